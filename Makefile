@@ -1,0 +1,45 @@
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint bench screenshots clean
+
+$(BIN)/python:
+	$(PYTHON) -m venv $(VENV)
+
+$(VENV)/.demo-ready: pyproject.toml | $(BIN)/python
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures]'
+	touch $@
+
+$(VENV)/.test-ready: pyproject.toml | $(BIN)/python
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,test]'
+	touch $@
+
+$(VENV)/.lint-ready: pyproject.toml | $(BIN)/python
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,frames,lint]'
+	touch $@
+
+$(VENV)/.bench-ready: pyproject.toml | $(BIN)/python
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[bench]'
+	touch $@
+
+demo: $(VENV)/.demo-ready
+	$(BIN)/tinclock demo
+
+test: $(VENV)/.test-ready
+	$(BIN)/python -m pytest
+
+lint: $(VENV)/.lint-ready
+	$(BIN)/ruff check src tests examples benchmarks tools
+	$(BIN)/ruff format --check src tests examples benchmarks tools
+	$(BIN)/mypy --strict src
+	$(BIN)/lint-imports
+
+bench: $(VENV)/.bench-ready
+	$(BIN)/python benchmarks/rewound_ray.py
+
+screenshots: $(VENV)/.demo-ready
+	$(BIN)/python tools/screenshots.py
+
+clean:
+	rm -rf $(VENV) demo-output

@@ -1,0 +1,72 @@
+"""Checks on array arguments: the one place where a wrong shape or a NaN turns into a message."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from tinclock.core.errors import BadArrayError
+from tinclock.core.tolerances import TOLERANCES
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike, NDArray
+
+
+def require_shape(name: str, value: ArrayLike, shape: tuple[int | None, ...], dtype: type[np.generic]) -> NDArray[Any]:
+    """`value` as a contiguous array of that shape (None: any length) and kind; raises `BadArrayError`."""
+    wanted = "(" + ", ".join("any" if n is None else str(n) for n in shape) + ")"
+    expected = f"shape {wanted}, {np.dtype(dtype).name}"
+    try:
+        array = np.ascontiguousarray(value)
+        if len(shape) and array.size == 0 and array.ndim == 1:
+            array = array.reshape(tuple(0 if n is None else n for n in shape))
+        if array.dtype.kind not in "iufb" or (array.dtype.kind == "f" and np.issubdtype(dtype, np.integer)):
+            raise BadArrayError(name, expected, f"shape {array.shape}, {array.dtype}")
+        array = array.astype(dtype, copy=False)
+    except (TypeError, ValueError) as error:
+        if isinstance(error, BadArrayError):
+            raise
+        raise BadArrayError(name, expected, f"{type(value).__name__} ({error})") from error
+    if array.ndim != len(shape) or any(n is not None and n != m for n, m in zip(shape, array.shape, strict=True)):
+        raise BadArrayError(name, expected, f"shape {array.shape}, {array.dtype}")
+    return array
+
+
+def check_finite(name: str, array: NDArray[Any]) -> None:
+    """Raise `BadArrayError` naming the first row with a NaN or an infinity."""
+    if not np.isfinite(array).all():
+        row = int(np.argwhere(~np.isfinite(array))[0][0])
+        raise BadArrayError(name, "finite numbers", f"{np.asarray(array[row]).tolist()}", row)
+
+
+def require_rays(origins: ArrayLike, directions: ArrayLike) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Origins and unit directions as (m, 3) float64; directions are normalised, zero ones raise."""
+    start = require_shape("origins", origins, (None, 3), np.float64)
+    along = require_shape("directions", directions, (len(start), 3), np.float64)
+    check_finite("origins", start)
+    check_finite("directions", along)
+    largest = np.abs(along).max(axis=1, initial=0.0)
+    if largest.size and not largest.min() > 0.0:
+        row = int(np.argmin(largest))
+        raise BadArrayError("directions", "vectors with a length", f"{along[row].tolist()}", row)
+    along = along / largest[:, None]  # the same operations in the same order as unit_direction: equal to the bit
+    x, y, z = along[:, 0], along[:, 1], along[:, 2]
+    return start, along / np.sqrt(x * x + y * y + z * z)[:, None]
+
+
+def unit_direction(direction: tuple[float, float, float]) -> tuple[float, float, float]:
+    """One direction, normalised; raises `BadArrayError` for zero or non-finite ones."""
+    x, y, z = direction
+    largest = max(abs(x), abs(y), abs(z))
+    if not 0.0 < largest < float("inf"):
+        raise BadArrayError("direction", "a finite vector with a length", f"{list(direction)}")
+    x, y, z = x / largest, y / largest, z / largest
+    length = math.sqrt(x * x + y * y + z * z)
+    return x / length, y / length, z / length
+
+
+def nearly_unit(length: float) -> bool:
+    """Whether a length is 1 within the tolerance for claimed directions."""
+    return abs(length - 1.0) <= TOLERANCES.direction_length

@@ -1,0 +1,110 @@
+"""What a check may look at, and where it leaves what it measured."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from tinclock.core.records import Finding
+
+if TYPE_CHECKING:
+    from tinclock.core.combat.ledger import Ledger
+    from tinclock.core.combat.roster import Actor, Line
+    from tinclock.core.combat.weapons import Weapon
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Triple
+    from tinclock.core.rules import Rules
+    from tinclock.core.timeline.history import PartHit, PoseHistory
+    from tinclock.core.timeline.views import View
+
+NOTHING_SEEN: tuple[None, None, str] = (None, None, "")
+
+
+class Context:
+    """One claim's surroundings. A check reads, sets `seen` to (observed, limit, unit), and may set what it works
+    out.
+    """
+
+    __slots__ = (
+        "actor",
+        "damage",
+        "direction",
+        "dismissed",
+        "eye",
+        "history",
+        "hit",
+        "ledger",
+        "level",
+        "line",
+        "origin",
+        "received_at",
+        "rules",
+        "seen",
+        "sequence",
+        "view",
+        "view_time",
+        "weapon",
+        "weapons",
+    )
+
+    def __init__(
+        self,
+        rules: Rules,
+        history: PoseHistory,
+        level: Level | None,
+        ledger: Ledger,
+        weapons: dict[str, Weapon],
+        line: Line,
+        actor: Actor,
+        received_at: float,
+    ) -> None:
+        self.rules, self.history, self.level, self.ledger, self.weapons = (
+            rules,
+            history,
+            level,
+            ledger,
+            weapons,
+        )
+        self.line, self.actor, self.received_at = line, actor, received_at
+        self.seen: tuple[float | str | None, float | str | None, str] = NOTHING_SEEN
+        self.sequence = 0
+        self.origin: Triple = (0.0, 0.0, 0.0)
+        self.direction: Triple = (1.0, 0.0, 0.0)
+        self.eye: Triple | None = None
+        self.view: View | None = None
+        self.view_time: float | None = None
+        self.weapon: Weapon | None = None
+        self.hit: PartHit | None = None
+        self.damage = 0.0
+
+    def find(
+        self,
+        code: str,
+        observed: float | None = None,
+        limit: float | None = None,
+        unit: str = "",
+        detail: str = "",
+    ) -> Finding:
+        """A finding about the connection of this claim; the margin is how far beyond the limit it lies."""
+        margin = None if observed is None or limit is None else abs(observed - limit)
+        return Finding(
+            code,
+            self.line.name,
+            self.actor.account,
+            self.actor.entity,
+            self.sequence,
+            self.received_at,
+            observed,
+            limit,
+            margin,
+            unit,
+            detail,
+        )
+
+
+def excerpt(value: object, length: int = 60) -> str:
+    """A short, printable piece of something a client sent."""
+    try:
+        text = ascii(value)
+    except Exception as error:  # repr of a stranger's object may do anything
+        text = f"<{type(value).__name__}: {type(error).__name__}>"
+    return text if len(text) <= length else text[: length - 3] + "..."

@@ -1,0 +1,70 @@
+"""Whether a claim is well formed: right types, finite numbers, a unit direction. The border, for numbers."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from tinclock.core.arrays import nearly_unit
+from tinclock.core.checks.context import excerpt
+from tinclock.core.timeline.views import View
+
+if TYPE_CHECKING:
+    from tinclock.core.checks.context import Context
+    from tinclock.core.records import Finding, ShotClaim
+
+HIGHEST_INTEGER = 2**53
+FARTHEST_M = 1e7
+
+
+def is_count(value: object) -> bool:
+    """Whether a client's number is an integer that every language holds exactly."""
+    return type(value) is int and -HIGHEST_INTEGER <= value <= HIGHEST_INTEGER
+
+
+def is_number(value: object) -> bool:
+    """Whether a client's number is finite and no larger than anything in a match."""
+    return type(value) in (float, int) and -FARTHEST_M <= value <= FARTHEST_M  # type: ignore[operator]
+
+
+def _is_triple(value: object) -> bool:
+    return isinstance(value, (tuple, list)) and len(value) == 3 and all(map(is_number, value))
+
+
+def _first_bad_field(claim: ShotClaim) -> str:
+    view = claim.view
+    if not is_count(claim.actor):
+        return "actor"
+    if type(claim.weapon) is not str or len(claim.weapon) > 64:
+        return "weapon"
+    if not _is_triple(claim.origin):
+        return "origin"
+    if not _is_triple(claim.direction):
+        return "direction"
+    if type(view) is not View or not (is_count(view.from_tick) and is_count(view.to_tick) and is_number(view.fraction)):
+        return "view"
+    if claim.victim is not None and not is_count(claim.victim):
+        return "victim"
+    if claim.part is not None and (type(claim.part) is not str or len(claim.part) > 64):
+        return "part"
+    if claim.damage is not None and not is_number(claim.damage):
+        return "damage"
+    return ""
+
+
+def check_form(claim: ShotClaim, context: Context) -> Finding | None:
+    """Find `malformed` or `direction_not_unit`; works out origin and direction as floats, the latter normalised."""
+    field = _first_bad_field(claim)
+    if field:
+        given = excerpt(getattr(claim, field))
+        context.seen = (f"{field} {given}", None, "")
+        return context.find("malformed", detail=f"{field}: {given}")
+    x, y, z = map(float, claim.direction)
+    length = math.sqrt(x * x + y * y + z * z)
+    context.seen = (length, 1.0, "long")
+    if not nearly_unit(length):
+        return context.find("direction_not_unit", length, 1.0, "")
+    ox, oy, oz = claim.origin
+    context.origin = (float(ox), float(oy), float(oz))
+    context.direction = (x / length, y / length, z / length)
+    return None

@@ -1,0 +1,46 @@
+"""Weapons as the server knows them: damage by distance and zone."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from tinclock.core.rules import WeaponRules
+
+
+class Weapon:
+    """One weapon's numbers, ready for use."""
+
+    __slots__ = ("_distances", "_factors", "_zones", "damage", "interval_s", "most_damage", "name", "range_m")
+
+    def __init__(self, name: str, rules: WeaponRules) -> None:
+        self.name = name
+        self.damage = rules.damage
+        self.interval_s = rules.interval_s
+        self.range_m = rules.range_m
+        self._distances = [float(distance) for distance, _ in rules.falloff]
+        self._factors = [float(factor) for _, factor in rules.falloff]
+        self._zones = dict(rules.zones)
+        self.most_damage = self.damage * max([1.0, *self._zones.values()]) * max(self._factors, default=1.0)
+
+    def falloff(self, distance_m: float) -> float:
+        """The damage factor at a distance: straight lines between the table's points, level beyond its ends."""
+        place = bisect_right(self._distances, distance_m)
+        if not self._distances:
+            return 1.0
+        if place == 0:
+            return self._factors[0]
+        if place == len(self._distances):
+            return self._factors[-1]
+        a, b = self._distances[place - 1], self._distances[place]
+        share = (distance_m - a) / (b - a)
+        return self._factors[place - 1] + share * (self._factors[place] - self._factors[place - 1])
+
+    def zone(self, zone: str) -> float:
+        """The damage factor of a zone."""
+        return self._zones.get(zone, 1.0)
+
+    def damage_at(self, distance_m: float, zone: str) -> float:
+        """What one shot does to a zone at a distance, in points."""
+        return self.damage * self.falloff(distance_m) * self.zone(zone)

@@ -1,0 +1,112 @@
+"""Every exception that Tin Clock raises at programmers. Clients never cause one: they get rulings.
+
+::
+
+    TinClockError
+    ├── RulesError          (ValueError)   a rules table or level file can't be used
+    ├── BadArrayError       (ValueError)   an array has the wrong shape, kind or values
+    ├── BadNumberError      (ValueError)   a single number is out of its range
+    ├── MeshError           (ValueError)   a mesh can't be a level
+    ├── TimeOrderError      (ValueError)   a tick or a server time runs backwards
+    ├── OutOfHistoryError   (LookupError)  an instant that the history no longer (or not yet) holds
+    ├── UnknownNameError    (LookupError)  an entity, rig, connection or weapon nobody declared
+    ├── AlreadyKnownError   (ValueError)   something was declared twice
+    └── MissingExtraError   (ImportError)  an optional package is not installed
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+
+class TinClockError(Exception):
+    """Root of all exceptions of this package."""
+
+    def __reduce__(self) -> tuple[object, ...]:
+        """Pickle by message and attributes, whatever the constructor of the leaf looks like."""
+        return (_rebuild, (type(self), self.args, self.__dict__))
+
+
+def _rebuild(kind: type[TinClockError], args: tuple[object, ...], data: dict[str, object]) -> TinClockError:
+    error = kind.__new__(kind)
+    error.args = args
+    error.__dict__.update(data)
+    return error
+
+
+class RulesError(TinClockError, ValueError):
+    """A rules or level file with mistakes; `problems` lists them all, each with its key path."""
+
+    def __init__(self, source: str, problems: Iterable[str]) -> None:
+        self.source = source
+        self.problems = tuple(problems)
+        count = len(self.problems)
+        head = f"{source}: {count} mistake{'' if count == 1 else 's'}"
+        super().__init__("\n".join([head, *(f"  {problem}" for problem in self.problems)]))
+
+
+class BadArrayError(TinClockError, ValueError):
+    """An array argument that can't be used: says which, what was expected and what came."""
+
+    def __init__(self, name: str, expected: str, given: str, row: int | None = None) -> None:
+        self.name, self.expected, self.given, self.row = name, expected, given, row
+        where = "" if row is None else f" (first bad row: {row})"
+        super().__init__(f"{name}: expected {expected}, got {given}{where}")
+
+
+class BadNumberError(TinClockError, ValueError):
+    """A number argument outside its range."""
+
+    def __init__(self, name: str, expected: str, given: object) -> None:
+        self.name, self.expected, self.given = name, expected, given
+        super().__init__(f"{name}: expected {expected}, got {given!r}")
+
+
+class MeshError(TinClockError, ValueError):
+    """A mesh that can't be a level."""
+
+
+class TimeOrderError(TinClockError, ValueError):
+    """A tick or server time that is not later than the one before it."""
+
+    def __init__(self, name: str, given: float, previous: float) -> None:
+        self.name, self.given, self.previous = name, given, previous
+        super().__init__(f"{name} must rise: {given!r} was given after {previous!r}; record ticks in order, each once")
+
+
+class OutOfHistoryError(TinClockError, LookupError):
+    """An instant outside what the history holds."""
+
+    def __init__(self, what: str, given: int | float, oldest: int | float, newest: int | float) -> None:
+        self.given, self.oldest, self.newest = given, oldest, newest
+        super().__init__(
+            f"{what} {given} is outside the history ({oldest}..{newest}); "
+            f"record more with history_s, or lower max_rewind_s"
+        )
+
+
+class UnknownNameError(TinClockError, LookupError):
+    """A name or id that nobody declared; lists those that exist."""
+
+    def __init__(self, what: str, given: object, known: Iterable[object]) -> None:
+        self.what, self.given = what, given
+        self.known = tuple(known)
+        listed = ", ".join(repr(name) for name in self.known[:12]) or "none"
+        more = "" if len(self.known) <= 12 else f" and {len(self.known) - 12} more"
+        super().__init__(f"unknown {what} {given!r}; known: {listed}{more}")
+
+
+class AlreadyKnownError(TinClockError, ValueError):
+    """Something that may be declared once was declared again."""
+
+    def __init__(self, what: str, given: object) -> None:
+        self.what, self.given = what, given
+        super().__init__(f"{what} {given!r} is already there; each may be declared once")
+
+
+class MissingExtraError(TinClockError, ImportError):
+    """An optional package that this call needs is not installed."""
+
+    def __init__(self, caller: str, package: str, extra: str) -> None:
+        self.caller, self.package, self.extra = caller, package, extra
+        super().__init__(f"{caller} needs {package}: pip install 'tinclock[{extra}]'")

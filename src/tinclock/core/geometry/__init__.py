@@ -1,0 +1,1 @@
+"""Shapes, rigs, the level and the kernels that cast rays against them."""

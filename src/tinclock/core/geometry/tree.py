@@ -1,0 +1,301 @@
+"""Kernels: an eight-wide bounding-volume tree over triangles. Built once, cast against many times.
+
+The binary tree is built by the binned surface-area heuristic (Wald, On fast construction of SAH-based bounding
+volume hierarchies, 2007) and then flattened so that each node holds up to eight children, whose boxes one ray meets
+in one vectorised loop (Dammertz, Hanika and Keller, Shallow bounding volume hierarchies for fast SIMD ray tracing,
+2008). Boxes are float32, widened by more than their rounding; triangles are float64, so hits are exact.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from tinclock.core.geometry.rays import ray_triangle
+
+WIDTH = 8
+LEAF_SIZE = 4
+BINS = 16
+STACK = 512
+INF = math.inf
+
+
+@njit(cache=True, error_model="numpy")
+def _area(lo, hi):
+    x, y, z = hi[0] - lo[0], hi[1] - lo[1], hi[2] - lo[2]
+    if x < 0.0:
+        return 0.0
+    return x * y + y * z + z * x
+
+
+@njit(cache=True, error_model="numpy")
+def _bounds(lo, hi, order, first, last, out_lo, out_hi):
+    out_lo[:] = INF
+    out_hi[:] = -INF
+    for place in range(first, last):
+        item = order[place]
+        for k in range(3):
+            out_lo[k] = min(out_lo[k], lo[item, k])
+            out_hi[k] = max(out_hi[k], hi[item, k])
+
+
+@njit(cache=True, error_model="numpy")
+def _best_split(lo, hi, mid, order, first, last):
+    """The axis and plane with the least expected cost; axis -1 when all midpoints coincide."""
+    best_cost, best_axis, best_at = INF, -1, 0.0
+    count = np.empty(BINS, np.int64)
+    bin_lo, bin_hi = np.empty((BINS, 3)), np.empty((BINS, 3))
+    right_cost = np.empty(BINS)
+    run_lo, run_hi = np.empty(3), np.empty(3)
+    for axis in range(3):
+        low, high = INF, -INF
+        for place in range(first, last):
+            low, high = min(low, mid[order[place], axis]), max(high, mid[order[place], axis])
+        if high <= low:
+            continue
+        scale = BINS / (high - low)
+        count[:] = 0
+        bin_lo[:] = INF
+        bin_hi[:] = -INF
+        for place in range(first, last):
+            item = order[place]
+            b = min(BINS - 1, int((mid[item, axis] - low) * scale))
+            count[b] += 1
+            for k in range(3):
+                bin_lo[b, k] = min(bin_lo[b, k], lo[item, k])
+                bin_hi[b, k] = max(bin_hi[b, k], hi[item, k])
+        _sweep_right(count, bin_lo, bin_hi, right_cost, run_lo, run_hi)
+        run_lo[:] = INF
+        run_hi[:] = -INF
+        total = 0
+        for b in range(BINS - 1):
+            total += count[b]
+            run_lo[:] = np.minimum(run_lo, bin_lo[b])
+            run_hi[:] = np.maximum(run_hi, bin_hi[b])
+            if total == 0 or total == last - first:
+                continue
+            cost = total * _area(run_lo, run_hi) + right_cost[b + 1]
+            if cost < best_cost:
+                best_cost, best_axis, best_at = cost, axis, low + (b + 1) / scale
+    return best_axis, best_at
+
+
+@njit(cache=True, error_model="numpy")
+def _sweep_right(count, bin_lo, bin_hi, right_cost, run_lo, run_hi):
+    run_lo[:] = INF
+    run_hi[:] = -INF
+    total = 0
+    for b in range(BINS - 1, 0, -1):
+        total += count[b]
+        run_lo[:] = np.minimum(run_lo, bin_lo[b])
+        run_hi[:] = np.maximum(run_hi, bin_hi[b])
+        right_cost[b] = total * _area(run_lo, run_hi)
+
+
+@njit(cache=True, error_model="numpy")
+def build_binary(lo, hi):
+    """Binary tree over the boxes lo, hi : (n, 3). Returns order and the nodes: boxes, left, right, first, count."""
+    n = lo.shape[0]
+    mid = (lo + hi) * 0.5
+    order = np.arange(n)
+    size = max(1, 2 * n)
+    node_lo, node_hi = np.empty((size, 3)), np.empty((size, 3))
+    left, right = np.full(size, -1, np.int64), np.full(size, -1, np.int64)
+    first, count = np.zeros(size, np.int64), np.zeros(size, np.int64)
+    first[0], count[0] = 0, n
+    stack = [0]
+    used = 1
+    while len(stack) > 0:
+        node = stack.pop()
+        begin, end = first[node], first[node] + count[node]
+        _bounds(lo, hi, order, begin, end, node_lo[node], node_hi[node])
+        if count[node] <= LEAF_SIZE:
+            continue
+        axis, at = _best_split(lo, hi, mid, order, begin, end)
+        cut = begin
+        if axis >= 0:
+            for place in range(begin, end):
+                if mid[order[place], axis] < at:
+                    order[place], order[cut] = order[cut], order[place]
+                    cut += 1
+        if cut in (begin, end):
+            cut = (begin + end) // 2
+        left[node], right[node] = used, used + 1
+        first[used], count[used] = begin, cut - begin
+        first[used + 1], count[used + 1] = cut, end - cut
+        stack.append(used)
+        stack.append(used + 1)
+        used += 2
+    return order, node_lo[:used], node_hi[:used], left[:used], right[:used], first[:used], count[:used]
+
+
+@njit(cache=True, error_model="numpy")
+def widen(node_lo, node_hi, left, right, first, count, slack):
+    """Flatten the binary tree: boxes (m, 2, 3, 8) float32 widened by `slack` metres, children (m, 2, 8) int32.
+
+    children[:, 0] is a node index (inner) or the first triangle (leaf), children[:, 1] the number of triangles: 0 for
+    an inner node, -1 for an empty place.
+    """
+    size = max(1, node_lo.shape[0])
+    boxes = np.empty((size, 2, 3, WIDTH), np.float32)
+    children = np.zeros((size, 2, WIDTH), np.int32)
+    members = np.empty(WIDTH, np.int64)
+    source = np.zeros(size, np.int64)
+    used, done = 1, 0
+    while done < used:
+        held = 1
+        members[0] = source[done]
+        while held < WIDTH:
+            widest, place = -1.0, -1
+            for k in range(held):
+                if left[members[k]] >= 0:
+                    area = _area(node_lo[members[k]], node_hi[members[k]])
+                    if area > widest:
+                        widest, place = area, k
+            if place < 0:
+                break
+            parent = members[place]
+            members[place] = left[parent]
+            members[held] = right[parent]
+            held += 1
+        for k in range(WIDTH):
+            if k >= held:
+                boxes[done, 0, :, k] = np.float32(np.inf)
+                boxes[done, 1, :, k] = np.float32(-np.inf)
+                children[done, 1, k] = -1
+                continue
+            member = members[k]
+            for axis in range(3):
+                boxes[done, 0, axis, k] = np.float32(node_lo[member, axis] - slack)
+                boxes[done, 1, axis, k] = np.float32(node_hi[member, axis] + slack)
+            if left[member] < 0:
+                children[done, 0, k], children[done, 1, k] = first[member], count[member]
+            else:
+                children[done, 0, k] = used
+                source[used] = member
+                used += 1
+        done += 1
+    return boxes[:used].copy(), children[:used].copy()
+
+
+@njit(cache=True, inline="always", error_model="numpy")
+def _entries(box, ox, oy, oz, ix, iy, iz, limit, enter):
+    """Distances at which the ray enters the eight boxes of a node; inf where it misses."""
+    for k in range(WIDTH):
+        ax, bx = (box[0, 0, k] - ox) * ix, (box[1, 0, k] - ox) * ix
+        ay, by = (box[0, 1, k] - oy) * iy, (box[1, 1, k] - oy) * iy
+        az, bz = (box[0, 2, k] - oz) * iz, (box[1, 2, k] - oz) * iz
+        near = max(max(min(ax, bx), min(ay, by)), max(min(az, bz), np.float32(0.0)))
+        far = min(min(max(ax, bx), max(ay, by)), min(max(az, bz), limit))
+        enter[k] = near if near <= far else np.float32(np.inf)
+
+
+@njit(cache=True, inline="always", error_model="numpy")
+def _inverse(d):
+    if abs(d) < 1e-30:
+        return np.float32(1e30) if d >= 0.0 else np.float32(-1e30)
+    return np.float32(1.0 / d)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def first_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, face):
+    """The nearest triangle within `limit` metres: (row, distance, facing); row -1 when there is none.
+
+    Of triangles at exactly the same distance the one with the lower face number wins.
+    """
+    best, best_row, best_facing = limit, -1, 0.0
+    stack_node = np.empty(STACK, np.int32)
+    stack_near = np.empty(STACK, np.float32)
+    enter = np.empty(WIDTH, np.float32)
+    fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
+    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    top = 1
+    stack_node[0], stack_near[0] = 0, np.float32(0.0)
+    while top > 0:
+        top -= 1
+        if stack_near[top] > best:
+            continue
+        node = stack_node[top]
+        # float32 distances are short by up to one part in ten million: the limit is widened by more than that
+        _entries(boxes[node], fx, fy, fz, ix, iy, iz, np.float32(best * 1.000001 + 1e-5), enter)
+        begin = top
+        for k in range(WIDTH):
+            near = enter[k]
+            if near > best:
+                continue
+            held = children[node, 1, k]
+            child = children[node, 0, k]
+            if held == 0:
+                place = top
+                while place > begin and stack_near[place - 1] < near:
+                    stack_near[place], stack_node[place] = stack_near[place - 1], stack_node[place - 1]
+                    place -= 1
+                stack_near[place], stack_node[place] = near, child
+                top += 1
+            else:
+                for row in range(child, child + held):
+                    t = triangles[row]
+                    distance, facing = ray_triangle(
+                        dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, t[3], t[4], t[5], t[6], t[7], t[8]
+                    )
+                    if distance < best or (distance == best and (best_row < 0 or face[row] < face[best_row])):
+                        best, best_row, best_facing = distance, row, facing
+    return best_row, best, best_facing
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def first_triangles(origins, directions, limits, boxes, children, triangles, face, rows, distances, facings):
+    """`first_triangle` for many rays, into the three result arrays."""
+    for i in range(origins.shape[0]):
+        rows[i], distances[i], facings[i] = first_triangle(
+            origins[i, 0],
+            origins[i, 1],
+            origins[i, 2],
+            directions[i, 0],
+            directions[i, 1],
+            directions[i, 2],
+            limits[i],
+            boxes,
+            children,
+            triangles,
+            face,
+        )
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def every_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, rows, distances, facings):
+    """All triangles within `limit`, unordered, into the result arrays. Returns how many there are.
+
+    The count may exceed the arrays' length; then only as many as fit are written, and the caller calls again with
+    longer arrays.
+    """
+    found = 0
+    stack_node = np.empty(STACK, np.int32)
+    enter = np.empty(WIDTH, np.float32)
+    fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
+    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    top = 1
+    stack_node[0] = 0
+    while top > 0:
+        top -= 1
+        node = stack_node[top]
+        _entries(boxes[node], fx, fy, fz, ix, iy, iz, np.float32(limit * 1.000001 + 1e-5), enter)
+        for k in range(WIDTH):
+            if enter[k] == np.float32(np.inf):
+                continue
+            held, child = children[node, 1, k], children[node, 0, k]
+            if held == 0:
+                stack_node[top] = child
+                top += 1
+            for row in range(child, child + held):
+                t = triangles[row]
+                distance, facing = ray_triangle(
+                    dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, t[3], t[4], t[5], t[6], t[7], t[8]
+                )
+                if distance <= limit:
+                    if found < rows.shape[0]:
+                        rows[found], distances[found], facings[found] = row, distance, facing
+                    found += 1
+    return found

@@ -1,0 +1,335 @@
+"""The referee: claim -> checks -> rewind -> damage -> ruling. The order stands on one screen, in `SHOT_CHECKS`."""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from typing import TYPE_CHECKING, Final
+
+import msgspec
+import numpy as np
+
+from tinclock.core.checks.claimed import check_claimed_damage, check_claimed_part, check_claimed_victim
+from tinclock.core.checks.consequences import consequences_of
+from tinclock.core.checks.context import Context, excerpt
+from tinclock.core.checks.form import check_form, is_count
+from tinclock.core.checks.muzzle import check_muzzle
+from tinclock.core.checks.sender import check_actor, check_sender
+from tinclock.core.checks.sequence import check_sequence
+from tinclock.core.checks.view import check_view, check_view_order
+from tinclock.core.checks.weapon import check_cadence, check_weapon
+from tinclock.core.combat.ledger import Ledger
+from tinclock.core.combat.roster import Actor, Drawing, Line
+from tinclock.core.combat.weapons import Weapon
+from tinclock.core.errors import (
+    AlreadyKnownError,
+    BadArrayError,
+    BadNumberError,
+    RulesError,
+    UnknownNameError,
+)
+from tinclock.core.geometry.rig import Rig
+from tinclock.core.records import Finding, Outcome, Ruling, ShotClaim, Step
+from tinclock.core.resolve import cast_shot, strike
+from tinclock.core.rules import contradictions
+from tinclock.core.timeline.history import PoseHistory
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Event
+    from tinclock.core.rules import Consequence, Rules
+
+    Check = Callable[[ShotClaim, Context], Finding | None]
+
+SHOT_CHECKS: Final[tuple[tuple[str, Check], ...]] = (
+    ("form", check_form),
+    ("sender", check_sender),
+    ("sequence", check_sequence),
+    ("actor", check_actor),
+    ("weapon", check_weapon),
+    ("cadence", check_cadence),
+    ("view", check_view),
+    ("view order", check_view_order),
+    ("muzzle", check_muzzle),
+)
+"""Before the ray is cast."""
+
+CLAIM_CHECKS: Final[tuple[tuple[str, Check], ...]] = (
+    ("claimed damage", check_claimed_damage),
+    ("claimed victim", check_claimed_victim),
+    ("claimed part", check_claimed_part),
+)
+"""After it, on what the client says that it did."""
+
+
+class Referee:
+    """Rules on the claims of one match.
+
+    rules : the match's rules
+    level : what doesn't move; None for open ground
+    seed : keys everything random, so that the same input gives the same rulings
+
+    Raises `RulesError` where tables contradict each other. Claims never raise, whatever is in them.
+    """
+
+    def __init__(self, rules: Rules, *, level: Level | None = None, seed: int = 0) -> None:
+        self.rules, self.level, self.seed = rules, level, seed
+        problems = contradictions(rules)
+        if problems:
+            raise RulesError("rules", problems)
+        self._consequences = consequences_of(rules)
+        self._weapons = {name: Weapon(name, table) for name, table in rules.weapons.items()}
+        self.history = PoseHistory(
+            {name: Rig(name, table) for name, table in rules.rigs.items()},
+            tick_rate_hz=rules.match.tick_rate_hz,
+            history_s=rules.match.history_s,
+            zone_depth_m=rules.match.zone_depth_m,
+        )
+        self.ledger = Ledger(rules.match.health)
+        self._actors: dict[int, Actor] = {}
+        self._lines: dict[str, Line] = {}
+        self._next_entity = 1
+        self._rulings = 0
+
+    # -- who takes part ---------------------------------------------------------------------------------------
+
+    def admit(
+        self,
+        *,
+        connection: str,
+        account: str,
+        team: str,
+        rig: str,
+        weapon: str | None = None,
+        drawing: Drawing | None = None,
+        server_time: float | None = None,
+    ) -> int:
+        """Let a connection in; returns the id of its entity, alive from now on. Ids are never used twice.
+
+        weapon : what it holds, by default the first of the rules
+        drawing : how its client draws the others
+        """
+        if connection in self._lines:
+            raise AlreadyKnownError("connection", connection)
+        entity = self._next_entity
+        held = next(iter(self._weapons)) if weapon is None else self._require_weapon(weapon)
+        self.history.add(entity, rig)
+        self._next_entity += 1
+        self._actors[entity] = Actor(entity, connection, account, team, rig, held)
+        key = hashlib.blake2b(f"{self.seed}/{entity}".encode(), digest_size=32).digest()
+        self._lines[connection] = Line(connection, entity, drawing or Drawing(), key)
+        self.ledger.open(entity)
+        self.ledger.spawn(entity, self._time(server_time))
+        return entity
+
+    def dismiss(self, connection: str, server_time: float | None = None) -> None:
+        """A connection left: its entity and its past are gone at once."""
+        line = self._require_line(connection)
+        self.history.remove(line.entity)
+        self.ledger.close(line.entity, self._time(server_time))
+        del self._actors[line.entity], self._lines[connection]
+
+    def spawn(self, entity: int, server_time: float | None = None) -> None:
+        """Begin a new life of an entity, with full health; nothing is interpolated from the old one."""
+        actor = self._require_actor(entity)
+        self.history.cut(entity)
+        actor.life_epoch = self.history.epoch_of(entity)
+        self.ledger.spawn(entity, self._time(server_time))
+
+    def wield(self, entity: int, weapon: str) -> None:
+        """The entity holds another weapon from now on."""
+        self._require_actor(entity).wielded = self._require_weapon(weapon)
+
+    def _time(self, server_time: float | None) -> float:
+        return max(self.history.newest_time, 0.0) if server_time is None else server_time
+
+    def _require_line(self, connection: str) -> Line:
+        line = self._lines.get(connection)
+        if line is None:
+            raise UnknownNameError("connection", connection, self._lines)
+        return line
+
+    def _require_actor(self, entity: int) -> Actor:
+        actor = self._actors.get(entity)
+        if actor is None:
+            raise UnknownNameError("entity", entity, self._actors)
+        return actor
+
+    def _require_weapon(self, weapon: str) -> str:
+        if weapon not in self._weapons:
+            raise UnknownNameError("weapon", weapon, self._weapons)
+        return weapon
+
+    # -- what happens -----------------------------------------------------------------------------------------
+
+    def record(
+        self,
+        tick: int,
+        server_time: float,
+        entities: Sequence[int] | NDArray[np.int64],
+        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+    ) -> None:
+        """Store the poses of one tick (see `PoseHistory.record`). The dead are left out: nobody hits a corpse."""
+        alive = [self.ledger.alive(int(entity)) for entity in entities]
+        if not all(alive):
+            if len(bones) != len(alive):
+                raise BadArrayError("bones", f"{len(alive)} poses, one an entity", f"{len(bones)} poses")
+            for entity in entities:
+                self.history.require(int(entity))
+            entities = [int(entity) for entity, lives in zip(entities, alive, strict=True) if lives]
+            bones = [pose for pose, lives in zip(bones, alive, strict=True) if lives]
+        self.history.record(tick, server_time, entities, bones)
+
+    def published(self, tick: int, sent_at: float | None = None) -> None:
+        """This tick's snapshot was sent to the clients (at `sent_at`, by default its own server time)."""
+        self.history.publish(tick, sent_at)
+
+    def ping(self, connection: str, sent_at: float) -> int:
+        """Open a ping exchange; returns the nonce to send to the client."""
+        return self._require_line(connection).clock.ping(sent_at)
+
+    def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:
+        """Take the client's answer to a ping. Never raises for what the client sent; returns what became of it."""
+        return self._require_line(connection).clock.pong(nonce, client_time, received_at)
+
+    def events(self) -> list[Event]:
+        """What everyone is told, since the last call."""
+        return self.ledger.take_events()
+
+    # -- ruling -----------------------------------------------------------------------------------------------
+
+    def rule(self, connection: str, claim: ShotClaim | object, *, received_at: float) -> Ruling:
+        """Decide one claim that `connection` sent and the server received at a server time.
+
+        `claim` may be anything a client can send: what is not a claim gets a denied ruling. Raises only
+        `BadNumberError` for a `received_at` that is no finite number.
+        """
+        if not math.isfinite(received_at):
+            raise BadNumberError("received_at", "a finite number of seconds", received_at)
+        self._rulings += 1
+        line = self._lines.get(connection)
+        if line is None:
+            return self._refuse_stranger(connection, received_at)
+        actor = self._actors[line.entity]
+        context = Context(self.rules, self.history, self.level, self.ledger, self._weapons, line, actor, received_at)
+        shot = claim if type(claim) is ShotClaim else _as_shot(claim)
+        if shot is None or not is_count(shot.sequence) or shot.sequence < 1:
+            given = excerpt(claim if shot is None else shot.sequence)
+            finding = context.find("malformed", detail=f"{'claim' if shot is None else 'sequence'}: {given}")
+            return self._ruling(None, context, "denied", [finding], [Step("form", given, None, "", "deny")])
+        context.sequence = shot.sequence
+        first = line.rulings.get(shot.sequence)
+        if first is not None:
+            finding = context.find("repeated_sequence")
+            steps = [Step("sequence", shot.sequence, None, "", "deny")]
+            return msgspec.structs.replace(
+                self._ruling(None, context, "denied", [finding], steps), first=first, weapon=first.weapon
+            )
+        ruling = self._rule_shot(shot, context)
+        if not any(finding.code == "stale_sequence" for finding in ruling.findings):
+            line.remember(ruling)
+        return ruling
+
+    def _refuse_stranger(self, connection: str, received_at: float) -> Ruling:
+        name = connection if type(connection) is str else excerpt(connection)
+        finding = Finding("unknown_connection", name, "", 0, 0, received_at)
+        step = Step("sender", name, "an admitted connection", "", "deny")
+        return Ruling(
+            self._rulings,
+            "shot",
+            name,
+            "",
+            0,
+            0,
+            "",
+            received_at,
+            "denied",
+            findings=(finding,),
+            steps=(step,),
+        )
+
+    def _rule_shot(self, claim: ShotClaim, context: Context) -> Ruling:
+        findings: list[Finding] = []
+        steps: list[Step] = []
+        if self._run(SHOT_CHECKS, claim, context, findings, steps) == "denied":
+            return self._ruling(claim, context, "denied", findings, steps)
+        if any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in findings) and context.eye:
+            context.origin = context.eye  # a start that is forgiven is still not believed
+        reached, stopped_by = cast_shot(context, steps)
+        hits = strike(context, self._actors, steps)
+        self._run(CLAIM_CHECKS, claim, context, findings, steps)
+        amended = any(self._consequences[finding.code] == "amend" for finding in findings)
+        ruling = self._ruling(claim, context, "amended" if amended else "upheld", findings, steps)
+        return msgspec.structs.replace(
+            ruling, hits=hits, damage=context.damage, reached_m=reached, stopped_by=stopped_by
+        )
+
+    def _run(
+        self,
+        checks: tuple[tuple[str, Check], ...],
+        claim: ShotClaim,
+        context: Context,
+        findings: list[Finding],
+        steps: list[Step],
+    ) -> Outcome:
+        for name, check in checks:
+            context.seen = (None, None, "")
+            finding = check(claim, context)
+            observed, limit, unit = context.seen
+            if finding is None:
+                if observed is not None:
+                    steps.append(Step(name, observed, limit, unit, "ok"))
+                continue
+            consequence: Consequence = self._consequences[finding.code]
+            findings.append(finding)
+            steps.append(Step(name, observed, limit, unit, consequence))
+            if consequence == "deny":
+                return "denied"
+        return "upheld"
+
+    def _ruling(
+        self,
+        claim: ShotClaim | None,
+        context: Context,
+        outcome: Outcome,
+        findings: list[Finding],
+        steps: list[Step],
+    ) -> Ruling:
+        weapon = ""
+        if claim is not None:
+            weapon = (
+                claim.weapon if type(claim.weapon) is str and claim.weapon in self._weapons else excerpt(claim.weapon)
+            )
+        rewound = None if context.view_time is None else context.received_at - context.view_time
+        return Ruling(
+            self._rulings,
+            "shot",
+            context.line.name,
+            context.actor.account,
+            context.actor.entity,
+            context.sequence,
+            weapon,
+            context.received_at,
+            outcome,
+            (),
+            0.0,
+            tuple(findings),
+            context.view,
+            context.view_time,
+            rewound,
+            context.origin,
+            context.direction,
+            steps=tuple(steps),
+        )
+
+
+def _as_shot(claim: object) -> ShotClaim | None:
+    """A claim from plain data (a decoded message); None when it isn't one."""
+    try:
+        return msgspec.convert(claim, ShotClaim)
+    except (msgspec.ValidationError, RecursionError, TypeError, ValueError, OverflowError):
+        return None

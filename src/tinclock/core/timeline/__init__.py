@@ -1,0 +1,1 @@
+"""Clock estimates, views, the pose history and rewinding it."""

@@ -1,0 +1,210 @@
+"""What a connection's clock and path look like from the server, from ping exchanges that a client can't hurry.
+
+Each ping carries a nonce that the client can't guess, so an answer proves that the ping arrived: a client can hold
+an answer back (its round trip looks longer) but never send it early. From each answer the server learns an interval in
+which the client's clock offset must lie, whatever the split of the trip between the two directions:
+
+    client_time - received_at  <=  offset  <=  client_time - sent_at
+
+Intersecting the intervals of a window (Marzullo, 1984; Cristian, 1989), widened for clock drift, gives the offset as
+the middle of what remains. Its error is at most half the width, `offset_bound_s`, and that is at most half the shortest
+round trip of the window plus drift. Jitter is RFC 3550's estimator (section 6.4.1), over the transit times of the
+answers.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from collections import deque
+from typing import Literal, NamedTuple
+
+from tinclock.core.errors import BadNumberError, TimeOrderError
+
+Verdict = Literal["used", "unknown_nonce", "repeated_nonce", "late", "malformed"]
+
+
+class _Sample(NamedTuple):
+    sent_at: float
+    received_at: float
+    client_time: float
+
+    @property
+    def round_trip(self) -> float:
+        return self.received_at - self.sent_at
+
+
+class ClockSettings(NamedTuple):
+    """Windows and limits of a clock estimate, in seconds."""
+
+    window_s: float = 10.0
+    """How long a sample counts."""
+    long_window_s: float = 60.0
+    """How long the shortest round trip is remembered for the bound on what can have arrived."""
+    timeout_s: float = 2.0
+    """An unanswered ping older than this is lost."""
+    drift: float = 2e-4
+    """How fast the client's clock may run off, seconds a second (quartz stays under 1e-4)."""
+    route_samples: int = 6
+    """So many answers in a row above the old minimum mean a new route, not a burst."""
+    route_step_s: float = 0.015
+    """How far above the old minimum they must all lie."""
+
+
+class ClockEstimate:
+    """The clock and path of one connection. Server times come from the caller; `key` makes the nonces."""
+
+    def __init__(self, key: bytes = b"", settings: ClockSettings | None = None) -> None:
+        self.settings = settings or ClockSettings()
+        self._key = key
+        self._count = 0
+        self._open: dict[int, float] = {}
+        self._answered: deque[int] = deque(maxlen=256)
+        self._samples: deque[_Sample] = deque()
+        self._sent: deque[tuple[float, int]] = deque()
+        self._lost: deque[float] = deque()
+        self._least: deque[tuple[float, float]] = deque()
+        self._high = 0
+        self._jitter = 0.0
+        self._transit = math.nan
+        self._offset, self._bound = 0.0, math.inf
+        self._round_trip = math.nan
+        self._now = -math.inf
+        self.restarts = 0
+        """How often the client's clock jumped or contradicted itself, so that old samples were thrown away."""
+
+    def ping(self, sent_at: float) -> int:
+        """Open an exchange at a server time; returns the nonce to send (an integer below 2**48)."""
+        self._advance(sent_at)
+        self._count += 1
+        digest = hashlib.blake2b(self._count.to_bytes(8, "little"), key=self._key[:64], digest_size=6).digest()
+        nonce = int.from_bytes(digest, "little")
+        self._open[nonce] = sent_at
+        self._sent.append((sent_at, nonce))
+        return nonce
+
+    def pong(self, nonce: object, client_time: object, received_at: float) -> Verdict:
+        """Take an answer from the client: untrusted, so whatever comes is judged, never raised."""
+        self._advance(received_at)
+        if type(nonce) is not int or type(client_time) not in (float, int):
+            return "malformed"
+        stamp = float(client_time)  # type: ignore[arg-type]
+        if not -1e15 < stamp < 1e15:
+            return "malformed"
+        sent_at = self._open.pop(nonce, None)
+        if sent_at is None:
+            return "repeated_nonce" if nonce in self._answered else "unknown_nonce"
+        self._answered.append(nonce)
+        if received_at - sent_at > self.settings.timeout_s:
+            return "late"
+        self._take(_Sample(sent_at, received_at, stamp))
+        return "used"
+
+    def _advance(self, now: float) -> None:
+        if not math.isfinite(now):
+            raise BadNumberError("server time", "a finite number of seconds", now)
+        if now < self._now:
+            raise TimeOrderError("server time", now, self._now)
+        self._now = now
+        while self._sent and self._sent[0][0] < now - self.settings.timeout_s:
+            sent_at, nonce = self._sent.popleft()
+            if self._open.pop(nonce, None) is not None:
+                self._lost.append(sent_at)
+                self._answered.append(nonce)
+        horizon = now - self.settings.window_s
+        while self._lost and self._lost[0] < horizon:
+            self._lost.popleft()
+        if self._samples and self._samples[0].received_at < horizon:
+            while len(self._samples) > 1 and self._samples[0].received_at < horizon:
+                self._samples.popleft()
+            self._settle()
+
+    def _take(self, sample: _Sample) -> None:
+        transit = sample.received_at - sample.client_time
+        if not math.isnan(self._transit):
+            self._jitter += (abs(transit - self._transit) - self._jitter) / 16.0
+        self._transit = transit
+        trip = sample.round_trip
+        while self._least and self._least[-1][1] >= trip:
+            self._least.pop()
+        self._least.append((sample.received_at, trip))
+        while self._least[0][0] < sample.received_at - self.settings.long_window_s:
+            self._least.popleft()
+        higher = not math.isnan(self._round_trip) and trip > self._round_trip + self.settings.route_step_s
+        self._high = self._high + 1 if higher else 0
+        self._samples.append(sample)
+        if self._high >= self.settings.route_samples:
+            while len(self._samples) > self._high:
+                self._samples.popleft()
+            self._high = 0
+        self._settle()
+
+    def _settle(self) -> None:
+        self._round_trip = min(sample.round_trip for sample in self._samples)
+        low, high = self._interval()
+        if low > high:  # the client's clock jumped: only what it said since then can be true
+            self.restarts += 1
+            latest = self._samples[-1]
+            self._samples.clear()
+            self._samples.append(latest)
+            self._round_trip = latest.round_trip
+            low, high = self._interval()
+        self._offset, self._bound = (low + high) / 2, (high - low) / 2
+
+    def _interval(self) -> tuple[float, float]:
+        latest = self._samples[-1].received_at
+        low, high = -math.inf, math.inf
+        for sent_at, received_at, client_time in self._samples:
+            slack = self.settings.drift * (latest - received_at)
+            low = max(low, client_time - received_at - slack)
+            high = min(high, client_time - sent_at + slack)
+        return low, high
+
+    @property
+    def samples(self) -> int:
+        """Answers in the window."""
+        return len(self._samples)
+
+    @property
+    def round_trip_s(self) -> float:
+        """The shortest round trip of the window, nan before the first answer."""
+        return self._round_trip
+
+    @property
+    def least_round_trip_s(self) -> float:
+        """The shortest round trip of the long window: nothing sent can have come back sooner. 0 before the first."""
+        return self._least[0][1] if self._least else 0.0
+
+    @property
+    def offset_s(self) -> float:
+        """Client clock minus server time."""
+        return self._offset
+
+    @property
+    def offset_bound_s(self) -> float:
+        """The largest error that `offset_s` can have, inf before the first answer."""
+        return self._bound
+
+    @property
+    def jitter_s(self) -> float:
+        """RFC 3550's jitter of the answers' transit times."""
+        return self._jitter
+
+    @property
+    def loss(self) -> float:
+        """Share of the window's pings that stayed unanswered."""
+        total = len(self._samples) + len(self._lost)
+        return len(self._lost) / total if total else 0.0
+
+    @property
+    def confidence(self) -> float:
+        """From 0 to 1: n / (n + 4) for n samples, times the share answered, times trip / (trip + 2 jitter)."""
+        if not self._samples:
+            return 0.0
+        count = len(self._samples)
+        calm = self._round_trip / (self._round_trip + 2.0 * self._jitter) if self._round_trip > 0.0 else 1.0
+        return count / (count + 4.0) * (1.0 - self.loss) * calm
+
+    def server_time_of(self, client_time: float) -> float:
+        """The server time at which the client's clock showed `client_time`, within `offset_bound_s`."""
+        return client_time - self._offset

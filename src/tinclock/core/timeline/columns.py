@@ -1,0 +1,246 @@
+"""Storage behind the pose history: which entity has which column and bones, and the arrays that the kernels read."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+
+from tinclock.core.errors import AlreadyKnownError, BadArrayError, BadNumberError, UnknownNameError
+from tinclock.core.memory import header_of
+from tinclock.core.timeline import rewind
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.rig import Part, Rig
+
+GROWTH = 1.125  # little over what is needed: the history's memory is promised close to that of the raw poses
+HALF_STEPS = 32700.0
+HIGHEST_ID = 2**40
+
+Store = tuple[Any, Any, Any, Any, Any, Any, Any]
+
+
+class Columns:
+    """The arrays of `rewind.store`, and the books about who stands where in them."""
+
+    def __init__(self, rigs: Mapping[str, Rig], slots: int, storage: Literal["full", "half"]) -> None:
+        if storage not in ("full", "half"):
+            raise BadNumberError("storage", "'full' or 'half'", storage)
+        self.rigs = dict(rigs)
+        self.slots = slots
+        self.quantum = 0.0 if storage == "full" else 1.0 / HALF_STEPS
+        self._kind: type[np.generic] = np.float32 if storage == "full" else np.int16
+        self._column_of: dict[int, int] = {}
+        self._rig_at: list[Rig] = []
+        self._epoch_at: list[int] = []
+        self._entity_at: list[int] = []
+        self._free: dict[str, list[int]] = {name: [] for name in self.rigs}
+        self._first_row: dict[str, int] = {}
+        rows: list[list[float]] = []
+        for name, rig in self.rigs.items():
+            self._first_row[name] = len(rows)
+            rows += [[*line, reach, bone] for line, reach, bone in zip(rig.table, rig.reach, rig.bone_of, strict=True)]
+        self._parts = np.array(rows, dtype=np.float64).reshape(-1, 19)
+        self._used_bones = 0
+        self._bone_reach = np.zeros(0)
+        self._table = np.zeros((0, 4), np.int64)
+        self._allocate(0, 0)
+
+    def _allocate(self, columns: int, bones: int) -> None:
+        old: Store | None = getattr(self, "_full", None)
+        self._full: Store = (
+            np.zeros((self.slots, 3, columns)),
+            np.zeros((self.slots, columns), np.float32),
+            np.zeros((self.slots, columns), np.int32),
+            np.zeros((self.slots, 3, bones), self._kind),
+            np.zeros((self.slots, bones, 4), self._kind),
+            np.zeros((columns, 4), np.int64),
+            self._parts,
+        )
+        reach = np.zeros(bones)
+        reach[: len(self._bone_reach)] = self._bone_reach
+        self._bone_reach = reach
+        self._full[4][...] = 1  # any rotation at all, so that a slot nobody wrote never divides by zero
+        if old is not None:
+            c, b = old[1].shape[1], old[3].shape[2]
+            self._full[0][:, :, :c], self._full[1][:, :c], self._full[2][:, :c] = old[0], old[1], old[2]
+            self._full[3][:, :, :b], self._full[4][:, :b], self._full[5][:c] = old[3], old[4], old[5]
+        self.store = self._full
+        self.header = header_of(self._full, self.slots, columns, bones, len(self._parts))
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes of everything that is kept per slot."""
+        return int(sum(array.nbytes for array in self._full[:5]))
+
+    @property
+    def entities(self) -> list[int]:
+        """Ids that are here, rising."""
+        return sorted(self._column_of)
+
+    def of(self, entity: int) -> int:
+        """The entity's column, -1 when it has none."""
+        return self._column_of.get(entity, -1)
+
+    def many_of(self, entities: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Columns of many ids, -1 for those without one."""
+        kinds, inverse = np.unique(entities, return_inverse=True)
+        return np.array([self._column_of.get(int(k), -1) for k in kinds], np.int64)[inverse.reshape(-1)]
+
+    def _column(self, entity: int) -> int:
+        column = self._column_of.get(entity)
+        if column is None:
+            raise UnknownNameError("entity", entity, self.entities)
+        return column
+
+    def epoch(self, entity: int) -> int:
+        """The epoch that the next record of this entity gets."""
+        return self._epoch_at[self._column(entity)]
+
+    def rig_of(self, entity: int) -> Rig:
+        """The rig the entity was added with."""
+        return self._rig_at[self._column(entity)]
+
+    def rig_at(self, column: int) -> Rig:
+        """The rig of a column."""
+        return self._rig_at[column]
+
+    def named(self, column: int, row: int) -> tuple[int, int, Part]:
+        """(entity, part index, part) of a kernel's answer."""
+        rig = self._rig_at[column]
+        index = row - self._first_row[rig.name]
+        return self._entity_at[column], index, rig.parts[index]
+
+    def named_many(
+        self, columns: NDArray[np.int64], rows: NDArray[np.int64]
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """(entities, part indices) of a kernel's answers; 0 and -1 for misses."""
+        table = self._full[5]
+        missed = columns < 0
+        if not len(table):
+            return np.zeros(len(columns), np.int64), np.full(len(columns), -1, np.int64)
+        entity = np.where(missed, 0, table[columns, 0])
+        return entity, np.where(missed, -1, rows - table[columns, 2])
+
+    def add(self, entity: int, rig: str) -> None:
+        """Give an entity a column: one that a leaver with the same rig freed, or a new one."""
+        if rig not in self.rigs:
+            raise UnknownNameError("rig", rig, self.rigs)
+        if not isinstance(entity, (int, np.integer)) or not 0 < entity < HIGHEST_ID:
+            raise BadNumberError("entity", "an integer from 1 to 2**40", entity)
+        if entity in self._column_of:
+            raise AlreadyKnownError("entity", entity)
+        body = self.rigs[rig]
+        if self._free[rig]:
+            column = self._free[rig].pop()
+            self._full[5][column, 0] = entity
+            self._entity_at[column] = entity
+        else:
+            column = self._new_column(entity, body)
+        self._column_of[entity] = column
+        self._epoch_at[column] = 1
+
+    def _new_column(self, entity: int, rig: Rig) -> int:
+        column, bones = len(self._rig_at), self._used_bones
+        held_columns, held_bones = self._full[1].shape[1], self._full[3].shape[2]
+        need_bones = bones + len(rig.bones)
+        if column >= held_columns or need_bones > held_bones:
+            self._allocate(
+                max(held_columns, int((column + 1) * GROWTH)),
+                max(held_bones, int(np.ceil(need_bones * GROWTH))),
+            )
+        self._full[5][column] = (entity, bones, self._first_row[rig.name], len(rig.parts))
+        for part, bone in enumerate(rig.bone_of):
+            place = bones + int(bone)
+            self._bone_reach[place] = max(self._bone_reach[place], rig.reach[part])
+        self._used_bones = need_bones
+        self._rig_at.append(rig)
+        self._epoch_at.append(1)
+        self._entity_at.append(entity)
+        return column
+
+    def remove(self, entity: int) -> None:
+        """Take an entity out of every slot and free its column."""
+        column = self._column(entity)
+        self._full[2][:, column] = 0
+        del self._column_of[entity]
+        self._free[self._rig_at[column].name].append(column)
+
+    def cut(self, entity: int) -> None:
+        """Start a new epoch."""
+        self._epoch_at[self._column(entity)] += 1
+
+    def write(
+        self,
+        slot: int,
+        entities: Sequence[int] | NDArray[np.int64],
+        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+    ) -> None:
+        """Clear a slot and store one tick's poses in it; on a mistake the slot stays empty."""
+        self._full[2][slot] = 0
+        ids = entities.tolist() if isinstance(entities, np.ndarray) else list(entities)
+        members = [self._column(entity) for entity in ids]
+        flat, starts = self._flatten(ids, members, bones)
+        where = np.array(members, np.int64)
+        epochs = np.array([self._epoch_at[m] for m in members], np.int64)
+        verdict, member, bone = rewind.record_poses(
+            slot,
+            where,
+            epochs,
+            starts,
+            flat,
+            self._bone_reach,
+            self._full[5][where, 1],
+            self.header,
+            self.quantum,
+        )
+        if verdict != rewind.OK:
+            self._full[2][slot] = 0
+            self._complain(verdict, ids[member], member, bone, flat[starts[member] + bone])
+
+    def _complain(self, verdict: int, entity: int, row: int, bone: int, given: NDArray[np.floating]) -> None:
+        name = self.rig_of(entity).bones[bone]
+        where = f"{[round(float(v), 6) for v in given]} for bone {name!r} of entity {entity}"
+        if verdict == rewind.REPEATED:
+            raise BadArrayError("entities", "each id once", f"entity {entity} twice", row)
+        if verdict == rewind.NOT_FINITE:
+            raise BadArrayError("bones", "finite numbers", where, row)
+        length = float(np.linalg.norm(given[3:7].astype(np.float64)))
+        raise BadArrayError("bones", "unit quaternions xyzw", f"length {length:.6f} in {where}", row)
+
+    def _flatten(
+        self,
+        ids: list[int],
+        members: list[int],
+        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+    ) -> tuple[NDArray[np.floating], NDArray[np.int64]]:
+        """All poses as (rows, 7), and where each entity's begin; raises when a shape doesn't fit its rig."""
+        counts = [len(self._rig_at[m].bones) for m in members]
+        starts = np.zeros(len(members) + 1, np.int64)
+        np.cumsum(counts, out=starts[1:])
+        if isinstance(bones, np.ndarray):
+            usual = counts[0] if counts else 0
+            expected = f"shape ({len(ids)}, {usual}, 7)"
+            if counts and counts.count(usual) != len(counts):
+                raise BadArrayError(
+                    "bones", "a list of (bones, 7) arrays, for rigs that differ", f"shape {bones.shape}"
+                )
+            if bones.shape != (len(ids), usual, 7) and not (len(ids) == 0 and bones.size == 0):
+                raise BadArrayError("bones", expected, f"shape {bones.shape}")
+            flat = bones.reshape(-1, 7)
+        else:
+            if len(bones) != len(ids):
+                raise BadArrayError("bones", f"{len(ids)} arrays, one an entity", f"{len(bones)} arrays")
+            for row, (pose, count) in enumerate(zip(bones, counts, strict=True)):
+                if np.shape(pose) != (count, 7):
+                    raise BadArrayError(
+                        "bones", f"shape ({count}, 7) for entity {ids[row]}", f"shape {np.shape(pose)}", row
+                    )
+            flat = np.concatenate([np.asarray(pose) for pose in bones]) if ids else np.zeros((0, 7))
+        if flat.dtype not in (np.float32, np.float64):
+            flat = flat.astype(np.float64)
+        return np.ascontiguousarray(flat), starts

@@ -1,0 +1,381 @@
+"""The pose history: a ring of all poses of the last second or so, and casts through it at a view."""
+
+from __future__ import annotations
+
+import bisect
+from collections import deque
+from typing import TYPE_CHECKING, Literal, NamedTuple
+
+import numpy as np
+
+from tinclock.core.arrays import require_rays, unit_direction
+from tinclock.core.errors import (
+    AlreadyKnownError,
+    BadArrayError,
+    BadNumberError,
+    OutOfHistoryError,
+    TimeOrderError,
+    UnknownNameError,
+)
+from tinclock.core.parallel import in_chunks
+from tinclock.core.timeline import rewind
+from tinclock.core.timeline.columns import Columns
+from tinclock.core.timeline.views import View
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from numpy.typing import ArrayLike, NDArray
+
+    from tinclock.core.geometry.rig import Part, Rig
+
+NO_LIMIT = float("inf")
+Triple = tuple[float, float, float]
+
+
+class PartHit(NamedTuple):
+    """The hitbox that a ray met: whose, which part (its row in the rig), where it enters and leaves, in metres."""
+
+    entity: int
+    part_index: int
+    part: Part
+    distance_m: float
+    leaves_m: float
+
+
+class PartHits(NamedTuple):
+    """Hits of many rays, one row a ray: entity is 0 and distance_m inf where a ray meets nobody.
+
+    entity, part_index : (m,) int64
+    distance_m, leaves_m : (m,) float64, metres
+    """
+
+    entity: NDArray[np.int64]
+    part_index: NDArray[np.int64]
+    distance_m: NDArray[np.float64]
+    leaves_m: NDArray[np.float64]
+
+
+class PoseHistory:
+    """Ring buffer of poses. `rigs` names the bodies; entities are added with one of them.
+
+    `storage` "full" keeps float32 poses; "half" keeps them as 16-bit steps, at half the size.
+    """
+
+    def __init__(
+        self,
+        rigs: Mapping[str, Rig],
+        *,
+        tick_rate_hz: float = 64.0,
+        history_s: float = 1.0,
+        zone_depth_m: float = 0.0,
+        storage: Literal["full", "half"] = "full",
+    ) -> None:
+        if not (tick_rate_hz > 0.0 and 0.0 < history_s * tick_rate_hz < 1e6):
+            raise BadNumberError("tick_rate_hz * history_s", "between 0 and 1,000,000 ticks", tick_rate_hz * history_s)
+        self.capacity = int(np.ceil(history_s * tick_rate_hz)) + 2
+        self.zone_depth_m = zone_depth_m
+        self._columns = Columns(rigs, self.capacity, storage)
+        self._tick_at = [-1] * self.capacity
+        self._time_at = [float("nan")] * self.capacity
+        self._newest_tick, self._newest_time = -1, float("-inf")
+        self._held: deque[int] = deque()
+        self._published_ticks: list[int] = []
+        self._published_times: list[float] = []
+        self._sent_at: list[float] = []
+
+    # -- who is in it ---------------------------------------------------------------------------------------
+
+    @property
+    def rigs(self) -> Mapping[str, Rig]:
+        """The bodies that entities may have."""
+        return self._columns.rigs
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes of pose storage, bounds included."""
+        return self._columns.nbytes
+
+    def add(self, entity: int, rig: str) -> None:
+        """Make room for an entity (a positive integer never used before) with a rig."""
+        self._columns.add(entity, rig)
+
+    def remove(self, entity: int) -> None:
+        """Forget an entity at once, its past included: no later cast meets it."""
+        self._columns.remove(entity)
+
+    def cut(self, entity: int) -> None:
+        """Mark a cut (respawn, teleport): poses before and after the next record are not interpolated."""
+        self._columns.cut(entity)
+
+    def epoch_of(self, entity: int) -> int:
+        """How many cuts the entity has had, plus one."""
+        return self._columns.epoch(entity)
+
+    def rig_of(self, entity: int) -> Rig:
+        """The entity's rig."""
+        return self._columns.rig_of(entity)
+
+    # -- recording ------------------------------------------------------------------------------------------
+
+    @property
+    def newest_tick(self) -> int:
+        """The tick recorded last, -1 before the first."""
+        return self._newest_tick
+
+    @property
+    def newest_time(self) -> float:
+        """Server time of the tick recorded last, -inf before the first."""
+        return self._newest_time
+
+    @property
+    def oldest_tick(self) -> int:
+        """The oldest tick that is still held, -1 before the first."""
+        return self._held[0] if self._held else -1
+
+    def record(
+        self,
+        tick: int,
+        server_time: float,
+        entities: Sequence[int] | NDArray[np.int64],
+        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+    ) -> None:
+        """Store the poses of one tick. Entities that are not listed are absent in it.
+
+        entities : (n,) int
+            Ids, each once.
+        bones : (n, bones, 7) float32 or float64, metres, world frame
+            xyz + unit quaternion xyzw of each bone; a list of (bones, 7) arrays where rigs differ.
+
+        Raises `TimeOrderError` for a tick or time that does not rise, `BadArrayError` for shapes, non-finite numbers,
+        non-unit quaternions and repeated entities, `UnknownNameError` for an unknown entity. The tick is then not
+        stored.
+        """
+        if tick <= self._newest_tick:
+            raise TimeOrderError("tick", tick, self._newest_tick)
+        if not server_time > self._newest_time or server_time == float("inf"):
+            raise TimeOrderError("server_time", server_time, self._newest_time)
+        slot = tick % self.capacity
+        self._tick_at[slot] = -1  # whatever happens below, this slot's old tick is gone
+        self._columns.write(slot, entities, bones)
+        self._tick_at[slot], self._time_at[slot] = tick, server_time
+        self._newest_tick, self._newest_time = tick, server_time
+        self._held.append(tick)
+        while not self.holds(self._held[0]):
+            self._held.popleft()
+
+    def publish(self, tick: int, sent_at: float | None = None) -> None:
+        """Note that the tick was sent to the clients, at `sent_at` (default: its own server time)."""
+        slot = self._slot(tick, "published tick")
+        if self._published_ticks and tick <= self._published_ticks[-1]:
+            raise TimeOrderError("published tick", tick, self._published_ticks[-1])
+        self._published_ticks.append(tick)
+        self._published_times.append(self._time_at[slot])
+        self._sent_at.append(self._time_at[slot] if sent_at is None else sent_at)
+        if len(self._published_ticks) > 2 * self.capacity:
+            for queue in (self._published_ticks, self._published_times, self._sent_at):
+                del queue[: self.capacity]
+
+    # -- instants -------------------------------------------------------------------------------------------
+
+    def _slot(self, tick: int, what: str = "tick") -> int:
+        slot = tick % self.capacity
+        if self._tick_at[slot] != tick or tick < 0:
+            raise OutOfHistoryError(what, tick, self.oldest_tick, self._newest_tick)
+        return slot
+
+    def holds(self, tick: int) -> bool:
+        """Whether the tick's poses are still (and already) here."""
+        return tick >= 0 and self._tick_at[tick % self.capacity] == tick
+
+    def sent_at(self, tick: int) -> float | None:
+        """When the tick was published; None for a tick that never was, or that is no longer held."""
+        place = bisect.bisect_left(self._published_ticks, tick)
+        if place == len(self._published_ticks) or self._published_ticks[place] != tick or not self.holds(tick):
+            return None
+        return self._sent_at[place]
+
+    @property
+    def oldest_published_time(self) -> float:
+        """Server time of the oldest published tick that is still held, inf before the first."""
+        start = bisect.bisect_left(self._published_ticks, self.oldest_tick)
+        for place in range(start, len(self._published_ticks)):
+            if self.holds(self._published_ticks[place]):
+                return self._published_times[place]
+        return NO_LIMIT
+
+    def time_of(self, view: View) -> float:
+        """The server time that a view stands for. Raises `OutOfHistoryError` for ticks that are not held."""
+        a = self._time_at[self._slot(view.from_tick, "view at tick")]
+        b = self._time_at[self._slot(view.to_tick, "view at tick")]
+        return a + view.fraction * (b - a)
+
+    def view_at(self, server_time: float) -> View:
+        """The view that interpolates the published snapshots around a server time.
+
+        Later than the newest snapshot, it is that snapshot; earlier than the oldest that is held, `OutOfHistoryError`.
+        """
+        place = bisect.bisect_right(self._published_times, server_time)
+        if place == 0 or not self.holds(self._published_ticks[place - 1]):
+            held = [t for n, t in zip(self._published_ticks, self._published_times, strict=True) if self.holds(n)]
+            raise OutOfHistoryError(
+                "server time",
+                server_time,
+                held[0] if held else float("nan"),
+                held[-1] if held else float("nan"),
+            )
+        before = self._published_ticks[place - 1]
+        if place == len(self._published_ticks):
+            return View(before, before, 0.0)
+        a, b = self._published_times[place - 1], self._published_times[place]
+        return View(before, self._published_ticks[place], (server_time - a) / (b - a))
+
+    # -- looking --------------------------------------------------------------------------------------------
+
+    def nearest(
+        self, origin: Triple, direction: Triple, view: View, *, limit_m: float = NO_LIMIT, ignore: int = 0
+    ) -> PartHit | None:
+        """The first hitbox along a ray at a view, within `limit_m`, of anybody but entity `ignore`; or None.
+
+        `direction` may have any length but zero. A ray that starts inside a hitbox hits it at distance 0.
+        Raises `OutOfHistoryError` when the view's ticks are not held.
+        """
+        dx, dy, dz = unit_direction(direction)
+        return self.nearest_along(
+            (*origin, dx, dy, dz),
+            self._slot(view.from_tick),
+            self._slot(view.to_tick),
+            view.fraction,
+            limit_m,
+            ignore,
+        )
+
+    def nearest_along(
+        self,
+        ray: tuple[float, float, float, float, float, float],
+        from_slot: int,
+        to_slot: int,
+        fraction: float,
+        limit_m: float,
+        ignore: int,
+    ) -> PartHit | None:
+        """`nearest` without checks, for callers that have made them: ray is origin and unit direction."""
+        columns = self._columns
+        column, row, enter, leave = rewind.first_part_alone(
+            *ray,
+            limit_m,
+            from_slot,
+            to_slot,
+            fraction,
+            columns.of(ignore),
+            self.zone_depth_m,
+            columns.header,
+            columns.quantum,
+        )
+        if column < 0:
+            return None
+        entity, index, part = columns.named(column, row)
+        return PartHit(entity, index, part, enter, leave)
+
+    def nearest_many(
+        self,
+        origins: ArrayLike,
+        directions: ArrayLike,
+        from_ticks: ArrayLike,
+        to_ticks: ArrayLike,
+        fractions: ArrayLike,
+        *,
+        limits_m: ArrayLike = NO_LIMIT,
+        ignore: ArrayLike = 0,
+    ) -> PartHits:
+        """`nearest` for many rays, each at its own view.
+
+        origins, directions : (m, 3) float64; from_ticks, to_ticks : (m,) int; fractions : (m,) float64;
+        limits_m, ignore : (m,) or one value for all. Results don't depend on how the batch is split.
+        """
+        start, along = require_rays(origins, directions)
+        count = len(start)
+        from_slots, to_slots = self.slots(from_ticks, count), self.slots(to_ticks, count)
+        share = np.ascontiguousarray(np.broadcast_to(np.asarray(fractions, np.float64), (count,)))
+        if not np.isfinite(share).all():
+            row = int(np.flatnonzero(~np.isfinite(share))[0])
+            raise BadArrayError("fractions", "finite numbers", str(share[row]), row)
+        limit = np.ascontiguousarray(np.broadcast_to(np.asarray(limits_m, np.float64), (count,)))
+        skip = self._columns.many_of(np.broadcast_to(np.asarray(ignore, np.int64), (count,)))
+        columns, rows = np.empty(count, np.int64), np.empty(count, np.int64)
+        enters, leaves = np.empty(count), np.empty(count)
+        order = np.argsort(from_slots, kind="stable")  # rays at one instant read the same memory
+
+        def cast(piece: slice) -> None:
+            rewind.first_parts(
+                order[piece], start, along, limit, from_slots, to_slots, share, skip, self.zone_depth_m,
+                self._columns.header, self._columns.quantum, columns, rows, enters, leaves,
+            )  # fmt: skip
+
+        in_chunks(count, cast)
+        missed = columns < 0
+        entity, index = self._columns.named_many(columns, rows)
+        return PartHits(entity, index, np.where(missed, np.inf, enters), np.where(missed, np.inf, leaves))
+
+    def slots(self, ticks: ArrayLike, count: int) -> NDArray[np.int64]:
+        """Ring slots of many ticks; raises `OutOfHistoryError` for the first that is not held."""
+        wanted = np.broadcast_to(np.asarray(ticks, np.int64), (count,))
+        slot = np.ascontiguousarray(wanted % self.capacity)
+        lost = (np.asarray(self._tick_at, np.int64)[slot] != wanted) | (wanted < 0)
+        if lost.any():
+            raise OutOfHistoryError(
+                "view at tick", int(wanted[np.flatnonzero(lost)[0]]), self.oldest_tick, self._newest_tick
+            )
+        return slot
+
+    def slot_of(self, tick: int) -> int:
+        """The ring slot of one tick; raises `OutOfHistoryError` when it is not held."""
+        return self._slot(tick)
+
+    def bones_at(self, entity: int, view: View) -> NDArray[np.float64] | None:
+        """An entity's bones at a view: (bones, 7) float64, xyz + quaternion xyzw, world frame; None when absent."""
+        rig = self.rig_of(entity)
+        out = np.empty((len(rig.bones), 7))
+        there = rewind.bones_between(
+            self._columns.of(entity), len(rig.bones), self._slot(view.from_tick), self._slot(view.to_tick),
+            float(view.fraction), self._columns.header, self._columns.quantum, out,
+        )  # fmt: skip
+        return out if there else None
+
+    def present(self, view: View) -> list[int]:
+        """Ids of the entities that are there at a view, rising."""
+        columns = self._columns
+        a, b = self._slot(view.from_tick), self._slot(view.to_tick)
+        epochs = columns.store[2][a if view.fraction < 1.0 else b]
+        same = columns.store[2][a] == columns.store[2][b]
+        there = np.where(same, columns.store[2][a], epochs) > 0
+        return sorted(int(i) for i in columns.store[5][there, 0])
+
+    def eye_now(self, entity: int) -> Triple | None:
+        """Where the entity's eye is in the newest tick; None when it is absent."""
+        column = self._columns.of(entity)
+        if column < 0 or self._newest_tick < 0:
+            return None
+        rig = self._columns.rig_at(column)
+        there, x, y, z = rewind.point_on_bone(
+            column,
+            rig.eye_bone,
+            *rig.eye_at,
+            self._newest_tick % self.capacity,
+            self._columns.header,
+            self._columns.quantum,
+        )
+        return (x, y, z) if there else None
+
+    def epoch_at(self, entity: int, tick: int) -> int:
+        """The entity's epoch in a tick, 0 when it was absent."""
+        column = self._columns.of(entity)
+        return 0 if column < 0 else int(self._columns.store[2][self._slot(tick), column])
+
+    def require(self, entity: int) -> None:
+        """Raise `UnknownNameError` unless the entity was added and not removed."""
+        if self._columns.of(entity) < 0:
+            raise UnknownNameError("entity", entity, self._columns.entities)
+
+
+__all__ = ["AlreadyKnownError", "PartHit", "PartHits", "PoseHistory", "View"]

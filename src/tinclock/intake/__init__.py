@@ -1,0 +1,1 @@
+"""Reading what integrators write: rules files and levels."""
