@@ -1,0 +1,223 @@
+"""Playing a garden match: server ticks, clients' frames and the network between them, one seeded loop."""
+
+from __future__ import annotations
+
+from collections import deque
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from tinclock.core.combat.roster import Drawing
+from tinclock.core.combat.weapons import Weapon
+from tinclock.core.referee import Referee
+from tinclock.garden.gait import Bodies, Gait, turn
+from tinclock.garden.gardener import Gardener, Seat, Shot
+from tinclock.garden.network import Post
+from tinclock.garden.scenario import Garden, load_garden, seats
+from tinclock.garden.screen import Crosshair, Snapshot
+from tinclock.garden.walking import Ground, Walker
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.records import Event, Ruling
+
+PING_EVERY_S = 0.25
+RESPAWN_S = 2.5
+RIG, WEAPON = "gardener", "pea_rifle"
+
+
+class Played(NamedTuple):
+    """A match that was played.
+
+    shots : what each claim's shooter saw, by (connection, sequence)
+    paths : (ticks, players, 2) float32, metres, nan where dead: places in the plane, server's view
+    """
+
+    garden: Garden
+    seats: list[Seat]
+    entities: dict[int, str]
+    rulings: list[Ruling]
+    shots: dict[tuple[str, int], Shot]
+    events: list[Event]
+    paths: NDArray[np.float32]
+    seed: int
+    seconds: float
+
+    def shot_of(self, ruling: Ruling) -> Shot | None:
+        """What the shooter of a ruling saw; None for a claim nobody fired."""
+        return self.shots.get((ruling.connection, ruling.sequence))
+
+    def conduct_of(self, account: str) -> str:
+        """Whether an account is honest, or what it does."""
+        return next(seat.conduct for seat in self.seats if seat.account == account)
+
+
+def play_match(
+    *,
+    seed: int = 7,
+    seconds: float = 20.0,
+    on_ruling: Callable[[Referee, Ruling], None] | None = None,
+    on_progress: Callable[[float], None] | None = None,
+) -> Played:
+    """Play and rule a match of eight gardeners. The same seed gives the same rulings.
+
+    on_ruling : called after each ruling, while the poses it looked at are still in the history
+    on_progress : called with the share that is done, about ten times a second of play
+    """
+    match = _Match(seed, on_ruling)
+    ticks = round(seconds * match.rate_hz)
+    for tick in range(ticks):
+        match.tick(tick)
+        if on_progress is not None and tick % 6 == 0:
+            on_progress(tick / ticks)
+    match.settle(ticks)
+    if on_progress is not None:
+        on_progress(1.0)
+    return Played(
+        match.garden, match.seats, match.entities, match.rulings, match.shots, match.events,
+        np.array(match.paths, np.float32).reshape(ticks, len(match.seats), 2), seed, seconds,
+    )  # fmt: skip
+
+
+class _Match:
+    def __init__(self, seed: int, on_ruling: Callable[[Referee, Ruling], None] | None) -> None:
+        rng = np.random.default_rng([seed, 0])
+        self.garden = load_garden()
+        rules = self.garden.rules
+        self.rate_hz, self._every = rules.match.tick_rate_hz, rules.match.snapshot_every
+        self.seats = seats(rng)
+        self.referee = Referee(rules, level=self.garden.level, seed=seed)
+        self._on_ruling = on_ruling
+        rig = self.referee.history.rigs[RIG]
+        self._gait = Gait(rig.bones, rig.rest)
+        self._eye_bone, self._eye_at = rig.eye_bone, np.array(rig.eye_at)
+        self._network_rng = np.random.default_rng([seed, 1])
+        self._up, self._down = Post(), Post()
+        ground = Ground(self.garden.level)
+        crosshair = Crosshair(rules.rigs[RIG], self.garden.boxes, self.garden.blocks_sight)
+        weapon = Weapon(WEAPON, rules.weapons[WEAPON])
+        self.players = [self._admit(k, seed, ground, crosshair, weapon) for k in range(len(self.seats))]
+        self.entities = {player.entity: player.seat.account for player in self.players}
+        for player in self.players:
+            player.others = {p.entity: p.seat.team for p in self.players if p is not player}
+        # how far the server's body trails the client's own: the trip of its inputs, and a little to ride out jitter
+        self._trail = [int((p.seat.line.up_s + 2 * p.seat.line.jitter_s) * self.rate_hz) + 1 for p in self.players]
+        self._states = [deque([p.walker.state], maxlen=128) for p in self.players]
+        self._back_at: dict[int, float] = {}
+        self.rulings: list[Ruling] = []
+        self.shots: dict[tuple[str, int], Shot] = {}
+        self.events: list[Event] = []
+        self.paths: list[NDArray[np.float64]] = []
+
+    def _admit(self, k: int, seed: int, ground: Ground, crosshair: Crosshair, weapon: Weapon) -> Gardener:
+        seat = self.seats[k]
+        entity = self.referee.admit(
+            connection=seat.connection,
+            account=seat.account,
+            team=seat.team,
+            rig=RIG,
+            weapon=WEAPON,
+            drawing=Drawing(interpolation_delay_s=seat.delay_s),
+        )
+        rng = np.random.default_rng([seed, 2, k])
+        walker = Walker(ground, np.random.default_rng([seed, 3, k]))
+        return Gardener(seat, entity, walker, crosshair, weapon, float(rng.uniform(-300.0, 300.0)), rng)
+
+    def tick(self, tick: int) -> None:
+        """One server tick: mail, respawns, poses, a snapshot every other tick, then the clients' frames."""
+        now = tick / self.rate_hz
+        self._deliver(now)
+        self._respawn(now)
+        bones = self._record(tick, now)
+        self._tell(tick, now, bones)
+        if tick % int(PING_EVERY_S * self.rate_hz) == 0:
+            for k, player in enumerate(self.players):
+                nonce = self.referee.ping(player.seat.connection, now)
+                self._send_down(k, now, "ping", nonce)
+        self._frames(now)
+
+    def settle(self, ticks: int) -> None:
+        """Rule what is still under way, without moving on: the match is over."""
+        end = (ticks - 1) / self.rate_hz
+        self._deliver(end + 0.3)
+        self.events += self.referee.events()
+
+    def _send_down(self, client: int, now: float, kind: str, content: object) -> None:
+        line = self.seats[client].line
+        self._down.send(now, line.down_s, line, self._network_rng, client, kind, content)
+
+    def _send_up(self, client: int, now: float, kind: str, content: object) -> None:
+        line = self.seats[client].line
+        self._up.send(now, line.up_s, line, self._network_rng, client, kind, content)
+
+    def _deliver(self, now: float) -> None:
+        for parcel in self._down.arrived(now):
+            player = self.players[parcel.client]
+            client_time = parcel.arrives_at + player.clock_offset_s
+            if parcel.kind == "ping":
+                self._send_up(parcel.client, parcel.arrives_at, "pong", (parcel.content, client_time))
+            else:
+                player.told(parcel.content, client_time)
+        for parcel in self._up.arrived(now):
+            connection = self.seats[parcel.client].connection
+            if parcel.kind == "pong":
+                nonce, client_time = parcel.content
+                self.referee.pong(connection, nonce, client_time, parcel.arrives_at)
+                continue
+            ruling = self.referee.rule(connection, parcel.content, received_at=parcel.arrives_at)
+            self.rulings.append(ruling)
+            if self._on_ruling is not None:
+                self._on_ruling(self.referee, ruling)
+            for hit in ruling.hits:
+                if hit.lethal:
+                    self._back_at[hit.victim] = ruling.received_at + RESPAWN_S
+
+    def _respawn(self, now: float) -> None:
+        for entity in [e for e, at in self._back_at.items() if at <= now]:
+            del self._back_at[entity]
+            k = next(k for k, player in enumerate(self.players) if player.entity == entity)
+            self.players[k].walker.place_anew()
+            self._states[k].clear()
+            self._states[k].append(self.players[k].walker.state)
+            self.referee.spawn(entity, now)
+
+    def _record(self, tick: int, now: float) -> NDArray[np.float32]:
+        for player, states in zip(self.players, self._states, strict=True):
+            player.move(1.0 / self.rate_hz)
+            states.append(player.walker.state)
+        trailing = [
+            states[max(0, len(states) - 1 - trail)] for states, trail in zip(self._states, self._trail, strict=True)
+        ]
+        bones = self._gait.bones(Bodies(*np.array(trailing).T)).astype(np.float32)
+        self.referee.record(tick, now, [player.entity for player in self.players], bones)
+        alive = np.array([self.referee.ledger.alive(player.entity) for player in self.players])
+        self.paths.append(np.where(alive[:, None], bones[:, 0, :2], np.nan))
+        return bones
+
+    def _tell(self, tick: int, now: float, bones: NDArray[np.float32]) -> None:
+        self.events += self.referee.events()
+        if tick % self._every:
+            return
+        self.referee.published(tick)
+        ledger = self.referee.ledger
+        bodies = {
+            player.entity: (ledger.life(player.entity), bones[k])
+            for k, player in enumerate(self.players)
+            if ledger.alive(player.entity)
+        }
+        snapshot = Snapshot(tick, now, bodies)
+        for k in range(len(self.players)):
+            self._send_down(k, now, "snapshot", snapshot)
+
+    def _frames(self, now: float) -> None:
+        states = np.array([player.walker.state for player in self.players])
+        own = self._gait.bones(Bodies(*states.T))[:, self._eye_bone]
+        eyes = own[:, :3] + turn(own[:, 3:], self._eye_at)
+        for k, player in enumerate(self.players):
+            shot = player.act(now, 1.0 / self.rate_hz, eyes[k])
+            if shot is not None:
+                self.shots[player.seat.connection, shot.claim.sequence] = shot
+                self._send_up(k, now, "claim", shot.claim)

@@ -1,0 +1,126 @@
+"""Where gardeners walk: a grid of free places in the level, and wanderers with inertia that follow it."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tinclock.garden.gait import STRIDE_M
+
+if TYPE_CHECKING:
+    from tinclock.core.geometry.level import Level
+
+GRID_M = 1.5
+HALF_WIDTH_M, HALF_DEPTH_M = 19.5, 14.25
+CLEARANCE_M = 0.4
+HEAD_ROOM_M = 1.9
+
+
+class Ground:
+    """The places where a gardener can stand, and which of them it can walk between in a straight line."""
+
+    def __init__(self, level: Level) -> None:
+        xs = np.arange(-HALF_WIDTH_M + 0.75, HALF_WIDTH_M, GRID_M)
+        ys = np.arange(-HALF_DEPTH_M + 0.75, HALF_DEPTH_M, GRID_M)
+        places = np.array([(x, y) for x in xs for y in ys])
+        above = np.column_stack([places, np.full(len(places), HEAD_ROOM_M)])
+        drop = level.first_many(above, np.tile([0.0, 0.0, -1.0], (len(above), 1)), HEAD_ROOM_M + 1.0)
+        self.places = places[drop.distance_m > HEAD_ROOM_M - 0.05]
+        self.neighbours = self._neighbours(level)
+        self.standing = np.array(self._largest_region())
+
+    def _neighbours(self, level: Level) -> list[list[int]]:
+        apart = np.abs(self.places[:, None] - self.places[None]).max(axis=2)
+        pairs = np.argwhere((apart > 0.0) & (apart < 1.01 * GRID_M))
+        start = self.places[pairs[:, 0]]
+        step = self.places[pairs[:, 1]] - start
+        length = np.linalg.norm(step, axis=1)
+        along = step / length[:, None]
+        aside = np.column_stack([-along[:, 1], along[:, 0]]) * CLEARANCE_M
+        clear = np.ones(len(pairs), bool)
+        for side in (-1.0, 0.0, 1.0):
+            for height in (0.15, 1.6):
+                origin = np.column_stack([start + side * aside, np.full(len(pairs), height)])
+                heading = np.column_stack([along, np.zeros(len(pairs))])
+                clear &= np.isinf(level.first_many(origin, heading, length + CLEARANCE_M).distance_m)
+        near: list[list[int]] = [[] for _ in self.places]
+        for i, j in pairs[clear].tolist():
+            near[i].append(j)
+        return near
+
+    def _largest_region(self) -> list[int]:
+        """The largest set of places that can all be reached from each other."""
+        left, best = set(range(len(self.places))), set[int]()
+        while left:
+            region, edge = set[int](), {left.pop()}
+            while edge:
+                region |= edge
+                edge = {j for i in edge for j in self.neighbours[i]} - region
+            left -= region
+            best = max(best, region, key=len)
+        return sorted(best)
+
+    def random_place(self, rng: np.random.Generator) -> int:
+        """A place to start from."""
+        return int(rng.choice(self.standing))
+
+    def onward(self, place: int, heading: float, goal: int, rng: np.random.Generator) -> int:
+        """A next place, more likely one that lies ahead and towards the goal."""
+        near = self.neighbours[place]
+        step, rest = self.places[near] - self.places[place], self.places[goal] - self.places[place]
+        way = np.arctan2(step[:, 1], step[:, 0])
+        weight = np.exp(2.0 * np.cos(way - heading) + 2.0 * np.cos(way - np.arctan2(rest[1], rest[0])))
+        return int(near[int(rng.choice(len(near), p=weight / weight.sum()))])
+
+
+class Walker:
+    """One body that wanders over the ground with inertia: metres, seconds, radians."""
+
+    TURN_RATE = 7.0
+    GRIP = 9.0
+
+    def __init__(self, ground: Ground, rng: np.random.Generator) -> None:
+        self._ground, self._rng = ground, rng
+        self.place_anew()
+
+    def place_anew(self) -> None:
+        """Stand at a random place, at rest."""
+        self._aim, self._goal = (self._ground.random_place(self._rng) for _ in range(2))
+        self.x, self.y = (float(v) for v in self._ground.places[self._aim])
+        self.vx = self.vy = self.pitch = 0.0
+        self.yaw = float(self._rng.uniform(-math.pi, math.pi))
+        self.phase = float(self._rng.uniform(0.0, 2.0 * math.pi))
+        self._pace, self._rest = 3.0, 0.0
+
+    def step(self, seconds: float, face: float | None, look: float) -> None:
+        """Walk on for a while, turning towards `face` (None: where it goes) and looking down by `look`."""
+        gx, gy = self._ground.places[self._aim]
+        heading = math.atan2(gy - self.y, gx - self.x)
+        if math.hypot(gx - self.x, gy - self.y) < 0.6:
+            if np.abs(self._ground.places[self._aim] - self._ground.places[self._goal]).max() < 3.0:
+                self._goal = self._ground.random_place(self._rng)
+            self._aim = self._ground.onward(self._aim, math.atan2(self.vy, self.vx), self._goal, self._rng)
+            self._pace = float(self._rng.uniform(1.6, 4.6))
+            self._rest = 0.6 if self._rng.random() < 0.06 else 0.0
+        self._rest = max(0.0, self._rest - seconds)
+        pace = 0.0 if self._rest > 0.0 else self._pace
+        wx, wy = pace * math.cos(heading) - self.vx, pace * math.sin(heading) - self.vy
+        change = math.hypot(wx, wy)
+        share = min(1.0, self.GRIP * seconds / change) if change > 0.0 else 0.0
+        self.vx, self.vy = self.vx + share * wx, self.vy + share * wy
+        self.x, self.y = self.x + self.vx * seconds, self.y + self.vy * seconds
+        wanted = math.atan2(self.vy, self.vx) if face is None and math.hypot(self.vx, self.vy) > 0.3 else face
+        if wanted is not None:
+            off = math.remainder(wanted - self.yaw, 2.0 * math.pi)
+            self.yaw += max(-self.TURN_RATE * seconds, min(self.TURN_RATE * seconds, off))
+        self.pitch += (look - self.pitch) * min(1.0, 8.0 * seconds)
+        self.phase += 2.0 * math.pi * math.hypot(self.vx, self.vy) * seconds / STRIDE_M
+
+    @property
+    def state(self) -> tuple[float, ...]:
+        """(x, y, yaw, pitch, phase, ahead, aside), as `Bodies` has them."""
+        cos, sin = math.cos(self.yaw), math.sin(self.yaw)
+        ahead, aside = self.vx * cos + self.vy * sin, self.vy * cos - self.vx * sin
+        return self.x, self.y, self.yaw, self.pitch, self.phase, ahead, aside
