@@ -1,1 +1,1 @@
-
+"""The commands. Thin: they read options, call the library and print."""

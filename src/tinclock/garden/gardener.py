@@ -113,7 +113,7 @@ class Gardener:
         return self._fire(server_time, now, view, eye)
 
     def _choose(self, view: tuple[Snapshot, Snapshot, float], eye: NDArray[np.float64]) -> None:
-        """The nearest visible player of another team, and which bone to aim at."""
+        """The nearest player of another team with nothing in between, and which bone to aim at."""
         best, self._target = SIGHT_M, 0
         for entity, team in self.others.items():
             body = drawn(view, entity) if team != self.seat.team else None
@@ -121,7 +121,7 @@ class Gardener:
                 continue
             to = body[2, :3] - eye
             distance = float(np.linalg.norm(to))
-            if distance < best and self._crosshair.wall(eye, to / distance, sight=True) > distance:
+            if distance < best and self._crosshair.wall(eye, to / distance) > distance:
                 best, self._target = distance, entity
         self._point = int(self._rng.choice([4, 2, 2, 1, 0, 13]))
 

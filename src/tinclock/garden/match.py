@@ -59,12 +59,12 @@ def play_match(
     *,
     seed: int = 7,
     seconds: float = 20.0,
-    on_ruling: Callable[[Referee, Ruling], None] | None = None,
+    on_ruling: Callable[[Referee, Ruling, object], None] | None = None,
     on_progress: Callable[[float], None] | None = None,
 ) -> Played:
     """Play and rule a match of eight gardeners. The same seed gives the same rulings.
 
-    on_ruling : called after each ruling, while the poses it looked at are still in the history
+    on_ruling : called with the referee, the ruling and its claim, while the poses it looked at are still in the history
     on_progress : called with the share that is done, about ten times a second of play
     """
     match = _Match(seed, on_ruling)
@@ -83,7 +83,7 @@ def play_match(
 
 
 class _Match:
-    def __init__(self, seed: int, on_ruling: Callable[[Referee, Ruling], None] | None) -> None:
+    def __init__(self, seed: int, on_ruling: Callable[[Referee, Ruling, object], None] | None) -> None:
         rng = np.random.default_rng([seed, 0])
         self.garden = load_garden()
         rules = self.garden.rules
@@ -97,7 +97,7 @@ class _Match:
         self._network_rng = np.random.default_rng([seed, 1])
         self._up, self._down = Post(), Post()
         ground = Ground(self.garden.level)
-        crosshair = Crosshair(rules.rigs[RIG], self.garden.boxes, self.garden.blocks_sight)
+        crosshair = Crosshair(rules.rigs[RIG], self.garden.boxes)
         weapon = Weapon(WEAPON, rules.weapons[WEAPON])
         self.players = [self._admit(k, seed, ground, crosshair, weapon) for k in range(len(self.seats))]
         self.entities = {player.entity: player.seat.account for player in self.players}
@@ -106,6 +106,7 @@ class _Match:
         # how far the server's body trails the client's own: the trip of its inputs, and a little to ride out jitter
         self._trail = [int((p.seat.line.up_s + 2 * p.seat.line.jitter_s) * self.rate_hz) + 1 for p in self.players]
         self._states = [deque([p.walker.state], maxlen=128) for p in self.players]
+        self._eyes = np.zeros((len(self.players), 3))
         self._back_at: dict[int, float] = {}
         self.rulings: list[Ruling] = []
         self.shots: dict[tuple[str, int], Shot] = {}
@@ -170,7 +171,7 @@ class _Match:
             ruling = self.referee.rule(connection, parcel.content, received_at=parcel.arrives_at)
             self.rulings.append(ruling)
             if self._on_ruling is not None:
-                self._on_ruling(self.referee, ruling)
+                self._on_ruling(self.referee, ruling, parcel.content)
             for hit in ruling.hits:
                 if hit.lethal:
                     self._back_at[hit.victim] = ruling.received_at + RESPAWN_S
@@ -191,7 +192,11 @@ class _Match:
         trailing = [
             states[max(0, len(states) - 1 - trail)] for states, trail in zip(self._states, self._trail, strict=True)
         ]
-        bones = self._gait.bones(Bodies(*np.array(trailing).T)).astype(np.float32)
+        current = [player.walker.state for player in self.players]
+        both = self._gait.bones(Bodies(*np.array([*trailing, *current]).T))  # one call: small arrays cost by the call
+        bones = both[: len(trailing)].astype(np.float32)
+        own = both[len(trailing) :, self._eye_bone]
+        self._eyes = own[:, :3] + turn(own[:, 3:], self._eye_at)
         self.referee.record(tick, now, [player.entity for player in self.players], bones)
         alive = np.array([self.referee.ledger.alive(player.entity) for player in self.players])
         self.paths.append(np.where(alive[:, None], bones[:, 0, :2], np.nan))
@@ -213,11 +218,8 @@ class _Match:
             self._send_down(k, now, "snapshot", snapshot)
 
     def _frames(self, now: float) -> None:
-        states = np.array([player.walker.state for player in self.players])
-        own = self._gait.bones(Bodies(*states.T))[:, self._eye_bone]
-        eyes = own[:, :3] + turn(own[:, 3:], self._eye_at)
         for k, player in enumerate(self.players):
-            shot = player.act(now, 1.0 / self.rate_hz, eyes[k])
+            shot = player.act(now, 1.0 / self.rate_hz, self._eyes[k])
             if shot is not None:
                 self.shots[player.seat.connection, shot.claim.sequence] = shot
                 self._send_up(k, now, "claim", shot.claim)

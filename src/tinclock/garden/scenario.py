@@ -21,12 +21,11 @@ NAMES = ("anvil", "beryl", "clover", "dibber", "elder", "fennel", "gorse", "haze
 
 
 class Garden(NamedTuple):
-    """The scenario's rules and level; `boxes` and `blocks_sight` are the level file once more, for the screens."""
+    """The scenario's rules and level; `boxes` is the level file once more, for the screens."""
 
     rules: Rules
     level: Level
     boxes: list[dict[str, Any]]
-    blocks_sight: dict[str, bool]
 
 
 def data_file(name: str) -> Any:
@@ -37,10 +36,7 @@ def data_file(name: str) -> Any:
 def load_garden() -> Garden:
     """Read the scenario's files."""
     tables = tomllib.loads(data_file("garden_level.toml").read_text(encoding="utf-8"))
-    sight = {name: surface.get("blocks_sight", True) for name, surface in tables["surfaces"].items()}
-    return Garden(
-        load_rules(data_file("garden.toml")), load_level(data_file("garden_level.toml")), tables["boxes"], sight
-    )
+    return Garden(load_rules(data_file("garden.toml")), load_level(data_file("garden_level.toml")), tables["boxes"])
 
 
 def seats(rng: np.random.Generator) -> list[Seat]:

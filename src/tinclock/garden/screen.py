@@ -111,7 +111,7 @@ def _matrices(q: NDArray[np.float64]) -> NDArray[np.float64]:
 class Crosshair:
     """Tests a ray against drawn bodies with one rig and against the level's boxes."""
 
-    def __init__(self, rig: RigRules, boxes: list[dict[str, Any]], blocks_sight: dict[str, bool]) -> None:
+    def __init__(self, rig: RigRules, boxes: list[dict[str, Any]]) -> None:
         bone = {b.name: row for row, b in enumerate(rig.bones)}
         self._parts = rig.parts
         self._bone = [bone[part.bone] for part in rig.parts]
@@ -126,16 +126,15 @@ class Crosshair:
         self._size = np.array([b["size"] for b in boxes], float) / 2
         angle = np.radians([b.get("yaw_deg", 0.0) for b in boxes])
         self._cos, self._sin = np.cos(angle), np.sin(angle)
-        self._opaque = np.array([blocks_sight[b["surface"]] for b in boxes])
 
-    def wall(self, origin: NDArray[np.float64], along: NDArray[np.float64], sight: bool = False) -> float:
-        """Distance to the first box of the level (of those that block sight, when asked)."""
+    def wall(self, origin: NDArray[np.float64], along: NDArray[np.float64]) -> float:
+        """Distance to the first box of the level."""
         o, d = origin - self._middle, np.broadcast_to(along, self._middle.shape)
         cos, sin = self._cos, self._sin
         local = np.stack([cos * o[:, 0] + sin * o[:, 1], cos * o[:, 1] - sin * o[:, 0], o[:, 2]], 1)
         way = np.stack([cos * d[:, 0] + sin * d[:, 1], cos * d[:, 1] - sin * d[:, 0], d[:, 2]], 1)
         near, far = _slabs(local, way, self._size)
-        hit = (near <= far) & (far >= 0.0) & (self._opaque if sight else True)
+        hit = (near <= far) & (far >= 0.0)
         return float(np.where(hit, np.where(near >= 0.0, near, far), NO_DISTANCE).min())
 
     def parts(self, bones: NDArray[np.float64], origin: NDArray[np.float64], along: NDArray[np.float64]) -> Any:

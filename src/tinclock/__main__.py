@@ -1,0 +1,6 @@
+"""`python -m tinclock`."""
+
+from tinclock.cli.main import main
+
+if __name__ == "__main__":
+    main()

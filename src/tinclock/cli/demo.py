@@ -1,0 +1,196 @@
+"""`tinclock demo`: play the garden match, rule it, show it."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
+from rich.table import Table
+
+from tinclock.cli.summary import print_summary, summarise
+
+if TYPE_CHECKING:
+    from tinclock.core.records import Ruling
+    from tinclock.core.scene import Scene
+    from tinclock.garden.match import Played
+
+EPILOG = """
+\b
+Examples:
+  tinclock demo                          the table, the summary, the files in demo-output/
+  tinclock demo --seed 3 --out run3      another match, written elsewhere
+  tinclock demo --shot 57                explain ruling 57 and draw it
+  tinclock demo --json | jq .outcomes    the summary for a script
+"""
+
+STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta"}
+
+
+@click.command(epilog=EPILOG)
+@click.option("--seed", default=7, show_default=True, help="Same seed, same match, same rulings.")
+@click.option(
+    "--seconds", default=20.0, show_default=True, type=click.FloatRange(1.0, 3600.0), help="How long they play."
+)
+@click.option(
+    "--out",
+    default="demo-output",
+    show_default=True,
+    type=click.Path(file_okay=False, path_type=Path),
+    help="Where the rulings, findings and pictures go.",
+)
+@click.option("--rows", default=40, show_default=True, help="Rulings to list; 0 lists all.")
+@click.option("--shot", type=click.IntRange(1), help="Explain and draw this ruling instead of a telling one.")
+@click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON and nothing else.")
+@click.option("--quiet", is_flag=True, help="Print nothing; write the files.")
+def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_json: bool, quiet: bool) -> None:
+    """Play the garden match, rule it, and show what was decided and why."""
+    talk = not (as_json or quiet)
+    console = Console(quiet=not talk, width=None if sys.stdout.isatty() else PIPE_WIDTH)
+    played, scenes = _play(seed, seconds, console)
+    known = {ruling.number: ruling for ruling in played.rulings}
+    if shot is not None and shot not in known:
+        raise click.UsageError(f"--shot {shot}: this match has rulings 1 to {len(known)}")
+    if shot is not None and shot not in scenes:
+        raise click.UsageError(f"--shot {shot}: {known[shot].outcome} before anything was cast; nothing to draw")
+    chosen = shot if shot is not None else _telling(played.rulings, scenes)
+    files = _write(played, scenes.get(chosen), out)
+    summary = summarise(played, files)
+    if as_json:
+        click.echo(json.dumps(summary, indent=2))
+        return
+    if shot is None:
+        _print_table(console, played, rows)
+    else:
+        console.print(known[shot].explain(), markup=False, highlight=False, soft_wrap=True)
+    print_summary(console, summary)
+
+
+def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Scene]]:
+    from tinclock.core.records import ShotClaim
+    from tinclock.core.scene import scene_of
+    from tinclock.garden.match import play_match
+
+    scenes: dict[int, Scene] = {}
+
+    def keep(referee: Any, ruling: Ruling, claim: object) -> None:
+        scene = scene_of(referee, ruling, claim) if isinstance(claim, ShotClaim) else None
+        if scene is not None:
+            scenes[ruling.number] = scene
+
+    columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
+    with Progress(*columns, console=console, transient=True) as progress:
+        task = progress.add_task("preparing", total=1.0)
+
+        def show(share: float) -> None:
+            progress.update(task, completed=share, description=f"playing {seconds:g} s, seed {seed}")
+
+        played = play_match(seed=seed, seconds=seconds, on_ruling=keep, on_progress=show)
+    return played, scenes
+
+
+def _telling(rulings: list[Ruling], scenes: dict[int, Scene]) -> int:
+    """The upheld hit whose victim has moved furthest since the shooter's view: it shows best what rewinding does."""
+    best, number = -1.0, 0
+    for ruling in rulings:
+        scene = scenes.get(ruling.number)
+        if scene is None or not ruling.hits or ruling.outcome != "upheld":
+            continue
+        if scene.moved_m > best and ruling.hits[0].distance_m < 16.0:
+            best, number = scene.moved_m, ruling.number
+    return number
+
+
+def _write(played: Played, scene: Scene | None, out: Path) -> dict[str, str]:
+    import msgspec
+
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise click.ClickException(f"--out {out}: can't be created: {error.strerror}") from None
+    files = {"rulings": out / "rulings.jsonl", "findings": out / "findings.jsonl"}
+    encode = msgspec.json.Encoder().encode
+    files["rulings"].write_bytes(b"".join(encode(ruling) + b"\n" for ruling in played.rulings))
+    found = (finding for ruling in played.rulings for finding in ruling.findings)
+    files["findings"].write_bytes(b"".join(encode(finding) + b"\n" for finding in found))
+    from tinclock.core.errors import MissingExtraError
+
+    try:
+        files |= _draw(played, scene, out)
+    except MissingExtraError as error:
+        click.echo(f"no pictures: {error}", err=True)
+    return {kind: str(path) for kind, path in files.items()}
+
+
+def _draw(played: Played, scene: Scene | None, out: Path) -> dict[str, Path]:
+    from tinclock.report.match_figure import draw_match
+    from tinclock.report.shot_figure import draw_shot
+
+    files = {
+        "match picture": draw_match(
+            out / "match.png",
+            title=f"Garden match, seed {played.seed}, {played.seconds:g} s: {len(played.rulings)} claims ruled",
+            level=played.garden.level,
+            rulings=played.rulings,
+            paths=played.paths,
+            accounts=[seat.account for seat in played.seats],
+            teams={seat.account: seat.team for seat in played.seats},
+        )
+    }
+    if scene is not None:
+        files["shot picture"] = draw_shot(scene, out / "shot.png", played.entities)
+    return files
+
+
+COLUMNS = (
+    ("#", "right", 0),
+    ("time s", "right", 0),
+    ("shooter", "left", 0),
+    ("weapon", "left", 112),
+    ("hit", "left", 0),
+    ("at m", "right", 0),
+    ("rewound ms", "right", 90),
+    ("damage", "right", 0),
+    ("outcome", "left", 0),
+    ("first finding", "left", 0),
+)
+"""Name, side, and the least terminal width at which the column is shown."""
+PIPE_WIDTH = 120
+
+
+def _print_table(console: Console, played: Played, rows: int) -> None:
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    keep = [least <= console.width for _, _, least in COLUMNS]
+    for (name, side, _), kept in zip(COLUMNS, keep, strict=True):
+        if kept:
+            table.add_column(name, justify=side, no_wrap=True)  # type: ignore[arg-type]
+    shown = played.rulings if rows == 0 else played.rulings[:rows]
+    for ruling in shown:
+        cells = _cells(ruling, played)
+        table.add_row(*(cell for cell, kept in zip(cells, keep, strict=True) if kept))
+    console.print(table)
+    if len(shown) < len(played.rulings):
+        console.print(f"... and {len(played.rulings) - len(shown)} more (--rows 0 lists all)\n", highlight=False)
+
+
+def _cells(ruling: Ruling, played: Played) -> tuple[str, ...]:
+    hit = ruling.hits[0] if ruling.hits else None
+    met = f"{played.entities[hit.victim]}, {hit.part}" if hit else f"({ruling.stopped_by or 'nothing'})"
+    if ruling.reached_m is None:
+        met = "-"
+    return (
+        str(ruling.number),
+        f"{ruling.received_at:.3f}",
+        ruling.account,
+        ruling.weapon.replace("_", " "),
+        met.replace("_", " "),
+        "-" if ruling.reached_m is None else f"{ruling.reached_m:.1f}",
+        "-" if ruling.rewound_s is None else f"{ruling.rewound_s * 1000:.0f}",
+        f"{ruling.damage:.1f}" if ruling.damage else "-",
+        f"[{STYLES[ruling.outcome]}]{ruling.outcome}[/]",
+        ruling.findings[0].code if ruling.findings else "",
+    )

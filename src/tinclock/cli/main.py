@@ -1,0 +1,43 @@
+"""The `tinclock` command. Each subcommand's module loads when it is called, so that --help stays quick."""
+
+from __future__ import annotations
+
+from importlib import import_module
+
+import click
+
+import tinclock
+
+COMMANDS = {"demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why.")}
+
+EPILOG = """
+\b
+Examples:
+  tinclock demo                     play 20 s of the garden match and rule it
+  tinclock demo --seed 3 --json     the summary as JSON, for scripts
+  tinclock demo --shot 57           draw and explain ruling 57
+"""
+
+
+class _Lazy(click.Group):
+    """A group whose commands are imported when they are used."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return sorted(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        module, name, _ = COMMANDS[cmd_name]
+        command: click.Command = getattr(import_module(module), name)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, what) for name, (_, _, what) in sorted(COMMANDS.items())])
+
+
+@click.group(cls=_Lazy, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(tinclock.__version__, prog_name="tinclock")
+def main() -> None:
+    """Rule on what clients of a multiplayer combat server claim, and say why."""

@@ -1,0 +1,77 @@
+"""What a played match comes to: counts, findings, and what became of the honest shots."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING, Any
+
+from rich.table import Table
+
+from tinclock.core.tally import tally
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from tinclock.garden.match import Played
+
+
+def summarise(played: Played, files: dict[str, str]) -> dict[str, Any]:
+    """Plain data, in a fixed order."""
+    honest = {seat.account for seat in played.seats if seat.conduct == "honest"}
+    on_screen = upheld = same = missed_elsewhere = 0
+    lost: Counter[str] = Counter()
+    for ruling in played.rulings:
+        shot = played.shot_of(ruling)
+        if ruling.account not in honest or shot is None:
+            continue
+        hit = ruling.hits[0] if ruling.hits else None
+        if not shot.seen.victim:
+            missed_elsewhere += hit is not None
+            continue
+        on_screen += 1
+        if ruling.outcome == "upheld":
+            upheld += 1
+            same += hit is not None and (hit.victim, hit.part) == (shot.seen.victim, shot.seen.part)
+        else:
+            lost[ruling.findings[0].code] += 1
+    return {
+        "seed": played.seed,
+        "seconds": played.seconds,
+        **tally(played.rulings),
+        "honest_shots_that_hit_on_screen": {
+            "count": on_screen,
+            "upheld": upheld,
+            "upheld_in_the_same_part": same,
+            "not_upheld": dict(sorted(lost.items())),
+        },
+        "honest_shots_that_missed_on_screen_and_hit": missed_elsewhere,
+        "conduct": {seat.account: seat.conduct for seat in played.seats},
+        "files": files,
+    }
+
+
+def print_summary(console: Console, summary: dict[str, Any]) -> None:
+    """The same, to be read."""
+    counts, honest = summary["outcomes"], summary["honest_shots_that_hit_on_screen"]
+    console.print(
+        f"[bold]{summary['rulings']} rulings[/]: [green]{counts['upheld']} upheld[/], "
+        f"[yellow]{counts['amended']} amended[/], [magenta]{counts['denied']} denied[/]",
+        highlight=False,
+    )
+    if summary["findings"]:
+        table = Table(box=None, pad_edge=False, header_style="bold")
+        for name in ("findings", "account", "who is"):
+            table.add_column(name)
+        table.add_column("times", justify="right")
+        for row in summary["findings"]:
+            table.add_row(row["code"], row["account"], summary["conduct"][row["account"]], str(row["count"]))
+        console.print(table)
+    console.print(
+        f"honest shots that hit on the shooter's screen: {honest['upheld']} of {honest['count']} upheld, "
+        f"{honest['upheld_in_the_same_part']} of those on the same player and part",
+        highlight=False,
+    )
+    for code, count in honest["not_upheld"].items():
+        console.print(f"  not upheld: {count} x {code}", highlight=False)
+    for kind, path in summary["files"].items():
+        console.print(f"{kind:<14} {path}", highlight=False, soft_wrap=True)

@@ -1,0 +1,114 @@
+"""What stood where for one ruling: everything that a picture or a page needs to show it, taken while it is held."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from tinclock.core.geometry.rig import Shape
+from tinclock.core.timeline.hitboxes import hitboxes_at
+from tinclock.core.timeline.views import View
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Ruling, ShotClaim, Triple
+    from tinclock.core.referee import Referee
+    from tinclock.core.timeline.hitboxes import Hitboxes
+
+UNUSABLE = frozenset({"unknown_connection", "malformed", "direction_not_unit", "repeated_sequence"})
+"""After one of these a claim holds nothing that could be drawn."""
+
+
+class Scene(NamedTuple):
+    """A ruled shot and the bodies around it.
+
+    target : the entity that was hit, or else the one that the ray passes closest, 0 for nobody
+    now, rewound : its hitboxes in the newest tick and at the ruled view, None where it is absent
+    shooter : the shooter's hitboxes in the newest tick
+    clearance_m : how far the ray's line passes from the target's nearest hitbox surface at the view; negative inside
+    wall_m : distance to the first surface of the level along the ray, inf for none
+    """
+
+    ruling: Ruling
+    origin: Triple
+    direction: Triple
+    range_m: float
+    target: int
+    now: Hitboxes | None
+    rewound: Hitboxes | None
+    shooter: Hitboxes | None
+    clearance_m: float
+    wall_m: float
+    wall_surface: str
+    level: Level | None
+
+    @property
+    def moved_m(self) -> float:
+        """How far the target's first hitbox has moved since the view; nan when it is absent in either."""
+        if self.now is None or self.rewound is None:
+            return float("nan")
+        return float(np.linalg.norm(self.now.centres[0] - self.rewound.centres[0]))
+
+
+def scene_of(referee: Referee, ruling: Ruling, claim: ShotClaim) -> Scene | None:
+    """The scene of a ruling on `claim`, to be taken before the history moves on; None when nothing was cast.
+
+    A claim that was denied before its view was worked out is shown at the view it claimed, where that is still held.
+    """
+    history = referee.history
+    if any(finding.code in UNUSABLE for finding in ruling.findings):
+        return None
+    view = ruling.view or claim.view
+    if not (history.holds(view.from_tick) and history.holds(view.to_tick)):
+        return None
+    weapon, origin, direction = referee.rules.weapons.get(ruling.weapon), ruling.origin, ruling.direction
+    if weapon is None or origin is None or direction is None:
+        return None
+    target, gap = _target(referee, ruling, view, np.array(origin), np.array(direction))
+    latest = View(history.newest_tick, history.newest_tick, 0.0)
+    wall = None if referee.level is None else referee.level.first(origin, direction, weapon.range_m)
+    return Scene(
+        ruling,
+        origin,
+        direction,
+        weapon.range_m,
+        target,
+        hitboxes_at(history, target, latest) if target else None,
+        hitboxes_at(history, target, view) if target else None,
+        hitboxes_at(history, ruling.entity, latest),
+        gap,
+        float("inf") if wall is None else wall.distance_m,
+        "" if wall is None else wall.surface.name,
+        referee.level,
+    )
+
+
+def _target(
+    referee: Referee, ruling: Ruling, view: View, origin: NDArray[np.float64], direction: NDArray[np.float64]
+) -> tuple[int, float]:
+    best, who = float("inf"), 0
+    for entity in referee.history.present(view):
+        if entity == ruling.entity or (ruling.hits and entity != ruling.hits[0].victim):
+            continue
+        boxes = hitboxes_at(referee.history, entity, view)
+        if boxes is None:
+            continue
+        gap = clearance(boxes, origin, direction)
+        if gap < best or not who:
+            best, who = gap, entity
+    return who, best
+
+
+def clearance(boxes: Hitboxes, origin: NDArray[np.float64], direction: NDArray[np.float64]) -> float:
+    """How far a ray passes from the nearest of an entity's hitboxes, each taken as a ball or capsule around it."""
+    capsule = boxes.shapes == Shape.CAPSULE
+    long = np.where(capsule, boxes.sizes[:, 0], 0.0)[:, None] * boxes.axes[:, :, 2]
+    round_ = np.where(capsule, boxes.sizes[:, 1], boxes.sizes[:, 0])
+    steps = np.linspace(-1.0, 1.0, 9)[:, None, None]
+    to = boxes.centres + steps * long - origin
+    along = np.maximum(to @ direction, 0.0)
+    gaps = np.linalg.norm(to - along[..., None] * direction, axis=-1) - round_
+    return float(gaps.min())

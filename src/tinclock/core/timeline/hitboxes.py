@@ -1,0 +1,108 @@
+"""Reading the history back: one entity's hitboxes at a view, as arrays and as a pandas frame."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from tinclock.core.errors import MissingExtraError
+from tinclock.core.geometry.rig import Shape
+
+if TYPE_CHECKING:
+    import pandas
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.rig import Rig
+    from tinclock.core.timeline.history import PoseHistory
+    from tinclock.core.timeline.views import View
+
+
+class Hitboxes(NamedTuple):
+    """One entity's hitboxes at a view, world frame, metres; one row a part, in the rig's order.
+
+    shapes : (parts,) int64, see `Shape`
+    centres : (parts, 3) float64
+    axes : (parts, 3, 3) float64
+        The columns are each shape's own x, y and z axis; a capsule lies along z.
+    sizes : (parts, 3) float64
+        Sphere: radius, 0, 0. Capsule: half length, radius, 0. Box: half sizes.
+    """
+
+    entity: int
+    rig: str
+    server_time: float
+    parts: tuple[str, ...]
+    zones: tuple[str, ...]
+    sides: tuple[str, ...]
+    shapes: NDArray[np.int64]
+    centres: NDArray[np.float64]
+    axes: NDArray[np.float64]
+    sizes: NDArray[np.float64]
+
+    def frame(self) -> pandas.DataFrame:
+        """A pandas frame, one row a part. Needs the extra `frames`."""
+        try:
+            import pandas
+        except ImportError:
+            raise MissingExtraError("Hitboxes.frame", "pandas", "frames") from None
+        return pandas.DataFrame(
+            {
+                "entity": self.entity,
+                "server_time": self.server_time,
+                "part": self.parts,
+                "zone": self.zones,
+                "side": self.sides,
+                "shape": [Shape(int(shape)).name.lower() for shape in self.shapes],
+                **{f"{axis}_m": self.centres[:, k] for k, axis in enumerate("xyz")},
+                **{f"axis_{axis}": self.axes[:, k, 2] for k, axis in enumerate("xyz")},
+                "radius_m": np.where(
+                    self.shapes == Shape.SPHERE,
+                    self.sizes[:, 0],
+                    np.where(self.shapes == Shape.CAPSULE, self.sizes[:, 1], np.nan),
+                ),
+                "half_length_m": np.where(self.shapes == Shape.CAPSULE, self.sizes[:, 0], np.nan),
+                **{
+                    f"half_{axis}_m": np.where(self.shapes == Shape.BOX, self.sizes[:, k], np.nan)
+                    for k, axis in enumerate("xyz")
+                },
+            }
+        )
+
+
+def hitboxes_at(history: PoseHistory, entity: int, view: View) -> Hitboxes | None:
+    """An entity's hitboxes at a view; None when it is absent there.
+
+    Raises `OutOfHistoryError` when the view's ticks are not held, `UnknownNameError` for an unknown entity.
+    """
+    bones = history.bones_at(entity, view)
+    return None if bones is None else pose_hitboxes(history.rig_of(entity), bones, entity, history.time_of(view))
+
+
+def pose_hitboxes(rig: Rig, bones: NDArray[np.float64], entity: int, server_time: float) -> Hitboxes:
+    """Hitboxes of a rig in a pose: bones (bones, 7), metres, xyz + unit quaternion xyzw."""
+    held = bones[rig.bone_of]
+    frames = quaternion_matrices(held[:, 3:])
+    table = rig.table
+    return Hitboxes(
+        entity,
+        rig.name,
+        server_time,
+        tuple(part.name for part in rig.parts),
+        tuple(part.zone for part in rig.parts),
+        tuple(part.side for part in rig.parts),
+        table[:, 0].astype(np.int64),
+        held[:, :3] + np.einsum("pij,pj->pi", frames, table[:, 1:4]),
+        frames @ table[:, 4:13].reshape(-1, 3, 3),
+        table[:, 13:16].copy(),
+    )
+
+
+def quaternion_matrices(q: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Rotation matrices (n, 3, 3) of quaternions xyzw (n, 4), which needn't be of unit length."""
+    x, y, z, w = (q / np.linalg.norm(q, axis=1, keepdims=True)).T
+    out = np.empty((len(q), 3, 3))
+    out[:, 0, 0], out[:, 0, 1], out[:, 0, 2] = 1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)
+    out[:, 1, 0], out[:, 1, 1], out[:, 1, 2] = 2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)
+    out[:, 2, 0], out[:, 2, 1], out[:, 2, 2] = 2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)
+    return out

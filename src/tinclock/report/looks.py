@@ -1,0 +1,54 @@
+"""Colours and figure set-up: tin, copper and pewter on paper."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from tinclock.core.errors import MissingExtraError
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+PAPER, INK, FAINT = "#f7f4ee", "#22282e", "#9aa0a3"
+TEAMS = {"copper": "#b4622a", "pewter": "#4f6a7d"}
+OUTCOMES = {"upheld": "#2d7d5a", "amended": "#c98a12", "denied": "#8a2f6b"}
+NOW, REWOUND, STRUCK, RAY = "#b9bfc2", "#e9c46a", "#c0262d", "#1f5f8b"
+SURFACES = {
+    "brick": "#a5644e", "hedge": "#5d8a4a", "wood": "#8b6b45", "glass": "#8fc3d6", "soil": "#6e5a48",
+    "ground": "#d8d2c4",
+}  # fmt: skip
+WIDTH_IN, HEIGHT_IN, DPI = 12.8, 8.0, 100
+
+
+def surface_colour(name: str) -> str:
+    """The colour of a surface kind; grey for kinds that the palette doesn't know."""
+    return SURFACES.get(name, "#8d8d86")
+
+
+def new_figure(caller: str) -> Any:
+    """An empty 1280x800 matplotlib figure that needs no screen. Raises `MissingExtraError` without matplotlib."""
+    try:
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+        from matplotlib.figure import Figure
+    except ImportError:
+        raise MissingExtraError(caller, "matplotlib", "figures") from None
+    figure = Figure(figsize=(WIDTH_IN, HEIGHT_IN), dpi=DPI, facecolor=PAPER)
+    FigureCanvasAgg(figure)
+    return figure
+
+
+def dress(axes: Any, title: str, x: str, y: str) -> None:
+    """Title, axis names and quiet lines."""
+    axes.set_facecolor(PAPER)
+    axes.set_title(title, loc="left", fontsize=11, color=INK)
+    axes.set_xlabel(x, fontsize=9, color=INK)
+    axes.set_ylabel(y, fontsize=9, color=INK)
+    axes.tick_params(labelsize=8, colors=INK)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+
+
+def save(figure: Any, path: Path) -> Path:
+    """Write a PNG, the same bytes for the same figure."""
+    figure.savefig(path, metadata={"Software": None}, facecolor=PAPER)
+    return path
