@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -32,24 +33,25 @@ CODES: dict[str, str] = {
     "part_differs": "the claimed part is not the one that was hit",
 }
 
-_STEPS: dict[str, str] = {
-    "sender": "who sent it",
-    "form": "well formed",
-    "sequence": "sequence number",
-    "actor": "shooter alive and present",
-    "weapon": "weapon held",
-    "cadence": "waited since the weapon was ready",
-    "view": "age of the view",
-    "view order": "view after the last one",
-    "muzzle": "start of the shot from the eye",
-    "level": "first wall along the ray",
-    "rewind": "hitboxes at the view",
-    "victim": "victim now",
-    "damage": "damage by the server's table",
-    "claimed damage": "claimed damage",
-    "claimed victim": "claimed victim",
-    "claimed part": "claimed part",
+_STEPS: dict[str, tuple[str, str]] = {
+    "sender": ("acts as", "is"),
+    "form": ("length of the direction", "must be"),
+    "sequence": ("sequence number", "next is"),
+    "actor": ("the shooter is", "must be"),
+    "weapon": ("weapon", "holds"),
+    "cadence": ("weapon had been ready for", "at least"),
+    "view": ("age of the view", "limit"),
+    "view order": ("view lies before an earlier one by", "at most"),
+    "muzzle": ("shot starts from the eye at", "at most"),
+    "level": ("first wall along the shot", ""),
+    "rewind": ("hitboxes at the view", ""),
+    "victim": ("the victim is now", ""),
+    "damage": ("damage by the server's table", ""),
+    "claimed damage": ("claimed damage", "weapon's most"),
+    "claimed victim": ("claimed victim", "found"),
+    "claimed part": ("claimed part", "found"),
 }
+"""What a step measures, and how its limit is meant."""
 
 _MARKS = {"ok": " ", "note": "~", "amend": "*", "deny": "x"}
 
@@ -59,6 +61,8 @@ def _amount(value: float | str | None, unit: str) -> str:
         return "-"
     if isinstance(value, str):
         return value
+    if math.isinf(value):
+        return "unlimited"
     if unit == "s":
         return f"{value * 1000.0:.1f} ms"
     number = f"{value:.3f}".rstrip("0").rstrip(".") if unit != "" else f"{value:g}"
@@ -67,9 +71,9 @@ def _amount(value: float | str | None, unit: str) -> str:
 
 def explain_step(step: Step) -> str:
     """One line: mark, what, measured, limit."""
-    limit = "" if step.limit is None else f"   (limit {_amount(step.limit, step.unit)})"
-    name = _STEPS.get(step.name, step.name)
-    return f"{_MARKS[step.verdict]} {name:<34} {_amount(step.observed, step.unit)}{limit}"
+    name, relation = _STEPS.get(step.name, (step.name, "limit"))
+    limit = "" if step.limit is None else f"({relation} {_amount(step.limit, step.unit)})"
+    return f"{_MARKS[step.verdict]} {name:<35} {_amount(step.observed, step.unit):<27} {limit}".rstrip()
 
 
 def explain_finding(finding: Finding) -> str:

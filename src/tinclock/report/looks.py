@@ -25,6 +25,13 @@ def surface_colour(name: str) -> str:
     return SURFACES.get(name, "#8d8d86")
 
 
+def pale(surface: str, share: float = 0.55) -> tuple[float, ...]:
+    """A surface's colour, mixed with paper so that what happens on it stands out."""
+    from matplotlib.colors import to_rgb
+
+    return tuple(share * a + (1 - share) * b for a, b in zip(to_rgb(surface_colour(surface)), to_rgb(PAPER), strict=True))
+
+
 def new_figure(caller: str) -> Any:
     """An empty 1280x800 matplotlib figure that needs no screen. Raises `MissingExtraError` without matplotlib."""
     try:

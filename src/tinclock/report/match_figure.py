@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.report.looks import INK, OUTCOMES, PAPER, SURFACES, TEAMS, dress, new_figure, save
+from tinclock.report.looks import INK, OUTCOMES, PAPER, SURFACES, TEAMS, dress, new_figure, pale, save
 from tinclock.report.outlines import draw_plan
 
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ def draw_match(
     draw_plan(plan, level)
     for player, account in enumerate(accounts):
         colour = TEAMS.get(teams[account], "#777777")
-        plan.plot(paths[:, player, 0], paths[:, player, 1], color=colour, lw=1.0, alpha=0.8)
+        plan.plot(paths[:, player, 0], paths[:, player, 1], color=colour, lw=1.8, alpha=0.55, zorder=1.5)
     _draw_shots(plan, rulings)
     plan.set_aspect("equal")
     margin = 0.6
@@ -68,7 +68,7 @@ def _draw_shots(axes: Any, rulings: Sequence[Ruling]) -> None:
             if not lines:
                 continue
             faint = outcome == "upheld" and not struck
-            style = {"linewidths": 0.7, "alpha": 0.28} if faint else {"linewidths": 1.2, "alpha": 0.85}
+            style = {"linewidths": 0.6, "alpha": 0.2} if faint else {"linewidths": 0.9, "alpha": 0.7}
             dashes = (0, (2, 2)) if outcome == "denied" else "solid"
             axes.add_collection(LineCollection(lines, colors=colour, linestyles=dashes, **style))
             if struck:
@@ -110,7 +110,7 @@ def _legend(figure: Any, level: Level, teams: Sequence[str]) -> None:
         Line2D([], [], color=OUTCOMES["denied"], ls=(0, (2, 2)), label="denied (first 3 m)"),
     ]
     used = {level.surfaces[kind].name for kind in level.kinds} - {"ground"}
-    handles += [Patch(fc=SURFACES[name], label=name) for name in SURFACES if name in used]
+    handles += [Patch(fc=pale(name), label=name) for name in SURFACES if name in used]
     figure.legend(
         handles=handles, loc="upper left", bbox_to_anchor=(0.036, 0.935), ncol=11, frameon=False, fontsize=8.5,
         labelcolor=INK, handlelength=1.4, columnspacing=1.2,

@@ -8,7 +8,7 @@ import numpy as np
 
 from tinclock.core.geometry.rig import Shape
 from tinclock.core.geometry.section import cut_level
-from tinclock.report.looks import surface_colour
+from tinclock.report.looks import pale, surface_colour
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -87,7 +87,7 @@ def draw_plan(axes: Any, level: Level, lowest_m: float = 0.05) -> None:
     up = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])[:, 2] > 1e-9
     chosen = np.flatnonzero(up & (corners[..., 2].min(axis=1) > lowest_m))
     chosen = chosen[np.argsort(corners[chosen][..., 2].max(axis=1), kind="stable")]
-    colours = [surface_colour(level.surfaces[kind].name) for kind in level.kinds[chosen]]
+    colours = [pale(level.surfaces[kind].name) for kind in level.kinds[chosen]]
     axes.add_collection(
-        PolyCollection(list(corners[chosen][..., :2]), facecolors=colours, edgecolors=colours, linewidths=0.4)
+        PolyCollection(list(corners[chosen][..., :2]), facecolors=colours, edgecolors=colours, linewidths=0.8)
     )

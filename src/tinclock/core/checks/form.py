@@ -61,7 +61,7 @@ def check_form(claim: ShotClaim, context: Context) -> Finding | None:
         return context.find("malformed", detail=f"{field}: {given}")
     x, y, z = map(float, claim.direction)
     length = math.sqrt(x * x + y * y + z * z)
-    context.seen = (length, 1.0, "long")
+    context.seen = (length, 1.0, "")
     if not nearly_unit(length):
         return context.find("direction_not_unit", length, 1.0, "")
     ox, oy, oz = claim.origin

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 def check_weapon(claim: ShotClaim, context: Context) -> Finding | None:
     """Find `unknown_weapon` or `weapon_not_held`; works out the weapon."""
     weapon = context.weapons.get(claim.weapon)
-    context.seen = (excerpt(claim.weapon), context.actor.wielded, "")
+    context.seen = (excerpt(claim.weapon) if weapon is None else weapon.name, context.actor.wielded, "")
     if weapon is None:
         return context.find("unknown_weapon", detail=excerpt(claim.weapon))
     if weapon.name != context.actor.wielded:

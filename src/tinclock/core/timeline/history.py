@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
 
     from tinclock.core.geometry.rig import Part, Rig
+    from tinclock.core.timeline.hitboxes import Hitboxes
 
 NO_LIMIT = float("inf")
 Triple = tuple[float, float, float]
@@ -341,6 +342,12 @@ class PoseHistory:
             float(view.fraction), self._columns.header, self._columns.quantum, out,
         )  # fmt: skip
         return out if there else None
+
+    def hitboxes_at(self, entity: int, view: View) -> Hitboxes | None:
+        """An entity's hitboxes at a view, as arrays (and, by `.frame()`, as a pandas frame); None when absent."""
+        from tinclock.core.timeline.hitboxes import hitboxes_at
+
+        return hitboxes_at(self, entity, view)
 
     def present(self, view: View) -> list[int]:
         """Ids of the entities that are there at a view, rising."""
