@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import Literal
 
-from msgspec import Struct, field
+from msgspec import Struct
 
 from tinclock.core.timeline.views import View
 
@@ -62,8 +62,8 @@ class Hit(Struct, frozen=True, gc=False):
     lethal: bool
 
 
-class Step(NamedTuple):
-    """One step of a ruling: what was measured, against which limit."""
+class Step(Struct, frozen=True, gc=False):
+    """One step of a ruling: what was measured, against which limit, and what came of it."""
 
     name: str
     observed: float | str | None
@@ -83,7 +83,7 @@ class Receipt(Struct, frozen=True, omit_defaults=True, gc=False):
     lethal: bool = False
 
 
-class Ruling(Struct, frozen=True):
+class Ruling(Struct, frozen=True, gc=False):
     """The referee's decision on one claim.
 
     `rewound_s` is how far before `received_at` it was ruled; `reached_m` how far the ray went and `stopped_by` what
@@ -110,7 +110,7 @@ class Ruling(Struct, frozen=True):
     reached_m: float | None = None
     stopped_by: str | None = None
     first: Ruling | None = None
-    steps: tuple[Step, ...] = field(default=())
+    steps: tuple[Step, ...] = ()
 
     @property
     def trace(self) -> tuple[Step, ...]:

@@ -11,7 +11,7 @@ import numpy as np
 
 from tinclock.core.checks.claimed import check_claimed_damage, check_claimed_part, check_claimed_victim
 from tinclock.core.checks.consequences import consequences_of
-from tinclock.core.checks.context import Context, excerpt
+from tinclock.core.checks.context import NOTHING_SEEN, Context, excerpt
 from tinclock.core.checks.form import check_form, is_count
 from tinclock.core.checks.muzzle import check_muzzle
 from tinclock.core.checks.sender import check_actor, check_sender
@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Event
+    from tinclock.core.records import Event, Hit
     from tinclock.core.rules import Consequence, Rules
 
     Check = Callable[[ShotClaim, Context], Finding | None]
@@ -219,18 +219,19 @@ class Referee:
         shot = claim if type(claim) is ShotClaim else _as_shot(claim)
         if shot is None or not is_count(shot.sequence) or shot.sequence < 1:
             given = excerpt(claim if shot is None else shot.sequence)
-            finding = context.find("malformed", detail=f"{'claim' if shot is None else 'sequence'}: {given}")
-            return self._ruling(None, context, "denied", [finding], [Step("form", given, None, "", "deny")])
+            context.findings.append(
+                context.find("malformed", detail=f"{'claim' if shot is None else 'sequence'}: {given}")
+            )
+            context.steps.append(Step("form", given, None, "", "deny"))
+            return self._ruling(context, "denied")
         context.sequence = shot.sequence
         first = line.rulings.get(shot.sequence)
         if first is not None:
-            finding = context.find("repeated_sequence")
-            steps = [Step("sequence", shot.sequence, None, "", "deny")]
-            return msgspec.structs.replace(
-                self._ruling(None, context, "denied", [finding], steps), first=first, weapon=first.weapon
-            )
+            context.findings.append(context.find("repeated_sequence"))
+            context.steps.append(Step("sequence", shot.sequence, None, "", "deny"))
+            return self._ruling(context, "denied", first.weapon, first=first)
         ruling = self._rule_shot(shot, context)
-        if not any(finding.code == "stale_sequence" for finding in ruling.findings):
+        if not (ruling.findings and ruling.findings[0].code == "stale_sequence"):
             line.remember(ruling)
         return ruling
 
@@ -253,31 +254,23 @@ class Referee:
         )
 
     def _rule_shot(self, claim: ShotClaim, context: Context) -> Ruling:
-        findings: list[Finding] = []
-        steps: list[Step] = []
-        if self._run(SHOT_CHECKS, claim, context, findings, steps) == "denied":
-            return self._ruling(claim, context, "denied", findings, steps)
-        if any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in findings) and context.eye:
+        passed = self._run(SHOT_CHECKS, claim, context)
+        weapon = claim.weapon if claim.weapon in self._weapons else excerpt(claim.weapon)
+        if not passed:
+            return self._ruling(context, "denied", weapon)
+        if context.eye and any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in context.findings):
             context.origin = context.eye  # a start that is forgiven is still not believed
-        reached, stopped_by = cast_shot(context, steps)
-        hits = strike(context, self._actors, steps)
-        self._run(CLAIM_CHECKS, claim, context, findings, steps)
-        amended = any(self._consequences[finding.code] == "amend" for finding in findings)
-        ruling = self._ruling(claim, context, "amended" if amended else "upheld", findings, steps)
-        return msgspec.structs.replace(
-            ruling, hits=hits, damage=context.damage, reached_m=reached, stopped_by=stopped_by
-        )
+        reached, stopped_by = cast_shot(context)
+        hits = strike(context, self._actors)
+        self._run(CLAIM_CHECKS, claim, context)
+        amended = any(self._consequences[finding.code] == "amend" for finding in context.findings)
+        return self._ruling(context, "amended" if amended else "upheld", weapon, hits, reached, stopped_by)
 
-    def _run(
-        self,
-        checks: tuple[tuple[str, Check], ...],
-        claim: ShotClaim,
-        context: Context,
-        findings: list[Finding],
-        steps: list[Step],
-    ) -> Outcome:
+    def _run(self, checks: tuple[tuple[str, Check], ...], claim: ShotClaim, context: Context) -> bool:
+        """Run the checks in order, until one denies; returns whether none did."""
+        steps = context.steps
         for name, check in checks:
-            context.seen = (None, None, "")
+            context.seen = NOTHING_SEEN
             finding = check(claim, context)
             observed, limit, unit = context.seen
             if finding is None:
@@ -285,26 +278,22 @@ class Referee:
                     steps.append(Step(name, observed, limit, unit, "ok"))
                 continue
             consequence: Consequence = self._consequences[finding.code]
-            findings.append(finding)
+            context.findings.append(finding)
             steps.append(Step(name, observed, limit, unit, consequence))
             if consequence == "deny":
-                return "denied"
-        return "upheld"
+                return False
+        return True
 
     def _ruling(
         self,
-        claim: ShotClaim | None,
         context: Context,
         outcome: Outcome,
-        findings: list[Finding],
-        steps: list[Step],
+        weapon: str = "",
+        hits: tuple[Hit, ...] = (),
+        reached: float | None = None,
+        stopped_by: str | None = None,
+        first: Ruling | None = None,
     ) -> Ruling:
-        weapon = ""
-        if claim is not None:
-            weapon = (
-                claim.weapon if type(claim.weapon) is str and claim.weapon in self._weapons else excerpt(claim.weapon)
-            )
-        rewound = None if context.view_time is None else context.received_at - context.view_time
         return Ruling(
             self._rulings,
             "shot",
@@ -315,15 +304,18 @@ class Referee:
             weapon,
             context.received_at,
             outcome,
-            (),
-            0.0,
-            tuple(findings),
+            hits,
+            context.damage,
+            tuple(context.findings),
             context.view,
             context.view_time,
-            rewound,
+            None if context.view_time is None else context.received_at - context.view_time,
             context.origin,
             context.direction,
-            steps=tuple(steps),
+            reached,
+            stopped_by,
+            first,
+            tuple(context.steps),
         )
 
 

@@ -13,12 +13,12 @@ if TYPE_CHECKING:
     from tinclock.core.combat.roster import Actor
 
 
-def cast_shot(context: Context, steps: list[Step]) -> tuple[float, str | None]:
+def cast_shot(context: Context) -> tuple[float, str | None]:
     """Send the ray through the level and the rewound hitboxes; returns how far it went and what stopped it.
 
     Works out `context.hit`.
     """
-    view, weapon, history = context.view, context.weapon, context.history
+    view, weapon, history, steps = context.view, context.weapon, context.history, context.steps
     if view is None or weapon is None:  # pragma: no cover - both checks deny, whatever the rules say
         raise AssertionError("a shot is cast only after its view and weapon were worked out")
     limit, wall = weapon.range_m, None
@@ -57,9 +57,9 @@ def _untouchable(context: Context, victim: Actor) -> str:
     return ""
 
 
-def strike(context: Context, actors: Mapping[int, Actor], steps: list[Step]) -> tuple[Hit, ...]:
+def strike(context: Context, actors: Mapping[int, Actor]) -> tuple[Hit, ...]:
     """Apply the server's damage to whoever was hit, in the present."""
-    hit, weapon = context.hit, context.weapon
+    hit, weapon, steps = context.hit, context.weapon, context.steps
     if hit is None or weapon is None:
         return ()
     victim, part = actors[hit.entity], hit.part

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.core.records import Finding
+from tinclock.core.records import Finding, Step
 
 if TYPE_CHECKING:
     from tinclock.core.combat.ledger import Ledger
@@ -20,16 +20,17 @@ NOTHING_SEEN: tuple[None, None, str] = (None, None, "")
 
 
 class Context:
-    """One claim's surroundings. A check reads, sets `seen` to (observed, limit, unit), and may set what it works
-    out.
+    """One claim's surroundings. A check reads, sets `seen` to (observed, limit, unit), and may set what it works out.
+
+    `findings` and `steps` gather what the ruling will hold.
     """
 
     __slots__ = (
         "actor",
         "damage",
         "direction",
-        "dismissed",
         "eye",
+        "findings",
         "history",
         "hit",
         "ledger",
@@ -40,6 +41,7 @@ class Context:
         "rules",
         "seen",
         "sequence",
+        "steps",
         "view",
         "view_time",
         "weapon",
@@ -66,6 +68,8 @@ class Context:
         )
         self.line, self.actor, self.received_at = line, actor, received_at
         self.seen: tuple[float | str | None, float | str | None, str] = NOTHING_SEEN
+        self.findings: list[Finding] = []
+        self.steps: list[Step] = []
         self.sequence = 0
         self.origin: Triple = (0.0, 0.0, 0.0)
         self.direction: Triple = (1.0, 0.0, 0.0)

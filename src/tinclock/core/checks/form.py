@@ -11,7 +11,7 @@ from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
-    from tinclock.core.records import Finding, ShotClaim
+    from tinclock.core.records import Finding, ShotClaim, Triple
 
 HIGHEST_INTEGER = 2**53
 FARTHEST_M = 1e7
@@ -27,19 +27,27 @@ def is_number(value: object) -> bool:
     return type(value) in (float, int) and -FARTHEST_M <= value <= FARTHEST_M  # type: ignore[operator]
 
 
-def _is_triple(value: object) -> bool:
-    return isinstance(value, (tuple, list)) and len(value) == 3 and all(map(is_number, value))
+def as_triple(value: object) -> Triple | None:
+    """Three numbers of a client as floats; None when they aren't that."""
+    if type(value) is tuple and len(value) == 3:
+        x, y, z = value
+        if type(x) is float and type(y) is float and type(z) is float:
+            near = -FARTHEST_M <= x <= FARTHEST_M and -FARTHEST_M <= y <= FARTHEST_M and -FARTHEST_M <= z <= FARTHEST_M
+            return value if near else None
+    if isinstance(value, (tuple, list)) and len(value) == 3 and all(map(is_number, value)):
+        return float(value[0]), float(value[1]), float(value[2])
+    return None
 
 
-def _first_bad_field(claim: ShotClaim) -> str:
+def _first_bad_field(claim: ShotClaim, origin: Triple | None, direction: Triple | None) -> str:
     view = claim.view
     if not is_count(claim.actor):
         return "actor"
     if type(claim.weapon) is not str or len(claim.weapon) > 64:
         return "weapon"
-    if not _is_triple(claim.origin):
+    if origin is None:
         return "origin"
-    if not _is_triple(claim.direction):
+    if direction is None:
         return "direction"
     if type(view) is not View or not (is_count(view.from_tick) and is_count(view.to_tick) and is_number(view.fraction)):
         return "view"
@@ -54,17 +62,17 @@ def _first_bad_field(claim: ShotClaim) -> str:
 
 def check_form(claim: ShotClaim, context: Context) -> Finding | None:
     """Find `malformed` or `direction_not_unit`; works out origin and direction as floats, the latter normalised."""
-    field = _first_bad_field(claim)
-    if field:
+    origin, direction = as_triple(claim.origin), as_triple(claim.direction)
+    field = _first_bad_field(claim, origin, direction)
+    if field or origin is None or direction is None:
         given = excerpt(getattr(claim, field))
         context.seen = (f"{field} {given}", None, "")
         return context.find("malformed", detail=f"{field}: {given}")
-    x, y, z = map(float, claim.direction)
+    x, y, z = direction
     length = math.sqrt(x * x + y * y + z * z)
     context.seen = (length, 1.0, "")
     if not nearly_unit(length):
         return context.find("direction_not_unit", length, 1.0, "")
-    ox, oy, oz = claim.origin
-    context.origin = (float(ox), float(oy), float(oz))
+    context.origin = origin
     context.direction = (x / length, y / length, z / length)
     return None

@@ -21,7 +21,7 @@ GROWTH = 1.125  # little over what is needed: the history's memory is promised c
 HALF_STEPS = 32700.0
 HIGHEST_ID = 2**40
 
-Store = tuple[Any, Any, Any, Any, Any, Any, Any]
+Store = tuple[Any, Any, Any, Any, Any, Any]
 
 
 class Columns:
@@ -47,35 +47,35 @@ class Columns:
         self._parts = np.array(rows, dtype=np.float64).reshape(-1, 19)
         self._used_bones = 0
         self._bone_reach = np.zeros(0)
-        self._table = np.zeros((0, 4), np.int64)
+        self._table = np.zeros((0, 5), np.int64)
         self._allocate(0, 0)
 
     def _allocate(self, columns: int, bones: int) -> None:
         old: Store | None = getattr(self, "_full", None)
         self._full: Store = (
-            np.zeros((self.slots, 3, columns)),
-            np.zeros((self.slots, columns), np.float32),
+            np.zeros((self.slots, 4, columns), np.float32),
             np.zeros((self.slots, columns), np.int32),
             np.zeros((self.slots, 3, bones), self._kind),
             np.zeros((self.slots, bones, 4), self._kind),
-            np.zeros((columns, 4), np.int64),
+            np.zeros((columns, 5), np.int64),
             self._parts,
         )
         reach = np.zeros(bones)
         reach[: len(self._bone_reach)] = self._bone_reach
         self._bone_reach = reach
-        self._full[4][...] = 1  # any rotation at all, so that a slot nobody wrote never divides by zero
+        self._full[3][...] = 1  # any rotation at all, so that a slot nobody wrote never divides by zero
         if old is not None:
-            c, b = old[1].shape[1], old[3].shape[2]
-            self._full[0][:, :, :c], self._full[1][:, :c], self._full[2][:, :c] = old[0], old[1], old[2]
-            self._full[3][:, :, :b], self._full[4][:, :b], self._full[5][:c] = old[3], old[4], old[5]
+            c, b = old[1].shape[1], old[2].shape[2]
+            self._full[0][:, :, :c], self._full[1][:, :c] = old[0], old[1]
+            self._full[2][:, :, :b], self._full[3][:, :b], self._full[4][:c] = old[2], old[3], old[4]
         self.store = self._full
-        self.header = header_of(self._full, self.slots, columns, bones, len(self._parts))
+        most = max((len(rig.bones) for rig in self.rigs.values()), default=0)
+        self.header = header_of(self._full, self.slots, columns, bones, len(self._parts), most)
 
     @property
     def nbytes(self) -> int:
         """Bytes of everything that is kept per slot."""
-        return int(sum(array.nbytes for array in self._full[:5]))
+        return int(sum(array.nbytes for array in self._full[:4]))
 
     @property
     def entities(self) -> list[int]:
@@ -119,7 +119,7 @@ class Columns:
         self, columns: NDArray[np.int64], rows: NDArray[np.int64]
     ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """(entities, part indices) of a kernel's answers; 0 and -1 for misses."""
-        table = self._full[5]
+        table = self._full[4]
         missed = columns < 0
         if not len(table):
             return np.zeros(len(columns), np.int64), np.full(len(columns), -1, np.int64)
@@ -137,7 +137,7 @@ class Columns:
         body = self.rigs[rig]
         if self._free[rig]:
             column = self._free[rig].pop()
-            self._full[5][column, 0] = entity
+            self._full[4][column, 0] = entity
             self._entity_at[column] = entity
         else:
             column = self._new_column(entity, body)
@@ -146,14 +146,14 @@ class Columns:
 
     def _new_column(self, entity: int, rig: Rig) -> int:
         column, bones = len(self._rig_at), self._used_bones
-        held_columns, held_bones = self._full[1].shape[1], self._full[3].shape[2]
+        held_columns, held_bones = self._full[1].shape[1], self._full[2].shape[2]
         need_bones = bones + len(rig.bones)
         if column >= held_columns or need_bones > held_bones:
             self._allocate(
                 max(held_columns, int((column + 1) * GROWTH)),
                 max(held_bones, int(np.ceil(need_bones * GROWTH))),
             )
-        self._full[5][column] = (entity, bones, self._first_row[rig.name], len(rig.parts))
+        self._full[4][column] = (entity, bones, self._first_row[rig.name], len(rig.parts), len(rig.bones))
         for part, bone in enumerate(rig.bone_of):
             place = bones + int(bone)
             self._bone_reach[place] = max(self._bone_reach[place], rig.reach[part])
@@ -166,7 +166,7 @@ class Columns:
     def remove(self, entity: int) -> None:
         """Take an entity out of every slot and free its column."""
         column = self._column(entity)
-        self._full[2][:, column] = 0
+        self._full[1][:, column] = 0
         del self._column_of[entity]
         self._free[self._rig_at[column].name].append(column)
 
@@ -181,7 +181,7 @@ class Columns:
         bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
     ) -> None:
         """Clear a slot and store one tick's poses in it; on a mistake the slot stays empty."""
-        self._full[2][slot] = 0
+        self._full[1][slot] = 0
         ids = entities.tolist() if isinstance(entities, np.ndarray) else list(entities)
         members = [self._column(entity) for entity in ids]
         flat, starts = self._flatten(ids, members, bones)
@@ -194,12 +194,12 @@ class Columns:
             starts,
             flat,
             self._bone_reach,
-            self._full[5][where, 1],
+            self._full[4][where, 1],
             self.header,
             self.quantum,
         )
         if verdict != rewind.OK:
-            self._full[2][slot] = 0
+            self._full[1][slot] = 0
             self._complain(verdict, ids[member], member, bone, flat[starts[member] + bone])
 
     def _complain(self, verdict: int, entity: int, row: int, bone: int, given: NDArray[np.floating]) -> None:

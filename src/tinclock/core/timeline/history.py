@@ -18,7 +18,7 @@ from tinclock.core.errors import (
     UnknownNameError,
 )
 from tinclock.core.parallel import in_chunks
-from tinclock.core.timeline import rewind
+from tinclock.core.timeline import cast, rewind
 from tinclock.core.timeline.columns import Columns
 from tinclock.core.timeline.views import View
 
@@ -83,7 +83,7 @@ class PoseHistory:
         self._held: deque[int] = deque()
         self._published_ticks: list[int] = []
         self._published_times: list[float] = []
-        self._sent_at: list[float] = []
+        self._sent_at: dict[int, float] = {}
 
     # -- who is in it ---------------------------------------------------------------------------------------
 
@@ -172,10 +172,11 @@ class PoseHistory:
             raise TimeOrderError("published tick", tick, self._published_ticks[-1])
         self._published_ticks.append(tick)
         self._published_times.append(self._time_at[slot])
-        self._sent_at.append(self._time_at[slot] if sent_at is None else sent_at)
+        self._sent_at[tick] = self._time_at[slot] if sent_at is None else sent_at
         if len(self._published_ticks) > 2 * self.capacity:
-            for queue in (self._published_ticks, self._published_times, self._sent_at):
-                del queue[: self.capacity]
+            for old in self._published_ticks[: self.capacity]:
+                del self._sent_at[old]
+            del self._published_ticks[: self.capacity], self._published_times[: self.capacity]
 
     # -- instants -------------------------------------------------------------------------------------------
 
@@ -191,10 +192,7 @@ class PoseHistory:
 
     def sent_at(self, tick: int) -> float | None:
         """When the tick was published; None for a tick that never was, or that is no longer held."""
-        place = bisect.bisect_left(self._published_ticks, tick)
-        if place == len(self._published_ticks) or self._published_ticks[place] != tick or not self.holds(tick):
-            return None
-        return self._sent_at[place]
+        return self._sent_at.get(tick) if self.holds(tick) else None
 
     @property
     def oldest_published_time(self) -> float:
@@ -262,7 +260,7 @@ class PoseHistory:
     ) -> PartHit | None:
         """`nearest` without checks, for callers that have made them: ray is origin and unit direction."""
         columns = self._columns
-        column, row, enter, leave = rewind.first_part_alone(
+        column, row, enter, leave = cast.first_part_alone(
             *ray,
             limit_m,
             from_slot,
@@ -307,13 +305,13 @@ class PoseHistory:
         enters, leaves = np.empty(count), np.empty(count)
         order = np.argsort(from_slots, kind="stable")  # rays at one instant read the same memory
 
-        def cast(piece: slice) -> None:
-            rewind.first_parts(
+        def work(piece: slice) -> None:
+            cast.first_parts(
                 order[piece], start, along, limit, from_slots, to_slots, share, skip, self.zone_depth_m,
                 self._columns.header, self._columns.quantum, columns, rows, enters, leaves,
             )  # fmt: skip
 
-        in_chunks(count, cast)
+        in_chunks(count, work)
         missed = columns < 0
         entity, index = self._columns.named_many(columns, rows)
         return PartHits(entity, index, np.where(missed, np.inf, enters), np.where(missed, np.inf, leaves))
@@ -353,10 +351,10 @@ class PoseHistory:
         """Ids of the entities that are there at a view, rising."""
         columns = self._columns
         a, b = self._slot(view.from_tick), self._slot(view.to_tick)
-        epochs = columns.store[2][a if view.fraction < 1.0 else b]
-        same = columns.store[2][a] == columns.store[2][b]
-        there = np.where(same, columns.store[2][a], epochs) > 0
-        return sorted(int(i) for i in columns.store[5][there, 0])
+        epochs = columns.store[1][a if view.fraction < 1.0 else b]
+        same = columns.store[1][a] == columns.store[1][b]
+        there = np.where(same, columns.store[1][a], epochs) > 0
+        return sorted(int(i) for i in columns.store[4][there, 0])
 
     def eye_now(self, entity: int) -> Triple | None:
         """Where the entity's eye is in the newest tick; None when it is absent."""
@@ -377,7 +375,7 @@ class PoseHistory:
     def epoch_at(self, entity: int, tick: int) -> int:
         """The entity's epoch in a tick, 0 when it was absent."""
         column = self._columns.of(entity)
-        return 0 if column < 0 else int(self._columns.store[2][self._slot(tick), column])
+        return 0 if column < 0 else int(self._columns.store[1][self._slot(tick), column])
 
     def require(self, entity: int) -> None:
         """Raise `UnknownNameError` unless the entity was added and not removed."""

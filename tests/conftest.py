@@ -1,0 +1,80 @@
+"""Shared scenery: the garden's files, and a small range where one gardener shoots at another."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import msgspec
+import numpy as np
+import pytest
+from hypothesis import settings
+
+import tinclock
+from tinclock.garden.scenario import data_file
+
+settings.register_profile("steady", deadline=None, derandomize=True)
+settings.load_profile("steady")
+
+
+@pytest.fixture(scope="session")
+def rules() -> tinclock.Rules:
+    return tinclock.load_rules(data_file("garden.toml"))
+
+
+@pytest.fixture(scope="session")
+def level() -> tinclock.Level:
+    return tinclock.load_level(data_file("garden_level.toml"))
+
+
+class Range:
+    """A shooter at (-9, 3) and a runner that crosses at 4 m/s, forty ticks recorded, every second one sent."""
+
+    def __init__(self, rules: tinclock.Rules, level: tinclock.Level | None, **settings: Any) -> None:
+        for table, values in settings.items():
+            rules = msgspec.structs.replace(
+                rules, **{table: values if isinstance(values, dict) and table == "consequences"
+                          else msgspec.structs.replace(getattr(rules, table), **values)}
+            )  # fmt: skip
+        self.referee = tinclock.Referee(rules, level=level, seed=3)
+        self.shooter = self.referee.admit(connection="s", account="shooter", team="copper", rig="gardener")
+        self.runner = self.referee.admit(connection="r", account="runner", team="pewter", rig="gardener")
+        self.rest = self.referee.history.rigs["gardener"].rest
+        self.tick = -1
+        self.sequence = 0
+        self.run(40)
+
+    @property
+    def now(self) -> float:
+        return self.tick / 64
+
+    def pose(self, x: float, y: float) -> np.ndarray:
+        return np.hstack([self.rest + [x, y, 0.0], np.tile([0.0, 0.0, 0.0, 1.0], (len(self.rest), 1))])
+
+    def run(self, ticks: int) -> None:
+        for _ in range(ticks):
+            self.tick += 1
+            poses = np.stack([self.pose(-9, 3), self.pose(0, 2 + self.tick / 16)])
+            self.referee.record(self.tick, self.now, [self.shooter, self.runner], poses)
+            if self.tick % 2 == 0:
+                self.referee.published(self.tick)
+
+    def aimed(self, view: tinclock.View | None = None, bone: int = 2, **fields: Any) -> tinclock.ShotClaim:
+        """A claim aimed at the runner's bone (2: chest, 4: head) as it stood at the view, 150 ms ago by default."""
+        view = view or tinclock.View(self.tick - 11, self.tick - 9, 0.5)
+        eye = self.referee.history.eye_now(self.shooter)
+        bones = self.referee.history.bones_at(self.runner, view)
+        to = bones[bone, :3] - eye
+        along = tuple(float(v) for v in to / math.dist(bones[bone, :3], eye))
+        self.sequence += 1
+        values = {"sequence": self.sequence, "actor": self.shooter, "weapon": "pea_rifle", "origin": eye,
+                  "direction": along, "view": view, **fields}  # fmt: skip
+        return tinclock.ShotClaim(**values)
+
+    def shoot(self, *, late: float = 0.0, **fields: Any) -> tinclock.Ruling:
+        return self.referee.rule("s", self.aimed(**fields), received_at=self.now + late)
+
+
+@pytest.fixture
+def shooting(rules: tinclock.Rules, level: tinclock.Level) -> Range:
+    return Range(rules, level)

@@ -1,0 +1,55 @@
+"""Second opinions that share no code with the package: distance fields, SciPy searches and SciPy rotations."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.optimize import brentq, minimize_scalar
+from scipy.spatial.transform import Rotation, Slerp
+
+SHAPES = ("sphere", "capsule", "box")
+
+
+def distance_field(shape: str, local: np.ndarray, size: np.ndarray) -> float:
+    """Signed distance of a point, in the shape's own frame (a capsule lies along z)."""
+    if shape == "sphere":
+        return float(np.linalg.norm(local) - size[0])
+    if shape == "capsule":
+        nearest = np.array([0.0, 0.0, np.clip(local[2], -size[0], size[0])])
+        return float(np.linalg.norm(local - nearest) - size[1])
+    out = np.abs(local) - size
+    return float(np.linalg.norm(np.maximum(out, 0.0)) + min(out.max(), 0.0))
+
+
+def first_contact(shape: str, local: np.ndarray, way: np.ndarray, size: np.ndarray) -> tuple[float, float]:
+    """(distance at which the ray enters, inf for a miss; least signed distance along the ray).
+
+    The shapes are convex, so the distance along a ray falls to one least value and rises again: a bounded search finds
+    it, and a root finder the entry before it.
+    """
+
+    def gap(t: float) -> float:
+        return distance_field(shape, local + t * way, size)
+
+    if gap(0.0) <= 0.0:
+        return 0.0, gap(0.0)
+    far = float(np.linalg.norm(local)) + float(np.abs(size).sum()) + 1.0
+    middle = float(np.clip(-local @ way, 0.0, far))
+    low = minimize_scalar(gap, bounds=(max(0.0, middle - 3.0), middle + 3.0), method="bounded", options={"xatol": 1e-9})
+    t, least = (low.x, low.fun) if low.fun < gap(middle) else (middle, gap(middle))
+    if least > 0.0:
+        return np.inf, least
+    return float(brentq(gap, 0.0, t, xtol=1e-12)), least
+
+
+def between(a: np.ndarray, b: np.ndarray, fraction: float) -> np.ndarray:
+    """Bones (n, 7) between two poses: straight lines and SciPy's spherical interpolation."""
+    out = (1 - fraction) * a + fraction * b
+    for row in range(len(a)):
+        turn = Slerp([0.0, 1.0], Rotation.from_quat([a[row, 3:], b[row, 3:]]))
+        out[row, 3:] = turn(fraction).as_quat()
+    return out
+
+
+def random_bones(rng: np.random.Generator, count: int, near: np.ndarray, spread: float) -> np.ndarray:
+    """Random places around a point, random rotations."""
+    return np.hstack([near + rng.uniform(-spread, spread, (count, 3)), Rotation.random(count, rng=rng).as_quat()])
