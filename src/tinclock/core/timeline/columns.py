@@ -55,7 +55,7 @@ class Columns:
         self._full: Store = (
             np.zeros((self.slots, 4, columns), np.float32),
             np.zeros((self.slots, columns), np.int32),
-            np.zeros((self.slots, 3, bones), self._kind),
+            np.zeros((self.slots, 3 * bones), self._kind),
             np.zeros((self.slots, bones, 4), self._kind),
             np.zeros((columns, 5), np.int64),
             self._parts,
@@ -65,9 +65,9 @@ class Columns:
         self._bone_reach = reach
         self._full[3][...] = 1  # any rotation at all, so that a slot nobody wrote never divides by zero
         if old is not None:
-            c, b = old[1].shape[1], old[2].shape[2]
+            c, b = old[1].shape[1], old[3].shape[1]
             self._full[0][:, :, :c], self._full[1][:, :c] = old[0], old[1]
-            self._full[2][:, :, :b], self._full[3][:, :b], self._full[4][:c] = old[2], old[3], old[4]
+            self._full[2][:, : 3 * b], self._full[3][:, :b], self._full[4][:c] = old[2], old[3], old[4]
         self.store = self._full
         most = max((len(rig.bones) for rig in self.rigs.values()), default=0)
         self.header = header_of(self._full, self.slots, columns, bones, len(self._parts), most)
@@ -146,7 +146,7 @@ class Columns:
 
     def _new_column(self, entity: int, rig: Rig) -> int:
         column, bones = len(self._rig_at), self._used_bones
-        held_columns, held_bones = self._full[1].shape[1], self._full[2].shape[2]
+        held_columns, held_bones = self._full[1].shape[1], self._full[3].shape[1]
         need_bones = bones + len(rig.bones)
         if column >= held_columns or need_bones > held_bones:
             self._allocate(

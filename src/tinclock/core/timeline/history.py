@@ -336,7 +336,7 @@ class PoseHistory:
         rig = self.rig_of(entity)
         out = np.empty((len(rig.bones), 7))
         there = rewind.bones_between(
-            self._columns.of(entity), len(rig.bones), self._slot(view.from_tick), self._slot(view.to_tick),
+            self._columns.of(entity), self._slot(view.from_tick), self._slot(view.to_tick),
             float(view.fraction), self._columns.header, self._columns.quantum, out,
         )  # fmt: skip
         return out if there else None

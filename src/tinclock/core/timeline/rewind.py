@@ -1,17 +1,17 @@
 """Kernels: recording poses and reading them back at a view. Casting through them is `cast`'s.
 
-`header` (see `core.memory`) leads to the arrays that all kernels share, opened by `open_store`
+All arrays are reached through one `header` (see `core.memory`) of addresses and lengths
 (slots: ticks held; columns: entities; bones: of all entities):
 
     0 bound : (slots, 4, columns) float32, metres      centre and radius of the entity's bounding sphere, hitboxes included
     1 epoch : (slots, columns) int32                   0: absent; a change means a cut (respawn, teleport)
-    2 place : (slots, 3, bones) float32 or int16       bone origins relative to that centre
+    2 place : (slots, 3 * bones) float32 or int16      bone origins relative to that centre: an entity's x, then y, then z
     3 turn : (slots, bones, 4) float32 or int16        bone rotations, quaternion xyzw
-    4 columns : (columns, 5) int64                     entity id, first bone, first part, numbers of parts and bones
+    4 columns : (columns, 5) int64                     entity id, first bone, first part, numbers of parts and of bones
     5 parts : (parts, 19) float64                      a rig's table, then reach and bone of each part
+    6.. slots, columns, bones, parts, most bones of one entity
 
-and after their addresses: slots, columns, bones, parts. `place` and `turn` are opened twice, as either kind;
-`quantum` says which of the two is meant: 0 for float32 storage, for int16 the share of the radius that one step of
+`quantum` says how `place` and `turn` are stored: 0 for float32; for int16 the share of the radius that one step of
 `place` stands for. A centre is rounded to float32 before places are taken from it, so nothing is lost far from the
 origin: only differences within one body are stored in float32.
 
@@ -25,9 +25,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import carray, njit
+from numba import njit
 
-from tinclock.core.memory import float32_at, float64_at, int16_at, int32_at, int64_at
+from tinclock.core.memory import float32_at, int16_at, int32_at, int64_at
 from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
@@ -38,43 +38,44 @@ _SERIES_FROM = 0.9  # above this one ten terms are; below, the plain formula is
 OK, NOT_FINITE, NOT_UNIT, REPEATED = 0, 1, 2, 3
 
 
-@njit(cache=True, inline="always")
-def open_store(header):
-    """The arrays behind a header: bound, epoch, place (float32, int16), turn (the same), columns, parts."""
-    slots, columns, bones, parts = header[6], header[7], header[8], header[9]
-    return (
-        carray(float32_at(header[0]), (slots, 4, columns)),
-        carray(int32_at(header[1]), (slots, columns)),
-        carray(float32_at(header[2]), (slots, 3, bones)),
-        carray(int16_at(header[2]), (slots, 3, bones)),
-        carray(float32_at(header[3]), (slots, bones, 4)),
-        carray(int16_at(header[3]), (slots, bones, 4)),
-        carray(int64_at(header[4]), (columns, 5)),
-        carray(float64_at(header[5]), (parts, 19)),
-    )
+@njit(cache=True, inline="always", error_model="numpy")
+def bounds_at(header, slot, row):
+    """Pointer to row 0..3 (x, y, z, radius) of a slot's bounding spheres, one float32 a column."""
+    return float32_at(header[0] + 4 * (slot * 4 + row) * header[7])
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def corner(place32, place16, quantum, slot, axis, bone):
+def epochs_at(header, slot):
+    """Pointer to a slot's epochs, one int32 a column."""
+    return int32_at(header[1] + 4 * slot * header[7])
+
+
+@njit(cache=True, inline="always", error_model="numpy")
+def body_of(header, column):
+    """(entity id, first bone, first part, number of parts, number of bones) of a column."""
+    row = int64_at(header[4] + 40 * column)
+    return row[0], row[1], row[2], row[3], row[4]
+
+
+@njit(cache=True, inline="always", error_model="numpy")
+def place_of(header, quantum, slot, first, bones, axis, bone):
+    """One coordinate of a bone's origin, in metres or in steps; `first` and `bones` are its entity's."""
+    index = (slot * header[8] + first) * 3 + axis * bones + bone
     if quantum > 0.0:
-        return float(place16[slot, axis, bone])
-    return float(place32[slot, axis, bone])
+        return float(int16_at(header[2])[index])
+    return float(float32_at(header[2])[index])
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def _turn(turn32, turn16, quantum, slot, bone):
+def _turn(header, quantum, slot, bone):
     """A stored rotation as a unit quaternion. float32 ones were normalised when they were recorded."""
     if quantum > 0.0:
-        x, y = float(turn16[slot, bone, 0]), float(turn16[slot, bone, 1])
-        z, w = float(turn16[slot, bone, 2]), float(turn16[slot, bone, 3])
+        q = int16_at(header[3] + 8 * (slot * header[8] + bone))
+        x, y, z, w = float(q[0]), float(q[1]), float(q[2]), float(q[3])
         n = 1.0 / math.sqrt(x * x + y * y + z * z + w * w)
         return x * n, y * n, z * n, w * n
-    return (
-        float(turn32[slot, bone, 0]),
-        float(turn32[slot, bone, 1]),
-        float(turn32[slot, bone, 2]),
-        float(turn32[slot, bone, 3]),
-    )
+    p = float32_at(header[3] + 16 * (slot * header[8] + bone))
+    return float(p[0]), float(p[1]), float(p[2]), float(p[3])
 
 
 @njit(cache=True, inline="always", error_model="numpy")
@@ -85,15 +86,15 @@ def _series(share, x):
     """
     q = share * share
     total = 1.0 + x * (q - 100.0) * (1.0 / 210.0)
-    total = 1.0 + total * x * (q - 81.0) * (1.0 / 171.0)
-    total = 1.0 + total * x * (q - 64.0) * (1.0 / 136.0)
-    total = 1.0 + total * x * (q - 49.0) * (1.0 / 105.0)
-    total = 1.0 + total * x * (q - 36.0) * (1.0 / 78.0)
-    total = 1.0 + total * x * (q - 25.0) * (1.0 / 55.0)
-    total = 1.0 + total * x * (q - 16.0) * (1.0 / 36.0)
-    total = 1.0 + total * x * (q - 9.0) * (1.0 / 21.0)
-    total = 1.0 + total * x * (q - 4.0) * (1.0 / 10.0)
-    total = 1.0 + total * x * (q - 1.0) * (1.0 / 3.0)
+    total = 1.0 + total * (x * (q - 81.0) * (1.0 / 171.0))
+    total = 1.0 + total * (x * (q - 64.0) * (1.0 / 136.0))
+    total = 1.0 + total * (x * (q - 49.0) * (1.0 / 105.0))
+    total = 1.0 + total * (x * (q - 36.0) * (1.0 / 78.0))
+    total = 1.0 + total * (x * (q - 25.0) * (1.0 / 55.0))
+    total = 1.0 + total * (x * (q - 16.0) * (1.0 / 36.0))
+    total = 1.0 + total * (x * (q - 9.0) * (1.0 / 21.0))
+    total = 1.0 + total * (x * (q - 4.0) * (1.0 / 10.0))
+    total = 1.0 + total * (x * (q - 1.0) * (1.0 / 3.0))
     return share * total
 
 
@@ -102,11 +103,11 @@ def _series_few(share, x):
     """The same, cut after six terms."""
     q = share * share
     total = 1.0 + x * (q - 36.0) * (1.0 / 78.0)
-    total = 1.0 + total * x * (q - 25.0) * (1.0 / 55.0)
-    total = 1.0 + total * x * (q - 16.0) * (1.0 / 36.0)
-    total = 1.0 + total * x * (q - 9.0) * (1.0 / 21.0)
-    total = 1.0 + total * x * (q - 4.0) * (1.0 / 10.0)
-    total = 1.0 + total * x * (q - 1.0) * (1.0 / 3.0)
+    total = 1.0 + total * (x * (q - 25.0) * (1.0 / 55.0))
+    total = 1.0 + total * (x * (q - 16.0) * (1.0 / 36.0))
+    total = 1.0 + total * (x * (q - 9.0) * (1.0 / 21.0))
+    total = 1.0 + total * (x * (q - 4.0) * (1.0 / 10.0))
+    total = 1.0 + total * (x * (q - 1.0) * (1.0 / 3.0))
     return share * total
 
 
@@ -132,12 +133,12 @@ def blend_of(epoch_from, epoch_to, fraction):
 
 
 @njit(cache=True, error_model="numpy")
-def turn_between(turn32, turn16, quantum, from_slot, to_slot, bone, fraction):
-    """The unit quaternion of a bone between two slots."""
-    ax, ay, az, aw = _turn(turn32, turn16, quantum, from_slot, bone)
+def turn_between(header, quantum, from_slot, to_slot, bone, fraction):
+    """The unit quaternion of a bone (numbered among all bones) between two slots."""
+    ax, ay, az, aw = _turn(header, quantum, from_slot, bone)
     if fraction == 0.0:
         return ax, ay, az, aw
-    bx, by, bz, bw = _turn(turn32, turn16, quantum, to_slot, bone)
+    bx, by, bz, bw = _turn(header, quantum, to_slot, bone)
     if fraction == 1.0:
         return bx, by, bz, bw
     cosine = ax * bx + ay * by + az * bz + aw * bw
@@ -168,10 +169,11 @@ def record_poses(slot, members, epochs, starts, bones, bone_reach, first_bones, 
     bone_reach : (bones,) float64, how far the parts on each bone reach from it
     Returns (verdict, member, bone): OK, or what is wrong and where.
     """
-    bound, epoch, place32, place16, turn32, turn16, _, _ = open_store(header)
+    epoch = epochs_at(header, slot)
+    ox, oy, oz, radius = bounds_at(header, slot, 0), bounds_at(header, slot, 1), bounds_at(header, slot, 2), bounds_at(header, slot, 3)
     for m in range(members.shape[0]):
         column = members[m]
-        if epoch[slot, column] != 0:
+        if epoch[column] != 0:
             return REPEATED, m, 0
         first, last = starts[m], starts[m + 1]
         verdict, row, cx, cy, cz = _middle_of(bones, first, last)
@@ -182,11 +184,11 @@ def record_poses(slot, members, epochs, starts, bones, bone_reach, first_bones, 
         for row in range(first, last):
             x, y, z = bones[row, 0] - cx, bones[row, 1] - cy, bones[row, 2] - cz
             widest = max(widest, math.sqrt(x * x + y * y + z * z) + bone_reach[base + row - first])
-        bound[slot, 0, column], bound[slot, 1, column], bound[slot, 2, column] = cx, cy, cz
-        bound[slot, 3, column] = widest * 1.000001 + 1e-6
-        epoch[slot, column] = epochs[m]
-        step = 1.0 / (quantum * bound[slot, 3, column]) if quantum > 0.0 else 0.0
-        _store_bones(slot, base, first, last, bones, cx, cy, cz, step, place32, place16, turn32, turn16)
+        ox[column], oy[column], oz[column] = np.float32(cx), np.float32(cy), np.float32(cz)
+        radius[column] = np.float32(widest * 1.000001 + 1e-6)
+        epoch[column] = np.int32(epochs[m])
+        step = 1.0 / (quantum * radius[column]) if quantum > 0.0 else 0.0
+        _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step)
     return OK, 0, 0
 
 
@@ -214,61 +216,65 @@ def _square(bones, row):
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def _store_bones(slot, base, first, last, bones, cx, cy, cz, step, place32, place16, turn32, turn16):
-    for row in range(first, last):
-        bone = base + row - first
+def _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step):
+    count = last - first
+    start = (slot * header[8] + base) * 3
+    place32, place16 = float32_at(header[2] + 4 * start), int16_at(header[2] + 2 * start)
+    turn32 = float32_at(header[3] + 16 * (slot * header[8] + base))
+    turn16 = int16_at(header[3] + 8 * (slot * header[8] + base))
+    for k in range(count):
+        row = first + k
         x, y, z = bones[row, 0] - cx, bones[row, 1] - cy, bones[row, 2] - cz
         square = _square(bones, row)
         n = 1.5 - 0.5 * square  # two Newton steps towards 1 / sqrt(square), which is all but 1
         n *= 1.5 - 0.5 * square * n * n
         if step > 0.0:
-            place16[slot, 0, bone] = int(math.floor(x * step + 0.5))
-            place16[slot, 1, bone] = int(math.floor(y * step + 0.5))
-            place16[slot, 2, bone] = int(math.floor(z * step + 0.5))
-            for k in range(4):
-                turn16[slot, bone, k] = int(math.floor(bones[row, 3 + k] * n * 32700.0 + 0.5))
+            place16[k] = np.int16(math.floor(x * step + 0.5))
+            place16[count + k] = np.int16(math.floor(y * step + 0.5))
+            place16[2 * count + k] = np.int16(math.floor(z * step + 0.5))
+            for i in range(4):
+                turn16[4 * k + i] = np.int16(math.floor(bones[row, 3 + i] * n * 32700.0 + 0.5))
         else:
-            place32[slot, 0, bone], place32[slot, 1, bone], place32[slot, 2, bone] = x, y, z
-            for k in range(4):
-                turn32[slot, bone, k] = bones[row, 3 + k] * n
+            place32[k], place32[count + k], place32[2 * count + k] = np.float32(x), np.float32(y), np.float32(z)
+            for i in range(4):
+                turn32[4 * k + i] = np.float32(bones[row, 3 + i] * n)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def bones_between(column, bone_count, from_slot, to_slot, fraction, header, quantum, out):
+def bones_between(column, from_slot, to_slot, fraction, header, quantum, out):
     """An entity's bones at a view into `out` : (bones, 7) float64, world frame. Returns whether it is there."""
-    bound, epoch, place32, place16, turn32, turn16, columns, _ = open_store(header)
-    present, f = blend_of(epoch[from_slot, column], epoch[to_slot, column], fraction)
+    present, f = blend_of(epochs_at(header, from_slot)[column], epochs_at(header, to_slot)[column], fraction)
     if not present:
         return False
-    ka = (1.0 - f) * (quantum * bound[from_slot, 3, column] if quantum > 0.0 else 1.0)
-    kb = f * (quantum * bound[to_slot, 3, column] if quantum > 0.0 else 1.0)
-    for k in range(bone_count):
-        bone = columns[column, 1] + k
+    _, first, _, _, count = body_of(header, column)
+    ka = (1.0 - f) * (quantum * bounds_at(header, from_slot, 3)[column] if quantum > 0.0 else 1.0)
+    kb = f * (quantum * bounds_at(header, to_slot, 3)[column] if quantum > 0.0 else 1.0)
+    for k in range(count):
         for axis in range(3):
-            a, b = float(bound[from_slot, axis, column]), float(bound[to_slot, axis, column])
+            a = float(bounds_at(header, from_slot, axis)[column])
+            b = float(bounds_at(header, to_slot, axis)[column])
             out[k, axis] = (
                 a
                 + f * (b - a)
-                + ka * corner(place32, place16, quantum, from_slot, axis, bone)
-                + kb * corner(place32, place16, quantum, to_slot, axis, bone)
+                + ka * place_of(header, quantum, from_slot, first, count, axis, k)
+                + kb * place_of(header, quantum, to_slot, first, count, axis, k)
             )
-        out[k, 3], out[k, 4], out[k, 5], out[k, 6] = turn_between(turn32, turn16, quantum, from_slot, to_slot, bone, f)
+        out[k, 3], out[k, 4], out[k, 5], out[k, 6] = turn_between(header, quantum, from_slot, to_slot, first + k, f)
     return True
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def point_on_bone(column, bone, x, y, z, slot, header, quantum):
     """Where a point fixed to a bone is in a slot, in the world: (present, x, y, z)."""
-    bound, epoch, place32, place16, turn32, turn16, columns, _ = open_store(header)
-    if epoch[slot, column] == 0:
+    if epochs_at(header, slot)[column] == 0:
         return False, 0.0, 0.0, 0.0
-    b = columns[column, 1] + bone
-    k = quantum * bound[slot, 3, column] if quantum > 0.0 else 1.0
-    qx, qy, qz, qw = turn_between(turn32, turn16, quantum, slot, slot, b, 0.0)
+    _, first, _, _, count = body_of(header, column)
+    k = quantum * bounds_at(header, slot, 3)[column] if quantum > 0.0 else 1.0
+    qx, qy, qz, qw = turn_between(header, quantum, slot, slot, first + bone, 0.0)
     x, y, z = rotate(qx, qy, qz, qw, x, y, z)
     return (
         True,
-        float(bound[slot, 0, column]) + k * corner(place32, place16, quantum, slot, 0, b) + x,
-        float(bound[slot, 1, column]) + k * corner(place32, place16, quantum, slot, 1, b) + y,
-        float(bound[slot, 2, column]) + k * corner(place32, place16, quantum, slot, 2, b) + z,
+        float(bounds_at(header, slot, 0)[column]) + k * place_of(header, quantum, slot, first, count, 0, bone) + x,
+        float(bounds_at(header, slot, 1)[column]) + k * place_of(header, quantum, slot, first, count, 1, bone) + y,
+        float(bounds_at(header, slot, 2)[column]) + k * place_of(header, quantum, slot, first, count, 2, bone) + z,
     )
