@@ -174,15 +174,21 @@ class Referee:
         bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
     ) -> None:
         """Store the poses of one tick (see `PoseHistory.record`). The dead are left out: nobody hits a corpse."""
-        alive = [self.ledger.alive(int(entity)) for entity in entities]
-        if not all(alive):
-            if len(bones) != len(alive):
-                raise BadArrayError("bones", f"{len(alive)} poses, one an entity", f"{len(bones)} poses")
-            for entity in entities:
-                self.history.require(int(entity))
-            entities = [int(entity) for entity, lives in zip(entities, alive, strict=True) if lives]
-            bones = [pose for pose, lives in zip(bones, alive, strict=True) if lives]
+        if self.ledger.dead:
+            entities, bones = self._without_the_dead(entities, bones)
         self.history.record(tick, server_time, entities, bones)
+
+    def _without_the_dead(
+        self, entities: Sequence[int] | NDArray[np.int64], bones: NDArray[np.floating] | Sequence[NDArray[np.floating]]
+    ) -> tuple[list[int], NDArray[np.floating] | list[NDArray[np.floating]]]:
+        ids = [int(entity) for entity in entities]
+        if len(bones) != len(ids):
+            raise BadArrayError("bones", f"{len(ids)} poses, one an entity", f"{len(bones)} poses")
+        for entity in ids:
+            self.history.require(entity)
+        kept = [row for row, entity in enumerate(ids) if entity not in self.ledger.dead]
+        poses = bones[kept] if isinstance(bones, np.ndarray) else [bones[row] for row in kept]
+        return [ids[row] for row in kept], poses
 
     def published(self, tick: int, sent_at: float | None = None) -> None:
         """This tick's snapshot was sent to the clients (at `sent_at`, by default its own server time)."""

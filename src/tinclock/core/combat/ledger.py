@@ -29,6 +29,8 @@ class Ledger:
     def __init__(self, full_health: float) -> None:
         self.full_health = full_health
         self._accounts: dict[int, _Account] = {}
+        self.dead: set[int] = set()
+        """Entities that died and have not begun another life."""
         self._events: list[Event] = []
         self._next = 1
 
@@ -42,6 +44,7 @@ class Ledger:
         """Close the books of one that left."""
         self._account(entity)
         del self._accounts[entity]
+        self.dead.discard(entity)
         self._tell("left", server_time, entity)
 
     def _account(self, entity: int) -> _Account:
@@ -69,6 +72,7 @@ class Ledger:
         account = self._account(entity)
         account.health, account.alive = self.full_health, True
         account.life += 1
+        self.dead.discard(entity)
         self._tell("spawn", server_time, entity, health=account.health)
         return account.life
 
@@ -83,6 +87,7 @@ class Ledger:
         if account.health > 0.0:
             return Wound(before, account.health, False)
         account.alive, account.died_at = False, server_time
+        self.dead.add(entity)
         self._tell("death", server_time, entity, 0.0, before, actor, weapon, part)
         return Wound(before, 0.0, True)
 

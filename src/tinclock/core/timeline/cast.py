@@ -209,14 +209,54 @@ def first_part_alone(ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def first_parts(
-    order, origins, directions, limits, from_slots, to_slots, fractions, ignores, depth, header, quantum,
-    columns, rows, enters, leaves,
+    origins, directions, limits, from_ticks, to_ticks, fractions, ignores, ticks, known, depth, header, quantum,
+    entities, parts, enters, leaves,
 ):  # fmt: skip
-    """`first_part` for the rays numbered in `order`, into the four result arrays."""
+    """`first_part` for many rays, each at its own view, into the last four arrays.
+
+    directions needn't be of unit length; ticks : (slots,) int64, the tick in each slot; known : (ids,) int64, the column
+    of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or the first row that can't be cast.
+    """
+    count = origins.shape[0]
+    from_slots, to_slots = np.empty(count, np.int64), np.empty(count, np.int64)
+    for i in range(count):
+        from_slots[i], to_slots[i] = from_ticks[i] % ticks.shape[0], to_ticks[i] % ticks.shape[0]
+        lost = ticks[from_slots[i]] != from_ticks[i] or ticks[to_slots[i]] != to_ticks[i]
+        if lost or from_ticks[i] < 0 or to_ticks[i] < 0:
+            return i
+    order = _by_slot(from_slots, ticks.shape[0])
     near, queue, apart = np.empty(header[7], np.float32), np.empty(header[7], np.int32), np.empty(header[10], np.float32)
-    for k in range(order.shape[0]):
-        i = order[k]
-        columns[i], rows[i], enters[i], leaves[i] = first_part(
-            origins[i, 0], origins[i, 1], origins[i, 2], directions[i, 0], directions[i, 1], directions[i, 2],
-            limits[i], from_slots[i], to_slots[i], fractions[i], ignores[i], depth, header, quantum, near, queue, apart,
+    for i in order:
+        ox, oy, oz, f = origins[i, 0], origins[i, 1], origins[i, 2], fractions[i]
+        dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
+        largest = max(abs(dx), max(abs(dy), abs(dz)))
+        if not (largest > 0.0 and math.isfinite(ox + oy + oz + dx + dy + dz + f)):
+            return i
+        dx, dy, dz = dx / largest, dy / largest, dz / largest
+        length = math.sqrt(dx * dx + dy * dy + dz * dz)
+        ignore = known[ignores[i]] if 0 <= ignores[i] < known.shape[0] else -1
+        column, row, enter, leave = first_part(
+            ox, oy, oz, dx / length, dy / length, dz / length, limits[i], from_slots[i], to_slots[i], f, ignore,
+            depth, header, quantum, near, queue, apart,
         )  # fmt: skip
+        if column < 0:
+            entities[i], parts[i], enters[i], leaves[i] = 0, -1, INF, INF
+        else:
+            entity, _, first_part_row, _, _ = body_of(header, column)
+            entities[i], parts[i], enters[i], leaves[i] = entity, row - first_part_row, enter, leave
+    return -1
+
+
+@njit(cache=True, error_model="numpy")
+def _by_slot(from_slots, slots):
+    """Ray numbers grouped by slot, so that rays at one instant read the same memory."""
+    start = np.zeros(slots + 1, np.int64)
+    for slot in from_slots:
+        start[slot + 1] += 1
+    for slot in range(slots):
+        start[slot + 1] += start[slot]
+    order = np.empty(from_slots.shape[0], np.int64)
+    for i in range(from_slots.shape[0]):
+        order[start[from_slots[i]]] = i
+        start[from_slots[i]] += 1
+    return order

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
+from tinclock.core.arrays import require_shape
 from tinclock.core.errors import AlreadyKnownError, BadArrayError, BadNumberError, UnknownNameError
 from tinclock.core.memory import header_of
 from tinclock.core.timeline import rewind
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 
 GROWTH = 1.125  # little over what is needed: the history's memory is promised close to that of the raw poses
 HALF_STEPS = 32700.0
-HIGHEST_ID = 2**40
+HIGHEST_ID = 2**22  # a table by id must stay small; ids count from 1
 
 Store = tuple[Any, Any, Any, Any, Any, Any]
 
@@ -36,7 +37,9 @@ class Columns:
         self._kind: type[np.generic] = np.float32 if storage == "full" else np.int16
         self._column_of: dict[int, int] = {}
         self._rig_at: list[Rig] = []
-        self._epoch_at: list[int] = []
+        self._epoch_at = np.zeros(0, np.int64)
+        self.lookup = np.full(64, -1, np.int32)
+        """The column of each id, -1 for none."""
         self._entity_at: list[int] = []
         self._free: dict[str, list[int]] = {name: [] for name in self.rigs}
         self._first_row: dict[str, int] = {}
@@ -86,11 +89,6 @@ class Columns:
         """The entity's column, -1 when it has none."""
         return self._column_of.get(entity, -1)
 
-    def many_of(self, entities: NDArray[np.int64]) -> NDArray[np.int64]:
-        """Columns of many ids, -1 for those without one."""
-        kinds, inverse = np.unique(entities, return_inverse=True)
-        return np.array([self._column_of.get(int(k), -1) for k in kinds], np.int64)[inverse.reshape(-1)]
-
     def _column(self, entity: int) -> int:
         column = self._column_of.get(entity)
         if column is None:
@@ -99,7 +97,7 @@ class Columns:
 
     def epoch(self, entity: int) -> int:
         """The epoch that the next record of this entity gets."""
-        return self._epoch_at[self._column(entity)]
+        return int(self._epoch_at[self._column(entity)])
 
     def rig_of(self, entity: int) -> Rig:
         """The rig the entity was added with."""
@@ -115,23 +113,12 @@ class Columns:
         index = row - self._first_row[rig.name]
         return self._entity_at[column], index, rig.parts[index]
 
-    def named_many(
-        self, columns: NDArray[np.int64], rows: NDArray[np.int64]
-    ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        """(entities, part indices) of a kernel's answers; 0 and -1 for misses."""
-        table = self._full[4]
-        missed = columns < 0
-        if not len(table):
-            return np.zeros(len(columns), np.int64), np.full(len(columns), -1, np.int64)
-        entity = np.where(missed, 0, table[columns, 0])
-        return entity, np.where(missed, -1, rows - table[columns, 2])
-
     def add(self, entity: int, rig: str) -> None:
         """Give an entity a column: one that a leaver with the same rig freed, or a new one."""
         if rig not in self.rigs:
             raise UnknownNameError("rig", rig, self.rigs)
         if not isinstance(entity, (int, np.integer)) or not 0 < entity < HIGHEST_ID:
-            raise BadNumberError("entity", "an integer from 1 to 2**40", entity)
+            raise BadNumberError("entity", f"an integer from 1 to {HIGHEST_ID - 1}", entity)
         if entity in self._column_of:
             raise AlreadyKnownError("entity", entity)
         body = self.rigs[rig]
@@ -142,6 +129,11 @@ class Columns:
         else:
             column = self._new_column(entity, body)
         self._column_of[entity] = column
+        if entity >= len(self.lookup):
+            longer = np.full(max(entity + 1, 2 * len(self.lookup)), -1, np.int32)
+            longer[: len(self.lookup)] = self.lookup
+            self.lookup = longer
+        self.lookup[entity] = column
         self._epoch_at[column] = 1
 
     def _new_column(self, entity: int, rig: Rig) -> int:
@@ -159,7 +151,8 @@ class Columns:
             self._bone_reach[place] = max(self._bone_reach[place], rig.reach[part])
         self._used_bones = need_bones
         self._rig_at.append(rig)
-        self._epoch_at.append(1)
+        if column >= len(self._epoch_at):
+            self._epoch_at = np.append(self._epoch_at, np.ones(column + 1, np.int64))
         self._entity_at.append(entity)
         return column
 
@@ -168,6 +161,7 @@ class Columns:
         column = self._column(entity)
         self._full[1][:, column] = 0
         del self._column_of[entity]
+        self.lookup[entity] = -1
         self._free[self._rig_at[column].name].append(column)
 
     def cut(self, entity: int) -> None:
@@ -182,25 +176,25 @@ class Columns:
     ) -> None:
         """Clear a slot and store one tick's poses in it; on a mistake the slot stays empty."""
         self._full[1][slot] = 0
-        ids = entities.tolist() if isinstance(entities, np.ndarray) else list(entities)
-        members = [self._column(entity) for entity in ids]
+        ids = require_shape("entities", entities, (None,), np.int64)
+        members = self._columns_of(ids)
         flat, starts = self._flatten(ids, members, bones)
-        where = np.array(members, np.int64)
-        epochs = np.array([self._epoch_at[m] for m in members], np.int64)
         verdict, member, bone = rewind.record_poses(
-            slot,
-            where,
-            epochs,
-            starts,
-            flat,
-            self._bone_reach,
-            self._full[4][where, 1],
-            self.header,
-            self.quantum,
-        )
+            slot, members, self._epoch_at[members], starts, flat, self._bone_reach, self._full[4][members, 1],
+            self.header, self.quantum,
+        )  # fmt: skip
         if verdict != rewind.OK:
             self._full[1][slot] = 0
-            self._complain(verdict, ids[member], member, bone, flat[starts[member] + bone])
+            self._complain(verdict, int(ids[member]), member, bone, flat[starts[member] + bone])
+
+    def _columns_of(self, ids: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Columns of ids; raises `UnknownNameError` for the first without one."""
+        if ids.size and (ids.min() < 0 or ids.max() >= len(self.lookup)):
+            self._column(int(ids[(ids < 0) | (ids >= len(self.lookup))][0]))
+        members = self.lookup[ids].astype(np.int64)
+        if ids.size and members.min() < 0:
+            self._column(int(ids[members < 0][0]))
+        return members
 
     def _complain(self, verdict: int, entity: int, row: int, bone: int, given: NDArray[np.floating]) -> None:
         name = self.rig_of(entity).bones[bone]
@@ -214,33 +208,34 @@ class Columns:
 
     def _flatten(
         self,
-        ids: list[int],
-        members: list[int],
+        ids: NDArray[np.int64],
+        members: NDArray[np.int64],
         bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
     ) -> tuple[NDArray[np.floating], NDArray[np.int64]]:
         """All poses as (rows, 7), and where each entity's begin; raises when a shape doesn't fit its rig."""
-        counts = [len(self._rig_at[m].bones) for m in members]
+        counts = self._full[4][members, 4]
         starts = np.zeros(len(members) + 1, np.int64)
         np.cumsum(counts, out=starts[1:])
         if isinstance(bones, np.ndarray):
-            usual = counts[0] if counts else 0
-            expected = f"shape ({len(ids)}, {usual}, 7)"
-            if counts and counts.count(usual) != len(counts):
-                raise BadArrayError(
-                    "bones", "a list of (bones, 7) arrays, for rigs that differ", f"shape {bones.shape}"
-                )
-            if bones.shape != (len(ids), usual, 7) and not (len(ids) == 0 and bones.size == 0):
-                raise BadArrayError("bones", expected, f"shape {bones.shape}")
-            flat = bones.reshape(-1, 7)
+            flat = self._one_block(counts, bones)
         else:
             if len(bones) != len(ids):
                 raise BadArrayError("bones", f"{len(ids)} arrays, one an entity", f"{len(bones)} arrays")
-            for row, (pose, count) in enumerate(zip(bones, counts, strict=True)):
+            for row, (pose, count) in enumerate(zip(bones, counts.tolist(), strict=True)):
                 if np.shape(pose) != (count, 7):
                     raise BadArrayError(
                         "bones", f"shape ({count}, 7) for entity {ids[row]}", f"shape {np.shape(pose)}", row
                     )
-            flat = np.concatenate([np.asarray(pose) for pose in bones]) if ids else np.zeros((0, 7))
+            flat = np.concatenate([np.asarray(pose) for pose in bones]) if len(ids) else np.zeros((0, 7))
         if flat.dtype not in (np.float32, np.float64):
             flat = flat.astype(np.float64)
         return np.ascontiguousarray(flat), starts
+
+    @staticmethod
+    def _one_block(counts: NDArray[np.int64], bones: NDArray[np.floating]) -> NDArray[np.floating]:
+        usual = int(counts[0]) if len(counts) else 0
+        if len(counts) and counts.max() != counts.min():
+            raise BadArrayError("bones", "a list of (bones, 7) arrays, for rigs that differ", f"shape {bones.shape}")
+        if bones.shape != (len(counts), usual, 7) and not (len(counts) == 0 and bones.size == 0):
+            raise BadArrayError("bones", f"shape ({len(counts)}, {usual}, 7)", f"shape {bones.shape}")
+        return bones.reshape(-1, 7)

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import bisect
 from collections import deque
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
 
-from tinclock.core.arrays import require_rays, unit_direction
+from tinclock.core.arrays import check_finite, require_rays, require_shape, unit_direction
 from tinclock.core.errors import (
     AlreadyKnownError,
-    BadArrayError,
     BadNumberError,
     OutOfHistoryError,
     TimeOrderError,
@@ -292,40 +291,43 @@ class PoseHistory:
         origins, directions : (m, 3) float64; from_ticks, to_ticks : (m,) int; fractions : (m,) float64;
         limits_m, ignore : (m,) or one value for all. Results don't depend on how the batch is split.
         """
-        start, along = require_rays(origins, directions)
+        start = require_shape("origins", origins, (None, 3), np.float64)
+        along = require_shape("directions", directions, (len(start), 3), np.float64)
         count = len(start)
-        from_slots, to_slots = self.slots(from_ticks, count), self.slots(to_ticks, count)
-        share = np.ascontiguousarray(np.broadcast_to(np.asarray(fractions, np.float64), (count,)))
-        if not np.isfinite(share).all():
-            row = int(np.flatnonzero(~np.isfinite(share))[0])
-            raise BadArrayError("fractions", "finite numbers", str(share[row]), row)
-        limit = np.ascontiguousarray(np.broadcast_to(np.asarray(limits_m, np.float64), (count,)))
-        skip = self._columns.many_of(np.broadcast_to(np.asarray(ignore, np.int64), (count,)))
-        columns, rows = np.empty(count, np.int64), np.empty(count, np.int64)
-        enters, leaves = np.empty(count), np.empty(count)
-        order = np.argsort(from_slots, kind="stable")  # rays at one instant read the same memory
+        from_tick, to_tick, skip = (_spread(name, value, count, np.int64) for name, value in (
+            ("from_ticks", from_ticks), ("to_ticks", to_ticks), ("ignore", ignore)))  # fmt: skip
+        share, limit = (_spread(name, value, count, np.float64) for name, value in (
+            ("fractions", fractions), ("limits_m", limits_m)))  # fmt: skip
+        out = PartHits(np.empty(count, np.int64), np.empty(count, np.int64), np.empty(count), np.empty(count))
+        ticks, columns = np.array(self._tick_at, np.int64), self._columns
+        refused: list[int] = []
 
-        def work(piece: slice) -> None:
-            cast.first_parts(
-                order[piece], start, along, limit, from_slots, to_slots, share, skip, self.zone_depth_m,
-                self._columns.header, self._columns.quantum, columns, rows, enters, leaves,
+        def work(s: slice) -> None:
+            row = cast.first_parts(
+                start[s], along[s], limit[s], from_tick[s], to_tick[s], share[s], skip[s], ticks, columns.lookup,
+                self.zone_depth_m, columns.header, columns.quantum, *(column[s] for column in out),
             )  # fmt: skip
+            if row >= 0:
+                refused.append(s.start + row)
 
         in_chunks(count, work)
-        missed = columns < 0
-        entity, index = self._columns.named_many(columns, rows)
-        return PartHits(entity, index, np.where(missed, np.inf, enters), np.where(missed, np.inf, leaves))
+        if refused:
+            self._refuse_ray(start, along, from_tick, to_tick, share)
+        return out
 
-    def slots(self, ticks: ArrayLike, count: int) -> NDArray[np.int64]:
-        """Ring slots of many ticks; raises `OutOfHistoryError` for the first that is not held."""
-        wanted = np.broadcast_to(np.asarray(ticks, np.int64), (count,))
-        slot = np.ascontiguousarray(wanted % self.capacity)
-        lost = (np.asarray(self._tick_at, np.int64)[slot] != wanted) | (wanted < 0)
-        if lost.any():
-            raise OutOfHistoryError(
-                "view at tick", int(wanted[np.flatnonzero(lost)[0]]), self.oldest_tick, self._newest_tick
-            )
-        return slot
+    def _refuse_ray(
+        self,
+        origins: NDArray[np.float64],
+        directions: NDArray[np.float64],
+        from_ticks: NDArray[np.int64],
+        to_ticks: NDArray[np.int64],
+        fractions: NDArray[np.float64],
+    ) -> None:
+        """Raise for the first ray of a batch that can't be cast."""
+        require_rays(origins, directions)
+        check_finite("fractions", fractions)
+        for tick in np.stack([from_ticks, to_ticks], axis=1).ravel().tolist():
+            self._slot(tick, "view at tick")
 
     def slot_of(self, tick: int) -> int:
         """The ring slot of one tick; raises `OutOfHistoryError` when it is not held."""
@@ -381,6 +383,13 @@ class PoseHistory:
         """Raise `UnknownNameError` unless the entity was added and not removed."""
         if self._columns.of(entity) < 0:
             raise UnknownNameError("entity", entity, self._columns.entities)
+
+
+def _spread(name: str, value: ArrayLike, count: int, dtype: type[np.generic]) -> NDArray[Any]:
+    """One value for all rays, or one a ray, as a contiguous array."""
+    if np.ndim(value) == 0:
+        return np.full(count, value, dtype)
+    return require_shape(name, value, (count,), dtype)
 
 
 __all__ = ["AlreadyKnownError", "PartHit", "PartHits", "PoseHistory", "View"]

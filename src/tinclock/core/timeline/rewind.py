@@ -32,8 +32,7 @@ from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
 _UNIT = TOLERANCES.unit_length
-_FEW_TERMS_FROM = 0.985  # above this cosine six terms of the series are exact to 1e-13
-_SERIES_FROM = 0.9  # above this one ten terms are; below, the plain formula is
+_SERIES_FROM = 0.9
 
 OK, NOT_FINITE, NOT_UNIT, REPEATED = 0, 1, 2, 3
 
@@ -79,29 +78,16 @@ def _turn(header, quantum, slot, bone):
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def _series(share, x):
-    """sin(share * angle) / sin(angle) by its power series in x = cos(angle) - 1, cut after ten terms.
+def slerp_weight(share, cosine):
+    """sin(share * angle) / sin(angle) of the angle with this cosine.
 
-    Eberly, A fast and accurate algorithm for computing SLERP (2011). The constants are 1 / (i (2 i + 1)).
+    Above a cosine of 0.9 (rotations under 50 degrees) by its power series in cosine - 1, cut after six terms, which is
+    good to 1e-10 (Eberly, A fast and accurate algorithm for computing SLERP, 2011). The constants are 1 / (i (2 i + 1)).
     """
-    q = share * share
-    total = 1.0 + x * (q - 100.0) * (1.0 / 210.0)
-    total = 1.0 + total * (x * (q - 81.0) * (1.0 / 171.0))
-    total = 1.0 + total * (x * (q - 64.0) * (1.0 / 136.0))
-    total = 1.0 + total * (x * (q - 49.0) * (1.0 / 105.0))
-    total = 1.0 + total * (x * (q - 36.0) * (1.0 / 78.0))
-    total = 1.0 + total * (x * (q - 25.0) * (1.0 / 55.0))
-    total = 1.0 + total * (x * (q - 16.0) * (1.0 / 36.0))
-    total = 1.0 + total * (x * (q - 9.0) * (1.0 / 21.0))
-    total = 1.0 + total * (x * (q - 4.0) * (1.0 / 10.0))
-    total = 1.0 + total * (x * (q - 1.0) * (1.0 / 3.0))
-    return share * total
-
-
-@njit(cache=True, inline="always", error_model="numpy")
-def _series_few(share, x):
-    """The same, cut after six terms."""
-    q = share * share
+    if cosine < _SERIES_FROM:
+        angle = math.acos(cosine)
+        return math.sin(share * angle) / math.sin(angle)
+    x, q = cosine - 1.0, share * share
     total = 1.0 + x * (q - 36.0) * (1.0 / 78.0)
     total = 1.0 + total * (x * (q - 25.0) * (1.0 / 55.0))
     total = 1.0 + total * (x * (q - 16.0) * (1.0 / 36.0))
@@ -109,17 +95,6 @@ def _series_few(share, x):
     total = 1.0 + total * (x * (q - 4.0) * (1.0 / 10.0))
     total = 1.0 + total * (x * (q - 1.0) * (1.0 / 3.0))
     return share * total
-
-
-@njit(cache=True, error_model="numpy")
-def slerp_weight(share, cosine):
-    """sin(share * angle) / sin(angle) of the angle with this cosine."""
-    if cosine >= _FEW_TERMS_FROM:
-        return _series_few(share, cosine - 1.0)
-    if cosine >= _SERIES_FROM:
-        return _series(share, cosine - 1.0)
-    angle = math.acos(cosine)
-    return math.sin(share * angle) / math.sin(angle)
 
 
 @njit(cache=True, inline="always", error_model="numpy")
