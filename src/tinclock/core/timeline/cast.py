@@ -5,7 +5,7 @@ bones of each that the ray comes near; then those bones' parts, exactly, in floa
 culled: slack is one part in a million of every length involved, ten times what float32 can be off.
 
 `header` and `quantum` are explained in `rewind`. Scratch arrays are the caller's, so that a batch allocates them once:
-near : (columns,) float32; queue : (columns,) int32; apart : (bones,) float32.
+near : (columns,) float32; queue : (columns + 1,) int32; apart : (bones,) float32; close : (parts + 1,) int32.
 """
 
 from __future__ import annotations
@@ -103,7 +103,7 @@ def _bones_apart(px, py, pz, dx, dy, dz, ka, kb, before, after, count, apart):
 
 
 @njit(cache=True, error_model="numpy")
-def _ray_entity(ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, column, limit, depth, header, quantum, apart):
+def _ray_entity(ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, column, limit, depth, header, quantum, apart, close):
     """One ray against one entity's parts: (part row, enter, leave) of the winner, row -1 for none within `limit`.
 
     The nearest entry wins, then the lower row. With `depth` >= 0 a hit is known to lie at `limit`, and the highest
@@ -124,13 +124,18 @@ def _ray_entity(ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, column, li
         a32, b32 = float32_at(header[2] + 4 * at_a), float32_at(header[2] + 4 * at_b)
         _bones_apart(cx, cy, cz, dx, dy, dz, ka, kb, a32, b32, bones, apart)
     slack = 1e-6 * (abs(cx) + abs(cy) + abs(cz)) + 1e-5
+    met = 0
+    for row in range(parts):
+        part = float64_at(header[5] + PART_BYTES * (first_part + row))
+        reach = part[17] + slack
+        close[met] = row
+        met += apart[int(part[18])] <= reach * reach
     furthest = limit + max(depth, 0.0)
     best, best_leave, best_row, best_priority = limit, INF, -1, -INF
-    for row in range(first_part, first_part + parts):
+    for i in range(met):
+        row = first_part + close[i]
         part = float64_at(header[5] + PART_BYTES * row)
         reach, bone = part[17] + slack, int(part[18])
-        if apart[bone] > reach * reach:
-            continue
         px = cx + ka * place_of(header, quantum, from_slot, first, bones, 0, bone)
         px += kb * place_of(header, quantum, to_slot, first, bones, 0, bone)
         py = cy + ka * place_of(header, quantum, from_slot, first, bones, 1, bone)
@@ -161,18 +166,19 @@ def _sphere(header, slot, column):
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def first_part(
-    ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near, queue, apart
+    ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near, queue, apart, close
 ):
     """The nearest hit among all entities but column `ignore`: (column, part row, enter, leave), column -1 for none.
 
     Of two entities hit at exactly the same distance the lower id wins.
     """
     _nearest_spheres(ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, header, near)
+    if ignore >= 0:
+        near[ignore] = _FAR
     waiting = 0
-    for e in range(near.shape[0]):
-        if near[e] < _FAR and e != ignore:
-            queue[waiting] = e
-            waiting += 1
+    for e in range(near.shape[0]):  # no branch: whether a sphere is met can't be predicted
+        queue[waiting] = e
+        waiting += near[e] < _FAR
     best, best_leave, best_row, best_column = limit, INF, -1, -1
     while waiting > 0:
         k = 0
@@ -185,7 +191,7 @@ def first_part(
         waiting -= 1
         queue[k] = queue[waiting]
         row, enter, leave = _ray_entity(
-            ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, e, best, -1.0, header, quantum, apart
+            ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, e, best, -1.0, header, quantum, apart, close
         )
         if row >= 0 and (
             enter < best or best_column < 0 or (enter == best and body_of(header, e)[0] < body_of(header, best_column)[0])
@@ -193,7 +199,7 @@ def first_part(
             best, best_leave, best_row, best_column = enter, leave, row, e
     if depth > 0.0 and best_column >= 0:
         best_row, best, best_leave = _ray_entity(
-            ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, best_column, best, depth, header, quantum, apart
+            ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, best_column, best, depth, header, quantum, apart, close
         )
     return best_column, best_row, best, best_leave
 
@@ -201,9 +207,10 @@ def first_part(
 @njit(cache=True, nogil=True, error_model="numpy")
 def first_part_alone(ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum):
     """`first_part` for a caller with one ray and no scratch arrays."""
-    near, queue, apart = np.empty(header[7], np.float32), np.empty(header[7], np.int32), np.empty(header[10], np.float32)
+    near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
+    apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
     return first_part(
-        ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near, queue, apart
+        ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near, queue, apart, close
     )
 
 
@@ -225,7 +232,8 @@ def first_parts(
         if lost or from_ticks[i] < 0 or to_ticks[i] < 0:
             return i
     order = _by_slot(from_slots, ticks.shape[0])
-    near, queue, apart = np.empty(header[7], np.float32), np.empty(header[7], np.int32), np.empty(header[10], np.float32)
+    near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
+    apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
     for i in order:
         ox, oy, oz, f = origins[i, 0], origins[i, 1], origins[i, 2], fractions[i]
         dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
@@ -237,7 +245,7 @@ def first_parts(
         ignore = known[ignores[i]] if 0 <= ignores[i] < known.shape[0] else -1
         column, row, enter, leave = first_part(
             ox, oy, oz, dx / length, dy / length, dz / length, limits[i], from_slots[i], to_slots[i], f, ignore,
-            depth, header, quantum, near, queue, apart,
+            depth, header, quantum, near, queue, apart, close,
         )  # fmt: skip
         if column < 0:
             entities[i], parts[i], enters[i], leaves[i] = 0, -1, INF, INF
