@@ -71,7 +71,7 @@ class TimeOrderError(TinClockError, ValueError):
 
     def __init__(self, name: str, given: float, previous: float) -> None:
         self.name, self.given, self.previous = name, given, previous
-        super().__init__(f"{name} must rise: {given!r} was given after {previous!r}; record ticks in order, each once")
+        super().__init__(f"{name} must rise: {given!r} was given after {previous!r}; hand times over in order")
 
 
 class OutOfHistoryError(TinClockError, LookupError):

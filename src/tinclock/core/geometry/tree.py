@@ -240,7 +240,9 @@ def first_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, fa
                     distance, facing = ray_triangle(
                         dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, t[3], t[4], t[5], t[6], t[7], t[8]
                     )
-                    if distance < best or (distance == best and (best_row < 0 or face[row] < face[best_row])):
+                    if distance < best or (
+                        distance == best and distance < INF and (best_row < 0 or face[row] < face[best_row])
+                    ):
                         best, best_row, best_facing = distance, row, facing
     return best_row, best, best_facing
 
@@ -294,7 +296,7 @@ def every_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, ro
                 distance, facing = ray_triangle(
                     dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, t[3], t[4], t[5], t[6], t[7], t[8]
                 )
-                if distance <= limit:
+                if distance <= limit and distance < INF:
                     if found < rows.shape[0]:
                         rows[found], distances[found], facings[found] = row, distance, facing
                     found += 1

@@ -88,9 +88,9 @@ class ClockEstimate:
         self._advance(received_at)
         if type(nonce) is not int or type(client_time) not in (float, int):
             return "malformed"
-        stamp = float(client_time)  # type: ignore[arg-type]
-        if not -1e15 < stamp < 1e15:
+        if not -1e15 < client_time < 1e15:  # type: ignore[operator]
             return "malformed"
+        stamp = float(client_time)  # type: ignore[arg-type]
         sent_at = self._open.pop(nonce, None)
         if sent_at is None:
             return "repeated_nonce" if nonce in self._answered else "unknown_nonce"

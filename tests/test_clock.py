@@ -1,0 +1,106 @@
+"""The clock estimate: what it learns from honest answers, and what dishonest ones can't do to it."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tinclock
+
+
+def exchange(clock, at, up, down, offset):
+    """One ping that takes `down` to the client and `up` back; returns what became of the answer."""
+    return clock.pong(clock.ping(at), at + down + offset, at + down + up)
+
+
+@given(st.floats(0.001, 0.3), st.floats(0.001, 0.3), st.floats(-1e4, 1e4), st.integers(0, 2**31))
+def test_the_offsets_error_is_within_its_bound_and_that_within_half_the_round_trip(up, down, offset, seed):
+    rng = np.random.default_rng(seed)
+    clock = tinclock.ClockEstimate(b"k")
+    for k in range(30):
+        late = rng.exponential(0.01, 2).tolist()
+        exchange(clock, k * 1.0, up + late[0], down + late[1], offset + 1e-4 * k)
+    truth = offset + 1e-4 * 29
+    assert abs(clock.offset_s - truth) <= clock.offset_bound_s + 1e-6
+    assert clock.offset_bound_s <= clock.round_trip_s / 2 + clock.settings.drift * clock.settings.window_s + 1e-6
+
+
+def test_jitter_is_the_estimator_of_rfc_3550():
+    rng = np.random.default_rng(3)
+    clock, expected, before = tinclock.ClockEstimate(), 0.0, None
+    for k in range(40):
+        up = 0.05 + float(rng.exponential(0.01))
+        exchange(clock, k * 0.25, up, 0.03, 5.0)
+        transit = up - 5.0
+        if before is not None:
+            expected += (abs(transit - before) - expected) / 16
+        before = transit
+    assert clock.jitter_s == pytest.approx(expected, rel=1e-9)
+
+
+def test_a_burst_of_delay_moves_nothing_and_a_new_route_is_taken_up():
+    clock = tinclock.ClockEstimate()
+    for k in range(20):
+        exchange(clock, k * 0.25, 0.02, 0.02, 0.0)
+    for k in range(20, 24):
+        exchange(clock, k * 0.25, 0.12, 0.02, 0.0)
+    assert clock.round_trip_s == pytest.approx(0.04)
+    for k in range(24, 32):
+        exchange(clock, k * 0.25, 0.06, 0.06, 0.0)
+    assert clock.round_trip_s == pytest.approx(0.12)
+    assert clock.least_round_trip_s == pytest.approx(0.04)  # what could have arrived is still bounded by the old route
+
+
+def test_a_client_can_delay_an_answer_but_never_hurry_one():
+    clock = tinclock.ClockEstimate(b"secret")
+    nonce = clock.ping(1.0)
+    for guess in (nonce + 1, -1, 2**60, 0):
+        assert clock.pong(guess, 5.0, 1.01) == "unknown_nonce"
+    for junk in ("7", None, 1.5, True):
+        assert clock.pong(junk, 5.0, 1.01) == "malformed"
+    for junk in ("5", math.nan, math.inf, 1e300, 10**400):
+        assert clock.pong(clock.ping(1.02), junk, 1.02) == "malformed"
+    assert clock.pong(nonce, 5.0, 1.05) == "used"
+    assert clock.pong(nonce, 5.0, 1.06) == "repeated_nonce"
+    assert clock.samples == 1
+    assert clock.pong(clock.ping(2.0), 6.0, 4.5) in ("late", "unknown_nonce", "repeated_nonce")
+
+
+def test_nonces_differ_by_key_and_never_repeat():
+    one, other = tinclock.ClockEstimate(b"a"), tinclock.ClockEstimate(b"b")
+    nonces = [clock.ping(k * 0.1) for clock in (one, other) for k in range(300)]
+    assert len(set(nonces)) == 600
+
+
+def test_loss_and_confidence_fall_with_unanswered_pings():
+    steady, lossy = tinclock.ClockEstimate(), tinclock.ClockEstimate()
+    for k in range(40):
+        exchange(steady, k * 0.25, 0.03, 0.03, 0.0)
+        if k % 2:
+            exchange(lossy, k * 0.25, 0.03, 0.03, 0.0)
+        else:
+            lossy.ping(k * 0.25)
+    assert steady.loss == 0.0
+    assert lossy.loss == pytest.approx(0.5, abs=0.15)
+    assert lossy.confidence < 0.7 * steady.confidence
+
+
+def test_a_clock_that_jumps_is_noticed_and_followed():
+    clock = tinclock.ClockEstimate()
+    for k in range(20):
+        exchange(clock, k * 0.25, 0.02, 0.02, 0.0 if k < 12 else 30.0)
+    assert clock.restarts == 1
+    assert clock.offset_s == pytest.approx(30.0, abs=0.03)
+
+
+def test_twelve_hours_drift_nowhere():
+    clock = tinclock.ClockEstimate()
+    for k in range(12 * 3600 // 2):
+        exchange(clock, 2.0 * k, 0.02, 0.03, 7.0 + 5e-5 * 2.0 * k)
+    assert clock.offset_s == pytest.approx(7.0 + 5e-5 * 12 * 3600, abs=0.01)
+    with pytest.raises(tinclock.TimeOrderError, match="server time must rise"):
+        clock.ping(3.0)

@@ -1,0 +1,92 @@
+"""The command, the examples and the README, run as a user runs them."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+import tinclock
+from tinclock.cli.main import main
+
+ROOT = Path(__file__).parent.parent
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[str, Path]:
+    out = tmp_path_factory.mktemp("demo")
+    done = CliRunner().invoke(main, ["demo", "--seconds", "4", "--seed", "2", "--out", str(out), "--rows", "0"])
+    assert done.exit_code == 0, done.output
+    return done.output, out
+
+
+def test_demo_prints_a_row_for_every_ruling_and_a_summary(demo):
+    text, out = demo
+    rulings = [json.loads(line) for line in (out / "rulings.jsonl").read_text().splitlines()]
+    assert f"{len(rulings)} rulings" in text
+    for ruling in rulings:
+        row = next(line for line in text.splitlines() if line.split()[:1] == [str(ruling["number"])])
+        assert ruling["account"] in row
+        assert ruling["outcome"] in row
+    assert "honest shots that hit on the shooter's screen" in text
+
+
+def test_demo_writes_findings_and_pictures(demo):
+    _, out = demo
+    findings = [json.loads(line) for line in (out / "findings.jsonl").read_text().splitlines()]
+    assert findings
+    assert all(finding["code"] for finding in findings)
+    for picture in ("match.png", "shot.png"):
+        head = (out / picture).read_bytes()[:24]
+        assert (int.from_bytes(head[16:20]), int.from_bytes(head[20:24])) == (1280, 800)
+
+
+def test_demo_as_json_is_json_alone_and_quiet_is_silent(tmp_path):
+    arguments = ["demo", "--seconds", "2", "--out", str(tmp_path)]
+    summary = json.loads(CliRunner().invoke(main, [*arguments, "--json"]).output)
+    assert sum(summary["outcomes"].values()) == summary["rulings"]
+    assert Path(summary["files"]["rulings"]).exists()
+    assert CliRunner().invoke(main, [*arguments, "--quiet"]).output == ""
+
+
+def test_demo_explains_one_ruling(tmp_path):
+    arguments = ["demo", "--seconds", "3", "--seed", "2", "--out", str(tmp_path), "--shot"]
+    text = CliRunner().invoke(main, [*arguments, "2"]).output
+    assert "ruling 2: " in text
+    assert "hitboxes at the view" in text
+    wrong = CliRunner().invoke(main, [*arguments, "999"])
+    assert wrong.exit_code == 2
+    assert "this match has rulings 1 to" in wrong.output
+
+
+def test_help_and_version_answer_with_examples():
+    run = [sys.executable, "-m", "tinclock"]
+    assert tinclock.__version__ in subprocess.run([*run, "--version"], capture_output=True, text=True, check=True).stdout
+    for arguments in ([], ["demo"]):
+        text = subprocess.run([*run, *arguments, "--help"], capture_output=True, text=True, check=True).stdout
+        assert "Examples:" in text
+
+
+def test_the_first_example_prints_one_ruling_with_its_trace():
+    example = ROOT / "examples" / "first_ruling.py"
+    done = subprocess.run([sys.executable, str(example)], capture_output=True, text=True, check=True)
+    assert done.stdout == (ROOT / "tests" / "golden" / "first_ruling.txt").read_text()
+    assert len(example.read_text().splitlines()) < 60
+
+
+def test_the_readmes_python_blocks_run_as_printed(tmp_path):
+    blocks = re.findall(r"```python\n(.*?)```", (ROOT / "README.md").read_text(encoding="utf-8"), re.S)
+    assert blocks
+    subprocess.run([sys.executable, "-W", "error", "-c", "\n".join(blocks)], check=True, cwd=tmp_path)
+
+
+def test_the_readme_names_exactly_two_set_up_commands_that_the_makefile_has():
+    text = (ROOT / "README.md").read_text(encoding="utf-8")
+    set_up = re.search(r"## Set up\n.*?```\w*\n(.*?)```", text, re.S)
+    commands = [line.split("#")[0].strip() for line in set_up.group(1).strip().splitlines()]
+    assert commands == ["make demo", "make test"]

@@ -1,0 +1,92 @@
+"""The level: first hits, all hits, sight, and meshes that can't be used."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+import tinclock
+
+
+def soup(rng: np.random.Generator, count: int) -> tuple[np.ndarray, np.ndarray]:
+    """Random triangles in a 20 m cube."""
+    corners = rng.uniform(-10, 10, (count, 1, 3)) + rng.normal(0.0, 0.8, (count, 3, 3))
+    return corners.reshape(-1, 3), np.arange(3 * count).reshape(-1, 3)
+
+
+def crossings(points: np.ndarray, faces: np.ndarray, origin: np.ndarray, way: np.ndarray) -> np.ndarray:
+    """Distances at which a ray crosses each triangle, by one linear solve a triangle; inf where it doesn't."""
+    a, b, c = points[faces[:, 0]], points[faces[:, 1]], points[faces[:, 2]]
+    matrix = np.stack([b - a, c - a, np.broadcast_to(-way, a.shape)], axis=2)
+    u, v, t = np.linalg.solve(matrix, (origin - a)[..., None])[..., 0].T
+    return np.where((u >= 0) & (v >= 0) & (u + v <= 1) & (t >= 0), t, np.inf)
+
+
+@pytest.mark.parametrize("count", [1, 3, 40, 3000])
+def test_first_and_all_hits_agree_with_a_linear_solve_of_every_triangle(count):
+    rng = np.random.default_rng(count)
+    points, faces = soup(rng, count)
+    level = tinclock.Level(points, faces)
+    origins, ways = rng.uniform(-12, 12, (150, 3)), rng.normal(size=(150, 3))
+    ways /= np.linalg.norm(ways, axis=1, keepdims=True)
+    many = level.first_many(origins, ways, np.inf)
+    for k in range(150):
+        wanted = crossings(points, faces, origins[k], ways[k])
+        order = np.argsort(wanted)[: np.isfinite(wanted).sum()]
+        along = level.all_along(tuple(origins[k]), tuple(ways[k]), 1e9)
+        assert [hit.face for hit in along] == order.tolist()
+        assert [hit.distance_m for hit in along] == pytest.approx(wanted[order].tolist(), abs=1e-9)
+        first = level.first(tuple(origins[k]), tuple(ways[k]), 1e9)
+        assert (first.face, first.distance_m) == (along[0].face, along[0].distance_m) if along else first is None
+        assert many.face[k] == (along[0].face if along else -1)
+        if along:
+            assert level.first(tuple(origins[k]), tuple(ways[k]), along[0].distance_m * 0.999) is None
+
+
+def test_a_level_far_from_the_origin_loses_nothing():
+    points, faces = soup(np.random.default_rng(4), 200)
+    near, far = tinclock.Level(points, faces), tinclock.Level(points + [10_000.0, -10_000.0, 0.0], faces)
+    way = tuple(np.array([1.0, 1.0, 0.2]) / np.linalg.norm([1.0, 1.0, 0.2]))
+    for y in np.linspace(-14, 4, 60):
+        a = near.first((-12.0, float(y), 0.0), way, 100.0)
+        b = far.first((9988.0, float(y) - 10_000.0, 0.0), way, 100.0)
+        assert (a is None) == (b is None)
+        if a and b:
+            assert b.distance_m == pytest.approx(a.distance_m, abs=1e-7)
+
+
+def test_sight_passes_glass_and_stops_at_brick(level):
+    assert level.first((11.0, -7.0, 1.0), (0.0, 1.0, 0.0), 20.0).surface.name == "glass"
+    assert level.sees((11.0, -7.0, 1.0), (11.0, -3.0, 1.0))
+    assert level.blocker((11.0, -7.0, 1.0), (11.0, 3.0, 1.0)).surface.name == "brick"
+    assert level.sees((1.0, 2.0, 1.0), (1.0, 2.0, 1.0))
+
+
+def test_equal_distances_go_to_the_lower_face_whatever_the_order():
+    points = np.array([[0.0, -1, -1], [0, 1, -1], [0, 0, 1]])
+    level = tinclock.Level(np.vstack([points, points]), [[0, 1, 2], [3, 4, 5]])
+    assert level.first((-1.0, 0.0, 0.0), (1.0, 0.0, 0.0), 9.0).face == 0
+    assert [hit.face for hit in level.all_along((-1.0, 0.0, 0.0), (1.0, 0.0, 0.0), 9.0)] == [0, 1]
+
+
+def test_the_digest_tells_levels_apart(level):
+    points, faces = soup(np.random.default_rng(1), 5)
+    assert tinclock.Level(points, faces).digest == tinclock.Level(points, faces).digest
+    assert tinclock.Level(points + 1e-9, faces).digest != tinclock.Level(points, faces).digest
+
+
+UNUSABLE = {
+    "no triangles": (np.zeros((3, 3)), np.zeros((0, 3), int), tinclock.MeshError, "no triangles"),
+    "index out of range": (np.zeros((3, 3)), [[0, 1, 3]], tinclock.MeshError, r"face 0 is \[0, 1, 3\].*0 to 2"),
+    "NaN": (np.full((3, 3), math.nan), [[0, 1, 2]], tinclock.BadArrayError, "vertices: expected finite numbers"),
+    "flat array": (np.zeros(9), [[0, 1, 2]], tinclock.BadArrayError, r"shape \(any, 3\), float64, got shape \(9,\)"),
+}
+
+
+@pytest.mark.parametrize("case", UNUSABLE)
+def test_a_mesh_that_cannot_be_used_is_refused_with_what_was_given(case):
+    vertices, faces, kind, message = UNUSABLE[case]
+    with pytest.raises(kind, match=message):
+        tinclock.Level(vertices, faces)

@@ -1,0 +1,76 @@
+"""The package as such: its public names, what importing it costs, and the errors it raises."""
+
+from __future__ import annotations
+
+import pickle
+import subprocess
+import sys
+
+import pytest
+
+import tinclock
+from tinclock.core import errors
+
+HEAVY = {"numba", "numpy", "scipy", "pandas", "matplotlib", "click", "rich", "msgspec", "pyarrow"}
+
+
+def test_the_public_names_are_sorted_exported_and_documented():
+    names = tinclock.__all__
+    assert names == sorted(names)
+    assert set(names) == set(tinclock._HOME)
+    for name in names:
+        assert getattr(tinclock, name).__doc__, name
+        assert name in dir(tinclock)
+    with pytest.raises(AttributeError, match="no attribute 'Nothing'"):
+        tinclock.Nothing  # noqa: B018
+
+
+def test_importing_costs_no_heavy_package():
+    code = "import tinclock, sys; print(*sorted({m.split('.')[0] for m in sys.modules}))"
+    loaded = set(subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split())
+    assert not loaded & HEAVY
+
+
+@pytest.mark.parametrize("extra", ["matplotlib", "pandas"])
+def test_a_missing_extra_names_the_caller_and_the_pip_command(extra):
+    code = f"""
+import sys
+sys.modules[{extra!r}] = None
+import tinclock, numpy as np
+from tinclock.core.timeline.hitboxes import pose_hitboxes
+from tinclock.garden.scenario import data_file
+from tinclock.report.looks import new_figure
+rig = tinclock.Rig("g", tinclock.load_rules(data_file("garden.toml")).rigs["gardener"])
+try:
+    new_figure("draw_shot") if {extra!r} == "matplotlib" else pose_hitboxes(
+        rig, np.tile([0, 0, 0, 0, 0, 0, 1.0], (19, 1)), 1, 0.0).frame()
+except tinclock.MissingExtraError as error:
+    print(error)
+"""
+    told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert f"needs {extra}: pip install 'tinclock[" in told
+
+
+ERRORS = [
+    errors.RulesError("rules.toml", ["a: wrong"]),
+    errors.BadArrayError("bones", "shape (1, 2)", "shape (3,)", 4),
+    errors.BadNumberError("limit_m", "a number", "x"),
+    errors.MeshError("no triangles"),
+    errors.TimeOrderError("tick", 3, 4),
+    errors.OutOfHistoryError("tick", 3, 4, 5),
+    errors.UnknownNameError("rig", "pot", ["gardener"]),
+    errors.AlreadyKnownError("entity", 3),
+    errors.MissingExtraError("draw", "matplotlib", "figures"),
+]
+
+
+@pytest.mark.parametrize("error", ERRORS, ids=lambda error: type(error).__name__)
+def test_errors_are_built_in_kinds_too_and_survive_pickling(error):
+    again = pickle.loads(pickle.dumps(error))
+    assert (type(again), str(again), vars(again)) == (type(error), str(error), vars(error))
+    assert isinstance(error, errors.TinClockError)
+    assert isinstance(error, (ValueError, LookupError, ImportError))
+
+
+def test_every_error_leaf_is_tried_above():
+    assert {type(error) for error in ERRORS} == set(errors.TinClockError.__subclasses__())

@@ -1,0 +1,257 @@
+"""The referee: what each check refuses, what a hit does, and that nothing a client sends raises."""
+
+from __future__ import annotations
+
+import math
+import msgspec
+import pytest
+from conftest import Range
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tinclock
+import tinclock.garden.scenario
+from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS
+from tinclock.core.wording import CODES
+
+View = tinclock.View
+
+
+def codes(ruling: tinclock.Ruling) -> list[str]:
+    return [finding.code for finding in ruling.findings]
+
+
+def test_an_honest_shot_is_upheld_with_the_servers_damage(shooting):
+    ruling = shooting.shoot(victim=shooting.runner, part="chest", damage=17.0)
+    assert (ruling.outcome, codes(ruling)) == ("upheld", [])
+    hit = ruling.hits[0]
+    assert (hit.victim, hit.part, hit.zone, hit.damage) == (shooting.runner, "chest", "torso", 17.0)
+    assert shooting.referee.ledger.health(shooting.runner) == 83.0
+    assert [event.kind for event in shooting.referee.events()] == ["spawn", "spawn", "health"]
+    assert shooting.referee.events() == []
+    assert ruling.receipt() == tinclock.Receipt(1, "upheld", shooting.runner, "chest", 17.0, False)
+
+
+def test_the_victim_is_met_where_the_view_had_it_and_not_where_it_is_now(shooting):
+    old = View(shooting.tick - 21, shooting.tick - 19, 0.0)
+    assert shooting.shoot(view=old).hits[0].part == "chest"
+    aim = shooting.aimed(view=old)
+    fresh = msgspec.structs.replace(aim, view=View(shooting.tick - 1, shooting.tick - 1, 0.0))
+    assert shooting.referee.rule("s", fresh, received_at=shooting.now + 0.1).hits == ()
+
+
+def test_damage_falls_off_with_distance_and_is_multiplied_by_zone(shooting):
+    shooting.tick += 2 - shooting.tick % 2
+    poses = [shooting.pose(-9.0, 3.0), shooting.pose(15.0, 3.0)]
+    shooting.referee.record(shooting.tick, shooting.now, [shooting.shooter, shooting.runner], poses)
+    shooting.referee.published(shooting.tick)
+    head = shooting.shoot(view=View(shooting.tick, shooting.tick, 0.0), bone=4).hits[0]
+    assert (head.zone, head.distance_m > 20.0) == ("head", True)
+    assert head.damage == pytest.approx(17.0 * (1.0 - 0.5 * (head.distance_m - 12.0) / 28.0) * 2.5)
+
+
+REFUSED = {
+    "another's entity": ({"actor": 2}, "foreign_actor"),
+    "an unknown weapon": ({"weapon": "plum_mortar"}, "unknown_weapon"),
+    "a direction with NaN": ({"direction": (math.nan, 0.0, 1.0)}, "malformed"),
+    "a direction of length 2": ({"direction": (2.0, 0.0, 0.0)}, "direction_not_unit"),
+    "a view of the future": ({"view": View(400, 402, 0.5)}, "view_ahead"),
+    "a view between ticks never sent": ({"view": View(29, 31, 0.5)}, "view_unknown"),
+    "a fraction beyond its snapshots": ({"view": View(28, 30, 1.5)}, "view_unknown"),
+    "a view that runs backwards": ({"view": View(30, 28, 0.5)}, "view_unknown"),
+    "a muzzle far away": ({"origin": (-5.0, 3.0, 1.6)}, "muzzle_far"),
+    "a leap in the sequence": ({"sequence": 5000}, "skipped_sequence"),
+    "no sequence": ({"sequence": 0}, "malformed"),
+    "a sequence that is a text": ({"sequence": "1"}, "malformed"),
+    "an enormous origin": ({"origin": (1e300, 0.0, 0.0)}, "malformed"),
+    "an origin that is a text": ({"origin": "here"}, "malformed"),
+    "a weapon that is a number": ({"weapon": 7}, "malformed"),
+    "a huge actor": ({"actor": 10**30}, "malformed"),
+    "a part that is a list": ({"part": ["chest"]}, "malformed"),
+    "infinite damage": ({"damage": math.inf}, "malformed"),
+    "a view that is a text": ({"view": "now"}, "malformed"),
+}
+
+
+@pytest.mark.parametrize("lie", REFUSED)
+def test_a_bad_claim_is_denied_with_a_finding_and_changes_nothing(shooting, lie):
+    fields, code = REFUSED[lie]
+    claim = msgspec.structs.replace(shooting.aimed(), **fields)
+    ruling = shooting.referee.rule("s", claim, received_at=shooting.now)
+    assert (ruling.outcome, codes(ruling), ruling.hits, ruling.damage) == ("denied", [code], (), 0.0)
+    assert shooting.referee.ledger.health(shooting.runner) == 100.0
+    assert ruling.trace[-1].verdict == "deny"
+    assert code in ruling.explain()
+    assert code not in str(msgspec.to_builtins(ruling.receipt()))
+
+
+@given(st.recursive(st.none() | st.booleans() | st.integers() | st.floats() | st.text() | st.binary(),
+                    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(), inner, max_size=4)))  # fmt: skip
+def test_nothing_that_a_client_sends_raises(anything):
+    ruling = RANGE.referee.rule("s", anything, received_at=RANGE.now)
+    assert (ruling.outcome, codes(ruling)) == ("denied", ["malformed"])
+
+
+@given(st.dictionaries(st.sampled_from(tinclock.ShotClaim.__struct_fields__),
+                       st.none() | st.integers() | st.floats() | st.text() | st.lists(st.floats(), max_size=4)))  # fmt: skip
+def test_any_value_in_any_field_gives_a_ruling(fields):
+    claim = msgspec.structs.replace(RANGE.aimed(), **fields)
+    ruling = RANGE.referee.rule("s", claim, received_at=RANGE.now)
+    assert ruling.outcome in ("upheld", "amended", "denied")
+    assert ruling.explain()
+
+
+RANGE = Range(tinclock.load_rules(tinclock.garden.scenario.data_file("garden.toml")), None)
+
+
+def test_a_stranger_is_denied_and_noted(shooting):
+    ruling = shooting.referee.rule("nobody", shooting.aimed(), received_at=shooting.now)
+    assert (ruling.outcome, codes(ruling), ruling.entity) == ("denied", ["unknown_connection"], 0)
+
+
+def test_a_repeat_gets_the_first_rulings_receipt_and_is_not_applied_again(shooting):
+    claim = shooting.aimed(victim=shooting.runner)
+    first, again = (shooting.referee.rule("s", claim, received_at=shooting.now + t) for t in (0.0, 0.5))
+    assert (again.outcome, codes(again)) == ("denied", ["repeated_sequence"])
+    assert again.receipt() == first.receipt()
+    assert shooting.referee.ledger.health(shooting.runner) == 83.0
+
+
+def test_a_burst_of_late_packets_passes_and_a_faster_trigger_does_not(rules, level):
+    burst = Range(rules, level)
+    times = [0.18 * k for k in range(6)]
+    held_back = [max(t, 0.1) for t in times]  # the first one was held up for 0.1 s
+    assert "fast_cadence" not in sum([codes(burst.shoot(late=t)) for t in held_back], [])
+    macro = Range(rules, level)
+    fired = [codes(macro.shoot(late=0.12 * k))[0:1] for k in range(40)]
+    assert fired.count(["fast_cadence"]) == pytest.approx(40 / 3, abs=2)  # a third is more than the weapon can do
+
+
+def test_the_held_weapon_counts(shooting):
+    with pytest.raises(tinclock.UnknownNameError, match="unknown weapon 'rake'; known: 'pea_rifle'"):
+        shooting.referee.wield(shooting.shooter, "rake")
+
+
+def test_a_muzzle_behind_a_wall_is_denied(rules):
+    wall = tinclock.Level.from_boxes([[-8.8, 3.0, 1.0]], [[0.05, 2.0, 1.0]])
+    ruling = Range(rules, wall).shoot(origin=(-8.6, 3.0, 1.6))
+    assert codes(ruling) == ["muzzle_blocked"]
+
+
+def test_a_shot_stops_at_the_first_wall(rules):
+    wall = tinclock.Level.from_boxes([[-4.0, 3.0, 1.0]], [[0.1, 4.0, 1.0]], surfaces=[tinclock.Surface("brick")])
+    ruling = Range(rules, wall).shoot()
+    assert (ruling.hits, ruling.stopped_by) == ((), "brick")
+    assert ruling.reached_m == pytest.approx(4.8, abs=0.1)
+
+
+def test_too_old_a_view_is_ruled_at_the_cap_and_amended(shooting):
+    shooting.run(20)
+    old = View(shooting.tick - 51, shooting.tick - 49, 0.0)
+    ruling = shooting.shoot(view=old, late=0.1)
+    assert (ruling.outcome, codes(ruling)) == ("amended", ["view_capped"])
+    assert ruling.rewound_s == pytest.approx(0.4)
+    finding = ruling.findings[0]
+    assert finding.margin == pytest.approx(finding.observed - 0.4)
+
+
+def test_more_damage_than_the_weapon_does_is_compared_and_never_used(shooting):
+    ruling = shooting.shoot(damage=9000.0)
+    assert (ruling.outcome, codes(ruling), ruling.damage) == ("amended", ["damage_differs"], 17.0)
+
+
+def test_a_wrong_victim_or_part_is_amended_to_what_was_hit(shooting):
+    assert codes(shooting.shoot(victim=77)) == ["victim_differs"]
+    assert codes(shooting.shoot(victim=shooting.runner, part="head", late=0.2)) == ["part_differs"]
+
+
+def test_nobody_hits_itself_or_team_mates_unless_the_rules_say_so(rules):
+    friends = Range(rules, None)
+    friends.referee._actors[friends.runner].team = "copper"
+    ruling = friends.shoot()
+    assert (ruling.hits[0].victim, ruling.damage) == (friends.runner, 0.0)
+    half = Range(rules, None, match={"friendly_fire": 0.5})
+    half.referee._actors[half.runner].team = "copper"
+    assert half.shoot().damage == 8.5
+
+
+def test_death_ends_a_life_and_a_shot_at_the_old_one_harms_nobody(shooting):
+    for _ in range(6):
+        shooting.run(12)
+        last = shooting.shoot()
+    assert last.hits[0].lethal
+    assert not shooting.referee.ledger.alive(shooting.runner)
+    assert [e.kind for e in shooting.referee.events()][-2:] == ["health", "death"]
+    corpse = shooting.shoot(late=0.19)
+    assert (corpse.outcome, corpse.damage, len(corpse.hits)) == ("upheld", 0.0, 1)
+    assert any(step.name == "victim" and step.observed == "died since the view" for step in corpse.trace)
+    view = View(shooting.tick - 3, shooting.tick - 1, 0.5)
+    shooting.referee.spawn(shooting.runner, shooting.now + 0.2)
+    shooting.run(20)
+    again = shooting.shoot(view=view)
+    assert any(step.observed == "respawned since the view" for step in again.trace)
+    assert shooting.referee.ledger.health(shooting.runner) == 100.0
+
+
+def test_the_dead_and_the_absent_do_not_shoot(shooting):
+    claim = shooting.aimed()
+    shooting.referee.ledger.wound(shooting.shooter, 500.0, shooting.now, shooting.runner, "pea_rifle", "head")
+    assert codes(shooting.referee.rule("s", claim, received_at=shooting.now)) == ["dead_actor"]
+    shooting.referee.spawn(shooting.shooter)
+    shooting.referee.record(shooting.tick + 1, shooting.now + 0.01, [shooting.runner], [shooting.pose(0, 2)])
+    again = msgspec.structs.replace(claim, sequence=2)
+    assert codes(shooting.referee.rule("s", again, received_at=shooting.now)) == ["absent_actor"]
+
+
+def test_those_who_left_are_gone_at_once(shooting):
+    shooting.referee.dismiss("r")
+    claim = tinclock.ShotClaim(1, 1, "pea_rifle", shooting.referee.history.eye_now(1), (1.0, 0.0, 0.0), View(28, 30, 0.5))
+    assert shooting.referee.rule("s", claim, received_at=shooting.now).hits == ()
+    assert codes(shooting.referee.rule("r", claim, received_at=shooting.now)) == ["unknown_connection"]
+    back = shooting.referee.admit(connection="r", account="runner", team="pewter", rig="gardener")
+    assert back == 3  # an id is never used twice
+
+
+def test_a_claim_cannot_arrive_sooner_than_the_shortest_round_trip_after_its_snapshot(rules):
+    shooting = Range(rules, None, cadence={"allowance_s": 1.0})
+    for k in range(6):
+        nonce = shooting.referee.ping("s", k * 0.1)
+        shooting.referee.pong("s", nonce, 100.04 + k * 0.1, k * 0.1 + 0.080)
+    latest = View(38, 38, 0.0)
+    assert codes(shooting.shoot(view=latest, late=0.030)) == ["view_ahead"]
+    assert codes(shooting.shoot(view=latest, late=0.075)) == []
+    assert codes(shooting.shoot(view=View(26, 28, 0.0), late=0.120))[0] == "view_late"
+
+
+def test_consequences_can_be_softened_but_not_where_nothing_is_left_to_rule_on(rules):
+    soft = Range(rules, None, consequences={"muzzle_far": "amend"})
+    ruling = soft.shoot(origin=(-7.0, 3.0, 1.6))
+    assert (ruling.outcome, codes(ruling)) == ("amended", ["muzzle_far"])
+    assert ruling.origin == soft.referee.history.eye_now(soft.shooter)
+    for table, problem in (({"muzle_far": "note"}, "did you mean 'muzzle_far'"), ({"malformed": "note"}, "must be 'deny'")):
+        with pytest.raises(tinclock.RulesError, match=problem):
+            tinclock.Referee(msgspec.structs.replace(rules, consequences=table))
+
+
+def test_every_finding_has_a_consequence_and_words():
+    assert set(DEFAULTS) == set(CODES)
+    assert set(DEFAULTS) >= ALWAYS_DENIED
+
+
+def test_the_same_input_gives_the_same_rulings(rules, level):
+    def play() -> bytes:
+        one = Range(rules, level)
+        return msgspec.json.encode([one.shoot(late=0.1 * k) for k in range(20)])
+
+    assert play() == play()
+
+
+def test_programmers_mistakes_raise(shooting):
+    with pytest.raises(tinclock.AlreadyKnownError, match="connection 's' is already there"):
+        shooting.referee.admit(connection="s", account="x", team="", rig="gardener")
+    with pytest.raises(tinclock.UnknownNameError, match="unknown connection 'x'"):
+        shooting.referee.dismiss("x")
+    with pytest.raises(tinclock.BadNumberError, match="received_at"):
+        shooting.referee.rule("s", None, received_at=math.nan)
+    with pytest.raises(tinclock.BadArrayError, match=r"expected shape \(1, 19, 7\)"):
+        shooting.referee.record(99, 9.0, [shooting.shooter], shooting.pose(0, 0))

@@ -1,0 +1,83 @@
+"""Rules and level files: every mistake at once, each with its key path."""
+
+from __future__ import annotations
+
+import copy
+import tomllib
+
+import pytest
+
+import tinclock
+from tinclock.garden.scenario import data_file
+
+TABLES = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
+
+
+def changed(path: str, value: object) -> dict:
+    """The garden's rules with one value changed; `path` is dotted, a number is a place in a list."""
+    tables = copy.deepcopy(TABLES)
+    at, keys = tables, path.split(".")
+    for key in keys[:-1]:
+        at = at[int(key)] if key.isdigit() else at[key]
+    at[keys[-1]] = value
+    return tables
+
+
+MISTAKES = {
+    "weapons.pea_rifle.damge": (5, "weapons.pea_rifle.damge: .*did you mean 'damage'"),
+    "weapons.pea_rifle.damage": ("17", r"weapons.pea_rifle.damage: got '17' \(str\), expected a number at least 0"),
+    "weapons.pea_rifle.interval_s": (0, r"interval_s: got 0 \(int\), expected a number above 0"),
+    "weapons.pea_rifle.kind": ("laser", "expected one of 'hitscan'"),
+    "weapons.pea_rifle.falloff": ([[40.0, 1.0], [12.0, 0.5]], r"falloff: distances must rise, got \[40.0, 12.0\]"),
+    "view.max_rewind_s": (float("nan"), r"view.max_rewind_s: got nan \(float\).*finite"),
+    "match.history_s": (0.2, "view.max_rewind_s: 0.4 is more than match.history_s 0.2"),
+    "consequences": ({"view_layte": "note"}, "consequences.view_layte: no such finding; did you mean 'view_late'"),
+    "rigs.gardener.parts.6.side": ("right", r"left_upper_arm\): side is 'right', but in the rest pose the part lies 0.205 m to its left"),
+    "rigs.gardener.parts.0.bone": ("hat", r"parts\[0\] \(head\): no bone 'hat'"),
+    "rigs.gardener.parts.0.shape": ("box", r"\(head\): a box needs half_size_m"),
+    "rigs.gardener.parts.1.name": ("head", "the part name appears twice"),
+    "rigs.gardener.eye": ({"bone": "nose"}, "eye.bone: no bone 'nose'"),
+    "weapons": ({}, "weapons: at least one is needed"),
+    "schema": (2, "schema: got 2"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("path", MISTAKES)
+def test_a_mistake_is_named_with_its_key_path_what_was_given_and_what_is_allowed(path):
+    value, message = MISTAKES[path]
+    with pytest.raises(tinclock.RulesError, match=message):
+        tinclock.parse_rules(changed(path, value))
+
+
+def test_all_mistakes_are_reported_at_once_with_the_files_name(tmp_path):
+    file = tmp_path / "mine.toml"
+    file.write_text('schema = 1\n[view]\nmax_rewind = 1\n[match]\nhealth = -3\n[weapons.rake]\nkind = "hitscan"\n')
+    with pytest.raises(tinclock.RulesError, match=r"mine\.toml: \d+ mistakes") as caught:
+        tinclock.load_rules(file)
+    text = "\n".join(caught.value.problems)
+    for part in ("view.max_rewind:", "match.health: got -3", "weapons.rake.damage: missing", "rigs: missing"):
+        assert part in text
+
+
+@pytest.mark.parametrize(("content", "message"), [(None, "no such file"), ("schema = ", "is not TOML"), (b"\xff", "read")])
+def test_a_file_that_cannot_be_read_is_one_clear_message(tmp_path, content, message):
+    file = tmp_path / "rules.toml"
+    if content is not None:
+        file.write_bytes(content if isinstance(content, bytes) else content.encode())
+    with pytest.raises(tinclock.RulesError, match=message):
+        tinclock.load_rules(file)
+
+
+def test_a_level_files_mistakes_are_named_too(tmp_path):
+    file = tmp_path / "level.toml"
+    file.write_text('schema = 1\n[surfaces.brick]\n[[boxes]]\ncentre=[0,0,0]\nsize=[1,1,1]\nsurface="brik"\n')
+    with pytest.raises(tinclock.RulesError, match=r"boxes\[0\]\.surface: no surface 'brik'; surfaces are brick"):
+        tinclock.load_level(file)
+
+
+def test_left_parts_lie_on_the_left_of_the_shipped_rig(rules):
+    rig = tinclock.Rig("gardener", rules.rigs["gardener"])
+    assert len(rig.parts) == 19
+    sides = {side: [p for p in rig.parts if p.side == side] for side in ("left", "right", "middle")}
+    assert [len(sides[s]) for s in ("left", "right", "middle")] == [7, 7, 5]
+    assert all(rig.rest[part.bone, 1] > 0 for part in sides["left"])
