@@ -65,6 +65,7 @@ REFUSED = {
     "a sequence that is a text": ({"sequence": "1"}, "malformed"),
     "an enormous origin": ({"origin": (1e300, 0.0, 0.0)}, "malformed"),
     "an origin that is a text": ({"origin": "here"}, "malformed"),
+    "a weapon that is a list": ({"weapon": ["pea_rifle"]}, "malformed"),
     "a weapon that is a number": ({"weapon": 7}, "malformed"),
     "a huge actor": ({"actor": 10**30}, "malformed"),
     "a part that is a list": ({"part": ["chest"]}, "malformed"),

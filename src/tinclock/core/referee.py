@@ -261,7 +261,8 @@ class Referee:
 
     def _rule_shot(self, claim: ShotClaim, context: Context) -> Ruling:
         passed = self._run(SHOT_CHECKS, claim, context)
-        weapon = claim.weapon if claim.weapon in self._weapons else excerpt(claim.weapon)
+        known = type(claim.weapon) is str and claim.weapon in self._weapons
+        weapon = claim.weapon if known else excerpt(claim.weapon)
         if not passed:
             return self._ruling(context, "denied", weapon)
         if context.eye and any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in context.findings):

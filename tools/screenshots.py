@@ -1,0 +1,73 @@
+"""Refresh docs/screenshots from demo data: figures from the library, terminal views from a window under Xvfb.
+
+The terminal views need the programs Xvfb, xterm and import (ImageMagick); they are left as they are without them.
+"""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+SHOTS = ROOT / "docs" / "screenshots"
+BIN = Path(sys.executable).parent
+TERMINAL = (
+    ("demo.png", "tinclock demo --rows 30 --out {out}"),
+    ("explain.png", "tinclock demo --rows 1 --shot {shot} --out {out}"),
+)
+
+
+def main() -> None:
+    """Draw everything again."""
+    SHOTS.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as out:
+        run = [str(BIN / "tinclock"), "demo", "--quiet", "--out", out]
+        subprocess.run(run, check=True)
+        for name in ("match", "shot"):
+            shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
+        if all(shutil.which(program) for program in ("Xvfb", "xterm", "import")):
+            for name, command in TERMINAL:
+                photograph(command.format(out=out, shot=denied_shot(Path(out))), SHOTS / name)
+        else:
+            print("no Xvfb, xterm or import here: terminal views stay as they are", file=sys.stderr)
+
+
+def denied_shot(out: Path) -> int:
+    """A ruling that explains itself: the first one with a finding that was still cast."""
+    import json
+
+    for line in (out / "rulings.jsonl").read_text(encoding="utf-8").splitlines():
+        ruling = json.loads(line)
+        if ruling["findings"] and ruling["hits"]:
+            return int(ruling["number"])
+    return 1
+
+
+def photograph(command: str, target: Path, display: str = ":93") -> None:
+    """A 1280x800 picture of a terminal after a command has run in it."""
+    server = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1.0)
+        done = target.with_suffix(".done")
+        shell = f"cd {ROOT}; PATH={BIN}:$PATH; echo '$ {command.split(' --out')[0]}'; {command}; touch {done}; sleep 60"
+        look = ["-geometry", "158x48+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#f7f4ee", "-fg", "#22282e"]
+        terminal = subprocess.Popen(["xterm", "-display", display, *look, "-e", "bash", "-c", shell])
+        for _ in range(240):
+            if done.exists():
+                break
+            time.sleep(0.5)
+        time.sleep(1.0)
+        subprocess.run(["import", "-display", display, "-window", "root", str(target)], check=True)
+        done.unlink(missing_ok=True)
+        terminal.terminate()
+    finally:
+        server.terminate()
+        server.wait()
+
+
+if __name__ == "__main__":
+    main()
