@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-import tinclock
 import trimesh
 from embreex.mesh_construction import TriangleMesh
 from embreex.rtcore_scene import EmbreeScene
+
+import tinclock
 
 
 class FrozenScene:

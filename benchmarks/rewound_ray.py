@@ -55,9 +55,7 @@ def measure() -> dict[str, float]:
     embree.append(microseconds(lambda: frozen.distances(origins, along), len(origins)))
     out["Embree batch"] = min(embree)
     out["NumPy brute force"] = microseconds(lambda: brute_force.nearest(history, load, BRUTE_SHOTS), BRUTE_SHOTS, 2)
-    singles = [
-        (lambda o=origins[k : k + 1], d=along[k : k + 1]: frozen.distances(o, d)) for k in range(4000)
-    ]
+    singles = [(lambda o=origins[k : k + 1], d=along[k : k + 1]: frozen.distances(o, d)) for k in range(4000)]
     gc.collect()
     gc.disable()
     out["Embree single ray, median"] = float(np.median(each_microseconds(singles)))
@@ -67,10 +65,14 @@ def measure() -> dict[str, float]:
     return out
 
 
+def _rows(load: Load) -> zip:
+    return zip(load.from_ticks, load.to_ticks, load.fractions, strict=True)
+
+
 def _single(load: Load) -> dict[str, float]:
     history, referee = load.referee.history, load.referee
-    views = [tinclock.View(int(a), int(b), float(f)) for a, b, f in zip(load.from_ticks, load.to_ticks, load.fractions)]
-    rays = [(tuple(o), tuple(d)) for o, d in zip(load.origins.tolist(), load.directions.tolist())]
+    views = [tinclock.View(int(a), int(b), float(f)) for a, b, f in _rows(load)]
+    rays = [(tuple(o), tuple(d)) for o, d in zip(load.origins.tolist(), load.directions.tolist(), strict=True)]
     casts = [
         (lambda r=rays[k], v=views[k], s=int(load.shooters[k]): history.nearest(*r, v, ignore=s)) for k in range(6000)
     ]
@@ -121,9 +123,7 @@ def main() -> None:
         table.add_column(name, justify="left" if name in ("what", "yardstick") else "right")
     for ours, theirs, goal in ROWS:
         a, b = figures[ours], figures[theirs]
-        table.add_row(
-            ours, f"{a:.2f}", theirs, f"{b:.2f}", f"{a / b:.2f}", "" if goal is None else f"at most {goal:g}"
-        )
+        table.add_row(ours, f"{a:.2f}", theirs, f"{b:.2f}", f"{a / b:.2f}", "" if goal is None else f"at most {goal:g}")
     a, b = figures["NumPy brute force"], figures["our batch, two thirds hit"]
     table.add_row("NumPy brute force", f"{a:.1f}", "our batch", f"{b:.2f}", f"{a / b:.0f}", "at least 300")
     console.print(table)

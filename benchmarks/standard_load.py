@@ -7,12 +7,12 @@ import time
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
+
+import tinclock
 from tinclock.core.rules import Rules
 from tinclock.garden.gait import Bodies, Gait
 from tinclock.garden.scenario import data_file, load_garden
 from tinclock.intake.rules_file import load_rules
-
-import tinclock
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -81,9 +81,7 @@ def build(count: int = 100, shots: int = 20_000, seed: int = 1, storage: str = "
     rng = np.random.default_rng(seed)
     referee = tinclock.Referee(bench_rules(), level=load_garden().level, seed=seed)
     rig = referee.history.rigs["gardener"]
-    entities = [
-        referee.admit(connection=f"c{k}", account=f"a{k}", team="", rig="gardener") for k in range(count)
-    ]
+    entities = [referee.admit(connection=f"c{k}", account=f"a{k}", team="", rig="gardener") for k in range(count)]
     crowd = Crowd(count, Gait(rig.bones, rig.rest), rng)
     for tick in range(TICKS):
         referee.record(tick, tick / RATE_HZ, entities, crowd.bones(tick / RATE_HZ))

@@ -66,7 +66,9 @@ def test_demo_explains_one_ruling(tmp_path):
 
 def test_help_and_version_answer_with_examples():
     run = [sys.executable, "-m", "tinclock"]
-    assert tinclock.__version__ in subprocess.run([*run, "--version"], capture_output=True, text=True, check=True).stdout
+    assert (
+        tinclock.__version__ in subprocess.run([*run, "--version"], capture_output=True, text=True, check=True).stdout
+    )
     for arguments in ([], ["demo"]):
         text = subprocess.run([*run, *arguments, "--help"], capture_output=True, text=True, check=True).stdout
         assert "Examples:" in text

@@ -27,7 +27,9 @@ def test_the_public_names_are_sorted_exported_and_documented():
 
 def test_importing_costs_no_heavy_package():
     code = "import tinclock, sys; print(*sorted({m.split('.')[0] for m in sys.modules}))"
-    loaded = set(subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split())
+    loaded = set(
+        subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
+    )
     assert not loaded & HEAVY
 
 
@@ -38,12 +40,13 @@ import sys
 sys.modules[{extra!r}] = None
 import tinclock, numpy as np
 from tinclock.core.timeline.hitboxes import pose_hitboxes
+from tinclock.report.frames import hitboxes_frame
 from tinclock.garden.scenario import data_file
 from tinclock.report.looks import new_figure
 rig = tinclock.Rig("g", tinclock.load_rules(data_file("garden.toml")).rigs["gardener"])
 try:
-    new_figure("draw_shot") if {extra!r} == "matplotlib" else pose_hitboxes(
-        rig, np.tile([0, 0, 0, 0, 0, 0, 1.0], (19, 1)), 1, 0.0).frame()
+    new_figure("draw_shot") if {extra!r} == "matplotlib" else hitboxes_frame(pose_hitboxes(
+        rig, np.tile([0, 0, 0, 0, 0, 0, 1.0], (19, 1)), 1, 0.0))
 except tinclock.MissingExtraError as error:
     print(error)
 """

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+
 import msgspec
 import pytest
 from conftest import Range
@@ -86,15 +87,18 @@ def test_a_bad_claim_is_denied_with_a_finding_and_changes_nothing(shooting, lie)
     assert code not in str(msgspec.to_builtins(ruling.receipt()))
 
 
-@given(st.recursive(st.none() | st.booleans() | st.integers() | st.floats() | st.text() | st.binary(),
-                    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(), inner, max_size=4)))  # fmt: skip
+LEAVES = st.none() | st.booleans() | st.integers() | st.floats() | st.text() | st.binary()
+TREES = st.recursive(LEAVES, lambda x: st.lists(x, max_size=4) | st.dictionaries(st.text(), x, max_size=4))
+VALUES = LEAVES | st.lists(st.floats(), max_size=4)
+
+
+@given(TREES)
 def test_nothing_that_a_client_sends_raises(anything):
     ruling = RANGE.referee.rule("s", anything, received_at=RANGE.now)
     assert (ruling.outcome, codes(ruling)) == ("denied", ["malformed"])
 
 
-@given(st.dictionaries(st.sampled_from(tinclock.ShotClaim.__struct_fields__),
-                       st.none() | st.integers() | st.floats() | st.text() | st.lists(st.floats(), max_size=4)))  # fmt: skip
+@given(st.dictionaries(st.sampled_from(tinclock.ShotClaim.__struct_fields__), VALUES))
 def test_any_value_in_any_field_gives_a_ruling(fields):
     claim = msgspec.structs.replace(RANGE.aimed(), **fields)
     ruling = RANGE.referee.rule("s", claim, received_at=RANGE.now)
@@ -122,7 +126,7 @@ def test_a_burst_of_late_packets_passes_and_a_faster_trigger_does_not(rules, lev
     burst = Range(rules, level)
     times = [0.18 * k for k in range(6)]
     held_back = [max(t, 0.1) for t in times]  # the first one was held up for 0.1 s
-    assert "fast_cadence" not in sum([codes(burst.shoot(late=t)) for t in held_back], [])
+    assert not any("fast_cadence" in codes(burst.shoot(late=t)) for t in held_back)
     macro = Range(rules, level)
     fired = [codes(macro.shoot(late=0.12 * k))[0:1] for k in range(40)]
     assert fired.count(["fast_cadence"]) == pytest.approx(40 / 3, abs=2)  # a third is more than the weapon can do
@@ -206,7 +210,9 @@ def test_the_dead_and_the_absent_do_not_shoot(shooting):
 
 def test_those_who_left_are_gone_at_once(shooting):
     shooting.referee.dismiss("r")
-    claim = tinclock.ShotClaim(1, 1, "pea_rifle", shooting.referee.history.eye_now(1), (1.0, 0.0, 0.0), View(28, 30, 0.5))
+    claim = tinclock.ShotClaim(
+        1, 1, "pea_rifle", shooting.referee.history.eye_now(1), (1.0, 0.0, 0.0), View(28, 30, 0.5)
+    )
     assert shooting.referee.rule("s", claim, received_at=shooting.now).hits == ()
     assert codes(shooting.referee.rule("r", claim, received_at=shooting.now)) == ["unknown_connection"]
     back = shooting.referee.admit(connection="r", account="runner", team="pewter", rig="gardener")
@@ -229,7 +235,10 @@ def test_consequences_can_be_softened_but_not_where_nothing_is_left_to_rule_on(r
     ruling = soft.shoot(origin=(-7.0, 3.0, 1.6))
     assert (ruling.outcome, codes(ruling)) == ("amended", ["muzzle_far"])
     assert ruling.origin == soft.referee.history.eye_now(soft.shooter)
-    for table, problem in (({"muzle_far": "note"}, "did you mean 'muzzle_far'"), ({"malformed": "note"}, "must be 'deny'")):
+    for table, problem in (
+        ({"muzle_far": "note"}, "did you mean 'muzzle_far'"),
+        ({"malformed": "note"}, "must be 'deny'"),
+    ):
         with pytest.raises(tinclock.RulesError, match=problem):
             tinclock.Referee(msgspec.structs.replace(rules, consequences=table))
 

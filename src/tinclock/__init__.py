@@ -38,6 +38,7 @@ _HOME = {
     "TinClockError": "core.errors",
     "UnknownNameError": "core.errors",
     "View": "core.timeline.views",
+    "hitboxes_frame": "report.frames",
     "load_level": "intake.level_file",
     "load_rules": "intake.rules_file",
     "parse_rules": "intake.rules_file",
@@ -71,6 +72,7 @@ __all__ = [
     "TinClockError",
     "UnknownNameError",
     "View",
+    "hitboxes_frame",
     "load_level",
     "load_rules",
     "parse_rules",
@@ -100,6 +102,7 @@ if TYPE_CHECKING:
     from tinclock.core.timeline.views import View
     from tinclock.intake.level_file import load_level
     from tinclock.intake.rules_file import load_rules, parse_rules
+    from tinclock.report.frames import hitboxes_frame
 
 
 def __getattr__(name: str) -> object:

@@ -29,7 +29,9 @@ def pale(surface: str, share: float = 0.55) -> tuple[float, ...]:
     """A surface's colour, mixed with paper so that what happens on it stands out."""
     from matplotlib.colors import to_rgb
 
-    return tuple(share * a + (1 - share) * b for a, b in zip(to_rgb(surface_colour(surface)), to_rgb(PAPER), strict=True))
+    return tuple(
+        share * a + (1 - share) * b for a, b in zip(to_rgb(surface_colour(surface)), to_rgb(PAPER), strict=True)
+    )
 
 
 def new_figure(caller: str) -> Any:

@@ -83,11 +83,11 @@ def _ends(ruling: Ruling) -> list[tuple[float, float]]:
 
 
 def _draw_bars(axes: Any, rulings: Sequence[Ruling], accounts: Sequence[str]) -> None:
-    counts = Counter((r.account, r.outcome) for r in rulings)
+    counts: Counter[tuple[str, str]] = Counter((r.account, r.outcome) for r in rulings)
     rows = np.arange(len(accounts))
     start = np.zeros(len(accounts))
     for outcome, colour in OUTCOMES.items():
-        width = np.array([counts[account, outcome] for account in accounts], float)
+        width = np.array([counts[account, outcome] for account in accounts], np.float64)
         axes.barh(rows, width, left=start, color=colour, height=0.62)
         for row, (left, wide) in enumerate(zip(start, width, strict=True)):
             if wide:
@@ -102,7 +102,7 @@ def _legend(figure: Any, level: Level, teams: Sequence[str]) -> None:
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
-    handles = [Line2D([], [], color=TEAMS.get(team, "#777777"), label=f"path, {team}") for team in teams]
+    handles: list[Any] = [Line2D([], [], color=TEAMS.get(team, "#777777"), label=f"path, {team}") for team in teams]
     handles += [
         Line2D([], [], color=OUTCOMES["upheld"], marker="o", ms=5, label="upheld, hit"),
         Line2D([], [], color=OUTCOMES["upheld"], alpha=0.35, lw=0.8, label="upheld, hit nobody"),

@@ -151,5 +151,3 @@ def _second_line(scene: Scene, target: str) -> str:
         after = "stopped it" if wall <= reach + 1e-9 else "stands behind and did not block it"
         said.append(f"the {scene.wall_surface} at {wall:.1f} m {after}")
     return ", ".join(said) or "nothing was cast"
-
-

@@ -5,7 +5,8 @@ bones of each that the ray comes near; then those bones' parts, exactly, in floa
 culled: slack is one part in a million of every length involved, ten times what float32 can be off.
 
 `header` and `quantum` are explained in `rewind`. Scratch arrays are the caller's, so that a batch allocates them once:
-near : (columns,) float32; queue : (columns + 1,) int32; apart : (bones,) float32; close : (parts + 1,) int32.
+near : (columns,) float32; queue : (columns + 1,) int32;
+apart : (bones,) float32; close : (parts + 1,) int32.
 """
 
 from __future__ import annotations
@@ -60,8 +61,18 @@ def ray_part(dx, dy, dz, bx, by, bz, qx, qy, qz, qw, part):
 @njit(cache=True, error_model="numpy")
 def _nearest_spheres(ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, header, near):
     """For each column a lower bound of the distance to its hitboxes into `near`, inf where the ray passes clear."""
-    ax, ay, az, ar = bounds_at(header, from_slot, 0), bounds_at(header, from_slot, 1), bounds_at(header, from_slot, 2), bounds_at(header, from_slot, 3)
-    bx, by, bz, br = bounds_at(header, to_slot, 0), bounds_at(header, to_slot, 1), bounds_at(header, to_slot, 2), bounds_at(header, to_slot, 3)
+    ax, ay, az, ar = (
+        bounds_at(header, from_slot, 0),
+        bounds_at(header, from_slot, 1),
+        bounds_at(header, from_slot, 2),
+        bounds_at(header, from_slot, 3),
+    )
+    bx, by, bz, br = (
+        bounds_at(header, to_slot, 0),
+        bounds_at(header, to_slot, 1),
+        bounds_at(header, to_slot, 2),
+        bounds_at(header, to_slot, 3),
+    )
     ea, eb = epochs_at(header, from_slot), epochs_at(header, to_slot)
     px, py, pz = np.float32(ox), np.float32(oy), np.float32(oz)
     ux, uy, uz = np.float32(dx), np.float32(dy), np.float32(dz)
@@ -103,7 +114,9 @@ def _bones_apart(px, py, pz, dx, dy, dz, ka, kb, before, after, count, apart):
 
 
 @njit(cache=True, error_model="numpy")
-def _ray_entity(ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, column, limit, depth, header, quantum, apart, close):
+def _ray_entity(
+    ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, column, limit, depth, header, quantum, apart, close
+):
     """One ray against one entity's parts: (part row, enter, leave) of the winner, row -1 for none within `limit`.
 
     The nearest entry wins, then the lower row. With `depth` >= 0 a hit is known to lie at `limit`, and the highest
@@ -166,7 +179,24 @@ def _sphere(header, slot, column):
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def first_part(
-    ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near, queue, apart, close
+    ox,
+    oy,
+    oz,
+    dx,
+    dy,
+    dz,
+    limit,
+    from_slot,
+    to_slot,
+    fraction,
+    ignore,
+    depth,
+    header,
+    quantum,
+    near,
+    queue,
+    apart,
+    close,
 ):
     """The nearest hit among all entities but column `ignore`: (column, part row, enter, leave), column -1 for none.
 
@@ -194,12 +224,29 @@ def first_part(
             ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, e, best, -1.0, header, quantum, apart, close
         )
         if row >= 0 and (
-            enter < best or best_column < 0 or (enter == best and body_of(header, e)[0] < body_of(header, best_column)[0])
+            enter < best
+            or best_column < 0
+            or (enter == best and body_of(header, e)[0] < body_of(header, best_column)[0])
         ):
             best, best_leave, best_row, best_column = enter, leave, row, e
     if depth > 0.0 and best_column >= 0:
         best_row, best, best_leave = _ray_entity(
-            ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, best_column, best, depth, header, quantum, apart, close
+            ox,
+            oy,
+            oz,
+            dx,
+            dy,
+            dz,
+            from_slot,
+            to_slot,
+            fraction,
+            best_column,
+            best,
+            depth,
+            header,
+            quantum,
+            apart,
+            close,
         )
     return best_column, best_row, best, best_leave
 
@@ -210,7 +257,24 @@ def first_part_alone(ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction
     near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
     apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
     return first_part(
-        ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near, queue, apart, close
+        ox,
+        oy,
+        oz,
+        dx,
+        dy,
+        dz,
+        limit,
+        from_slot,
+        to_slot,
+        fraction,
+        ignore,
+        depth,
+        header,
+        quantum,
+        near,
+        queue,
+        apart,
+        close,
     )
 
 
@@ -221,8 +285,8 @@ def first_parts(
 ):  # fmt: skip
     """`first_part` for many rays, each at its own view, into the last four arrays.
 
-    directions needn't be of unit length; ticks : (slots,) int64, the tick in each slot; known : (ids,) int64, the column
-    of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or the first row that can't be cast.
+    directions needn't be of unit length; ticks : (slots,) int64, the tick in each slot; known : (ids,) int32, the
+    column of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or the first row that can't be cast.
     """
     count = origins.shape[0]
     from_slots, to_slots = np.empty(count, np.int64), np.empty(count, np.int64)

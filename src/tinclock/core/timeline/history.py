@@ -344,7 +344,7 @@ class PoseHistory:
         return out if there else None
 
     def hitboxes_at(self, entity: int, view: View) -> Hitboxes | None:
-        """An entity's hitboxes at a view, as arrays (and, by `.frame()`, as a pandas frame); None when absent."""
+        """An entity's hitboxes at a view, as arrays; None when it is absent there. See also `hitboxes_frame`."""
         from tinclock.core.timeline.hitboxes import hitboxes_at
 
         return hitboxes_at(self, entity, view)

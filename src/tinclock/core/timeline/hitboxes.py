@@ -1,4 +1,4 @@
-"""Reading the history back: one entity's hitboxes at a view, as arrays and as a pandas frame."""
+"""Reading the history back: one entity's hitboxes at a view, as arrays (`hitboxes_frame` makes a pandas frame)."""
 
 from __future__ import annotations
 
@@ -6,11 +6,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.errors import MissingExtraError
-from tinclock.core.geometry.rig import Shape
-
 if TYPE_CHECKING:
-    import pandas
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.rig import Rig
@@ -39,35 +35,6 @@ class Hitboxes(NamedTuple):
     centres: NDArray[np.float64]
     axes: NDArray[np.float64]
     sizes: NDArray[np.float64]
-
-    def frame(self) -> pandas.DataFrame:
-        """A pandas frame, one row a part. Needs the extra `frames`."""
-        try:
-            import pandas
-        except ImportError:
-            raise MissingExtraError("Hitboxes.frame", "pandas", "frames") from None
-        return pandas.DataFrame(
-            {
-                "entity": self.entity,
-                "server_time": self.server_time,
-                "part": self.parts,
-                "zone": self.zones,
-                "side": self.sides,
-                "shape": [Shape(int(shape)).name.lower() for shape in self.shapes],
-                **{f"{axis}_m": self.centres[:, k] for k, axis in enumerate("xyz")},
-                **{f"axis_{axis}": self.axes[:, k, 2] for k, axis in enumerate("xyz")},
-                "radius_m": np.where(
-                    self.shapes == Shape.SPHERE,
-                    self.sizes[:, 0],
-                    np.where(self.shapes == Shape.CAPSULE, self.sizes[:, 1], np.nan),
-                ),
-                "half_length_m": np.where(self.shapes == Shape.CAPSULE, self.sizes[:, 0], np.nan),
-                **{
-                    f"half_{axis}_m": np.where(self.shapes == Shape.BOX, self.sizes[:, k], np.nan)
-                    for k, axis in enumerate("xyz")
-                },
-            }
-        )
 
 
 def hitboxes_at(history: PoseHistory, entity: int, view: View) -> Hitboxes | None:

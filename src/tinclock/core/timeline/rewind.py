@@ -3,9 +3,9 @@
 All arrays are reached through one `header` (see `core.memory`) of addresses and lengths
 (slots: ticks held; columns: entities; bones: of all entities):
 
-    0 bound : (slots, 4, columns) float32, metres      centre and radius of the entity's bounding sphere, hitboxes included
+    0 bound : (slots, 4, columns) float32, metres      centre and radius of a sphere around the entity's hitboxes
     1 epoch : (slots, columns) int32                   0: absent; a change means a cut (respawn, teleport)
-    2 place : (slots, 3 * bones) float32 or int16      bone origins relative to that centre: an entity's x, then y, then z
+    2 place : (slots, 3 * bones) float32 or int16      bone origins from that centre: an entity's x, then y, then z
     3 turn : (slots, bones, 4) float32 or int16        bone rotations, quaternion xyzw
     4 columns : (columns, 5) int64                     entity id, first bone, first part, numbers of parts and of bones
     5 parts : (parts, 19) float64                      a rig's table, then reach and bone of each part
@@ -82,7 +82,7 @@ def slerp_weight(share, cosine):
     """sin(share * angle) / sin(angle) of the angle with this cosine.
 
     Above a cosine of 0.9 (rotations under 50 degrees) by its power series in cosine - 1, cut after six terms, which is
-    good to 1e-10 (Eberly, A fast and accurate algorithm for computing SLERP, 2011). The constants are 1 / (i (2 i + 1)).
+    good to 1e-10 (Eberly, A fast and accurate algorithm for computing SLERP, 2011). Constants: 1 / (i (2 i + 1)).
     """
     if cosine < _SERIES_FROM:
         angle = math.acos(cosine)
@@ -145,7 +145,12 @@ def record_poses(slot, members, epochs, starts, bones, bone_reach, first_bones, 
     Returns (verdict, member, bone): OK, or what is wrong and where.
     """
     epoch = epochs_at(header, slot)
-    ox, oy, oz, radius = bounds_at(header, slot, 0), bounds_at(header, slot, 1), bounds_at(header, slot, 2), bounds_at(header, slot, 3)
+    ox, oy, oz, radius = (
+        bounds_at(header, slot, 0),
+        bounds_at(header, slot, 1),
+        bounds_at(header, slot, 2),
+        bounds_at(header, slot, 3),
+    )
     for m in range(members.shape[0]):
         column = members[m]
         if epoch[column] != 0:
