@@ -67,9 +67,9 @@ class Step(Struct, frozen=True, gc=False):
 
     name: str
     observed: float | str | None
-    limit: float | str | None
-    unit: str
-    verdict: StepVerdict
+    limit: float | str | None = None
+    unit: str = ""
+    verdict: StepVerdict = "ok"
 
 
 class Receipt(Struct, frozen=True, omit_defaults=True, gc=False):

@@ -11,7 +11,7 @@ import numpy as np
 
 from tinclock.core.checks.claimed import check_claimed_damage, check_claimed_part, check_claimed_victim
 from tinclock.core.checks.consequences import consequences_of
-from tinclock.core.checks.context import NOTHING_SEEN, Context, excerpt
+from tinclock.core.checks.context import Context, excerpt
 from tinclock.core.checks.form import check_form, is_count
 from tinclock.core.checks.muzzle import check_muzzle
 from tinclock.core.checks.sender import check_actor, check_sender
@@ -45,24 +45,20 @@ if TYPE_CHECKING:
 
     Check = Callable[[ShotClaim, Context], Finding | None]
 
-SHOT_CHECKS: Final[tuple[tuple[str, Check], ...]] = (
-    ("form", check_form),
-    ("sender", check_sender),
-    ("sequence", check_sequence),
-    ("actor", check_actor),
-    ("weapon", check_weapon),
-    ("cadence", check_cadence),
-    ("view", check_view),
-    ("view order", check_view_order),
-    ("muzzle", check_muzzle),
+SHOT_CHECKS: Final[tuple[Check, ...]] = (
+    check_form,
+    check_sender,
+    check_sequence,
+    check_actor,
+    check_weapon,
+    check_cadence,
+    check_view,
+    check_view_order,
+    check_muzzle,
 )
 """Before the ray is cast."""
 
-CLAIM_CHECKS: Final[tuple[tuple[str, Check], ...]] = (
-    ("claimed damage", check_claimed_damage),
-    ("claimed victim", check_claimed_victim),
-    ("claimed part", check_claimed_part),
-)
+CLAIM_CHECKS: Final[tuple[Check, ...]] = (check_claimed_damage, check_claimed_victim, check_claimed_part)
 """After it, on what the client says that it did."""
 
 
@@ -228,13 +224,13 @@ class Referee:
             context.findings.append(
                 context.find("malformed", detail=f"{'claim' if shot is None else 'sequence'}: {given}")
             )
-            context.steps.append(Step("form", given, None, "", "deny"))
+            context.steps.append(Step("form", given, verdict="deny"))
             return self._ruling(context, "denied")
         context.sequence = shot.sequence
         first = line.rulings.get(shot.sequence)
         if first is not None:
             context.findings.append(context.find("repeated_sequence"))
-            context.steps.append(Step("sequence", shot.sequence, None, "", "deny"))
+            context.steps.append(Step("sequence", shot.sequence, verdict="deny"))
             return self._ruling(context, "denied", first.weapon, first=first)
         ruling = self._rule_shot(shot, context)
         if not (ruling.findings and ruling.findings[0].code == "stale_sequence"):
@@ -244,7 +240,7 @@ class Referee:
     def _refuse_stranger(self, connection: str, received_at: float) -> Ruling:
         name = connection if type(connection) is str else excerpt(connection)
         finding = Finding("unknown_connection", name, "", 0, 0, received_at)
-        step = Step("sender", name, "an admitted connection", "", "deny")
+        step = Step("sender", name, "an admitted connection", verdict="deny")
         return Ruling(
             self._rulings,
             "shot",
@@ -265,28 +261,24 @@ class Referee:
         weapon = claim.weapon if known else excerpt(claim.weapon)
         if not passed:
             return self._ruling(context, "denied", weapon)
-        if context.eye and any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in context.findings):
+        findings = context.findings
+        if findings and context.eye and any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in findings):
             context.origin = context.eye  # a start that is forgiven is still not believed
         reached, stopped_by = cast_shot(context)
         hits = strike(context, self._actors)
         self._run(CLAIM_CHECKS, claim, context)
-        amended = any(self._consequences[finding.code] == "amend" for finding in context.findings)
+        amended = findings and any(self._consequences[finding.code] == "amend" for finding in findings)
         return self._ruling(context, "amended" if amended else "upheld", weapon, hits, reached, stopped_by)
 
-    def _run(self, checks: tuple[tuple[str, Check], ...], claim: ShotClaim, context: Context) -> bool:
+    def _run(self, checks: tuple[Check, ...], claim: ShotClaim, context: Context) -> bool:
         """Run the checks in order, until one denies; returns whether none did."""
-        steps = context.steps
-        for name, check in checks:
-            context.seen = NOTHING_SEEN
+        for check in checks:
             finding = check(claim, context)
-            observed, limit, unit = context.seen
             if finding is None:
-                if observed is not None:
-                    steps.append(Step(name, observed, limit, unit, "ok"))
                 continue
             consequence: Consequence = self._consequences[finding.code]
             context.findings.append(finding)
-            steps.append(Step(name, observed, limit, unit, consequence))
+            context.steps[-1] = msgspec.structs.replace(context.steps[-1], verdict=consequence)
             if consequence == "deny":
                 return False
         return True

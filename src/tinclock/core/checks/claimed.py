@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from tinclock.core.records import Step
+
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
     from tinclock.core.records import Finding, ShotClaim
@@ -20,7 +22,7 @@ def check_claimed_damage(claim: ShotClaim, context: Context) -> Finding | None:
     if claim.damage is None or context.weapon is None:
         return None
     most = context.weapon.most_damage
-    context.seen = (claim.damage, most, "points")
+    context.steps.append(Step("claimed damage", claim.damage, most, "points"))
     if not 0.0 <= claim.damage <= most + DAMAGE_SLACK:
         return context.find("damage_differs", claim.damage, most, "points")
     return None
@@ -31,7 +33,7 @@ def check_claimed_victim(claim: ShotClaim, context: Context) -> Finding | None:
     if claim.victim is None:
         return None
     found = None if context.hit is None else context.hit.entity
-    context.seen = (f"entity {claim.victim}", "nobody" if found is None else f"entity {found}", "")
+    context.steps.append(Step("claimed victim", claim.victim, found or "nobody", "entity"))
     if claim.victim == found:
         return None
     return context.find("victim_differs", detail=f"claimed entity {claim.victim}, found {found or 'nobody'}")
@@ -41,7 +43,7 @@ def check_claimed_part(claim: ShotClaim, context: Context) -> Finding | None:
     """Find `part_differs` when the victim is right and the part is not."""
     if claim.part is None or context.hit is None or claim.victim != context.hit.entity:
         return None
-    context.seen = (claim.part, context.hit.part.name, "")
+    context.steps.append(Step("claimed part", claim.part, context.hit.part.name))
     if claim.part == context.hit.part.name:
         return None
     return context.find("part_differs", detail=f"claimed {claim.part[:40]!a}, found {context.hit.part.name}")

@@ -16,37 +16,22 @@ if TYPE_CHECKING:
     from tinclock.core.timeline.history import PartHit, PoseHistory
     from tinclock.core.timeline.views import View
 
-NOTHING_SEEN: tuple[None, None, str] = (None, None, "")
-
-
 class Context:
-    """One claim's surroundings. A check reads, sets `seen` to (observed, limit, unit), and may set what it works out.
+    """One claim's surroundings. A check reads it, appends to `steps` what it measured, and may set what it works out.
 
     `findings` and `steps` gather what the ruling will hold.
     """
 
-    __slots__ = (
-        "actor",
-        "damage",
-        "direction",
-        "eye",
-        "findings",
-        "history",
-        "hit",
-        "ledger",
-        "level",
-        "line",
-        "origin",
-        "received_at",
-        "rules",
-        "seen",
-        "sequence",
-        "steps",
-        "view",
-        "view_time",
-        "weapon",
-        "weapons",
-    )
+    sequence = 0
+    origin: Triple = (0.0, 0.0, 0.0)
+    direction: Triple = (1.0, 0.0, 0.0)
+    eye: Triple | None = None
+    view: View | None = None
+    view_time: float | None = None
+    slots: tuple[int, int] = (0, 0)
+    weapon: Weapon | None = None
+    hit: PartHit | None = None
+    damage = 0.0
 
     def __init__(
         self,
@@ -59,26 +44,10 @@ class Context:
         actor: Actor,
         received_at: float,
     ) -> None:
-        self.rules, self.history, self.level, self.ledger, self.weapons = (
-            rules,
-            history,
-            level,
-            ledger,
-            weapons,
-        )
+        self.rules, self.history, self.level, self.ledger, self.weapons = rules, history, level, ledger, weapons
         self.line, self.actor, self.received_at = line, actor, received_at
-        self.seen: tuple[float | str | None, float | str | None, str] = NOTHING_SEEN
         self.findings: list[Finding] = []
         self.steps: list[Step] = []
-        self.sequence = 0
-        self.origin: Triple = (0.0, 0.0, 0.0)
-        self.direction: Triple = (1.0, 0.0, 0.0)
-        self.eye: Triple | None = None
-        self.view: View | None = None
-        self.view_time: float | None = None
-        self.weapon: Weapon | None = None
-        self.hit: PartHit | None = None
-        self.damage = 0.0
 
     def find(
         self,

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from tinclock.core.arrays import nearly_unit
 from tinclock.core.checks.context import excerpt
+from tinclock.core.records import Step
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
@@ -40,7 +41,7 @@ def as_triple(value: object) -> Triple | None:
 
 
 def _first_bad_field(claim: ShotClaim, origin: Triple | None, direction: Triple | None) -> str:
-    view = claim.view
+    view, victim, part, damage = claim.view, claim.victim, claim.part, claim.damage
     if not is_count(claim.actor):
         return "actor"
     if type(claim.weapon) is not str or len(claim.weapon) > 64:
@@ -51,11 +52,11 @@ def _first_bad_field(claim: ShotClaim, origin: Triple | None, direction: Triple 
         return "direction"
     if type(view) is not View or not (is_count(view.from_tick) and is_count(view.to_tick) and is_number(view.fraction)):
         return "view"
-    if claim.victim is not None and not is_count(claim.victim):
+    if victim is not None and not is_count(victim):
         return "victim"
-    if claim.part is not None and (type(claim.part) is not str or len(claim.part) > 64):
+    if part is not None and (type(part) is not str or len(part) > 64):
         return "part"
-    if claim.damage is not None and not is_number(claim.damage):
+    if damage is not None and not is_number(damage):
         return "damage"
     return ""
 
@@ -66,11 +67,11 @@ def check_form(claim: ShotClaim, context: Context) -> Finding | None:
     field = _first_bad_field(claim, origin, direction)
     if field or origin is None or direction is None:
         given = excerpt(getattr(claim, field))
-        context.seen = (f"{field} {given}", None, "")
+        context.steps.append(Step("form", f"{field} {given}"))
         return context.find("malformed", detail=f"{field}: {given}")
     x, y, z = direction
     length = math.sqrt(x * x + y * y + z * z)
-    context.seen = (length, 1.0, "")
+    context.steps.append(Step("form", length, 1.0))
     if not nearly_unit(length):
         return context.find("direction_not_unit", length, 1.0, "")
     context.origin = origin

@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+from tinclock.core.records import Step
+
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
     from tinclock.core.records import Finding, ShotClaim
@@ -16,16 +18,12 @@ def check_muzzle(claim: ShotClaim, context: Context) -> Finding | None:
     if eye is None:  # pragma: no cover - reached only where a table lets absent shooters act
         return context.find("absent_actor")
     distance = math.dist(eye, origin)
-    context.seen = (distance, reach, "m")
+    context.steps.append(Step("muzzle", distance, reach, "m"))
     if distance > reach:
         return context.find("muzzle_far", distance, reach, "m")
-    if context.level is not None:
+    if context.level is not None and distance > 0.0:
         wall = context.level.blocker(eye, origin)
         if wall is not None:
-            context.seen = (
-                f"{wall.surface.name} at {wall.distance_m:.2f} m",
-                f"clear for {distance:.2f} m",
-                "",
-            )
+            context.steps.append(Step("muzzle wall", wall.distance_m, distance, "m"))
             return context.find("muzzle_blocked", wall.distance_m, distance, "m", wall.surface.name)
     return None

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from tinclock.core.checks.context import excerpt
 from tinclock.core.combat.cadence import Cadence
+from tinclock.core.records import Step
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
@@ -15,7 +16,8 @@ if TYPE_CHECKING:
 def check_weapon(claim: ShotClaim, context: Context) -> Finding | None:
     """Find `unknown_weapon` or `weapon_not_held`; works out the weapon."""
     weapon = context.weapons.get(claim.weapon)
-    context.seen = (excerpt(claim.weapon) if weapon is None else weapon.name, context.actor.wielded, "")
+    name = excerpt(claim.weapon) if weapon is None else weapon.name
+    context.steps.append(Step("weapon", name, context.actor.wielded))
     if weapon is None:
         return context.find("unknown_weapon", detail=excerpt(claim.weapon))
     if weapon.name != context.actor.wielded:
@@ -33,8 +35,9 @@ def check_cadence(claim: ShotClaim, context: Context) -> Finding | None:
     cadence = context.actor.cadence.get(weapon.name)
     if cadence is None:
         cadence = context.actor.cadence[weapon.name] = Cadence()
-    early, allowance = cadence.early_by(context.received_at), context.rules.cadence.allowance_s
-    context.seen = (max(early, -weapon.interval_s) * -1.0, -allowance, "s")
+    early, allowance = cadence.ready_at - context.received_at, context.rules.cadence.allowance_s
+    waited = -early if early > -weapon.interval_s else weapon.interval_s
+    context.steps.append(Step("cadence", waited, -allowance, "s"))
     if early > allowance:
         return context.find("fast_cadence", early, allowance, "s", f"interval {weapon.interval_s:g} s")
     cadence.fire(context.received_at, weapon.interval_s)

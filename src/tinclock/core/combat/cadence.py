@@ -17,10 +17,6 @@ class Cadence:
     def __init__(self) -> None:
         self.ready_at = float("-inf")
 
-    def early_by(self, now: float) -> float:
-        """Seconds that a shot now would come before the weapon is ready; negative when it has waited."""
-        return self.ready_at - now
-
     def fire(self, now: float, interval_s: float) -> None:
         """Spend the time of one shot."""
         self.ready_at = max(self.ready_at, now) + interval_s
