@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 import msgspec
+import numpy as np
 import pytest
 from conftest import Range
 from hypothesis import given
@@ -221,9 +222,8 @@ def test_those_who_left_are_gone_at_once(shooting):
 
 def test_a_claim_cannot_arrive_sooner_than_the_shortest_round_trip_after_its_snapshot(rules):
     shooting = Range(rules, None, cadence={"allowance_s": 1.0})
-    for k in range(6):
-        nonce = shooting.referee.ping("s", k * 0.1)
-        shooting.referee.pong("s", nonce, 100.04 + k * 0.1, k * 0.1 + 0.080)
+    for at in np.arange(-1.0, 0.5, 0.1).tolist():
+        shooting.referee.pong("s", shooting.referee.ping("s", at), 100.04 + at, at + 0.080)
     latest = View(38, 38, 0.0)
     assert codes(shooting.shoot(view=latest, late=0.030)) == ["view_ahead"]
     assert codes(shooting.shoot(view=latest, late=0.075)) == []

@@ -15,7 +15,7 @@ _HOME = {
     "BadArrayError": "core.errors",
     "BadNumberError": "core.errors",
     "ClockEstimate": "core.timeline.clock",
-    "Drawing": "core.combat.roster",
+    "Drawing": "core.timeline.views",
     "Event": "core.records",
     "Finding": "core.records",
     "Hit": "core.records",
@@ -79,7 +79,6 @@ __all__ = [
 ]
 
 if TYPE_CHECKING:
-    from tinclock.core.combat.roster import Drawing
     from tinclock.core.errors import (
         AlreadyKnownError,
         BadArrayError,
@@ -99,7 +98,7 @@ if TYPE_CHECKING:
     from tinclock.core.rules import Rules
     from tinclock.core.timeline.clock import ClockEstimate
     from tinclock.core.timeline.history import PartHit, PartHits, PoseHistory
-    from tinclock.core.timeline.views import View
+    from tinclock.core.timeline.views import Drawing, View
     from tinclock.intake.level_file import load_level
     from tinclock.intake.rules_file import load_rules, parse_rules
     from tinclock.report.frames import hitboxes_frame

@@ -14,10 +14,13 @@ StepVerdict = Literal["ok", "note", "amend", "deny"]
 
 
 class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
-    """A client says: I fired. Everything after `view` is what it believes happened: compared, never used.
+    """A client says: I fired.
 
-    `sequence` counts the connection's claims from 1. `origin` is where the ray starts and `direction` its unit
-    vector, in the world frame, in metres.
+    sequence : counts the connection's claims from 1
+    origin, direction : where the ray starts and its unit vector, world frame, metres
+    view : what the client's screen was drawing; a client that can't say sends `command_time` instead
+    victim, part, damage : what it believes happened: compared, never used
+    command_time : what the client's own clock showed, in seconds; used only without a view
     """
 
     sequence: int
@@ -25,10 +28,11 @@ class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
     weapon: str
     origin: Triple
     direction: Triple
-    view: View
+    view: View | None = None
     victim: int | None = None
     part: str | None = None
     damage: float | None = None
+    command_time: float | None = None
 
 
 class Finding(Struct, frozen=True, gc=False):

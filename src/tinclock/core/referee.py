@@ -19,7 +19,7 @@ from tinclock.core.checks.sequence import check_sequence
 from tinclock.core.checks.view import check_view, check_view_order
 from tinclock.core.checks.weapon import check_cadence, check_weapon
 from tinclock.core.combat.ledger import Ledger
-from tinclock.core.combat.roster import Actor, Drawing, Line
+from tinclock.core.combat.roster import Actor, Line
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import (
     AlreadyKnownError,
@@ -33,6 +33,7 @@ from tinclock.core.records import Finding, Outcome, Ruling, ShotClaim, Step
 from tinclock.core.resolve import cast_shot, strike
 from tinclock.core.rules import contradictions
 from tinclock.core.timeline.history import PoseHistory
+from tinclock.core.timeline.views import Drawing
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -111,23 +112,46 @@ class Referee:
         """
         if connection in self._lines:
             raise AlreadyKnownError("connection", connection)
-        entity = self._next_entity
         held = next(iter(self._weapons)) if weapon is None else self._require_weapon(weapon)
-        self.history.add(entity, rig)
-        self._next_entity += 1
-        self._actors[entity] = Actor(entity, connection, account, team, rig, held)
+        entity = self._enter(connection, account, team, rig, held, server_time)
         key = hashlib.blake2b(f"{self.seed}/{entity}".encode(), digest_size=32).digest()
         self._lines[connection] = Line(connection, entity, drawing or Drawing(), key)
-        self.ledger.open(entity)
+        return entity
+
+    def place(self, rig: str, *, team: str = "", server_time: float | None = None) -> int:
+        """Bring in something that nobody plays: a door, a shield, a lift. Returns the id of its entity.
+
+        It is recorded and rewound like any entity. Whether it takes damage, and how much it stands, says its rig.
+        """
+        return self._enter("", "", team, rig, "", server_time)
+
+    def remove(self, entity: int, server_time: float | None = None) -> None:
+        """Take away what `place` brought in; its past is gone at once."""
+        actor = self._require_actor(entity)
+        if actor.connection:
+            raise UnknownNameError("placed entity", entity, (e for e, a in self._actors.items() if not a.connection))
+        self._leave(entity, server_time)
+
+    def _enter(
+        self, connection: str, account: str, team: str, rig: str, weapon: str, server_time: float | None
+    ) -> int:
+        entity = self._next_entity
+        self.history.add(entity, rig)
+        self._next_entity += 1
+        self._actors[entity] = Actor(entity, connection, account, team, rig, weapon)
+        self.ledger.open(entity, self.rules.rigs[rig].health)
         self.ledger.spawn(entity, self._time(server_time))
         return entity
 
+    def _leave(self, entity: int, server_time: float | None) -> None:
+        self.history.remove(entity)
+        self.ledger.close(entity, self._time(server_time))
+        del self._actors[entity]
+
     def dismiss(self, connection: str, server_time: float | None = None) -> None:
         """A connection left: its entity and its past are gone at once."""
-        line = self._require_line(connection)
-        self.history.remove(line.entity)
-        self.ledger.close(line.entity, self._time(server_time))
-        del self._actors[line.entity], self._lines[connection]
+        self._leave(self._require_line(connection).entity, server_time)
+        del self._lines[connection]
 
     def spawn(self, entity: int, server_time: float | None = None) -> None:
         """Begin a new life of an entity, with full health; nothing is interpolated from the old one."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from tinclock.core.penetration import send_through
 from tinclock.core.records import Hit, Step
 
 if TYPE_CHECKING:
@@ -18,28 +19,28 @@ def cast_shot(context: Context) -> tuple[float, str | None]:
 
     Works out `context.hit`.
     """
-    view, weapon, history, steps = context.view, context.weapon, context.history, context.steps
+    view, weapon, history = context.view, context.weapon, context.history
     if view is None or weapon is None:  # pragma: no cover - both checks deny, whatever the rules say
         raise AssertionError("a shot is cast only after its view and weapon were worked out")
-    limit, wall = weapon.range_m, None
-    if context.level is not None:
-        wall = context.level.first(context.origin, context.direction, limit)
-        if wall is not None:
-            limit = wall.distance_m
-            steps.append(Step("level", f"{wall.surface.name} at {limit:.2f} m", None, "", "ok"))
-    context.hit = hit = history.nearest_along(
-        (*context.origin, *context.direction),
-        history.slot_of(view.from_tick),
-        history.slot_of(view.to_tick),
-        view.fraction,
-        limit,
-        context.actor.entity,
-    )
-    if hit is None:
-        steps.append(Step("rewind", "nobody", None, "", "ok"))
-        return limit, wall.surface.name if wall else None
-    steps.append(Step("rewind", f"entity {hit.entity}, {hit.part.name} at {hit.distance_m:.2f} m", None, "", "ok"))
-    return hit.distance_m, f"entity {hit.entity}"
+    if weapon.penetration > 0.0:
+        return send_through(context, weapon, view.fraction)
+    entity, wall = context.actor.entity, None
+    if context.level is None:
+        ray = (*context.origin, *context.direction)
+        hit = history.nearest_along(ray, *context.slots, view.fraction, weapon.range_m, entity)
+    else:
+        wall, hit = history.first_on_path(
+            context.level, context.origin, context.direction, context.slots, view.fraction, weapon.range_m, entity
+        )
+    context.hit = hit
+    if hit is not None:
+        context.steps.append(Step("rewind", hit.entity, hit.part.name, "entity"))
+        return hit.distance_m, f"entity {hit.entity}"
+    if wall is not None:
+        context.steps.append(Step("level", wall.distance_m, wall.surface.name, "m"))
+        return wall.distance_m, wall.surface.name
+    context.steps.append(Step("rewind", "nobody"))
+    return weapon.range_m, None
 
 
 def _untouchable(context: Context, victim: Actor) -> str:
@@ -47,13 +48,12 @@ def _untouchable(context: Context, victim: Actor) -> str:
     hit, view, history = context.hit, context.view, context.history
     if hit is None or view is None:
         return "nobody"
-    tick = view.from_tick if view.fraction < 1.0 else view.to_tick
     if history.rig_of(hit.entity).blocks_only:
         return "takes no damage"
-    if history.epoch_at(hit.entity, tick) < victim.life_epoch:
-        return "respawned since the view"
-    if not context.ledger.alive(hit.entity):
+    if hit.entity in context.ledger.dead:
         return "died since the view"
+    if victim.life_epoch > 1 and history.epoch_in(hit.entity, context.slots[view.fraction >= 1.0]) < victim.life_epoch:
+        return "respawned since the view"
     return ""
 
 
@@ -65,16 +65,16 @@ def strike(context: Context, actors: Mapping[int, Actor]) -> tuple[Hit, ...]:
     victim, part = actors[hit.entity], hit.part
     reason = _untouchable(context, victim)
     friendly = victim.team == context.actor.team != ""
-    share = context.rules.match.friendly_fire if friendly else 1.0
+    share = context.kept * (context.rules.match.friendly_fire if friendly else 1.0)
     if not reason and share == 0.0:
-        reason = "team-mate"
+        reason = "team-mate" if friendly else "out of the shot's reach"
     amount = 0.0 if reason else share * weapon.damage_at(hit.distance_m, part.zone)
-    steps.append(Step("victim", reason or "alive", None, "", "ok"))
+    steps.append(Step("victim", reason or "alive"))
     wound = context.ledger.wound(hit.entity, amount, context.received_at, context.actor.entity, weapon.name, part.name)
     context.damage = wound.before - wound.after
-    steps.append(Step("damage", amount, None, "points", "ok"))
-    o, d, t = context.origin, context.direction, hit.distance_m
-    point = (o[0] + d[0] * t, o[1] + d[1] * t, o[2] + d[2] * t)
+    steps.append(Step("damage", amount, unit="points"))
+    (ox, oy, oz), (dx, dy, dz), t = context.origin, context.direction, hit.distance_m
+    point = (ox + dx * t, oy + dy * t, oz + dz * t)
     return (
         Hit(hit.entity, part.name, part.zone, part.side, t, point, amount, wound.before, wound.after, wound.lethal),
     )

@@ -61,6 +61,10 @@ class RigRules(_Table, frozen=True, kw_only=True):
     eye: MountRules
     blocks_only: bool = False
     """Stops shots and takes no damage: a door, a lift, an unbreakable shield."""
+    resistance_per_m: NotNegative | None = None
+    """With `blocks_only`: what a metre of it costs a shot that penetrates; without it, everything stops."""
+    health: Positive | None = None
+    """Points at the start of a life, where it differs from `match.health`."""
     zone_priority: dict[Name, int] = field(default_factory=dict)
     """Where parts overlap: the higher zone wins within `zone_depth_m`; unlisted zones count 0."""
 
@@ -76,6 +80,8 @@ class WeaponRules(_Table, frozen=True, kw_only=True):
     """(distance in metres, factor) points, joined by straight lines, level beyond the ends. Empty: 1 everywhere."""
     zones: dict[Name, NotNegative] = field(default_factory=dict)
     """Damage factor by zone; a zone that is not listed counts 1."""
+    penetration: NotNegative = 0.0
+    """What a shot can pass through: each metre of a surface takes its `resistance_per_m` from it. 0: nothing."""
 
 
 class ViewRules(_Table, frozen=True, kw_only=True):

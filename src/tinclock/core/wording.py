@@ -42,9 +42,13 @@ _STEPS: dict[str, tuple[str, str]] = {
     "cadence": ("weapon had been ready for", "at least"),
     "view": ("age of the view", "limit"),
     "view order": ("view lies before an earlier one by", "at most"),
+    "newest snapshot": ("newest snapshot of the view", "newest recorded"),
+    "since the snapshot was sent": ("since the snapshot was sent", "at least"),
+    "muzzle wall": ("first wall from the eye at", "clear for"),
+    "passed": ("passed through", "of"),
     "muzzle": ("shot starts from the eye at", "at most"),
-    "level": ("first wall along the shot", ""),
-    "rewind": ("hitboxes at the view", ""),
+    "level": ("stopped by the level at", "surface"),
+    "rewind": ("hit at the view", "part"),
     "victim": ("the victim is now", ""),
     "damage": ("damage by the server's table", ""),
     "claimed damage": ("claimed damage", "weapon's most"),
@@ -63,6 +67,8 @@ def _amount(value: float | str | None, unit: str) -> str:
         return value
     if math.isinf(value):
         return "unlimited"
+    if unit == "entity":
+        return f"entity {value:g}"
     if unit == "s":
         return f"{value * 1000.0:.1f} ms"
     number = f"{value:.3f}".rstrip("0").rstrip(".") if unit != "" else f"{value:g}"

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.combat.roster import Drawing
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.referee import Referee
+from tinclock.core.timeline.views import Drawing
 from tinclock.garden.gait import Bodies, Gait, turn
 from tinclock.garden.gardener import Gardener, Seat, Shot
 from tinclock.garden.network import Post

@@ -32,6 +32,8 @@ class Context:
     weapon: Weapon | None = None
     hit: PartHit | None = None
     damage = 0.0
+    kept = 1.0
+    """Share of the damage that is left after what the shot passed through."""
 
     def __init__(
         self,

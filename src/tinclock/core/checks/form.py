@@ -28,6 +28,11 @@ def is_number(value: object) -> bool:
     return type(value) in (float, int) and -FARTHEST_M <= value <= FARTHEST_M  # type: ignore[operator]
 
 
+def is_time(value: object) -> bool:
+    """Whether a client's number can be a time of its own clock, in seconds."""
+    return type(value) in (float, int) and -1e15 < value < 1e15  # type: ignore[operator]
+
+
 def as_triple(value: object) -> Triple | None:
     """Three numbers of a client as floats; None when they aren't that."""
     if type(value) is tuple and len(value) == 3:
@@ -50,7 +55,12 @@ def _first_bad_field(claim: ShotClaim, origin: Triple | None, direction: Triple 
         return "origin"
     if direction is None:
         return "direction"
-    if type(view) is not View or not (is_count(view.from_tick) and is_count(view.to_tick) and is_number(view.fraction)):
+    if view is None:
+        if not is_time(claim.command_time):
+            return "command_time" if claim.command_time is not None else "view"
+    elif type(view) is not View or not (
+        is_count(view.from_tick) and is_count(view.to_tick) and is_number(view.fraction)
+    ):
         return "view"
     if victim is not None and not is_count(victim):
         return "victim"

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.core.timeline.views import View
+from tinclock.core.records import Step
+from tinclock.core.timeline.views import View, derived_view, snapped
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
     from tinclock.core.records import Finding, ShotClaim
+    from tinclock.core.timeline.history import Snapshot
+
+ENOUGH_ANSWERS = 8
+"""So many pings must have been answered before the shortest of them bounds what can have arrived."""
 
 
 def check_view(claim: ShotClaim, context: Context) -> Finding | None:
@@ -18,91 +23,122 @@ def check_view(claim: ShotClaim, context: Context) -> Finding | None:
     its snapshots was sent, however the trip splits. It is late when it is older than round trip, interpolation delay,
     the snapshots' spacing and a few times the jitter explain. Older than `max_rewind_s`, it is ruled at that age.
     """
-    view, history = claim.view, context.history
-    oldest = history.oldest_tick
-    if oldest < 0 or view.to_tick > history.newest_tick:
-        context.seen = (f"snapshot {view.to_tick}", f"snapshot {history.newest_tick}", "")
+    line, snapshots = context.line, context.history.snapshots
+    view = claim.view
+    if view is None:
+        view = derived_view(context.history, line.clock, line.drawing, claim.command_time or 0.0)
+        if view is None:
+            return _underived(claim, context)
+    before, after = snapshots.get(view.from_tick), snapshots.get(view.to_tick)
+    if before is None or after is None:
+        return _not_held(view, context)
+    if view.from_tick > view.to_tick or not 0.0 <= view.fraction <= _furthest(view, before, after, context):
+        return _unknown(context, f"{view.from_tick}..{view.to_tick} at {view.fraction:g}", "what the client can draw")
+    if line.drawing.between == "nearest":
+        view = snapped(view)
+        before = after = snapshots[view.from_tick]
+    return _check_age(view, before, after, context)
+
+
+def _unknown(context: Context, given: str, expected: str) -> Finding:
+    context.steps.append(Step("view", given, expected))
+    return context.find("view_unknown", detail=given)
+
+
+def _underived(claim: ShotClaim, context: Context) -> Finding | None:
+    """Why no view follows from the command time: the clock isn't known yet, or the time is long past."""
+    history, clock = context.history, context.line.clock
+    if not clock.samples or not history.snapshots:
+        return _unknown(context, f"command time {claim.command_time}", "an answered ping and a published snapshot")
+    return _cap(context, context.received_at - clock.server_time_of(claim.command_time or 0.0))
+
+
+def _not_held(view: View, context: Context) -> Finding | None:
+    """What a view means whose snapshots aren't both held: the future, the distant past, or ticks never sent."""
+    history = context.history
+    if view.to_tick > history.newest_tick:
+        context.steps.append(Step("newest snapshot", view.to_tick, history.newest_tick))
         return context.find("view_ahead", view.to_tick, history.newest_tick, "ticks", "names a tick of the future")
-    if view.from_tick > view.to_tick or view.from_tick < 0 or not 0.0 <= view.fraction <= _furthest(view, context):
-        context.seen = (f"{view.from_tick}..{view.to_tick} at {view.fraction:g}", None, "")
-        return context.find("view_unknown", detail=f"{view.from_tick}..{view.to_tick} at {view.fraction:g}")
-    if history.oldest_published_time == float("inf"):
-        context.seen = (f"snapshot {view.to_tick}", "none published", "")
-        return context.find("view_unknown", detail="no snapshot was published yet")
-    if view.from_tick < oldest:
-        return _cap(context, context.received_at - history.time_of(View(oldest, oldest, 0.0)))
-    sent_at = history.sent_at(view.to_tick)
-    if sent_at is None or history.sent_at(view.from_tick) is None:
-        context.seen = (f"{view.from_tick}..{view.to_tick}", "published ticks", "")
-        return context.find("view_unknown", detail=f"{view.from_tick}..{view.to_tick} were not both published")
-    return _check_age(view, sent_at, context)
+    sane = 0 <= view.from_tick <= view.to_tick and 0.0 <= view.fraction <= 1.0
+    if sane and history.snapshots and view.from_tick < next(iter(history.snapshots)):
+        return _cap(context, context.received_at - history.first_snapshot_time)
+    return _unknown(context, f"{view.from_tick}..{view.to_tick} at {view.fraction:g}", "two published ticks")
 
 
-def _furthest(view: View, context: Context) -> float:
+def _furthest(view: View, before: Snapshot, after: Snapshot, context: Context) -> float:
     """The largest fraction that the client's way of drawing can reach."""
-    drawing, history = context.line.drawing, context.history
-    if drawing.when_late == "hold" or view.from_tick == view.to_tick:
+    drawing = context.line.drawing
+    if drawing.when_late == "hold" or before is after:
         return 1.0
-    if not (history.holds(view.from_tick) and history.holds(view.to_tick)):
-        return 1.0
-    gap = history.time_of(View(view.to_tick, view.to_tick, 0.0)) - history.time_of(
-        View(view.from_tick, view.from_tick, 0.0)
-    )
-    return 1.0 + drawing.extrapolate_s / gap
+    return 1.0 + drawing.extrapolate_s / (after.time - before.time)
 
 
-def _check_age(view: View, sent_at: float, context: Context) -> Finding | None:
+def _check_age(view: View, before: Snapshot, after: Snapshot, context: Context) -> Finding | None:
     clock, limits, now = context.line.clock, context.rules.view, context.received_at
-    since_sent, least_trip = now - sent_at, clock.least_round_trip_s - limits.early_allowance_s
-    if since_sent < least_trip:
-        context.seen = (since_sent, least_trip, "s")
-        return context.find("view_ahead", since_sent, least_trip, "s", f"since snapshot {view.to_tick} was sent")
-    view_time = context.history.time_of(view)
+    since_sent, shortest = now - after.sent_at, shortest_trip(context)
+    if since_sent < shortest:
+        context.steps.append(Step("since the snapshot was sent", since_sent, shortest, "s"))
+        return context.find("view_ahead", since_sent, shortest, "s", f"since snapshot {view.to_tick} was sent")
+    view_time = before.time + view.fraction * (after.time - before.time)
     age = now - view_time
     if age > limits.max_rewind_s:
         return _cap(context, age)
-    context.view, context.view_time = view, view_time
-    latest = latest_age(context)
-    context.seen = (age, latest, "s")
+    context.view, context.view_time, context.slots = view, view_time, (before.slot, after.slot)
+    latest = latest_age(context) if clock.samples else float("inf")
+    context.steps.append(Step("view", age, latest, "s"))
     if age > latest:
         return context.find("view_late", age, latest, "s")
     return None
 
 
+def shortest_trip(context: Context) -> float:
+    """The least time, in seconds, between sending a snapshot and receiving a claim that has seen it.
+
+    The shortest of few pings is longer than the shortest trip that there is, so it bounds nothing until enough were
+    answered, and then only less the jitter.
+    """
+    clock = context.line.clock
+    if clock.answers < ENOUGH_ANSWERS:
+        return 0.0
+    return clock.least_round_trip_s - context.rules.view.early_allowance_s - clock.jitter_s
+
+
 def latest_age(context: Context) -> float:
     """The greatest age of a view, in seconds, that the connection and the client's drawing explain."""
-    clock, rules = context.line.clock, context.rules
-    if not clock.samples:
-        return float("inf")
-    spacing = rules.match.snapshot_every / rules.match.tick_rate_hz
+    clock, rules, drawing = context.line.clock, context.rules, context.line.drawing
+    match, view = rules.match, rules.view
+    late = drawing.extrapolate_s if drawing.when_late == "extrapolate" else 0.0
     return (
         clock.round_trip_s
-        + context.line.drawing.interpolation_delay_s
-        + spacing
-        + rules.view.jitter_factor * clock.jitter_s
-        + rules.view.late_allowance_s
+        + drawing.interpolation_delay_s
+        + match.snapshot_every / match.tick_rate_hz
+        + view.jitter_factor * clock.jitter_s
+        + view.late_allowance_s
+        + late
     )
 
 
 def _cap(context: Context, age: float) -> Finding:
     """Rule at the greatest age allowed; the finding says how old the claimed view was."""
-    limit = context.rules.view.max_rewind_s
-    history = context.history
-    at = max(context.received_at - limit, history.oldest_published_time)
-    context.view = history.view_at(at)
-    context.view_time = history.time_of(context.view)
-    context.seen = (age, limit, "s")
+    limit, history = context.rules.view.max_rewind_s, context.history
+    at = max(context.received_at - limit, history.first_snapshot_time)
+    context.view = view = history.view_at(at)
+    context.view_time = history.time_of(view)
+    context.slots = (history.snapshots[view.from_tick].slot, history.snapshots[view.to_tick].slot)
+    context.steps.append(Step("view", age, limit, "s"))
     return context.find("view_capped", age, limit, "s")
 
 
 def check_view_order(claim: ShotClaim, context: Context) -> Finding | None:
     """Find `view_backwards` when the view lies before an earlier claim's by more than packets get reordered."""
-    if context.view_time is None:
+    line, view_time = context.line, context.view_time
+    if view_time is None:
         return None
-    back = context.line.newest_view_time - context.view_time
-    allowance = context.rules.view.order_allowance_s + context.rules.view.jitter_factor * context.line.clock.jitter_s
-    context.seen = (max(back, 0.0), allowance, "s")
-    context.line.newest_view_time = max(context.line.newest_view_time, context.view_time)
-    if back > allowance:
-        return context.find("view_backwards", back, allowance, "s")
-    return None
+    back = line.newest_view_time - view_time
+    allowance = context.rules.view.order_allowance_s + context.rules.view.jitter_factor * line.clock.jitter_s
+    if back <= 0.0:
+        line.newest_view_time = view_time
+        context.steps.append(Step("view order", 0.0, allowance, "s"))
+        return None
+    context.steps.append(Step("view order", back, allowance, "s"))
+    return context.find("view_backwards", back, allowance, "s") if back > allowance else None

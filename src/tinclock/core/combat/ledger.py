@@ -17,10 +17,10 @@ class Wound(NamedTuple):
 
 
 class _Account:
-    __slots__ = ("alive", "died_at", "health", "life")
+    __slots__ = ("alive", "died_at", "full", "health", "life")
 
-    def __init__(self) -> None:
-        self.health, self.alive, self.life, self.died_at = 0.0, False, 0, float("-inf")
+    def __init__(self, full: float) -> None:
+        self.full, self.health, self.alive, self.life, self.died_at = full, 0.0, False, 0, float("-inf")
 
 
 class Ledger:
@@ -34,11 +34,11 @@ class Ledger:
         self._events: list[Event] = []
         self._next = 1
 
-    def open(self, entity: int) -> None:
+    def open(self, entity: int, full_health: float | None = None) -> None:
         """Start the books of a new entity, not yet alive."""
         if entity in self._accounts:
             raise AlreadyKnownError("entity", entity)
-        self._accounts[entity] = _Account()
+        self._accounts[entity] = _Account(full_health or self.full_health)
 
     def close(self, entity: int, server_time: float) -> None:
         """Close the books of one that left."""
@@ -70,7 +70,7 @@ class Ledger:
     def spawn(self, entity: int, server_time: float) -> int:
         """Begin a life with full health; returns its number."""
         account = self._account(entity)
-        account.health, account.alive = self.full_health, True
+        account.health, account.alive = account.full, True
         account.life += 1
         self.dead.discard(entity)
         self._tell("spawn", server_time, entity, health=account.health)

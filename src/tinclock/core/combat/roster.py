@@ -3,30 +3,16 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from typing import TYPE_CHECKING, Literal
-
-from msgspec import Struct
+from typing import TYPE_CHECKING
 
 from tinclock.core.combat.cadence import Cadence
 from tinclock.core.timeline.clock import ClockEstimate
 
 if TYPE_CHECKING:
     from tinclock.core.records import Ruling
+    from tinclock.core.timeline.views import Drawing
 
 REMEMBERED_RULINGS = 256
-
-
-class Drawing(Struct, frozen=True):
-    """How a client draws the others.
-
-    `interpolation_delay_s` is how far behind the newest snapshot's arrival it draws. `between` says what it does
-    between two snapshots, `when_late` what it does when the next one is missing, for at most `extrapolate_s`.
-    """
-
-    interpolation_delay_s: float = 0.1
-    between: Literal["interpolate", "nearest"] = "interpolate"
-    when_late: Literal["hold", "extrapolate"] = "hold"
-    extrapolate_s: float = 0.1
 
 
 class Actor:

@@ -12,13 +12,14 @@ if TYPE_CHECKING:
 class Weapon:
     """One weapon's numbers, ready for use."""
 
-    __slots__ = ("_distances", "_factors", "_zones", "damage", "interval_s", "most_damage", "name", "range_m")
+    __slots__ = ("_distances", "_factors", "_zones", "damage", "interval_s", "most_damage", "name", "penetration", "range_m")
 
     def __init__(self, name: str, rules: WeaponRules) -> None:
         self.name = name
         self.damage = rules.damage
         self.interval_s = rules.interval_s
         self.range_m = rules.range_m
+        self.penetration = rules.penetration
         self._distances = [float(distance) for distance, _ in rules.falloff]
         self._factors = [float(factor) for _, factor in rules.falloff]
         self._zones = dict(rules.zones)

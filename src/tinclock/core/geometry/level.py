@@ -9,6 +9,7 @@ import numpy as np
 
 from tinclock.core.arrays import check_finite, require_rays, require_shape
 from tinclock.core.errors import BadNumberError, MeshError
+from tinclock.core.memory import header_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -144,7 +145,8 @@ class Level:
         self._triangles = np.ascontiguousarray(np.concatenate([a, b - a, c - a], axis=1))
         self._face = np.ascontiguousarray(order)
         self._arrays = (self._boxes, self._children, self._triangles, self._face)
-        self._offset = tuple(self._centre.tolist())
+        self.header = header_of(self._arrays, len(self._boxes), len(self._face))
+        self.offset: tuple[float, float, float] = tuple(self._centre.tolist())
         self._kind_of_row = self.kinds[order].tolist()
 
     def __len__(self) -> int:
@@ -163,12 +165,16 @@ class Level:
         self, origin: tuple[float, float, float], direction: tuple[float, float, float], limit_m: float
     ) -> LevelHit | None:
         """The nearest surface along the unit vector `direction`, within `limit_m`; None when there is none."""
-        from tinclock.core.geometry.tree import first_triangle
+        from tinclock.core.geometry.tree import first_triangle_alone
 
-        (ox, oy, oz), (dx, dy, dz), (cx, cy, cz) = origin, direction, self._offset
+        (ox, oy, oz), (dx, dy, dz), (cx, cy, cz) = origin, direction, self.offset
         if not limit_m >= 0.0:
             raise BadNumberError("limit_m", "a number of at least 0", limit_m)
-        row, distance, facing = first_triangle(ox - cx, oy - cy, oz - cz, dx, dy, dz, limit_m, *self._arrays)
+        row, distance, facing = first_triangle_alone(ox - cx, oy - cy, oz - cz, dx, dy, dz, limit_m, self.header)
+        return self.met(row, distance, facing)
+
+    def met(self, row: int, distance: float, facing: float) -> LevelHit | None:
+        """A kernel's answer in words; None for row -1."""
         if row < 0:
             return None
         return LevelHit(distance, self.surfaces[self._kind_of_row[row]], int(self._face[row]), facing)
@@ -196,7 +202,7 @@ class Level:
         """Every surface along the ray within `limit_m`, nearest first; equal distances by face number."""
         from tinclock.core.geometry.tree import every_triangle
 
-        (ox, oy, oz), (dx, dy, dz), (cx, cy, cz) = origin, direction, self._offset
+        (ox, oy, oz), (dx, dy, dz), (cx, cy, cz) = origin, direction, self.offset
         room = 64
         while True:
             rows, distance, facing = np.empty(room, np.int64), np.empty(room), np.empty(room)

@@ -67,6 +67,7 @@ class Rig:
         self.eye_bone = index[rules.eye.bone]
         self.eye_at = rules.eye.at
         self.blocks_only = rules.blocks_only
+        self.resistance_per_m = float("inf") if rules.resistance_per_m is None else rules.resistance_per_m
 
     def __repr__(self) -> str:
         return f"Rig({self.name!r}, {len(self.bones)} bones, {len(self.parts)} parts)"

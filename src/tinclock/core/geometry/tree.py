@@ -11,9 +11,10 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
+from numba import carray, njit
 
 from tinclock.core.geometry.rays import ray_triangle
+from tinclock.core.memory import float32_at, float64_at, int32_at, int64_at
 
 WIDTH = 8
 LEAF_SIZE = 4
@@ -197,6 +198,25 @@ def _inverse(d):
     if abs(d) < 1e-30:
         return np.float32(1e30) if d >= 0.0 else np.float32(-1e30)
     return np.float32(1.0 / d)
+
+
+@njit(cache=True, inline="always")
+def open_tree(header):
+    """The arrays behind a level's header (see `core.memory`): boxes, children, triangles, face."""
+    nodes, count = header[4], header[5]
+    return (
+        carray(float32_at(header[0]), (nodes, 2, 3, WIDTH)),
+        carray(int32_at(header[1]), (nodes, 2, WIDTH)),
+        carray(float64_at(header[2]), (count, 9)),
+        carray(int64_at(header[3]), (count,)),
+    )
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def first_triangle_alone(ox, oy, oz, dx, dy, dz, limit, header):
+    """`first_triangle` of a level's header."""
+    boxes, children, triangles, face = open_tree(header)
+    return first_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, face)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

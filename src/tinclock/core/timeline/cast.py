@@ -17,6 +17,7 @@ import numpy as np
 from numba import njit
 
 from tinclock.core.geometry.rays import clamp, line_box, line_capsule, line_sphere
+from tinclock.core.geometry.tree import first_triangle_alone
 from tinclock.core.memory import float32_at, float64_at, int16_at
 from tinclock.core.timeline.rewind import blend_of, body_of, bounds_at, epochs_at, place_of, rotate, turn_between
 
@@ -276,6 +277,22 @@ def first_part_alone(ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction
         apart,
         close,
     )
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def first_on_path(
+    ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, tree, cx, cy, cz
+):  # fmt: skip
+    """The first wall, and the first hitbox before it: (row of the level, distance, facing, column, part row, enter, leave).
+
+    tree : header of the level, whose vertices are relative to (cx, cy, cz)
+    """
+    wall, distance, facing = first_triangle_alone(ox - cx, oy - cy, oz - cz, dx, dy, dz, limit, tree)
+    column, row, enter, leave = first_part_alone(
+        ox, oy, oz, dx, dy, dz, distance if wall >= 0 else limit, from_slot, to_slot, fraction, ignore, depth, header,
+        quantum,
+    )  # fmt: skip
+    return wall, distance, facing, column, row, enter, leave
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

@@ -52,7 +52,18 @@ class ClockSettings(NamedTuple):
 
 
 class ClockEstimate:
-    """The clock and path of one connection. Server times come from the caller; `key` makes the nonces."""
+    """The clock and path of one connection. Server times come from the caller; `key` makes the nonces.
+
+    All in seconds:
+
+    round_trip_s : the shortest round trip of the window, nan before the first answer
+    least_round_trip_s : that of the long window: nothing sent can have come back sooner; 0 before the first answer
+    jitter_s : RFC 3550's jitter of the answers' transit times
+    offset_s : client clock minus server time
+    offset_bound_s : the largest error that `offset_s` can have, inf before the first answer
+    answers : how many answers were used so far
+    restarts : how often the client's clock jumped or contradicted itself, so that old samples were thrown away
+    """
 
     def __init__(self, key: bytes = b"", settings: ClockSettings | None = None) -> None:
         self.settings = settings or ClockSettings()
@@ -65,13 +76,13 @@ class ClockEstimate:
         self._lost: deque[float] = deque()
         self._least: deque[tuple[float, float]] = deque()
         self._high = 0
-        self._jitter = 0.0
         self._transit = math.nan
-        self._offset, self._bound = 0.0, math.inf
-        self._round_trip = math.nan
         self._now = -math.inf
-        self.restarts = 0
-        """How often the client's clock jumped or contradicted itself, so that old samples were thrown away."""
+        self.jitter_s = 0.0
+        self.offset_s, self.offset_bound_s = 0.0, math.inf
+        self.round_trip_s = math.nan
+        self.least_round_trip_s = 0.0
+        self.answers = self.restarts = 0
 
     def ping(self, sent_at: float) -> int:
         """Open an exchange at a server time; returns the nonce to send (an integer below 2**48)."""
@@ -122,7 +133,7 @@ class ClockEstimate:
     def _take(self, sample: _Sample) -> None:
         transit = sample.received_at - sample.client_time
         if not math.isnan(self._transit):
-            self._jitter += (abs(transit - self._transit) - self._jitter) / 16.0
+            self.jitter_s += (abs(transit - self._transit) - self.jitter_s) / 16.0
         self._transit = transit
         trip = sample.round_trip
         while self._least and self._least[-1][1] >= trip:
@@ -130,7 +141,9 @@ class ClockEstimate:
         self._least.append((sample.received_at, trip))
         while self._least[0][0] < sample.received_at - self.settings.long_window_s:
             self._least.popleft()
-        higher = not math.isnan(self._round_trip) and trip > self._round_trip + self.settings.route_step_s
+        self.least_round_trip_s = self._least[0][1]
+        self.answers += 1
+        higher = not math.isnan(self.round_trip_s) and trip > self.round_trip_s + self.settings.route_step_s
         self._high = self._high + 1 if higher else 0
         self._samples.append(sample)
         if self._high >= self.settings.route_samples:
@@ -140,16 +153,16 @@ class ClockEstimate:
         self._settle()
 
     def _settle(self) -> None:
-        self._round_trip = min(sample.round_trip for sample in self._samples)
+        self.round_trip_s = min(sample.round_trip for sample in self._samples)
         low, high = self._interval()
         if low > high:  # the client's clock jumped: only what it said since then can be true
             self.restarts += 1
             latest = self._samples[-1]
             self._samples.clear()
             self._samples.append(latest)
-            self._round_trip = latest.round_trip
+            self.round_trip_s = latest.round_trip
             low, high = self._interval()
-        self._offset, self._bound = (low + high) / 2, (high - low) / 2
+        self.offset_s, self.offset_bound_s = (low + high) / 2, (high - low) / 2
 
     def _interval(self) -> tuple[float, float]:
         latest = self._samples[-1].received_at
@@ -166,31 +179,6 @@ class ClockEstimate:
         return len(self._samples)
 
     @property
-    def round_trip_s(self) -> float:
-        """The shortest round trip of the window, nan before the first answer."""
-        return self._round_trip
-
-    @property
-    def least_round_trip_s(self) -> float:
-        """The shortest round trip of the long window: nothing sent can have come back sooner. 0 before the first."""
-        return self._least[0][1] if self._least else 0.0
-
-    @property
-    def offset_s(self) -> float:
-        """Client clock minus server time."""
-        return self._offset
-
-    @property
-    def offset_bound_s(self) -> float:
-        """The largest error that `offset_s` can have, inf before the first answer."""
-        return self._bound
-
-    @property
-    def jitter_s(self) -> float:
-        """RFC 3550's jitter of the answers' transit times."""
-        return self._jitter
-
-    @property
     def loss(self) -> float:
         """Share of the window's pings that stayed unanswered."""
         total = len(self._samples) + len(self._lost)
@@ -202,9 +190,9 @@ class ClockEstimate:
         if not self._samples:
             return 0.0
         count = len(self._samples)
-        calm = self._round_trip / (self._round_trip + 2.0 * self._jitter) if self._round_trip > 0.0 else 1.0
+        calm = self.round_trip_s / (self.round_trip_s + 2.0 * self.jitter_s) if self.round_trip_s > 0.0 else 1.0
         return count / (count + 4.0) * (1.0 - self.loss) * calm
 
     def server_time_of(self, client_time: float) -> float:
         """The server time at which the client's clock showed `client_time`, within `offset_bound_s`."""
-        return client_time - self._offset
+        return client_time - self.offset_s

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import ArrayLike, NDArray
 
+    from tinclock.core.geometry.level import Level, LevelHit
     from tinclock.core.geometry.rig import Part, Rig
     from tinclock.core.timeline.hitboxes import Hitboxes
 
@@ -56,6 +57,14 @@ class PartHits(NamedTuple):
     leaves_m: NDArray[np.float64]
 
 
+class Snapshot(NamedTuple):
+    """A published tick that is still held: its ring slot, its server time, and when it was sent."""
+
+    slot: int
+    time: float
+    sent_at: float
+
+
 class PoseHistory:
     """Ring buffer of poses. `rigs` names the bodies; entities are added with one of them.
 
@@ -80,9 +89,10 @@ class PoseHistory:
         self._time_at = [float("nan")] * self.capacity
         self._newest_tick, self._newest_time = -1, float("-inf")
         self._held: deque[int] = deque()
-        self._published_ticks: list[int] = []
-        self._published_times: list[float] = []
-        self._sent_at: dict[int, float] = {}
+        self._published_ticks: deque[int] = deque()
+        self._published_times: deque[float] = deque()
+        self.snapshots: dict[int, Snapshot] = {}
+        """The published ticks that are held, oldest first."""
 
     # -- who is in it ---------------------------------------------------------------------------------------
 
@@ -156,6 +166,7 @@ class PoseHistory:
         if not server_time > self._newest_time or server_time == float("inf"):
             raise TimeOrderError("server_time", server_time, self._newest_time)
         slot = tick % self.capacity
+        self.snapshots.pop(self._tick_at[slot], None)
         self._tick_at[slot] = -1  # whatever happens below, this slot's old tick is gone
         self._columns.write(slot, entities, bones)
         self._tick_at[slot], self._time_at[slot] = tick, server_time
@@ -163,6 +174,11 @@ class PoseHistory:
         self._held.append(tick)
         while not self.holds(self._held[0]):
             self._held.popleft()
+        oldest = self._held[0]
+        while self._published_ticks and self._published_ticks[0] < oldest:
+            self.snapshots.pop(self._published_ticks[0], None)
+            self._published_ticks.popleft()
+            self._published_times.popleft()
 
     def publish(self, tick: int, sent_at: float | None = None) -> None:
         """Note that the tick was sent to the clients, at `sent_at` (default: its own server time)."""
@@ -171,11 +187,7 @@ class PoseHistory:
             raise TimeOrderError("published tick", tick, self._published_ticks[-1])
         self._published_ticks.append(tick)
         self._published_times.append(self._time_at[slot])
-        self._sent_at[tick] = self._time_at[slot] if sent_at is None else sent_at
-        if len(self._published_ticks) > 2 * self.capacity:
-            for old in self._published_ticks[: self.capacity]:
-                del self._sent_at[old]
-            del self._published_ticks[: self.capacity], self._published_times[: self.capacity]
+        self.snapshots[tick] = Snapshot(slot, self._time_at[slot], self._time_at[slot] if sent_at is None else sent_at)
 
     # -- instants -------------------------------------------------------------------------------------------
 
@@ -189,18 +201,15 @@ class PoseHistory:
         """Whether the tick's poses are still (and already) here."""
         return tick >= 0 and self._tick_at[tick % self.capacity] == tick
 
-    def sent_at(self, tick: int) -> float | None:
-        """When the tick was published; None for a tick that never was, or that is no longer held."""
-        return self._sent_at.get(tick) if self.holds(tick) else None
-
     @property
-    def oldest_published_time(self) -> float:
-        """Server time of the oldest published tick that is still held, inf before the first."""
-        start = bisect.bisect_left(self._published_ticks, self.oldest_tick)
-        for place in range(start, len(self._published_ticks)):
-            if self.holds(self._published_ticks[place]):
-                return self._published_times[place]
-        return NO_LIMIT
+    def first_snapshot_time(self) -> float:
+        """Server time of the oldest snapshot that is held, inf before the first."""
+        return self._published_times[0] if self._published_times else NO_LIMIT
+
+    def snapshot_before(self, tick: int) -> int | None:
+        """The published tick before a published one, None when none is held."""
+        place = bisect.bisect_left(self._published_ticks, tick) - 1
+        return self._published_ticks[place] if place >= 0 else None
 
     def time_of(self, view: View) -> float:
         """The server time that a view stands for. Raises `OutOfHistoryError` for ticks that are not held."""
@@ -214,14 +223,9 @@ class PoseHistory:
         Later than the newest snapshot, it is that snapshot; earlier than the oldest that is held, `OutOfHistoryError`.
         """
         place = bisect.bisect_right(self._published_times, server_time)
-        if place == 0 or not self.holds(self._published_ticks[place - 1]):
-            held = [t for n, t in zip(self._published_ticks, self._published_times, strict=True) if self.holds(n)]
-            raise OutOfHistoryError(
-                "server time",
-                server_time,
-                held[0] if held else float("nan"),
-                held[-1] if held else float("nan"),
-            )
+        if place == 0:
+            first, last = (self._published_times[k] if self._published_times else NO_LIMIT for k in (0, -1))
+            raise OutOfHistoryError("server time", server_time, first, last)
         before = self._published_ticks[place - 1]
         if place == len(self._published_ticks):
             return View(before, before, 0.0)
@@ -274,6 +278,28 @@ class PoseHistory:
             return None
         entity, index, part = columns.named(column, row)
         return PartHit(entity, index, part, enter, leave)
+
+    def first_on_path(
+        self,
+        level: Level,
+        origin: Triple,
+        direction: Triple,
+        slots: tuple[int, int],
+        fraction: float,
+        limit_m: float,
+        ignore: int,
+    ) -> tuple[LevelHit | None, PartHit | None]:
+        """The first wall within `limit_m` and the first hitbox before it, without checks, in one kernel call."""
+        columns = self._columns
+        wall, distance, facing, column, row, enter, leave = cast.first_on_path(
+            *origin, *direction, limit_m, *slots, fraction, columns.of(ignore), self.zone_depth_m, columns.header,
+            columns.quantum, level.header, *level.offset,
+        )  # fmt: skip
+        met = level.met(wall, distance, facing)
+        if column < 0:
+            return met, None
+        entity, index, part = columns.named(column, row)
+        return met, PartHit(entity, index, part, enter, leave)
 
     def nearest_many(
         self,
@@ -374,10 +400,10 @@ class PoseHistory:
         )
         return (x, y, z) if there else None
 
-    def epoch_at(self, entity: int, tick: int) -> int:
-        """The entity's epoch in a tick, 0 when it was absent."""
+    def epoch_in(self, entity: int, slot: int) -> int:
+        """The entity's epoch in a ring slot, 0 when it was absent."""
         column = self._columns.of(entity)
-        return 0 if column < 0 else int(self._columns.store[1][self._slot(tick), column])
+        return 0 if column < 0 else int(self._columns.store[1][slot, column])
 
     def require(self, entity: int) -> None:
         """Raise `UnknownNameError` unless the entity was added and not removed."""

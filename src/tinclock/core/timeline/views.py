@@ -1,8 +1,14 @@
-"""Views: what a shooter's screen showed, as two snapshots and a fraction between them."""
+"""Views: what a shooter's screen showed, as two snapshots and a fraction between them; and how clients draw."""
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING, Literal
+
 from msgspec import Struct
+
+if TYPE_CHECKING:
+    from tinclock.core.timeline.clock import ClockEstimate
+    from tinclock.core.timeline.history import PoseHistory
 
 
 class View(Struct, frozen=True, array_like=True, gc=False):
@@ -11,3 +17,51 @@ class View(Struct, frozen=True, array_like=True, gc=False):
     from_tick: int
     to_tick: int
     fraction: float
+
+
+class Drawing(Struct, frozen=True, gc=False):
+    """How a client draws the others.
+
+    interpolation_delay_s : how far behind the fastest snapshots' arrival it draws
+    between : what it does between two snapshots: "interpolate", or show the "nearest"
+    when_late : what it does when the next snapshot is missing: "hold" the last one, or "extrapolate" the last two
+    extrapolate_s : for how long at most; then it holds where it got to
+    """
+
+    interpolation_delay_s: float = 0.1
+    between: Literal["interpolate", "nearest"] = "interpolate"
+    when_late: Literal["hold", "extrapolate"] = "hold"
+    extrapolate_s: float = 0.1
+
+
+def derived_view(history: PoseHistory, clock: ClockEstimate, drawing: Drawing, command_time: float) -> View | None:
+    """The view of a client that can't say it, from the time that its own clock showed when it acted.
+
+    Its screen was behind the server by one trip down, taken as half the shortest round trip, and by its interpolation
+    delay. None before the first ping was answered, or when no snapshot of that time is held.
+    """
+    if not clock.samples:
+        return None
+    at = clock.server_time_of(command_time) - clock.round_trip_s / 2.0 - drawing.interpolation_delay_s
+    return drawn_view(history, drawing, at)
+
+
+def drawn_view(history: PoseHistory, drawing: Drawing, server_time: float) -> View | None:
+    """What a client that received everything draws for a server time; None when no snapshot of that time is held."""
+    if not history.first_snapshot_time <= server_time:
+        return None
+    view = history.view_at(server_time)
+    if view.from_tick != view.to_tick:
+        return snapped(view) if drawing.between == "nearest" else view
+    beyond = server_time - history.snapshots[view.from_tick].time
+    before = history.snapshot_before(view.from_tick)
+    if drawing.when_late == "hold" or drawing.between == "nearest" or before is None or beyond <= 0.0:
+        return view
+    gap = history.snapshots[view.from_tick].time - history.snapshots[before].time
+    return View(before, view.to_tick, 1.0 + min(beyond, drawing.extrapolate_s) / gap)
+
+
+def snapped(view: View) -> View:
+    """The view of a client that shows the nearer of its two snapshots; the later one at exactly half way."""
+    tick = view.from_tick if view.fraction < 0.5 else view.to_tick
+    return View(tick, tick, 0.0)
