@@ -79,7 +79,7 @@ class Crowd:
 def build(count: int = 100, shots: int = 20_000, seed: int = 1, storage: str = "full") -> tuple[Load, Crowd]:
     """The standard load with `count` entities; the level is the garden's."""
     rng = np.random.default_rng(seed)
-    referee = tinclock.Referee(bench_rules(), level=load_garden().level, seed=seed)
+    referee = tinclock.Referee(bench_rules(), level=load_garden().level, seed=seed, storage=storage)
     rig = referee.history.rigs["gardener"]
     entities = [referee.admit(connection=f"c{k}", account=f"a{k}", team="", rig="gardener") for k in range(count)]
     crowd = Crowd(count, Gait(rig.bones, rig.rest), rng)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import math
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Final, Literal
 
 import msgspec
 import numpy as np
@@ -69,11 +69,14 @@ class Referee:
     rules : the match's rules
     level : what doesn't move; None for open ground
     seed : keys everything random, so that the same input gives the same rulings
+    storage : how poses are kept, see `PoseHistory`
 
     Raises `RulesError` where tables contradict each other. Claims never raise, whatever is in them.
     """
 
-    def __init__(self, rules: Rules, *, level: Level | None = None, seed: int = 0) -> None:
+    def __init__(
+        self, rules: Rules, *, level: Level | None = None, seed: int = 0, storage: Literal["full", "half"] = "full"
+    ) -> None:
         self.rules, self.level, self.seed = rules, level, seed
         problems = contradictions(rules)
         if problems:
@@ -85,6 +88,7 @@ class Referee:
             tick_rate_hz=rules.match.tick_rate_hz,
             history_s=rules.match.history_s,
             zone_depth_m=rules.match.zone_depth_m,
+            storage=storage,
         )
         self.ledger = Ledger(rules.match.health)
         self._actors: dict[int, Actor] = {}

@@ -243,7 +243,7 @@ def first_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, fa
         begin = top
         for k in range(WIDTH):
             near = enter[k]
-            if near > best:
+            if near > best or near == np.float32(np.inf):  # with no limit, best is infinite too
                 continue
             held = children[node, 1, k]
             child = children[node, 0, k]
