@@ -130,6 +130,27 @@ def microseconds(work: Callable[[], object], per: int, repeat: int = 7) -> float
     return best / per * 1e6
 
 
+class Versus(NamedTuple):
+    """Two things measured in turns: the best of each in microseconds per item, and the median of the rounds' ratios."""
+
+    ours: float
+    theirs: float
+    ratio: float
+
+
+def versus(ours: Callable[[], object], theirs: Callable[[], object], per: int, rounds: int = 25) -> Versus:
+    """Measure two things in turns, so that a machine that slows down slows both."""
+    times = np.empty((rounds, 2))
+    ours(), theirs()
+    for k in range(rounds):
+        for column, work in enumerate((ours, theirs)):
+            start = time.perf_counter()
+            work()
+            times[k, column] = time.perf_counter() - start
+    best = times.min(axis=0) / per * 1e6
+    return Versus(float(best[0]), float(best[1]), float(np.median(times[:, 0] / times[:, 1])))
+
+
 def each_microseconds(calls: list[Callable[[], object]]) -> np.ndarray:
     """The time of every single call, in microseconds."""
     clock, out = time.perf_counter_ns, np.empty(len(calls))

@@ -34,6 +34,13 @@ def require_shape(name: str, value: ArrayLike, shape: tuple[int | None, ...], dt
     return array
 
 
+def spread(name: str, value: ArrayLike, count: int, dtype: type[np.generic]) -> NDArray[Any]:
+    """One value for all rays, or one a ray, as a contiguous array."""
+    if np.ndim(value) == 0:
+        return np.full(count, value, dtype)
+    return require_shape(name, value, (count,), dtype)
+
+
 def check_finite(name: str, array: NDArray[Any]) -> None:
     """Raise `BadArrayError` naming the first row with a NaN or an infinity."""
     if not np.isfinite(array).all():

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.arrays import check_finite, require_rays, require_shape
+from tinclock.core.arrays import check_finite, require_rays, require_shape, spread
 from tinclock.core.errors import BadNumberError, MeshError
 from tinclock.core.memory import header_of
 
@@ -145,7 +145,7 @@ class Level:
         self._triangles = np.ascontiguousarray(np.concatenate([a, b - a, c - a], axis=1))
         self._face = np.ascontiguousarray(order)
         self._arrays = (self._boxes, self._children, self._triangles, self._face)
-        self.header = header_of(self._arrays, len(self._boxes), len(self._face))
+        self.header = header_of(self._arrays)
         self.offset: tuple[float, float, float] = tuple(self._centre.tolist())
         self._kind_of_row = self.kinds[order].tolist()
 
@@ -184,17 +184,21 @@ class Level:
         from tinclock.core.geometry.tree import first_triangles
         from tinclock.core.parallel import in_chunks
 
-        start, along = require_rays(origins, directions)
-        count = len(start)
-        limit = np.broadcast_to(np.asarray(limits_m, np.float64), (count,))
-        rows, distance, facing = np.empty(count, np.int64), np.empty(count), np.empty(count)
-        start = start - self._centre
-        in_chunks(
-            count,
-            lambda s: first_triangles(start[s], along[s], limit[s], *self._arrays, rows[s], distance[s], facing[s]),
-        )
-        missed = rows < 0
-        return LevelHits(np.where(missed, np.inf, distance), np.where(missed, -1, self._face[rows]))
+        start = require_shape("origins", origins, (None, 3), np.float64)
+        along = require_shape("directions", directions, (len(start), 3), np.float64)
+        limit = spread("limits_m", limits_m, len(start), np.float64)
+        out = LevelHits(np.empty(len(start)), np.empty(len(start), np.int64))
+        refused: list[int] = []
+
+        def work(s: slice) -> None:
+            row = first_triangles(start[s], along[s], limit[s], self.header, *self.offset, out.face[s], out.distance_m[s])
+            if row >= 0:
+                refused.append(row)
+
+        in_chunks(len(start), work)
+        if refused:
+            require_rays(start, along)
+        return out
 
     def all_along(
         self, origin: tuple[float, float, float], direction: tuple[float, float, float], limit_m: float
@@ -207,7 +211,7 @@ class Level:
         while True:
             rows, distance, facing = np.empty(room, np.int64), np.empty(room), np.empty(room)
             found = every_triangle(
-                ox - cx, oy - cy, oz - cz, dx, dy, dz, limit_m, *self._arrays[:3], rows, distance, facing
+                ox - cx, oy - cy, oz - cz, dx, dy, dz, limit_m, self.header, rows, distance, facing
             )
             if found <= room:
                 break

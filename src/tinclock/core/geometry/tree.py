@@ -4,6 +4,12 @@ The binary tree is built by the binned surface-area heuristic (Wald, On fast con
 volume hierarchies, 2007) and then flattened so that each node holds up to eight children, whose boxes one ray meets
 in one vectorised loop (Dammertz, Hanika and Keller, Shallow bounding volume hierarchies for fast SIMD ray tracing,
 2008). Boxes are float32, widened by more than their rounding; triangles are float64, so hits are exact.
+
+`header` (see `core.memory`) leads to
+    0 boxes : (nodes, 2, 3, 8) float32, metres     lower and upper corners of eight children
+    1 children : (nodes, 2, 8) int32               node or first triangle; number of triangles (0: a node, -1: nothing)
+    2 triangles : (n, 9) float64, metres           a corner, and the edges from it to the others
+    3 face : (n,) int64                            the triangle's row in the level's faces
 """
 
 from __future__ import annotations
@@ -11,7 +17,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import carray, njit
+from numba import njit
 
 from tinclock.core.geometry.rays import ray_triangle
 from tinclock.core.memory import float32_at, float64_at, int32_at, int64_at
@@ -182,81 +188,68 @@ def widen(node_lo, node_hi, left, right, first, count, slack):
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def _entries(box, ox, oy, oz, ix, iy, iz, limit, enter):
-    """Distances at which the ray enters the eight boxes of a node; inf where it misses."""
-    for k in range(WIDTH):
-        ax, bx = (box[0, 0, k] - ox) * ix, (box[1, 0, k] - ox) * ix
-        ay, by = (box[0, 1, k] - oy) * iy, (box[1, 1, k] - oy) * iy
-        az, bz = (box[0, 2, k] - oz) * iz, (box[1, 2, k] - oz) * iz
-        near = max(max(min(ax, bx), min(ay, by)), max(min(az, bz), np.float32(0.0)))
-        far = min(min(max(ax, bx), max(ay, by)), min(max(az, bz), limit))
-        enter[k] = near if near <= far else np.float32(np.inf)
-
-
-@njit(cache=True, inline="always", error_model="numpy")
 def _inverse(d):
     if abs(d) < 1e-30:
         return np.float32(1e30) if d >= 0.0 else np.float32(-1e30)
     return np.float32(1.0 / d)
 
 
-@njit(cache=True, inline="always")
-def open_tree(header):
-    """The arrays behind a level's header (see `core.memory`): boxes, children, triangles, face."""
-    nodes, count = header[4], header[5]
-    return (
-        carray(float32_at(header[0]), (nodes, 2, 3, WIDTH)),
-        carray(int32_at(header[1]), (nodes, 2, WIDTH)),
-        carray(float64_at(header[2]), (count, 9)),
-        carray(int64_at(header[3]), (count,)),
-    )
+@njit(cache=True, inline="always", error_model="numpy")
+def _meet_children(box, ox, oy, oz, ix, iy, iz, limit, enter, met):
+    """Which of a node's eight boxes the ray meets: their places into `met`, the distances into `enter`. Returns how many.
+
+    box : pointer to the node's lower x, y, z and upper x, y, z, eight each
+    """
+    for k in range(WIDTH):
+        ax, bx = (box[k] - ox) * ix, (box[24 + k] - ox) * ix
+        ay, by = (box[8 + k] - oy) * iy, (box[32 + k] - oy) * iy
+        az, bz = (box[16 + k] - oz) * iz, (box[40 + k] - oz) * iz
+        near = max(max(min(ax, bx), min(ay, by)), max(min(az, bz), np.float32(0.0)))
+        far = min(min(max(ax, bx), max(ay, by)), min(max(az, bz), limit))
+        enter[k] = near if near <= far else np.float32(np.inf)
+    count = 0
+    for k in range(WIDTH):  # no branch: which boxes are met can't be predicted
+        met[count] = k
+        count += enter[k] < np.float32(np.inf)
+    return count
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_triangle_alone(ox, oy, oz, dx, dy, dz, limit, header):
-    """`first_triangle` of a level's header."""
-    boxes, children, triangles, face = open_tree(header)
-    return first_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, face)
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def first_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, face):
+def first_triangle(ox, oy, oz, dx, dy, dz, limit, header, nodes, nears, enter, met):
     """The nearest triangle within `limit` metres: (row, distance, facing); row -1 when there is none.
 
-    Of triangles at exactly the same distance the one with the lower face number wins.
+    Of triangles at exactly the same distance the one with the lower face number wins. Scratch, the caller's:
+    nodes : (STACK,) int32; nears : (STACK,) float32; enter : (WIDTH,) float32; met : (WIDTH + 1,) int32
     """
     best, best_row, best_facing = limit, -1, 0.0
-    stack_node = np.empty(STACK, np.int32)
-    stack_near = np.empty(STACK, np.float32)
-    enter = np.empty(WIDTH, np.float32)
+    face = int64_at(header[3])
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     top = 1
-    stack_node[0], stack_near[0] = 0, np.float32(0.0)
+    nodes[0], nears[0] = 0, np.float32(0.0)
     while top > 0:
         top -= 1
-        if stack_near[top] > best:
+        if nears[top] > best:
             continue
-        node = stack_node[top]
+        node = nodes[top]
         # float32 distances are short by up to one part in ten million: the limit is widened by more than that
-        _entries(boxes[node], fx, fy, fz, ix, iy, iz, np.float32(best * 1.000001 + 1e-5), enter)
+        widened = np.float32(best * 1.000001 + 1e-5)
+        box, child = float32_at(header[0] + 192 * node), int32_at(header[1] + 64 * node)
+        count = _meet_children(box, fx, fy, fz, ix, iy, iz, widened, enter, met)
         begin = top
-        for k in range(WIDTH):
-            near = enter[k]
-            if near > best or near == np.float32(np.inf):  # with no limit, best is infinite too
-                continue
-            held = children[node, 1, k]
-            child = children[node, 0, k]
+        for i in range(count):
+            k = met[i]
+            near, held = enter[k], child[WIDTH + k]
             if held == 0:
                 place = top
-                while place > begin and stack_near[place - 1] < near:
-                    stack_near[place], stack_node[place] = stack_near[place - 1], stack_node[place - 1]
+                while place > begin and nears[place - 1] < near:
+                    nears[place], nodes[place] = nears[place - 1], nodes[place - 1]
                     place -= 1
-                stack_near[place], stack_node[place] = near, child
+                nears[place], nodes[place] = near, child[k]
                 top += 1
-            else:
-                for row in range(child, child + held):
-                    t = triangles[row]
+            elif near <= best:
+                for row in range(child[k], child[k] + held):
+                    t = float64_at(header[2] + 72 * row)
                     distance, facing = ray_triangle(
                         dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, t[3], t[4], t[5], t[6], t[7], t[8]
                     )
@@ -267,52 +260,72 @@ def first_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, fa
     return best_row, best, best_facing
 
 
+@njit(cache=True, inline="always")
+def _scratch():
+    return (
+        np.empty(STACK, np.int32),
+        np.empty(STACK, np.float32),
+        np.empty(WIDTH, np.float32),
+        np.empty(WIDTH + 1, np.int32),
+    )
+
+
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_triangles(origins, directions, limits, boxes, children, triangles, face, rows, distances, facings):
-    """`first_triangle` for many rays, into the three result arrays."""
+def first_triangle_alone(ox, oy, oz, dx, dy, dz, limit, header):
+    """`first_triangle` for a caller without scratch arrays."""
+    nodes, nears, enter, met = _scratch()
+    return first_triangle(ox, oy, oz, dx, dy, dz, limit, header, nodes, nears, enter, met)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def first_triangles(origins, directions, limits, header, cx, cy, cz, faces, distances):
+    """`first_triangle` for many rays, whose directions needn't be of unit length: face -1 and inf for a miss.
+
+    (cx, cy, cz) : the middle of the level. Returns -1, or the first row that can't be cast.
+    """
+    nodes, nears, enter, met = _scratch()
+    face = int64_at(header[3])
     for i in range(origins.shape[0]):
-        rows[i], distances[i], facings[i] = first_triangle(
-            origins[i, 0],
-            origins[i, 1],
-            origins[i, 2],
-            directions[i, 0],
-            directions[i, 1],
-            directions[i, 2],
-            limits[i],
-            boxes,
-            children,
-            triangles,
-            face,
+        ox, oy, oz = origins[i, 0] - cx, origins[i, 1] - cy, origins[i, 2] - cz
+        dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
+        largest = max(abs(dx), max(abs(dy), abs(dz)))
+        if not (largest > 0.0 and math.isfinite(ox + oy + oz + dx + dy + dz)):
+            return i
+        dx, dy, dz = dx / largest, dy / largest, dz / largest
+        length = math.sqrt(dx * dx + dy * dy + dz * dz)
+        row, distance, _ = first_triangle(
+            ox, oy, oz, dx / length, dy / length, dz / length, limits[i], header, nodes, nears, enter, met
         )
+        faces[i], distances[i] = (face[row], distance) if row >= 0 else (-1, INF)
+    return -1
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def every_triangle(ox, oy, oz, dx, dy, dz, limit, boxes, children, triangles, rows, distances, facings):
+def every_triangle(ox, oy, oz, dx, dy, dz, limit, header, rows, distances, facings):
     """All triangles within `limit`, unordered, into the result arrays. Returns how many there are.
 
     The count may exceed the arrays' length; then only as many as fit are written, and the caller calls again with
     longer arrays.
     """
     found = 0
-    stack_node = np.empty(STACK, np.int32)
-    enter = np.empty(WIDTH, np.float32)
+    nodes, _, enter, met = _scratch()
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    widened = np.float32(limit * 1.000001 + 1e-5)
     top = 1
-    stack_node[0] = 0
+    nodes[0] = 0
     while top > 0:
         top -= 1
-        node = stack_node[top]
-        _entries(boxes[node], fx, fy, fz, ix, iy, iz, np.float32(limit * 1.000001 + 1e-5), enter)
-        for k in range(WIDTH):
-            if enter[k] == np.float32(np.inf):
-                continue
-            held, child = children[node, 1, k], children[node, 0, k]
+        node = nodes[top]
+        box, child = float32_at(header[0] + 192 * node), int32_at(header[1] + 64 * node)
+        count = _meet_children(box, fx, fy, fz, ix, iy, iz, widened, enter, met)
+        for i in range(count):
+            held, first = child[WIDTH + met[i]], child[met[i]]
             if held == 0:
-                stack_node[top] = child
+                nodes[top] = first
                 top += 1
-            for row in range(child, child + held):
-                t = triangles[row]
+            for row in range(first, first + held):
+                t = float64_at(header[2] + 72 * row)
                 distance, facing = ray_triangle(
                     dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, t[3], t[4], t[5], t[6], t[7], t[8]
                 )

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import bisect
 from collections import deque
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
 
-from tinclock.core.arrays import check_finite, require_rays, require_shape, unit_direction
+from tinclock.core.arrays import check_finite, require_rays, require_shape, spread, unit_direction
 from tinclock.core.errors import (
     AlreadyKnownError,
     BadNumberError,
@@ -320,9 +320,9 @@ class PoseHistory:
         start = require_shape("origins", origins, (None, 3), np.float64)
         along = require_shape("directions", directions, (len(start), 3), np.float64)
         count = len(start)
-        from_tick, to_tick, skip = (_spread(name, value, count, np.int64) for name, value in (
+        from_tick, to_tick, skip = (spread(name, value, count, np.int64) for name, value in (
             ("from_ticks", from_ticks), ("to_ticks", to_ticks), ("ignore", ignore)))  # fmt: skip
-        share, limit = (_spread(name, value, count, np.float64) for name, value in (
+        share, limit = (spread(name, value, count, np.float64) for name, value in (
             ("fractions", fractions), ("limits_m", limits_m)))  # fmt: skip
         out = PartHits(np.empty(count, np.int64), np.empty(count, np.int64), np.empty(count), np.empty(count))
         ticks, columns = np.array(self._tick_at, np.int64), self._columns
@@ -409,13 +409,6 @@ class PoseHistory:
         """Raise `UnknownNameError` unless the entity was added and not removed."""
         if self._columns.of(entity) < 0:
             raise UnknownNameError("entity", entity, self._columns.entities)
-
-
-def _spread(name: str, value: ArrayLike, count: int, dtype: type[np.generic]) -> NDArray[Any]:
-    """One value for all rays, or one a ray, as a contiguous array."""
-    if np.ndim(value) == 0:
-        return np.full(count, value, dtype)
-    return require_shape(name, value, (count,), dtype)
 
 
 __all__ = ["AlreadyKnownError", "PartHit", "PartHits", "PoseHistory", "View"]
