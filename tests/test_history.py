@@ -206,7 +206,7 @@ def test_an_old_tick_is_refused_by_name_once_the_ring_has_moved_on():
 
 
 MISTAKES = {
-    "wrong bone count": (BadArrayError, r"expected shape \(1, 3, 7\), got shape \(1, 2, 7\)", np.zeros((1, 2, 7))),
+    "wrong bone count": (BadArrayError, r"expected 3 bones, shape \(3, 7\), for entity 1, got 2 bones", np.zeros((1, 2, 7))),
     "not finite": (BadArrayError, "expected finite numbers.*'two' of entity 1", [still(0.0) * [[1], [np.nan], [1]]]),
     "not unit": (BadArrayError, "expected unit quaternions xyzw, got length 2.0", [still(0.0) * [[1], [1], [2]]]),
 }  # fmt: skip

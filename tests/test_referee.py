@@ -263,5 +263,5 @@ def test_programmers_mistakes_raise(shooting):
         shooting.referee.dismiss("x")
     with pytest.raises(tinclock.BadNumberError, match="received_at"):
         shooting.referee.rule("s", None, received_at=math.nan)
-    with pytest.raises(tinclock.BadArrayError, match=r"expected shape \(1, 19, 7\)"):
+    with pytest.raises(tinclock.BadArrayError, match=r"expected shape \(1, bones, 7\)"):
         shooting.referee.record(99, 9.0, [shooting.shooter], shooting.pose(0, 0))

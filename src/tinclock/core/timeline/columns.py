@@ -177,65 +177,55 @@ class Columns:
         """Clear a slot and store one tick's poses in it; on a mistake the slot stays empty."""
         self._full[1][slot] = 0
         ids = require_shape("entities", entities, (None,), np.int64)
-        members = self._columns_of(ids)
-        flat, starts = self._flatten(ids, members, bones)
+        flat, starts, each = _flat_poses(len(ids), bones)
         verdict, member, bone = rewind.record_poses(
-            slot, members, self._epoch_at[members], starts, flat, self._bone_reach, self._full[4][members, 1],
-            self.header, self.quantum,
-        )  # fmt: skip
+            slot, ids, self.lookup, self._epoch_at, starts, each, flat, self._bone_reach, self.header, self.quantum
+        )
         if verdict != rewind.OK:
             self._full[1][slot] = 0
-            self._complain(verdict, int(ids[member]), member, bone, flat[starts[member] + bone])
+            begin = int(starts[member]) if len(starts) else member * each
+            self._complain(verdict, int(ids[member]), member, bone, flat[begin : begin + each] if each else flat[begin:])
 
-    def _columns_of(self, ids: NDArray[np.int64]) -> NDArray[np.int64]:
-        """Columns of ids; raises `UnknownNameError` for the first without one."""
-        if ids.size and (ids.min() < 0 or ids.max() >= len(self.lookup)):
-            self._column(int(ids[(ids < 0) | (ids >= len(self.lookup))][0]))
-        members = self.lookup[ids].astype(np.int64)
-        if ids.size and members.min() < 0:
-            self._column(int(ids[members < 0][0]))
-        return members
-
-    def _complain(self, verdict: int, entity: int, row: int, bone: int, given: NDArray[np.floating]) -> None:
-        name = self.rig_of(entity).bones[bone]
-        where = f"{[round(float(v), 6) for v in given]} for bone {name!r} of entity {entity}"
+    def _complain(self, verdict: int, entity: int, row: int, bone: int, pose: NDArray[np.floating]) -> None:
+        rig = self.rig_of(entity)  # raises for a stranger
         if verdict == rewind.REPEATED:
             raise BadArrayError("entities", "each id once", f"entity {entity} twice", row)
+        if verdict == rewind.WRONG_COUNT:
+            expected = f"{len(rig.bones)} bones, shape ({len(rig.bones)}, 7), for entity {entity}"
+            raise BadArrayError("bones", expected, f"{bone} bones, shape ({bone}, 7)", row)
+        given = pose[bone]
+        where = f"{[round(float(v), 6) for v in given]} for bone {rig.bones[bone]!r} of entity {entity}"
         if verdict == rewind.NOT_FINITE:
             raise BadArrayError("bones", "finite numbers", where, row)
         length = float(np.linalg.norm(given[3:7].astype(np.float64)))
         raise BadArrayError("bones", "unit quaternions xyzw", f"length {length:.6f} in {where}", row)
 
-    def _flatten(
-        self,
-        ids: NDArray[np.int64],
-        members: NDArray[np.int64],
-        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
-    ) -> tuple[NDArray[np.floating], NDArray[np.int64]]:
-        """All poses as (rows, 7), and where each entity's begin; raises when a shape doesn't fit its rig."""
-        counts = self._full[4][members, 4]
-        starts = np.zeros(len(members) + 1, np.int64)
-        np.cumsum(counts, out=starts[1:])
-        if isinstance(bones, np.ndarray):
-            flat = self._one_block(counts, bones)
-        else:
-            if len(bones) != len(ids):
-                raise BadArrayError("bones", f"{len(ids)} arrays, one an entity", f"{len(bones)} arrays")
-            for row, (pose, count) in enumerate(zip(bones, counts.tolist(), strict=True)):
-                if np.shape(pose) != (count, 7):
-                    raise BadArrayError(
-                        "bones", f"shape ({count}, 7) for entity {ids[row]}", f"shape {np.shape(pose)}", row
-                    )
-            flat = np.concatenate([np.asarray(pose) for pose in bones]) if len(ids) else np.zeros((0, 7))
-        if flat.dtype not in (np.float32, np.float64):
-            flat = flat.astype(np.float64)
-        return np.ascontiguousarray(flat), starts
 
-    @staticmethod
-    def _one_block(counts: NDArray[np.int64], bones: NDArray[np.floating]) -> NDArray[np.floating]:
-        usual = int(counts[0]) if len(counts) else 0
-        if len(counts) and counts.max() != counts.min():
-            raise BadArrayError("bones", "a list of (bones, 7) arrays, for rigs that differ", f"shape {bones.shape}")
-        if bones.shape != (len(counts), usual, 7) and not (len(counts) == 0 and bones.size == 0):
-            raise BadArrayError("bones", f"shape ({len(counts)}, {usual}, 7)", f"shape {bones.shape}")
-        return bones.reshape(-1, 7)
+_NO_STARTS = np.zeros(0, np.int64)
+
+
+def _flat_poses(
+    count: int, bones: NDArray[np.floating] | Sequence[NDArray[np.floating]]
+) -> tuple[NDArray[np.floating], NDArray[np.int64], int]:
+    """All poses as (rows, 7), where each entity's begin (empty: evenly), and how many rows each has."""
+    if isinstance(bones, np.ndarray):
+        if bones.ndim != 3 or bones.shape[0] != count or bones.shape[2] != 7:
+            if count == 0 and bones.size == 0:
+                return np.zeros((0, 7)), _NO_STARTS, 0
+            raise BadArrayError("bones", f"shape ({count}, bones, 7), one pose an entity", f"shape {bones.shape}")
+        return _floats(bones.reshape(-1, 7)), _NO_STARTS, bones.shape[1]
+    if len(bones) != count:
+        raise BadArrayError("bones", f"{count} arrays, one an entity", f"{len(bones)} arrays")
+    poses = [np.asarray(pose) for pose in bones]
+    for row, pose in enumerate(poses):
+        if pose.ndim != 2 or pose.shape[1] != 7:
+            raise BadArrayError("bones", "shape (bones, 7)", f"shape {pose.shape}", row)
+    starts = np.zeros(count + 1, np.int64)
+    np.cumsum([len(pose) for pose in poses], out=starts[1:])
+    return _floats(np.concatenate(poses)) if count else np.zeros((0, 7)), starts, 0
+
+
+def _floats(flat: NDArray[Any]) -> NDArray[np.floating]:
+    if flat.dtype not in (np.float32, np.float64):
+        flat = flat.astype(np.float64)
+    return np.ascontiguousarray(flat)

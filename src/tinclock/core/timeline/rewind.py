@@ -34,7 +34,7 @@ INF = math.inf
 _UNIT = TOLERANCES.unit_length
 _SERIES_FROM = 0.9
 
-OK, NOT_FINITE, NOT_UNIT, REPEATED = 0, 1, 2, 3
+OK, NOT_FINITE, NOT_UNIT, REPEATED, UNKNOWN, WRONG_COUNT = 0, 1, 2, 3, 4, 5
 
 
 @njit(cache=True, inline="always", error_model="numpy")
@@ -136,13 +136,14 @@ def rotate(qx, qy, qz, qw, x, y, z):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def record_poses(slot, members, epochs, starts, bones, bone_reach, first_bones, header, quantum):
-    """Write one tick: poses of the columns `members` into `slot`, which must have been cleared.
+def record_poses(slot, ids, known, epochs, starts, each, bones, bone_reach, header, quantum):
+    """Write one tick: poses of the entities `ids` into `slot`, which must have been cleared.
 
-    starts : (n + 1,) int64, rows of `bones` that belong to each member
+    known : (ids,) int32, the column of each id, -1 for none; epochs : (columns,) int64
+    starts : (n + 1,) int64, rows of `bones` that belong to each entity; empty when every one has `each` rows
     bones : (rows, 7) float, xyz + quaternion xyzw
     bone_reach : (bones,) float64, how far the parts on each bone reach from it
-    Returns (verdict, member, bone): OK, or what is wrong and where.
+    Returns (verdict, entity's place in ids, bone): OK, or what is wrong and where.
     """
     epoch = epochs_at(header, slot)
     ox, oy, oz, radius = (
@@ -151,22 +152,26 @@ def record_poses(slot, members, epochs, starts, bones, bone_reach, first_bones, 
         bounds_at(header, slot, 2),
         bounds_at(header, slot, 3),
     )
-    for m in range(members.shape[0]):
-        column = members[m]
+    for m in range(ids.shape[0]):
+        column = known[ids[m]] if 0 <= ids[m] < known.shape[0] else -1
+        if column < 0:
+            return UNKNOWN, m, 0
         if epoch[column] != 0:
             return REPEATED, m, 0
-        first, last = starts[m], starts[m + 1]
+        _, base, _, _, count = body_of(header, column)
+        first, last = (starts[m], starts[m + 1]) if starts.shape[0] > 0 else (m * each, (m + 1) * each)
+        if last - first != count:
+            return WRONG_COUNT, m, last - first
         verdict, row, cx, cy, cz = _middle_of(bones, first, last)
         if verdict != OK:
             return verdict, m, row - first
-        base = first_bones[m]
         widest = 0.0
         for row in range(first, last):
             x, y, z = bones[row, 0] - cx, bones[row, 1] - cy, bones[row, 2] - cz
             widest = max(widest, math.sqrt(x * x + y * y + z * z) + bone_reach[base + row - first])
         ox[column], oy[column], oz[column] = np.float32(cx), np.float32(cy), np.float32(cz)
         radius[column] = np.float32(widest * 1.000001 + 1e-6)
-        epoch[column] = np.int32(epochs[m])
+        epoch[column] = np.int32(epochs[column])
         step = 1.0 / (quantum * radius[column]) if quantum > 0.0 else 0.0
         _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step)
     return OK, 0, 0
