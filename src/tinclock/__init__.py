@@ -38,10 +38,12 @@ _HOME = {
     "TinClockError": "core.errors",
     "UnknownNameError": "core.errors",
     "View": "core.timeline.views",
+    "cached_level": "intake.level_cache",
     "hitboxes_frame": "report.frames",
     "load_level": "intake.level_file",
     "load_rules": "intake.rules_file",
     "parse_rules": "intake.rules_file",
+    "rooted_bones": "core.timeline.rooted",
 }
 
 __all__ = [
@@ -72,10 +74,12 @@ __all__ = [
     "TinClockError",
     "UnknownNameError",
     "View",
+    "cached_level",
     "hitboxes_frame",
     "load_level",
     "load_rules",
     "parse_rules",
+    "rooted_bones",
 ]
 
 if TYPE_CHECKING:
@@ -98,7 +102,9 @@ if TYPE_CHECKING:
     from tinclock.core.rules import Rules
     from tinclock.core.timeline.clock import ClockEstimate
     from tinclock.core.timeline.history import PartHit, PartHits, PoseHistory
+    from tinclock.core.timeline.rooted import rooted_bones
     from tinclock.core.timeline.views import Drawing, View
+    from tinclock.intake.level_cache import cached_level
     from tinclock.intake.level_file import load_level
     from tinclock.intake.rules_file import load_rules, parse_rules
     from tinclock.report.frames import hitboxes_frame

@@ -136,9 +136,7 @@ class Referee:
             raise UnknownNameError("placed entity", entity, (e for e, a in self._actors.items() if not a.connection))
         self._leave(entity, server_time)
 
-    def _enter(
-        self, connection: str, account: str, team: str, rig: str, weapon: str, server_time: float | None
-    ) -> int:
+    def _enter(self, connection: str, account: str, team: str, rig: str, weapon: str, server_time: float | None) -> int:
         entity = self._next_entity
         self.history.add(entity, rig)
         self._next_entity += 1

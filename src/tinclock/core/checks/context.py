@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from tinclock.core.timeline.history import PartHit, PoseHistory
     from tinclock.core.timeline.views import View
 
+
 class Context:
     """One claim's surroundings. A check reads it, appends to `steps` what it measured, and may set what it works out.
 

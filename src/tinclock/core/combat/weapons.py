@@ -12,7 +12,17 @@ if TYPE_CHECKING:
 class Weapon:
     """One weapon's numbers, ready for use."""
 
-    __slots__ = ("_distances", "_factors", "_zones", "damage", "interval_s", "most_damage", "name", "penetration", "range_m")
+    __slots__ = (
+        "_distances",
+        "_factors",
+        "_zones",
+        "damage",
+        "interval_s",
+        "most_damage",
+        "name",
+        "penetration",
+        "range_m",
+    )
 
     def __init__(self, name: str, rules: WeaponRules) -> None:
         self.name = name

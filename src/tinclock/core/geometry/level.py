@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -26,6 +26,9 @@ class Surface(NamedTuple):
     name: str
     blocks_sight: bool = True
     resistance_per_m: float = float("inf")
+
+
+Tree = tuple["NDArray[Any]", "NDArray[Any]", "NDArray[Any]", "NDArray[Any]"]
 
 
 class LevelHit(NamedTuple):
@@ -60,6 +63,7 @@ class Level:
     vertices : (v, 3) float64, metres, world frame
     faces : (n, 3) int, rows of `vertices`, counter-clockwise seen from outside
     kinds : (n,) int, for each face its place in `surfaces`
+    tree : another level's `tree` over the same mesh, so that it needn't be built
 
     Raises `MeshError` when there is no triangle or an index is out of range, `BadArrayError` for wrong shapes and
     non-finite vertices. Face numbers in results are rows of `faces`.
@@ -71,6 +75,8 @@ class Level:
         faces: ArrayLike,
         kinds: ArrayLike | None = None,
         surfaces: Sequence[Surface] = (Surface("solid"),),
+        *,
+        tree: Tree | None = None,
     ) -> None:
         points = require_shape("vertices", vertices, (None, 3), np.float64)
         corners = require_shape("faces", faces, (None, 3), np.int64)
@@ -93,7 +99,14 @@ class Level:
                 f"surface kinds run from 0 to {len(self.surfaces) - 1}; got {self.kinds.min()}..{self.kinds.max()}"
             )
         self.vertices, self.faces = points, corners
-        self._plant()
+        middle = points[corners].reshape(-1, 3)
+        self._centre = (middle.min(axis=0) + middle.max(axis=0)) / 2
+        self.tree: Tree = self._plant() if tree is None else _sound_tree(tree, len(corners))
+        """The kernels' arrays, see `tree`: boxes, children, triangles, face."""
+        self.header = header_of(self.tree)
+        self.offset: tuple[float, float, float] = tuple(self._centre.tolist())
+        self._face = self.tree[3]
+        self._kind_of_row = self.kinds[self._face].tolist()
 
     @classmethod
     def from_boxes(
@@ -131,23 +144,16 @@ class Level:
         faces = (_BOX_FACES[None] + 8 * np.arange(len(middle))[:, None, None]).reshape(-1, 3)
         return cls(points, faces, np.repeat(kind, len(_BOX_FACES)), surfaces)
 
-    def _plant(self) -> None:
+    def _plant(self) -> Tree:
         from tinclock.core.geometry import tree
 
-        corners = self.vertices[self.faces]
-        self._centre = (corners.min(axis=(0, 1)) + corners.max(axis=(0, 1))) / 2
-        corners = corners - self._centre
-        lo, hi = corners.min(axis=1), corners.max(axis=1)
-        order, *nodes = tree.build_binary(lo, hi)
+        corners = self.vertices[self.faces] - self._centre
+        order, *nodes = tree.build_binary(corners.min(axis=1), corners.max(axis=1))
         slack = 1e-6 * float(np.abs(corners).max()) + 1e-6
-        self._boxes, self._children = tree.widen(*nodes, slack)
+        boxes, children = tree.widen(*nodes, slack)
         a, b, c = corners[order, 0], corners[order, 1], corners[order, 2]
-        self._triangles = np.ascontiguousarray(np.concatenate([a, b - a, c - a], axis=1))
-        self._face = np.ascontiguousarray(order)
-        self._arrays = (self._boxes, self._children, self._triangles, self._face)
-        self.header = header_of(self._arrays)
-        self.offset: tuple[float, float, float] = tuple(self._centre.tolist())
-        self._kind_of_row = self.kinds[order].tolist()
+        triangles = np.ascontiguousarray(np.concatenate([a, b - a, c - a], axis=1))
+        return boxes, children, triangles, np.ascontiguousarray(order)
 
     def __len__(self) -> int:
         return len(self.faces)
@@ -155,22 +161,29 @@ class Level:
     @property
     def digest(self) -> str:
         """SHA-256 over vertices, faces and surfaces: two levels with one digest rule alike."""
-        sha = hashlib.sha256()
-        for array in (self.vertices, self.faces, self.kinds):
-            sha.update(np.ascontiguousarray(array).tobytes())
-        sha.update(repr(self.surfaces).encode())
-        return sha.hexdigest()
+        return level_digest(self.vertices, self.faces, self.kinds, self.surfaces)
 
     def first(
-        self, origin: tuple[float, float, float], direction: tuple[float, float, float], limit_m: float
+        self,
+        origin: tuple[float, float, float],
+        direction: tuple[float, float, float],
+        limit_m: float,
+        radius_m: float = 0.0,
     ) -> LevelHit | None:
-        """The nearest surface along the unit vector `direction`, within `limit_m`; None when there is none."""
+        """The nearest surface along the unit vector `direction`, within `limit_m`; None when there is none.
+
+        With a radius, what a ball whose centre starts at `origin` touches first, after how many metres.
+        """
         from tinclock.core.geometry.tree import first_triangle_alone
 
         (ox, oy, oz), (dx, dy, dz), (cx, cy, cz) = origin, direction, self.offset
         if not limit_m >= 0.0:
             raise BadNumberError("limit_m", "a number of at least 0", limit_m)
-        row, distance, facing = first_triangle_alone(ox - cx, oy - cy, oz - cz, dx, dy, dz, limit_m, self.header)
+        if not 0.0 <= radius_m < float("inf"):
+            raise BadNumberError("radius_m", "a finite number of at least 0", radius_m)
+        row, distance, facing = first_triangle_alone(
+            ox - cx, oy - cy, oz - cz, dx, dy, dz, radius_m, limit_m, self.header
+        )
         return self.met(row, distance, facing)
 
     def met(self, row: int, distance: float, facing: float) -> LevelHit | None:
@@ -191,7 +204,9 @@ class Level:
         refused: list[int] = []
 
         def work(s: slice) -> None:
-            row = first_triangles(start[s], along[s], limit[s], self.header, *self.offset, out.face[s], out.distance_m[s])
+            row = first_triangles(
+                start[s], along[s], limit[s], self.header, *self.offset, out.face[s], out.distance_m[s]
+            )
             if row >= 0:
                 refused.append(row)
 
@@ -210,9 +225,7 @@ class Level:
         room = 64
         while True:
             rows, distance, facing = np.empty(room, np.int64), np.empty(room), np.empty(room)
-            found = every_triangle(
-                ox - cx, oy - cy, oz - cz, dx, dy, dz, limit_m, self.header, rows, distance, facing
-            )
+            found = every_triangle(ox - cx, oy - cy, oz - cz, dx, dy, dz, limit_m, self.header, rows, distance, facing)
             if found <= room:
                 break
             room = found
@@ -237,3 +250,43 @@ class Level:
         if hit is None or hit.surface.blocks_sight:
             return hit
         return next((h for h in self.all_along(start, along, length) if h.surface.blocks_sight), None)
+
+
+def level_digest(vertices: ArrayLike, faces: ArrayLike, kinds: ArrayLike | None, surfaces: Sequence[Surface]) -> str:
+    """SHA-256 over what a level is made from, in hexadecimal."""
+    corners = np.ascontiguousarray(faces, np.int64)
+    kind = np.zeros(len(corners), np.int64) if kinds is None else np.ascontiguousarray(kinds, np.int64)
+    sha = hashlib.sha256()
+    for array in (np.ascontiguousarray(vertices, np.float64), corners, kind):
+        sha.update(repr(array.shape).encode())
+        sha.update(array.tobytes())
+    sha.update(repr([tuple(surface) for surface in surfaces]).encode())
+    return sha.hexdigest()
+
+
+def _sound_tree(tree: Tree, count: int) -> Tree:
+    """A tree that was kept, once it is sure that kernels can follow it; raises `MeshError` when they can't."""
+    if len(tree) != 4:
+        raise MeshError(f"a tree has 4 arrays; got {len(tree)}")
+    boxes, children, triangles, face = (np.ascontiguousarray(array) for array in tree)
+    nodes = len(boxes)
+    fits = (
+        (boxes.shape, boxes.dtype) == ((nodes, 2, 3, 8), np.float32)
+        and (children.shape, children.dtype) == ((nodes, 2, 8), np.int32)
+        and (triangles.shape, triangles.dtype) == ((count, 9), np.float64)
+        and (face.shape, face.dtype) == ((count,), np.int64)
+        and nodes > 0
+    )
+    if fits:
+        first, held = children[:, 0].astype(np.int64), children[:, 1].astype(np.int64)
+        inner = held == 0
+        later = np.broadcast_to(np.arange(nodes)[:, None], first.shape)  # a child follows its parent: no way round
+        fits = (
+            bool(((first > later) & (first < nodes))[inner].all())
+            and bool(((first >= 0) & (first + held <= count))[held > 0].all())
+            and bool((held >= -1).all())
+            and np.array_equal(np.sort(face), np.arange(count))
+        )
+    if not fits:
+        raise MeshError(f"the tree doesn't belong to a level of {count} triangles, or is damaged; build it again")
+    return boxes, children, triangles, face

@@ -19,7 +19,8 @@ import math
 import numpy as np
 from numba import njit
 
-from tinclock.core.geometry.rays import ray_triangle
+from tinclock.core.geometry.rays import clamp, ray_triangle
+from tinclock.core.geometry.sweeps import line_round_triangle
 from tinclock.core.memory import float32_at, float64_at, int32_at, int64_at
 
 WIDTH = 8
@@ -195,15 +196,16 @@ def _inverse(d):
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def _meet_children(box, ox, oy, oz, ix, iy, iz, limit, enter, met):
-    """Which of a node's eight boxes the ray meets: their places into `met`, the distances into `enter`. Returns how many.
+def _meet_children(box, ox, oy, oz, ix, iy, iz, radius, limit, enter, met):
+    """Which of a node's eight boxes a ball meets: their places into `met`, the distances into `enter`. Returns how many.
 
     box : pointer to the node's lower x, y, z and upper x, y, z, eight each
     """
+    lx, ly, lz, hx, hy, hz = ox + radius, oy + radius, oz + radius, ox - radius, oy - radius, oz - radius
     for k in range(WIDTH):
-        ax, bx = (box[k] - ox) * ix, (box[24 + k] - ox) * ix
-        ay, by = (box[8 + k] - oy) * iy, (box[32 + k] - oy) * iy
-        az, bz = (box[16 + k] - oz) * iz, (box[40 + k] - oz) * iz
+        ax, bx = (box[k] - lx) * ix, (box[24 + k] - hx) * ix
+        ay, by = (box[8 + k] - ly) * iy, (box[32 + k] - hy) * iy
+        az, bz = (box[16 + k] - lz) * iz, (box[40 + k] - hz) * iz
         near = max(max(min(ax, bx), min(ay, by)), max(min(az, bz), np.float32(0.0)))
         far = min(min(max(ax, bx), max(ay, by)), min(max(az, bz), limit))
         enter[k] = near if near <= far else np.float32(np.inf)
@@ -215,8 +217,10 @@ def _meet_children(box, ox, oy, oz, ix, iy, iz, limit, enter, met):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_triangle(ox, oy, oz, dx, dy, dz, limit, header, nodes, nears, enter, met):
-    """The nearest triangle within `limit` metres: (row, distance, facing); row -1 when there is none.
+def first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, enter, met):
+    """The nearest triangle that a ray (a ball, with `radius` > 0) meets within `limit` metres.
+
+    Returns (row, distance, facing); row -1 when there is none.
 
     Of triangles at exactly the same distance the one with the lower face number wins. Scratch, the caller's:
     nodes : (STACK,) int32; nears : (STACK,) float32; enter : (WIDTH,) float32; met : (WIDTH + 1,) int32
@@ -224,7 +228,7 @@ def first_triangle(ox, oy, oz, dx, dy, dz, limit, header, nodes, nears, enter, m
     best, best_row, best_facing = limit, -1, 0.0
     face = int64_at(header[3])
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
-    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    ix, iy, iz, fr = _inverse(dx), _inverse(dy), _inverse(dz), np.float32(radius)
     top = 1
     nodes[0], nears[0] = 0, np.float32(0.0)
     while top > 0:
@@ -235,7 +239,7 @@ def first_triangle(ox, oy, oz, dx, dy, dz, limit, header, nodes, nears, enter, m
         # float32 distances are short by up to one part in ten million: the limit is widened by more than that
         widened = np.float32(best * 1.000001 + 1e-5)
         box, child = float32_at(header[0] + 192 * node), int32_at(header[1] + 64 * node)
-        count = _meet_children(box, fx, fy, fz, ix, iy, iz, widened, enter, met)
+        count = _meet_children(box, fx, fy, fz, ix, iy, iz, fr, widened, enter, met)
         begin = top
         for i in range(count):
             k = met[i]
@@ -250,14 +254,25 @@ def first_triangle(ox, oy, oz, dx, dy, dz, limit, header, nodes, nears, enter, m
             elif near <= best:
                 for row in range(child[k], child[k] + held):
                     t = float64_at(header[2] + 72 * row)
-                    distance, facing = ray_triangle(
-                        dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, t[3], t[4], t[5], t[6], t[7], t[8]
-                    )
+                    ax, ay, az = t[0] - ox, t[1] - oy, t[2] - oz
+                    if radius > 0.0:
+                        distance, facing = _ball_triangle(dx, dy, dz, ax, ay, az, t, radius)
+                    else:
+                        distance, facing = ray_triangle(dx, dy, dz, ax, ay, az, t[3], t[4], t[5], t[6], t[7], t[8])
                     if distance < best or (
                         distance == best and distance < INF and (best_row < 0 or face[row] < face[best_row])
                     ):
                         best, best_row, best_facing = distance, row, facing
     return best_row, best, best_facing
+
+
+@njit(cache=True, error_model="numpy")
+def _ball_triangle(dx, dy, dz, ax, ay, az, t, radius):
+    """`ray_triangle` for a ball: t is the pointer to the triangle, a its first corner from the ball's start."""
+    enter, leave = line_round_triangle(dx, dy, dz, ax, ay, az, t[3], t[4], t[5], t[6], t[7], t[8], radius)
+    distance, _ = clamp(enter, leave)
+    nx, ny, nz = t[4] * t[8] - t[5] * t[7], t[5] * t[6] - t[3] * t[8], t[3] * t[7] - t[4] * t[6]
+    return distance, dx * nx + dy * ny + dz * nz
 
 
 @njit(cache=True, inline="always")
@@ -271,10 +286,10 @@ def _scratch():
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_triangle_alone(ox, oy, oz, dx, dy, dz, limit, header):
+def first_triangle_alone(ox, oy, oz, dx, dy, dz, radius, limit, header):
     """`first_triangle` for a caller without scratch arrays."""
     nodes, nears, enter, met = _scratch()
-    return first_triangle(ox, oy, oz, dx, dy, dz, limit, header, nodes, nears, enter, met)
+    return first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, enter, met)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -294,7 +309,7 @@ def first_triangles(origins, directions, limits, header, cx, cy, cz, faces, dist
         dx, dy, dz = dx / largest, dy / largest, dz / largest
         length = math.sqrt(dx * dx + dy * dy + dz * dz)
         row, distance, _ = first_triangle(
-            ox, oy, oz, dx / length, dy / length, dz / length, limits[i], header, nodes, nears, enter, met
+            ox, oy, oz, dx / length, dy / length, dz / length, 0.0, limits[i], header, nodes, nears, enter, met
         )
         faces[i], distances[i] = (face[row], distance) if row >= 0 else (-1, INF)
     return -1
@@ -318,7 +333,7 @@ def every_triangle(ox, oy, oz, dx, dy, dz, limit, header, rows, distances, facin
         top -= 1
         node = nodes[top]
         box, child = float32_at(header[0] + 192 * node), int32_at(header[1] + 64 * node)
-        count = _meet_children(box, fx, fy, fz, ix, iy, iz, widened, enter, met)
+        count = _meet_children(box, fx, fy, fz, ix, iy, iz, np.float32(0.0), widened, enter, met)
         for i in range(count):
             held, first = child[WIDTH + met[i]], child[met[i]]
             if held == 0:

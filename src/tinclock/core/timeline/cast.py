@@ -17,6 +17,7 @@ import numpy as np
 from numba import njit
 
 from tinclock.core.geometry.rays import clamp, line_box, line_capsule, line_sphere
+from tinclock.core.geometry.sweeps import line_round_box
 from tinclock.core.geometry.tree import first_triangle_alone
 from tinclock.core.memory import float32_at, float64_at, int16_at
 from tinclock.core.timeline.rewind import blend_of, body_of, bounds_at, epochs_at, place_of, rotate, turn_between
@@ -29,38 +30,35 @@ PART_BYTES = 8 * 19
 
 
 @njit(cache=True, error_model="numpy")
-def ray_part(dx, dy, dz, bx, by, bz, qx, qy, qz, qw, part):
-    """Ray from the origin against one part whose bone is at b, turned by q: (enter, leave), clamped.
+def ray_part(dx, dy, dz, bx, by, bz, qx, qy, qz, qw, radius, part):
+    """A ray (a ball, with `radius` > 0) from the origin against one part: (enter, leave), clamped.
+
+    b, q : where the part's bone is and how it is turned
 
     part : pointer to the part's row of the table
     """
     cx, cy, cz = rotate(qx, qy, qz, qw, part[1], part[2], part[3])
     cx, cy, cz = cx + bx, cy + by, cz + bz
     if part[0] == 0.0:
-        enter, leave = line_sphere(dx, dy, dz, cx, cy, cz, part[13])
+        enter, leave = line_sphere(dx, dy, dz, cx, cy, cz, part[13] + radius)
     elif part[0] == 1.0:
         ux, uy, uz = rotate(qx, qy, qz, qw, part[6], part[9], part[12])
-        enter, leave = line_capsule(dx, dy, dz, cx, cy, cz, ux, uy, uz, part[13], part[14])
+        enter, leave = line_capsule(dx, dy, dz, cx, cy, cz, ux, uy, uz, part[13], part[14] + radius)
     else:
         ux, uy, uz = rotate(qx, qy, qz, qw, part[4], part[7], part[10])
         vx, vy, vz = rotate(qx, qy, qz, qw, part[5], part[8], part[11])
         wx, wy, wz = rotate(qx, qy, qz, qw, part[6], part[9], part[12])
-        enter, leave = line_box(
-            -(cx * ux + cy * uy + cz * uz),
-            -(cx * vx + cy * vy + cz * vz),
-            -(cx * wx + cy * wy + cz * wz),
-            dx * ux + dy * uy + dz * uz,
-            dx * vx + dy * vy + dz * vz,
-            dx * wx + dy * wy + dz * wz,
-            part[13],
-            part[14],
-            part[15],
-        )
+        ox, oy, oz = -(cx * ux + cy * uy + cz * uz), -(cx * vx + cy * vy + cz * vz), -(cx * wx + cy * wy + cz * wz)
+        lx, ly, lz = dx * ux + dy * uy + dz * uz, dx * vx + dy * vy + dz * vz, dx * wx + dy * wy + dz * wz
+        if radius > 0.0:
+            enter, leave = line_round_box(ox, oy, oz, lx, ly, lz, part[13], part[14], part[15], radius)
+        else:
+            enter, leave = line_box(ox, oy, oz, lx, ly, lz, part[13], part[14], part[15])
     return clamp(enter, leave)
 
 
 @njit(cache=True, error_model="numpy")
-def _nearest_spheres(ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, header, near):
+def _nearest_spheres(ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, header, near):
     """For each column a lower bound of the distance to its hitboxes into `near`, inf where the ray passes clear."""
     ax, ay, az, ar = (
         bounds_at(header, from_slot, 0),
@@ -77,7 +75,7 @@ def _nearest_spheres(ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, heade
     ea, eb = epochs_at(header, from_slot), epochs_at(header, to_slot)
     px, py, pz = np.float32(ox), np.float32(oy), np.float32(oz)
     ux, uy, uz = np.float32(dx), np.float32(dy), np.float32(dz)
-    slack = (abs(px) + abs(py) + abs(pz)) * _MILLIONTH + _SLACK_M
+    slack = (abs(px) + abs(py) + abs(pz)) * _MILLIONTH + _SLACK_M + np.float32(radius)
     f = np.float32(fraction)
     one = np.float32(1.0)
     step = np.float32(0.0) if fraction < 1.0 else one
@@ -116,7 +114,7 @@ def _bones_apart(px, py, pz, dx, dy, dz, ka, kb, before, after, count, apart):
 
 @njit(cache=True, error_model="numpy")
 def _ray_entity(
-    ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, column, limit, depth, header, quantum, apart, close
+    ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, column, limit, depth, header, quantum, apart, close
 ):
     """One ray against one entity's parts: (part row, enter, leave) of the winner, row -1 for none within `limit`.
 
@@ -137,7 +135,7 @@ def _ray_entity(
     else:
         a32, b32 = float32_at(header[2] + 4 * at_a), float32_at(header[2] + 4 * at_b)
         _bones_apart(cx, cy, cz, dx, dy, dz, ka, kb, a32, b32, bones, apart)
-    slack = 1e-6 * (abs(cx) + abs(cy) + abs(cz)) + 1e-5
+    slack = 1e-6 * (abs(cx) + abs(cy) + abs(cz)) + 1e-5 + radius
     met = 0
     for row in range(parts):
         part = float64_at(header[5] + PART_BYTES * (first_part + row))
@@ -160,7 +158,7 @@ def _ray_entity(
         if along - reach > furthest or along < -reach:
             continue
         qx, qy, qz, qw = turn_between(header, quantum, from_slot, to_slot, first + bone, f)
-        enter, leave = ray_part(dx, dy, dz, px, py, pz, qx, qy, qz, qw, part)
+        enter, leave = ray_part(dx, dy, dz, px, py, pz, qx, qy, qz, qw, radius, part)
         if depth < 0.0:
             if enter < best or (enter == best and best_row < 0 and enter < INF):
                 best, best_leave, best_row = enter, leave, row
@@ -180,30 +178,16 @@ def _sphere(header, slot, column):
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def first_part(
-    ox,
-    oy,
-    oz,
-    dx,
-    dy,
-    dz,
-    limit,
-    from_slot,
-    to_slot,
-    fraction,
-    ignore,
-    depth,
-    header,
-    quantum,
-    near,
-    queue,
-    apart,
-    close,
-):
+    ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near, queue,
+    apart, close,
+):  # fmt: skip
     """The nearest hit among all entities but column `ignore`: (column, part row, enter, leave), column -1 for none.
+
+    With `radius` > 0 a ball of that radius is cast, whose centre starts at o.
 
     Of two entities hit at exactly the same distance the lower id wins.
     """
-    _nearest_spheres(ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, header, near)
+    _nearest_spheres(ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, header, near)
     if ignore >= 0:
         near[ignore] = _FAR
     waiting = 0
@@ -222,7 +206,7 @@ def first_part(
         waiting -= 1
         queue[k] = queue[waiting]
         row, enter, leave = _ray_entity(
-            ox, oy, oz, dx, dy, dz, from_slot, to_slot, fraction, e, best, -1.0, header, quantum, apart, close
+            ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, e, best, -1.0, header, quantum, apart, close
         )
         if row >= 0 and (
             enter < best
@@ -232,51 +216,23 @@ def first_part(
             best, best_leave, best_row, best_column = enter, leave, row, e
     if depth > 0.0 and best_column >= 0:
         best_row, best, best_leave = _ray_entity(
-            ox,
-            oy,
-            oz,
-            dx,
-            dy,
-            dz,
-            from_slot,
-            to_slot,
-            fraction,
-            best_column,
-            best,
-            depth,
-            header,
-            quantum,
-            apart,
-            close,
-        )
+            ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, best_column, best, depth, header, quantum,
+            apart, close,
+        )  # fmt: skip
     return best_column, best_row, best, best_leave
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_part_alone(ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum):
+def first_part_alone(
+    ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum
+):  # fmt: skip
     """`first_part` for a caller with one ray and no scratch arrays."""
     near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
     apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
     return first_part(
-        ox,
-        oy,
-        oz,
-        dx,
-        dy,
-        dz,
-        limit,
-        from_slot,
-        to_slot,
-        fraction,
-        ignore,
-        depth,
-        header,
-        quantum,
-        near,
-        queue,
-        apart,
-        close,
-    )
+        ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near,
+        queue, apart, close,
+    )  # fmt: skip
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -287,10 +243,10 @@ def first_on_path(
 
     tree : header of the level, whose vertices are relative to (cx, cy, cz)
     """
-    wall, distance, facing = first_triangle_alone(ox - cx, oy - cy, oz - cz, dx, dy, dz, limit, tree)
+    wall, distance, facing = first_triangle_alone(ox - cx, oy - cy, oz - cz, dx, dy, dz, 0.0, limit, tree)
     column, row, enter, leave = first_part_alone(
-        ox, oy, oz, dx, dy, dz, distance if wall >= 0 else limit, from_slot, to_slot, fraction, ignore, depth, header,
-        quantum,
+        ox, oy, oz, dx, dy, dz, 0.0, distance if wall >= 0 else limit, from_slot, to_slot, fraction, ignore, depth,
+        header, quantum,
     )  # fmt: skip
     return wall, distance, facing, column, row, enter, leave
 
@@ -325,7 +281,7 @@ def first_parts(
         length = math.sqrt(dx * dx + dy * dy + dz * dz)
         ignore = known[ignores[i]] if 0 <= ignores[i] < known.shape[0] else -1
         column, row, enter, leave = first_part(
-            ox, oy, oz, dx / length, dy / length, dz / length, limits[i], from_slots[i], to_slots[i], f, ignore,
+            ox, oy, oz, dx / length, dy / length, dz / length, 0.0, limits[i], from_slots[i], to_slots[i], f, ignore,
             depth, header, quantum, near, queue, apart, close,
         )  # fmt: skip
         if column < 0:

@@ -184,7 +184,9 @@ class Columns:
         if verdict != rewind.OK:
             self._full[1][slot] = 0
             begin = int(starts[member]) if len(starts) else member * each
-            self._complain(verdict, int(ids[member]), member, bone, flat[begin : begin + each] if each else flat[begin:])
+            self._complain(
+                verdict, int(ids[member]), member, bone, flat[begin : begin + each] if each else flat[begin:]
+            )
 
     def _complain(self, verdict: int, entity: int, row: int, bone: int, pose: NDArray[np.floating]) -> None:
         rig = self.rig_of(entity)  # raises for a stranger

@@ -235,22 +235,26 @@ class PoseHistory:
     # -- looking --------------------------------------------------------------------------------------------
 
     def nearest(
-        self, origin: Triple, direction: Triple, view: View, *, limit_m: float = NO_LIMIT, ignore: int = 0
+        self,
+        origin: Triple,
+        direction: Triple,
+        view: View,
+        *,
+        limit_m: float = NO_LIMIT,
+        ignore: int = 0,
+        radius_m: float = 0.0,
     ) -> PartHit | None:
         """The first hitbox along a ray at a view, within `limit_m`, of anybody but entity `ignore`; or None.
 
-        `direction` may have any length but zero. A ray that starts inside a hitbox hits it at distance 0.
-        Raises `OutOfHistoryError` when the view's ticks are not held.
+        With a radius, what a ball whose centre starts at `origin` touches first, after how many metres. `direction` may
+        have any length but zero. A ray that starts inside a hitbox hits it at distance 0. Raises `OutOfHistoryError`
+        when the view's ticks are not held, `BadNumberError` for a radius that is negative or not finite.
         """
-        dx, dy, dz = unit_direction(direction)
-        return self.nearest_along(
-            (*origin, dx, dy, dz),
-            self._slot(view.from_tick),
-            self._slot(view.to_tick),
-            view.fraction,
-            limit_m,
-            ignore,
-        )
+        if not 0.0 <= radius_m < NO_LIMIT:
+            raise BadNumberError("radius_m", "a finite number of at least 0", radius_m)
+        slots = self._slot(view.from_tick), self._slot(view.to_tick)
+        ray = (*origin, *unit_direction(direction))
+        return self.nearest_along(ray, *slots, view.fraction, limit_m, ignore, radius_m)
 
     def nearest_along(
         self,
@@ -260,20 +264,14 @@ class PoseHistory:
         fraction: float,
         limit_m: float,
         ignore: int,
+        radius_m: float = 0.0,
     ) -> PartHit | None:
         """`nearest` without checks, for callers that have made them: ray is origin and unit direction."""
         columns = self._columns
         column, row, enter, leave = cast.first_part_alone(
-            *ray,
-            limit_m,
-            from_slot,
-            to_slot,
-            fraction,
-            columns.of(ignore),
-            self.zone_depth_m,
-            columns.header,
-            columns.quantum,
-        )
+            *ray, radius_m, limit_m, from_slot, to_slot, fraction, columns.of(ignore), self.zone_depth_m,
+            columns.header, columns.quantum,
+        )  # fmt: skip
         if column < 0:
             return None
         entity, index, part = columns.named(column, row)
