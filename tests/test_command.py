@@ -58,7 +58,7 @@ def test_demo_explains_one_ruling(tmp_path):
     arguments = ["demo", "--seconds", "3", "--seed", "2", "--out", str(tmp_path), "--shot"]
     text = CliRunner().invoke(main, [*arguments, "2"]).output
     assert "ruling 2: " in text
-    assert "hitboxes at the view" in text
+    assert "age of the view" in text
     wrong = CliRunner().invoke(main, [*arguments, "999"])
     assert wrong.exit_code == 2
     assert "this match has rulings 1 to" in wrong.output

@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
 from rich.table import Table
 
-from tinclock.cli.summary import print_summary, summarise
+from tinclock.cli.summary import print_files, print_summary, summarise
 
 if TYPE_CHECKING:
     from tinclock.core.records import Ruling
@@ -24,7 +24,7 @@ EPILOG = """
 Examples:
   tinclock demo                          the table, the summary, the files in demo-output/
   tinclock demo --seed 3 --out run3      another match, written elsewhere
-  tinclock demo --shot 57                explain ruling 57 and draw it
+  tinclock demo --shot 57                explain ruling 57, draw it, and the target at five instants
   tinclock demo --json | jq .outcomes    the summary for a script
 """
 
@@ -65,9 +65,11 @@ def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_j
         return
     if shot is None:
         _print_table(console, played, rows)
+        print_summary(console, summary)
     else:
         console.print(known[shot].explain(), markup=False, highlight=False, soft_wrap=True)
-    print_summary(console, summary)
+        console.print()
+    print_files(console, summary)
 
 
 def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Scene]]:
@@ -129,6 +131,8 @@ def _write(played: Played, scene: Scene | None, out: Path) -> dict[str, str]:
 def _draw(played: Played, scene: Scene | None, out: Path) -> dict[str, Path]:
     from tinclock.report.match_figure import draw_match
     from tinclock.report.shot_figure import draw_shot
+    from tinclock.report.time_figures import draw_bounds, draw_clock
+    from tinclock.report.views_figure import draw_views
 
     files = {
         "match picture": draw_match(
@@ -141,8 +145,13 @@ def _draw(played: Played, scene: Scene | None, out: Path) -> dict[str, Path]:
             teams={seat.account: seat.team for seat in played.seats},
         )
     }
+    unlucky = max(played.seats, key=lambda seat: seat.line.jitter_s)
+    ends = f"{unlucky.account}, the connection with the most jitter"
+    files["clock picture"] = draw_clock(played.clocks[unlucky.connection], out / "clock.png", f"The clock of {ends}")
+    files["bounds picture"] = draw_bounds(played.bounds[unlucky.connection], out / "bounds.png", f"The views of {ends}")
     if scene is not None:
         files["shot picture"] = draw_shot(scene, out / "shot.png", played.entities)
+        files["views picture"] = draw_views(scene, out / "views.png", played.entities)
     return files
 
 

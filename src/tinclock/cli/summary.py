@@ -73,5 +73,9 @@ def print_summary(console: Console, summary: dict[str, Any]) -> None:
     )
     for code, count in honest["not_upheld"].items():
         console.print(f"  not upheld: {count} x {code}", highlight=False)
+
+
+def print_files(console: Console, summary: dict[str, Any]) -> None:
+    """Where everything was written."""
     for kind, path in summary["files"].items():
         console.print(f"{kind:<14} {path}", highlight=False, soft_wrap=True)

@@ -7,6 +7,7 @@ inside runs from a front face to the next back face of the same kind; one that n
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.records import Step
@@ -56,7 +57,7 @@ def reach_of(spans: list[Span], budget: float, range_m: float) -> tuple[float, s
     """How far a shot with this budget gets through the spans, and what stops it (None: nothing within range)."""
     edges = sorted({0.0, range_m, *(min(e, range_m) for span in spans for e in (span.enter_m, span.leave_m))})
     left = budget
-    for a, b in zip(edges, edges[1:], strict=False):
+    for a, b in pairwise(edges):
         within = [span for span in spans if span.enter_m <= a and span.leave_m >= b]
         rate = sum(span.resistance_per_m for span in within)
         if within and rate * (b - a) >= left:

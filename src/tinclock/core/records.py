@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from msgspec import Struct
 
@@ -135,6 +135,17 @@ class Ruling(Struct, frozen=True, gc=False):
             first = self.hits[0]
             return Receipt(self.sequence, self.outcome, first.victim, first.part, self.damage, first.lethal)
         return Receipt(self.sequence, self.outcome)
+
+
+class ViewBounds(NamedTuple):
+    """How old a connection's views may be on arrival, in seconds.
+
+    newest_s : younger ones can't have reached the client; oldest_s : older ones are noted; cap_s : none is ruled older
+    """
+
+    newest_s: float
+    oldest_s: float
+    cap_s: float
 
 
 class Event(Struct, frozen=True, gc=False):

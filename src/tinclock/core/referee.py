@@ -16,7 +16,7 @@ from tinclock.core.checks.form import check_form, is_count
 from tinclock.core.checks.muzzle import check_muzzle
 from tinclock.core.checks.sender import check_actor, check_sender
 from tinclock.core.checks.sequence import check_sequence
-from tinclock.core.checks.view import check_view, check_view_order
+from tinclock.core.checks.view import check_view, check_view_order, latest_age, shortest_trip
 from tinclock.core.checks.weapon import check_cadence, check_weapon
 from tinclock.core.combat.ledger import Ledger
 from tinclock.core.combat.roster import Actor, Line
@@ -29,7 +29,7 @@ from tinclock.core.errors import (
     UnknownNameError,
 )
 from tinclock.core.geometry.rig import Rig
-from tinclock.core.records import Finding, Outcome, Ruling, ShotClaim, Step
+from tinclock.core.records import Finding, Outcome, Ruling, ShotClaim, Step, ViewBounds
 from tinclock.core.resolve import cast_shot, strike
 from tinclock.core.rules import contradictions
 from tinclock.core.timeline.history import PoseHistory
@@ -43,6 +43,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.records import Event, Hit
     from tinclock.core.rules import Consequence, Rules
+    from tinclock.core.timeline.clock import ClockEstimate
 
     Check = Callable[[ShotClaim, Context], Finding | None]
 
@@ -223,6 +224,15 @@ class Referee:
     def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:
         """Take the client's answer to a ping. Never raises for what the client sent; returns what became of it."""
         return self._require_line(connection).clock.pong(nonce, client_time, received_at)
+
+    def clock(self, connection: str) -> ClockEstimate:
+        """What is known of a connection's clock and path."""
+        return self._require_line(connection).clock
+
+    def view_bounds(self, connection: str) -> ViewBounds:
+        """How old that connection's views may be on arrival, as things stand."""
+        line = self._require_line(connection)
+        return ViewBounds(shortest_trip(line, self.rules), latest_age(line, self.rules), self.rules.view.max_rewind_s)
 
     def events(self) -> list[Event]:
         """What everyone is told, since the last call."""

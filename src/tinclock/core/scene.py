@@ -22,6 +22,18 @@ UNUSABLE = frozenset({"unknown_connection", "malformed", "direction_not_unit", "
 """After one of these a claim holds nothing that could be drawn."""
 
 
+class Glimpse(NamedTuple):
+    """The target at one view: how long before the ruling, its hitboxes, and what the shot would have hit there.
+
+    clearance_m : how far the ray passes from the nearest hitbox; 0 or less when it meets one
+    """
+
+    age_s: float
+    boxes: Hitboxes | None
+    part: str
+    clearance_m: float
+
+
 class Scene(NamedTuple):
     """A ruled shot and the bodies around it.
 
@@ -30,6 +42,7 @@ class Scene(NamedTuple):
     shooter : the shooter's hitboxes in the newest tick
     clearance_m : how far the ray's line passes from the target's nearest hitbox surface at the view; negative inside
     wall_m : distance to the first surface of the level along the ray, inf for none
+    glimpses : the target at five instants, the third of them the ruled view
     """
 
     ruling: Ruling
@@ -44,6 +57,7 @@ class Scene(NamedTuple):
     wall_m: float
     wall_surface: str
     level: Level | None
+    glimpses: tuple[Glimpse, ...] = ()
 
     @property
     def moved_m(self) -> float:
@@ -54,7 +68,7 @@ class Scene(NamedTuple):
 
 
 def scene_of(referee: Referee, ruling: Ruling, claim: ShotClaim) -> Scene | None:
-    """The scene of a ruling on `claim`, to be taken before the history moves on; None when nothing was cast.
+    """The scene of a ruling on `claim`, to be taken before the history moves on; None when nothing can be shown.
 
     A claim that was denied before its view was worked out is shown at the view it claimed, where that is still held.
     """
@@ -62,14 +76,14 @@ def scene_of(referee: Referee, ruling: Ruling, claim: ShotClaim) -> Scene | None
     if any(finding.code in UNUSABLE for finding in ruling.findings):
         return None
     view = ruling.view or claim.view
-    if not (history.holds(view.from_tick) and history.holds(view.to_tick)):
+    if view is None or not (history.holds(view.from_tick) and history.holds(view.to_tick)):
         return None
     weapon, origin, direction = referee.rules.weapons.get(ruling.weapon), ruling.origin, ruling.direction
     if weapon is None or origin is None or direction is None:
         return None
     target, gap = _target(referee, ruling, view, np.array(origin), np.array(direction))
-    latest = View(history.newest_tick, history.newest_tick, 0.0)
     wall = None if referee.level is None else referee.level.first(origin, direction, weapon.range_m)
+    latest = View(history.newest_tick, history.newest_tick, 0.0)
     return Scene(
         ruling,
         origin,
@@ -83,7 +97,28 @@ def scene_of(referee: Referee, ruling: Ruling, claim: ShotClaim) -> Scene | None
         float("inf") if wall is None else wall.distance_m,
         "" if wall is None else wall.surface.name,
         referee.level,
+        _glimpses(referee, ruling, view, target, origin, direction) if target else (),
     )
+
+
+def _glimpses(
+    referee: Referee, ruling: Ruling, view: View, target: int, origin: Triple, direction: Triple
+) -> tuple[Glimpse, ...]:
+    """The target half as old as the ruled view and twice as far, evenly; the ruled view itself is the third."""
+    history, ruled_at = referee.history, referee.history.time_of(view)
+    age = history.newest_time - ruled_at
+    out = []
+    for share in (0.0, 0.5, 1.0, 1.5, 2.0):
+        at = history.newest_time - share * age
+        if at < history.first_snapshot_time:
+            continue
+        here = view if share == 1.0 else history.view_at(at)
+        boxes = hitboxes_at(history, target, here)
+        hit = history.nearest(origin, direction, here, ignore=ruling.entity)
+        gap = float("inf") if boxes is None else clearance(boxes, np.array(origin), np.array(direction))
+        part = hit.part.name if hit is not None and hit.entity == target else ""
+        out.append(Glimpse(ruling.received_at - history.time_of(here), boxes, part, gap))
+    return tuple(out)
 
 
 def _target(

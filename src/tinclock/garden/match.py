@@ -22,16 +22,42 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.records import Event, Ruling
+    from tinclock.core.records import Event, Ruling, ShotClaim
 
 PING_EVERY_S = 0.25
 RESPAWN_S = 2.5
 RIG, WEAPON = "gardener", "pea_rifle"
 
 
+class ClockPoint(NamedTuple):
+    """What the referee knew of a connection's clock when an answer had come in, and the truth. Seconds."""
+
+    server_time: float
+    round_trip_s: float
+    offset_low_s: float
+    offset_high_s: float
+    offset_s: float
+    offset_bound_s: float
+    true_offset_s: float
+    shortest_s: float
+    jitter_s: float
+
+
+class BoundPoint(NamedTuple):
+    """One claim's view against its bounds: ages on arrival, in seconds. ruled_s is nan where nothing was ruled."""
+
+    server_time: float
+    claimed_s: float
+    ruled_s: float
+    newest_s: float
+    oldest_s: float
+    cap_s: float
+
+
 class Played(NamedTuple):
     """A match that was played.
 
+    clocks, bounds : by connection, in order of time
     shots : what each claim's shooter saw, by (connection, sequence)
     paths : (ticks, players, 2) float32, metres, nan where dead: places in the plane, server's view
     """
@@ -45,6 +71,8 @@ class Played(NamedTuple):
     paths: NDArray[np.float32]
     seed: int
     seconds: float
+    clocks: dict[str, list[ClockPoint]]
+    bounds: dict[str, list[BoundPoint]]
 
     def shot_of(self, ruling: Ruling) -> Shot | None:
         """What the shooter of a ruling saw; None for a claim nobody fired."""
@@ -79,6 +107,7 @@ def play_match(
     return Played(
         match.garden, match.seats, match.entities, match.rulings, match.shots, match.events,
         np.array(match.paths, np.float32).reshape(ticks, len(match.seats), 2), seed, seconds,
+        match.clocks, match.bounds,
     )  # fmt: skip
 
 
@@ -108,6 +137,9 @@ class _Match:
         self._states = [deque([p.walker.state], maxlen=128) for p in self.players]
         self._eyes = np.zeros((len(self.players), 3))
         self._back_at: dict[int, float] = {}
+        self._asked: dict[int, float] = {}
+        self.clocks: dict[str, list[ClockPoint]] = {seat.connection: [] for seat in self.seats}
+        self.bounds: dict[str, list[BoundPoint]] = {seat.connection: [] for seat in self.seats}
         self.rulings: list[Ruling] = []
         self.shots: dict[tuple[str, int], Shot] = {}
         self.events: list[Event] = []
@@ -137,6 +169,7 @@ class _Match:
         if tick % int(PING_EVERY_S * self.rate_hz) == 0:
             for k, player in enumerate(self.players):
                 nonce = self.referee.ping(player.seat.connection, now)
+                self._asked[nonce] = now
                 self._send_down(k, now, "ping", nonce)
         self._frames(now)
 
@@ -166,15 +199,43 @@ class _Match:
             connection = self.seats[parcel.client].connection
             if parcel.kind == "pong":
                 nonce, client_time = parcel.content
-                self.referee.pong(connection, nonce, client_time, parcel.arrives_at)
+                if self.referee.pong(connection, nonce, client_time, parcel.arrives_at) == "used":
+                    self._note_clock(parcel.client, nonce, client_time, parcel.arrives_at)
                 continue
             ruling = self.referee.rule(connection, parcel.content, received_at=parcel.arrives_at)
             self.rulings.append(ruling)
+            self._note_bounds(connection, parcel.content, ruling)
             if self._on_ruling is not None:
                 self._on_ruling(self.referee, ruling, parcel.content)
             for hit in ruling.hits:
                 if hit.lethal:
                     self._back_at[hit.victim] = ruling.received_at + RESPAWN_S
+
+    def _note_clock(self, client: int, nonce: int, client_time: float, received_at: float) -> None:
+        clock, asked = self.referee.clock(self.seats[client].connection), self._asked.pop(nonce)
+        self.clocks[self.seats[client].connection].append(
+            ClockPoint(
+                server_time=received_at,
+                round_trip_s=received_at - asked,
+                offset_low_s=client_time - received_at,
+                offset_high_s=client_time - asked,
+                offset_s=clock.offset_s,
+                offset_bound_s=clock.offset_bound_s,
+                true_offset_s=self.players[client].clock_offset_s,
+                shortest_s=clock.round_trip_s,
+                jitter_s=clock.jitter_s,
+            )
+        )
+
+    def _note_bounds(self, connection: str, claim: ShotClaim, ruling: Ruling) -> None:
+        history = self.referee.history
+        view = claim.view
+        if view is None or not (history.holds(view.from_tick) and history.holds(view.to_tick)):
+            return
+        claimed = ruling.received_at - history.time_of(view)
+        ruled = float("nan") if ruling.rewound_s is None else ruling.rewound_s
+        bounds = self.referee.view_bounds(connection)
+        self.bounds[connection].append(BoundPoint(ruling.received_at, claimed, ruled, *bounds))
 
     def _respawn(self, now: float) -> None:
         for entity in [e for e, at in self._back_at.items() if at <= now]:

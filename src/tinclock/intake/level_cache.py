@@ -71,7 +71,8 @@ def _write(file: Path, tree: Tree) -> None:
     handle, name = tempfile.mkstemp(dir=file.parent, suffix=".part")
     try:
         with os.fdopen(handle, "wb") as out:
-            np.savez(out, checksum=np.array(_checksum(tree)), **dict(zip(TREE, tree, strict=True)))
+            boxes, children, triangles, face = tree
+            np.savez(out, checksum=_checksum(tree), boxes=boxes, children=children, triangles=triangles, face=face)
         os.replace(name, file)
     except BaseException:
         Path(name).unlink(missing_ok=True)

@@ -9,7 +9,9 @@ from tinclock.core.timeline.views import View, derived_view, snapped
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
+    from tinclock.core.combat.roster import Line
     from tinclock.core.records import Finding, ShotClaim
+    from tinclock.core.rules import Rules
     from tinclock.core.timeline.history import Snapshot
 
 ENOUGH_ANSWERS = 8
@@ -74,8 +76,8 @@ def _furthest(view: View, before: Snapshot, after: Snapshot, context: Context) -
 
 
 def _check_age(view: View, before: Snapshot, after: Snapshot, context: Context) -> Finding | None:
-    clock, limits, now = context.line.clock, context.rules.view, context.received_at
-    since_sent, shortest = now - after.sent_at, shortest_trip(context)
+    limits, now = context.rules.view, context.received_at
+    since_sent, shortest = now - after.sent_at, shortest_trip(context.line, context.rules)
     if since_sent < shortest:
         context.steps.append(Step("since the snapshot was sent", since_sent, shortest, "s"))
         return context.find("view_ahead", since_sent, shortest, "s", f"since snapshot {view.to_tick} was sent")
@@ -84,29 +86,30 @@ def _check_age(view: View, before: Snapshot, after: Snapshot, context: Context) 
     if age > limits.max_rewind_s:
         return _cap(context, age)
     context.view, context.view_time, context.slots = view, view_time, (before.slot, after.slot)
-    latest = latest_age(context) if clock.samples else float("inf")
+    latest = latest_age(context.line, context.rules)
     context.steps.append(Step("view", age, latest, "s"))
     if age > latest:
         return context.find("view_late", age, latest, "s")
     return None
 
 
-def shortest_trip(context: Context) -> float:
+def shortest_trip(line: Line, rules: Rules) -> float:
     """The least time, in seconds, between sending a snapshot and receiving a claim that has seen it.
 
     The shortest of few pings is longer than the shortest trip that there is, so it bounds nothing until enough were
     answered, and then only less the jitter.
     """
-    clock = context.line.clock
+    clock = line.clock
     if clock.answers < ENOUGH_ANSWERS:
         return 0.0
-    return clock.least_round_trip_s - context.rules.view.early_allowance_s - clock.jitter_s
+    return max(0.0, clock.least_round_trip_s - rules.view.early_allowance_s - clock.jitter_s)
 
 
-def latest_age(context: Context) -> float:
+def latest_age(line: Line, rules: Rules) -> float:
     """The greatest age of a view, in seconds, that the connection and the client's drawing explain."""
-    clock, rules, drawing = context.line.clock, context.rules, context.line.drawing
-    match, view = rules.match, rules.view
+    clock, drawing, match, view = line.clock, line.drawing, rules.match, rules.view
+    if not clock.samples:
+        return float("inf")
     late = drawing.extrapolate_s if drawing.when_late == "extrapolate" else 0.0
     return (
         clock.round_trip_s

@@ -271,10 +271,10 @@ def _sound_tree(tree: Tree, count: int) -> Tree:
     boxes, children, triangles, face = (np.ascontiguousarray(array) for array in tree)
     nodes = len(boxes)
     fits = (
-        (boxes.shape, boxes.dtype) == ((nodes, 2, 3, 8), np.float32)
-        and (children.shape, children.dtype) == ((nodes, 2, 8), np.int32)
-        and (triangles.shape, triangles.dtype) == ((count, 9), np.float64)
-        and (face.shape, face.dtype) == ((count,), np.int64)
+        (boxes.shape, boxes.dtype.str) == ((nodes, 2, 3, 8), "<f4")
+        and (children.shape, children.dtype.str) == ((nodes, 2, 8), "<i4")
+        and (triangles.shape, triangles.dtype.str) == ((count, 9), "<f8")
+        and (face.shape, face.dtype.str) == ((count,), "<i8")
         and nodes > 0
     )
     if fits:

@@ -39,21 +39,21 @@ def line_round_box(ox, oy, oz, dx, dy, dz, half_x, half_y, half_z, radius):
     if enter > leave:
         return INF, -INF
     enter, leave = line_box(ox, oy, oz, dx, dy, dz, half_x + radius, half_y, half_z)
-    e, l = line_box(ox, oy, oz, dx, dy, dz, half_x, half_y + radius, half_z)
-    enter, leave = _join(enter, leave, e, l)
-    e, l = line_box(ox, oy, oz, dx, dy, dz, half_x, half_y, half_z + radius)
-    enter, leave = _join(enter, leave, e, l)
+    near, far = line_box(ox, oy, oz, dx, dy, dz, half_x, half_y + radius, half_z)
+    enter, leave = _join(enter, leave, near, far)
+    near, far = line_box(ox, oy, oz, dx, dy, dz, half_x, half_y, half_z + radius)
+    enter, leave = _join(enter, leave, near, far)
     for corner in range(4):
         s, t = (1.0 if corner & 1 else -1.0), (1.0 if corner & 2 else -1.0)
         x, y, z = s * half_x - ox, t * half_y - oy, -oz
-        e, l = line_capsule(dx, dy, dz, x, y, z, 0.0, 0.0, 1.0, half_z, radius)
-        enter, leave = _join(enter, leave, e, l)
+        near, far = line_capsule(dx, dy, dz, x, y, z, 0.0, 0.0, 1.0, half_z, radius)
+        enter, leave = _join(enter, leave, near, far)
         x, y, z = s * half_x - ox, -oy, t * half_z - oz
-        e, l = line_capsule(dx, dy, dz, x, y, z, 0.0, 1.0, 0.0, half_y, radius)
-        enter, leave = _join(enter, leave, e, l)
+        near, far = line_capsule(dx, dy, dz, x, y, z, 0.0, 1.0, 0.0, half_y, radius)
+        enter, leave = _join(enter, leave, near, far)
         x, y, z = -ox, s * half_y - oy, t * half_z - oz
-        e, l = line_capsule(dx, dy, dz, x, y, z, 1.0, 0.0, 0.0, half_x, radius)
-        enter, leave = _join(enter, leave, e, l)
+        near, far = line_capsule(dx, dy, dz, x, y, z, 1.0, 0.0, 0.0, half_x, radius)
+        enter, leave = _join(enter, leave, near, far)
     return enter, leave
 
 
@@ -74,10 +74,10 @@ def line_round_triangle(dx, dy, dz, ax, ay, az, ex, ey, ez, fx, fy, fz, radius):
     """Line against the triangle a, a+e, a+f swollen by a radius. One without area is its edges."""
     bx, by, bz, cx, cy, cz = ax + ex, ay + ey, az + ez, ax + fx, ay + fy, az + fz
     enter, leave = line_segment(dx, dy, dz, ax, ay, az, bx, by, bz, radius)
-    e, l = line_segment(dx, dy, dz, bx, by, bz, cx, cy, cz, radius)
-    enter, leave = _join(enter, leave, e, l)
-    e, l = line_segment(dx, dy, dz, cx, cy, cz, ax, ay, az, radius)
-    enter, leave = _join(enter, leave, e, l)
+    near, far = line_segment(dx, dy, dz, bx, by, bz, cx, cy, cz, radius)
+    enter, leave = _join(enter, leave, near, far)
+    near, far = line_segment(dx, dy, dz, cx, cy, cz, ax, ay, az, radius)
+    enter, leave = _join(enter, leave, near, far)
     nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
     length = math.sqrt(nx * nx + ny * ny + nz * nz)
     if length <= 0.0:

@@ -197,7 +197,7 @@ def _inverse(d):
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _meet_children(box, ox, oy, oz, ix, iy, iz, radius, limit, enter, met):
-    """Which of a node's eight boxes a ball meets: their places into `met`, the distances into `enter`. Returns how many.
+    """Which of a node's eight boxes a ball meets: their places into `met`, distances into `enter`. Returns how many.
 
     box : pointer to the node's lower x, y, z and upper x, y, z, eight each
     """

@@ -239,7 +239,9 @@ def first_part_alone(
 def first_on_path(
     ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, tree, cx, cy, cz
 ):  # fmt: skip
-    """The first wall, and the first hitbox before it: (row of the level, distance, facing, column, part row, enter, leave).
+    """The first wall, and the first hitbox before it.
+
+    Returns (row of the level, distance, facing, column, part row, enter, leave).
 
     tree : header of the level, whose vertices are relative to (cx, cy, cz)
     """
