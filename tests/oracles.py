@@ -16,25 +16,45 @@ def distance_field(shape: str, local: np.ndarray, size: np.ndarray) -> float:
     if shape == "capsule":
         nearest = np.array([0.0, 0.0, np.clip(local[2], -size[0], size[0])])
         return float(np.linalg.norm(local - nearest) - size[1])
+    if shape == "triangle":
+        return _from_triangle(local, size)
     out = np.abs(local) - size
     return float(np.linalg.norm(np.maximum(out, 0.0)) + min(out.max(), 0.0))
 
 
-def first_contact(shape: str, local: np.ndarray, way: np.ndarray, size: np.ndarray) -> tuple[float, float]:
-    """(distance at which the ray enters, inf for a miss; least signed distance along the ray).
+def _from_triangle(point: np.ndarray, corners: np.ndarray) -> float:
+    """Distance from a triangle: its plane where the foot lies inside, else the nearest edge."""
+    a, b, c = corners
+    normal = np.cross(b - a, c - a)
+    foot = point - normal * (normal @ (point - a)) / (normal @ normal)
+    weights = np.linalg.lstsq(np.vstack([corners.T, np.ones(3)]), np.append(foot, 1.0), rcond=None)[0]
+    if weights.min() >= 0.0:
+        return float(np.linalg.norm(point - foot))
+    ends = ((a, b), (b, c), (c, a))
+    return min(
+        float(np.linalg.norm(point - p - np.clip((point - p) @ (q - p) / ((q - p) @ (q - p)), 0, 1) * (q - p)))
+        for p, q in ends
+    )
+
+
+def first_contact(
+    shape: str, local: np.ndarray, way: np.ndarray, size: np.ndarray, radius: float = 0.0
+) -> tuple[float, float]:
+    """(distance at which a ray, or a ball of some radius, enters, inf for a miss; least signed distance along it).
 
     The shapes are convex, so the distance along a ray falls to one least value and rises again: a bounded search finds
     it, and a root finder the entry before it.
     """
 
     def gap(t: float) -> float:
-        return distance_field(shape, local + t * way, size)
+        return distance_field(shape, local + t * way, size) - radius
 
     if gap(0.0) <= 0.0:
         return 0.0, gap(0.0)
     far = float(np.linalg.norm(local)) + float(np.abs(size).sum()) + 1.0
-    middle = float(np.clip(-local @ way, 0.0, far))
-    low = minimize_scalar(gap, bounds=(max(0.0, middle - 3.0), middle + 3.0), method="bounded", options={"xatol": 1e-9})
+    centre = size.mean(axis=0) if shape == "triangle" else np.zeros(3)
+    middle = float(np.clip((centre - local) @ way, 0.0, far))
+    low = minimize_scalar(gap, bounds=(max(0.0, middle - 8.0), middle + 8.0), method="bounded", options={"xatol": 1e-9})
     t, least = (low.x, low.fun) if low.fun < gap(middle) else (middle, gap(middle))
     if least > 0.0:
         return np.inf, least

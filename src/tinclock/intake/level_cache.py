@@ -50,7 +50,7 @@ def cached_level(
 
 def _read(file: Path) -> Tree | None:
     try:
-        with np.load(file, allow_pickle=False) as held:
+        with file.open("rb") as handle, np.load(handle, allow_pickle=False) as held:
             boxes, children, triangles, face = (held[name] for name in TREE)
             sound = str(held["checksum"]) == _checksum((boxes, children, triangles, face))
     except (OSError, KeyError, ValueError, EOFError, zipfile.BadZipFile):
