@@ -73,3 +73,38 @@ def between(a: np.ndarray, b: np.ndarray, fraction: float) -> np.ndarray:
 def random_bones(rng: np.random.Generator, count: int, near: np.ndarray, spread: float) -> np.ndarray:
     """Random places around a point, random rotations."""
     return np.hstack([near + rng.uniform(-spread, spread, (count, 3)), Rotation.random(count, rng=rng).as_quat()])
+
+
+def _fields(shape: str, local: np.ndarray, size: np.ndarray) -> np.ndarray:
+    """`distance_field` of many points (n, 3)."""
+    if shape == "sphere":
+        return np.linalg.norm(local, axis=1) - size[0]
+    if shape == "capsule":
+        nearest = np.zeros_like(local)
+        nearest[:, 2] = np.clip(local[:, 2], -size[0], size[0])
+        return np.linalg.norm(local - nearest, axis=1) - size[1]
+    out = np.abs(local) - size
+    return np.linalg.norm(np.maximum(out, 0.0), axis=1) + np.minimum(out.max(axis=1), 0.0)
+
+
+def many_contacts(shape: str, local: np.ndarray, way: np.ndarray, size: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """`first_contact` of many rays (n, 3) that start outside: golden-section search, then bisection, all at once."""
+
+    def gap(t: np.ndarray) -> np.ndarray:
+        return _fields(shape, local + t[:, None] * way, size)
+
+    middle = -(local * way).sum(axis=1)
+    low, high = np.maximum(middle - 2.0, 0.0), np.maximum(middle + 2.0, 0.0)
+    golden = (np.sqrt(5.0) - 1.0) / 2.0
+    for _ in range(60):
+        a, b = high - golden * (high - low), low + golden * (high - low)
+        left = gap(a) < gap(b)
+        low, high = np.where(left, low, a), np.where(left, b, high)
+    at = (low + high) / 2.0
+    least = gap(at)
+    near, far = np.zeros(len(at)), at
+    for _ in range(60):
+        half = (near + far) / 2.0
+        inside = gap(half) <= 0.0
+        near, far = np.where(inside, near, half), np.where(inside, half, far)
+    return np.where(least <= 0.0, far, np.inf), least

@@ -6,6 +6,7 @@ import json
 import re
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -92,3 +93,17 @@ def test_the_readme_names_exactly_two_set_up_commands_that_the_makefile_has():
     set_up = re.search(r"## Set up\n.*?```\w*\n(.*?)```", text, re.S)
     commands = [line.split("#")[0].strip() for line in set_up.group(1).strip().splitlines()]
     assert commands == ["make demo", "make test"]
+
+
+@pytest.mark.parametrize("page", sorted((ROOT / "docs").glob("*.md")), ids=lambda page: page.name)
+def test_the_guides_python_blocks_run_as_printed(page, tmp_path):
+    blocks = re.findall(r"```python\n(.*?)```", page.read_text(encoding="utf-8"), re.S)
+    if blocks:
+        subprocess.run([sys.executable, "-W", "error", "-c", "\n".join(blocks)], check=True, cwd=tmp_path)
+    for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text(encoding="utf-8")):
+        assert (page.parent / link).exists(), link
+
+
+def test_the_rules_file_in_the_guide_holds_only_keys_that_exist():
+    block = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "rules-file.md").read_text(encoding="utf-8"), re.S).group(1)
+    assert tinclock.parse_rules(tomllib.loads(block)).weapons["pea_rifle"].interval_s == 0.18

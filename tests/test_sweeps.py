@@ -178,7 +178,8 @@ def test_rooted_poses_are_the_pose_turned_and_moved_with_the_root(rules):
     out = tinclock.rooted_bones(rig, roots, own)
     for k in range(5):
         assert np.allclose(out[k, :, :3], turns[k].apply(own[:, :3]) + roots[k, :3])
-        assert (Rotation.from_quat(out[k, :, 3:]) * (turns[k] * Rotation.from_quat(own[:, 3:])).inv()).magnitude() == pytest.approx(0, abs=1e-7)  # fmt: skip
+        apart = Rotation.from_quat(out[k, :, 3:]) * (turns[k] * Rotation.from_quat(own[:, 3:])).inv()
+        assert apart.magnitude() == pytest.approx(0.0, abs=1e-7)
     with pytest.raises(tinclock.BadArrayError, match=r"pose: expected shape \(19, 7\)"):
         tinclock.rooted_bones(rig, roots, own[:3])
 

@@ -103,7 +103,7 @@ def test_a_derived_view_is_the_claimed_one_on_a_clean_line(rules, trip):
 
 
 def test_a_derived_view_differs_from_the_screen_by_the_jitter_that_no_ping_escaped(rules):
-    """On a path split 30:70 it is exact without jitter, and off by less than the jitter with it; loss changes little."""
+    """On a path split 30:70 it is exact without jitter, and off by less than the jitter with it, lossy or not."""
     rng, worst = np.random.default_rng(8), {}
     up, down = 0.03, 0.07
     for jitter, loss in ((0.0, 0.0), (0.005, 0.0), (0.02, 0.0), (0.02, 0.4)):

@@ -16,8 +16,8 @@ ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
 BIN = Path(sys.executable).parent
 TERMINAL = (
-    ("demo.png", "tinclock demo --rows 30 --out {out}"),
-    ("explain.png", "tinclock demo --rows 1 --shot {shot} --out {out}"),
+    ("demo.png", "tinclock demo --rows 22"),
+    ("explain.png", "tinclock demo --shot {shot}"),
 )
 
 
@@ -27,16 +27,16 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as out:
         run = [str(BIN / "tinclock"), "demo", "--quiet", "--out", out]
         subprocess.run(run, check=True)
-        for name in ("match", "shot"):
+        for name in ("match", "shot", "views", "clock", "bounds"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
         if all(shutil.which(program) for program in ("Xvfb", "xterm", "import")):
             for name, command in TERMINAL:
-                photograph(command.format(out=out, shot=denied_shot(Path(out))), SHOTS / name)
+                photograph(command.format(shot=telling_shot(Path(out))), SHOTS / name, Path(out))
         else:
             print("no Xvfb, xterm or import here: terminal views stay as they are", file=sys.stderr)
 
 
-def denied_shot(out: Path) -> int:
+def telling_shot(out: Path) -> int:
     """A ruling that explains itself: the first one with a finding that was still cast."""
     import json
 
@@ -47,14 +47,14 @@ def denied_shot(out: Path) -> int:
     return 1
 
 
-def photograph(command: str, target: Path, display: str = ":93") -> None:
-    """A 1280x800 picture of a terminal after a command has run in it."""
+def photograph(command: str, target: Path, where: Path, display: str = ":93") -> None:
+    """A 1280x800 picture of a terminal window after a command has run in it."""
     server = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(1.0)
         done = target.with_suffix(".done")
-        shell = f"cd {ROOT}; PATH={BIN}:$PATH; echo '$ {command.split(' --out')[0]}'; {command}; touch {done}; sleep 60"
-        look = ["-geometry", "158x48+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#f7f4ee", "-fg", "#22282e"]
+        shell = f"cd {where}; PATH={BIN}:$PATH; echo '$ {command}'; {command}; touch {done}; sleep 60"
+        look = ["-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#1f2529", "-fg", "#e8e4da"]
         terminal = subprocess.Popen(["xterm", "-display", display, *look, "-e", "bash", "-c", shell])
         for _ in range(240):
             if done.exists():

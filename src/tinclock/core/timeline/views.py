@@ -37,9 +37,10 @@ class Drawing(Struct, frozen=True, gc=False):
 def derived_view(history: PoseHistory, clock: ClockEstimate, drawing: Drawing, command_time: float) -> View | None:
     """The view of a client that can't say it, from the time that its own clock showed when it acted.
 
-    Its screen was behind the server by one trip down and by its interpolation delay. The trip down is taken as half the
-    shortest round trip, which is off by as much as the offset is when the path is lopsided, and the other way: on a line
-    without jitter the two cancel. None before the first ping was answered, or when no snapshot of that time is held.
+    Its screen was behind the server by one trip down and by its interpolation delay. The trip down is taken as half
+    the shortest round trip, which is off by as much as the offset is when the path is lopsided, and the other way: on
+    a line without jitter the two cancel. None before the first ping was answered, or when no snapshot of that time is
+    held.
     """
     if not clock.samples:
         return None
