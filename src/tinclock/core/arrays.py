@@ -58,9 +58,11 @@ def require_rays(origins: ArrayLike, directions: ArrayLike) -> tuple[NDArray[np.
     if largest.size and not largest.min() > 0.0:
         row = int(np.argmin(largest))
         raise BadArrayError("directions", "vectors with a length", f"{along[row].tolist()}", row)
-    along = along / largest[:, None]  # the same operations in the same order as unit_direction: equal to the bit
+    along = (
+        along * (1.0 / largest)[:, None]
+    )  # the same operations in the same order as unit_direction: equal to the bit
     x, y, z = along[:, 0], along[:, 1], along[:, 2]
-    return start, along / np.sqrt(x * x + y * y + z * z)[:, None]
+    return start, along * (1.0 / np.sqrt(x * x + y * y + z * z))[:, None]
 
 
 def unit_direction(direction: tuple[float, float, float]) -> tuple[float, float, float]:
@@ -69,9 +71,10 @@ def unit_direction(direction: tuple[float, float, float]) -> tuple[float, float,
     largest = max(abs(x), abs(y), abs(z))
     if not 0.0 < largest < float("inf"):
         raise BadArrayError("direction", "a finite vector with a length", f"{list(direction)}")
-    x, y, z = x / largest, y / largest, z / largest
-    length = math.sqrt(x * x + y * y + z * z)
-    return x / length, y / length, z / length
+    shrink = 1.0 / largest
+    x, y, z = x * shrink, y * shrink, z * shrink
+    shrink = 1.0 / math.sqrt(x * x + y * y + z * z)
+    return x * shrink, y * shrink, z * shrink
 
 
 def nearly_unit(length: float) -> bool:

@@ -306,10 +306,11 @@ def first_triangles(origins, directions, limits, header, cx, cy, cz, faces, dist
         largest = max(abs(dx), max(abs(dy), abs(dz)))
         if not (largest > 0.0 and math.isfinite(ox + oy + oz + dx + dy + dz)):
             return i
-        dx, dy, dz = dx / largest, dy / largest, dz / largest
-        length = math.sqrt(dx * dx + dy * dy + dz * dz)
+        shrink = 1.0 / largest
+        dx, dy, dz = dx * shrink, dy * shrink, dz * shrink
+        shrink = 1.0 / math.sqrt(dx * dx + dy * dy + dz * dz)
         row, distance, _ = first_triangle(
-            ox, oy, oz, dx / length, dy / length, dz / length, 0.0, limits[i], header, nodes, nears, enter, met
+            ox, oy, oz, dx * shrink, dy * shrink, dz * shrink, 0.0, limits[i], header, nodes, nears, enter, met
         )
         faces[i], distances[i] = (face[row], distance) if row >= 0 else (-1, INF)
     return -1

@@ -19,7 +19,7 @@ from numba import njit
 from tinclock.core.geometry.rays import clamp, line_box, line_capsule, line_sphere
 from tinclock.core.geometry.sweeps import line_round_box
 from tinclock.core.geometry.tree import first_triangle_alone
-from tinclock.core.memory import float32_at, float64_at, int16_at
+from tinclock.core.memory import float32_at, float64_at, int16_at, int32_at
 from tinclock.core.timeline.rewind import blend_of, body_of, bounds_at, epochs_at, place_of, rotate, turn_between
 
 INF = math.inf
@@ -27,6 +27,7 @@ _FAR = np.float32(np.inf)
 _MILLIONTH = np.float32(1e-6)
 _SLACK_M = np.float32(1e-5)
 PART_BYTES = 8 * 19
+BLOCK = 2048  # rays that are sorted together: few enough for their data to stay in a core's own cache
 
 
 @njit(cache=True, error_model="numpy")
@@ -137,11 +138,15 @@ def _ray_entity(
         _bones_apart(cx, cy, cz, dx, dy, dz, ka, kb, a32, b32, bones, apart)
     slack = 1e-6 * (abs(cx) + abs(cy) + abs(cz)) + 1e-5 + radius
     met = 0
-    for row in range(parts):
-        part = float64_at(header[5] + PART_BYTES * (first_part + row))
-        reach = part[17] + slack
+    reaches, bone_of, slack32 = (
+        float32_at(header[11] + 4 * first_part),
+        int32_at(header[12] + 4 * first_part),
+        np.float32(slack),
+    )
+    for row in range(parts):  # no branch here either
+        reach = reaches[row] + slack32
         close[met] = row
-        met += apart[int(part[18])] <= reach * reach
+        met += apart[bone_of[row]] <= reach * reach
     furthest = limit + max(depth, 0.0)
     best, best_leave, best_row, best_priority = limit, INF, -1, -INF
     for i in range(met):
@@ -255,55 +260,69 @@ def first_on_path(
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def first_parts(
-    origins, directions, limits, from_ticks, to_ticks, fractions, ignores, ticks, known, depth, header, quantum,
+    origins, directions, limits, from_ticks, to_ticks, fractions, ignores, ticks, newest, known, depth, header, quantum,
     entities, parts, enters, leaves,
 ):  # fmt: skip
     """`first_part` for many rays, each at its own view, into the last four arrays.
 
-    directions needn't be of unit length; ticks : (slots,) int64, the tick in each slot; known : (ids,) int32, the
-    column of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or the first row that can't be cast.
+    directions needn't be of unit length; ticks : (slots,) int64, the tick in each slot; newest : the slot
+    of the newest; known : (ids,) int32, the column of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or the first row that can't be cast.
     """
-    count = origins.shape[0]
-    from_slots, to_slots = np.empty(count, np.int64), np.empty(count, np.int64)
-    for i in range(count):
-        from_slots[i], to_slots[i] = from_ticks[i] % ticks.shape[0], to_ticks[i] % ticks.shape[0]
-        lost = ticks[from_slots[i]] != from_ticks[i] or ticks[to_slots[i]] != to_ticks[i]
-        if lost or from_ticks[i] < 0 or to_ticks[i] < 0:
-            return i
-    order = _by_slot(from_slots, ticks.shape[0])
     near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
     apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
-    for i in order:
-        ox, oy, oz, f = origins[i, 0], origins[i, 1], origins[i, 2], fractions[i]
-        dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
-        largest = max(abs(dx), max(abs(dy), abs(dz)))
-        if not (largest > 0.0 and math.isfinite(ox + oy + oz + dx + dy + dz + f)):
-            return i
-        dx, dy, dz = dx / largest, dy / largest, dz / largest
-        length = math.sqrt(dx * dx + dy * dy + dz * dz)
-        ignore = known[ignores[i]] if 0 <= ignores[i] < known.shape[0] else -1
-        column, row, enter, leave = first_part(
-            ox, oy, oz, dx / length, dy / length, dz / length, 0.0, limits[i], from_slots[i], to_slots[i], f, ignore,
-            depth, header, quantum, near, queue, apart, close,
-        )  # fmt: skip
-        if column < 0:
-            entities[i], parts[i], enters[i], leaves[i] = 0, -1, INF, INF
-        else:
-            entity, _, first_part_row, _, _ = body_of(header, column)
-            entities[i], parts[i], enters[i], leaves[i] = entity, row - first_part_row, enter, leave
+    slots = np.empty((2, BLOCK), np.int64)
+    order, start = np.empty(BLOCK, np.int64), np.empty(ticks.shape[0] + 1, np.int64)
+    for begin in range(0, origins.shape[0], BLOCK):
+        count = min(BLOCK, origins.shape[0] - begin)
+        for k in range(count):
+            a, b = from_ticks[begin + k], to_ticks[begin + k]
+            slots[0, k], slots[1, k] = slot_in(ticks, newest, a), slot_in(ticks, newest, b)
+            if slots[0, k] < 0 or slots[1, k] < 0:
+                return begin + k
+        _by_slot(slots[0], count, start, order)
+        for place in range(count):
+            k = order[place]
+            i = begin + k
+            ox, oy, oz, f = origins[i, 0], origins[i, 1], origins[i, 2], fractions[i]
+            dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
+            largest = max(abs(dx), max(abs(dy), abs(dz)))
+            if not (largest > 0.0 and math.isfinite(ox + oy + oz + dx + dy + dz + f)):
+                return i
+            shrink = 1.0 / largest
+            dx, dy, dz = dx * shrink, dy * shrink, dz * shrink
+            shrink = 1.0 / math.sqrt(dx * dx + dy * dy + dz * dz)
+            ignore = known[ignores[i]] if 0 <= ignores[i] < known.shape[0] else -1
+            column, row, enter, leave = first_part(
+                ox, oy, oz, dx * shrink, dy * shrink, dz * shrink, 0.0, limits[i], slots[0, k], slots[1, k], f, ignore,
+                depth, header, quantum, near, queue, apart, close,
+            )  # fmt: skip
+            if column < 0:
+                entities[i], parts[i], enters[i], leaves[i] = 0, -1, INF, INF
+            else:
+                entity, _, first_part_row, _, _ = body_of(header, column)
+                entities[i], parts[i], enters[i], leaves[i] = entity, row - first_part_row, enter, leave
     return -1
 
 
+@njit(cache=True, inline="always", error_model="numpy")
+def slot_in(ticks, newest, tick):
+    """The ring slot of a tick, -1 when it isn't held. newest : the slot of the newest tick."""
+    back = ticks[newest] - tick
+    if back < 0 or back >= ticks.shape[0]:
+        return -1
+    slot = newest - back
+    slot += ticks.shape[0] if slot < 0 else 0
+    return slot if ticks[slot] == tick else -1
+
+
 @njit(cache=True, error_model="numpy")
-def _by_slot(from_slots, slots):
-    """Ray numbers grouped by slot, so that rays at one instant read the same memory."""
-    start = np.zeros(slots + 1, np.int64)
-    for slot in from_slots:
-        start[slot + 1] += 1
-    for slot in range(slots):
+def _by_slot(slots, count, start, order):
+    """Ray numbers grouped by slot into `order`, so that rays at one instant read the same memory."""
+    start[:] = 0
+    for k in range(count):
+        start[slots[k] + 1] += 1
+    for slot in range(start.shape[0] - 1):
         start[slot + 1] += start[slot]
-    order = np.empty(from_slots.shape[0], np.int64)
-    for i in range(from_slots.shape[0]):
-        order[start[from_slots[i]]] = i
-        start[from_slots[i]] += 1
-    return order
+    for k in range(count):
+        order[start[slots[k]]] = k
+        start[slots[k]] += 1

@@ -48,6 +48,8 @@ class Columns:
             self._first_row[name] = len(rows)
             rows += [[*line, reach, bone] for line, reach, bone in zip(rig.table, rig.reach, rig.bone_of, strict=True)]
         self._parts = np.array(rows, dtype=np.float64).reshape(-1, 19)
+        self._reach32 = np.nextafter(self._parts[:, 17].astype(np.float32), np.float32(np.inf))
+        self._bone_of32 = self._parts[:, 18].astype(np.int32)
         self._used_bones = 0
         self._bone_reach = np.zeros(0)
         self._table = np.zeros((0, 5), np.int64)
@@ -74,6 +76,7 @@ class Columns:
         self.store = self._full
         most = max((len(rig.bones) for rig in self.rigs.values()), default=0)
         self.header = header_of(self._full, self.slots, columns, bones, len(self._parts), most)
+        self.header = np.append(self.header, header_of((self._reach32, self._bone_of32)))
 
     @property
     def nbytes(self) -> int:

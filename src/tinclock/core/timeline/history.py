@@ -324,11 +324,12 @@ class PoseHistory:
             ("fractions", fractions), ("limits_m", limits_m)))  # fmt: skip
         out = PartHits(np.empty(count, np.int64), np.empty(count, np.int64), np.empty(count), np.empty(count))
         ticks, columns = np.array(self._tick_at, np.int64), self._columns
+        newest = self._newest_tick % self.capacity
         refused: list[int] = []
 
         def work(s: slice) -> None:
             row = cast.first_parts(
-                start[s], along[s], limit[s], from_tick[s], to_tick[s], share[s], skip[s], ticks, columns.lookup,
+                start[s], along[s], limit[s], from_tick[s], to_tick[s], share[s], skip[s], ticks, newest, columns.lookup,
                 self.zone_depth_m, columns.header, columns.quantum, *(column[s] for column in out),
             )  # fmt: skip
             if row >= 0:

@@ -10,6 +10,7 @@ All arrays are reached through one `header` (see `core.memory`) of addresses and
     4 columns : (columns, 5) int64                     entity id, first bone, first part, numbers of parts and of bones
     5 parts : (parts, 19) float64                      a rig's table, then reach and bone of each part
     6.. slots, columns, bones, parts, most bones of one entity
+    11, 12 reach : (parts,) float32, bone : (parts,) int32     columns 17 and 18 of parts once more, close together
 
 `quantum` says how `place` and `turn` are stored: 0 for float32; for int16 the share of the radius that one step of
 `place` stands for. A centre is rounded to float32 before places are taken from it, so nothing is lost far from the
