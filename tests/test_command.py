@@ -105,5 +105,7 @@ def test_the_guides_python_blocks_run_as_printed(page, tmp_path):
 
 
 def test_the_rules_file_in_the_guide_holds_only_keys_that_exist():
-    block = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "rules-file.md").read_text(encoding="utf-8"), re.S).group(1)
+    block = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "rules-file.md").read_text(encoding="utf-8"), re.S).group(
+        1
+    )
     assert tinclock.parse_rules(tomllib.loads(block)).weapons["pea_rifle"].interval_s == 0.18

@@ -30,6 +30,8 @@ def test_every_honest_hit_on_screen_is_the_same_hit_for_the_server(played):
         if hit:
             compared += 1
             assert (hit.part, hit.zone) == (shot.seen.part, shot.seen.zone)
+            dealt = next(step.observed for step in ruling.trace if step.name == "damage")
+            assert dealt == 0.0 or dealt == pytest.approx(shot.claim.damage, rel=1e-6)
     assert compared > 20
 
 

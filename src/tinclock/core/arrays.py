@@ -49,32 +49,49 @@ def check_finite(name: str, array: NDArray[Any]) -> None:
 
 
 def require_rays(origins: ArrayLike, directions: ArrayLike) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Origins and unit directions as (m, 3) float64; directions are normalised, zero ones raise."""
+    """Origins and unit directions as (m, 3) float64; directions are normalised.
+
+    Raises `BadArrayError` for wrong shapes, for numbers that aren't finite or too large to square, and for directions
+    without a length.
+    """
     start = require_shape("origins", origins, (None, 3), np.float64)
     along = require_shape("directions", directions, (len(start), 3), np.float64)
     check_finite("origins", start)
     check_finite("directions", along)
     largest = np.abs(along).max(axis=1, initial=0.0)
-    if largest.size and not largest.min() > 0.0:
-        row = int(np.argmin(largest))
+    least, most = 1.0 / TOLERANCES.largest, TOLERANCES.largest
+    if largest.size and not (largest.min() > least and largest.max() < most):
+        row = int(np.argmin((largest > least) & (largest < most)))
         raise BadArrayError("directions", "vectors with a length", f"{along[row].tolist()}", row)
-    along = (
-        along * (1.0 / largest)[:, None]
-    )  # the same operations in the same order as unit_direction: equal to the bit
+    if start.size and not np.abs(start).sum(axis=1).max() < most:
+        row = int(np.argmax(np.abs(start).sum(axis=1)))
+        raise BadArrayError("origins", f"places nearer than {most:g} m", f"{start[row].tolist()}", row)
+    along = along * (1.0 / largest)[:, None]  # as in unit_direction, operation by operation: equal to the bit
     x, y, z = along[:, 0], along[:, 1], along[:, 2]
     return start, along * (1.0 / np.sqrt(x * x + y * y + z * z))[:, None]
 
 
 def unit_direction(direction: tuple[float, float, float]) -> tuple[float, float, float]:
-    """One direction, normalised; raises `BadArrayError` for zero or non-finite ones."""
+    """One direction, normalised; raises `BadArrayError` for non-finite ones and ones without a length."""
     x, y, z = direction
     largest = max(abs(x), abs(y), abs(z))
-    if not 0.0 < largest < float("inf"):
+    if not (1.0 / TOLERANCES.largest < largest < TOLERANCES.largest and x == x and y == y and z == z):
         raise BadArrayError("direction", "a finite vector with a length", f"{list(direction)}")
     shrink = 1.0 / largest
     x, y, z = x * shrink, y * shrink, z * shrink
     shrink = 1.0 / math.sqrt(x * x + y * y + z * z)
     return x * shrink, y * shrink, z * shrink
+
+
+def check_ray(origin: tuple[float, float, float], direction: tuple[float, float, float]) -> None:
+    """Raise `BadArrayError` unless the origin is a place and the direction a unit vector."""
+    ox, oy, oz = origin
+    if not abs(ox) + abs(oy) + abs(oz) < TOLERANCES.largest:
+        raise BadArrayError("origin", "finite numbers", f"{list(origin)}")
+    dx, dy, dz = direction
+    square = dx * dx + dy * dy + dz * dz
+    if not abs(square - 1.0) <= 2.0 * TOLERANCES.direction_length:
+        raise BadArrayError("direction", "a unit vector", f"{list(direction)}")
 
 
 def nearly_unit(length: float) -> bool:

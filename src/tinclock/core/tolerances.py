@@ -21,6 +21,10 @@ class Tolerances(NamedTuple):
     bound_slack: float = 1e-9
     """Relative to the squared distance. Widens bounding spheres so that rounding can't cull a grazing hit."""
 
+    largest: float = 1e100
+    """Any unit. Places and directions are smaller than this, and directions longer than its inverse, so that no square
+    or reciprocal overflows; what isn't is refused, not missed."""
+
     side_m: float = 1e-3
     """Metres. A left (right) part's centre must lie at least this far on the body's left (right)."""
 

@@ -121,7 +121,7 @@ class Gardener:
                 continue
             to = body[2, :3] - eye
             distance = float(np.linalg.norm(to))
-            if distance < best and self._crosshair.wall(eye, to / distance) > distance:
+            if distance < best and self._crosshair.passage(eye, to / distance, distance)[0] >= distance:
                 best, self._target = distance, entity
         self._point = int(self._rng.choice([4, 2, 2, 1, 0, 13]))
 
@@ -152,7 +152,7 @@ class Gardener:
         conduct, weapon = self.seat.conduct, self._weapon
         along = self._shaken()
         seen = self._crosshair.look(view, self.entity, eye, along, weapon.range_m)
-        damage = weapon.damage_at(seen.distance_m, seen.zone) if seen.victim else None
+        damage = seen.kept * weapon.damage_at(seen.distance_m, seen.zone) if seen.victim else None
         pause = weapon.interval_s * (FAST_TRIGGER if conduct == "fires too fast" else 1.0)
         self._fire_at = now + pause + (0.0 if self._rng.random() < 0.7 else float(self._rng.uniform(0.05, 0.6)))
         self._sequence += 1

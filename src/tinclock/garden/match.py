@@ -126,8 +126,8 @@ class _Match:
         self._network_rng = np.random.default_rng([seed, 1])
         self._up, self._down = Post(), Post()
         ground = Ground(self.garden.level)
-        crosshair = Crosshair(rules.rigs[RIG], self.garden.boxes)
         weapon = Weapon(WEAPON, rules.weapons[WEAPON])
+        crosshair = Crosshair(rules.rigs[RIG], self.garden.boxes, self.garden.surfaces, weapon.penetration)
         self.players = [self._admit(k, seed, ground, crosshair, weapon) for k in range(len(self.seats))]
         self.entities = {player.entity: player.seat.account for player in self.players}
         for player in self.players:

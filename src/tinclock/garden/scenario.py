@@ -21,11 +21,12 @@ NAMES = ("anvil", "beryl", "clover", "dibber", "elder", "fennel", "gorse", "haze
 
 
 class Garden(NamedTuple):
-    """The scenario's rules and level; `boxes` is the level file once more, for the screens."""
+    """The scenario's rules and level; `boxes` and `surfaces` are the level file once more, for the screens."""
 
     rules: Rules
     level: Level
     boxes: list[dict[str, Any]]
+    surfaces: dict[str, Any]
 
 
 def data_file(name: str) -> Any:
@@ -36,7 +37,12 @@ def data_file(name: str) -> Any:
 def load_garden() -> Garden:
     """Read the scenario's files."""
     tables = tomllib.loads(data_file("garden_level.toml").read_text(encoding="utf-8"))
-    return Garden(load_rules(data_file("garden.toml")), load_level(data_file("garden_level.toml")), tables["boxes"])
+    return Garden(
+        load_rules(data_file("garden.toml")),
+        load_level(data_file("garden_level.toml")),
+        tables["boxes"],
+        tables["surfaces"],
+    )
 
 
 def seats(rng: np.random.Generator) -> list[Seat]:

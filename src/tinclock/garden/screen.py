@@ -27,12 +27,16 @@ class Snapshot(NamedTuple):
 
 
 class Seen(NamedTuple):
-    """What the crosshair is on: nobody (victim 0) or a part of somebody, at a distance in metres."""
+    """What the crosshair is on: nobody (victim 0) or a part of somebody, at a distance in metres.
+
+    kept : share of the shot's damage that is left there, after what it passes
+    """
 
     victim: int
     part: str
     zone: str
     distance_m: float
+    kept: float = 1.0
 
 
 class Playout:
@@ -111,7 +115,9 @@ def _matrices(q: NDArray[np.float64]) -> NDArray[np.float64]:
 class Crosshair:
     """Tests a ray against drawn bodies with one rig and against the level's boxes."""
 
-    def __init__(self, rig: RigRules, boxes: list[dict[str, Any]]) -> None:
+    def __init__(
+        self, rig: RigRules, boxes: list[dict[str, Any]], surfaces: dict[str, Any], penetration: float
+    ) -> None:
         bone = {b.name: row for row, b in enumerate(rig.bones)}
         self._parts = rig.parts
         self._bone = [bone[part.bone] for part in rig.parts]
@@ -126,16 +132,38 @@ class Crosshair:
         self._size = np.array([b["size"] for b in boxes], float) / 2
         angle = np.radians([b.get("yaw_deg", 0.0) for b in boxes])
         self._cos, self._sin = np.cos(angle), np.sin(angle)
+        self._resistance = np.array([surfaces[b["surface"]].get("resistance_per_m", 1e15) for b in boxes])
+        self._penetration = penetration
 
     def wall(self, origin: NDArray[np.float64], along: NDArray[np.float64]) -> float:
         """Distance to the first box of the level."""
+        near, far = self._crossings(origin, along)
+        hit = (near <= far) & (far >= 0.0)
+        return float(np.where(hit, np.where(near >= 0.0, near, far), NO_DISTANCE).min())
+
+    def _crossings(self, origin: NDArray[np.float64], along: NDArray[np.float64]) -> tuple[Any, Any]:
         o, d = origin - self._middle, np.broadcast_to(along, self._middle.shape)
         cos, sin = self._cos, self._sin
         local = np.stack([cos * o[:, 0] + sin * o[:, 1], cos * o[:, 1] - sin * o[:, 0], o[:, 2]], 1)
         way = np.stack([cos * d[:, 0] + sin * d[:, 1], cos * d[:, 1] - sin * d[:, 0], d[:, 2]], 1)
-        near, far = _slabs(local, way, self._size)
-        hit = (near <= far) & (far >= 0.0)
-        return float(np.where(hit, np.where(near >= 0.0, near, far), NO_DISTANCE).min())
+        return _slabs(local, way, self._size)
+
+    def passage(self, origin: NDArray[np.float64], along: NDArray[np.float64], range_m: float) -> tuple[float, Any]:
+        """How far a shot gets, and a function from distance to the share of its damage that is left there."""
+        near, far = self._crossings(origin, along)
+        met = (near <= far) & (far >= 0.0)
+        enter, leave, rate = np.maximum(near[met], 0.0), far[met], self._resistance[met]
+
+        def used(distance: float) -> float:
+            inside = np.clip(distance, enter, leave) - enter
+            return float((inside * rate).sum())
+
+        low, high = 0.0, range_m
+        if used(high) >= self._penetration:
+            for _ in range(80):
+                half = (low + high) / 2.0
+                low, high = (half, high) if used(half) < self._penetration else (low, half)
+        return high, lambda distance: 1.0 - used(distance) / self._penetration
 
     def parts(self, bones: NDArray[np.float64], origin: NDArray[np.float64], along: NDArray[np.float64]) -> Any:
         """Distance at which the ray enters each part of one drawn body, (parts,) float64, inf for a miss."""
@@ -162,7 +190,8 @@ class Crosshair:
         range_m: float,
     ) -> Seen:
         """What the crosshair is on."""
-        best = Seen(0, "", "", min(self.wall(origin, along), range_m))
+        reach, kept = self.passage(origin, along, range_m)
+        best = Seen(0, "", "", reach)
         for entity in sorted(view[0].bodies):
             bones = None if entity == me else drawn(view, entity)
             if bones is None or _apart(bones[0, :3] - origin, along) > 2.0:
@@ -170,7 +199,8 @@ class Crosshair:
             distance = self.parts(bones, origin, along)
             k = int(np.argmin(distance))
             if distance[k] <= best.distance_m and distance[k] < NO_DISTANCE:
-                best = Seen(entity, self._parts[k].name, self._parts[k].zone, float(distance[k]))
+                at = float(distance[k])
+                best = Seen(entity, self._parts[k].name, self._parts[k].zone, at, kept(at))
         return best
 
 

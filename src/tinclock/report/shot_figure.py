@@ -148,6 +148,10 @@ def _second_line(scene: Scene, target: str) -> str:
         said.append(f"{target} has moved {scene.moved_m:.2f} m since")
     if scene.wall_surface:
         wall, reach = scene.wall_m, ruling.reached_m or 0.0
-        after = "stopped it" if wall <= reach + 1e-9 else "stands behind and did not block it"
+        passed = any(step.name == "passed" for step in ruling.steps)
+        if wall > reach + 1e-9:
+            after = "stands behind and did not block it"
+        else:
+            after = "was passed" if passed and ruling.hits else "stopped it"
         said.append(f"the {scene.wall_surface} at {wall:.1f} m {after}")
     return ", ".join(said) or "nothing was cast"

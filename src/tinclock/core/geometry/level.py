@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
-from tinclock.core.arrays import check_finite, require_rays, require_shape, spread
+from tinclock.core.arrays import check_finite, check_ray, require_rays, require_shape, spread
 from tinclock.core.errors import BadNumberError, MeshError
 from tinclock.core.memory import header_of
 
@@ -177,6 +177,7 @@ class Level:
         from tinclock.core.geometry.tree import first_triangle_alone
 
         (ox, oy, oz), (dx, dy, dz), (cx, cy, cz) = origin, direction, self.offset
+        check_ray(origin, direction)
         if not limit_m >= 0.0:
             raise BadNumberError("limit_m", "a number of at least 0", limit_m)
         if not 0.0 <= radius_m < float("inf"):
@@ -222,6 +223,7 @@ class Level:
         from tinclock.core.geometry.tree import every_triangle
 
         (ox, oy, oz), (dx, dy, dz), (cx, cy, cz) = origin, direction, self.offset
+        check_ray(origin, direction)
         room = 64
         while True:
             rows, distance, facing = np.empty(room, np.int64), np.empty(room), np.empty(room)

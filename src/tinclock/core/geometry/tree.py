@@ -22,12 +22,14 @@ from numba import njit
 from tinclock.core.geometry.rays import clamp, ray_triangle
 from tinclock.core.geometry.sweeps import line_round_triangle
 from tinclock.core.memory import float32_at, float64_at, int32_at, int64_at
+from tinclock.core.tolerances import TOLERANCES
 
 WIDTH = 8
 LEAF_SIZE = 4
 BINS = 16
 STACK = 512
 INF = math.inf
+_SHORT, _LONG = 1.0 / TOLERANCES.largest, TOLERANCES.largest
 
 
 @njit(cache=True, error_model="numpy")
@@ -304,7 +306,7 @@ def first_triangles(origins, directions, limits, header, cx, cy, cz, faces, dist
         ox, oy, oz = origins[i, 0] - cx, origins[i, 1] - cy, origins[i, 2] - cz
         dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
         largest = max(abs(dx), max(abs(dy), abs(dz)))
-        if not (largest > 0.0 and math.isfinite(ox + oy + oz + dx + dy + dz)):
+        if not (largest > _SHORT and abs(dx) + abs(dy) + abs(dz) < _LONG and abs(ox) + abs(oy) + abs(oz) < _LONG):
             return i
         shrink = 1.0 / largest
         dx, dy, dz = dx * shrink, dy * shrink, dz * shrink

@@ -21,12 +21,14 @@ from tinclock.core.geometry.sweeps import line_round_box
 from tinclock.core.geometry.tree import first_triangle_alone
 from tinclock.core.memory import float32_at, float64_at, int16_at, int32_at
 from tinclock.core.timeline.rewind import blend_of, body_of, bounds_at, epochs_at, place_of, rotate, turn_between
+from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
 _FAR = np.float32(np.inf)
 _MILLIONTH = np.float32(1e-6)
 _SLACK_M = np.float32(1e-5)
 PART_BYTES = 8 * 19
+_SHORT, _LONG = 1.0 / TOLERANCES.largest, TOLERANCES.largest
 BLOCK = 2048  # rays that are sorted together: few enough for their data to stay in a core's own cache
 
 
@@ -265,8 +267,9 @@ def first_parts(
 ):  # fmt: skip
     """`first_part` for many rays, each at its own view, into the last four arrays.
 
-    directions needn't be of unit length; ticks : (slots,) int64, the tick in each slot; newest : the slot
-    of the newest; known : (ids,) int32, the column of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or the first row that can't be cast.
+    directions needn't be of unit length; ticks : (slots,) int64, the tick in each slot; newest : the slot of the
+    newest; known : (ids,) int32, the column of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or
+    a row that can't be cast.
     """
     near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
     apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
@@ -286,7 +289,12 @@ def first_parts(
             ox, oy, oz, f = origins[i, 0], origins[i, 1], origins[i, 2], fractions[i]
             dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
             largest = max(abs(dx), max(abs(dy), abs(dz)))
-            if not (largest > 0.0 and math.isfinite(ox + oy + oz + dx + dy + dz + f)):
+            if not (
+                largest > _SHORT
+                and abs(dx) + abs(dy) + abs(dz) < _LONG
+                and abs(ox) + abs(oy) + abs(oz) < _LONG
+                and abs(f) < _LONG
+            ):
                 return i
             shrink = 1.0 / largest
             dx, dy, dz = dx * shrink, dy * shrink, dz * shrink

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
 
-from tinclock.core.arrays import check_finite, require_rays, require_shape, spread, unit_direction
+from tinclock.core.arrays import check_finite, check_ray, require_rays, require_shape, spread, unit_direction
 from tinclock.core.errors import (
     AlreadyKnownError,
+    BadArrayError,
     BadNumberError,
     OutOfHistoryError,
     TimeOrderError,
@@ -20,6 +21,7 @@ from tinclock.core.parallel import in_chunks
 from tinclock.core.timeline import cast, rewind
 from tinclock.core.timeline.columns import Columns
 from tinclock.core.timeline.views import View
+from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -253,7 +255,9 @@ class PoseHistory:
         if not 0.0 <= radius_m < NO_LIMIT:
             raise BadNumberError("radius_m", "a finite number of at least 0", radius_m)
         slots = self._slot(view.from_tick), self._slot(view.to_tick)
-        ray = (*origin, *unit_direction(direction))
+        along = unit_direction(direction)
+        check_ray(origin, along)
+        ray = (*origin, *along)
         return self.nearest_along(ray, *slots, view.fraction, limit_m, ignore, radius_m)
 
     def nearest_along(
@@ -329,8 +333,8 @@ class PoseHistory:
 
         def work(s: slice) -> None:
             row = cast.first_parts(
-                start[s], along[s], limit[s], from_tick[s], to_tick[s], share[s], skip[s], ticks, newest, columns.lookup,
-                self.zone_depth_m, columns.header, columns.quantum, *(column[s] for column in out),
+                start[s], along[s], limit[s], from_tick[s], to_tick[s], share[s], skip[s], ticks, newest,
+                columns.lookup, self.zone_depth_m, columns.header, columns.quantum, *(column[s] for column in out),
             )  # fmt: skip
             if row >= 0:
                 refused.append(s.start + row)
@@ -353,6 +357,7 @@ class PoseHistory:
         check_finite("fractions", fractions)
         for tick in np.stack([from_ticks, to_ticks], axis=1).ravel().tolist():
             self._slot(tick, "view at tick")
+        raise BadArrayError("fractions", f"numbers below {TOLERANCES.largest:g}", str(np.abs(fractions).max()))
 
     def slot_of(self, tick: int) -> int:
         """The ring slot of one tick; raises `OutOfHistoryError` when it is not held."""
