@@ -12,6 +12,8 @@ if TYPE_CHECKING:
 
     from tinclock.core.checks.context import Context
     from tinclock.core.combat.roster import Actor
+    from tinclock.core.geometry.level import LevelHit
+    from tinclock.core.timeline.history import PartHit
 
 
 def cast_shot(context: Context) -> tuple[float, str | None]:
@@ -22,8 +24,6 @@ def cast_shot(context: Context) -> tuple[float, str | None]:
     view, weapon, history = context.view, context.weapon, context.history
     if view is None or weapon is None:  # pragma: no cover - both checks deny, whatever the rules say
         raise AssertionError("a shot is cast only after its view and weapon were worked out")
-    if weapon.penetration > 0.0:
-        return send_through(context, weapon, view.fraction)
     entity, wall = context.actor.entity, None
     if context.level is None:
         ray = (*context.origin, *context.direction)
@@ -32,6 +32,8 @@ def cast_shot(context: Context) -> tuple[float, str | None]:
         wall, hit = history.first_on_path(
             context.level, context.origin, context.direction, context.slots, view.fraction, weapon.range_m, entity
         )
+    if weapon.penetration > 0.0 and _may_pass(context, wall, hit):
+        return send_through(context, weapon, view.fraction)
     context.hit = hit
     if hit is not None:
         context.steps.append(Step("rewind", hit.entity, hit.part.name, "entity"))
@@ -41,6 +43,15 @@ def cast_shot(context: Context) -> tuple[float, str | None]:
         return wall.distance_m, wall.surface.name
     context.steps.append(Step("rewind", "nobody"))
     return weapon.range_m, None
+
+
+def _may_pass(context: Context, wall: LevelHit | None, hit: PartHit | None) -> bool:
+    """Whether penetration can make a difference: what comes first lets shots through, or the shot starts inside it."""
+    if wall is not None and wall.facing > 0.0:
+        return True
+    if hit is not None:
+        return context.history.rig_of(hit.entity).passable
+    return wall is not None and wall.surface.resistance_per_m < float("inf")
 
 
 def _untouchable(context: Context, victim: Actor) -> str:

@@ -68,6 +68,7 @@ class Rig:
         self.eye_at = rules.eye.at
         self.blocks_only = rules.blocks_only
         self.resistance_per_m = float("inf") if rules.resistance_per_m is None else rules.resistance_per_m
+        self.passable = self.blocks_only and rules.resistance_per_m is not None
 
     def __repr__(self) -> str:
         return f"Rig({self.name!r}, {len(self.bones)} bones, {len(self.parts)} parts)"
