@@ -21,10 +21,16 @@ BRUTE_SHOTS = 400
 
 
 def claims_of(load: Load, count: int) -> list[tuple[str, tinclock.ShotClaim]]:
-    """The first shots of the load as decoded claims, numbered a connection."""
+    """Some of the load's shots as decoded claims, numbered a connection; no shooter's views run backwards."""
     sent: dict[int, int] = {}
     out = []
-    for k in range(count):
+    picked = np.random.default_rng(2).choice(len(load.origins), count, replace=False)
+    shown = load.from_ticks + 2 * load.fractions
+    turn = np.lexsort((shown, load.shooters))  # each shooter's shots in the order of its views ...
+    place = np.empty(len(turn), np.int64)
+    place[turn] = np.arange(len(turn)) - np.searchsorted(np.sort(load.shooters), load.shooters[turn])
+    for k in sorted(picked, key=lambda k: place[k]):  # ... and the shooters in turn
+        k = int(k)
         entity = int(load.shooters[k])
         sent[entity] = sent.get(entity, 0) + 1
         view = tinclock.View(int(load.from_ticks[k]), int(load.to_ticks[k]), float(load.fractions[k]))

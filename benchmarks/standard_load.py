@@ -11,7 +11,7 @@ import numpy as np
 import tinclock
 from tinclock.core.rules import Rules
 from tinclock.garden.gait import Bodies, Gait
-from tinclock.garden.scenario import data_file, load_garden
+from tinclock.garden.scenario import data_file
 from tinclock.intake.rules_file import load_rules
 
 if TYPE_CHECKING:
@@ -54,6 +54,17 @@ def bench_rules() -> Rules:
     return msgspec.structs.replace(rules, weapons={"pea_rifle": rifle})
 
 
+def yard(side: float) -> tinclock.Level:
+    """Ground, four walls around it, and a bed every five metres, 0.2 m high: every shot is tested against them."""
+    half = side / 2 + 8.0
+    boxes = [([0.0, 0.0, -0.5], [half, half, 0.5])]
+    boxes += [([x * half, y * half, 1.5], [max(abs(y) * half, 0.2), max(abs(x) * half, 0.2), 1.5])
+              for x, y in ((1, 0), (-1, 0), (0, 1), (0, -1))]  # fmt: skip
+    steps = np.arange(-half + 2.5, half, 5.0)
+    boxes += [([float(x), float(y), 0.1], [1.0, 0.5, 0.1]) for x in steps for y in steps]
+    return tinclock.Level.from_boxes([centre for centre, _ in boxes], [size for _, size in boxes])
+
+
 class Crowd:
     """Bodies that run on circles of their own: bones at any time."""
 
@@ -77,9 +88,9 @@ class Crowd:
 
 
 def build(count: int = 100, shots: int = 20_000, seed: int = 1, storage: str = "full") -> tuple[Load, Crowd]:
-    """The standard load with `count` entities; the level is the garden's."""
+    """The standard load with `count` entities, on walled ground with beds too low to stand in a shot's way."""
     rng = np.random.default_rng(seed)
-    referee = tinclock.Referee(bench_rules(), level=load_garden().level, seed=seed, storage=storage)
+    referee = tinclock.Referee(bench_rules(), level=yard(6.0 * math.sqrt(count)), seed=seed, storage=storage)
     rig = referee.history.rigs["gardener"]
     entities = [referee.admit(connection=f"c{k}", account=f"a{k}", team="", rig="gardener") for k in range(count)]
     crowd = Crowd(count, Gait(rig.bones, rig.rest), rng)
@@ -94,11 +105,13 @@ def _aim(referee: tinclock.Referee, entities: list[int], shots: int, rng: np.ran
     history = referee.history
     count = len(entities)
     shooter = rng.integers(0, count, shots)
-    target = (shooter + rng.integers(1, count, shots)) % count
     part = rng.integers(0, len(history.rigs["gardener"].parts), shots)
     from_ticks = 2 * rng.integers(19, 29, shots)  # snapshots 170 to 390 ms old
     fractions = rng.uniform(0.0, 1.0, shots)
     eyes = np.array([history.eye_now(entity) for entity in entities])
+    apart = np.linalg.norm(eyes[:, None] - eyes[None], axis=2)
+    near = np.argsort(apart, axis=1)[:, 1:100]  # targets are among the hundred nearest, however many there are
+    target = near[shooter, rng.integers(0, near.shape[1], shots)]
     places = np.array([_centres(history, entities, tick) for tick in range(36, TICKS)])
     a, b = places[from_ticks - 36, target, part], places[from_ticks + 2 - 36, target, part]
     offset = np.where(rng.random(shots) < HIT_SHARE, 0.0, 1.0)[:, None] * np.array([0.0, 0.0, 3.0])

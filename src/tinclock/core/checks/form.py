@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 HIGHEST_INTEGER = 2**53
 FARTHEST_M = 1e7
+LONGEST_NAME = 64
 
 
 def is_count(value: object) -> bool:
@@ -47,9 +48,25 @@ def as_triple(value: object) -> Triple | None:
 
 def _first_bad_field(claim: ShotClaim, origin: Triple | None, direction: Triple | None) -> str:
     view, victim, part, damage = claim.view, claim.victim, claim.part, claim.damage
+    if (  # the usual claim, in one look; what isn't usual is taken apart below
+        origin is not None
+        and direction is not None
+        and type(view) is View
+        and type(view.from_tick) is type(view.to_tick) is type(claim.actor) is int
+        and type(view.fraction) is float
+        and 0 <= view.from_tick <= view.to_tick <= HIGHEST_INTEGER
+        and 0.0 <= view.fraction <= FARTHEST_M
+        and 0 <= claim.actor <= HIGHEST_INTEGER
+        and type(claim.weapon) is str
+        and victim is None
+        and part is None
+        and damage is None
+        and len(claim.weapon) <= LONGEST_NAME
+    ):
+        return ""
     if not is_count(claim.actor):
         return "actor"
-    if type(claim.weapon) is not str or len(claim.weapon) > 64:
+    if type(claim.weapon) is not str or len(claim.weapon) > LONGEST_NAME:
         return "weapon"
     if origin is None:
         return "origin"
@@ -64,7 +81,7 @@ def _first_bad_field(claim: ShotClaim, origin: Triple | None, direction: Triple 
         return "view"
     if victim is not None and not is_count(victim):
         return "victim"
-    if part is not None and (type(part) is not str or len(part) > 64):
+    if part is not None and (type(part) is not str or len(part) > LONGEST_NAME):
         return "part"
     if damage is not None and not is_number(damage):
         return "damage"

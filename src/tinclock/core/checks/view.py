@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from tinclock.core.records import Finding, ShotClaim
     from tinclock.core.rules import Rules
     from tinclock.core.timeline.history import Snapshot
+    from tinclock.core.timeline.views import Drawing
 
 ENOUGH_ANSWERS = 8
 """So many pings must have been answered before the shortest of them bounds what can have arrived."""
@@ -76,21 +77,32 @@ def _furthest(view: View, before: Snapshot, after: Snapshot, context: Context) -
 
 
 def _check_age(view: View, before: Snapshot, after: Snapshot, context: Context) -> Finding | None:
-    limits, now = context.rules.view, context.received_at
-    since_sent, shortest = now - after.sent_at, shortest_trip(context.line, context.rules)
+    now, cap = context.received_at, context.rules.view.max_rewind_s
+    _, _, shortest, latest, _ = view_limits(context.line, context.rules)
+    since_sent = now - after.sent_at
     if since_sent < shortest:
         context.steps.append(Step("since the snapshot was sent", since_sent, shortest, "s"))
         return context.find("view_ahead", since_sent, shortest, "s", f"since snapshot {view.to_tick} was sent")
     view_time = before.time + view.fraction * (after.time - before.time)
     age = now - view_time
-    if age > limits.max_rewind_s:
+    if age > cap:
         return _cap(context, age)
     context.view, context.view_time, context.slots = view, view_time, (before.slot, after.slot)
-    latest = latest_age(context.line, context.rules)
     context.steps.append(Step("view", age, latest, "s"))
     if age > latest:
         return context.find("view_late", age, latest, "s")
     return None
+
+
+def view_limits(line: Line, rules: Rules) -> tuple[int, Drawing | None, float, float, float]:
+    """`Line.view_limits`, worked out again only when the clock estimate or the drawing has changed."""
+    held = line.view_limits
+    if held[0] == line.clock.version and held[1] is line.drawing:
+        return held
+    back = rules.view.order_allowance_s + rules.view.jitter_factor * line.clock.jitter_s
+    fresh = (line.clock.version, line.drawing, shortest_trip(line, rules), latest_age(line, rules), back)
+    line.view_limits = fresh
+    return fresh
 
 
 def shortest_trip(line: Line, rules: Rules) -> float:
@@ -138,7 +150,7 @@ def check_view_order(claim: ShotClaim, context: Context) -> Finding | None:
     if view_time is None:
         return None
     back = line.newest_view_time - view_time
-    allowance = context.rules.view.order_allowance_s + context.rules.view.jitter_factor * line.clock.jitter_s
+    allowance = view_limits(line, context.rules)[4]
     if back <= 0.0:
         line.newest_view_time = view_time
         context.steps.append(Step("view order", 0.0, allowance, "s"))

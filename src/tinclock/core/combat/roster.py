@@ -30,13 +30,15 @@ class Actor:
 class Line:
     """A connection: its clock, how it draws, what it sent."""
 
-    __slots__ = ("clock", "drawing", "entity", "highest_sequence", "name", "newest_view_time", "rulings")
+    __slots__ = ("clock", "drawing", "entity", "highest_sequence", "name", "newest_view_time", "rulings", "view_limits")
 
     def __init__(self, name: str, entity: int, drawing: Drawing, key: bytes) -> None:
         self.name, self.entity, self.drawing = name, entity, drawing
         self.clock = ClockEstimate(key)
         self.highest_sequence = 0
         self.newest_view_time = float("-inf")
+        self.view_limits: tuple[int, Drawing | None, float, float, float] = (-1, None, 0.0, 0.0, 0.0)
+        """Clock version and drawing that the limits hold for; shortest trip, latest age, allowance for running back."""
         self.rulings: OrderedDict[int, Ruling] = OrderedDict()
 
     def remember(self, ruling: Ruling) -> None:

@@ -62,6 +62,7 @@ class ClockEstimate:
     offset_s : client clock minus server time
     offset_bound_s : the largest error that `offset_s` can have, inf before the first answer
     answers : how many answers were used so far
+    version : rises whenever any of these may have changed
     restarts : how often the client's clock jumped or contradicted itself, so that old samples were thrown away
     """
 
@@ -82,7 +83,7 @@ class ClockEstimate:
         self.offset_s, self.offset_bound_s = 0.0, math.inf
         self.round_trip_s = math.nan
         self.least_round_trip_s = 0.0
-        self.answers = self.restarts = 0
+        self.answers = self.restarts = self.version = 0
 
     def ping(self, sent_at: float) -> int:
         """Open an exchange at a server time; returns the nonce to send (an integer below 2**48)."""
@@ -153,6 +154,7 @@ class ClockEstimate:
         self._settle()
 
     def _settle(self) -> None:
+        self.version += 1
         self.round_trip_s = min(sample.round_trip for sample in self._samples)
         low, high = self._interval()
         if low > high:  # the client's clock jumped: only what it said since then can be true
