@@ -22,7 +22,8 @@ def require_shape(name: str, value: ArrayLike, shape: tuple[int | None, ...], dt
         array = np.ascontiguousarray(value)
         if len(shape) and array.size == 0 and array.ndim == 1:
             array = array.reshape(tuple(0 if n is None else n for n in shape))
-        if array.dtype.kind not in "iufb" or (array.dtype.kind == "f" and np.issubdtype(dtype, np.integer)):
+        fractional = array.dtype.kind == "f" and np.issubdtype(dtype, np.integer) and array.size > 0
+        if array.dtype.kind not in "iufb" or fractional:
             raise BadArrayError(name, expected, f"shape {array.shape}, {array.dtype}")
         array = array.astype(dtype, copy=False)
     except (TypeError, ValueError) as error:

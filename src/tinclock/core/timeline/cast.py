@@ -180,7 +180,7 @@ def _sphere(header, slot, column):
     """An entity's bounding sphere in a slot: x, y, z, radius."""
     at = float32_at(header[0] + 4 * (slot * 4 * header[7] + column))
     n = header[7]
-    return float(at[0]), float(at[n]), float(at[2 * n]), float(at[3 * n])
+    return np.float64(at[0]), np.float64(at[n]), np.float64(at[2 * n]), np.float64(at[3 * n])
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

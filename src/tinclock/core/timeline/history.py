@@ -168,18 +168,20 @@ class PoseHistory:
         if not server_time > self._newest_time or server_time == float("inf"):
             raise TimeOrderError("server_time", server_time, self._newest_time)
         slot = tick % self.capacity
-        self.snapshots.pop(self._tick_at[slot], None)
-        self._tick_at[slot] = -1  # whatever happens below, this slot's old tick is gone
+        self._make_room(tick)
         self._columns.write(slot, entities, bones)
         self._tick_at[slot], self._time_at[slot] = tick, server_time
         self._newest_tick, self._newest_time = tick, server_time
         self._held.append(tick)
-        while not self.holds(self._held[0]):
+
+    def _make_room(self, tick: int) -> None:
+        """Forget what lies a whole ring behind a tick, skipped ticks included, whether or not that tick gets stored."""
+        for skipped in range(max(self._newest_tick + 1, tick - self.capacity), tick + 1):
+            self._tick_at[skipped % self.capacity] = -1
+        while self._held and not self.holds(self._held[0]):
             self._held.popleft()
-        oldest = self._held[0]
-        while self._published_ticks and self._published_ticks[0] < oldest:
-            self.snapshots.pop(self._published_ticks[0], None)
-            self._published_ticks.popleft()
+        while self._published_ticks and not self.holds(self._published_ticks[0]):
+            del self.snapshots[self._published_ticks.popleft()]
             self._published_times.popleft()
 
     def publish(self, tick: int, sent_at: float | None = None) -> None:

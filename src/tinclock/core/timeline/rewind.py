@@ -62,8 +62,8 @@ def place_of(header, quantum, slot, first, bones, axis, bone):
     """One coordinate of a bone's origin, in metres or in steps; `first` and `bones` are its entity's."""
     index = (slot * header[8] + first) * 3 + axis * bones + bone
     if quantum > 0.0:
-        return float(int16_at(header[2])[index])
-    return float(float32_at(header[2])[index])
+        return np.float64(int16_at(header[2])[index])
+    return np.float64(float32_at(header[2])[index])
 
 
 @njit(cache=True, inline="always", error_model="numpy")
@@ -71,11 +71,11 @@ def _turn(header, quantum, slot, bone):
     """A stored rotation as a unit quaternion. float32 ones were normalised when they were recorded."""
     if quantum > 0.0:
         q = int16_at(header[3] + 8 * (slot * header[8] + bone))
-        x, y, z, w = float(q[0]), float(q[1]), float(q[2]), float(q[3])
+        x, y, z, w = np.float64(q[0]), np.float64(q[1]), np.float64(q[2]), np.float64(q[3])
         n = 1.0 / math.sqrt(x * x + y * y + z * z + w * w)
         return x * n, y * n, z * n, w * n
     p = float32_at(header[3] + 16 * (slot * header[8] + bone))
-    return float(p[0]), float(p[1]), float(p[2]), float(p[3])
+    return np.float64(p[0]), np.float64(p[1]), np.float64(p[2]), np.float64(p[3])
 
 
 @njit(cache=True, inline="always", error_model="numpy")
@@ -183,7 +183,7 @@ def _middle_of(bones, first, last):
     """The middle of some bones, rounded to float32: (verdict, row at fault, x, y, z)."""
     lx, ly, lz, hx, hy, hz = INF, INF, INF, -INF, -INF, -INF
     for row in range(first, last):
-        x, y, z = float(bones[row, 0]), float(bones[row, 1]), float(bones[row, 2])
+        x, y, z = np.float64(bones[row, 0]), np.float64(bones[row, 1]), np.float64(bones[row, 2])
         square = _square(bones, row)
         if not math.isfinite(x + y + z + square):
             return NOT_FINITE, row, 0.0, 0.0, 0.0
@@ -192,12 +192,17 @@ def _middle_of(bones, first, last):
         lx, ly, lz = min(lx, x), min(ly, y), min(lz, z)
         hx, hy, hz = max(hx, x), max(hy, y), max(hz, z)
     cx, cy, cz = np.float32(0.5 * (lx + hx)), np.float32(0.5 * (ly + hy)), np.float32(0.5 * (lz + hz))
-    return OK, 0, float(cx), float(cy), float(cz)
+    return OK, 0, np.float64(cx), np.float64(cy), np.float64(cz)
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _square(bones, row):
-    x, y, z, w = float(bones[row, 3]), float(bones[row, 4]), float(bones[row, 5]), float(bones[row, 6])
+    x, y, z, w = (
+        np.float64(bones[row, 3]),
+        np.float64(bones[row, 4]),
+        np.float64(bones[row, 5]),
+        np.float64(bones[row, 6]),
+    )
     return x * x + y * y + z * z + w * w
 
 
@@ -237,8 +242,8 @@ def bones_between(column, from_slot, to_slot, fraction, header, quantum, out):
     kb = f * (quantum * bounds_at(header, to_slot, 3)[column] if quantum > 0.0 else 1.0)
     for k in range(count):
         for axis in range(3):
-            a = float(bounds_at(header, from_slot, axis)[column])
-            b = float(bounds_at(header, to_slot, axis)[column])
+            a = np.float64(bounds_at(header, from_slot, axis)[column])
+            b = np.float64(bounds_at(header, to_slot, axis)[column])
             out[k, axis] = (
                 a
                 + f * (b - a)
@@ -260,7 +265,7 @@ def point_on_bone(column, bone, x, y, z, slot, header, quantum):
     x, y, z = rotate(qx, qy, qz, qw, x, y, z)
     return (
         True,
-        float(bounds_at(header, slot, 0)[column]) + k * place_of(header, quantum, slot, first, count, 0, bone) + x,
-        float(bounds_at(header, slot, 1)[column]) + k * place_of(header, quantum, slot, first, count, 1, bone) + y,
-        float(bounds_at(header, slot, 2)[column]) + k * place_of(header, quantum, slot, first, count, 2, bone) + z,
+        np.float64(bounds_at(header, slot, 0)[column]) + k * place_of(header, quantum, slot, first, count, 0, bone) + x,
+        np.float64(bounds_at(header, slot, 1)[column]) + k * place_of(header, quantum, slot, first, count, 1, bone) + y,
+        np.float64(bounds_at(header, slot, 2)[column]) + k * place_of(header, quantum, slot, first, count, 2, bone) + z,
     )
