@@ -123,6 +123,14 @@ def test_a_repeat_gets_the_first_rulings_receipt_and_is_not_applied_again(shooti
     assert shooting.referee.ledger.health(shooting.runner) == 83.0
 
 
+def test_one_wild_sequence_number_does_not_lock_its_sender_out(shooting):
+    for wild in (4_000_000, 2**53):
+        for nonsense in ({}, {"direction": (9.0, 9.0, 9.0)}):
+            claim = msgspec.structs.replace(shooting.aimed(), sequence=wild, **nonsense)
+            assert codes(shooting.referee.rule("s", claim, received_at=shooting.now)) == ["skipped_sequence"]
+    assert shooting.shoot(sequence=1).outcome == "upheld"
+
+
 def test_a_burst_of_late_packets_passes_and_a_faster_trigger_does_not(rules, level):
     burst = Range(rules, level)
     times = [0.18 * k for k in range(6)]

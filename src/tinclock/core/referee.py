@@ -48,9 +48,9 @@ if TYPE_CHECKING:
     Check = Callable[[ShotClaim, Context], Finding | None]
 
 SHOT_CHECKS: Final[tuple[Check, ...]] = (
+    check_sequence,
     check_form,
     check_sender,
-    check_sequence,
     check_actor,
     check_weapon,
     check_cadence,
@@ -59,6 +59,9 @@ SHOT_CHECKS: Final[tuple[Check, ...]] = (
     check_muzzle,
 )
 """Before the ray is cast."""
+
+NOT_COUNTED: Final = frozenset({"stale_sequence", "skipped_sequence"})
+"""After these a claim's number doesn't count as used: one wild number must not make all the next ones look stale."""
 
 CLAIM_CHECKS: Final[tuple[Check, ...]] = (check_claimed_damage, check_claimed_victim, check_claimed_part)
 """After it, on what the client says that it did."""
@@ -269,7 +272,7 @@ class Referee:
             context.steps.append(Step("sequence", shot.sequence, verdict="deny"))
             return self._ruling(context, "denied", first.weapon, first=first)
         ruling = self._rule_shot(shot, context)
-        if not (ruling.findings and ruling.findings[0].code == "stale_sequence"):
+        if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
             line.remember(ruling)
         return ruling
 

@@ -119,7 +119,6 @@ class MatchRules(_Table, frozen=True, kw_only=True):
     tick_rate_hz: Positive = 64.0
     snapshot_every: Count = 2
     history_s: Positive = 1.0
-    up: Literal["y", "z"] = "z"
     health: Positive = 100.0
     friendly_fire: Share = 0.0
     """Share of the damage that team-mates take from each other."""

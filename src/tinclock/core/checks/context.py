@@ -80,7 +80,7 @@ class Context:
 def excerpt(value: object, length: int = 60) -> str:
     """A short, printable piece of something a client sent."""
     try:
-        text = ascii(value)
+        text = ascii(value[: length + 1] if isinstance(value, (str, bytes)) else value)
     except Exception as error:  # repr of a stranger's object may do anything
         text = f"<{type(value).__name__}: {type(error).__name__}>"
     return text if len(text) <= length else text[: length - 3] + "..."
