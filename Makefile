@@ -32,7 +32,7 @@ test: $(VENV)/.test-ready
 lint: $(VENV)/.lint-ready
 	$(BIN)/ruff check src tests examples benchmarks tools
 	$(BIN)/ruff format --check src tests examples benchmarks tools
-	$(BIN)/mypy --strict src
+	$(BIN)/mypy --strict src tests/typed_calls.py
 	$(BIN)/lint-imports
 
 bench: $(VENV)/.bench-ready

@@ -1,0 +1,49 @@
+"""Public calls and what they return, for the type checker: `make lint` runs mypy over this. It is never executed."""
+
+from __future__ import annotations
+
+from typing import assert_type
+
+import numpy as np
+import pandas
+from numpy.typing import NDArray
+
+import tinclock
+from tinclock.core.timeline.hitboxes import Hitboxes
+
+
+def rulings(rules: tinclock.Rules, level: tinclock.Level) -> None:
+    referee = tinclock.Referee(rules, level=level, seed=1, storage="half")
+    assert_type(referee.admit(connection="c", account="a", team="", rig="gardener", drawing=tinclock.Drawing()), int)
+    assert_type(referee.place("door"), int)
+    ruling = referee.rule("c", {"kind": "shot"}, received_at=0.5)
+    assert_type(ruling, tinclock.Ruling)
+    assert_type(ruling.hits, tuple[tinclock.Hit, ...])
+    assert_type(ruling.findings, tuple[tinclock.Finding, ...])
+    assert_type(ruling.explain(), str)
+    assert_type(ruling.receipt(), tinclock.Receipt)
+    assert_type(referee.events(), list[tinclock.Event])
+    assert_type(referee.clock("c"), tinclock.ClockEstimate)
+    assert_type(referee.view_bounds("c").cap_s, float)
+
+
+def history(past: tinclock.PoseHistory, rig: tinclock.Rig, view: tinclock.View) -> None:
+    assert_type(past.nearest((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), view, radius_m=0.1), tinclock.PartHit | None)
+    many = past.nearest_many(np.zeros((1, 3)), np.ones((1, 3)), 0, 0, 0.0)
+    assert_type(many, tinclock.PartHits)
+    assert_type(many.distance_m, NDArray[np.float64])
+    boxes = past.hitboxes_at(1, view)
+    assert_type(boxes, Hitboxes | None)
+    if boxes is not None:
+        assert_type(tinclock.hitboxes_frame(boxes), pandas.DataFrame)
+    assert_type(tinclock.rooted_bones(rig, np.zeros((1, 7))), NDArray[np.float64])
+
+
+def levels(level: tinclock.Level) -> None:
+    assert_type(tinclock.load_level("level.toml"), tinclock.Level)
+    assert_type(tinclock.load_rules("rules.toml"), tinclock.Rules)
+    assert_type(tinclock.cached_level("cache", level.vertices, level.faces), tinclock.Level)
+    assert_type(level.sees((0.0, 0.0, 0.0), (1.0, 0.0, 0.0)), bool)
+    hit = level.first((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), 9.0)
+    if hit is not None:
+        assert_type(hit.surface, tinclock.Surface)
