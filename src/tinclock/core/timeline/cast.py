@@ -60,7 +60,7 @@ def ray_part(dx, dy, dz, bx, by, bz, qx, qy, qz, qw, radius, part):
     return clamp(enter, leave)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", fastmath={"contract"})  # bounds have slack: rounding can't show in a result
 def _nearest_spheres(ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, header, near):
     """For each column a lower bound of the distance to its hitboxes into `near`, inf where the ray passes clear."""
     ax, ay, az, ar = (
@@ -97,7 +97,7 @@ def _nearest_spheres(ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fractio
         near[e] = along - r if meets else _FAR
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", fastmath={"contract"})
 def _bones_apart(px, py, pz, dx, dy, dz, ka, kb, before, after, count, apart):
     """Squared distance of each bone's origin from the ray's line into `apart`.
 
