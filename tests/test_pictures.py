@@ -9,7 +9,7 @@ from scipy.spatial.transform import Rotation
 
 import tinclock
 from tinclock.core.geometry.section import cut_level
-from tinclock.core.scene import clearance
+from tinclock.core.tableau import clearance
 from tinclock.report.outlines import outlines
 
 

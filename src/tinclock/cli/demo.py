@@ -16,7 +16,7 @@ from tinclock.cli.summary import print_files, print_summary, summarise
 
 if TYPE_CHECKING:
     from tinclock.core.records import Ruling
-    from tinclock.core.scene import Scene
+    from tinclock.core.tableau import Tableau
     from tinclock.garden.match import Played
 
 EPILOG = """
@@ -51,14 +51,14 @@ def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_j
     """Play the garden match, rule it, and show what was decided and why."""
     talk = not (as_json or quiet)
     console = Console(quiet=not talk, width=None if sys.stdout.isatty() else PIPE_WIDTH)
-    played, scenes = _play(seed, seconds, console)
+    played, tableaux = _play(seed, seconds, console)
     known = {ruling.number: ruling for ruling in played.rulings}
     if shot is not None and shot not in known:
         raise click.UsageError(f"--shot {shot}: this match has rulings 1 to {len(known)}")
-    if shot is not None and shot not in scenes:
+    if shot is not None and shot not in tableaux:
         raise click.UsageError(f"--shot {shot}: {known[shot].outcome} before anything was cast; nothing to draw")
-    chosen = shot if shot is not None else _telling(played.rulings, scenes)
-    files = _write(played, scenes.get(chosen), out)
+    chosen = shot if shot is not None else _telling(played.rulings, tableaux)
+    files = _write(played, tableaux.get(chosen), out)
     summary = summarise(played, files)
     if as_json:
         click.echo(json.dumps(summary, indent=2))
@@ -72,17 +72,17 @@ def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_j
     print_files(console, summary)
 
 
-def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Scene]]:
+def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Tableau]]:
     from tinclock.core.records import ShotClaim
-    from tinclock.core.scene import scene_of
+    from tinclock.core.tableau import tableau_of
     from tinclock.garden.match import play_match
 
-    scenes: dict[int, Scene] = {}
+    tableaux: dict[int, Tableau] = {}
 
     def keep(referee: Any, ruling: Ruling, claim: object) -> None:
-        scene = scene_of(referee, ruling, claim) if isinstance(claim, ShotClaim) else None
-        if scene is not None:
-            scenes[ruling.number] = scene
+        tableau = tableau_of(referee, ruling, claim) if isinstance(claim, ShotClaim) else None
+        if tableau is not None:
+            tableaux[ruling.number] = tableau
 
     columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
     with Progress(*columns, console=console, transient=True) as progress:
@@ -92,22 +92,22 @@ def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int
             progress.update(task, completed=share, description=f"playing {seconds:g} s, seed {seed}")
 
         played = play_match(seed=seed, seconds=seconds, on_ruling=keep, on_progress=show)
-    return played, scenes
+    return played, tableaux
 
 
-def _telling(rulings: list[Ruling], scenes: dict[int, Scene]) -> int:
+def _telling(rulings: list[Ruling], tableaux: dict[int, Tableau]) -> int:
     """The upheld hit whose victim has moved furthest since the shooter's view: it shows best what rewinding does."""
     best, number = -1.0, 0
     for ruling in rulings:
-        scene = scenes.get(ruling.number)
-        if scene is None or not ruling.hits or ruling.outcome != "upheld":
+        tableau = tableaux.get(ruling.number)
+        if tableau is None or not ruling.hits or ruling.outcome != "upheld":
             continue
-        if scene.moved_m > best and ruling.hits[0].distance_m < 16.0:
-            best, number = scene.moved_m, ruling.number
+        if tableau.moved_m > best and ruling.hits[0].distance_m < 16.0:
+            best, number = tableau.moved_m, ruling.number
     return number
 
 
-def _write(played: Played, scene: Scene | None, out: Path) -> dict[str, str]:
+def _write(played: Played, tableau: Tableau | None, out: Path) -> dict[str, str]:
     import msgspec
 
     try:
@@ -122,13 +122,13 @@ def _write(played: Played, scene: Scene | None, out: Path) -> dict[str, str]:
     from tinclock.core.errors import MissingExtraError
 
     try:
-        files |= _draw(played, scene, out)
+        files |= _draw(played, tableau, out)
     except MissingExtraError as error:
         click.echo(f"no pictures: {error}", err=True)
     return {kind: str(path) for kind, path in files.items()}
 
 
-def _draw(played: Played, scene: Scene | None, out: Path) -> dict[str, Path]:
+def _draw(played: Played, tableau: Tableau | None, out: Path) -> dict[str, Path]:
     from tinclock.report.match_figure import draw_match
     from tinclock.report.shot_figure import draw_shot
     from tinclock.report.time_figures import draw_bounds, draw_clock
@@ -149,9 +149,9 @@ def _draw(played: Played, scene: Scene | None, out: Path) -> dict[str, Path]:
     ends = f"{unlucky.account}, the connection with the most jitter"
     files["clock picture"] = draw_clock(played.clocks[unlucky.connection], out / "clock.png", f"The clock of {ends}")
     files["bounds picture"] = draw_bounds(played.bounds[unlucky.connection], out / "bounds.png", f"The views of {ends}")
-    if scene is not None:
-        files["shot picture"] = draw_shot(scene, out / "shot.png", played.entities)
-        files["views picture"] = draw_views(scene, out / "views.png", played.entities)
+    if tableau is not None:
+        files["shot picture"] = draw_shot(tableau, out / "shot.png", played.entities)
+        files["views picture"] = draw_views(tableau, out / "views.png", played.entities)
     return files
 
 

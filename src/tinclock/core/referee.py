@@ -19,7 +19,7 @@ from tinclock.core.checks.sequence import check_sequence
 from tinclock.core.checks.view import check_view, check_view_order, latest_age, shortest_trip
 from tinclock.core.checks.weapon import check_cadence, check_weapon
 from tinclock.core.combat.ledger import Ledger
-from tinclock.core.combat.roster import Actor, Line
+from tinclock.core.combat.roster import Line, Participant
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import (
     AlreadyKnownError,
@@ -95,7 +95,7 @@ class Referee:
             storage=storage,
         )
         self.ledger = Ledger(rules.match.health)
-        self._actors: dict[int, Actor] = {}
+        self._actors: dict[int, Participant] = {}
         self._lines: dict[str, Line] = {}
         self._next_entity = 1
         self._rulings = 0
@@ -144,7 +144,7 @@ class Referee:
         entity = self._next_entity
         self.history.add(entity, rig)
         self._next_entity += 1
-        self._actors[entity] = Actor(entity, connection, account, team, rig, weapon)
+        self._actors[entity] = Participant(entity, connection, account, team, rig, weapon)
         self.ledger.open(entity, self.rules.rigs[rig].health)
         self.ledger.spawn(entity, self._time(server_time))
         return entity
@@ -179,7 +179,7 @@ class Referee:
             raise UnknownNameError("connection", connection, self._lines)
         return line
 
-    def _require_actor(self, entity: int) -> Actor:
+    def _require_actor(self, entity: int) -> Participant:
         actor = self._actors.get(entity)
         if actor is None:
             raise UnknownNameError("entity", entity, self._actors)

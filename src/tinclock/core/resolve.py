@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from tinclock.core.checks.context import Context
-    from tinclock.core.combat.roster import Actor
+    from tinclock.core.combat.roster import Participant
     from tinclock.core.geometry.level import LevelHit
     from tinclock.core.timeline.history import PartHit
 
@@ -54,7 +54,7 @@ def _may_pass(context: Context, wall: LevelHit | None, hit: PartHit | None) -> b
     return wall is not None and wall.surface.resistance_per_m < float("inf")
 
 
-def _untouchable(context: Context, victim: Actor) -> str:
+def _untouchable(context: Context, victim: Participant) -> str:
     """Why nothing is applied to the victim in the present, "" when there is no reason."""
     hit, view, history = context.hit, context.view, context.history
     if hit is None or view is None:
@@ -68,7 +68,7 @@ def _untouchable(context: Context, victim: Actor) -> str:
     return ""
 
 
-def strike(context: Context, actors: Mapping[int, Actor]) -> tuple[Hit, ...]:
+def strike(context: Context, actors: Mapping[int, Participant]) -> tuple[Hit, ...]:
     """Apply the server's damage to whoever was hit, in the present."""
     hit, weapon, steps = context.hit, context.weapon, context.steps
     if hit is None or weapon is None:

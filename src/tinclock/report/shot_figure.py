@@ -14,86 +14,86 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
     from pathlib import Path
 
-    from tinclock.core.scene import Scene
+    from tinclock.core.tableau import Tableau
 
 BEYOND_M = 2.0
 
 
-def draw_shot(scene: Scene, path: Path, names: Mapping[int, str] | None = None) -> Path:
+def draw_shot(tableau: Tableau, path: Path, names: Mapping[int, str] | None = None) -> Path:
     """Write the picture of a shot as a PNG. `names` gives entities a name to show."""
     figure = new_figure("draw_shot")
     grid = figure.add_gridspec(
         2, 2, width_ratios=(1.75, 1.0), left=0.055, right=0.985, top=0.83, bottom=0.075, hspace=0.34, wspace=0.13
     )
-    origin, along = np.array(scene.origin), np.array(scene.direction)
+    origin, along = np.array(tableau.origin), np.array(tableau.direction)
     flat = np.array([along[0], along[1], 0.0])
     ahead = flat / np.linalg.norm(flat) if np.linalg.norm(flat) > 1e-6 else np.array([1.0, 0.0, 0.0])
     left, up = np.array([-ahead[1], ahead[0], 0.0]), np.array([0.0, 0.0, 1.0])
-    length = _shown_length(scene)
+    length = _shown_length(tableau)
     above, beside = figure.add_subplot(grid[0, 0]), figure.add_subplot(grid[1, 0])
-    _view(above, scene, np.array([ahead, left]), origin, length)
+    _view(above, tableau, np.array([ahead, left]), origin, length)
     dress(above, "from above", "metres along the shot", "metres to its left")
-    _view(beside, scene, np.array([ahead, up]), np.array([origin[0], origin[1], 0.0]), length)
+    _view(beside, tableau, np.array([ahead, up]), np.array([origin[0], origin[1], 0.0]), length)
     dress(beside, "from the side", "metres along the shot", "metres above the ground")
-    if scene.level is not None:
-        draw_section(above, scene.level, origin + along * min(length, 6.0), up, np.array([ahead, left]), origin)
+    if tableau.level is not None:
+        draw_section(above, tableau.level, origin + along * min(length, 6.0), up, np.array([ahead, left]), origin)
         base = np.array([origin[0], origin[1], 0.0])
-        draw_section(beside, scene.level, origin, tuple(left), np.array([ahead, up]), base)
+        draw_section(beside, tableau.level, origin, tuple(left), np.array([ahead, up]), base)
     beside.set_ylim(-0.25, 3.0)
     above.set_ylim(-2.6, 2.6)
-    _aim(figure.add_subplot(grid[:, 1]), scene, origin, along)
-    _head(figure, scene, names or {})
+    _aim(figure.add_subplot(grid[:, 1]), tableau, origin, along)
+    _head(figure, tableau, names or {})
     return save(figure, path)
 
 
-def _shown_length(scene: Scene) -> float:
-    bodies = [boxes for boxes in (scene.now, scene.rewound) if boxes is not None]
-    far = [float(((boxes.centres - scene.origin) @ np.array(scene.direction)).max()) for boxes in bodies]
-    wall = [scene.wall_m] if np.isfinite(scene.wall_m) and scene.wall_m < max(far, default=0.0) + 6.0 else []
+def _shown_length(tableau: Tableau) -> float:
+    bodies = [boxes for boxes in (tableau.now, tableau.rewound) if boxes is not None]
+    far = [float(((boxes.centres - tableau.origin) @ np.array(tableau.direction)).max()) for boxes in bodies]
+    wall = [tableau.wall_m] if np.isfinite(tableau.wall_m) and tableau.wall_m < max(far, default=0.0) + 6.0 else []
     return max([4.0, *far, *wall]) + BEYOND_M
 
 
-def _view(axes: Any, scene: Scene, basis: Any, origin: Any, length: float) -> None:
-    struck = scene.ruling.hits[0].part if scene.ruling.hits else ""
-    if scene.shooter is not None:
-        draw_boxes(axes, scene.shooter, basis, origin, "#dfe3e4")
-    if scene.now is not None:
-        draw_boxes(axes, scene.now, basis, origin, NOW, linewidths=0.4)
-    if scene.rewound is not None:
-        draw_boxes(axes, scene.rewound, basis, origin, REWOUND, struck)
-    start, reach = np.array(scene.origin) - origin, _reached(scene)
-    ends = np.array([start, start + np.array(scene.direction) * min(reach, length)]) @ basis.T
+def _view(axes: Any, tableau: Tableau, basis: Any, origin: Any, length: float) -> None:
+    struck = tableau.ruling.hits[0].part if tableau.ruling.hits else ""
+    if tableau.shooter is not None:
+        draw_boxes(axes, tableau.shooter, basis, origin, "#dfe3e4")
+    if tableau.now is not None:
+        draw_boxes(axes, tableau.now, basis, origin, NOW, linewidths=0.4)
+    if tableau.rewound is not None:
+        draw_boxes(axes, tableau.rewound, basis, origin, REWOUND, struck)
+    start, reach = np.array(tableau.origin) - origin, _reached(tableau)
+    ends = np.array([start, start + np.array(tableau.direction) * min(reach, length)]) @ basis.T
     axes.plot(ends[:, 0], ends[:, 1], color=RAY, lw=1.6, solid_capstyle="round")
     axes.plot(*ends[0], "o", color=RAY, ms=4)
-    beyond = np.array([ends[1], (start + np.array(scene.direction) * length) @ basis.T])
+    beyond = np.array([ends[1], (start + np.array(tableau.direction) * length) @ basis.T])
     axes.plot(beyond[:, 0], beyond[:, 1], color=RAY, lw=0.8, ls=(0, (2, 3)), alpha=0.7)
-    if np.isfinite(scene.wall_m) and scene.wall_m <= length:
-        meet = (start + np.array(scene.direction) * scene.wall_m) @ basis.T
+    if np.isfinite(tableau.wall_m) and tableau.wall_m <= length:
+        meet = (start + np.array(tableau.direction) * tableau.wall_m) @ basis.T
         axes.plot(*meet, "X", color=INK, ms=8, mec="white", mew=0.8)
-    if scene.ruling.hits:
-        point = (np.array(scene.ruling.hits[0].point) - origin) @ basis.T
+    if tableau.ruling.hits:
+        point = (np.array(tableau.ruling.hits[0].point) - origin) @ basis.T
         axes.plot(*point, "o", color=STRUCK, ms=6, mec="white", mew=0.8)
     axes.set_xlim(-1.2, length)
     axes.set_aspect("equal", adjustable="box", anchor="W")
 
 
-def _reached(scene: Scene) -> float:
-    if scene.ruling.reached_m is not None:
-        return scene.ruling.reached_m
-    return float(min(scene.wall_m, scene.range_m))
+def _reached(tableau: Tableau) -> float:
+    if tableau.ruling.reached_m is not None:
+        return tableau.ruling.reached_m
+    return float(min(tableau.wall_m, tableau.range_m))
 
 
-def _aim(axes: Any, scene: Scene, origin: Any, along: Any) -> None:
+def _aim(axes: Any, tableau: Tableau, origin: Any, along: Any) -> None:
     """The target as seen along the ray: the crosshair lies at 0, 0."""
     right = np.cross(along, [0.0, 0.0, 1.0])
     right = right / np.linalg.norm(right) if np.linalg.norm(right) > 1e-9 else np.array([1.0, 0.0, 0.0])
     basis = np.array([right, np.cross(right, along)])
-    struck = scene.ruling.hits[0].part if scene.ruling.hits else ""
-    bodies = [boxes for boxes in (scene.now, scene.rewound) if boxes is not None]
-    if scene.now is not None:
-        draw_boxes(axes, scene.now, basis, origin, NOW, alpha=0.75)
-    if scene.rewound is not None:
-        draw_boxes(axes, scene.rewound, basis, origin, REWOUND, struck, alpha=0.9)
+    struck = tableau.ruling.hits[0].part if tableau.ruling.hits else ""
+    bodies = [boxes for boxes in (tableau.now, tableau.rewound) if boxes is not None]
+    if tableau.now is not None:
+        draw_boxes(axes, tableau.now, basis, origin, NOW, alpha=0.75)
+    if tableau.rewound is not None:
+        draw_boxes(axes, tableau.rewound, basis, origin, REWOUND, struck, alpha=0.9)
     axes.axhline(0.0, color=RAY, lw=0.7)
     axes.axvline(0.0, color=RAY, lw=0.7)
     axes.plot(0.0, 0.0, "o", mfc="none", mec=RAY, ms=12)
@@ -105,30 +105,30 @@ def _aim(axes: Any, scene: Scene, origin: Any, along: Any) -> None:
     dress(axes, "along the shot: the crosshair is at 0, 0", "metres to its right", "metres above it")
 
 
-def _head(figure: Any, scene: Scene, names: Mapping[int, str]) -> None:
+def _head(figure: Any, tableau: Tableau, names: Mapping[int, str]) -> None:
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
-    ruling = scene.ruling
+    ruling = tableau.ruling
     shooter = names.get(ruling.entity, f"entity {ruling.entity}")
-    target = names.get(scene.target, f"entity {scene.target}") if scene.target else "nobody"
+    target = names.get(tableau.target, f"entity {tableau.target}") if tableau.target else "nobody"
     if ruling.hits:
         hit = ruling.hits[0]
         told = f"{shooter} hit {target} in the {hit.part.replace('_', ' ')} at {hit.distance_m:.1f} m"
         told += f" for {hit.damage:.1f}" + (", killing" if hit.lethal else "")
     else:
-        passed = f"{max(scene.clearance_m, 0.0):.2f} m from {target}" if scene.target else "nobody near"
+        passed = f"{max(tableau.clearance_m, 0.0):.2f} m from {target}" if tableau.target else "nobody near"
         told = f"{shooter} hit nobody: passed {passed}"
     figure.text(0.055, 0.95, f"Ruling {ruling.number}: ", fontsize=15, color=INK, weight="bold")
     figure.text(0.185, 0.95, ruling.outcome, fontsize=15, color=OUTCOMES[ruling.outcome], weight="bold")
     figure.text(0.262, 0.95, told, fontsize=13, color=INK)
-    figure.text(0.055, 0.905, _second_line(scene, target), fontsize=10.5, color=INK)
+    figure.text(0.055, 0.905, _second_line(tableau, target), fontsize=10.5, color=INK)
     handles = [
         Patch(fc=REWOUND, ec=INK, label="target, rewound to the shooter's view"),
         Patch(fc=NOW, ec=INK, label="target, where the server has it now"),
         Patch(fc=STRUCK, ec=INK, label="part hit"),
         Line2D([], [], color=RAY, label="shot"),
-        Line2D([], [], color=INK, marker="X", ls="", label=f"first wall ({scene.wall_surface or 'none'})"),
+        Line2D([], [], color=INK, marker="X", ls="", label=f"first wall ({tableau.wall_surface or 'none'})"),
     ]
     figure.legend(
         handles=handles, loc="upper left", bbox_to_anchor=(0.046, 0.9), ncol=5, frameon=False, fontsize=9,
@@ -136,22 +136,22 @@ def _head(figure: Any, scene: Scene, names: Mapping[int, str]) -> None:
     )  # fmt: skip
 
 
-def _second_line(scene: Scene, target: str) -> str:
-    ruling = scene.ruling
+def _second_line(tableau: Tableau, target: str) -> str:
+    ruling = tableau.ruling
     if ruling.findings:
         finding = ruling.findings[0]
         return f"{finding.code}: {explain_finding(finding)}"
     said = []
     if ruling.rewound_s is not None:
         said.append(f"ruled {ruling.rewound_s * 1000:.0f} ms before it arrived")
-    if scene.target and np.isfinite(scene.moved_m):
-        said.append(f"{target} has moved {scene.moved_m:.2f} m since")
-    if scene.wall_surface:
-        wall, reach = scene.wall_m, ruling.reached_m or 0.0
+    if tableau.target and np.isfinite(tableau.moved_m):
+        said.append(f"{target} has moved {tableau.moved_m:.2f} m since")
+    if tableau.wall_surface:
+        wall, reach = tableau.wall_m, ruling.reached_m or 0.0
         passed = any(step.name == "passed" for step in ruling.steps)
         if wall > reach + 1e-9:
             after = "stands behind and did not block it"
         else:
             after = "was passed" if passed and ruling.hits else "stopped it"
-        said.append(f"the {scene.wall_surface} at {wall:.1f} m {after}")
+        said.append(f"the {tableau.wall_surface} at {wall:.1f} m {after}")
     return ", ".join(said) or "nothing was cast"

@@ -13,19 +13,19 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
     from pathlib import Path
 
-    from tinclock.core.scene import Glimpse, Scene
+    from tinclock.core.tableau import Glimpse, Tableau
 
 LEAST_HALF_M, MOST_HALF_M = 0.75, 1.3
 TALLNESS = 2.35
 """Height over width of a panel."""
 
 
-def draw_views(scene: Scene, path: Path, names: Mapping[int, str] | None = None) -> Path:
+def draw_views(tableau: Tableau, path: Path, names: Mapping[int, str] | None = None) -> Path:
     """Write the picture as a PNG: along the shot, the crosshair at 0, 0, one panel an instant."""
     figure = new_figure("draw_views")
-    ruling, names = scene.ruling, names or {}
+    ruling, names = tableau.ruling, names or {}
     shooter = names.get(ruling.entity, f"entity {ruling.entity}")
-    target = names.get(scene.target, f"entity {scene.target}")
+    target = names.get(tableau.target, f"entity {tableau.target}")
     figure.text(0.04, 0.95, f"Ruling {ruling.number}: ", fontsize=15, color=INK, weight="bold")
     figure.text(0.17, 0.95, ruling.outcome, fontsize=15, color=OUTCOMES[ruling.outcome], weight="bold")
     figure.text(0.25, 0.95, f"what {shooter}'s shot meets of {target} at five instants", fontsize=13, color=INK)
@@ -33,17 +33,17 @@ def draw_views(scene: Scene, path: Path, names: Mapping[int, str] | None = None)
         0.04, 0.908, "Each panel looks along the same shot; only the instant at which the target is evaluated differs.",
         fontsize=10.5, color=INK,
     )  # fmt: skip
-    count = max(1, len(scene.glimpses))
+    count = max(1, len(tableau.glimpses))
     grid = figure.add_gridspec(1, count, left=0.045, right=0.985, top=0.82, bottom=0.09, wspace=0.08)
-    origin, along = np.array(scene.origin), np.array(scene.direction)
+    origin, along = np.array(tableau.origin), np.array(tableau.direction)
     right = np.cross(along, [0.0, 0.0, 1.0])
     right = right / np.linalg.norm(right) if np.linalg.norm(right) > 1e-9 else np.array([1.0, 0.0, 0.0])
     basis = np.array([right, np.cross(right, along)])
-    ages = [glimpse.age_s for glimpse in scene.glimpses]
+    ages = [glimpse.age_s for glimpse in tableau.glimpses]
     ruled = ages.index(min(ages, key=lambda age: abs(age - (ruling.rewound_s or ages[-1])))) if ages else -1
-    wide = [float(np.abs((g.boxes.centres - origin) @ basis[0]).max()) for g in scene.glimpses if g.boxes is not None]
+    wide = [float(np.abs((g.boxes.centres - origin) @ basis[0]).max()) for g in tableau.glimpses if g.boxes is not None]
     half = min(max(LEAST_HALF_M, max(wide, default=0.0) + 0.15), MOST_HALF_M)
-    for place, glimpse in enumerate(reversed(scene.glimpses)):
+    for place, glimpse in enumerate(reversed(tableau.glimpses)):
         axes = figure.add_subplot(grid[place])
         axes.set_xlim(-half, half)
         axes.set_ylim(-half * TALLNESS, half * TALLNESS)

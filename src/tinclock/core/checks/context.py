@@ -8,7 +8,7 @@ from tinclock.core.records import Finding, Step
 
 if TYPE_CHECKING:
     from tinclock.core.combat.ledger import Ledger
-    from tinclock.core.combat.roster import Actor, Line
+    from tinclock.core.combat.roster import Line, Participant
     from tinclock.core.combat.weapons import Weapon
     from tinclock.core.geometry.level import Level
     from tinclock.core.records import Triple
@@ -44,7 +44,7 @@ class Context:
         ledger: Ledger,
         weapons: dict[str, Weapon],
         line: Line,
-        actor: Actor,
+        actor: Participant,
         received_at: float,
     ) -> None:
         self.rules, self.history, self.level, self.ledger, self.weapons = rules, history, level, ledger, weapons

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 REMEMBERED_RULINGS = 256
 
 
-class Actor:
+class Participant:
     """An entity that takes part: its owner, its team, what it holds."""
 
     __slots__ = ("account", "cadence", "connection", "entity", "life_epoch", "rig", "team", "wielded")

@@ -34,7 +34,7 @@ class Glimpse(NamedTuple):
     clearance_m: float
 
 
-class Scene(NamedTuple):
+class Tableau(NamedTuple):
     """A ruled shot and the bodies around it.
 
     target : the entity that was hit, or else the one that the ray passes closest, 0 for nobody
@@ -67,8 +67,8 @@ class Scene(NamedTuple):
         return float(np.linalg.norm(self.now.centres[0] - self.rewound.centres[0]))
 
 
-def scene_of(referee: Referee, ruling: Ruling, claim: ShotClaim) -> Scene | None:
-    """The scene of a ruling on `claim`, to be taken before the history moves on; None when nothing can be shown.
+def tableau_of(referee: Referee, ruling: Ruling, claim: ShotClaim) -> Tableau | None:
+    """The tableau of a ruling on `claim`, to be taken before the history moves on; None when nothing can be shown.
 
     A claim that was denied before its view was worked out is shown at the view it claimed, where that is still held.
     """
@@ -84,7 +84,7 @@ def scene_of(referee: Referee, ruling: Ruling, claim: ShotClaim) -> Scene | None
     target, gap = _target(referee, ruling, view, np.array(origin), np.array(direction))
     wall = None if referee.level is None else referee.level.first(origin, direction, weapon.range_m)
     latest = View(history.newest_tick, history.newest_tick, 0.0)
-    return Scene(
+    return Tableau(
         ruling,
         origin,
         direction,
