@@ -57,6 +57,20 @@ def test_a_level_far_from_the_origin_loses_nothing():
             assert b.distance_m == pytest.approx(a.distance_m, abs=1e-7)
 
 
+def test_a_ray_from_far_outside_meets_what_it_grazes():
+    """From about 20 km away, where float32 is a millimetre coarse, a tenth of a millimetre inside a box's corner."""
+    rng = np.random.default_rng(7)
+    corner = np.array([1.0, -1.0, 0.0])
+    level = tinclock.Level([corner, [1.0, -0.5, 0.5], [0.5, -1.0, -0.5]], [[0, 1, 2]])
+    inward = np.array([-0.6, 0.8, 0.0])
+    way = np.array([0.8, 0.6, 0.0])
+    origins = corner + 1e-4 * inward - rng.uniform(15_000.0, 25_000.0, (400, 1)) * way
+    many = level.first_many(origins, np.tile(way, (400, 1)), np.inf)
+    assert np.isfinite(many.distance_m).all()
+    for origin in origins[:50]:
+        assert len(level.all_along(tuple(origin), tuple(way), 30_000.0)) == 1
+
+
 def test_sight_passes_glass_and_stops_at_brick(level):
     assert level.first((11.0, -7.0, 1.0), (0.0, 1.0, 0.0), 20.0).surface.name == "glass"
     assert level.sees((11.0, -7.0, 1.0), (11.0, -3.0, 1.0))

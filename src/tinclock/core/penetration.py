@@ -11,15 +11,13 @@ from itertools import pairwise
 from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.records import Step
+from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
     from tinclock.core.combat.weapons import Weapon
     from tinclock.core.geometry.level import LevelHit
     from tinclock.core.timeline.history import PartHit
-
-BEYOND_M = 1e-6
-"""How far behind a piece of moving cover the next cast begins, so that it doesn't meet the same face again."""
 
 
 class Span(NamedTuple):
@@ -83,7 +81,7 @@ def send_through(context: Context, weapon: Weapon, fraction: float) -> tuple[flo
         spans = sorted([*spans, Span(hit.distance_m, hit.leaves_m, rig.name, rig.resistance_per_m)])
         if rig.resistance_per_m == float("inf"):
             break
-        start = hit.leaves_m + BEYOND_M
+        start = hit.leaves_m + TOLERANCES.beyond_m
     context.hit = hit
     end = reach if hit is None else hit.distance_m
     for span in spans:

@@ -18,8 +18,19 @@ class Tolerances(NamedTuple):
     parallel_sine_squared: float = 1e-20
     """Ratio. Below it a ray counts as parallel to a capsule's axis, where the cylinder equation divides by it."""
 
-    bound_slack: float = 1e-9
-    """Relative to the squared distance. Widens bounding spheres so that rounding can't cull a grazing hit."""
+    bound_relative: float = 1e-6
+    """Relative. Bounds are tested in float32, which is off by at most a tenth of this; so much of every length involved
+    is added to them, so that rounding can't cull what a ray meets."""
+
+    bound_m: float = 1e-5
+    """Metres. The same, for lengths near zero."""
+
+    least_slope: float = 1e-30
+    """Ratio. A direction's component below it counts as this, where a box test divides by it in float32."""
+
+    beyond_m: float = 1e-6
+    """Metres. How far behind moving cover that a shot passed the next cast begins, so that it doesn't meet the same
+    face again."""
 
     largest: float = 1e100
     """Any unit. Places and directions are smaller than this, and directions longer than its inverse, so that no square

@@ -17,10 +17,10 @@ class Wound(NamedTuple):
 
 
 class _Account:
-    __slots__ = ("alive", "died_at", "full", "health", "life")
+    __slots__ = ("alive", "full", "health", "life")
 
     def __init__(self, full: float) -> None:
-        self.full, self.health, self.alive, self.life, self.died_at = full, 0.0, False, 0, float("-inf")
+        self.full, self.health, self.alive, self.life = full, 0.0, False, 0
 
 
 class Ledger:
@@ -86,7 +86,7 @@ class Ledger:
         self._tell("health", server_time, entity, account.health, before, actor, weapon, part)
         if account.health > 0.0:
             return Wound(before, account.health, False)
-        account.alive, account.died_at = False, server_time
+        account.alive = False
         self.dead.add(entity)
         self._tell("death", server_time, entity, 0.0, before, actor, weapon, part)
         return Wound(before, 0.0, True)

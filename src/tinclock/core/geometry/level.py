@@ -10,6 +10,7 @@ import numpy as np
 from tinclock.core.arrays import check_finite, check_ray, require_rays, require_shape, spread
 from tinclock.core.errors import BadNumberError, MeshError
 from tinclock.core.memory import header_of
+from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -149,7 +150,7 @@ class Level:
 
         corners = self.vertices[self.faces] - self._centre
         order, *nodes = tree.build_binary(corners.min(axis=1), corners.max(axis=1))
-        slack = 1e-6 * float(np.abs(corners).max()) + 1e-6
+        slack = TOLERANCES.bound_relative * float(np.abs(corners).max()) + TOLERANCES.bound_m
         boxes, children = tree.widen(*nodes, slack)
         a, b, c = corners[order, 0], corners[order, 1], corners[order, 2]
         triangles = np.ascontiguousarray(np.concatenate([a, b - a, c - a], axis=1))

@@ -17,8 +17,6 @@ if TYPE_CHECKING:
 
     from tinclock.core.rules import PartRules, RigRules
 
-PART_COLUMNS = 17
-
 
 class Shape(IntEnum):
     """Kinds of hitbox, as the kernels number them."""

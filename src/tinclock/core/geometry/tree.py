@@ -30,6 +30,7 @@ BINS = 16
 STACK = 512
 INF = math.inf
 _SHORT, _LONG = 1.0 / TOLERANCES.largest, TOLERANCES.largest
+_RELATIVE, _ABSOLUTE_M, _FLAT = TOLERANCES.bound_relative, TOLERANCES.bound_m, TOLERANCES.least_slope
 
 
 @njit(cache=True, error_model="numpy")
@@ -192,8 +193,8 @@ def widen(node_lo, node_hi, left, right, first, count, slack):
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _inverse(d):
-    if abs(d) < 1e-30:
-        return np.float32(1e30) if d >= 0.0 else np.float32(-1e30)
+    if abs(d) < _FLAT:
+        return np.float32(1.0 / _FLAT) if d >= 0.0 else np.float32(-1.0 / _FLAT)
     return np.float32(1.0 / d)
 
 
@@ -230,7 +231,9 @@ def first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, 
     best, best_row, best_facing = limit, -1, 0.0
     face = int64_at(header[3])
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
-    ix, iy, iz, fr = _inverse(dx), _inverse(dy), _inverse(dz), np.float32(radius)
+    ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    # a ray that starts far outside the level is rounded by more than the boxes were widened
+    fr = np.float32(radius + _RELATIVE * (abs(ox) + abs(oy) + abs(oz)))
     top = 1
     nodes[0], nears[0] = 0, np.float32(0.0)
     while top > 0:
@@ -239,7 +242,7 @@ def first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, 
             continue
         node = nodes[top]
         # float32 distances are short by up to one part in ten million: the limit is widened by more than that
-        widened = np.float32(best * 1.000001 + 1e-5)
+        widened = np.float32(best * (1.0 + _RELATIVE) + _ABSOLUTE_M)
         box, child = float32_at(header[0] + 192 * node), int32_at(header[1] + 64 * node)
         count = _meet_children(box, fx, fy, fz, ix, iy, iz, fr, widened, enter, met)
         begin = top
@@ -329,14 +332,15 @@ def every_triangle(ox, oy, oz, dx, dy, dz, limit, header, rows, distances, facin
     nodes, _, enter, met = _scratch()
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
-    widened = np.float32(limit * 1.000001 + 1e-5)
+    fr = np.float32(_RELATIVE * (abs(ox) + abs(oy) + abs(oz)))
+    widened = np.float32(limit * (1.0 + _RELATIVE) + _ABSOLUTE_M)
     top = 1
     nodes[0] = 0
     while top > 0:
         top -= 1
         node = nodes[top]
         box, child = float32_at(header[0] + 192 * node), int32_at(header[1] + 64 * node)
-        count = _meet_children(box, fx, fy, fz, ix, iy, iz, np.float32(0.0), widened, enter, met)
+        count = _meet_children(box, fx, fy, fz, ix, iy, iz, fr, widened, enter, met)
         for i in range(count):
             held, first = child[WIDTH + met[i]], child[met[i]]
             if held == 0:

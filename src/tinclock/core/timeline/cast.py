@@ -25,8 +25,8 @@ from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
 _FAR = np.float32(np.inf)
-_MILLIONTH = np.float32(1e-6)
-_SLACK_M = np.float32(1e-5)
+_RELATIVE, _ABSOLUTE_M = TOLERANCES.bound_relative, TOLERANCES.bound_m
+_MILLIONTH, _SLACK_M = np.float32(_RELATIVE), np.float32(_ABSOLUTE_M)
 PART_BYTES = 8 * 19
 _SHORT, _LONG = 1.0 / TOLERANCES.largest, TOLERANCES.largest
 BLOCK = 2048  # rays that are sorted together: few enough for their data to stay in a core's own cache
@@ -138,7 +138,7 @@ def _ray_entity(
     else:
         a32, b32 = float32_at(header[2] + 4 * at_a), float32_at(header[2] + 4 * at_b)
         _bones_apart(cx, cy, cz, dx, dy, dz, ka, kb, a32, b32, bones, apart)
-    slack = 1e-6 * (abs(cx) + abs(cy) + abs(cz)) + 1e-5 + radius
+    slack = _RELATIVE * (abs(cx) + abs(cy) + abs(cz)) + _ABSOLUTE_M + radius
     met = 0
     reaches, bone_of, slack32 = (
         float32_at(header[11] + 4 * first_part),

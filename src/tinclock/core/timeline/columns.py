@@ -52,7 +52,6 @@ class Columns:
         self._bone_of32 = self._parts[:, 18].astype(np.int32)
         self._used_bones = 0
         self._bone_reach = np.zeros(0)
-        self._table = np.zeros((0, 5), np.int64)
         self._allocate(0, 0)
 
     def _allocate(self, columns: int, bones: int) -> None:

@@ -10,7 +10,6 @@ import numpy as np
 
 from tinclock.core.arrays import check_finite, check_ray, require_rays, require_shape, spread, unit_direction
 from tinclock.core.errors import (
-    AlreadyKnownError,
     BadArrayError,
     BadNumberError,
     OutOfHistoryError,
@@ -361,10 +360,6 @@ class PoseHistory:
             self._slot(tick, "view at tick")
         raise BadArrayError("fractions", f"numbers below {TOLERANCES.largest:g}", str(np.abs(fractions).max()))
 
-    def slot_of(self, tick: int) -> int:
-        """The ring slot of one tick; raises `OutOfHistoryError` when it is not held."""
-        return self._slot(tick)
-
     def bones_at(self, entity: int, view: View) -> NDArray[np.float64] | None:
         """An entity's bones at a view: (bones, 7) float64, xyz + quaternion xyzw, world frame; None when absent."""
         rig = self.rig_of(entity)
@@ -415,6 +410,3 @@ class PoseHistory:
         """Raise `UnknownNameError` unless the entity was added and not removed."""
         if self._columns.of(entity) < 0:
             raise UnknownNameError("entity", entity, self._columns.entities)
-
-
-__all__ = ["AlreadyKnownError", "PartHit", "PartHits", "PoseHistory", "View"]

@@ -171,7 +171,7 @@ def record_poses(slot, ids, known, epochs, starts, each, bones, bone_reach, head
             x, y, z = bones[row, 0] - cx, bones[row, 1] - cy, bones[row, 2] - cz
             widest = max(widest, math.sqrt(x * x + y * y + z * z) + bone_reach[base + row - first])
         ox[column], oy[column], oz[column] = np.float32(cx), np.float32(cy), np.float32(cz)
-        radius[column] = np.float32(widest * 1.000001 + 1e-6)
+        radius[column] = np.float32(widest * (1.0 + TOLERANCES.bound_relative) + TOLERANCES.bound_m)
         epoch[column] = np.int32(epochs[column])
         step = 1.0 / (quantum * radius[column]) if quantum > 0.0 else 0.0
         _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step)
