@@ -40,5 +40,5 @@ ruling = referee.rule("c-17", claim, received_at=server_time)
 print(ruling.explain())  # for you: every step, what was measured, against what limit
 print(ruling.receipt())  # for the client: what happened, never why
 for event in referee.events():  # for everybody
-    print(event.number, event.kind, "entity", event.entity, "health", event.health)
+    print(event.number, event.kind, "entity", event.entity, "health", event.after)
 referee.dismiss("c-17")  # left: its hitboxes are gone

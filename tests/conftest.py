@@ -30,7 +30,9 @@ def level() -> tinclock.Level:
 class Range:
     """A shooter at (-9, 3) and a runner that crosses at 4 m/s, forty ticks recorded, every second one sent."""
 
-    def __init__(self, rules: tinclock.Rules, level: tinclock.Level | None, **settings: Any) -> None:
+    def __init__(
+        self, rules: tinclock.Rules, level: tinclock.Level | None, team: str = "pewter", **settings: Any
+    ) -> None:
         for table, values in settings.items():
             rules = msgspec.structs.replace(
                 rules, **{table: values if isinstance(values, dict) and table == "consequences"
@@ -38,7 +40,7 @@ class Range:
             )  # fmt: skip
         self.referee = tinclock.Referee(rules, level=level, seed=3)
         self.shooter = self.referee.admit(connection="s", account="shooter", team="copper", rig="gardener")
-        self.runner = self.referee.admit(connection="r", account="runner", team="pewter", rig="gardener")
+        self.runner = self.referee.admit(connection="r", account="runner", team=team, rig="gardener")
         self.rest = self.referee.history.rigs["gardener"].rest
         self.tick = -1
         self.sequence = 0

@@ -15,6 +15,7 @@ import tinclock
 from tinclock.core.combat.cadence import Cadence
 from tinclock.core.combat.ledger import Ledger
 from tinclock.core.combat.weapons import Weapon
+from tinclock.core.weapon_rules import WeaponRules
 from tinclock.garden.scenario import data_file
 
 View = tinclock.View
@@ -96,6 +97,10 @@ TestHistoryAgainstAModel = HistoryAgainstAModel.TestCase
 TestHistoryAgainstAModel.settings = settings(max_examples=40, stateful_step_count=25, deadline=None)
 
 
+def weapon(**fields: object) -> WeaponRules:
+    return msgspec.structs.replace(WeaponRules(kind="hitscan", damage=10.0, interval_s=0.1, range_m=50.0), **fields)
+
+
 RULES = tinclock.load_rules(data_file("garden.toml"))
 
 
@@ -121,10 +126,10 @@ def test_duplicated_and_reordered_claims_are_each_applied_exactly_once(arrivals)
 @given(st.lists(st.floats(0.0, 0.5), min_size=1, max_size=200), st.floats(0.05, 0.4), st.floats(0.0, 0.5))
 def test_no_spread_of_shots_beats_the_weapon_by_more_than_the_allowance(waits, interval, allowance):
     """However they are spread, no more than (T + allowance) / interval + 1 shots pass in any time T."""
-    cadence, passed = Cadence(), []
+    cadence, passed = Cadence(weapon(interval_s=interval)), []
     for now in np.cumsum(waits).tolist():
         if cadence.ready_at - now <= allowance:
-            cadence.fire(now, interval)
+            cadence.fire(now)
             passed.append(now)
     for i, first in enumerate(passed):
         for count, last in enumerate(passed[i:], start=1):
@@ -133,11 +138,11 @@ def test_no_spread_of_shots_beats_the_weapon_by_more_than_the_allowance(waits, i
 
 @given(st.floats(0.0, 80.0), st.sampled_from(["head", "torso", "arm", "tail"]))
 def test_damage_is_the_tables_product_and_never_above_the_most(distance, zone):
-    weapon = Weapon("w", RULES.weapons["pea_rifle"])
+    table = Weapon("w", RULES.weapons["pea_rifle"])
     factor = np.interp(distance, [12.0, 40.0], [1.0, 0.5])
     expected = 17.0 * factor * {"head": 2.5, "torso": 1.0, "arm": 0.7, "tail": 1.0}[zone]
-    assert weapon.damage_at(distance, zone) == pytest.approx(expected)
-    assert weapon.damage_at(distance, zone) <= weapon.most_damage + 1e-9
+    assert table.damage_at(distance, zone) == pytest.approx(expected)
+    assert table.damage_at(distance, zone) <= table.most_damage + 1e-9
 
 
 @given(st.lists(st.tuples(st.integers(1, 3), st.floats(0.0, 60.0)), max_size=40))

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 import tinclock
 import tinclock.garden.scenario
 from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS
+from tinclock.core.combat.ledger import Blow
 from tinclock.core.wording import CODES
 
 View = tinclock.View
@@ -29,9 +30,11 @@ def test_an_honest_shot_is_upheld_with_the_servers_damage(shooting):
     hit = ruling.hits[0]
     assert (hit.victim, hit.part, hit.zone, hit.damage) == (shooting.runner, "chest", "torso", 17.0)
     assert shooting.referee.ledger.health(shooting.runner) == 83.0
-    assert [event.kind for event in shooting.referee.events()] == ["spawn", "spawn", "health"]
+    assert [event.kind for event in shooting.referee.events()] == ["joined", "spawn", "joined", "spawn", "health"]
     assert shooting.referee.events() == []
-    assert ruling.receipt() == tinclock.Receipt(1, "upheld", shooting.runner, "chest", 17.0, False)
+    receipt = ruling.receipt()
+    assert (receipt.sequence, receipt.outcome) == (1, "upheld")
+    assert msgspec.to_builtins(receipt.hits) == [{"victim": shooting.runner, "part": "chest", "damage": 17.0}]
 
 
 def test_the_victim_is_met_where_the_view_had_it_and_not_where_it_is_now(shooting):
@@ -54,7 +57,7 @@ def test_damage_falls_off_with_distance_and_is_multiplied_by_zone(shooting):
 
 REFUSED = {
     "another's entity": ({"actor": 2}, "foreign_actor"),
-    "an unknown weapon": ({"weapon": "plum_mortar"}, "unknown_weapon"),
+    "an unknown weapon": ({"weapon": "rake"}, "unknown_weapon"),
     "a direction with NaN": ({"direction": (math.nan, 0.0, 1.0)}, "malformed"),
     "a direction of length 2": ({"direction": (2.0, 0.0, 0.0)}, "direction_not_unit"),
     "a view of the future": ({"view": View(400, 402, 0.5)}, "view_ahead"),
@@ -180,12 +183,10 @@ def test_a_wrong_victim_or_part_is_amended_to_what_was_hit(shooting):
 
 
 def test_nobody_hits_itself_or_team_mates_unless_the_rules_say_so(rules):
-    friends = Range(rules, None)
-    friends.referee._actors[friends.runner].team = "copper"
+    friends = Range(rules, None, team="copper")
     ruling = friends.shoot()
     assert (ruling.hits[0].victim, ruling.damage) == (friends.runner, 0.0)
-    half = Range(rules, None, match={"friendly_fire": 0.5})
-    half.referee._actors[half.runner].team = "copper"
+    half = Range(rules, None, team="copper", harm={"friendly_fire": "scaled", "friendly_share": 0.5})
     assert half.shoot().damage == 8.5
 
 
@@ -209,7 +210,7 @@ def test_death_ends_a_life_and_a_shot_at_the_old_one_harms_nobody(shooting):
 
 def test_the_dead_and_the_absent_do_not_shoot(shooting):
     claim = shooting.aimed()
-    shooting.referee.ledger.wound(shooting.shooter, 500.0, shooting.now, shooting.runner, "pea_rifle", "head")
+    shooting.referee.ledger.wound(shooting.shooter, 500.0, shooting.now, Blow("shot", shooting.runner))
     assert codes(shooting.referee.rule("s", claim, received_at=shooting.now)) == ["dead_actor"]
     shooting.referee.spawn(shooting.shooter)
     shooting.referee.record(shooting.tick + 1, shooting.now + 0.01, [shooting.runner], [shooting.pose(0, 2)])

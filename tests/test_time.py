@@ -66,14 +66,14 @@ def test_each_way_of_drawing_is_reproduced():
 
 def test_a_client_that_draws_the_nearest_snapshot_is_ruled_at_it(rules):
     here = Range(rules, None)
-    here.referee._lines["s"].drawing = Drawing(between="nearest")
+    here.referee.set_drawing("s", Drawing(between="nearest"))
     assert here.shoot(view=View(30, 32, 0.4)).view == View(30, 30, 0.0)
 
 
 def test_only_a_client_that_extrapolates_may_go_beyond_its_newest_snapshot(rules):
     here = Range(rules, None)
     assert [f.code for f in here.shoot(view=View(36, 38, 1.5)).findings] == ["view_unknown"]
-    here.referee._lines["s"].drawing = Drawing(when_late="extrapolate", extrapolate_s=0.05)
+    here.referee.set_drawing("s", Drawing(when_late="extrapolate", extrapolate_s=0.05))
     assert here.shoot(view=View(36, 38, 1.5), late=0.2).outcome == "upheld"
     assert [f.code for f in here.shoot(view=View(36, 38, 3.5), late=0.4).findings] == ["view_unknown"]
 

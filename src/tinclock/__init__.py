@@ -18,30 +18,43 @@ _HOME = {
     "Drawing": "core.timeline.views",
     "Event": "core.records",
     "Finding": "core.records",
+    "HandleClaim": "core.claims",
     "Hit": "core.records",
     "Level": "core.geometry.level",
     "MeshError": "core.errors",
     "MissingExtraError": "core.errors",
+    "MoveClaim": "core.claims",
     "OutOfHistoryError": "core.errors",
     "PartHit": "core.timeline.history",
     "PartHits": "core.timeline.history",
     "PoseHistory": "core.timeline.history",
+    "Reached": "core.timeline.bodies",
     "Receipt": "core.records",
     "Referee": "core.referee",
     "Rig": "core.geometry.rig",
     "Rules": "core.rules",
     "RulesError": "core.errors",
     "Ruling": "core.records",
-    "ShotClaim": "core.records",
+    "Scatter": "core.combat.scatter",
+    "ShotClaim": "core.claims",
+    "State": "core.combat.published",
+    "StatusClaim": "core.claims",
+    "StrikeClaim": "core.claims",
     "Surface": "core.geometry.level",
     "TimeOrderError": "core.errors",
     "TinClockError": "core.errors",
+    "Told": "core.records",
+    "TriggerClaim": "core.claims",
     "UnknownNameError": "core.errors",
+    "UseClaim": "core.claims",
     "View": "core.timeline.views",
+    "Welcome": "core.welcome",
     "cached_level": "intake.level_cache",
+    "follow": "core.combat.published",
     "hitboxes_frame": "report.frames",
     "load_level": "intake.level_file",
     "load_rules": "intake.rules_file",
+    "oddities": "core.contradictions",
     "parse_rules": "intake.rules_file",
     "rooted_bones": "core.timeline.rooted",
 }
@@ -54,35 +67,52 @@ __all__ = [
     "Drawing",
     "Event",
     "Finding",
+    "HandleClaim",
     "Hit",
     "Level",
     "MeshError",
     "MissingExtraError",
+    "MoveClaim",
     "OutOfHistoryError",
     "PartHit",
     "PartHits",
     "PoseHistory",
+    "Reached",
     "Receipt",
     "Referee",
     "Rig",
     "Rules",
     "RulesError",
     "Ruling",
+    "Scatter",
     "ShotClaim",
+    "State",
+    "StatusClaim",
+    "StrikeClaim",
     "Surface",
     "TimeOrderError",
     "TinClockError",
+    "Told",
+    "TriggerClaim",
     "UnknownNameError",
+    "UseClaim",
     "View",
+    "Welcome",
     "cached_level",
+    "follow",
     "hitboxes_frame",
     "load_level",
     "load_rules",
+    "oddities",
     "parse_rules",
     "rooted_bones",
 ]
 
 if TYPE_CHECKING:
+    from tinclock.core.claims import HandleClaim, MoveClaim, ShotClaim, StatusClaim, StrikeClaim, TriggerClaim, UseClaim
+    from tinclock.core.combat.published import State, follow
+    from tinclock.core.combat.scatter import Scatter
+    from tinclock.core.contradictions import oddities
     from tinclock.core.errors import (
         AlreadyKnownError,
         BadArrayError,
@@ -97,13 +127,15 @@ if TYPE_CHECKING:
     )
     from tinclock.core.geometry.level import Level, Surface
     from tinclock.core.geometry.rig import Rig
-    from tinclock.core.records import Event, Finding, Hit, Receipt, Ruling, ShotClaim
+    from tinclock.core.records import Event, Finding, Hit, Receipt, Ruling, Told
     from tinclock.core.referee import Referee
     from tinclock.core.rules import Rules
+    from tinclock.core.timeline.bodies import Reached
     from tinclock.core.timeline.clock import ClockEstimate
     from tinclock.core.timeline.history import PartHit, PartHits, PoseHistory
     from tinclock.core.timeline.rooted import rooted_bones
     from tinclock.core.timeline.views import Drawing, View
+    from tinclock.core.welcome import Welcome
     from tinclock.intake.level_cache import cached_level
     from tinclock.intake.level_file import load_level
     from tinclock.intake.rules_file import load_rules, parse_rules

@@ -73,7 +73,7 @@ def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_j
 
 
 def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Tableau]]:
-    from tinclock.core.records import ShotClaim
+    from tinclock.core.claims import ShotClaim
     from tinclock.core.tableau import tableau_of
     from tinclock.garden.match import play_match
 

@@ -1,4 +1,4 @@
-"""What goes into the referee and what comes out: claims, findings, hits, rulings, receipts, events."""
+"""What comes out of the referee: findings, hits, rulings, receipts, events."""
 
 from __future__ import annotations
 
@@ -11,28 +11,9 @@ from tinclock.core.timeline.views import View
 Triple = tuple[float, float, float]
 Outcome = Literal["upheld", "amended", "denied"]
 StepVerdict = Literal["ok", "note", "amend", "deny"]
-
-
-class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
-    """A client says: I fired.
-
-    sequence : counts the connection's claims from 1
-    origin, direction : where the ray starts and its unit vector, world frame, metres
-    view : what the client's screen was drawing; a client that can't say sends `command_time` instead
-    victim, part, damage : what it believes happened: compared, never used
-    command_time : what the client's own clock showed, in seconds; used only without a view
-    """
-
-    sequence: int
-    actor: int
-    weapon: str
-    origin: Triple
-    direction: Triple
-    view: View | None = None
-    victim: int | None = None
-    part: str | None = None
-    damage: float | None = None
-    command_time: float | None = None
+EventKind = Literal[
+    "joined", "left", "spawn", "health", "armour", "death", "effect", "weapon", "control", "score", "leader"
+]
 
 
 class Finding(Struct, frozen=True, gc=False):
@@ -52,7 +33,7 @@ class Finding(Struct, frozen=True, gc=False):
 
 
 class Hit(Struct, frozen=True, gc=False):
-    """A hitbox that the ruling counts as hit, with the server's damage."""
+    """A hitbox that the ruling counts as hit, with the server's damage; `times` is how many pellets met it."""
 
     victim: int
     part: str
@@ -64,6 +45,15 @@ class Hit(Struct, frozen=True, gc=False):
     health_before: float
     health_after: float
     lethal: bool
+    times: int = 1
+
+
+class Ray(Struct, frozen=True, gc=False):
+    """One ray as it was ruled: where it went, how far it got, and what stopped it (None: nothing within range)."""
+
+    direction: Triple
+    reached_m: float
+    stopped_by: str | None = None
 
 
 class Step(Struct, frozen=True, gc=False):
@@ -76,22 +66,56 @@ class Step(Struct, frozen=True, gc=False):
     verdict: StepVerdict = "ok"
 
 
+class Told(Struct, frozen=True, omit_defaults=True, gc=False):
+    """What the server holds of an actor after a claim, for its client to correct itself by.
+
+    last_sequence : the highest that was ruled
+    magazine, reserve : None where they never run out
+    shots : how many of this weapon were spent, which numbers the next
+    ready_in_s : until the weapon fires again
+    position : where moves were accepted to; None where the server does the moving
+    """
+
+    entity: int
+    last_sequence: int
+    health: float
+    armour: float = 0.0
+    weapon: str = ""
+    magazine: int | None = None
+    reserve: int | None = None
+    shots: int = 0
+    ready_in_s: float = 0.0
+    item: str = ""
+    items_left: int = 0
+    item_ready_in_s: float = 0.0
+    position: Triple | None = None
+
+
+class ReceiptHit(Struct, frozen=True, omit_defaults=True, gc=False):
+    """Whom the client hit, where, for how much."""
+
+    victim: int
+    part: str
+    damage: float
+    lethal: bool = False
+
+
 class Receipt(Struct, frozen=True, omit_defaults=True, gc=False):
-    """What a client is told of its claim. Never why a check objected, nor by how much."""
+    """What a client is told of its claim: what happened and what is true, never why a check objected or by how much."""
 
     sequence: int
     outcome: Outcome
-    victim: int | None = None
-    part: str | None = None
-    damage: float = 0.0
-    lethal: bool = False
+    hits: tuple[ReceiptHit, ...] = ()
+    told: Told | None = None
 
 
 class Ruling(Struct, frozen=True, gc=False):
     """The referee's decision on one claim.
 
-    `rewound_s` is how far before `received_at` it was ruled; `reached_m` how far the ray went and `stopped_by` what
-    ended it. `first` is the ruling that stands when this one is about a repeated sequence number.
+    `rewound_s` is how far before `received_at` it was ruled; `reached_m` how far the (first) ray went and `stopped_by`
+    what ended it; `rays` holds all rays of a shot with several pellets. `aim` is what the player aimed at, `direction`
+    where the first ray went. `position` is where a move ended. `first` is the ruling that stands when this one is about
+    a repeated sequence number.
     """
 
     number: int
@@ -115,6 +139,11 @@ class Ruling(Struct, frozen=True, gc=False):
     stopped_by: str | None = None
     first: Ruling | None = None
     steps: tuple[Step, ...] = ()
+    told: Told | None = None
+    shot: int | None = None
+    aim: Triple | None = None
+    rays: tuple[Ray, ...] = ()
+    position: Triple | None = None
 
     @property
     def trace(self) -> tuple[Step, ...]:
@@ -131,10 +160,8 @@ class Ruling(Struct, frozen=True, gc=False):
         """What the client may be told. A repeat is told what it was told first."""
         if self.first is not None:
             return self.first.receipt()
-        if self.hits:
-            first = self.hits[0]
-            return Receipt(self.sequence, self.outcome, first.victim, first.part, self.damage, first.lethal)
-        return Receipt(self.sequence, self.outcome)
+        hits = tuple(ReceiptHit(hit.victim, hit.part, hit.damage, hit.lethal) for hit in self.hits)
+        return Receipt(self.sequence, self.outcome, hits, self.told)
 
 
 class ViewBounds(NamedTuple):
@@ -148,15 +175,30 @@ class ViewBounds(NamedTuple):
     cap_s: float
 
 
-class Event(Struct, frozen=True, gc=False):
-    """A published change, numbered without gaps. Every client may see it."""
+class Event(Struct, frozen=True, omit_defaults=True, gc=False):
+    """A published change, numbered without gaps. Every client may see it.
+
+    entity : whom it is about; 0 for a team (`team` says which) or for nobody
+    cause : what changed it: "shot", "strike", "lasting", "reflected", "use", "spawn", "kill", "assist", ...
+    actor, weapon, part : who did it, with what, where
+    before, after, amount : of what the kind names; for "score" `what` says which column of the row, for "effect" which
+    until : server time when an effect ends
+    """
 
     number: int
-    kind: Literal["spawn", "health", "death", "left"]
+    kind: EventKind
     server_time: float
     entity: int
-    health: float | None = None
-    before: float | None = None
+    cause: str = ""
     actor: int | None = None
     weapon: str | None = None
     part: str | None = None
+    amount: float | None = None
+    before: float | None = None
+    after: float | None = None
+    what: str = ""
+    until: float | None = None
+    name: str = ""
+    team: str = ""
+    rig: str = ""
+    life: int | None = None

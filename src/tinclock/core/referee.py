@@ -1,70 +1,34 @@
-"""The referee: claim -> checks -> rewind -> damage -> ruling. The order stands on one screen, in `SHOT_CHECKS`."""
+"""The referee: claim -> checks -> rewind -> damage -> ruling. The order of the checks stands in `procedures`."""
 
 from __future__ import annotations
 
-import hashlib
 import math
-from typing import TYPE_CHECKING, Final, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
-import msgspec
 import numpy as np
 
-from tinclock.core.checks.claimed import check_claimed_damage, check_claimed_part, check_claimed_victim
-from tinclock.core.checks.consequences import consequences_of
-from tinclock.core.checks.context import Context, excerpt
-from tinclock.core.checks.form import check_form, is_count
-from tinclock.core.checks.muzzle import check_muzzle
-from tinclock.core.checks.sender import check_actor, check_sender
-from tinclock.core.checks.sequence import check_sequence
-from tinclock.core.checks.view import check_view, check_view_order, latest_age, shortest_trip
-from tinclock.core.checks.weapon import check_cadence, check_weapon
-from tinclock.core.combat.ledger import Ledger
-from tinclock.core.combat.roster import Line, Participant
-from tinclock.core.combat.weapons import Weapon
-from tinclock.core.errors import (
-    AlreadyKnownError,
-    BadArrayError,
-    BadNumberError,
-    RulesError,
-    UnknownNameError,
-)
-from tinclock.core.geometry.rig import Rig
-from tinclock.core.records import Finding, Outcome, Ruling, ShotClaim, Step, ViewBounds
-from tinclock.core.resolve import cast_shot, strike
-from tinclock.core.rules import contradictions
-from tinclock.core.timeline.history import PoseHistory
+from tinclock.core.acts.handle import wield
+from tinclock.core.checks.view import latest_age, shortest_trip
+from tinclock.core.combat.stride import Stride
+from tinclock.core.desk import Desk
+from tinclock.core.errors import BadArrayError, BadNumberError, UnknownNameError
+from tinclock.core.records import ViewBounds
 from tinclock.core.timeline.views import Drawing
+from tinclock.core.welcome import Welcome, state_of
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Sequence
 
     from numpy.typing import NDArray
 
+    from tinclock.core.claims import Claim, Triple
+    from tinclock.core.combat.published import State
+    from tinclock.core.combat.roster import Participant
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Event, Hit
-    from tinclock.core.rules import Consequence, Rules
+    from tinclock.core.records import Event, Ruling
+    from tinclock.core.rules import Rules
+    from tinclock.core.timeline.bodies import Reached
     from tinclock.core.timeline.clock import ClockEstimate
-
-    Check = Callable[[ShotClaim, Context], Finding | None]
-
-SHOT_CHECKS: Final[tuple[Check, ...]] = (
-    check_sequence,
-    check_form,
-    check_sender,
-    check_actor,
-    check_weapon,
-    check_cadence,
-    check_view,
-    check_view_order,
-    check_muzzle,
-)
-"""Before the ray is cast."""
-
-NOT_COUNTED: Final = frozenset({"stale_sequence", "skipped_sequence"})
-"""After these a claim's number doesn't count as used: one wild number must not make all the next ones look stale."""
-
-CLAIM_CHECKS: Final[tuple[Check, ...]] = (check_claimed_damage, check_claimed_victim, check_claimed_part)
-"""After it, on what the client says that it did."""
 
 
 class Referee:
@@ -81,24 +45,10 @@ class Referee:
     def __init__(
         self, rules: Rules, *, level: Level | None = None, seed: int = 0, storage: Literal["full", "half"] = "full"
     ) -> None:
+        self._desk = Desk(rules, level, seed, storage)
         self.rules, self.level, self.seed = rules, level, seed
-        problems = contradictions(rules)
-        if problems:
-            raise RulesError("rules", problems)
-        self._consequences = consequences_of(rules)
-        self._weapons = {name: Weapon(name, table) for name, table in rules.weapons.items()}
-        self.history = PoseHistory(
-            {name: Rig(name, table) for name, table in rules.rigs.items()},
-            tick_rate_hz=rules.match.tick_rate_hz,
-            history_s=rules.match.history_s,
-            zone_depth_m=rules.match.zone_depth_m,
-            storage=storage,
-        )
-        self.ledger = Ledger(rules.match.health)
-        self._actors: dict[int, Participant] = {}
-        self._lines: dict[str, Line] = {}
-        self._next_entity = 1
-        self._rulings = 0
+        self.history, self.ledger = self._desk.history, self._desk.ledger
+        self._roster = self._desk.roster
 
     # -- who takes part ---------------------------------------------------------------------------------------
 
@@ -107,88 +57,158 @@ class Referee:
         *,
         connection: str,
         account: str,
-        team: str,
+        team: str = "",
         rig: str,
+        name: str = "",
         weapon: str | None = None,
+        weapons: Sequence[str] | None = None,
         drawing: Drawing | None = None,
         server_time: float | None = None,
     ) -> int:
         """Let a connection in; returns the id of its entity, alive from now on. Ids are never used twice.
 
-        weapon : what it holds, by default the first of the rules
+        name : shown to everybody, and nothing else: it identifies nobody
+        weapons : what it carries, by default all of the rules; weapon : what it holds, by default the first of those
         drawing : how its client draws the others
-        """
-        if connection in self._lines:
-            raise AlreadyKnownError("connection", connection)
-        held = next(iter(self._weapons)) if weapon is None else self._require_weapon(weapon)
-        entity = self._enter(connection, account, team, rig, held, server_time)
-        key = hashlib.blake2b(f"{self.seed}/{entity}".encode(), digest_size=32).digest()
-        self._lines[connection] = Line(connection, entity, drawing or Drawing(), key)
-        return entity
 
-    def place(self, rig: str, *, team: str = "", server_time: float | None = None) -> int:
-        """Bring in something that nobody plays: a door, a shield, a lift. Returns the id of its entity.
-
-        It is recorded and rewound like any entity. Whether it takes damage, and how much it stands, says its rig.
+        What to tell the client is in `welcome`.
         """
-        return self._enter("", "", team, rig, "", server_time)
+        self._roster.refuse_known(connection)
+        actor = self._enter(name, team, rig, connection, weapons, weapon, server_time)
+        self._roster.connect(connection, account, actor.entity, drawing or Drawing())
+        return actor.entity
+
+    def watch(self, connection: str, account: str) -> None:
+        """Let a spectator in: it may read everything that is published, and whatever it claims is denied."""
+        self._roster.refuse_known(connection)
+        self._roster.connect(connection, account, 0, Drawing())
+
+    def place(
+        self, rig: str, *, team: str = "", name: str = "", weapon: str = "", server_time: float | None = None
+    ) -> int:
+        """Bring in something that nobody plays: a door, a shield, a turret, a monster. Returns the id of its entity.
+
+        It is recorded and rewound like any entity. Whether it takes damage, and how much it stands, says its rig. With
+        a weapon the server lets it `act`; `hand_over` lets a client act for it.
+        """
+        return self._enter(name, team, rig, "", [weapon] if weapon else [], weapon, server_time).entity
+
+    def _enter(
+        self,
+        name: str,
+        team: str,
+        rig: str,
+        connection: str,
+        weapons: Sequence[str] | None,
+        weapon: str | None,
+        server_time: float | None,
+    ) -> Participant:
+        now, entity = self._time(server_time), self._roster.next_entity
+        if rig not in self.history.rigs:
+            raise UnknownNameError("rig", rig, self.history.rigs)
+        actor = self._roster.enter(
+            name=name, team=team, rig=rig, connection=connection, carried=weapons, wielded=weapon, now=now
+        )
+        self.history.add(entity, rig)
+        body = self.rules.rigs[rig]
+        self.ledger.open(entity, body.health, name=name if connection else None, team=team, worth=body.worth)
+        self.ledger.bulletin.tell(
+            "joined", now, entity, name=name, team=team, rig=rig, weapon=actor.wielded or None,
+            what="player" if connection else "",
+        )  # fmt: skip
+        self.ledger.spawn(entity, now)
+        return actor
 
     def remove(self, entity: int, server_time: float | None = None) -> None:
         """Take away what `place` brought in; its past is gone at once."""
-        actor = self._require_actor(entity)
-        if actor.connection:
-            raise UnknownNameError("placed entity", entity, (e for e, a in self._actors.items() if not a.connection))
+        if self._roster.require(entity).home:
+            placed = (e for e, a in self._roster.actors.items() if not a.home)
+            raise UnknownNameError("placed entity", entity, placed)
         self._leave(entity, server_time)
 
-    def _enter(self, connection: str, account: str, team: str, rig: str, weapon: str, server_time: float | None) -> int:
-        entity = self._next_entity
-        self.history.add(entity, rig)
-        self._next_entity += 1
-        self._actors[entity] = Participant(entity, connection, account, team, rig, weapon)
-        self.ledger.open(entity, self.rules.rigs[rig].health)
-        self.ledger.spawn(entity, self._time(server_time))
-        return entity
+    def dismiss(self, connection: str, server_time: float | None = None) -> None:
+        """A connection left: its entity and its past are gone at once, and what else it acted for is the server's."""
+        line = self._roster.require_line(connection)
+        del self._roster.lines[connection]
+        for actor in self._roster.actors.values():
+            if actor.connection == connection and actor.entity != line.entity:
+                self._give(actor, "", self._time(server_time))
+        if line.entity:
+            self._leave(line.entity, server_time)
 
     def _leave(self, entity: int, server_time: float | None) -> None:
         self.history.remove(entity)
         self.ledger.close(entity, self._time(server_time))
-        del self._actors[entity]
+        self._desk.forget(entity)
 
-    def dismiss(self, connection: str, server_time: float | None = None) -> None:
-        """A connection left: its entity and its past are gone at once."""
-        self._leave(self._require_line(connection).entity, server_time)
-        del self._lines[connection]
+    def hand_over(self, entity: int, connection: str | None, server_time: float | None = None) -> None:
+        """Another connection (None: the server) acts for an entity from now on: a vehicle, a turret, a possession.
+
+        Claims are held against who had control when their screen showed it, so that one that was fired just before the
+        change still counts and one by the new owner can't reach back behind it.
+        """
+        actor = self._roster.require(entity)
+        if connection is not None and not self._roster.require_line(connection).entity:
+            playing = (name for name, line in self._roster.lines.items() if line.entity)
+            raise UnknownNameError("playing connection", connection, playing)
+        if (connection or "") != actor.connection:
+            self._give(actor, connection or "", self._time(server_time))
+
+    def _give(self, actor: Participant, connection: str, now: float) -> None:
+        actor.hand_over(connection, now)
+        self.ledger.bulletin.tell("control", now, actor.entity, actor=self._roster.controller_of(actor) or None)
 
     def spawn(self, entity: int, server_time: float | None = None) -> None:
-        """Begin a new life of an entity, with full health; nothing is interpolated from the old one."""
-        actor = self._require_actor(entity)
+        """Begin a new life of an entity, with full health and magazines; nothing is interpolated from the old one."""
+        actor = self._roster.require(entity)
         self.history.cut(entity)
         actor.life_epoch = self.history.epoch_of(entity)
+        actor.refill()
         self.ledger.spawn(entity, self._time(server_time))
 
-    def wield(self, entity: int, weapon: str) -> None:
-        """The entity holds another weapon from now on."""
-        self._require_actor(entity).wielded = self._require_weapon(weapon)
+    def wield(self, entity: int, weapon: str, server_time: float | None = None) -> None:
+        """The entity holds another weapon from now on, ready at once."""
+        actor = self._roster.require(entity)
+        self._roster.require_weapon(weapon)
+        if weapon not in actor.weapons:
+            raise UnknownNameError("carried weapon", weapon, actor.weapons)
+        wield(actor, weapon, self.ledger, self._time(server_time), at_once=True)
+
+    def put(self, entity: int, position: Triple, server_time: float | None = None) -> None:
+        """The server puts a body somewhere, at rest. From then on its client may report moves from there."""
+        actor, now = self._roster.require(entity), self._time(server_time)
+        if len(position) != 3 or not all(map(math.isfinite, position)):
+            raise BadNumberError("position", "three finite numbers, metres", position)
+        here = (float(position[0]), float(position[1]), float(position[2]))
+        if actor.stride is None:
+            actor.stride = Stride(here, now)
+        else:
+            actor.stride.put(here, now)
+
+    def position(self, entity: int) -> Triple | None:
+        """Where the entity's moves were accepted to; None before `put`."""
+        stride = self._roster.require(entity).stride
+        return None if stride is None else stride.position
+
+    def welcome(self, connection: str) -> Welcome:
+        """What to tell a client that joined: which entity is its own, the key of its spread, the published state."""
+        line = self._roster.require_line(connection)
+        actor = self._roster.actors.get(line.entity)
+        return Welcome(
+            line.entity,
+            actor.key.hex() if actor else "",
+            line.highest_sequence + 1,
+            self.rules.match.tick_rate_hz,
+            self.rules.match.snapshot_every,
+            self.state(),
+        )
+
+    def state(self) -> State:
+        """Everything that clients may read, complete, as it is after the last event; later events continue from it."""
+        return state_of(self._roster, self.ledger)
 
     def _time(self, server_time: float | None) -> float:
         return max(self.history.newest_time, 0.0) if server_time is None else server_time
-
-    def _require_line(self, connection: str) -> Line:
-        line = self._lines.get(connection)
-        if line is None:
-            raise UnknownNameError("connection", connection, self._lines)
-        return line
-
-    def _require_actor(self, entity: int) -> Participant:
-        actor = self._actors.get(entity)
-        if actor is None:
-            raise UnknownNameError("entity", entity, self._actors)
-        return actor
-
-    def _require_weapon(self, weapon: str) -> str:
-        if weapon not in self._weapons:
-            raise UnknownNameError("weapon", weapon, self._weapons)
-        return weapon
 
     # -- what happens -----------------------------------------------------------------------------------------
 
@@ -220,30 +240,56 @@ class Referee:
         """This tick's snapshot was sent to the clients (at `sent_at`, by default its own server time)."""
         self.history.publish(tick, sent_at)
 
+    def advance(self, server_time: float) -> list[Ruling]:
+        """Let time pass up to a server time: held triggers fire at their own instants, lasting damage goes on.
+
+        Call it once a tick, after `record`. Returns the rulings of the shots that were fired.
+        """
+        if not math.isfinite(server_time):
+            raise BadNumberError("server_time", "a finite number of seconds", server_time)
+        return self._desk.advance(server_time)
+
     def ping(self, connection: str, sent_at: float) -> int:
         """Open a ping exchange; returns the nonce to send to the client."""
-        return self._require_line(connection).clock.ping(sent_at)
+        return self._roster.require_line(connection).clock.ping(sent_at)
 
     def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:
         """Take the client's answer to a ping. Never raises for what the client sent; returns what became of it."""
-        return self._require_line(connection).clock.pong(nonce, client_time, received_at)
+        return self._roster.require_line(connection).clock.pong(nonce, client_time, received_at)
+
+    def set_drawing(self, connection: str, drawing: Drawing) -> None:
+        """That client draws the others in another way from now on."""
+        self._roster.require_line(connection).drawing = drawing
 
     def clock(self, connection: str) -> ClockEstimate:
         """What is known of a connection's clock and path."""
-        return self._require_line(connection).clock
+        return self._roster.require_line(connection).clock
 
     def view_bounds(self, connection: str) -> ViewBounds:
         """How old that connection's views may be on arrival, as things stand."""
-        line = self._require_line(connection)
+        line = self._roster.require_line(connection)
         return ViewBounds(shortest_trip(line, self.rules), latest_age(line, self.rules), self.rules.view.max_rewind_s)
 
-    def events(self) -> list[Event]:
-        """What everyone is told, since the last call."""
-        return self.ledger.take_events()
+    def events(self, since: int | None = None) -> list[Event]:
+        """What everyone is told, since the last call; or all events after a number, for one who missed some.
+
+        Raises `OutOfHistoryError` for a number whose successors are no longer kept: send the `state` instead.
+        """
+        bulletin = self.ledger.bulletin
+        return bulletin.take() if since is None else bulletin.since(since)
+
+    def in_reach(self, entity: int, weapon: str | None = None, direction: Triple | None = None) -> list[Reached]:
+        """Whom a blow of the entity would reach now, nearest first: to light up a button.
+
+        weapon : a reach weapon, by default the one it holds; direction : its aim, by default where its eye looks
+        """
+        actor = self._roster.require(entity)
+        name = self._roster.require_weapon(weapon or actor.wielded)
+        return self._desk.in_reach(actor, self._roster.weapons[name], direction)
 
     # -- ruling -----------------------------------------------------------------------------------------------
 
-    def rule(self, connection: str, claim: ShotClaim | object, *, received_at: float) -> Ruling:
+    def rule(self, connection: str, claim: Claim | object, *, received_at: float) -> Ruling:
         """Decide one claim that `connection` sent and the server received at a server time.
 
         `claim` may be anything a client can send: what is not a claim gets a denied ruling. Raises only
@@ -251,115 +297,18 @@ class Referee:
         """
         if not math.isfinite(received_at):
             raise BadNumberError("received_at", "a finite number of seconds", received_at)
-        self._rulings += 1
-        line = self._lines.get(connection)
-        if line is None:
-            return self._refuse_stranger(connection, received_at)
-        actor = self._actors[line.entity]
-        context = Context(self.rules, self.history, self.level, self.ledger, self._weapons, line, actor, received_at)
-        shot = claim if type(claim) is ShotClaim else _as_shot(claim)
-        if shot is None or not is_count(shot.sequence) or shot.sequence < 1:
-            given = excerpt(claim if shot is None else shot.sequence)
-            context.findings.append(
-                context.find("malformed", detail=f"{'claim' if shot is None else 'sequence'}: {given}")
-            )
-            context.steps.append(Step("form", given, verdict="deny"))
-            return self._ruling(context, "denied")
-        context.sequence = shot.sequence
-        first = line.rulings.get(shot.sequence)
-        if first is not None:
-            context.findings.append(context.find("repeated_sequence"))
-            context.steps.append(Step("sequence", shot.sequence, verdict="deny"))
-            return self._ruling(context, "denied", first.weapon, first=first)
-        ruling = self._rule_shot(shot, context)
-        if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
-            line.remember(ruling)
-        return ruling
+        return self._desk.rule(connection, claim, received_at)
 
-    def _refuse_stranger(self, connection: str, received_at: float) -> Ruling:
-        name = connection if type(connection) is str else excerpt(connection)
-        finding = Finding("unknown_connection", name, "", 0, 0, received_at)
-        step = Step("sender", name, "an admitted connection", verdict="deny")
-        return Ruling(
-            self._rulings,
-            "shot",
-            name,
-            "",
-            0,
-            0,
-            "",
-            received_at,
-            "denied",
-            findings=(finding,),
-            steps=(step,),
-        )
+    def act(self, entity: int, claim: Claim | dict[str, Any], *, server_time: float) -> Ruling:
+        """Let an entity that the server acts for (see `place`) do something, by the same rules as a client's.
 
-    def _rule_shot(self, claim: ShotClaim, context: Context) -> Ruling:
-        passed = self._run(SHOT_CHECKS, claim, context)
-        known = type(claim.weapon) is str and claim.weapon in self._weapons
-        weapon = claim.weapon if known else excerpt(claim.weapon)
-        if not passed:
-            return self._ruling(context, "denied", weapon)
-        findings = context.findings
-        if findings and context.eye and any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in findings):
-            context.origin = context.eye  # a start that is forgiven is still not believed
-        reached, stopped_by = cast_shot(context)
-        hits = strike(context, self._actors)
-        self._run(CLAIM_CHECKS, claim, context)
-        amended = findings and any(self._consequences[finding.code] == "amend" for finding in findings)
-        return self._ruling(context, "amended" if amended else "upheld", weapon, hits, reached, stopped_by)
-
-    def _run(self, checks: tuple[Check, ...], claim: ShotClaim, context: Context) -> bool:
-        """Run the checks in order, until one denies; returns whether none did."""
-        for check in checks:
-            finding = check(claim, context)
-            if finding is None:
-                continue
-            consequence: Consequence = self._consequences[finding.code]
-            context.findings.append(finding)
-            context.steps[-1] = msgspec.structs.replace(context.steps[-1], verdict=consequence)
-            if consequence == "deny":
-                return False
-        return True
-
-    def _ruling(
-        self,
-        context: Context,
-        outcome: Outcome,
-        weapon: str = "",
-        hits: tuple[Hit, ...] = (),
-        reached: float | None = None,
-        stopped_by: str | None = None,
-        first: Ruling | None = None,
-    ) -> Ruling:
-        return Ruling(
-            self._rulings,
-            "shot",
-            context.line.name,
-            context.actor.account,
-            context.actor.entity,
-            context.sequence,
-            weapon,
-            context.received_at,
-            outcome,
-            hits,
-            context.damage,
-            tuple(context.findings),
-            context.view,
-            context.view_time,
-            None if context.view_time is None else context.received_at - context.view_time,
-            context.origin,
-            context.direction,
-            reached,
-            stopped_by,
-            first,
-            tuple(context.steps),
-        )
-
-
-def _as_shot(claim: object) -> ShotClaim | None:
-    """A claim from plain data (a decoded message); None when it isn't one."""
-    try:
-        return msgspec.convert(claim, ShotClaim)
-    except (msgspec.ValidationError, RecursionError, TypeError, ValueError, OverflowError):
-        return None
+        The claim's sequence and actor are filled in, its view is the present. Raises `UnknownNameError` for an entity
+        that a client acts for, `BadNumberError` for what is not a claim.
+        """
+        if not math.isfinite(server_time):
+            raise BadNumberError("server_time", "a finite number of seconds", server_time)
+        actor = self._roster.require(entity)
+        if actor.connection:
+            own = (e for e, a in self._roster.actors.items() if not a.connection)
+            raise UnknownNameError("entity of the server's own", entity, own)
+        return self._desk.act(actor, claim, server_time)

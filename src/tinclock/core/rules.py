@@ -6,85 +6,19 @@ These are plain frozen records: reading a TOML file into them, with every mistak
 
 from __future__ import annotations
 
-from itertools import pairwise
-from typing import Annotated, Literal
+from typing import Literal
 
-from msgspec import Meta, Struct, field
+from msgspec import field
 
-Positive = Annotated[float, Meta(gt=0)]
-NotNegative = Annotated[float, Meta(ge=0)]
-Share = Annotated[float, Meta(ge=0, le=1)]
-Count = Annotated[int, Meta(ge=1)]
-Point = tuple[float, float, float]
-Name = Annotated[str, Meta(min_length=1, max_length=64)]
+from tinclock.core.rig_rules import RigRules
+from tinclock.core.tables import Count, Name, NotNegative, Positive, Share, Table
+from tinclock.core.weapon_rules import ItemRules, WeaponRules
 
-
-class _Table(Struct, frozen=True, forbid_unknown_fields=True):
-    pass
+Consequence = Literal["deny", "amend", "note"]
+Trust = Literal["casual", "ranked", "tournament"]
 
 
-class BoneRules(_Table, frozen=True, kw_only=True):
-    """A bone and where its origin lies in the rest pose (body frame: +x ahead, +y left, +z up, metres)."""
-
-    name: Name
-    rest: Point = (0.0, 0.0, 0.0)
-
-
-class PartRules(_Table, frozen=True, kw_only=True):
-    """A hitbox, in the frame of the bone that carries it."""
-
-    name: Name
-    bone: Name
-    zone: Name
-    shape: Literal["sphere", "capsule", "box"]
-    side: Literal["left", "right", "middle"] = "middle"
-    radius_m: Positive | None = None
-    centre: Point | None = None
-    start: Point | None = None
-    end: Point | None = None
-    half_size_m: tuple[Positive, Positive, Positive] | None = None
-    rotation: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
-
-
-class MountRules(_Table, frozen=True, kw_only=True):
-    """A point fixed to a bone."""
-
-    bone: Name
-    at: Point = (0.0, 0.0, 0.0)
-
-
-class RigRules(_Table, frozen=True, kw_only=True):
-    """The bones and hitboxes of one kind of body."""
-
-    bones: list[BoneRules]
-    parts: list[PartRules]
-    eye: MountRules
-    blocks_only: bool = False
-    """Stops shots and takes no damage: a door, a lift, an unbreakable shield."""
-    resistance_per_m: NotNegative | None = None
-    """With `blocks_only`: what a metre of it costs a shot that penetrates; without it, everything stops."""
-    health: Positive | None = None
-    """Points at the start of a life, where it differs from `match.health`."""
-    zone_priority: dict[Name, int] = field(default_factory=dict)
-    """Where parts overlap: the higher zone wins within `zone_depth_m`; unlisted zones count 0."""
-
-
-class WeaponRules(_Table, frozen=True, kw_only=True):
-    """One weapon, as the server knows it."""
-
-    kind: Literal["hitscan"]
-    damage: NotNegative
-    interval_s: Positive
-    range_m: Positive
-    falloff: list[tuple[NotNegative, NotNegative]] = field(default_factory=list)
-    """(distance in metres, factor) points, joined by straight lines, level beyond the ends. Empty: 1 everywhere."""
-    zones: dict[Name, NotNegative] = field(default_factory=dict)
-    """Damage factor by zone; a zone that is not listed counts 1."""
-    penetration: NotNegative = 0.0
-    """What a shot can pass through: each metre of a surface takes its `resistance_per_m` from it. 0: nothing."""
-
-
-class ViewRules(_Table, frozen=True, kw_only=True):
+class ViewRules(Table, frozen=True, kw_only=True):
     """How far a shooter's view may lie from the present."""
 
     max_rewind_s: Positive = 0.4
@@ -99,58 +33,116 @@ class ViewRules(_Table, frozen=True, kw_only=True):
     """How many times the measured jitter a view may be older than the quiet line explains."""
 
 
-class MuzzleRules(_Table, frozen=True, kw_only=True):
+class MuzzleRules(Table, frozen=True, kw_only=True):
     """Where a shot may start."""
 
     reach_m: Positive = 0.6
     """How far from the shooter's eye (as the server has it) a shot may start."""
 
 
-class CadenceRules(_Table, frozen=True, kw_only=True):
+class CadenceRules(Table, frozen=True, kw_only=True):
     """How bursts of late packets are told from a weapon that fires too fast."""
 
     allowance_s: NotNegative = 0.12
-    """How early, in total, shots may arrive against the weapon's own interval."""
+    """How early, in total, shots may arrive against the weapon's own interval, and against reload, draw and charge."""
+    most_skipped: Count = 8
+    """How many numbers of a weapon's shots may be skipped at once; each of them is spent."""
 
 
-class MatchRules(_Table, frozen=True, kw_only=True):
+class MatchRules(Table, frozen=True, kw_only=True):
     """Rates and match-wide settings."""
 
     tick_rate_hz: Positive = 64.0
     snapshot_every: Count = 2
     history_s: Positive = 1.0
     health: Positive = 100.0
-    friendly_fire: Share = 0.0
-    """Share of the damage that team-mates take from each other."""
     zone_depth_m: NotNegative = 0.0
     """How deep behind the first entry a higher zone priority may still win the hit."""
 
 
-Consequence = Literal["deny", "amend", "note"]
+class HarmRules(Table, frozen=True, kw_only=True):
+    """What damage does to whom."""
+
+    friendly_fire: Literal["none", "scaled", "reflected"] = "none"
+    """What team-mates do to each other: nothing, a share of the damage, or that share to themselves."""
+    friendly_share: Share = 1.0
+    self_share: Share = 1.0
+    """Share of its own damage (splash) that a shooter takes."""
+    armour: NotNegative = 0.0
+    """Armour points at the start of a life."""
+    most_armour: NotNegative = 100.0
+    armour_share: Share = 0.5
+    """Share of the damage to covered zones that armour takes, point for point, while it lasts."""
+    spawn_shield_s: NotNegative = 0.0
+    """Invulnerability after a spawn; firing ends it."""
+    trade_window_s: NotNegative = 0.0
+    """For so long after a death the dead one's shots still count, if they were fired before it knew."""
 
 
-class Rules(_Table, frozen=True, kw_only=True):
+class ScoreRules(Table, frozen=True, kw_only=True):
+    """What is counted, and for how much."""
+
+    kill: float = 100.0
+    assist: float = 50.0
+    death: float = 0.0
+    own_team_kill: float = -100.0
+    self_kill: float = -50.0
+    """Also for a death that nobody caused."""
+    assist_window_s: NotNegative = 10.0
+    """Damage so long before a death counts for an assist."""
+    assist_least: NotNegative = 20.0
+    """Points of damage that an assist needs."""
+    credit_window_s: NotNegative = 5.0
+    """A death by oneself or by nobody so long after somebody's damage is that one's kill."""
+    keep_leavers: bool = False
+    """Whether the row of one who left stays on the board."""
+
+
+class MovementRules(Table, frozen=True, kw_only=True):
+    """What a body can do, for servers that let clients report where they are."""
+
+    speed_m_s: Positive
+    """Over ground."""
+    up_m_s: Positive = 6.0
+    down_m_s: Positive = 30.0
+    acceleration_m_s2: Positive = 80.0
+    """Over ground. Slowing down is free: walls do that to everybody."""
+    radius_m: Positive = 0.3
+    """The ball that is swept against the level."""
+    centre_up_m: NotNegative = 0.9
+    """How far above the reported place that ball's middle is."""
+    teleport_m: Positive = 3.0
+    """A leap between two reports that no speed explains is refused as a whole from this length on."""
+    allowance_m: NotNegative = 0.05
+    """How far beyond its speed a body may get in one report (rounding, steps, slopes)."""
+    time_allowance_s: NotNegative = 0.25
+    """How far a client's time may run ahead of the server's, in total (packets that bunch)."""
+
+
+class StatusRules(Table, frozen=True, kw_only=True):
+    """How far a client's belief of itself may lie from what latency explains."""
+
+    health_slack: NotNegative = 1.0
+    ammunition_slack: NotNegative = 2.0
+    position_slack_m: NotNegative = 1.0
+
+
+class Rules(Table, frozen=True, kw_only=True):
     """A whole rules file."""
 
     schema: Literal[1]
+    trust: Trust = "ranked"
+    """How forgiving the match is: defaults for `consequences` and for the allowances; see `tinclock.core.trust`."""
     match: MatchRules = field(default_factory=MatchRules)
     view: ViewRules = field(default_factory=ViewRules)
     muzzle: MuzzleRules = field(default_factory=MuzzleRules)
     cadence: CadenceRules = field(default_factory=CadenceRules)
+    harm: HarmRules = field(default_factory=HarmRules)
+    score: ScoreRules = field(default_factory=ScoreRules)
+    movement: MovementRules | None = None
+    status: StatusRules = field(default_factory=StatusRules)
     rigs: dict[Name, RigRules]
     weapons: dict[Name, WeaponRules]
+    items: dict[Name, ItemRules] = field(default_factory=dict)
     consequences: dict[Name, Consequence] = field(default_factory=dict)
     """What a finding does to its claim, by finding code, where that should differ from the default."""
-
-
-def contradictions(rules: Rules) -> list[str]:
-    """What shows only when tables are held together: one message each, with its key path."""
-    problems = [f"{key}: at least one is needed" for key in ("rigs", "weapons") if not getattr(rules, key)]
-    for name, weapon in rules.weapons.items():
-        distances = [distance for distance, _ in weapon.falloff]
-        if any(b <= a for a, b in pairwise(distances)):
-            problems.append(f"weapons.{name}.falloff: distances must rise, got {distances}")
-    rewind, history = rules.view.max_rewind_s, rules.match.history_s
-    if rewind > history:
-        problems.append(f"view.max_rewind_s: {rewind:g} is more than match.history_s {history:g}")
-    return problems

@@ -13,8 +13,9 @@ from tinclock.core.timeline.views import View
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from tinclock.core.claims import ShotClaim, Triple
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Ruling, ShotClaim, Triple
+    from tinclock.core.records import Ruling
     from tinclock.core.referee import Referee
     from tinclock.core.timeline.hitboxes import Hitboxes
 

@@ -36,6 +36,9 @@ class Tolerances(NamedTuple):
     """Any unit. Places and directions are smaller than this, and directions longer than its inverse, so that no square
     or reciprocal overflows; what isn't is refused, not missed."""
 
+    time_s: float = 1e-9
+    """Seconds. Differences of times below it are rounding."""
+
     side_m: float = 1e-3
     """Metres. A left (right) part's centre must lie at least this far on the body's left (right)."""
 

@@ -6,20 +6,50 @@ import math
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from tinclock.core.records import Finding, Ruling, Step
+    from collections.abc import Mapping
+
+    from tinclock.core.records import Event, Finding, Ruling, Step
 
 CODES: dict[str, str] = {
     "unknown_connection": "the connection is not admitted (it left, or never joined)",
-    "foreign_actor": "the claim names another entity than the sender's own",
+    "spectator": "a spectator claims something",
+    "foreign_actor": "the claim names an entity that the sender doesn't act for",
+    "not_yet_owner": "the screen of this claim is from before its sender had control",
     "malformed": "the claim is not well formed",
     "repeated_sequence": "this sequence number was ruled before; the first ruling stands",
     "stale_sequence": "the sequence number is too old to be ruled",
     "skipped_sequence": "the sequence number is too far ahead of the last one",
-    "dead_actor": "the shooter was not alive",
-    "absent_actor": "the server has no pose of the shooter",
+    "dead_actor": "the actor was not alive",
+    "absent_actor": "the server has no pose of the actor",
     "unknown_weapon": "no such weapon",
-    "weapon_not_held": "the shooter does not hold this weapon",
+    "unarmed": "the actor carries no such weapon",
+    "weapon_not_held": "the actor does not hold this weapon",
+    "wrong_kind": "this kind of weapon doesn't do that",
+    "not_drawn": "the weapon was still being drawn",
+    "reloading": "the weapon was still being reloaded",
+    "no_ammunition": "the magazine was empty",
     "fast_cadence": "shots come faster than the weapon fires",
+    "undercharged": "the weapon was not charged enough",
+    "overcharged": "more charge is claimed than there was time for; ruled with what there was",
+    "shots_skipped": "the number of this shot is not the next one; its spread is the server's own",
+    "not_facing": "the blow goes where the body doesn't face",
+    "unknown_item": "no such item, or the actor carries none",
+    "item_spent": "none of this item is left",
+    "item_cooling": "the item was not ready again",
+    "target_far": "the target is no team-mate within reach",
+    "needless": "it would change nothing",
+    "moves_not_ruled": "clients don't report moves here: no [movement] in the rules, or the body was never put anywhere",
+    "stale_move": "the report is not newer than the last one",
+    "fast_clock": "more time is claimed than there was; cut down",
+    "push_too_long": "the input is longer than an input can be",
+    "teleport": "the body leapt; it stays where it was",
+    "too_fast": "the body moved further than it can; cut down",
+    "too_sharp": "the body changed its velocity by more than it can; cut down",
+    "through_wall": "the way goes through the level; stopped there",
+    "health_differs": "the client believes in a health that it never had lately",
+    "armour_differs": "the client believes in an armour that it never had lately",
+    "ammunition_differs": "the client believes in more ammunition than there is",
+    "position_differs": "the client believes that it is where it can't be",
     "direction_not_unit": "the direction is not a unit vector",
     "muzzle_far": "the shot starts too far from the shooter's eye",
     "muzzle_blocked": "a wall stands between the shooter's eye and where the shot starts",
@@ -37,7 +67,42 @@ _STEPS: dict[str, tuple[str, str]] = {
     "sender": ("acts as", "is"),
     "form": ("length of the direction", "must be"),
     "sequence": ("sequence number", "next is"),
-    "actor": ("the shooter is", "must be"),
+    "actor": ("the actor is", "must be"),
+    "dead for": ("the actor has been dead for", "trade window"),
+    "seen before its death by": ("the view lies before its death by", "at least"),
+    "control lost": ("the view lies before control was lost", "at least"),
+    "control gained": ("the view lies before control was gained", "at most"),
+    "kind of weapon": ("kind of weapon", "must be"),
+    "still to draw for": ("still to be drawn for", "at most"),
+    "still to reload for": ("still to be reloaded for", "at most"),
+    "magazine": ("in the magazine", "at least"),
+    "charge": ("charge", "at least"),
+    "spread": ("spread around the aim, half angle", ""),
+    "aim off the body's facing": ("aim lies off the body's facing by", "at most"),
+    "in reach": ("in reach", "part"),
+    "reached": ("in reach", ""),
+    "blow stopped by": ("something solid is in between", ""),
+    "victim's back": ("the victim's back", "must be"),
+    "item": ("item", ""),
+    "items left": ("left of it", "at least"),
+    "item cools for": ("ready again in", "at most"),
+    "target": ("target at", "at most"),
+    "effect": ("effect", "of"),
+    "handling": ("does", "but"),
+    "trigger": ("trigger", ""),
+    "move": ("moves are", ""),
+    "push": ("length of the input", "at most"),
+    "time since the last report": ("time since the last report", "at most"),
+    "leap": ("away from the last place", "at most"),
+    "way over ground": ("way over ground", "at most"),
+    "way upright": ("way up or down", "at most"),
+    "change of velocity": ("change of velocity", "at most"),
+    "wall on the way": ("first wall on the way", "of"),
+    "accepted way": ("way that was accepted", ""),
+    "believed health": ("believes in a health of", "nearest lately"),
+    "believed armour": ("believes in an armour of", "nearest lately"),
+    "believed ammunition": ("believes in rounds", "nearest possible"),
+    "believed place off by": ("believes in a place off by", "at most"),
     "weapon": ("weapon", "holds"),
     "cadence": ("weapon had been ready for", "at least"),
     "view": ("age of the view", "limit"),
@@ -71,6 +136,10 @@ def _amount(value: float | str | None, unit: str) -> str:
         return f"entity {value:g}"
     if unit == "s":
         return f"{value * 1000.0:.1f} ms"
+    if unit == "rad":
+        return f"{math.degrees(value):.2f} degrees"
+    if unit == "deg":
+        return f"{value:.1f} degrees"
     number = f"{value:.3f}".rstrip("0").rstrip(".") if unit != "" else f"{value:g}"
     return f"{number} {unit}".rstrip()
 
@@ -80,6 +149,32 @@ def explain_step(step: Step) -> str:
     name, relation = _STEPS.get(step.name, (step.name, "limit"))
     limit = "" if step.limit is None else f"({relation} {_amount(step.limit, step.unit)})"
     return f"{_MARKS[step.verdict]} {name:<35} {_amount(step.observed, step.unit):<27} {limit}".rstrip()
+
+
+def explain_event(event: Event, names: Mapping[int, str] | None = None) -> str:
+    """An event as a sentence; `names` says what to call entities."""
+    who = _name(event.entity, names) if event.entity else event.team or "nobody"
+    by = "" if event.actor in (None, event.entity) else f" by {_name(event.actor or 0, names)}"
+    how = "".join(f" ({text})" for text in (", ".join(filter(None, (event.weapon, event.part))),) if text)
+    change = "" if event.before is None or event.after is None else f" {event.before:g} -> {event.after:g}"
+    text = {
+        "joined": f"{who} joins{f' team {event.team}' if event.team else ''} as {event.rig}",
+        "left": f"{who} is gone",
+        "spawn": f"{who} begins life {event.life} with health {event.after or 0:g}",
+        "health": f"health of {who}{change}{by}{how}, {event.cause}",
+        "armour": f"armour of {who}{change}{by}{how}, {event.cause}",
+        "death": f"{who} dies{by}{how}, {event.cause}",
+        "effect": f"{who} has {event.what} until {event.until or 0:.2f} s, {event.cause}",
+        "weapon": f"{who} holds {event.weapon}",
+        "control": f"{who} is acted for{by if by else ' by its own'}",
+        "score": f"{event.what} of {who}{change}, {event.cause}",
+        "leader": f"{who} leads",
+    }[event.kind]
+    return f"{event.number:>5} {event.server_time:8.3f} s  {text}"
+
+
+def _name(entity: int, names: Mapping[int, str] | None) -> str:
+    return (names or {}).get(entity) or f"entity {entity}"
 
 
 def explain_finding(finding: Finding) -> str:
@@ -105,5 +200,8 @@ def explain_ruling(ruling: Ruling) -> str:
         lines.append(
             f"  hit entity {hit.victim} in the {hit.part} at {hit.distance_m:.2f} m: {hit.damage:g} damage, "
             f"health {hit.health_before:g} -> {hit.health_after:g}{', killed' if hit.lethal else ''}"
+            f"{f' ({hit.times} pellets)' if hit.times > 1 else ''}"
         )
+    if ruling.kind == "move" and ruling.position is not None:
+        lines.append("  the body is now at ({:.2f}, {:.2f}, {:.2f})".format(*ruling.position))
     return "\n".join(lines)

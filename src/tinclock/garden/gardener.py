@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
 
-from tinclock.core.records import ShotClaim
+from tinclock.core.claims import ShotClaim
 from tinclock.core.timeline.views import View
 from tinclock.garden.screen import Crosshair, Playout, Seen, Snapshot, drawn
 
@@ -153,7 +153,7 @@ class Gardener:
         along = self._shaken()
         seen = self._crosshair.look(view, self.entity, eye, along, weapon.range_m)
         damage = seen.kept * weapon.damage_at(seen.distance_m, seen.zone) if seen.victim else None
-        pause = weapon.interval_s * (FAST_TRIGGER if conduct == "fires too fast" else 1.0)
+        pause = weapon.rules.interval_s * (FAST_TRIGGER if conduct == "fires too fast" else 1.0)
         self._fire_at = now + pause + (0.0 if self._rng.random() < 0.7 else float(self._rng.uniform(0.05, 0.6)))
         self._sequence += 1
         actor = self.entity

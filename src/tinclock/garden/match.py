@@ -22,7 +22,8 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.records import Event, Ruling, ShotClaim
+    from tinclock.core.claims import ShotClaim
+    from tinclock.core.records import Event, Ruling
 
 PING_EVERY_S = 0.25
 RESPAWN_S = 2.5

@@ -13,7 +13,7 @@ import numpy as np
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from tinclock.core.rules import RigRules
+    from tinclock.core.rig_rules import RigRules
 
 NO_DISTANCE = math.inf
 

@@ -5,9 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.checks.consequences import consequences_of
+from tinclock.core.contradictions import contradictions
 from tinclock.core.errors import RulesError
 from tinclock.core.geometry.rig import Rig
-from tinclock.core.rules import Rules, contradictions
+from tinclock.core.rules import Rules
+from tinclock.core.trust import with_profile
 from tinclock.intake.toml_tables import convert_table, read_toml
 
 if TYPE_CHECKING:
@@ -21,7 +23,7 @@ def load_rules(path: str | Path) -> Rules:
 
 def parse_rules(tables: object, source: str = "rules") -> Rules:
     """Rules from tables that are already read; `source` names them in messages."""
-    rules = convert_table(Rules, tables, source)
+    rules = convert_table(Rules, with_profile(tables) if isinstance(tables, dict) else tables, source)
     problems: list[str] = []
     for name, rig in rules.rigs.items():
         try:

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 ALWAYS_DENIED: Final = frozenset(
     {
         "unknown_connection",
+        "spectator",
         "malformed",
         "repeated_sequence",
         "stale_sequence",
@@ -20,9 +21,17 @@ ALWAYS_DENIED: Final = frozenset(
         "dead_actor",
         "absent_actor",
         "unknown_weapon",
+        "unarmed",
+        "wrong_kind",
+        "no_ammunition",
         "direction_not_unit",
         "view_unknown",
         "view_ahead",
+        "unknown_item",
+        "item_spent",
+        "needless",
+        "stale_move",
+        "moves_not_ruled",
     }
 )
 """There is nothing to rule on after one of these, however forgiving the match."""
@@ -30,21 +39,43 @@ ALWAYS_DENIED: Final = frozenset(
 DEFAULTS: Final[dict[str, Consequence]] = {
     **dict.fromkeys(sorted(ALWAYS_DENIED), "deny"),
     "foreign_actor": "deny",
+    "not_yet_owner": "deny",
     "weapon_not_held": "deny",
+    "not_drawn": "deny",
+    "reloading": "deny",
     "fast_cadence": "deny",
+    "undercharged": "deny",
+    "overcharged": "amend",
+    "shots_skipped": "amend",
     "muzzle_far": "deny",
     "muzzle_blocked": "deny",
+    "not_facing": "deny",
     "view_capped": "amend",
+    "view_late": "note",
+    "view_backwards": "note",
     "damage_differs": "amend",
     "victim_differs": "amend",
     "part_differs": "amend",
-    "view_late": "note",
-    "view_backwards": "note",
+    "item_cooling": "deny",
+    "target_far": "deny",
+    "push_too_long": "note",
+    "fast_clock": "amend",
+    "teleport": "amend",
+    "too_fast": "amend",
+    "too_sharp": "amend",
+    "through_wall": "amend",
+    "health_differs": "amend",
+    "armour_differs": "amend",
+    "ammunition_differs": "amend",
+    "position_differs": "amend",
 }
 
 
 def consequences_of(rules: Rules) -> dict[str, Consequence]:
-    """The defaults with the rules' own settings; raises `RulesError` for unknown codes and ones that must deny."""
+    """The defaults with the rules' own settings; raises `RulesError` for unknown codes and ones that must deny.
+
+    The trust profile of a rules file has been written into `rules.consequences` when the file was read.
+    """
     problems = []
     for code, consequence in rules.consequences.items():
         if code not in DEFAULTS:

@@ -2,55 +2,78 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.records import Finding, Step
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from tinclock.core.claims import Triple
+    from tinclock.core.combat.held import Held
     from tinclock.core.combat.ledger import Ledger
-    from tinclock.core.combat.roster import Line, Participant
+    from tinclock.core.combat.roster import Line, Participant, Roster
     from tinclock.core.combat.weapons import Weapon
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Triple
-    from tinclock.core.rules import Rules
+    from tinclock.core.records import Hit, Ray
+    from tinclock.core.rules import Consequence, Rules
     from tinclock.core.timeline.history import PartHit, PoseHistory
     from tinclock.core.timeline.views import View
+
+
+class World(NamedTuple):
+    """What all claims of one match are held against."""
+
+    rules: Rules
+    consequences: Mapping[str, Consequence]
+    history: PoseHistory
+    level: Level | None
+    ledger: Ledger
+    roster: Roster
 
 
 class Context:
     """One claim's surroundings. A check reads it, appends to `steps` what it measured, and may set what it works out.
 
-    `findings` and `steps` gather what the ruling will hold.
+    `findings` and `steps` gather what the ruling will hold; so do `hits` and what follows it, which acts set.
     """
 
     sequence = 0
-    origin: Triple = (0.0, 0.0, 0.0)
-    direction: Triple = (1.0, 0.0, 0.0)
+    origin: Triple | None = None
+    direction: Triple | None = None
     eye: Triple | None = None
     view: View | None = None
     view_time: float | None = None
     slots: tuple[int, int] = (0, 0)
     weapon: Weapon | None = None
+    held: Held | None = None
+    charge = 1.0
+    posthumous = False
+    """Whether the actor died so little ago that its shot still counts."""
     hit: PartHit | None = None
-    damage = 0.0
     kept = 1.0
     """Share of the damage that is left after what the shot passed through."""
+    hits: tuple[Hit, ...] = ()
+    damage = 0.0
+    aim: Triple | None = None
+    shot: int | None = None
+    reached_m: float | None = None
+    stopped_by: str | None = None
+    rays: tuple[Ray, ...] = ()
+    position: Triple | None = None
+    item = ""
 
-    def __init__(
-        self,
-        rules: Rules,
-        history: PoseHistory,
-        level: Level | None,
-        ledger: Ledger,
-        weapons: dict[str, Weapon],
-        line: Line,
-        actor: Participant,
-        received_at: float,
-    ) -> None:
-        self.rules, self.history, self.level, self.ledger, self.weapons = rules, history, level, ledger, weapons
-        self.line, self.actor, self.received_at = line, actor, received_at
+    def __init__(self, world: World, line: Line, actor: Participant, received_at: float) -> None:
+        self.rules, _, self.history, self.level, self.ledger, self.roster = world
+        self.world, self.line, self.actor, self.received_at = world, line, actor, received_at
         self.findings: list[Finding] = []
         self.steps: list[Step] = []
+
+    def ray(self) -> tuple[Triple, Triple]:
+        """Origin and direction, once they were worked out."""
+        if self.origin is None or self.direction is None:  # pragma: no cover - the form check denies first
+            raise AssertionError("a ray is asked for only after the form of the claim was checked")
+        return self.origin, self.direction
 
     def find(
         self,
@@ -65,7 +88,7 @@ class Context:
         return Finding(
             code,
             self.line.name,
-            self.actor.account,
+            self.line.account,
             self.actor.entity,
             self.sequence,
             self.received_at,

@@ -3,16 +3,28 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from tinclock.core.arrays import nearly_unit
 from tinclock.core.checks.context import excerpt
+from tinclock.core.claims import (
+    HandleClaim,
+    MoveClaim,
+    ShotClaim,
+    StatusClaim,
+    StrikeClaim,
+    TriggerClaim,
+    UseClaim,
+)
 from tinclock.core.records import Step
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from tinclock.core.checks.context import Context
-    from tinclock.core.records import Finding, ShotClaim, Triple
+    from tinclock.core.claims import Claim, Triple
+    from tinclock.core.records import Finding
 
 HIGHEST_INTEGER = 2**53
 FARTHEST_M = 1e7
@@ -61,31 +73,15 @@ def _first_bad_field(claim: ShotClaim, origin: Triple | None, direction: Triple 
         and victim is None
         and part is None
         and damage is None
-        and len(claim.weapon) <= LONGEST_NAME
+        and claim.shot is None
+        and claim.charge is None
+        and claim.command_time is None
+        and 0 < len(claim.weapon) <= LONGEST_NAME
     ):
         return ""
-    if not is_count(claim.actor):
-        return "actor"
-    if type(claim.weapon) is not str or len(claim.weapon) > LONGEST_NAME:
-        return "weapon"
-    if origin is None:
-        return "origin"
-    if direction is None:
-        return "direction"
-    if view is None:
-        if not is_time(claim.command_time):
-            return "command_time" if claim.command_time is not None else "view"
-    elif type(view) is not View or not (
-        is_count(view.from_tick) and is_count(view.to_tick) and is_number(view.fraction)
-    ):
+    if view is None and claim.command_time is None:
         return "view"
-    if victim is not None and not is_count(victim):
-        return "victim"
-    if part is not None and (type(part) is not str or len(part) > LONGEST_NAME):
-        return "part"
-    if damage is not None and not is_number(damage):
-        return "damage"
-    return ""
+    return next((field for field, fits in FIELDS[ShotClaim].items() if not fits(getattr(claim, field))), "")
 
 
 def check_form(claim: ShotClaim, context: Context) -> Finding | None:
@@ -93,14 +89,75 @@ def check_form(claim: ShotClaim, context: Context) -> Finding | None:
     origin, direction = as_triple(claim.origin), as_triple(claim.direction)
     field = _first_bad_field(claim, origin, direction)
     if field or origin is None or direction is None:
-        given = excerpt(getattr(claim, field))
-        context.steps.append(Step("form", f"{field} {given}"))
-        return context.find("malformed", detail=f"{field}: {given}")
+        return _malformed(field, claim, context)
+    context.origin = origin
+    return _check_direction(direction, context)
+
+
+def _malformed(field: str, claim: object, context: Context) -> Finding:
+    given = excerpt(getattr(claim, field))
+    context.steps.append(Step("form", f"{field} {given}"))
+    return context.find("malformed", detail=f"{field}: {given}")
+
+
+def _check_direction(direction: Triple, context: Context) -> Finding | None:
     x, y, z = direction
     length = math.sqrt(x * x + y * y + z * z)
     context.steps.append(Step("form", length, 1.0))
     if not nearly_unit(length):
         return context.find("direction_not_unit", length, 1.0, "")
-    context.origin = origin
     context.direction = (x / length, y / length, z / length)
+    return None
+
+
+def is_name(value: object) -> bool:
+    """Whether a client's text can be the name of something in the rules."""
+    return type(value) is str and 0 < len(value) <= LONGEST_NAME
+
+
+def _is_triple(value: object) -> bool:
+    return as_triple(value) is not None
+
+
+def _is_view(value: object) -> bool:
+    return type(value) is View and is_count(value.from_tick) and is_count(value.to_tick) and is_number(value.fraction)
+
+
+def _or_none(fits: Callable[[object], bool]) -> Callable[[object], bool]:
+    return lambda value: value is None or fits(value)
+
+
+_ACTOR = {"actor": is_count}
+_SEEN = {"view": _or_none(_is_view), "command_time": _or_none(is_time)}
+_AIMED = {**_ACTOR, "weapon": is_name, "direction": _is_triple, **_SEEN}
+_CLAIMED = {"victim": _or_none(is_count), "part": _or_none(is_name), "damage": _or_none(is_number)}
+FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
+    ShotClaim: {**_AIMED, "origin": _is_triple, **_CLAIMED, "shot": _or_none(is_count), "charge": _or_none(is_number)},
+    StrikeClaim: {**_AIMED, "origin": _is_triple, **_CLAIMED},
+    TriggerClaim: {**_AIMED, "held": lambda value: type(value) is bool},
+    HandleClaim: {**_ACTOR, "weapon": is_name, "action": lambda value: value in ("draw", "reload", "charge", "stop")},
+    UseClaim: {**_ACTOR, "item": is_name, "target": _or_none(is_count)},
+    MoveClaim: {**_ACTOR, "position": _is_triple, "command_time": is_time, "push": _or_none(_is_triple)},
+    StatusClaim: {
+        **_ACTOR,
+        "health": _or_none(is_number),
+        "armour": _or_none(is_number),
+        "ammunition": _or_none(is_count),
+        "position": _or_none(_is_triple),
+    },
+}
+"""What each field of a claim must be, beside its sequence number."""
+
+
+def check_fields(claim: Claim, context: Context) -> Finding | None:
+    """`check_form` for every kind of claim, field by field."""
+    for field, fits in FIELDS[type(claim)].items():
+        if not fits(getattr(claim, field)):
+            return _malformed(field, claim, context)
+    if isinstance(claim, (StrikeClaim, TriggerClaim)):
+        if claim.view is None and claim.command_time is None and context.line.name:
+            return _malformed("view", claim, context)
+        context.origin = as_triple(claim.origin) if isinstance(claim, StrikeClaim) else None
+        return _check_direction(as_triple(claim.direction) or (0.0, 0.0, 0.0), context)
+    context.steps.append(Step("form", "as it should be"))
     return None

@@ -9,13 +9,14 @@ from tinclock.core.records import Step
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
-    from tinclock.core.records import Finding, ShotClaim
+    from tinclock.core.claims import ShotClaim, StrikeClaim
+    from tinclock.core.records import Finding
 
 
-def check_muzzle(claim: ShotClaim, context: Context) -> Finding | None:
+def check_muzzle(claim: ShotClaim | StrikeClaim, context: Context) -> Finding | None:
     """Find `muzzle_far` or `muzzle_blocked`."""
     eye, origin, reach = context.eye, context.origin, context.rules.muzzle.reach_m
-    if eye is None:  # pragma: no cover - reached only where a table lets absent shooters act
+    if eye is None or origin is None:  # pragma: no cover - reached only where a table lets absent shooters act
         return context.find("absent_actor")
     distance = math.dist(eye, origin)
     context.steps.append(Step("muzzle", distance, reach, "m"))

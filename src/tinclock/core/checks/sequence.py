@@ -9,12 +9,13 @@ from tinclock.core.records import Step
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
-    from tinclock.core.records import Finding, ShotClaim
+    from tinclock.core.claims import Claim
+    from tinclock.core.records import Finding
 
 FURTHEST_SKIP = 4096
 
 
-def check_sequence(claim: ShotClaim, context: Context) -> Finding | None:
+def check_sequence(claim: Claim, context: Context) -> Finding | None:
     """Find `stale_sequence` for one that is no longer remembered, `skipped_sequence` for a leap ahead."""
     highest = context.line.highest_sequence
     context.steps.append(Step("sequence", claim.sequence, highest + 1))

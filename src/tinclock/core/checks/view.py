@@ -9,8 +9,9 @@ from tinclock.core.timeline.views import View, derived_view, snapped
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
+    from tinclock.core.claims import ShotClaim, StrikeClaim, TriggerClaim
     from tinclock.core.combat.roster import Line
-    from tinclock.core.records import Finding, ShotClaim
+    from tinclock.core.records import Finding
     from tinclock.core.rules import Rules
     from tinclock.core.timeline.history import Snapshot
     from tinclock.core.timeline.views import Drawing
@@ -19,7 +20,7 @@ ENOUGH_ANSWERS = 8
 """So many pings must have been answered before the shortest of them bounds what can have arrived."""
 
 
-def check_view(claim: ShotClaim, context: Context) -> Finding | None:
+def check_view(claim: ShotClaim | StrikeClaim | TriggerClaim, context: Context) -> Finding | None:
     """Find `view_unknown`, `view_ahead`, `view_late` or `view_capped`; works out the view to rule at.
 
     A snapshot goes down and the claim comes up, so a claim can't arrive sooner than one round trip after the newer of
@@ -28,6 +29,8 @@ def check_view(claim: ShotClaim, context: Context) -> Finding | None:
     """
     line, snapshots = context.line, context.history.snapshots
     view = claim.view
+    if not line.name:
+        return _present(context)
     if view is None:
         view = derived_view(context.history, line.clock, line.drawing, claim.command_time or 0.0)
         if view is None:
@@ -43,12 +46,20 @@ def check_view(claim: ShotClaim, context: Context) -> Finding | None:
     return _check_age(view, before, after, context)
 
 
+def _present(context: Context) -> Finding | None:
+    """The server's own shooters see the newest tick as it is."""
+    history = context.history
+    tick, slot = history.newest_tick, history.newest_tick % history.capacity
+    context.view, context.view_time, context.slots = View(tick, tick, 0.0), history.newest_time, (slot, slot)
+    return None
+
+
 def _unknown(context: Context, given: str, expected: str) -> Finding:
     context.steps.append(Step("view", given, expected))
     return context.find("view_unknown", detail=given)
 
 
-def _underived(claim: ShotClaim, context: Context) -> Finding | None:
+def _underived(claim: ShotClaim | StrikeClaim | TriggerClaim, context: Context) -> Finding | None:
     """Why no view follows from the command time: the clock isn't known yet, or the time is long past."""
     history, clock = context.history, context.line.clock
     if not clock.samples or not history.snapshots:
@@ -144,10 +155,10 @@ def _cap(context: Context, age: float) -> Finding:
     return context.find("view_capped", age, limit, "s")
 
 
-def check_view_order(claim: ShotClaim, context: Context) -> Finding | None:
+def check_view_order(claim: ShotClaim | StrikeClaim | TriggerClaim, context: Context) -> Finding | None:
     """Find `view_backwards` when the view lies before an earlier claim's by more than packets get reordered."""
     line, view_time = context.line, context.view_time
-    if view_time is None:
+    if view_time is None or not line.name:
         return None
     back = line.newest_view_time - view_time
     allowance = view_limits(line, context.rules)[4]

@@ -1,44 +1,110 @@
-"""Whether the shooter holds the weapon, and whether it can have fired again."""
+"""Whether the weapon can have fired: it exists, is held, loaded, drawn, charged and ready. Nothing is spent here."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
 from tinclock.core.checks.context import excerpt
-from tinclock.core.combat.cadence import Cadence
+from tinclock.core.combat.held import NEVER
 from tinclock.core.records import Step
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
-    from tinclock.core.records import Finding, ShotClaim
+    from tinclock.core.claims import ShotClaim, StrikeClaim, TriggerClaim
+    from tinclock.core.records import Finding
+
+    Firing = ShotClaim | StrikeClaim | TriggerClaim
 
 
-def check_weapon(claim: ShotClaim, context: Context) -> Finding | None:
-    """Find `unknown_weapon` or `weapon_not_held`; works out the weapon."""
-    weapon = context.weapons.get(claim.weapon)
-    name = excerpt(claim.weapon) if weapon is None else weapon.name
-    context.steps.append(Step("weapon", name, context.actor.wielded))
-    if weapon is None:
+def check_weapon(claim: Firing, context: Context) -> Finding | None:
+    """Find `unknown_weapon` or `weapon_not_held`; works out the weapon that fires, which is the one that is held."""
+    actor = context.actor
+    held = context.held = actor.weapons.get(actor.wielded)
+    context.steps.append(Step("weapon", excerpt_name(claim.weapon), actor.wielded))
+    if held is None:
+        known = claim.weapon in context.roster.weapons
+        return context.find("unarmed" if known else "unknown_weapon", detail=excerpt(claim.weapon))
+    context.weapon = held.weapon
+    if claim.weapon == actor.wielded:
+        return None
+    if claim.weapon not in context.roster.weapons:
         return context.find("unknown_weapon", detail=excerpt(claim.weapon))
-    if weapon.name != context.actor.wielded:
-        context.weapon = context.weapons[context.actor.wielded]  # where this is forgiven, it fires what it holds
-        return context.find("weapon_not_held", detail=f"claimed {weapon.name}, holds {context.actor.wielded}")
-    context.weapon = weapon
+    return context.find("weapon_not_held", detail=f"claimed {claim.weapon}, holds {actor.wielded}")
+
+
+def excerpt_name(name: str) -> str:
+    """A client's name for something, short and printable."""
+    return name if len(name) <= 40 and name.isascii() and name.isprintable() else excerpt(name)
+
+
+def check_shoots(claim: Firing, context: Context) -> Finding | None:
+    """Find `wrong_kind` for a shot with a weapon that only reaches."""
+    weapon = context.weapon
+    if weapon is None or weapon.rules.kind == "reach":
+        context.steps.append(Step("kind of weapon", "reach", "shoots"))
+        return context.find("wrong_kind", detail="a reach weapon doesn't shoot; send a strike claim")
     return None
 
 
-def check_cadence(claim: ShotClaim, context: Context) -> Finding | None:
-    """Find `fast_cadence` when the weapon can't have been ready, allowance included; otherwise spends the shot."""
+def check_reaches(claim: Firing, context: Context) -> Finding | None:
+    """Find `wrong_kind` for a blow with a weapon that shoots."""
     weapon = context.weapon
-    if weapon is None:  # pragma: no cover - a table that only notes unknown weapons still can't fire one
-        return context.find("unknown_weapon")
-    cadence = context.actor.cadence.get(weapon.name)
-    if cadence is None:
-        cadence = context.actor.cadence[weapon.name] = Cadence()
+    if weapon is None or weapon.rules.kind != "reach":
+        kind = "none" if weapon is None else weapon.rules.kind
+        context.steps.append(Step("kind of weapon", kind, "reach"))
+        return context.find("wrong_kind", detail=f"a {kind} weapon doesn't strike; send a shot claim")
+    return None
+
+
+def check_loaded(claim: Firing, context: Context) -> Finding | None:
+    """Find `not_drawn`, `no_ammunition` or `reloading`, with the cadence's allowance for packets that bunch."""
+    held, weapon = context.held, context.weapon
+    if held is None or weapon is None or not weapon.encumbered:
+        return None
+    now, allowance = context.received_at, context.rules.cadence.allowance_s
+    drawing = held.drawn_at - now
+    if drawing > 0.0:
+        context.steps.append(Step("still to draw for", drawing, allowance, "s"))
+        if drawing > allowance:
+            return context.find("not_drawn", drawing, allowance, "s")
+    if held.magazine is None:
+        return None
+    held.settle(now + allowance)
+    context.steps.append(Step("magazine", float(held.magazine), 1.0, "shots"))
+    if held.magazine == 0:
+        under_way = "" if held.reload_ends == NEVER else "reloading"
+        return context.find("no_ammunition", 0.0, 1.0, "shots", under_way)
+    if held.reload_ends != NEVER and not weapon.rules.reload_interruptible:
+        left = held.reload_ends - now
+        context.steps.append(Step("still to reload for", left, allowance, "s"))
+        return context.find("reloading", left, allowance, "s")
+    return None
+
+
+def check_cadence(claim: Firing, context: Context) -> Finding | None:
+    """Find `fast_cadence` when the weapon can't have been ready, allowance included."""
+    held = context.held
+    if held is None:
+        return None
+    cadence = held.cadence
     early, allowance = cadence.ready_at - context.received_at, context.rules.cadence.allowance_s
-    waited = -early if early > -weapon.interval_s else weapon.interval_s
+    waited = -early if early > -cadence.interval_s else cadence.interval_s
     context.steps.append(Step("cadence", waited, -allowance, "s"))
     if early > allowance:
-        return context.find("fast_cadence", early, allowance, "s", f"interval {weapon.interval_s:g} s")
-    cadence.fire(context.received_at, weapon.interval_s)
+        return context.find("fast_cadence", early, allowance, "s", f"interval {cadence.interval_s:g} s")
     return None
+
+
+def check_charge(claim: ShotClaim, context: Context) -> Finding | None:
+    """Find `undercharged` or `overcharged`; works out the charge, the claimed one where there was time for it."""
+    weapon, held = context.weapon, context.held
+    if weapon is None or held is None or weapon.rules.charge_s == 0.0:
+        return None
+    full, least = weapon.rules.charge_s, weapon.rules.charge_least
+    most = held.charge_at(context.received_at + context.rules.cadence.allowance_s)
+    claimed = most if claim.charge is None else claim.charge
+    context.charge = min(max(claimed, 0.0), most)
+    context.steps.append(Step("charge", context.charge, least))
+    if context.charge < least:
+        return context.find("undercharged", context.charge, least, "", f"full after {full:g} s")
+    return context.find("overcharged", claimed, most, "") if claimed > most else None

@@ -1,11 +1,31 @@
-"""The ledger: health, and the only place where it changes. Every change becomes a numbered event."""
+"""The ledger: health, armour, effects and scores, and the only place where they change. Every change is an event."""
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from collections import deque
+from typing import TYPE_CHECKING, NamedTuple
 
+from tinclock.core.combat.bulletin import Bulletin
+from tinclock.core.combat.scores import Scores
 from tinclock.core.errors import AlreadyKnownError, UnknownNameError
-from tinclock.core.records import Event
+from tinclock.core.rules import HarmRules, ScoreRules
+
+if TYPE_CHECKING:
+    from typing import Literal
+
+    from tinclock.core.weapon_rules import LastingRules
+
+REMEMBERED_LEVELS = 64
+
+
+class Blow(NamedTuple):
+    """What harmed somebody. `covered` is the share of the damage that armour may take."""
+
+    cause: str
+    actor: int = 0
+    weapon: str = ""
+    part: str = ""
+    covered: float = 0.0
 
 
 class Wound(NamedTuple):
@@ -16,36 +36,76 @@ class Wound(NamedTuple):
     lethal: bool
 
 
-class _Account:
-    __slots__ = ("alive", "full", "health", "life")
+class Level(NamedTuple):
+    """Health and armour from a time on."""
 
-    def __init__(self, full: float) -> None:
-        self.full, self.health, self.alive, self.life = full, 0.0, False, 0
+    since: float
+    health: float
+    armour: float
+
+
+class _Lasting(NamedTuple):
+    at: float
+    entity: int
+    blow: Blow
+    rules: LastingRules
+    left: int
+
+
+class _Account:
+    __slots__ = ("alive", "armour", "died_at", "effects", "full", "harmed", "health", "life", "past", "team", "worth")
+
+    def __init__(self, full: float, team: str, worth: float) -> None:
+        self.full, self.team, self.worth = full, team, worth
+        self.health = self.armour = 0.0
+        self.alive, self.life, self.died_at = False, 0, float("-inf")
+        self.effects: dict[str, tuple[float, float]] = {}  # what -> (until, amount)
+        self.harmed: deque[tuple[float, int, float]] = deque(maxlen=256)  # when, by whom, how much
+        self.past: deque[Level] = deque(maxlen=REMEMBERED_LEVELS)
 
 
 class Ledger:
-    """Health of everybody in the match, in points."""
+    """Health, armour and score of everybody in the match, in points."""
 
-    def __init__(self, full_health: float) -> None:
+    def __init__(self, full_health: float, harm: HarmRules | None = None, score: ScoreRules | None = None) -> None:
         self.full_health = full_health
+        self.harm, self.points = harm or HarmRules(), score or ScoreRules()
+        self.bulletin = Bulletin()
+        self.scores = Scores(self.bulletin)
         self._accounts: dict[int, _Account] = {}
+        self._lasting: list[_Lasting] = []
         self.dead: set[int] = set()
         """Entities that died and have not begun another life."""
-        self._events: list[Event] = []
-        self._next = 1
 
-    def open(self, entity: int, full_health: float | None = None) -> None:
-        """Start the books of a new entity, not yet alive."""
+    # -- coming and going -------------------------------------------------------------------------------------
+
+    def open(
+        self,
+        entity: int,
+        full_health: float | None = None,
+        *,
+        name: str | None = None,
+        team: str = "",
+        worth: float | None = None,
+    ) -> None:
+        """Start the books of a new entity, not yet alive. With a name (even an empty one) it has a row on the board."""
         if entity in self._accounts:
             raise AlreadyKnownError("entity", entity)
-        self._accounts[entity] = _Account(full_health or self.full_health)
+        self._accounts[entity] = _Account(
+            full_health or self.full_health, team, self.points.kill if worth is None else worth
+        )
+        if name is not None:
+            self.scores.open(entity, name, team)
 
     def close(self, entity: int, server_time: float) -> None:
-        """Close the books of one that left."""
+        """Close the books of one that left; what it set going on others goes on, and credits nobody."""
         self._account(entity)
         del self._accounts[entity]
         self.dead.discard(entity)
-        self._tell("left", server_time, entity)
+        self._lasting = [item for item in self._lasting if item.entity != entity]
+        self.bulletin.tell("left", server_time, entity)
+        if not self.points.keep_leavers:
+            self.scores.close(entity, server_time)
 
     def _account(self, entity: int) -> _Account:
         account = self._accounts.get(entity)
@@ -53,58 +113,209 @@ class Ledger:
             raise UnknownNameError("entity", entity, sorted(self._accounts))
         return account
 
-    def _tell(
-        self,
-        kind: Literal["spawn", "health", "death", "left"],
-        server_time: float,
-        entity: int,
-        health: float | None = None,
-        before: float | None = None,
-        actor: int | None = None,
-        weapon: str | None = None,
-        part: str | None = None,
-    ) -> None:
-        self._events.append(Event(self._next, kind, server_time, entity, health, before, actor, weapon, part))
-        self._next += 1
-
     def spawn(self, entity: int, server_time: float) -> int:
         """Begin a life with full health; returns its number."""
         account = self._account(entity)
-        account.health, account.alive = account.full, True
+        account.health, account.armour, account.alive = account.full, self.harm.armour, True
         account.life += 1
+        account.effects.clear()
+        account.harmed.clear()
+        account.past.clear()
+        self._note(account, server_time)
         self.dead.discard(entity)
-        self._tell("spawn", server_time, entity, health=account.health)
+        self._lasting = [item for item in self._lasting if item.entity != entity]
+        tell = self.bulletin.tell
+        tell("spawn", server_time, entity, cause="spawn", after=account.health, life=account.life)
+        if account.armour > 0.0:
+            tell("armour", server_time, entity, cause="spawn", before=0.0, after=account.armour, amount=account.armour)
+        if self.harm.spawn_shield_s > 0.0:
+            self.grant(entity, "shield", server_time + self.harm.spawn_shield_s, 0.0, server_time, "spawn")
         return account.life
 
-    def wound(self, entity: int, amount: float, server_time: float, actor: int, weapon: str, part: str) -> Wound:
-        """Take `amount` points from an entity; nothing happens to one that is dead."""
+    def _note(self, account: _Account, server_time: float) -> None:
+        account.past.append(Level(server_time, account.health, account.armour))
+
+    # -- harm and help ----------------------------------------------------------------------------------------
+
+    def wound(self, entity: int, amount: float, server_time: float, blow: Blow) -> Wound:
+        """Take `amount` points from an entity, armour first; nothing happens to one that is dead or shielded."""
         account = self._account(entity)
         before = account.health
-        if not account.alive or amount <= 0.0:
+        if not account.alive or amount <= 0.0 or self.shielded(entity, server_time):
             return Wound(before, before, False)
-        account.health = max(0.0, before - amount)
-        self._tell("health", server_time, entity, account.health, before, actor, weapon, part)
+        cause, actor, weapon, part, covered = blow
+        fields = {"cause": cause, "actor": actor or None, "weapon": weapon or None, "part": part or None}
+        taken = min(account.armour, amount * covered)
+        if taken > 0.0:
+            was, account.armour = account.armour, account.armour - taken
+            self.bulletin.tell("armour", server_time, entity, amount=taken, before=was, after=account.armour, **fields)
+        account.health = max(0.0, before - (amount - taken))
+        account.harmed.append((server_time, actor, before - account.health + taken))
+        self._note(account, server_time)
+        if account.health < before:
+            self.bulletin.tell(
+                "health", server_time, entity, amount=before - account.health, before=before, after=account.health,
+                **fields,
+            )  # fmt: skip
         if account.health > 0.0:
             return Wound(before, account.health, False)
-        account.alive = False
+        account.alive, account.died_at = False, server_time
         self.dead.add(entity)
-        self._tell("death", server_time, entity, 0.0, before, actor, weapon, part)
+        self.bulletin.tell("death", server_time, entity, **fields)
+        self._settle(entity, account, actor, server_time)
         return Wound(before, 0.0, True)
+
+    def linger(self, entity: int, rules: LastingRules, server_time: float, blow: Blow) -> None:
+        """Begin damage that goes on, at fixed instants from now."""
+        self._lasting.append(_Lasting(server_time + rules.every_s, entity, blow, rules, rules.times))
+
+    def advance(self, server_time: float) -> None:
+        """Apply what was due up to a server time, in order of time, then of entity."""
+        while self._lasting:
+            due = min(self._lasting, key=lambda item: (item.at, item.entity))
+            if due.at > server_time:
+                return
+            self._lasting.remove(due)
+            self.wound(due.entity, due.rules.damage, due.at, due.blow)
+            if due.left > 1 and self.alive(due.entity):
+                self._lasting.append(due._replace(at=due.at + due.rules.every_s, left=due.left - 1))
+
+    def repair(self, entity: int, amount: float, server_time: float, actor: int, cause: str) -> float:
+        """Give back health, up to what a life begins with; returns how much."""
+        account = self._account(entity)
+        before = account.health
+        if not account.alive or before >= account.full:
+            return 0.0
+        account.health = min(account.full, before + amount)
+        self._note(account, server_time)
+        self.bulletin.tell(
+            "health", server_time, entity, cause=cause, actor=actor, amount=account.health - before, before=before,
+            after=account.health,
+        )  # fmt: skip
+        return account.health - before
+
+    def reinforce(self, entity: int, amount: float, server_time: float, actor: int, cause: str) -> float:
+        """Give armour, up to `harm.most_armour`; returns how much."""
+        account = self._account(entity)
+        before = account.armour
+        if not account.alive or before >= self.harm.most_armour:
+            return 0.0
+        account.armour = min(self.harm.most_armour, before + amount)
+        self._note(account, server_time)
+        self.bulletin.tell(
+            "armour", server_time, entity, cause=cause, actor=actor, amount=account.armour - before, before=before,
+            after=account.armour,
+        )  # fmt: skip
+        return account.armour - before
+
+    def grant(
+        self, entity: int, what: Literal["shield", "boost"], until: float, amount: float, server_time: float, cause: str
+    ) -> None:
+        """Begin an effect, or change when it ends."""
+        self._account(entity).effects[what] = (until, amount)
+        self.bulletin.tell("effect", server_time, entity, cause=cause, what=what, until=until, amount=amount)
+
+    def drop_shield(self, entity: int, server_time: float) -> None:
+        """End invulnerability: its owner fired."""
+        if self.shielded(entity, server_time):
+            self.grant(entity, "shield", server_time, 0.0, server_time, "fired")
+
+    # -- who gets the credit ----------------------------------------------------------------------------------
+
+    def _settle(self, victim: int, account: _Account, actor: int, now: float) -> None:
+        """Score a death: the killer, those who helped, and the victim."""
+        points, add = self.points, self.scores.add
+        add(victim, "deaths", 1, now, "death")
+        add(victim, "score", points.death, now, "death")
+        streak = self.scores.rows[victim].streak if victim in self.scores.rows else 0
+        add(victim, "streak", -streak, now, "death")
+        killer = actor
+        if actor in (0, victim):
+            others = [
+                who for at, who, _ in account.harmed if who not in (0, victim) and now - at <= points.credit_window_s
+            ]
+            others = [who for who in others if not self.friends(who, victim)]
+            killer = others[-1] if others else 0
+        if killer == 0:
+            add(victim, "score", points.self_kill, now, "self")
+        elif self.friends(killer, victim):
+            add(killer, "score", points.own_team_kill, now, "own team")
+        else:
+            add(killer, "kills", 1, now, "kill")
+            add(killer, "streak", 1, now, "kill")
+            add(killer, "score", account.worth, now, "kill")
+        helped: dict[int, float] = {}
+        for at, who, amount in account.harmed:
+            if who not in (0, victim, killer) and now - at <= points.assist_window_s and not self.friends(who, victim):
+                helped[who] = helped.get(who, 0.0) + amount
+        for who in sorted(helped):
+            if helped[who] >= points.assist_least:
+                add(who, "assists", 1, now, "assist")
+                add(who, "score", points.assist, now, "assist")
+
+    def friends(self, one: int, other: int) -> bool:
+        """Whether two are of one team. One who left is of the team that its row still shows, if it does."""
+        return self.team_of(one) == self.team_of(other) != ""
+
+    def team_of(self, entity: int) -> str:
+        """An entity's team, "" for none."""
+        account = self._accounts.get(entity)
+        if account is not None:
+            return account.team
+        row = self.scores.rows.get(entity)
+        return "" if row is None else row.team
+
+    # -- reading ----------------------------------------------------------------------------------------------
 
     def alive(self, entity: int) -> bool:
         """Whether the entity is here and alive."""
         account = self._accounts.get(entity)
         return account is not None and account.alive
 
+    def standing(self, entity: int) -> tuple[float, float]:
+        """The entity's health and armour in points."""
+        account = self._accounts[entity]
+        return account.health, account.armour
+
     def health(self, entity: int) -> float:
         """The entity's health in points."""
         return self._account(entity).health
+
+    def armour(self, entity: int) -> float:
+        """The entity's armour in points."""
+        return self._account(entity).armour
 
     def life(self, entity: int) -> int:
         """How many lives the entity has begun."""
         return self._account(entity).life
 
-    def take_events(self) -> list[Event]:
-        """Events since the last call."""
-        events, self._events = self._events, []
-        return events
+    def full(self, entity: int) -> float:
+        """The health that a life of the entity begins with."""
+        return self._account(entity).full
+
+    def died_at(self, entity: int) -> float:
+        """Server time of the entity's last death, -inf before the first."""
+        return self._account(entity).died_at
+
+    def effects(self, entity: int) -> dict[str, tuple[float, float]]:
+        """By name: until when it lasts, and its amount. What has ended may still be listed."""
+        return self._account(entity).effects
+
+    def shielded(self, entity: int, server_time: float) -> bool:
+        """Whether nothing harms the entity now."""
+        effects = self._account(entity).effects
+        return bool(effects) and "shield" in effects and effects["shield"][0] > server_time
+
+    def boosted(self, entity: int, server_time: float) -> float:
+        """The factor of the damage that the entity does now."""
+        account = self._accounts.get(entity)
+        if account is None or not account.effects or "boost" not in account.effects:
+            return 1.0
+        until, amount = account.effects["boost"]
+        return amount if until > server_time else 1.0
+
+    def levels(self, entity: int, since: float) -> list[Level]:
+        """What health and armour have been from a time on, the level that held then included."""
+        past = list(self._account(entity).past)
+        first = max((k for k, level in enumerate(past) if level.since <= since), default=0)
+        return past[first:]

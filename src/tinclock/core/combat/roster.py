@@ -1,39 +1,129 @@
-"""Who takes part: entities with ids that the server issues once, and the connections that own them."""
+"""Who takes part: entities with ids that the server issues once, and the connections that act for them."""
 
 from __future__ import annotations
 
+import hashlib
 from collections import OrderedDict
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
-from tinclock.core.combat.cadence import Cadence
+from tinclock.core.combat.held import Held
+from tinclock.core.combat.items import Stock
+from tinclock.core.errors import AlreadyKnownError, UnknownNameError
 from tinclock.core.timeline.clock import ClockEstimate
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+
+    from tinclock.core.claims import Triple
+    from tinclock.core.combat.stride import Stride
+    from tinclock.core.combat.weapons import Weapon
     from tinclock.core.records import Ruling
+    from tinclock.core.rules import Rules
     from tinclock.core.timeline.views import Drawing
 
 REMEMBERED_RULINGS = 256
 
 
+class Tenure(NamedTuple):
+    """A connection acted for an entity between two server times."""
+
+    connection: str
+    since: float
+    until: float
+
+
+class Squeeze:
+    """A trigger that is held down: what its player aims at, and how old its screen is."""
+
+    __slots__ = ("aim", "lag_s", "left", "sequence", "since")
+
+    def __init__(self, aim: Triple, lag_s: float, since: float, sequence: int, left: int | None) -> None:
+        self.aim, self.lag_s, self.since, self.sequence = aim, lag_s, since, sequence
+        self.left = left
+        """Shots still to come of this pull; None: until it is let go."""
+
+
 class Participant:
-    """An entity that takes part: its owner, its team, what it holds."""
+    """An entity that takes part: who acts for it, its team, what it carries."""
 
-    __slots__ = ("account", "cadence", "connection", "entity", "life_epoch", "rig", "team", "wielded")
+    __slots__ = (
+        "connection",
+        "entity",
+        "home",
+        "items",
+        "key",
+        "life_epoch",
+        "name",
+        "rig",
+        "secret",
+        "since",
+        "squeeze",
+        "stride",
+        "team",
+        "tenures",
+        "weapons",
+        "wielded",
+    )
 
-    def __init__(self, entity: int, connection: str, account: str, team: str, rig: str, wielded: str) -> None:
-        self.entity, self.connection, self.account = entity, connection, account
-        self.team, self.rig, self.wielded = team, rig, wielded
-        self.cadence: dict[str, Cadence] = {}
+    def __init__(self, entity: int, name: str, team: str, rig: str, connection: str, seed: int, now: float) -> None:
+        self.entity, self.name, self.team, self.rig = entity, name, team, rig
+        self.connection, self.home, self.since = connection, connection, now
+        self.tenures: list[Tenure] = []
+        self.weapons: dict[str, Held] = {}
+        self.items: dict[str, Stock] = {}
+        self.wielded = ""
         self.life_epoch = 1
+        self.stride: Stride | None = None
+        self.squeeze: Squeeze | None = None
+        self.key, self.secret = (
+            hashlib.blake2b(f"{seed}/{entity}/{use}".encode(), digest_size=32).digest() for use in ("spread", "secret")
+        )
+
+    def equip(self, weapons: Iterable[Weapon], items: Mapping[str, Stock], wielded: str) -> None:
+        """Hand over what it carries; an empty name holds nothing."""
+        self.weapons = {weapon.name: Held(weapon, self.key) for weapon in weapons}
+        self.items = dict(items)
+        self.wielded = wielded
+
+    def refill(self) -> None:
+        """A new life: everything as at its start."""
+        for held in self.weapons.values():
+            held.refill()
+        for stock in self.items.values():
+            stock.refill()
+        self.squeeze = None
+
+    def held_until(self, connection: str) -> float:
+        """When a connection stopped acting for it: inf while it does, -inf when it never did."""
+        if connection == self.connection:
+            return float("inf")
+        return max((tenure.until for tenure in self.tenures if tenure.connection == connection), default=float("-inf"))
+
+    def hand_over(self, connection: str, now: float) -> None:
+        """Another connection acts for it from now on."""
+        self.tenures.append(Tenure(self.connection, self.since, now))
+        del self.tenures[:-8]
+        self.connection, self.since = connection, now
+        self.squeeze = None
 
 
 class Line:
-    """A connection: its clock, how it draws, what it sent."""
+    """A connection: its clock, how it draws, what it sent. A spectator's has entity 0, the server's own no name."""
 
-    __slots__ = ("clock", "drawing", "entity", "highest_sequence", "name", "newest_view_time", "rulings", "view_limits")
+    __slots__ = (
+        "account",
+        "clock",
+        "drawing",
+        "entity",
+        "highest_sequence",
+        "name",
+        "newest_view_time",
+        "rulings",
+        "view_limits",
+    )
 
-    def __init__(self, name: str, entity: int, drawing: Drawing, key: bytes) -> None:
-        self.name, self.entity, self.drawing = name, entity, drawing
+    def __init__(self, name: str, account: str, entity: int, drawing: Drawing, key: bytes) -> None:
+        self.name, self.account, self.entity, self.drawing = name, account, entity, drawing
         self.clock = ClockEstimate(key)
         self.highest_sequence = 0
         self.newest_view_time = float("-inf")
@@ -44,6 +134,89 @@ class Line:
     def remember(self, ruling: Ruling) -> None:
         """Keep a ruling for repeats of its sequence number."""
         self.rulings[ruling.sequence] = ruling
-        self.highest_sequence = max(self.highest_sequence, ruling.sequence)
+        if ruling.sequence > self.highest_sequence:
+            self.highest_sequence = ruling.sequence
         if len(self.rulings) > REMEMBERED_RULINGS:
             self.rulings.popitem(last=False)
+
+
+class Roster:
+    """Entities and connections of one match."""
+
+    def __init__(self, rules: Rules, weapons: Mapping[str, Weapon], seed: int) -> None:
+        self.rules, self.weapons, self.seed = rules, weapons, seed
+        self.actors: dict[int, Participant] = {}
+        self.lines: dict[str, Line] = {}
+        self._next_entity = 1
+
+    @property
+    def next_entity(self) -> int:
+        """The id that the next entity gets."""
+        return self._next_entity
+
+    def enter(
+        self,
+        *,
+        name: str,
+        team: str,
+        rig: str,
+        connection: str,
+        carried: Iterable[str] | None,
+        wielded: str | None,
+        now: float,
+    ) -> Participant:
+        """Issue the next id to an entity that carries some weapons (None: all) and every item of the rules."""
+        names = list(self.weapons if carried is None else carried)
+        for each in (*names, *([wielded] if wielded else [])):
+            self.require_weapon(each)
+        if wielded is None:
+            wielded = names[0] if names else ""
+        elif wielded and wielded not in names:
+            raise UnknownNameError("carried weapon", wielded, names)
+        actor = Participant(self._next_entity, name, team, rig, connection, self.seed, now)
+        actor.equip(
+            (self.weapons[each] for each in names),
+            {item: Stock(table) for item, table in self.rules.items.items()} if connection else {},
+            wielded,
+        )
+        self.actors[actor.entity] = actor
+        self._next_entity += 1
+        return actor
+
+    def connect(self, connection: str, account: str, entity: int, drawing: Drawing) -> Line:
+        """Open a line."""
+        key = hashlib.blake2b(f"{self.seed}/{connection}/clock".encode(), digest_size=32).digest()
+        self.lines[connection] = line = Line(connection, account, entity, drawing, key)
+        return line
+
+    def refuse_known(self, connection: str) -> None:
+        """Raise `AlreadyKnownError` for a connection that is here, `UnknownNameError` for one without a name."""
+        if not connection:
+            raise UnknownNameError("connection", connection, self.lines)
+        if connection in self.lines:
+            raise AlreadyKnownError("connection", connection)
+
+    def require_line(self, connection: str) -> Line:
+        """A connection's line, or `UnknownNameError`."""
+        line = self.lines.get(connection)
+        if line is None:
+            raise UnknownNameError("connection", connection, self.lines)
+        return line
+
+    def require(self, entity: int) -> Participant:
+        """An entity, or `UnknownNameError`."""
+        actor = self.actors.get(entity)
+        if actor is None:
+            raise UnknownNameError("entity", entity, self.actors)
+        return actor
+
+    def require_weapon(self, weapon: str) -> str:
+        """A weapon's name, or `UnknownNameError`."""
+        if weapon not in self.weapons:
+            raise UnknownNameError("weapon", weapon, self.weapons)
+        return weapon
+
+    def controller_of(self, actor: Participant) -> int:
+        """Whose player acts for an entity: 0 for its own or the server's."""
+        line = self.lines.get(actor.connection)
+        return 0 if line is None or line.entity == actor.entity else line.entity

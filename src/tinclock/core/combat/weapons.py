@@ -6,34 +6,37 @@ from bisect import bisect_right
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from tinclock.core.rules import WeaponRules
+    from tinclock.core.weapon_rules import WeaponRules
 
 
 class Weapon:
-    """One weapon's numbers, ready for use."""
+    """One weapon's numbers, ready for use; `rules` is its table."""
 
     __slots__ = (
         "_distances",
         "_factors",
         "_zones",
         "damage",
-        "interval_s",
+        "encumbered",
         "most_damage",
         "name",
         "penetration",
         "range_m",
+        "rules",
     )
 
     def __init__(self, name: str, rules: WeaponRules) -> None:
-        self.name = name
+        self.name, self.rules = name, rules
         self.damage = rules.damage
-        self.interval_s = rules.interval_s
         self.range_m = rules.range_m
         self.penetration = rules.penetration
+        self.encumbered = rules.magazine is not None or rules.draw_s > 0.0 or rules.charge_s > 0.0
+        """Whether anything but its cadence can keep it from firing."""
         self._distances = [float(distance) for distance, _ in rules.falloff]
         self._factors = [float(factor) for _, factor in rules.falloff]
         self._zones = dict(rules.zones)
-        self.most_damage = self.damage * max([1.0, *self._zones.values()]) * max(self._factors, default=1.0)
+        best = max([1.0, *self._zones.values()]) * max(self._factors, default=1.0)
+        self.most_damage = self.damage * rules.pellets * best
 
     def falloff(self, distance_m: float) -> float:
         """The damage factor at a distance: straight lines between the table's points, level beyond its ends."""
@@ -53,5 +56,5 @@ class Weapon:
         return self._zones.get(zone, 1.0)
 
     def damage_at(self, distance_m: float, zone: str) -> float:
-        """What one shot does to a zone at a distance, in points."""
+        """What one ray or blow does to a zone at a distance, in points."""
         return self.damage * self.falloff(distance_m) * self.zone(zone)

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.rules import PartRules, RigRules
+    from tinclock.core.rig_rules import PartRules, RigRules
 
 
 class Shape(IntEnum):

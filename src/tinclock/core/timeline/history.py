@@ -103,6 +103,11 @@ class PoseHistory:
         return self._columns.rigs
 
     @property
+    def columns(self) -> Columns:
+        """The storage, for kernels."""
+        return self._columns
+
+    @property
     def nbytes(self) -> int:
         """Bytes of pose storage, bounds included."""
         return self._columns.nbytes
@@ -199,6 +204,14 @@ class PoseHistory:
         if self._tick_at[slot] != tick or tick < 0:
             raise OutOfHistoryError(what, tick, self.oldest_tick, self._newest_tick)
         return slot
+
+    def slot_of(self, tick: int) -> int:
+        """The ring slot of a tick; raises `OutOfHistoryError` for one that is not held."""
+        return self._slot(tick)
+
+    def time_in(self, slot: int) -> float:
+        """Server time of the tick in a ring slot."""
+        return self._time_at[slot]
 
     def holds(self, tick: int) -> bool:
         """Whether the tick's poses are still (and already) here."""
@@ -387,18 +400,18 @@ class PoseHistory:
 
     def eye_now(self, entity: int) -> Triple | None:
         """Where the entity's eye is in the newest tick; None when it is absent."""
-        column = self._columns.of(entity)
-        if column < 0 or self._newest_tick < 0:
+        return None if self._newest_tick < 0 else self.eye_in(entity, self._newest_tick % self.capacity)
+
+    def eye_in(self, entity: int, slot: int) -> Triple | None:
+        """Where the entity's eye is in a ring slot; None when it is absent."""
+        columns = self._columns
+        column = columns.of(entity)
+        if column < 0:
             return None
-        rig = self._columns.rig_at(column)
+        rig = columns.rig_at(column)
         there, x, y, z = rewind.point_on_bone(
-            column,
-            rig.eye_bone,
-            *rig.eye_at,
-            self._newest_tick % self.capacity,
-            self._columns.header,
-            self._columns.quantum,
-        )
+            column, rig.eye_bone, *rig.eye_at, slot, columns.header, columns.quantum
+        )  # fmt: skip
         return (x, y, z) if there else None
 
     def epoch_in(self, entity: int, slot: int) -> int:

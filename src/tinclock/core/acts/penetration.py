@@ -67,9 +67,7 @@ def reach_of(spans: list[Span], budget: float, range_m: float) -> tuple[float, s
 
 def send_through(context: Context, weapon: Weapon, fraction: float) -> tuple[float, str | None]:
     """`resolve.cast_shot` for a weapon that penetrates: works out `context.hit` and `context.kept`."""
-    crossings = (
-        [] if context.level is None else context.level.all_along(context.origin, context.direction, weapon.range_m)
-    )
+    crossings = [] if context.level is None else context.level.all_along(*context.ray(), weapon.range_m)
     spans = solid_spans(crossings, weapon.range_m)
     start = 0.0
     while True:
@@ -99,7 +97,7 @@ def _next_hit(context: Context, fraction: float, start: float, reach: float) -> 
     """The first hitbox between two distances along the shot."""
     if start > reach:
         return None
-    (ox, oy, oz), (dx, dy, dz) = context.origin, context.direction
+    (ox, oy, oz), (dx, dy, dz) = context.ray()
     ray = (ox + dx * start, oy + dy * start, oz + dz * start, dx, dy, dz)
     hit = context.history.nearest_along(ray, *context.slots, fraction, reach - start, context.actor.entity)
     if hit is None or start == 0.0:

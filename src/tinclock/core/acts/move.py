@@ -1,0 +1,173 @@
+"""Move reports: speed, acceleration, walls, leaps, and no more time than there was. What is too much is cut down."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from tinclock.core.checks.form import as_triple
+from tinclock.core.records import Step
+from tinclock.core.tolerances import TOLERANCES
+
+if TYPE_CHECKING:
+    from tinclock.core.checks.context import Context
+    from tinclock.core.claims import MoveClaim, Triple
+    from tinclock.core.combat.stride import Stride
+    from tinclock.core.geometry.level import Level, LevelHit
+    from tinclock.core.records import Finding
+    from tinclock.core.rules import MovementRules
+
+LONGEST_PUSH = 1.0 + 1e-3
+"""A stick's reach, with room for rounding."""
+
+
+def _both(context: Context) -> tuple[Stride, MovementRules]:
+    stride, rules = context.actor.stride, context.rules.movement
+    if stride is None or rules is None:  # pragma: no cover - `check_reported` denies
+        raise AssertionError("moves are looked at only after check_reported")
+    return stride, rules
+
+
+def check_reported(claim: MoveClaim, context: Context) -> Finding | None:
+    """Find `moves_not_ruled` where the rules have no movement or the server never put the body anywhere."""
+    if context.actor.stride is None or context.rules.movement is None:
+        context.steps.append(Step("move", "not reported by clients here"))
+        return context.find("moves_not_ruled")
+    context.position = as_triple(claim.position)
+    return None
+
+
+def check_push(claim: MoveClaim, context: Context) -> Finding | None:
+    """Find `push_too_long`: an input longer than a stick goes. It is cut down, never used as it is."""
+    if claim.push is None:
+        return None
+    length = math.sqrt(sum(float(v) * float(v) for v in claim.push))
+    context.steps.append(Step("push", length, 1.0))
+    return context.find("push_too_long", length, 1.0, "") if length > LONGEST_PUSH else None
+
+
+def check_clock(claim: MoveClaim, context: Context) -> Finding | None:
+    """Find `stale_move` or `fast_clock`; works out `context.charge`, here the seconds that the report may use."""
+    stride, rules = _both(context)
+    now, command = context.received_at, float(claim.command_time)
+    last = stride.command_time
+    if last is not None and command <= last:
+        context.steps.append(Step("time since the last report", command - last, 0.0, "s"))
+        return context.find("stale_move", command - last, 0.0, "s")
+    step = 1.0 / context.rules.match.tick_rate_hz if last is None else command - last
+    behind = max(stride.clock_at, now - 1.0)  # time that a silent client did not use doesn't pile up for long
+    most = max(0.0, now + rules.time_allowance_s - behind)
+    context.steps.append(Step("time since the last report", step, most, "s"))
+    used = min(step, most)
+    stride.command_time, stride.clock_at, context.charge = command, behind + used, used
+    if step > most + TOLERANCES.time_s:
+        return context.find("fast_clock", step, most, "s")
+    return None
+
+
+def check_leap(claim: MoveClaim, context: Context) -> Finding | None:
+    """Find `teleport`: further than any speed explains, by as much as a whole leap. The body stays where it was."""
+    stride, rules = _both(context)
+    position = context.position
+    if position is None:  # pragma: no cover
+        return None
+    apart = math.dist(position, stride.position)
+    limit = rules.teleport_m + math.hypot(rules.speed_m_s, max(rules.up_m_s, rules.down_m_s)) * context.charge
+    if apart <= limit:
+        return None
+    context.steps.append(Step("leap", apart, limit, "m"))
+    context.position = stride.position
+    return context.find("teleport", apart, limit, "m")
+
+
+def check_speed(claim: MoveClaim, context: Context) -> Finding | None:
+    """Find `too_fast`; cuts the way down to what the body can do, over ground and upright by themselves."""
+    stride, rules = _both(context)
+    dx, dy, dz = _way(stride, context)
+    seconds = context.charge
+    over = math.hypot(dx, dy)
+    most = rules.speed_m_s * seconds + rules.allowance_m
+    upright = (rules.up_m_s if dz > 0.0 else rules.down_m_s) * seconds + rules.allowance_m
+    context.steps.append(Step("way over ground", over, most, "m"))
+    if over <= most and abs(dz) <= upright:
+        return None
+    share = most / over if over > most else 1.0
+    x, y, z = stride.position
+    context.position = (x + dx * share, y + dy * share, z + math.copysign(min(abs(dz), upright), dz))
+    if over > most:
+        return context.find("too_fast", over, most, "m", f"in {seconds:.3f} s")
+    context.steps.append(Step("way upright", abs(dz), upright, "m"))
+    return context.find("too_fast", abs(dz), upright, "m", f"upright in {seconds:.3f} s")
+
+
+def check_turn(claim: MoveClaim, context: Context) -> Finding | None:
+    """Find `too_sharp`; cuts the change of velocity over ground down to what the body can do.
+
+    Walls stop a body or turn it aside for nothing: whatever is left of a velocity v after that lies in the circle that
+    has v as its diameter (Thales), and only what lies further off than that counts as acceleration.
+    """
+    stride, rules = _both(context)
+    seconds = context.charge
+    if seconds <= 0.0 or any(finding.code == "teleport" for finding in context.findings):
+        return None
+    dx, dy, _ = _way(stride, context)
+    hx, hy = 0.5 * stride.velocity[0], 0.5 * stride.velocity[1]
+    ax, ay = dx / seconds - hx, dy / seconds - hy
+    off, free = math.hypot(ax, ay), math.hypot(hx, hy)
+    most = rules.acceleration_m_s2 * seconds + rules.allowance_m / seconds
+    context.steps.append(Step("change of velocity", max(0.0, off - free), most, "m/s"))
+    if off - free <= most:
+        return None
+    share = (free + most) / off
+    x, y, _ = stride.position
+    vx, vy = hx + ax * share, hy + ay * share
+    context.position = (x + vx * seconds, y + vy * seconds, (context.position or stride.position)[2])
+    return context.find("too_sharp", off - free, most, "m/s")
+
+
+def check_walls(claim: MoveClaim, context: Context) -> Finding | None:
+    """Find `through_wall`; the body stops where its ball touches the level. It comes last: it sees the cut-down way."""
+    stride, rules = _both(context)
+    dx, dy, dz = _way(stride, context)
+    length = math.sqrt(dx * dx + dy * dy + dz * dz)
+    if context.level is None or length <= TOLERANCES.beyond_m:
+        return None
+    x, y, z = stride.position
+    start, along = (x, y, z + rules.centre_up_m), (dx / length, dy / length, dz / length)
+    wall = _first_wall(context.level, start, along, length, rules.radius_m)
+    if wall is None:
+        return None
+    context.steps.append(Step("wall on the way", wall.distance_m, length, "m"))
+    reached = max(0.0, wall.distance_m - TOLERANCES.beyond_m)
+    context.position = (x + along[0] * reached, y + along[1] * reached, z + along[2] * reached)
+    if length - wall.distance_m <= rules.allowance_m:
+        return None
+    return context.find("through_wall", length - wall.distance_m, rules.allowance_m, "m", wall.surface.name)
+
+
+def _first_wall(level: Level, start: Triple, along: Triple, length: float, radius_m: float) -> LevelHit | None:
+    """What stops the body's ball. One that touches at its start is tried smaller: who leans on a wall may slide along
+    it and leave it, but its middle never crosses a surface.
+    """
+    wall = None
+    for radius in (radius_m, 0.5 * radius_m, 0.0):
+        wall = level.first(start, along, length, radius_m=radius)
+        if wall is None or wall.distance_m > TOLERANCES.beyond_m:
+            return wall
+    return wall
+
+
+def _way(stride: Stride, context: Context) -> Triple:
+    x, y, z = context.position or stride.position
+    return x - stride.position[0], y - stride.position[1], z - stride.position[2]
+
+
+def perform_move(claim: MoveClaim, context: Context) -> None:
+    """Accept the place that is left after cutting down."""
+    stride, _ = _both(context)
+    position = context.position or stride.position
+    dx, dy, dz = _way(stride, context)
+    seconds = context.charge
+    velocity = (dx / seconds, dy / seconds, dz / seconds) if seconds > 0.0 else stride.velocity
+    stride.go(position, velocity, context.received_at)
+    context.steps.append(Step("accepted way", math.sqrt(dx * dx + dy * dy + dz * dz), unit="m"))

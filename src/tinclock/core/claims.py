@@ -1,0 +1,115 @@
+"""What clients say. Every claim counts its connection's claims from 1 in `sequence` and names who acts in `actor`.
+
+Places are metres, directions unit vectors, both in the world frame. What a claim says happened (victim, part, damage,
+charge) is compared with what the server finds and never used.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct
+
+from tinclock.core.timeline.views import View
+
+Triple = tuple[float, float, float]
+
+
+class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
+    """A client says: I fired.
+
+    origin : where the ray starts
+    direction : where the player aims; recoil and spread come on top, by the server's tables
+    view : what the client's screen was drawing; a client that can't say sends `command_time` instead
+    command_time : what the client's own clock showed, in seconds; besides, it times recovery between shots
+    shot : which shot of this weapon in this match it is, from 1: selects the spread. Without it, the next
+    charge : what the weapon was charged to, 0 to 1
+    """
+
+    sequence: int
+    actor: int
+    weapon: str
+    origin: Triple
+    direction: Triple
+    view: View | None = None
+    victim: int | None = None
+    part: str | None = None
+    damage: float | None = None
+    command_time: float | None = None
+    shot: int | None = None
+    charge: float | None = None
+
+
+class StrikeClaim(Struct, frozen=True, tag="strike", tag_field="kind", gc=False):
+    """A client says: I struck a blow with a reach weapon. The fields are a shot's."""
+
+    sequence: int
+    actor: int
+    weapon: str
+    origin: Triple
+    direction: Triple
+    view: View | None = None
+    victim: int | None = None
+    part: str | None = None
+    damage: float | None = None
+    command_time: float | None = None
+
+
+class TriggerClaim(Struct, frozen=True, tag="trigger", tag_field="kind", gc=False):
+    """A client says only what its player wants: the trigger is held, or not, and the aim. The server fires."""
+
+    sequence: int
+    actor: int
+    weapon: str
+    held: bool
+    direction: Triple
+    view: View | None = None
+    command_time: float | None = None
+
+
+class HandleClaim(Struct, frozen=True, tag="handle", tag_field="kind", gc=False):
+    """A client does something with a weapon: takes it in hand, reloads it, begins to charge it, or breaks off."""
+
+    sequence: int
+    actor: int
+    weapon: str
+    action: Literal["draw", "reload", "charge", "stop"]
+
+
+class UseClaim(Struct, frozen=True, tag="use", tag_field="kind", gc=False):
+    """A client uses an item, on itself unless it names a team-mate."""
+
+    sequence: int
+    actor: int
+    item: str
+    target: int | None = None
+
+
+class MoveClaim(Struct, frozen=True, tag="move", tag_field="kind", gc=False):
+    """A client reports where its body went.
+
+    position : metres, the body's foot
+    command_time : seconds of the client's own clock; rises from report to report
+    push : what its player pushed, of length at most 1; only noted when it is longer
+    """
+
+    sequence: int
+    actor: int
+    position: Triple
+    command_time: float
+    push: Triple | None = None
+
+
+class StatusClaim(Struct, frozen=True, tag="status", tag_field="kind", gc=False):
+    """What a client believes of itself. It is told what is true in return."""
+
+    sequence: int
+    actor: int
+    health: float | None = None
+    armour: float | None = None
+    ammunition: int | None = None
+    position: Triple | None = None
+
+
+Claim = ShotClaim | StrikeClaim | TriggerClaim | HandleClaim | UseClaim | MoveClaim | StatusClaim
+"""Anything that a client may claim."""

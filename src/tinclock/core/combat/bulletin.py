@@ -1,0 +1,48 @@
+"""The bulletin: every published change, numbered from 1 without gaps, told once to those who follow."""
+
+from __future__ import annotations
+
+from collections import deque
+from typing import TYPE_CHECKING, Any
+
+from tinclock.core.errors import OutOfHistoryError
+from tinclock.core.records import Event
+
+if TYPE_CHECKING:
+    from tinclock.core.records import EventKind
+
+KEPT_EVENTS = 8192
+
+
+class Bulletin:
+    """Events of one match, in the order in which things changed."""
+
+    __slots__ = ("_fresh", "_kept", "number", "time")
+
+    def __init__(self) -> None:
+        self.number = 0
+        """The number of the last event, 0 before the first."""
+        self.time = 0.0
+        """The latest server time of any event."""
+        self._fresh: list[Event] = []
+        self._kept: deque[Event] = deque(maxlen=KEPT_EVENTS)
+
+    def tell(self, kind: EventKind, server_time: float, entity: int, **fields: Any) -> None:
+        """Publish a change."""
+        self.number += 1
+        self.time = max(self.time, server_time)
+        event = Event(self.number, kind, server_time, entity, **fields)
+        self._fresh.append(event)
+        self._kept.append(event)
+
+    def take(self) -> list[Event]:
+        """Events since the last call."""
+        events, self._fresh = self._fresh, []
+        return events
+
+    def since(self, number: int) -> list[Event]:
+        """Events after a number, taken or not; raises `OutOfHistoryError` where some are no longer kept."""
+        first = self._kept[0].number if self._kept else self.number + 1
+        if not first - 1 <= number <= self.number:
+            raise OutOfHistoryError("event", number, first - 1, self.number)
+        return list(self._kept)[number - first + 1 :] if number < self.number else []

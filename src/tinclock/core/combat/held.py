@@ -1,0 +1,134 @@
+"""One weapon in one entity's hands: magazine, reload, draw, charge, cadence, spread."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from tinclock.core.combat.cadence import Cadence
+from tinclock.core.combat.scatter import Scatter
+
+if TYPE_CHECKING:
+    from tinclock.core.combat.weapons import Weapon
+
+NEVER = math.inf
+
+
+class Held:
+    """State of one weapon. Times are server times; `shots` counts every shot of the match, whatever the life."""
+
+    __slots__ = (
+        "_command_time",
+        "_paced_at",
+        "cadence",
+        "charging_from",
+        "drawn_at",
+        "magazine",
+        "reload_ends",
+        "reserve",
+        "scatter",
+        "shots",
+        "strange_shots",
+        "weapon",
+    )
+
+    def __init__(self, weapon: Weapon, key: bytes) -> None:
+        self.weapon = weapon
+        self.scatter = Scatter(key, weapon.name, weapon.rules)
+        self.shots = self.strange_shots = 0
+        self.refill()
+
+    def refill(self) -> None:
+        """As at the start of a life."""
+        rules = self.weapon.rules
+        self.cadence = Cadence(rules)
+        self.magazine, self.reserve = rules.magazine, rules.reserve
+        self.reload_ends = NEVER
+        self.drawn_at = -math.inf
+        self.charging_from = NEVER
+        self._command_time, self._paced_at = math.nan, -math.inf
+        self.scatter.rest()
+
+    # -- reload -----------------------------------------------------------------------------------------------
+
+    def settle(self, now: float) -> None:
+        """Finish a reload that is over."""
+        if self.reload_ends <= now:
+            self.reload_ends = NEVER
+            full = self.weapon.rules.magazine or 0
+            missing = full - (self.magazine or 0)
+            moved = missing if self.reserve is None else min(missing, self.reserve)
+            self.magazine = (self.magazine or 0) + moved
+            if self.reserve is not None:
+                self.reserve -= moved
+
+    def can_reload(self) -> bool:
+        """Whether there is room in the magazine and something to fill it with, and no reload under way."""
+        full = self.weapon.rules.magazine
+        return full is not None and (self.magazine or 0) < full and self.reserve != 0 and self.reload_ends == NEVER
+
+    def reload(self, now: float) -> None:
+        """Begin a reload."""
+        self.reload_ends = now + self.weapon.rules.reload_s
+        self.settle(now)
+
+    def put_away(self) -> None:
+        """Break off what was under way: reload and charge."""
+        self.reload_ends = self.charging_from = NEVER
+
+    # -- firing -----------------------------------------------------------------------------------------------
+
+    def ready_at(self) -> float:
+        """The server time from which the weapon fires, as things stand; inf while it is empty."""
+        if self.magazine == 0 and self.reload_ends == NEVER:
+            return NEVER
+        blocked = self.magazine == 0 or not self.weapon.rules.reload_interruptible
+        reloaded = self.reload_ends if self.reload_ends != NEVER and blocked else -math.inf
+        return max(self.cadence.ready_at, self.drawn_at, reloaded)
+
+    def charge_at(self, now: float) -> float:
+        """The share of a full charge that there is now."""
+        full = self.weapon.rules.charge_s
+        if full == 0.0:
+            return 1.0
+        return min(1.0, max(0.0, (now - self.charging_from) / full)) if self.charging_from != NEVER else 0.0
+
+    def spend(self, now: float) -> None:
+        """One shot: its ammunition, its time, its charge."""
+        self.cadence.fire(now)
+        self.charging_from = NEVER
+        self.reload_ends = NEVER
+        if self.magazine is not None:
+            self.magazine = max(0, self.magazine - 1)
+            if self.magazine == 0 and self.weapon.rules.reload_when_empty and self.can_reload():
+                self.reload(now)
+
+    def pace(self, now: float, command_time: float | None) -> float:
+        """The instant of a shot for recovery between shots, in server seconds but with the client's own spacing.
+
+        Packets arrive bunched; the client's clock says how far apart its shots were. It is believed as long as it
+        doesn't outrun the server's: a client that claims longer pauses than there were gains nothing.
+        """
+        if command_time is None or math.isnan(self._command_time):
+            at = now
+        else:
+            at = self._paced_at + max(0.0, command_time - self._command_time)
+            if at > now or now - at > 1.0:
+                at = now
+        self._command_time = math.nan if command_time is None else command_time
+        self._paced_at = at
+        return at
+
+    def number(self, claimed: int | None, most_skipped: int) -> tuple[int, bool]:
+        """The number of the shot that is being spent, and whether it is the next of the entity's own stream.
+
+        One that isn't draws from a stream that no client can compute: nobody skips to a lucky number. The count follows
+        a claimed leap of at most `most_skipped`, so that a client that lost packets is in step again.
+        """
+        if claimed is None or claimed == self.shots + 1:
+            self.shots += 1
+            return self.shots, True
+        self.strange_shots += 1
+        if 0 < claimed - self.shots <= most_skipped:
+            self.shots = claimed
+        return self.strange_shots, False

@@ -1,0 +1,279 @@
+"""The desk: where claims are put through their procedures and become rulings. `Referee` is its public face."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Literal
+
+import msgspec
+
+from tinclock.core.acts.blow import Reach
+from tinclock.core.acts.trigger import next_shot_at
+from tinclock.core.checks.consequences import consequences_of
+from tinclock.core.checks.context import Context, World, excerpt
+from tinclock.core.checks.form import is_count
+from tinclock.core.checks.weapon import excerpt_name
+from tinclock.core.claims import Claim, ShotClaim, TriggerClaim
+from tinclock.core.combat.ledger import Ledger
+from tinclock.core.combat.roster import Line, Participant, Roster, Squeeze
+from tinclock.core.combat.weapons import Weapon
+from tinclock.core.contradictions import contradictions
+from tinclock.core.errors import BadNumberError, RulesError
+from tinclock.core.geometry.rig import Rig
+from tinclock.core.procedures import FIRED, HOUSE, NOT_COUNTED, PROCEDURES, Check, Procedure
+from tinclock.core.records import Finding, Outcome, Ruling, Step, Told
+from tinclock.core.timeline.bodies import facing_at
+from tinclock.core.timeline.history import PoseHistory
+from tinclock.core.timeline.views import Drawing, View
+
+if TYPE_CHECKING:
+    from tinclock.core.claims import Triple
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.rules import Rules
+    from tinclock.core.timeline.bodies import Reached
+
+
+class Desk:
+    """Everything of one match that claims are held against, and the way they take."""
+
+    def __init__(self, rules: Rules, level: Level | None, seed: int, storage: Literal["full", "half"]) -> None:
+        problems = contradictions(rules)
+        if problems:
+            raise RulesError("rules", problems)
+        weapons = {name: Weapon(name, table) for name, table in rules.weapons.items()}
+        self.history = PoseHistory(
+            {name: Rig(name, table) for name, table in rules.rigs.items()},
+            tick_rate_hz=rules.match.tick_rate_hz,
+            history_s=rules.match.history_s,
+            zone_depth_m=rules.match.zone_depth_m,
+            storage=storage,
+        )
+        self.ledger = Ledger(rules.match.health, rules.harm, rules.score)
+        self.roster = Roster(rules, weapons, seed)
+        self._consequences = consequences_of(rules)
+        self._world = World(rules, self._consequences, self.history, level, self.ledger, self.roster)
+        self._house: dict[int, Line] = {}
+        self._fired: list[Ruling] = []
+        self._rulings = 0
+
+    def forget(self, entity: int) -> None:
+        """An entity left."""
+        self.roster.actors.pop(entity, None)
+        self._house.pop(entity, None)
+
+    # -- claims of clients ------------------------------------------------------------------------------------
+
+    def rule(self, connection: str, claim: object, received_at: float) -> Ruling:
+        """See `Referee.rule`."""
+        self._rulings += 1
+        line = self.roster.lines.get(connection) if type(connection) is str else None
+        if line is None:
+            return self._refuse(connection, "", "unknown_connection", "an admitted connection", received_at)
+        actor = self.roster.actors.get(line.entity)
+        if actor is None:
+            return self._refuse(connection, line.account, "spectator", "a player", received_at)
+        context = Context(self._world, line, actor, received_at)
+        procedure = PROCEDURES.get(type(claim))
+        if procedure is None:
+            claim = _as_claim(claim)
+            procedure = PROCEDURES.get(type(claim))
+        sequence = getattr(claim, "sequence", None)
+        if procedure is None or not is_count(sequence) or sequence < 1:  # type: ignore[operator]
+            return self._refuse_malformed(context, claim, procedure)
+        context.sequence = sequence  # type: ignore[assignment]
+        first = line.rulings.get(context.sequence)
+        if first is not None:
+            context.findings.append(context.find("repeated_sequence"))
+            context.steps.append(Step("sequence", context.sequence, verdict="deny"))
+            return self._ruling(context, first.kind, "denied", first.weapon, first)
+        if type(claim) is TriggerClaim:
+            self._fired += self._fire_until(received_at, actor)
+        ruling = self._follow(procedure, claim, context)
+        if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
+            line.remember(ruling)
+        return ruling
+
+    def _refuse(self, connection: object, account: str, code: str, expected: str, received_at: float) -> Ruling:
+        name = connection if type(connection) is str else excerpt(connection)
+        finding = Finding(code, name, account, 0, 0, received_at)
+        step = Step("sender", name, expected, verdict="deny")
+        return Ruling(
+            self._rulings, "unread", name, account, 0, 0, "", received_at, "denied", findings=(finding,), steps=(step,)
+        )
+
+    def _refuse_malformed(self, context: Context, claim: object, procedure: Procedure | None) -> Ruling:
+        what, given = ("claim", claim) if procedure is None else ("sequence", getattr(claim, "sequence", None))
+        context.findings.append(context.find("malformed", detail=f"{what}: {excerpt(given)}"))
+        context.steps.append(Step("form", excerpt(given), verdict="deny"))
+        return self._ruling(context, "unread" if procedure is None else procedure.kind, "denied")
+
+    # -- what the server does itself --------------------------------------------------------------------------
+
+    def act(self, actor: Participant, claim: object, server_time: float) -> Ruling:
+        """See `Referee.act`."""
+        if isinstance(claim, dict):
+            claim = _as_claim({"sequence": 1, "actor": actor.entity, **claim})
+        procedure = HOUSE.get(type(claim))
+        if procedure is None:
+            raise BadNumberError("claim", "one of the claims, or a dictionary with its kind and fields", claim)
+        line = self._line_of(actor)
+        line.highest_sequence += 1
+        self._rulings += 1
+        if isinstance(claim, TriggerClaim):
+            self._fired += self._fire_until(server_time, actor)
+        context = Context(self._world, line, actor, server_time)
+        context.sequence = line.highest_sequence
+        ruling = self._follow(procedure, claim, context)
+        for finding in ruling.findings:
+            if finding.code in ("malformed", "direction_not_unit"):
+                raise BadNumberError("claim", "well-formed fields and a unit direction", finding.detail or claim)
+        return ruling
+
+    def _line_of(self, actor: Participant) -> Line:
+        """The line of whoever acts for an entity; the server's own has no name."""
+        if actor.connection:
+            return self.roster.lines[actor.connection]
+        line = self._house.get(actor.entity)
+        if line is None:
+            line = self._house[actor.entity] = Line("", "", actor.entity, Drawing(), b"")
+        return line
+
+    def advance(self, now: float) -> list[Ruling]:
+        """See `Referee.advance`."""
+        fired = self._fired + self._fire_until(now)
+        self._fired = []
+        self.ledger.advance(now)
+        return fired
+
+    def _fire_until(self, now: float, only: Participant | None = None) -> list[Ruling]:
+        """Fire held triggers at their instants up to now, in order of time and then of entity."""
+        out: list[Ruling] = []
+        actors = [only] if only is not None else [a for a in self.roster.actors.values() if a.squeeze is not None]
+        while True:
+            for actor in actors:
+                if actor.entity in self.ledger.dead:
+                    actor.squeeze = None  # the dead let go
+            due = [(next_shot_at(actor, now), actor.entity, actor) for actor in actors if actor.squeeze is not None]
+            first = min(due, key=lambda item: item[:2], default=None)
+            if first is None or first[0] > now or first[2].squeeze is None:
+                return out
+            self.ledger.advance(first[0])
+            out.append(self._fire(first[2], first[2].squeeze, first[0]))
+
+    def _fire(self, actor: Participant, squeeze: Squeeze, at: float) -> Ruling:
+        """One shot of a held trigger. What can't be fired any more lets go of the trigger."""
+        self._rulings += 1
+        line = self._line_of(actor)
+        context = Context(self._world, line, actor, at)
+        context.sequence, context.direction = squeeze.sequence, squeeze.aim
+        context.held = held = actor.weapons[actor.wielded]
+        context.weapon = held.weapon
+        context.view = view = self._view_for(at, squeeze.lag_s if line.name else None)
+        context.view_time = self.history.time_of(view)
+        context.slots = (self.history.slot_of(view.from_tick), self.history.slot_of(view.to_tick))
+        context.origin = self.history.eye_now(actor.entity) or (0.0, 0.0, 0.0)
+        claim = ShotClaim(squeeze.sequence, actor.entity, actor.wielded, context.origin, squeeze.aim, view)
+        ruling = self._follow(FIRED, claim, context)
+        if ruling.outcome == "denied":
+            actor.squeeze = None
+        elif squeeze.left is not None:
+            squeeze.left -= 1
+        return ruling
+
+    def _view_for(self, at: float, lag_s: float | None) -> View:
+        """What a shooter's screen shows at an instant: so much ago, or (None) the newest tick."""
+        history = self.history
+        if lag_s is None or not history.snapshots:
+            return View(history.newest_tick, history.newest_tick, 0.0)
+        return history.view_at(max(at - lag_s, history.first_snapshot_time))
+
+    def in_reach(self, actor: Participant, weapon: Weapon, direction: Triple | None) -> list[Reached]:
+        """See `Referee.in_reach`."""
+        history = self.history
+        eye = history.eye_now(actor.entity)
+        if weapon.rules.kind != "reach":
+            raise BadNumberError("weapon", "a weapon of kind 'reach'", weapon.name)
+        if eye is None or actor.entity in self.ledger.dead:
+            return []
+        slots = (history.newest_tick % history.capacity,) * 2
+        aim = direction or facing_at(history, actor.entity, slots, 0.0) or (1.0, 0.0, 0.0)
+        reach = Reach(history, self._world.level, actor.entity, weapon.rules)
+        return [
+            one
+            for one in reach.candidates(eye, aim, slots, 0.0)
+            if not reach.obstacle(eye, one, slots, 0.0) and reach.turned_away(one, aim, slots, 0.0)
+        ]
+
+    # -- the way of a claim -----------------------------------------------------------------------------------
+
+    def _follow(self, procedure: Procedure, claim: Any, context: Context) -> Ruling:
+        """Put a claim through its procedure."""
+        name = getattr(claim, "weapon", None)
+        if not self._run(procedure.checks, claim, context):
+            return self._ruling(context, procedure.kind, "denied", _named(name, context))
+        procedure.act(claim, context)
+        if procedure.compares:
+            self._run(procedure.compares, claim, context)
+        findings, consequences = context.findings, self._consequences
+        amended = findings and any(consequences[finding.code] == "amend" for finding in findings)
+        return self._ruling(context, procedure.kind, "amended" if amended else "upheld", _named(name, context))
+
+    def _run(self, checks: tuple[Check, ...], claim: Any, context: Context) -> bool:
+        """Run the checks in order, until one denies; returns whether none did."""
+        for check in checks:
+            finding = check(claim, context)
+            if finding is None:
+                continue
+            consequence = self._consequences[finding.code]
+            context.findings.append(finding)
+            context.steps[-1] = msgspec.structs.replace(context.steps[-1], verdict=consequence)
+            if consequence == "deny":
+                return False
+        return True
+
+    def _ruling(
+        self, context: Context, kind: str, outcome: Outcome, weapon: str = "", first: Ruling | None = None
+    ) -> Ruling:
+        line, view_time, received_at = context.line, context.view_time, context.received_at
+        return Ruling(
+            self._rulings, kind, line.name, line.account, context.actor.entity, context.sequence, weapon, received_at,
+            outcome, context.hits, context.damage, tuple(context.findings), context.view, view_time,
+            None if view_time is None else received_at - view_time, context.origin, context.direction,
+            context.reached_m, context.stopped_by, first, tuple(context.steps), self._told(context), context.shot,
+            context.aim, context.rays, context.position,
+        )  # fmt: skip
+
+    def _told(self, context: Context) -> Told:
+        actor, now, ledger = context.actor, context.received_at, self.ledger
+        held = actor.weapons.get(actor.wielded)
+        counted = not (context.findings and context.findings[0].code in NOT_COUNTED)
+        highest = max(context.line.highest_sequence, context.sequence if counted else 0)
+        health, armour = ledger.standing(actor.entity)
+        position = None if actor.stride is None else actor.stride.position
+        if held is None:
+            return Told(actor.entity, highest, health, armour, position=position)
+        ready_at = held.ready_at()
+        told = Told(
+            actor.entity, highest, health, armour, actor.wielded, held.magazine, held.reserve, held.shots,
+            max(0.0, ready_at - now) if ready_at != float("inf") else 0.0, position=position,
+        )  # fmt: skip
+        if not context.item:
+            return told
+        stock = actor.items[context.item]
+        ready_in = max(0.0, stock.ready_at - now)
+        return msgspec.structs.replace(told, item=context.item, items_left=stock.count, item_ready_in_s=ready_in)
+
+
+def _named(name: object, context: Context) -> str:
+    """The weapon of a ruling: as the claim names it where that is known, else a short piece of it."""
+    if name is None:
+        return context.item
+    return excerpt_name(name) if type(name) is str else excerpt(name)
+
+
+def _as_claim(claim: object) -> Claim | object:
+    """A claim from plain data (a decoded message); the data itself when it isn't one."""
+    try:
+        known: Claim = msgspec.convert(claim, Claim)
+        return known
+    except (msgspec.ValidationError, RecursionError, TypeError, ValueError, OverflowError):
+        return claim

@@ -1,0 +1,183 @@
+"""What happens to each kind of claim, in order. Read this page to know what Tin Clock checks.
+
+A procedure's `checks` run first, until one denies; then its `act` does what the claim does; then `compares` hold what
+the client says happened against what did.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Final, NamedTuple
+
+from tinclock.core.acts.blow import check_facing, perform_blow
+from tinclock.core.acts.handle import check_carried, check_sensible, perform_handle
+from tinclock.core.acts.move import (
+    check_clock,
+    check_leap,
+    check_push,
+    check_reported,
+    check_speed,
+    check_turn,
+    check_walls,
+    perform_move,
+)
+from tinclock.core.acts.shot import check_number, perform_shot
+from tinclock.core.acts.status import check_armour, check_health, check_place, check_rounds, perform_status
+from tinclock.core.acts.trigger import perform_trigger
+from tinclock.core.acts.use import check_item, check_target, check_useful, perform_use
+from tinclock.core.checks.claimed import check_claimed_damage, check_claimed_part, check_claimed_victim
+from tinclock.core.checks.context import Context
+from tinclock.core.checks.form import check_fields, check_form
+from tinclock.core.checks.muzzle import check_muzzle
+from tinclock.core.checks.sender import check_actor, check_alive, check_sender, check_tenure, check_trade
+from tinclock.core.checks.sequence import check_sequence
+from tinclock.core.checks.view import check_view, check_view_order
+from tinclock.core.checks.weapon import (
+    check_cadence,
+    check_charge,
+    check_loaded,
+    check_reaches,
+    check_shoots,
+    check_weapon,
+)
+from tinclock.core.claims import (
+    HandleClaim,
+    MoveClaim,
+    ShotClaim,
+    StatusClaim,
+    StrikeClaim,
+    TriggerClaim,
+    UseClaim,
+)
+from tinclock.core.records import Finding
+
+Check = Callable[[Any, Context], Finding | None]
+
+
+class Procedure(NamedTuple):
+    """How one kind of claim is ruled."""
+
+    kind: str
+    checks: tuple[Check, ...]
+    act: Callable[[Any, Context], None]
+    compares: tuple[Check, ...] = ()
+
+
+_CLAIMED: Final = (check_claimed_damage, check_claimed_victim, check_claimed_part)
+
+SHOT: Final = Procedure(
+    "shot",
+    (
+        check_sequence,
+        check_form,
+        check_sender,
+        check_actor,
+        check_weapon,
+        check_shoots,
+        check_loaded,
+        check_cadence,
+        check_charge,
+        check_view,
+        check_view_order,
+        check_tenure,
+        check_trade,
+        check_muzzle,
+        check_number,
+    ),
+    perform_shot,
+    _CLAIMED,
+)
+STRIKE: Final = Procedure(
+    "strike",
+    (
+        check_sequence,
+        check_fields,
+        check_sender,
+        check_actor,
+        check_weapon,
+        check_reaches,
+        check_loaded,
+        check_cadence,
+        check_view,
+        check_view_order,
+        check_tenure,
+        check_trade,
+        check_muzzle,
+        check_facing,
+    ),
+    perform_blow,
+    _CLAIMED,
+)
+TRIGGER: Final = Procedure(
+    "trigger",
+    (
+        check_sequence,
+        check_fields,
+        check_sender,
+        check_alive,
+        check_weapon,
+        check_shoots,
+        check_view,
+        check_view_order,
+        check_tenure,
+    ),
+    perform_trigger,
+)
+HANDLE: Final = Procedure(
+    "handle",
+    (check_sequence, check_fields, check_sender, check_tenure, check_alive, check_carried, check_sensible),
+    perform_handle,
+)
+USE: Final = Procedure(
+    "use",
+    (check_sequence, check_fields, check_sender, check_tenure, check_alive, check_item, check_target, check_useful),
+    perform_use,
+)
+MOVE: Final = Procedure(
+    "move",
+    (
+        check_sequence,
+        check_fields,
+        check_sender,
+        check_tenure,
+        check_alive,
+        check_reported,
+        check_push,
+        check_clock,
+        check_leap,
+        check_speed,
+        check_turn,
+        check_walls,
+    ),
+    perform_move,
+)
+STATUS: Final = Procedure(
+    "status",
+    (check_sequence, check_fields, check_sender, check_tenure, check_health, check_armour, check_rounds, check_place),
+    perform_status,
+)
+
+PROCEDURES: Final[dict[type, Procedure]] = {
+    ShotClaim: SHOT,
+    StrikeClaim: STRIKE,
+    TriggerClaim: TRIGGER,
+    HandleClaim: HANDLE,
+    UseClaim: USE,
+    MoveClaim: MOVE,
+    StatusClaim: STATUS,
+}
+
+OF_CLIENTS_ONLY: Final = frozenset({check_sequence, check_sender, check_view_order, check_tenure})
+"""What the server's own shooters are not asked: they have no connection that could lie."""
+
+HOUSE: Final[dict[type, Procedure]] = {
+    kind: procedure._replace(checks=tuple(check for check in procedure.checks if check not in OF_CLIENTS_ONLY))
+    for kind, procedure in PROCEDURES.items()
+}
+"""The same for entities that the server acts for."""
+
+FIRED: Final = SHOT._replace(checks=(check_actor, check_loaded, check_cadence, check_number), compares=())
+"""Shots that the server fires on its own clock, for a trigger that is held."""
+
+NOT_COUNTED: Final = frozenset({"stale_sequence", "skipped_sequence"})
+"""After these a claim's number doesn't count as used: one wild number must not make all the next ones look stale."""

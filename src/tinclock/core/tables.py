@@ -1,0 +1,21 @@
+"""What the tables of a rules file are made of: bounded numbers, names, points, and their common base."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from msgspec import Meta, Struct
+
+Positive = Annotated[float, Meta(gt=0)]
+NotNegative = Annotated[float, Meta(ge=0)]
+Share = Annotated[float, Meta(ge=0, le=1)]
+HalfTurn = Annotated[float, Meta(ge=0, le=180)]
+"""Degrees."""
+Count = Annotated[int, Meta(ge=1)]
+Whole = Annotated[int, Meta(ge=0)]
+Point = tuple[float, float, float]
+Name = Annotated[str, Meta(min_length=1, max_length=64)]
+
+
+class Table(Struct, frozen=True, forbid_unknown_fields=True):
+    """A table of a rules file: frozen, and without room for keys that nobody reads."""

@@ -1,0 +1,100 @@
+"""Questions about single bodies in the history: where they look, how fast they go, what a blow reaches."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from tinclock.core.timeline import reach, rewind
+
+if TYPE_CHECKING:
+    from tinclock.core.geometry.rig import Part
+    from tinclock.core.timeline.history import PoseHistory
+
+    Triple = tuple[float, float, float]
+
+SPEED_OVER_S = 0.05
+"""Seconds that a speed is measured over."""
+
+
+class Reached(NamedTuple):
+    """A hitbox that a blow reaches: whose, which, how far its nearest point is from the eye, and that point."""
+
+    entity: int
+    part: Part
+    distance_m: float
+    point: Triple
+
+
+def last_eye(history: PoseHistory, entity: int) -> Triple | None:
+    """Where the entity's eye was in the newest tick that has it; None when none is held."""
+    for tick in range(history.newest_tick, max(-1, history.newest_tick - history.capacity), -1):
+        if history.holds(tick):
+            eye = history.eye_in(entity, history.slot_of(tick))
+            if eye is not None:
+                return eye
+    return None
+
+
+def speed_now(history: PoseHistory, entity: int) -> float:
+    """How fast the entity's first bone moves, in m/s, over about the last 50 ms; 0 when it was not there throughout."""
+    columns = history.columns
+    column = columns.of(entity)
+    newest = history.newest_tick
+    if column < 0 or newest < 0:
+        return 0.0
+    slots = [(history.newest_time, history.slot_of(newest))]
+    for tick in range(newest - 1, max(-1, newest - history.capacity), -1):
+        if history.holds(tick):
+            slot = history.slot_of(tick)
+            slots.append((history.time_in(slot), slot))
+            if slots[0][0] - slots[-1][0] >= SPEED_OVER_S:
+                break
+    (late, now), (early, then) = slots[0], slots[-1]
+    if late <= early or history.epoch_in(entity, now) != history.epoch_in(entity, then):
+        return 0.0
+    a, b = (
+        rewind.point_on_bone(column, 0, 0.0, 0.0, 0.0, slot, columns.header, columns.quantum) for slot in (then, now)
+    )
+    return math.dist(a[1:], b[1:]) / (late - early) if a[0] and b[0] else 0.0
+
+
+def facing_at(history: PoseHistory, entity: int, slots: tuple[int, int], fraction: float) -> Triple | None:
+    """Where the bone of the entity's eye looks (its +x axis) at a view; None when it is absent."""
+    columns = history.columns
+    column = columns.of(entity)
+    if column < 0:
+        return None
+    bone = columns.rig_at(column).eye_bone
+    x, y, z = reach.facing_of(bone, *slots, fraction, column, columns.header, columns.quantum)
+    return None if x == y == z == 0.0 else (x, y, z)
+
+
+def parts_in_reach(
+    history: PoseHistory,
+    origin: Triple,
+    direction: Triple,
+    slots: tuple[int, int],
+    fraction: float,
+    *,
+    reach_m: float,
+    radius_m: float,
+    cone_rad: float,
+    ignore: int,
+) -> list[Reached]:
+    """What a blow reaches at a view, one part an entity, nearest first and of equals the lower id (see `reach`)."""
+    columns = history.columns
+    count = int(columns.header[7])
+    rows, out = np.empty(count, np.int64), np.empty((count, 4))
+    reach.in_reach(
+        *origin, *direction, reach_m, radius_m, math.cos(cone_rad) if cone_rad > 0.0 else 1.0, *slots, fraction,
+        columns.of(ignore), columns.header, columns.quantum, rows, out,
+    )  # fmt: skip
+    found = []
+    for column in np.flatnonzero(rows >= 0).tolist():
+        entity, _, part = columns.named(column, int(rows[column]))
+        distance, x, y, z = out[column].tolist()
+        found.append(Reached(entity, part, distance, (x, y, z)))
+    return sorted(found, key=lambda one: (one.distance_m, one.entity))
