@@ -2,6 +2,7 @@
 
 import math
 
+import msgspec
 import numpy as np
 
 import tinclock
@@ -38,7 +39,7 @@ claim = tinclock.ShotClaim(1, shooter, "pea_rifle", eye, direction, view, victim
 
 ruling = referee.rule("c-17", claim, received_at=server_time)
 print(ruling.explain())  # for you: every step, what was measured, against what limit
-print(ruling.receipt())  # for the client: what happened, never why
+print(msgspec.json.encode(ruling.receipt()).decode())  # for the client: what happened, never why
 for event in referee.events():  # for everybody
-    print(event.number, event.kind, "entity", event.entity, "health", event.after)
+    print(event.explain())
 referee.dismiss("c-17")  # left: its hitboxes are gone

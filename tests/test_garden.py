@@ -54,10 +54,10 @@ def test_health_goes_down_by_exactly_what_the_events_say(played):
         assert event.number == number
         if event.kind == "health":
             assert health[event.entity] == event.before
-        if event.health is not None:
-            health[event.entity] = event.health
+        if event.kind in ("spawn", "health"):
+            health[event.entity] = event.after
     dealt = sum(r.damage for r in played.rulings)
-    told = sum(e.before - e.health for e in played.events if e.kind == "health")
+    told = sum(e.before - e.after for e in played.events if e.kind == "health")
     assert dealt == pytest.approx(told)
 
 

@@ -13,7 +13,7 @@ from test_history import mixed_rig
 
 import tinclock
 from tinclock.core.combat.cadence import Cadence
-from tinclock.core.combat.ledger import Ledger
+from tinclock.core.combat.ledger import Blow, Ledger
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.weapon_rules import WeaponRules
 from tinclock.garden.scenario import data_file
@@ -153,16 +153,17 @@ def test_events_alone_rebuild_the_ledger(blows):
         ledger.open(entity)
         ledger.spawn(entity, 0.0)
     for time, (entity, amount) in enumerate(blows):
-        wound = ledger.wound(entity, amount, float(time), 1, "pea_rifle", "chest")
+        wound = ledger.wound(entity, amount, float(time), Blow("shot", 1, "pea_rifle", "chest"))
         if wound.lethal and time % 2:
             ledger.spawn(entity, float(time))
-    events = ledger.take_events()
+    events = ledger.bulletin.take()
     assert [event.number for event in events] == list(range(1, len(events) + 1))
     health: dict[int, float] = {}
     for event in events:
         if event.kind == "health":
             assert health[event.entity] == event.before
-        health[event.entity] = event.health
+        if event.kind in ("spawn", "health"):
+            health[event.entity] = event.after
     assert health == {entity: ledger.health(entity) for entity in (1, 2, 3)}
     assert {entity for entity in health if health[entity] == 0.0} == ledger.dead
     assert msgspec.json.decode(msgspec.json.encode(events), type=list[tinclock.Event]) == events

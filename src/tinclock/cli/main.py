@@ -8,7 +8,10 @@ import click
 
 import tinclock
 
-COMMANDS = {"demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why.")}
+COMMANDS = {
+    "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, oddities, and what the weapons come to."),
+    "demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why."),
+}
 
 EPILOG = """
 \b
@@ -16,6 +19,7 @@ Examples:
   tinclock demo                     play 20 s of the garden match and rule it
   tinclock demo --seed 3 --json     the summary as JSON, for scripts
   tinclock demo --shot 57           draw and explain ruling 57
+  tinclock check garden.toml        every mistake of a rules file, and how many hits each weapon needs
 """
 
 

@@ -124,7 +124,7 @@ def _odd_weapon(weapon: WeaponRules, zones: set[str], rules: Rules) -> list[str]
         out.append("spread.recovery_deg_per_s: 0: the spread grows to most_deg and never comes back")
     if weapon.burst is not None and weapon.magazine is not None and weapon.burst.shots > weapon.magazine:
         out.append(f"burst.shots: {weapon.burst.shots} is more than magazine {weapon.magazine}")
-    if weapon.reload_s == 0.0 and weapon.magazine is not None:
+    if weapon.reload_s == 0.0 and weapon.magazine is not None and weapon.reserve != 0:
         out.append("reload_s: 0: reloading takes no time")
     if 0.0 < weapon.interval_s < rules.cadence.allowance_s / 4.0:
         out.append(

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from msgspec import Struct
 
 from tinclock.core.timeline.views import View
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 Triple = tuple[float, float, float]
 Outcome = Literal["upheld", "amended", "denied"]
@@ -202,3 +205,9 @@ class Event(Struct, frozen=True, omit_defaults=True, gc=False):
     team: str = ""
     rig: str = ""
     life: int | None = None
+
+    def explain(self, names: Mapping[int, str] | None = None) -> str:
+        """The change as a line of text; `names` says what to call entities."""
+        from tinclock.core.wording import explain_event
+
+        return explain_event(self, names)

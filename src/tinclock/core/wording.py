@@ -38,7 +38,7 @@ CODES: dict[str, str] = {
     "item_cooling": "the item was not ready again",
     "target_far": "the target is no team-mate within reach",
     "needless": "it would change nothing",
-    "moves_not_ruled": "clients don't report moves here: no [movement] in the rules, or the body was never put anywhere",
+    "moves_not_ruled": "clients don't report moves here: there is no [movement], or the body was never put anywhere",
     "stale_move": "the report is not newer than the last one",
     "fast_clock": "more time is claimed than there was; cut down",
     "push_too_long": "the input is longer than an input can be",

@@ -75,7 +75,7 @@ def check_actor(claim: _Named, context: Context) -> Finding | None:
         window = context.rules.harm.trade_window_s
         since = context.received_at - context.ledger.died_at(entity)
         context.steps.append(Step("dead for", since, window, "s"))
-        if since > window:
+        if since >= window:
             return context.find("dead_actor", since, window, "s")
         context.posthumous, context.eye = True, last_eye(history, entity)
     else:

@@ -1,0 +1,127 @@
+"""`tinclock check`: everything that is wrong or odd in a rules file, and what its weapons come to."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+
+from tinclock.core.contradictions import oddities
+from tinclock.core.errors import RulesError
+from tinclock.core.lethality import lethality, mortal_rigs
+from tinclock.intake.rules_file import load_rules
+
+if TYPE_CHECKING:
+    from tinclock.core.rules import Rules
+
+EPILOG = """
+\b
+Examples:
+  tinclock check garden.toml                    mistakes, oddities, and how many hits each weapon needs
+  tinclock check garden.toml --distance 20      the same at 20 m, with falloff
+  tinclock check rules/*.toml --strict --quiet  for a build: oddities fail it too
+
+\b
+Exit status: 0 nothing wrong, 1 mistakes (with --strict also oddities), 2 wrong use of the command.
+"""
+PIPE_WIDTH = 120
+
+
+@click.command(epilog=EPILOG)
+@click.argument("files", nargs=-1, required=True, metavar="RULES...", type=click.Path(path_type=Path))
+@click.option("--against", metavar="RIG", help="The rig to count hits against; by default the first that can be hurt.")
+@click.option("--distance", "distance_m", default=0.0, type=click.FloatRange(0.0), help="Metres; falloff counts.")
+@click.option("--strict", is_flag=True, help="Fail on oddities too.")
+@click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON and nothing else.")
+@click.option("--quiet", is_flag=True, help="Print mistakes and oddities only.")
+def check(
+    files: tuple[Path, ...], against: str | None, distance_m: float, strict: bool, as_json: bool, quiet: bool
+) -> None:
+    """Check rules files: every mistake at once, what is legal but odd, and what the weapons come to."""
+    reports = [_look(file, against, distance_m) for file in files]
+    if as_json:
+        click.echo(json.dumps(reports, indent=2))
+    else:
+        console = Console(width=None if sys.stdout.isatty() else PIPE_WIDTH)
+        for report in reports:
+            _print(console, report, quiet)
+    if any(report["mistakes"] or (strict and report["oddities"]) for report in reports):
+        sys.exit(1)
+
+
+def _look(file: Path, against: str | None, distance_m: float) -> dict[str, Any]:
+    report: dict[str, Any] = {"file": str(file), "mistakes": [], "oddities": [], "trust": None, "weapons": []}
+    try:
+        rules = load_rules(file)
+    except RulesError as error:
+        report["mistakes"] = list(error.problems)
+        return report
+    report["trust"] = rules.trust
+    report["oddities"] = oddities(rules)
+    rigs = mortal_rigs(rules)
+    if against is not None and against not in rigs:
+        known = ", ".join(rigs) or "none"
+        raise click.UsageError(f"--against {against}: {file} has no such rig that can be hurt; there are: {known}")
+    if rigs:
+        report["weapons"] = _weapons(rules, against or rigs[0], distance_m)
+    return report
+
+
+def _weapons(rules: Rules, rig: str, distance_m: float) -> list[dict[str, Any]]:
+    return [
+        {**row._asdict(), "kind": rules.weapons[row.weapon].kind, "interval_s": rules.weapons[row.weapon].interval_s}
+        for row in lethality(rules, rig, distance_m)
+    ]
+
+
+def _print(console: Console, report: dict[str, Any], quiet: bool) -> None:
+    mistakes, odd = report["mistakes"], report["oddities"]
+    if quiet and not mistakes and not odd:
+        return
+    colour = "red" if mistakes else "yellow" if odd else "green"
+    verdict = _count(len(mistakes), "mistake", "mistakes")
+    verdict += "" if mistakes else f", {_count(len(odd), 'oddity', 'oddities')}"  # looked for only in sound rules
+    console.print(f"[bold]{escape(report['file'])}[/]: [{colour}]{verdict}[/]", highlight=False, soft_wrap=True)
+    for mark, style, lines in (("x", "red", mistakes), ("~", "yellow", odd)):
+        for line in lines:
+            console.print(f"  [{style}]{mark}[/] {escape(line)}", highlight=False, soft_wrap=True)
+    if report["weapons"] and not quiet:
+        _print_weapons(console, report)
+
+
+def _count(number: int, one: str, many: str) -> str:
+    return f"{number or 'no'} {one if number == 1 else many}"
+
+
+def _print_weapons(console: Console, report: dict[str, Any]) -> None:
+    rows = report["weapons"]
+    zones = list(dict.fromkeys(row["zone"] for row in rows))
+    distance = f"{rows[0]['distance_m']:g} m"
+    console.print(
+        f"\n  trust {report['trust']}; hits to kill a {escape(rows[0]['rig'])} at {distance} "
+        "(seconds from the first to the last)",
+        highlight=False,
+    )
+    table = Table(box=None, pad_edge=True, header_style="bold")
+    table.add_column("weapon")
+    table.add_column("kind")
+    table.add_column("every s", justify="right")
+    for zone in zones:
+        table.add_column(zone, justify="right")
+    for name in dict.fromkeys(row["weapon"] for row in rows):
+        mine = {row["zone"]: row for row in rows if row["weapon"] == name}
+        first = next(iter(mine.values()))
+        table.add_row(
+            name.replace("_", " "), first["kind"], f"{first['interval_s']:g}", *(_cell(mine[zone]) for zone in zones)
+        )
+    console.print(table)
+
+
+def _cell(row: dict[str, Any]) -> str:
+    return "never" if row["hits"] is None else f"{row['hits']} ({row['seconds']:.2f})"
