@@ -47,7 +47,7 @@ def check_push(claim: MoveClaim, context: Context) -> Finding | None:
 
 
 def check_clock(claim: MoveClaim, context: Context) -> Finding | None:
-    """Find `stale_move` or `fast_clock`; works out `context.charge`, here the seconds that the report may use."""
+    """Find `stale_move` or `fast_clock`; works out `context.seconds`, the time that the report may use."""
     stride, rules = _both(context)
     now, command = context.received_at, float(claim.command_time)
     last = stride.command_time
@@ -59,7 +59,7 @@ def check_clock(claim: MoveClaim, context: Context) -> Finding | None:
     most = max(0.0, now + rules.time_allowance_s - behind)
     context.steps.append(Step("time since the last report", step, most, "s"))
     used = min(step, most)
-    stride.command_time, stride.clock_at, context.charge = command, behind + used, used
+    stride.command_time, stride.clock_at, context.seconds = command, behind + used, used
     if step > most + TOLERANCES.time_s:
         return context.find("fast_clock", step, most, "s")
     return None
@@ -72,7 +72,7 @@ def check_leap(claim: MoveClaim, context: Context) -> Finding | None:
     if position is None:  # pragma: no cover
         return None
     apart = math.dist(position, stride.position)
-    limit = rules.teleport_m + math.hypot(rules.speed_m_s, max(rules.up_m_s, rules.down_m_s)) * context.charge
+    limit = rules.teleport_m + math.hypot(rules.speed_m_s, max(rules.up_m_s, rules.down_m_s)) * context.seconds
     if apart <= limit:
         return None
     context.steps.append(Step("leap", apart, limit, "m"))
@@ -84,7 +84,7 @@ def check_speed(claim: MoveClaim, context: Context) -> Finding | None:
     """Find `too_fast`; cuts the way down to what the body can do, over ground and upright by themselves."""
     stride, rules = _both(context)
     dx, dy, dz = _way(stride, context)
-    seconds = context.charge
+    seconds = context.seconds
     over = math.hypot(dx, dy)
     most = rules.speed_m_s * seconds + rules.allowance_m
     upright = (rules.up_m_s if dz > 0.0 else rules.down_m_s) * seconds + rules.allowance_m
@@ -107,7 +107,7 @@ def check_turn(claim: MoveClaim, context: Context) -> Finding | None:
     has v as its diameter (Thales), and only what lies further off than that counts as acceleration.
     """
     stride, rules = _both(context)
-    seconds = context.charge
+    seconds = context.seconds
     if seconds <= 0.0 or any(finding.code == "teleport" for finding in context.findings):
         return None
     dx, dy, _ = _way(stride, context)
@@ -167,7 +167,7 @@ def perform_move(claim: MoveClaim, context: Context) -> None:
     stride, _ = _both(context)
     position = context.position or stride.position
     dx, dy, dz = _way(stride, context)
-    seconds = context.charge
+    seconds = context.seconds
     velocity = (dx / seconds, dy / seconds, dz / seconds) if seconds > 0.0 else stride.velocity
     stride.go(position, velocity, context.received_at)
     context.steps.append(Step("accepted way", math.sqrt(dx * dx + dy * dy + dz * dz), unit="m"))

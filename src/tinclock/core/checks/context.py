@@ -38,36 +38,42 @@ class Context:
     `findings` and `steps` gather what the ruling will hold; so do `hits` and what follows it, which acts set.
     """
 
-    sequence = 0
-    origin: Triple | None = None
-    direction: Triple | None = None
-    eye: Triple | None = None
-    view: View | None = None
-    view_time: float | None = None
-    slots: tuple[int, int] = (0, 0)
-    weapon: Weapon | None = None
-    held: Held | None = None
-    charge = 1.0
-    posthumous = False
-    """Whether the actor died so little ago that its shot still counts."""
-    hit: PartHit | None = None
-    kept = 1.0
-    """Share of the damage that is left after what the shot passed through."""
-    hits: tuple[Hit, ...] = ()
-    damage = 0.0
-    aim: Triple | None = None
-    shot: int | None = None
-    reached_m: float | None = None
-    stopped_by: str | None = None
-    rays: tuple[Ray, ...] = ()
-    position: Triple | None = None
-    item = ""
+    __slots__ = (
+        "actor", "aim", "charge", "damage", "direction", "eye", "findings", "held", "history", "hit", "hits", "item",
+        "kept", "ledger", "level", "line", "origin", "position", "posthumous", "rays", "reached_m", "received_at",
+        "roster", "rules", "seconds", "sequence", "shot", "slots", "steps", "stopped_by", "view", "view_time", "weapon",
+        "world",
+    )  # fmt: skip
 
     def __init__(self, world: World, line: Line, actor: Participant, received_at: float) -> None:
         self.rules, _, self.history, self.level, self.ledger, self.roster = world
         self.world, self.line, self.actor, self.received_at = world, line, actor, received_at
         self.findings: list[Finding] = []
         self.steps: list[Step] = []
+        self.sequence = 0
+        self.origin: Triple | None = None
+        self.direction: Triple | None = None
+        self.eye: Triple | None = None
+        self.view: View | None = None
+        self.view_time: float | None = None
+        self.slots = (0, 0)
+        self.weapon: Weapon | None = None
+        self.held: Held | None = None
+        self.charge = self.kept = 1.0
+        """Shares of the damage: for the charge, and what is left after what the shot passed through."""
+        self.posthumous = False
+        """Whether the actor died so little ago that its shot still counts."""
+        self.hit: PartHit | None = None
+        self.hits: tuple[Hit, ...] = ()
+        self.damage = self.seconds = 0.0
+        """Points that were taken; how much time a move may use."""
+        self.aim: Triple | None = None
+        self.shot: int | None = None
+        self.reached_m: float | None = None
+        self.stopped_by: str | None = None
+        self.rays: tuple[Ray, ...] = ()
+        self.position: Triple | None = None
+        self.item = ""
 
     def ray(self) -> tuple[Triple, Triple]:
         """Origin and direction, once they were worked out."""
