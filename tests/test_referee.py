@@ -209,7 +209,8 @@ def test_death_ends_a_life_and_a_shot_at_the_old_one_harms_nobody(shooting):
     assert shooting.referee.ledger.health(shooting.runner) == 100.0
 
 
-def test_the_dead_and_the_absent_do_not_shoot(shooting):
+def test_the_dead_and_the_absent_do_not_shoot(rules, level):
+    shooting = Range(rules, level, harm={"trade_window_s": 0.0})
     claim = shooting.aimed()
     shooting.referee.ledger.wound(shooting.shooter, 500.0, shooting.now, Blow("shot", shooting.runner))
     assert codes(shooting.referee.rule("s", claim, received_at=shooting.now)) == ["dead_actor"]

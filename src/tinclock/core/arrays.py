@@ -93,8 +93,3 @@ def check_ray(origin: tuple[float, float, float], direction: tuple[float, float,
     square = dx * dx + dy * dy + dz * dz
     if not abs(square - 1.0) <= 2.0 * TOLERANCES.direction_length:
         raise BadArrayError("direction", "a unit vector", f"{list(direction)}")
-
-
-def nearly_unit(length: float) -> bool:
-    """Whether a length is 1 within the tolerance for claimed directions."""
-    return abs(length - 1.0) <= TOLERANCES.direction_length

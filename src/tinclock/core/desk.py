@@ -13,6 +13,7 @@ from tinclock.core.checks.context import Context, World, excerpt
 from tinclock.core.checks.form import is_count
 from tinclock.core.checks.weapon import excerpt_name
 from tinclock.core.claims import Claim, ShotClaim, TriggerClaim
+from tinclock.core.combat.held import NEVER
 from tinclock.core.combat.ledger import Ledger
 from tinclock.core.combat.roster import Line, Participant, Roster, Squeeze
 from tinclock.core.combat.weapons import Weapon
@@ -20,7 +21,7 @@ from tinclock.core.contradictions import contradictions
 from tinclock.core.errors import BadNumberError, RulesError
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.procedures import FIRED, HOUSE, NOT_COUNTED, PROCEDURES, Check, Procedure
-from tinclock.core.records import Finding, Outcome, Ruling, Step, Told
+from tinclock.core.records import Finding, Outcome, Receipt, Ruling, Step, Told
 from tinclock.core.timeline.bodies import facing_at
 from tinclock.core.timeline.history import PoseHistory
 from tinclock.core.timeline.views import Drawing, View
@@ -80,16 +81,16 @@ class Desk:
         if procedure is None or not is_count(sequence) or sequence < 1:  # type: ignore[operator]
             return self._refuse_malformed(context, claim, procedure)
         context.sequence = sequence  # type: ignore[assignment]
-        first = line.rulings.get(context.sequence)
+        first = line.receipts.get(context.sequence)
         if first is not None:
             context.findings.append(context.find("repeated_sequence"))
             context.steps.append(Step("sequence", context.sequence, verdict="deny"))
-            return self._ruling(context, first.kind, "denied", first.weapon, first)
+            return self._ruling(context, procedure.kind, "denied", "", first)
         if type(claim) is TriggerClaim:
             self._fired += self._fire_until(received_at, actor)
         ruling = self._follow(procedure, claim, context)
         if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
-            line.remember(ruling)
+            line.remember(ruling.sequence, ruling.receipt())
         return ruling
 
     def _refuse(self, connection: object, account: str, code: str, expected: str, received_at: float) -> Ruling:
@@ -231,7 +232,7 @@ class Desk:
         return True
 
     def _ruling(
-        self, context: Context, kind: str, outcome: Outcome, weapon: str = "", first: Ruling | None = None
+        self, context: Context, kind: str, outcome: Outcome, weapon: str = "", first: Receipt | None = None
     ) -> Ruling:
         line, view_time, received_at = context.line, context.view_time, context.received_at
         return Ruling(
@@ -243,18 +244,18 @@ class Desk:
         )  # fmt: skip
 
     def _told(self, context: Context) -> Told:
-        actor, now, ledger = context.actor, context.received_at, self.ledger
-        held = actor.weapons.get(actor.wielded)
+        actor, now = context.actor, context.received_at
+        held, line = actor.weapons.get(actor.wielded), context.line
         counted = not (context.findings and context.findings[0].code in NOT_COUNTED)
-        highest = max(context.line.highest_sequence, context.sequence if counted else 0)
-        health, armour = ledger.standing(actor.entity)
+        last = context.sequence if counted and context.sequence > line.highest_sequence else line.highest_sequence
+        health, armour = self.ledger.standing(actor.entity)
         position = None if actor.stride is None else actor.stride.position
         if held is None:
-            return Told(actor.entity, highest, health, armour, position=position)
-        ready_at = held.ready_at()
+            return Told(actor.entity, last, health, armour, position=position)
+        wait = held.ready_at() - now
         told = Told(
-            actor.entity, highest, health, armour, actor.wielded, held.magazine, held.reserve, held.shots,
-            max(0.0, ready_at - now) if ready_at != float("inf") else 0.0, position=position,
+            actor.entity, last, health, armour, actor.wielded, held.magazine, held.reserve, held.shots,
+            wait if 0.0 < wait < NEVER else 0.0, "", 0, 0.0, position,
         )  # fmt: skip
         if not context.item:
             return told
@@ -265,6 +266,8 @@ class Desk:
 
 def _named(name: object, context: Context) -> str:
     """The weapon of a ruling: as the claim names it where that is known, else a short piece of it."""
+    if context.weapon is not None and name == context.weapon.name:
+        return context.weapon.name
     if name is None:
         return context.item
     return excerpt_name(name) if type(name) is str else excerpt(name)

@@ -117,8 +117,8 @@ class Ruling(Struct, frozen=True, gc=False):
 
     `rewound_s` is how far before `received_at` it was ruled; `reached_m` how far the (first) ray went and `stopped_by`
     what ended it; `rays` holds all rays of a shot with several pellets. `aim` is what the player aimed at, `direction`
-    where the first ray went. `position` is where a move ended. `first` is the ruling that stands when this one is about
-    a repeated sequence number.
+    where the first ray went. `position` is where a move ended. `first` is the receipt that stands when this one is
+    about a repeated sequence number.
     """
 
     number: int
@@ -140,7 +140,7 @@ class Ruling(Struct, frozen=True, gc=False):
     direction: Triple | None = None
     reached_m: float | None = None
     stopped_by: str | None = None
-    first: Ruling | None = None
+    first: Receipt | None = None
     steps: tuple[Step, ...] = ()
     told: Told | None = None
     shot: int | None = None
@@ -162,8 +162,8 @@ class Ruling(Struct, frozen=True, gc=False):
     def receipt(self) -> Receipt:
         """What the client may be told. A repeat is told what it was told first."""
         if self.first is not None:
-            return self.first.receipt()
-        hits = tuple(ReceiptHit(hit.victim, hit.part, hit.damage, hit.lethal) for hit in self.hits)
+            return self.first
+        hits = tuple([ReceiptHit(hit.victim, hit.part, hit.damage, hit.lethal) for hit in self.hits])
         return Receipt(self.sequence, self.outcome, hits, self.told)
 
 

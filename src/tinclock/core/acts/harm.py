@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from tinclock.core.combat.ledger import Blow, Wound
 from tinclock.core.records import Step
@@ -11,9 +14,10 @@ if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
     from tinclock.core.combat.roster import Participant
     from tinclock.core.geometry.rig import Part
+    from tinclock.core.rules import HarmRules
 
 
-class Harm(NamedTuple):
+class Harm(Struct, frozen=True, gc=False):
     """What a hit on a part does before the rules of the match: points, and the part."""
 
     part: Part
@@ -22,56 +26,61 @@ class Harm(NamedTuple):
 
 def untouchable(context: Context, victim: Participant) -> str:
     """Why nothing is applied to the victim in the present, "" when there is no reason."""
-    view, history = context.view, context.history
-    if history.rig_of(victim.entity).blocks_only:
+    view, ledger, entity = context.view, context.ledger, victim.entity
+    if victim.blocks_only:
         return "takes no damage"
-    if victim.entity in context.ledger.dead:
+    if entity in ledger.dead:
         return "died since the view"
     if victim.life_epoch > 1 and view is not None:
         slot = context.slots[view.fraction >= 1.0]
-        if history.epoch_in(victim.entity, slot) < victim.life_epoch:
+        if context.history.epoch_in(entity, slot) < victim.life_epoch:
             return "respawned since the view"
-    ledger = context.ledger
-    if ledger.effects(victim.entity) and ledger.shielded(victim.entity, context.received_at):
+    if entity in ledger.affected and ledger.shielded(entity, context.received_at):
         return "shielded"
     return ""
 
 
 def apply_harm(context: Context, victim: Participant, harm: Harm, cause: str) -> tuple[float, Wound]:
     """Do the damage to whoever takes it; returns the points meant for the victim and what they changed of it."""
-    weapon, actor, ledger, rules = context.weapon, context.actor, context.ledger, context.rules.harm
+    weapon, actor, ledger, now = context.weapon, context.actor, context.ledger, context.received_at
     reason = untouchable(context, victim)
     amount = harm.amount
-    boost = ledger.boosted(actor.entity, context.received_at)
-    if boost != 1.0:
-        amount *= boost
-    friendly = not reason and victim is not actor and victim.team == actor.team != ""
-    reflected = friendly and rules.friendly_fire == "reflected"
-    if friendly:
-        if rules.friendly_fire == "none" or rules.friendly_share == 0.0:
-            reason = "team-mate"
-        elif reflected:
-            reason = "team-mate: the shooter takes it"
-        amount *= rules.friendly_share
-    elif victim is actor:
-        amount *= rules.self_share
+    if actor.entity in ledger.affected:
+        amount *= ledger.boosted(actor.entity, now)
+    reflected = False
+    if victim is actor:
+        amount *= context.rules.harm.self_share
+    elif not reason and victim.team == actor.team != "":
+        reason, amount, reflected = _among_friends(amount, context.rules.harm)
     if not reason and amount == 0.0:
         reason = "out of the shot's reach"
     context.steps.append(Step("victim", reason or "alive"))
-    name, zone = "" if weapon is None else weapon.name, harm.part.zone
-    covered = rules.armour_share * (1.0 - (0.0 if weapon is None else weapon.rules.armour_piercing))
-    if covered > 0.0:
-        zones = context.rules.rigs[victim.rig].armour_zones
-        covered = covered if not zones or zone in zones else 0.0
+    part, name = harm.part, "" if weapon is None else weapon.name
+    covered = _covered(context, victim, part.zone) if ledger.armoured else 0.0
     if reflected:
-        blow = Blow("reflected", actor.entity, name, harm.part.name, covered)
-        ledger.wound(actor.entity, amount, context.received_at, blow)
+        own = _covered(context, actor, part.zone) if ledger.armoured else 0.0
+        ledger.wound(actor.entity, amount, now, Blow("reflected", actor.entity, name, part.name, own))
     if reason:
         amount = 0.0
-    blow = Blow(cause, actor.entity, name, harm.part.name, covered)
-    wound = ledger.wound(victim.entity, amount, context.received_at, blow)
+    blow = Blow(cause, actor.entity, name, part.name, covered)
+    wound = ledger.wound(victim.entity, amount, now, blow)
     if weapon is not None and weapon.rules.lasting is not None and not reason and not wound.lethal:
-        after = blow._replace(cause="lasting", covered=0.0)
-        ledger.linger(victim.entity, weapon.rules.lasting, context.received_at, after)
-    context.steps.append(Step("damage", amount, unit="points"))
+        ledger.linger(victim.entity, weapon.rules.lasting, now, replace(blow, cause="lasting", covered=0.0))
+    context.steps.append(Step("damage", amount, None, "points"))
     return amount, wound
+
+
+def _among_friends(amount: float, rules: HarmRules) -> tuple[str, float, bool]:
+    """What damage to a team-mate comes to: why it doesn't count, the points, whether the shooter takes them."""
+    if rules.friendly_fire == "none" or rules.friendly_share == 0.0:
+        return "team-mate", 0.0, False
+    reflected = rules.friendly_fire == "reflected"
+    return "team-mate: the shooter takes it" if reflected else "", amount * rules.friendly_share, reflected
+
+
+def _covered(context: Context, victim: Participant, zone: str) -> float:
+    """The share of damage to a zone that the victim's armour may take."""
+    zones, weapon = context.rules.rigs[victim.rig].armour_zones, context.weapon
+    if zones and zone not in zones:
+        return 0.0
+    return context.rules.harm.armour_share * (1.0 - (0.0 if weapon is None else weapon.rules.armour_piercing))

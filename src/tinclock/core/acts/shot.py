@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from tinclock.core.acts.harm import Harm, apply_harm
 from tinclock.core.acts.penetration import send_through
@@ -13,6 +15,7 @@ if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
     from tinclock.core.claims import ShotClaim, Triple
     from tinclock.core.combat.held import Held
+    from tinclock.core.combat.ledger import Wound
     from tinclock.core.geometry.level import LevelHit
     from tinclock.core.records import Finding
     from tinclock.core.timeline.history import PartHit
@@ -28,11 +31,12 @@ def check_number(claim: ShotClaim, context: Context) -> Finding | None:
         return None
     now = context.received_at
     held.spend(now)
-    context.ledger.drop_shield(context.actor.entity, now)
+    if context.actor.entity in context.ledger.affected:
+        context.ledger.drop_shield(context.actor.entity, now)
     if held.scatter.plain:
         held.shots += 1
         context.shot = held.shots
-        context.rays = (Ray(aim, 0.0),) * held.weapon.rules.pellets
+        context.ways = (aim,) * held.weapon.rules.pellets
         return None
     expected = held.shots + 1
     context.shot, own = held.number(claim.shot, context.rules.cadence.most_skipped)
@@ -50,10 +54,10 @@ def _scatter(held: Held, aim: Triple, command_time: float | None, own: bool, con
     if spread is not None:
         context.steps.append(Step("spread", held.scatter.spread_rad(at, speed), unit="rad"))
     key = None if own else context.actor.secret
-    context.rays = tuple(Ray(along, 0.0) for along in held.scatter.rays(aim, at, number, speed, key))
+    context.ways = tuple(held.scatter.rays(aim, at, number, speed, key))
 
 
-class Met(NamedTuple):
+class Met(Struct, frozen=True, gc=False):
     """What one ray met."""
 
     hit: PartHit
@@ -68,16 +72,22 @@ def perform_shot(claim: object, context: Context) -> None:
         context.origin = context.eye  # a start that is forgiven is still not believed
     met: list[Met] = []
     rays = []
-    for ray in context.rays:
-        context.direction = ray.direction
+    for way in context.ways:
+        context.direction = way
         reached, stopped_by = cast_shot(context)
         if context.hit is not None:
-            met.append(Met(context.hit, ray.direction, context.kept))
-        rays.append(Ray(ray.direction, reached, stopped_by))
-    context.direction, context.reached_m, context.stopped_by = rays[0].direction, rays[0].reached_m, rays[0].stopped_by
-    context.rays = tuple(rays) if len(rays) > 1 else ()
-    if met:
-        strike(context, met)
+            met.append(Met(context.hit, way, context.kept))
+        rays.append((way, reached, stopped_by))
+    context.direction, context.reached_m, context.stopped_by = rays[0]
+    if len(rays) > 1:
+        context.rays = tuple(Ray(*ray) for ray in rays)
+    if len(met) == 1:
+        context.hits = _strike(context, met[0].hit.entity, met)
+    elif met:
+        victims: dict[int, list[Met]] = {}
+        for one in met:
+            victims.setdefault(one.hit.entity, []).append(one)
+        context.hits = tuple(hit for entity, mets in victims.items() for hit in _strike(context, entity, mets))
 
 
 def cast_shot(context: Context) -> tuple[float, str | None]:
@@ -86,9 +96,9 @@ def cast_shot(context: Context) -> tuple[float, str | None]:
     Works out `context.hit`.
     """
     view, weapon, history = context.view, context.weapon, context.history
-    origin, direction = context.ray()
-    if view is None or weapon is None:  # pragma: no cover - the checks before deny
-        raise AssertionError("a shot is cast only after its view and weapon were worked out")
+    origin, direction = context.origin, context.direction
+    if view is None or weapon is None or origin is None or direction is None:  # pragma: no cover - denied before
+        raise AssertionError("a shot is cast only after its ray, view and weapon were worked out")
     entity, wall = context.actor.entity, None
     context.kept = 1.0
     if context.level is None:
@@ -120,31 +130,31 @@ def _may_pass(context: Context, wall: LevelHit | None, hit: PartHit | None) -> b
     return wall is not None and wall.surface.resistance_per_m < float("inf")
 
 
-def strike(context: Context, met: list[Met]) -> None:
-    """Apply the server's damage to whoever was hit, in the present: one wound a victim, one hit a part."""
+def _strike(context: Context, entity: int, mets: list[Met]) -> tuple[Hit, ...]:
+    """Apply the server's damage to one victim, in the present: one wound, and one hit for each part of it."""
     weapon, origin = context.weapon, context.origin
     if weapon is None or origin is None:  # pragma: no cover
-        return
-    victims: dict[int, list[Met]] = {}
-    for one in met:
-        victims.setdefault(one.hit.entity, []).append(one)
-    hits: list[Hit] = []
-    for entity, mets in victims.items():
-        points = [m.kept * context.charge * weapon.damage_at(m.hit.distance_m, m.hit.part.zone) for m in mets]
-        whole = sum(points)
-        hardest = mets[max(range(len(mets)), key=points.__getitem__)].hit.part
-        amount, wound = apply_harm(context, context.roster.actors[entity], Harm(hardest, whole), "shot")
-        context.damage += wound.before - wound.after
-        share = amount / whole if whole > 0.0 else 0.0
-        parts: dict[int, list[int]] = {}
-        for k, m in enumerate(mets):
-            parts.setdefault(m.hit.part_index, []).append(k)
-        for rows in parts.values():
-            first = mets[rows[0]]
-            part, t = first.hit.part, first.hit.distance_m
-            (ox, oy, oz), (dx, dy, dz) = origin, first.direction
-            point = (ox + dx * t, oy + dy * t, oz + dz * t)
-            dealt = share * sum(points[k] for k in rows)
-            changed = (dealt, wound.before, wound.after, wound.lethal, len(rows))
-            hits.append(Hit(entity, part.name, part.zone, part.side, t, point, *changed))
-    context.hits = tuple(hits)
+        return ()
+    points = [one.kept * context.charge * weapon.damage_at(one.hit.distance_m, one.hit.part.zone) for one in mets]
+    whole = points[0] if len(points) == 1 else sum(points)
+    hardest = mets[points.index(max(points))].hit.part
+    amount, wound = apply_harm(context, context.roster.actors[entity], Harm(hardest, whole), "shot")
+    context.damage += wound.before - wound.after
+    if len(mets) == 1:
+        return (_hit(mets[0], origin, amount, wound, 1),)
+    share = amount / whole if whole > 0.0 else 0.0
+    parts: dict[int, list[int]] = {}
+    for k, one in enumerate(mets):
+        parts.setdefault(one.hit.part_index, []).append(k)
+    return tuple(
+        _hit(mets[rows[0]], origin, share * sum([points[k] for k in rows]), wound, len(rows)) for rows in parts.values()
+    )
+
+
+def _hit(met: Met, origin: Triple, dealt: float, wound: Wound, times: int) -> Hit:
+    hit, (dx, dy, dz), (ox, oy, oz) = met.hit, met.direction, origin
+    part, t = hit.part, hit.distance_m
+    return Hit(
+        hit.entity, part.name, part.zone, part.side, t, (ox + dx * t, oy + dy * t, oz + dz * t), dealt, wound.before,
+        wound.after, wound.lethal, times,
+    )  # fmt: skip

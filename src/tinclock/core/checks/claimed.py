@@ -43,8 +43,10 @@ def check_claimed_victim(claim: ShotClaim | StrikeClaim, context: Context) -> Fi
 
 def check_claimed_part(claim: ShotClaim | StrikeClaim, context: Context) -> Finding | None:
     """Find `part_differs` when the victim is right and the part is not."""
+    if claim.part is None:
+        return None
     parts = [hit.part for hit in context.hits if hit.victim == claim.victim]
-    if claim.part is None or not parts:
+    if not parts:
         return None
     found = claim.part if claim.part in parts else parts[0]
     context.steps.append(Step("claimed part", claim.part, found))

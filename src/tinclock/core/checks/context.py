@@ -41,8 +41,8 @@ class Context:
     __slots__ = (
         "actor", "aim", "charge", "damage", "direction", "eye", "findings", "held", "history", "hit", "hits", "item",
         "kept", "ledger", "level", "line", "origin", "position", "posthumous", "rays", "reached_m", "received_at",
-        "roster", "rules", "seconds", "sequence", "shot", "slots", "steps", "stopped_by", "view", "view_time", "weapon",
-        "world",
+        "roster", "rules", "seconds", "sequence", "shot", "slots", "steps", "stopped_by", "view", "view_time", "ways",
+        "weapon", "world",
     )  # fmt: skip
 
     def __init__(self, world: World, line: Line, actor: Participant, received_at: float) -> None:
@@ -71,6 +71,8 @@ class Context:
         self.shot: int | None = None
         self.reached_m: float | None = None
         self.stopped_by: str | None = None
+        self.ways: tuple[Triple, ...] = ()
+        """Where the rays of a shot go."""
         self.rays: tuple[Ray, ...] = ()
         self.position: Triple | None = None
         self.item = ""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Final
 
-from tinclock.core.arrays import nearly_unit
 from tinclock.core.checks.context import excerpt
 from tinclock.core.claims import (
     HandleClaim,
@@ -18,6 +17,7 @@ from tinclock.core.claims import (
 )
 from tinclock.core.records import Step
 from tinclock.core.timeline.views import View
+from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -58,40 +58,49 @@ def as_triple(value: object) -> Triple | None:
     return None
 
 
-def _first_bad_field(claim: ShotClaim, origin: Triple | None, direction: Triple | None) -> str:
-    view, victim, part, damage = claim.view, claim.victim, claim.part, claim.damage
-    if (  # the usual claim, in one look; what isn't usual is taken apart below
-        origin is not None
-        and direction is not None
-        and type(view) is View
-        and type(view.from_tick) is type(view.to_tick) is type(claim.actor) is int
-        and type(view.fraction) is float
-        and 0 <= view.from_tick <= view.to_tick <= HIGHEST_INTEGER
-        and 0.0 <= view.fraction <= FARTHEST_M
-        and 0 <= claim.actor <= HIGHEST_INTEGER
-        and type(claim.weapon) is str
-        and victim is None
-        and part is None
-        and damage is None
-        and claim.shot is None
-        and claim.charge is None
-        and claim.command_time is None
-        and 0 < len(claim.weapon) <= LONGEST_NAME
-    ):
-        return ""
-    if view is None and claim.command_time is None:
-        return "view"
-    return next((field for field, fits in FIELDS[ShotClaim].items() if not fits(getattr(claim, field))), "")
-
-
 def check_form(claim: ShotClaim, context: Context) -> Finding | None:
     """Find `malformed` or `direction_not_unit`; works out origin and direction as floats, the latter normalised."""
+    if _is_usual(claim):
+        context.origin = claim.origin
+        return _check_direction(claim.direction, context)
+    field = next((field for field, fits in FIELDS[ShotClaim].items() if not fits(getattr(claim, field))), "")
+    if not field and claim.view is None and claim.command_time is None and context.line.name:
+        field = "view"
     origin, direction = as_triple(claim.origin), as_triple(claim.direction)
-    field = _first_bad_field(claim, origin, direction)
     if field or origin is None or direction is None:
         return _malformed(field, claim, context)
     context.origin = origin
     return _check_direction(direction, context)
+
+
+def _is_usual(claim: ShotClaim) -> bool:
+    """Whether a claim is well formed, in one look, for the usual ones; the others are looked at field by field."""
+    view, origin, direction = claim.view, claim.origin, claim.direction
+    if not (
+        type(view) is View
+        and type(origin) is type(direction) is tuple
+        and len(origin) == len(direction) == 3
+        and claim.victim is None
+        and claim.part is None
+        and claim.damage is None
+        and claim.shot is None
+        and claim.charge is None
+        and claim.command_time is None
+        and type(claim.weapon) is str
+        and 0 < len(claim.weapon) <= LONGEST_NAME
+        and type(view.from_tick) is type(view.to_tick) is type(claim.actor) is int
+        and type(view.fraction) is float
+    ):
+        return False
+    (x, y, z), (a, b, c) = origin, direction
+    return (
+        type(x) is type(y) is type(z) is type(a) is type(b) is type(c) is float
+        and x * x + y * y + z * z <= FARTHEST_M * FARTHEST_M
+        and a * a + b * b + c * c <= FARTHEST_M * FARTHEST_M
+        and 0 <= view.from_tick <= view.to_tick <= HIGHEST_INTEGER
+        and 0.0 <= view.fraction <= FARTHEST_M
+        and 0 <= claim.actor <= HIGHEST_INTEGER
+    )
 
 
 def _malformed(field: str, claim: object, context: Context) -> Finding:
@@ -104,7 +113,7 @@ def _check_direction(direction: Triple, context: Context) -> Finding | None:
     x, y, z = direction
     length = math.sqrt(x * x + y * y + z * z)
     context.steps.append(Step("form", length, 1.0))
-    if not nearly_unit(length):
+    if not abs(length - 1.0) <= TOLERANCES.direction_length:
         return context.find("direction_not_unit", length, 1.0, "")
     context.direction = (x / length, y / length, z / length)
     return None

@@ -19,14 +19,17 @@ if TYPE_CHECKING:
 def check_weapon(claim: Firing, context: Context) -> Finding | None:
     """Find `unknown_weapon` or `weapon_not_held`; works out the weapon that fires, which is the one that is held."""
     actor = context.actor
-    held = context.held = actor.weapons.get(actor.wielded)
-    context.steps.append(Step("weapon", excerpt_name(claim.weapon), actor.wielded))
+    wielded = actor.wielded
+    held = context.held = actor.weapons.get(wielded)
+    if held is not None:
+        context.weapon = held.weapon
+        if claim.weapon == wielded:
+            context.steps.append(Step("weapon", wielded, wielded))
+            return None
+    context.steps.append(Step("weapon", excerpt_name(claim.weapon), wielded))
     if held is None:
         known = claim.weapon in context.roster.weapons
         return context.find("unarmed" if known else "unknown_weapon", detail=excerpt(claim.weapon))
-    context.weapon = held.weapon
-    if claim.weapon == actor.wielded:
-        return None
     if claim.weapon not in context.roster.weapons:
         return context.find("unknown_weapon", detail=excerpt(claim.weapon))
     return context.find("weapon_not_held", detail=f"claimed {claim.weapon}, holds {actor.wielded}")

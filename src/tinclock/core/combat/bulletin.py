@@ -27,11 +27,26 @@ class Bulletin:
         self._fresh: list[Event] = []
         self._kept: deque[Event] = deque(maxlen=KEPT_EVENTS)
 
-    def tell(self, kind: EventKind, server_time: float, entity: int, **fields: Any) -> None:
-        """Publish a change."""
-        self.number += 1
-        self.time = max(self.time, server_time)
-        event = Event(self.number, kind, server_time, entity, **fields)
+    def tell(
+        self,
+        kind: EventKind,
+        server_time: float,
+        entity: int,
+        cause: str = "",
+        actor: int | None = None,
+        weapon: str | None = None,
+        part: str | None = None,
+        amount: float | None = None,
+        before: float | None = None,
+        after: float | None = None,
+        **more: Any,
+    ) -> None:
+        """Publish a change; the arguments are an event's fields."""
+        self.number = number = self.number + 1
+        if server_time > self.time:
+            self.time = server_time
+        fields = (number, kind, server_time, entity, cause, actor, weapon, part, amount, before, after)
+        event = Event(*fields, **more) if more else Event(*fields)
         self._fresh.append(event)
         self._kept.append(event)
 

@@ -40,7 +40,7 @@ class Cadence:
 
     def fire(self, now: float) -> None:
         """Spend the time of one shot."""
-        self._next_at = max(self._next_at, now) + self.interval_s
+        self._next_at = (now if now > self._next_at else self._next_at) + self.interval_s
         if self._mean_s > 0.0:
             self._mean_at = max(self._mean_at, now) + self._mean_s
 

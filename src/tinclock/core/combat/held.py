@@ -80,11 +80,14 @@ class Held:
 
     def ready_at(self) -> float:
         """The server time from which the weapon fires, as things stand; inf while it is empty."""
-        if self.magazine == 0 and self.reload_ends == NEVER:
-            return NEVER
-        blocked = self.magazine == 0 or not self.weapon.rules.reload_interruptible
-        reloaded = self.reload_ends if self.reload_ends != NEVER and blocked else -math.inf
-        return max(self.cadence.ready_at, self.drawn_at, reloaded)
+        ready = self.cadence.ready_at
+        if self.drawn_at > ready:
+            ready = self.drawn_at
+        if self.magazine is None or (self.magazine and self.reload_ends == NEVER):
+            return ready
+        if self.magazine == 0 or not self.weapon.rules.reload_interruptible:
+            return max(ready, self.reload_ends)  # never, while it is empty and nobody reloads
+        return ready
 
     def charge_at(self, now: float) -> float:
         """The share of a full charge that there is now."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import deque
 from typing import TYPE_CHECKING, NamedTuple
 
+from msgspec import Struct
+
 from tinclock.core.combat.bulletin import Bulletin
 from tinclock.core.combat.scores import Scores
 from tinclock.core.errors import AlreadyKnownError, UnknownNameError
@@ -18,7 +20,7 @@ if TYPE_CHECKING:
 REMEMBERED_LEVELS = 64
 
 
-class Blow(NamedTuple):
+class Blow(Struct, frozen=True, gc=False):
     """What harmed somebody. `covered` is the share of the damage that armour may take."""
 
     cause: str
@@ -28,7 +30,7 @@ class Blow(NamedTuple):
     covered: float = 0.0
 
 
-class Wound(NamedTuple):
+class Wound(Struct, frozen=True, gc=False):
     """What a blow changed: health before and after (equal when nothing was applied), and whether it killed."""
 
     before: float
@@ -36,7 +38,7 @@ class Wound(NamedTuple):
     lethal: bool
 
 
-class Level(NamedTuple):
+class Level(Struct, frozen=True, gc=False):
     """Health and armour from a time on."""
 
     since: float
@@ -76,6 +78,10 @@ class Ledger:
         self._lasting: list[_Lasting] = []
         self.dead: set[int] = set()
         """Entities that died and have not begun another life."""
+        self.affected: set[int] = set()
+        """Entities that had an effect in this life: for the others there is nothing to look up."""
+        self.armoured = self.harm.armour > 0.0
+        """Whether anybody has had armour in this match."""
 
     # -- coming and going -------------------------------------------------------------------------------------
 
@@ -102,6 +108,7 @@ class Ledger:
         self._account(entity)
         del self._accounts[entity]
         self.dead.discard(entity)
+        self.affected.discard(entity)
         self._lasting = [item for item in self._lasting if item.entity != entity]
         self.bulletin.tell("left", server_time, entity)
         if not self.points.keep_leavers:
@@ -119,6 +126,7 @@ class Ledger:
         account.health, account.armour, account.alive = account.full, self.harm.armour, True
         account.life += 1
         account.effects.clear()
+        self.affected.discard(entity)
         account.harmed.clear()
         account.past.clear()
         self._note(account, server_time)
@@ -139,29 +147,26 @@ class Ledger:
 
     def wound(self, entity: int, amount: float, server_time: float, blow: Blow) -> Wound:
         """Take `amount` points from an entity, armour first; nothing happens to one that is dead or shielded."""
-        account = self._account(entity)
+        account = self._accounts.get(entity) or self._account(entity)
         before = account.health
-        if not account.alive or amount <= 0.0 or self.shielded(entity, server_time):
+        if not account.alive or amount <= 0.0 or (entity in self.affected and self.shielded(entity, server_time)):
             return Wound(before, before, False)
-        cause, actor, weapon, part, covered = blow
-        fields = {"cause": cause, "actor": actor or None, "weapon": weapon or None, "part": part or None}
-        taken = min(account.armour, amount * covered)
+        actor, told = blow.actor, (blow.cause, blow.actor or None, blow.weapon or None, blow.part or None)
+        taken = min(account.armour, amount * blow.covered)
         if taken > 0.0:
             was, account.armour = account.armour, account.armour - taken
-            self.bulletin.tell("armour", server_time, entity, amount=taken, before=was, after=account.armour, **fields)
-        account.health = max(0.0, before - (amount - taken))
-        account.harmed.append((server_time, actor, before - account.health + taken))
+            self.bulletin.tell("armour", server_time, entity, *told, taken, was, account.armour)
+        after = before - (amount - taken)
+        account.health = after = after if after > 0.0 else 0.0
+        account.harmed.append((server_time, actor, before - after + taken))
         self._note(account, server_time)
-        if account.health < before:
-            self.bulletin.tell(
-                "health", server_time, entity, amount=before - account.health, before=before, after=account.health,
-                **fields,
-            )  # fmt: skip
-        if account.health > 0.0:
-            return Wound(before, account.health, False)
+        if after < before:
+            self.bulletin.tell("health", server_time, entity, *told, before - after, before, after)
+        if after > 0.0:
+            return Wound(before, after, False)
         account.alive, account.died_at = False, server_time
         self.dead.add(entity)
-        self.bulletin.tell("death", server_time, entity, **fields)
+        self.bulletin.tell("death", server_time, entity, *told)
         self._settle(entity, account, actor, server_time)
         return Wound(before, 0.0, True)
 
@@ -201,6 +206,7 @@ class Ledger:
         if not account.alive or before >= self.harm.most_armour:
             return 0.0
         account.armour = min(self.harm.most_armour, before + amount)
+        self.armoured = True
         self._note(account, server_time)
         self.bulletin.tell(
             "armour", server_time, entity, cause=cause, actor=actor, amount=account.armour - before, before=before,
@@ -213,6 +219,7 @@ class Ledger:
     ) -> None:
         """Begin an effect, or change when it ends."""
         self._account(entity).effects[what] = (until, amount)
+        self.affected.add(entity)
         self.bulletin.tell("effect", server_time, entity, cause=cause, what=what, until=until, amount=amount)
 
     def drop_shield(self, entity: int, server_time: float) -> None:

@@ -17,11 +17,11 @@ if TYPE_CHECKING:
     from tinclock.core.claims import Triple
     from tinclock.core.combat.stride import Stride
     from tinclock.core.combat.weapons import Weapon
-    from tinclock.core.records import Ruling
+    from tinclock.core.records import Receipt
     from tinclock.core.rules import Rules
     from tinclock.core.timeline.views import Drawing
 
-REMEMBERED_RULINGS = 256
+REMEMBERED_RECEIPTS = 128
 
 
 class Tenure(NamedTuple):
@@ -47,6 +47,7 @@ class Participant:
     """An entity that takes part: who acts for it, its team, what it carries."""
 
     __slots__ = (
+        "blocks_only",
         "connection",
         "entity",
         "home",
@@ -73,6 +74,8 @@ class Participant:
         self.items: dict[str, Stock] = {}
         self.wielded = ""
         self.life_epoch = 1
+        self.blocks_only = False
+        """Stops shots and takes no damage."""
         self.stride: Stride | None = None
         self.squeeze: Squeeze | None = None
         self.key, self.secret = (
@@ -118,7 +121,7 @@ class Line:
         "highest_sequence",
         "name",
         "newest_view_time",
-        "rulings",
+        "receipts",
         "view_limits",
     )
 
@@ -129,15 +132,15 @@ class Line:
         self.newest_view_time = float("-inf")
         self.view_limits: tuple[int, Drawing | None, float, float, float] = (-1, None, 0.0, 0.0, 0.0)
         """Clock version and drawing that the limits hold for; shortest trip, latest age, allowance for running back."""
-        self.rulings: OrderedDict[int, Ruling] = OrderedDict()
+        self.receipts: OrderedDict[int, Receipt] = OrderedDict()
 
-    def remember(self, ruling: Ruling) -> None:
-        """Keep a ruling for repeats of its sequence number."""
-        self.rulings[ruling.sequence] = ruling
-        if ruling.sequence > self.highest_sequence:
-            self.highest_sequence = ruling.sequence
-        if len(self.rulings) > REMEMBERED_RULINGS:
-            self.rulings.popitem(last=False)
+    def remember(self, sequence: int, receipt: Receipt) -> None:
+        """Keep a receipt for repeats of its sequence number (not the ruling: that is fifty times as large)."""
+        self.receipts[sequence] = receipt
+        if sequence > self.highest_sequence:
+            self.highest_sequence = sequence
+        if len(self.receipts) > REMEMBERED_RECEIPTS:
+            self.receipts.popitem(last=False)
 
 
 class Roster:
@@ -179,6 +182,7 @@ class Roster:
             {item: Stock(table) for item, table in self.rules.items.items()} if connection else {},
             wielded,
         )
+        actor.blocks_only = self.rules.rigs[rig].blocks_only
         self.actors[actor.entity] = actor
         self._next_entity += 1
         return actor
