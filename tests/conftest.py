@@ -11,6 +11,8 @@ import pytest
 from hypothesis import settings
 
 import tinclock
+from tinclock.core.rig_rules import RigRules
+from tinclock.core.weapon_rules import ItemRules, WeaponRules
 from tinclock.garden.scenario import data_file
 
 settings.register_profile("steady", deadline=None, derandomize=True)
@@ -25,6 +27,23 @@ def rules() -> tinclock.Rules:
 @pytest.fixture(scope="session")
 def level() -> tinclock.Level:
     return tinclock.load_level(data_file("garden_level.toml"))
+
+
+def changed(rules: tinclock.Rules, table: str, name: str, **fields: Any) -> tinclock.Rules:
+    """The rules with fields of one weapon, item or rig changed; a name that is new needs all its fields."""
+    tables = dict(getattr(rules, table))
+    kind = {"weapons": WeaponRules, "items": ItemRules, "rigs": RigRules}[table]
+    tables[name] = msgspec.structs.replace(tables[name], **fields) if name in tables else kind(**fields)
+    return msgspec.structs.replace(rules, **{table: tables})
+
+
+def codes(ruling: tinclock.Ruling) -> list[str]:
+    return [finding.code for finding in ruling.findings]
+
+
+def step(ruling: tinclock.Ruling, name: str) -> Any:
+    """What a step of the trace measured."""
+    return next(step.observed for step in ruling.trace if step.name == name)
 
 
 class Range:
@@ -72,6 +91,16 @@ class Range:
         values = {"sequence": self.sequence, "actor": self.shooter, "weapon": "pea_rifle", "origin": eye,
                   "direction": along, "view": view, **fields}  # fmt: skip
         return tinclock.ShotClaim(**values)
+
+    def say(self, kind: type, *, by: str = "s", late: float = 0.0, **fields: Any) -> tinclock.Ruling:
+        """Send a claim of another kind, numbered, for the shooter unless it says otherwise."""
+        self.sequence += 1
+        claim = kind(**{"sequence": self.sequence, "actor": self.shooter, **fields})
+        return self.referee.rule(by, claim, received_at=self.now + late)
+
+    def kinds(self) -> list[str]:
+        """What happened since the last look."""
+        return [event.kind for event in self.referee.events()]
 
     def shoot(self, *, late: float = 0.0, **fields: Any) -> tinclock.Ruling:
         return self.referee.rule("s", self.aimed(**fields), received_at=self.now + late)

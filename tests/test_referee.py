@@ -7,7 +7,7 @@ import math
 import msgspec
 import numpy as np
 import pytest
-from conftest import Range
+from conftest import Range, codes
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -18,10 +18,6 @@ from tinclock.core.combat.ledger import Blow
 from tinclock.core.wording import CODES
 
 View = tinclock.View
-
-
-def codes(ruling: tinclock.Ruling) -> list[str]:
-    return [finding.code for finding in ruling.findings]
 
 
 def test_an_honest_shot_is_upheld_with_the_servers_damage(shooting):

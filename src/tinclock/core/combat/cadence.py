@@ -16,34 +16,26 @@ class Cadence:
     were held up and arrive together pass, because the time that they waited has been saved up; over any time
     T no more than (T + allowance) / interval + 1 shots pass, however they are spread.
 
-    A weapon with bursts runs two of them, as I.371 does for a peak and a sustained rate: one at the interval inside a
-    burst, one at the average interval, which a burst of n may be ahead of by what its first n - 1 shots save up.
+    In a burst the interval is the burst's own, and the weapon's comes after its last shot. Who waits that long between
+    two shots of a burst begins another one.
     """
 
-    __slots__ = ("_ahead_s", "_mean_at", "_mean_s", "_next_at", "interval_s")
+    __slots__ = ("_burst", "_fired", "_last_at", "_pause_s", "interval_s", "ready_at")
 
     def __init__(self, weapon: WeaponRules) -> None:
-        burst = weapon.burst
-        self.interval_s = weapon.interval_s if burst is None else burst.interval_s
-        self._mean_s = self._ahead_s = 0.0
-        if burst is not None:
-            self._mean_s = ((burst.shots - 1) * burst.interval_s + weapon.interval_s) / burst.shots
-            self._ahead_s = (burst.shots - 1) * (self._mean_s - burst.interval_s)
-        self._next_at = self._mean_at = float("-inf")
-
-    @property
-    def ready_at(self) -> float:
+        self._burst = 1 if weapon.burst is None else weapon.burst.shots
+        self.interval_s = weapon.interval_s if weapon.burst is None else weapon.burst.interval_s
+        self._pause_s = weapon.interval_s
+        self._fired, self._last_at = 0, float("-inf")
+        self.ready_at = float("-inf")
         """When the weapon is ready without any allowance."""
-        if self._mean_s == 0.0:
-            return self._next_at
-        return max(self._next_at, self._mean_at - self._ahead_s)
 
     def fire(self, now: float) -> None:
         """Spend the time of one shot."""
-        self._next_at = (now if now > self._next_at else self._next_at) + self.interval_s
-        if self._mean_s > 0.0:
-            self._mean_at = max(self._mean_at, now) + self._mean_s
-
-    def delay_until(self, at: float) -> None:
-        """Not ready before a time."""
-        self._next_at = max(self._next_at, at)
+        at = now if now > self.ready_at else self.ready_at
+        if self._burst == 1:
+            self.ready_at = at + self.interval_s
+            return
+        fired = 0 if at - self._last_at >= self._pause_s else self._fired % self._burst
+        self._fired, self._last_at = fired + 1, at
+        self.ready_at = at + (self._pause_s if self._fired == self._burst else self.interval_s)
