@@ -170,7 +170,7 @@ def test_a_client_with_its_key_draws_exactly_what_the_server_rules():
         ruling = here.referee.rule("s", claim, received_at=here.now + arrives)
         assert [code for code in codes(ruling) if code != "view_late"] == []
         drawn = client.rays(claim.direction, at, shot)
-        assert [ray.direction for ray in ruling.rays] == pytest.approx(drawn, abs=1e-9)
+        assert np.allclose([ray.direction for ray in ruling.rays], drawn, rtol=0.0, atol=1e-9)
         here.run(0)
 
 

@@ -54,8 +54,8 @@ def check_clock(claim: MoveClaim, context: Context) -> Finding | None:
     if last is not None and command <= last:
         context.steps.append(Step("time since the last report", command - last, 0.0, "s"))
         return context.find("stale_move", command - last, 0.0, "s")
-    step = 1.0 / context.rules.match.tick_rate_hz if last is None else command - last
     behind = max(stride.clock_at, now - 1.0)  # time that a silent client did not use doesn't pile up for long
+    step = max(1.0 / context.rules.match.tick_rate_hz, now - behind) if last is None else command - last
     most = max(0.0, now + rules.time_allowance_s - behind)
     context.steps.append(Step("time since the last report", step, most, "s"))
     used = min(step, most)

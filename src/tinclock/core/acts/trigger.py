@@ -38,5 +38,8 @@ def next_shot_at(actor: Participant, now: float) -> float:
     if squeeze is None or held is None or squeeze.left == 0 or held.weapon.rules.charge_s > 0.0:
         return NEVER
     if held.magazine == 0 and held.can_reload():
-        held.reload(min(now, max(squeeze.since, held.cadence.ready_at)))
+        begins = max(squeeze.since, held.cadence.ready_at)
+        if begins > now:
+            return begins + held.weapon.rules.reload_s
+        held.reload(begins)  # at its own instant, not at the tick that finds it due
     return max(squeeze.since, held.ready_at())

@@ -1,0 +1,160 @@
+"""What damage does to whom: armour, shields, friends, oneself, trades, credit, streaks and points."""
+
+from __future__ import annotations
+
+import msgspec
+import pytest
+from conftest import Range, changed, codes, step
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tinclock
+from tinclock.core.combat.ledger import Blow, Ledger
+from tinclock.core.rules import HarmRules, ScoreRules
+from tinclock.core.weapon_rules import LastingRules
+from tinclock.garden.scenario import data_file
+
+RULES = tinclock.load_rules(data_file("garden.toml"))
+
+
+def books(players: str = "ab", teams: str = "", **rules: object) -> Ledger:
+    """A ledger with players 1, 2, ... of the teams given by one letter each, all alive at 0 s."""
+    harm = {k: v for k, v in rules.items() if k in HarmRules.__struct_fields__}
+    score = {k: v for k, v in rules.items() if k in ScoreRules.__struct_fields__}
+    ledger = Ledger(100.0, HarmRules(**harm), ScoreRules(**score))
+    for entity, name in enumerate(players, start=1):
+        ledger.open(entity, name=name, team=teams[entity - 1].strip() if teams else "")
+        ledger.spawn(entity, 0.0)
+    return ledger
+
+
+def hurt(ledger: Ledger, victim: int, amount: float, at: float, by: int, covered: float = 0.0) -> bool:
+    return ledger.wound(victim, amount, at, Blow("shot", by, "gun", "chest", covered)).lethal
+
+
+def row(ledger: Ledger, entity: int) -> tuple[float, int, int, int, int]:
+    one = ledger.scores.rows[entity]
+    return one.score, one.kills, one.deaths, one.assists, one.streak
+
+
+@given(st.floats(0.0, 1.0), st.floats(0.0, 80.0), st.lists(st.floats(0.0, 60.0), max_size=8))
+def test_armour_takes_its_share_until_it_is_gone_and_nothing_gets_lost(share, armour, blows):
+    ledger = books(armour=armour, most_armour=100.0)
+    for amount in blows:
+        before = ledger.health(2) + ledger.armour(2)
+        was_alive, had = ledger.alive(2), ledger.armour(2)
+        hurt(ledger, 2, amount, 1.0, 1, share)
+        lost = before - ledger.health(2) - ledger.armour(2)
+        assert had - ledger.armour(2) == pytest.approx(min(had, amount * share) if was_alive else 0.0)
+        assert lost == pytest.approx(amount if ledger.alive(2) and was_alive else lost)
+        assert 0.0 <= ledger.health(2) <= 100.0
+
+
+def test_armour_covers_the_zones_of_its_rig_and_piercing_passes_it():
+    harm = {"armour": 50.0, "armour_share": 0.5}
+    chest = changed(RULES, "rigs", "gardener", armour_zones=["torso"])
+    assert Range(chest, None, harm=harm).shoot().damage == 8.5
+    assert Range(chest, None, harm=harm).shoot(bone=4).damage == 42.5
+    piercing = changed(chest, "weapons", "pea_rifle", armour_piercing=1.0)
+    assert Range(piercing, None, harm=harm).shoot().damage == 17.0
+
+
+def test_nobody_is_harmed_after_a_spawn_until_it_fires():
+    here = Range(RULES, None, harm={"spawn_shield_s": 5.0})
+    first = here.shoot()
+    assert (first.damage, step(first, "victim")) == (0.0, "shielded")
+    back = here.referee.history.eye_now(here.runner)
+    here.referee.rule("r", here.aimed(actor=here.runner, origin=back, sequence=1), received_at=here.now)
+    assert here.shoot(late=0.2).damage == 17.0
+    assert next(e.until for e in here.referee.events() if e.kind == "effect" and e.cause == "fired") <= here.now
+
+
+@pytest.mark.parametrize(("mode", "share", "victim_loses", "shooter_loses"), [
+    ("none", 1.0, 0.0, 0.0), ("scaled", 0.5, 8.5, 0.0), ("reflected", 0.5, 0.0, 8.5), ("scaled", 0.0, 0.0, 0.0),
+])  # fmt: skip
+def test_friendly_fire_does_what_the_rules_say(mode, share, victim_loses, shooter_loses):
+    here = Range(RULES, None, team="copper", harm={"friendly_fire": mode, "friendly_share": share})
+    ruling = here.shoot()
+    ledger = here.referee.ledger
+    assert ruling.damage == victim_loses
+    assert (100.0 - ledger.health(2), 100.0 - ledger.health(1)) == (victim_loses, shooter_loses)
+    assert [e.cause for e in here.referee.events() if e.kind == "health"] == (
+        ["reflected"] if shooter_loses else ["shot"] if victim_loses else []
+    )
+
+
+def test_without_teams_everybody_is_against_everybody():
+    here = Range(RULES, None)
+    alone = [here.referee.admit(connection=c, account=c, rig="gardener") for c in "xy"]
+    assert not here.referee.ledger.friends(*alone)
+    assert here.referee.ledger.friends(here.shooter, here.shooter)
+
+
+def test_damage_that_lasts_comes_at_its_instants_whatever_the_tick_rate_and_a_new_life_ends_it():
+    lasting = LastingRules(damage=5.0, every_s=0.5, times=3)
+    for rate in (7, 64):
+        here = Range(changed(RULES, "weapons", "pea_rifle", lasting=lasting), None)
+        here.shoot()
+        for k in range(1, 4 * rate):
+            here.referee.advance(here.now + k / rate)
+        told = [e for e in here.referee.events() if e.kind == "health"]
+        assert [e.after for e in told] == [83.0, 78.0, 73.0, 68.0]
+        assert [e.server_time - here.now for e in told] == pytest.approx([0.0, 0.5, 1.0, 1.5])
+        assert {e.actor for e in told} == {here.shooter}
+    here.shoot(late=9.0, view=tinclock.View(38, 38, 0.0))
+    here.referee.spawn(here.runner, here.now + 9.1)
+    here.referee.advance(here.now + 20.0)
+    assert here.referee.ledger.health(here.runner) == 100.0
+
+
+def test_kills_assists_streaks_points_and_the_leader_change_together():
+    ledger = books("abcd", "rrbb")
+    hurt(ledger, 3, 30.0, 0.0, 2)
+    hurt(ledger, 3, 19.0, 0.0, 4)  # a team-mate's: no assist
+    assert hurt(ledger, 3, 90.0, 1.0, 1)
+    assert row(ledger, 1) == (100.0, 1, 0, 0, 1)
+    assert row(ledger, 2) == (50.0, 0, 0, 1, 0)
+    assert row(ledger, 3) == (0.0, 0, 1, 0, 0)
+    assert (ledger.scores.teams, ledger.scores.leader) == ({"r": 150.0}, 1)
+    hurt(ledger, 4, 30.0, 2.0, 2)
+    assert hurt(ledger, 4, 90.0, 13.0, 1)  # too long ago for an assist
+    assert hurt(ledger, 1, 100.0, 14.0, 1)
+    assert row(ledger, 1) == (150.0, 2, 1, 0, 0)
+    assert row(ledger, 2)[3] == 1
+
+
+def test_a_fall_soon_after_somebodys_damage_is_that_ones_kill_and_later_ones_own_fault():
+    for after, kills, score in ((4.9, 1, 0.0), (5.1, 0, -50.0)):
+        ledger = books("ab")
+        hurt(ledger, 2, 10.0, 0.0, 1)
+        ledger.wound(2, 500.0, after, Blow("fall"))
+        assert (row(ledger, 1)[1], row(ledger, 2)[0]) == (kills, score)
+    mates = books("ab", "rr")
+    hurt(mates, 2, 500.0, 0.0, 1)
+    assert row(mates, 1) == (-100.0, 0, 0, 0, 0)
+
+
+def test_two_shots_that_kill_each_other_both_count_within_the_trade_window_only():
+    for window, late, dies in ((0.1, 0.05, True), (0.1, 0.15, False), (0.0, 0.0, False)):
+        here = Range(changed(RULES, "weapons", "pea_rifle", damage=200.0), None, harm={"trade_window_s": window})
+        assert here.shoot().hits[0].lethal
+        eye = here.referee.history.eye_now(here.runner)
+        answer = here.aimed(view=tinclock.View(here.tick - 5, here.tick - 3, 0.5), actor=here.runner, origin=eye)
+        target = here.referee.history.bones_at(here.shooter, tinclock.View(38, 38, 0.0))[2, :3] - eye
+        length = float((target @ target) ** 0.5)
+        answer = msgspec.structs.replace(answer, sequence=1, direction=tuple((target / length).tolist()))
+        ruling = here.referee.rule("r", answer, received_at=here.now + late)
+        assert here.referee.ledger.alive(here.shooter) != dies
+        assert codes(ruling) == ([] if dies else ["dead_actor"])
+
+
+def test_one_who_died_on_its_own_screen_first_does_not_trade():
+    here = Range(changed(RULES, "weapons", "pea_rifle", damage=200.0), None, harm={"trade_window_s": 0.5})
+    died = here.now
+    here.referee.ledger.wound(here.shooter, 500.0, died, Blow("shot", here.runner))
+    here.run(14)
+    eye = (-8.89, 3.0, 1.65)
+    claim = tinclock.ShotClaim(1, 1, "pea_rifle", eye, (1.0, 0.0, 0.0), tinclock.View(50, 52, 0.5))
+    ruling = here.referee.rule("s", claim, received_at=here.now)
+    assert codes(ruling) == ["dead_actor"]
+    assert step(ruling, "seen before its death by") < 0.0
