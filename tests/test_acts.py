@@ -96,7 +96,9 @@ class Walk(Range):
     def go(self, x: float, y: float = 0.0, z: float = 0.0, after: float = 0.1, **fields: object) -> tinclock.Ruling:
         self.clock += after
         late = fields.pop("late", self.clock - 50.0)
-        return self.say(tinclock.MoveClaim, position=(float(x), float(y), z), command_time=self.clock, late=late, **fields)
+        return self.say(
+            tinclock.MoveClaim, position=(float(x), float(y), z), command_time=self.clock, late=late, **fields
+        )
 
 
 def test_a_body_goes_as_fast_as_it_can_and_no_faster():
