@@ -44,7 +44,11 @@ class Busy:
         self.crowd = Crowd(PLAYERS, Gait(rig.bones, rig.rest), self.rng)
         self.entities = [
             self.referee.admit(
-                connection=f"c{k}", account=f"a{k}", team=("copper", "pewter")[k % 2], rig="gardener", weapon="pea_rifle"
+                connection=f"c{k}",
+                account=f"a{k}",
+                team=("copper", "pewter")[k % 2],
+                rig="gardener",
+                weapon="pea_rifle",
             )
             for k in range(PLAYERS)
         ]

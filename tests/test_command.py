@@ -14,6 +14,7 @@ from click.testing import CliRunner
 
 import tinclock
 from tinclock.cli.main import main
+from tinclock.garden.scenario import data_file
 
 ROOT = Path(__file__).parent.parent
 
@@ -65,12 +66,41 @@ def test_demo_explains_one_ruling(tmp_path):
     assert "this match has rulings 1 to" in wrong.output
 
 
+GARDEN = str(data_file("garden.toml"))
+
+
+def test_check_finds_nothing_in_the_gardens_rules_and_counts_hits():
+    done = CliRunner().invoke(main, ["check", GARDEN])
+    assert done.exit_code == 0
+    assert "no mistakes, no oddities" in done.output
+    assert re.search(r"pea rifle +hitscan +0.18 .*6 \(0.90\)", done.output)
+    report = json.loads(CliRunner().invoke(main, ["check", GARDEN, "--json", "--against", "sprinkler"]).output)[0]
+    assert {row["rig"] for row in report["weapons"]} == {"sprinkler"}
+    assert CliRunner().invoke(main, ["check", GARDEN, "--quiet"]).output == ""
+    wrong = CliRunner().invoke(main, ["check", GARDEN, "--against", "snail"])
+    assert (wrong.exit_code, "there are: gardener, sprinkler" in wrong.output) == (2, True)
+
+
+def test_check_reports_mistakes_of_all_files_at_once_and_fails(tmp_path):
+    text = Path(GARDEN).read_text(encoding="utf-8")
+    bad, odd = tmp_path / "bad.toml", tmp_path / "odd[1].toml"
+    bad.write_text(text.replace("damage = 17.0", "damge = 17.0").replace("health = 100.0", "health = -1", 1))
+    odd.write_text(text.replace("[[12.0, 1.0], [40.0, 0.5]]", "[[12.0, 0.5], [40.0, 1.0]]"))
+    done = CliRunner().invoke(main, ["check", str(bad), str(odd), str(tmp_path / "none.toml")])
+    assert done.exit_code == 1
+    for part in ("bad.toml: 3 mistakes", "did you mean 'damage'", "match.health: got -1", "no such file",
+                 "odd[1].toml: no mistakes, 1 oddity", "falloff: rises with distance, [0.5, 1.0]"):  # fmt: skip
+        assert part in done.output
+    assert CliRunner().invoke(main, ["check", str(odd)]).exit_code == 0
+    assert CliRunner().invoke(main, ["check", str(odd), "--strict"]).exit_code == 1
+
+
 def test_help_and_version_answer_with_examples():
     run = [sys.executable, "-m", "tinclock"]
     assert (
         tinclock.__version__ in subprocess.run([*run, "--version"], capture_output=True, text=True, check=True).stdout
     )
-    for arguments in ([], ["demo"]):
+    for arguments in ([], ["demo"], ["check"]):
         text = subprocess.run([*run, *arguments, "--help"], capture_output=True, text=True, check=True).stdout
         assert "Examples:" in text
 
@@ -80,6 +110,16 @@ def test_the_first_example_prints_one_ruling_with_its_trace():
     done = subprocess.run([sys.executable, str(example)], capture_output=True, text=True, check=True)
     assert done.stdout == (ROOT / "tests" / "golden" / "first_ruling.txt").read_text()
     assert len(example.read_text().splitlines()) < 60
+
+
+@pytest.mark.parametrize(("example", "lines"), [
+    ("friendly_match", ["the sprinkler dies by", "gorse joins team pewter", "oil_can", "the same as the server's: True"]),
+    ("top_down", ["dung's move is amended: too_fast", "in the wall", "2 in the head", "health of dung"]),
+])  # fmt: skip
+def test_the_other_examples_show_what_they_say(example, lines):
+    run = [sys.executable, "-W", "error", str(ROOT / "examples" / f"{example}.py")]
+    text = subprocess.run(run, capture_output=True, text=True, check=True).stdout
+    assert [line for line in lines if line not in text] == []
 
 
 def test_the_readmes_python_blocks_run_as_printed(tmp_path):

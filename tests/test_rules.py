@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import copy
+import re
 import tomllib
 
 import pytest
+from conftest import Range
 
 import tinclock
+from tinclock.core.lethality import lethality
 from tinclock.garden.scenario import data_file
 
 TABLES = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
@@ -83,3 +86,65 @@ def test_left_parts_lie_on_the_left_of_the_shipped_rig(rules):
     sides = {side: [p for p in rig.parts if p.side == side] for side in ("left", "right", "middle")}
     assert [len(sides[s]) for s in ("left", "right", "middle")] == [7, 7, 5]
     assert all(rig.rest[part.bone, 1] > 0 for part in sides["left"])
+
+
+CONTRADICTIONS = {
+    "weapons.trowel.cone_deg": (None, "weapons.trowel.radius_m: a reach weapon needs radius_m or cone_deg above 0"),
+    "weapons.trowel.penetration": (3.0, "weapons.trowel.penetration: a reach weapon has none"),
+    "weapons.pea_rifle.victims": (3, "weapons.pea_rifle.victims: only for kind 'reach'"),
+    "weapons.pea_rifle.pellets": (3, "pellets: is 3, but kind is 'hitscan'"),
+    "weapons.pea_rifle.reload_s": (3.0, "weapons.pea_rifle.reload_s: needs a magazine"),
+    "weapons.pea_rifle.burst": ({"shots": 3, "interval_s": 0.5}, "burst.interval_s: 0.5 must be below interval_s 0.18"),
+    "weapons.hose.recoil": ({"pattern_deg": []}, "recoil.pattern_deg: at least one entry is needed"),
+    "items.oil_can.effect": ("shield", "items.oil_can.for_s: effect 'shield' needs a time above 0"),
+    "items.oil_can.amount": (0.0, "items.oil_can.amount: effect 'repair' needs an amount above 0"),
+    "rigs.gardener.armour_zones": (["hat"], "rigs.gardener.armour_zones: no part has zone 'hat'; zones are arm, head"),
+    "harm": ({"armour": 200.0}, "harm.armour: 200 is more than harm.most_armour 100"),
+    "harm.friendly_fire": (0.5, "harm.friendly_fire: got 0.5 .*expected one of 'none', 'scaled', 'reflected'"),
+}
+
+
+@pytest.mark.parametrize("path", CONTRADICTIONS)
+def test_tables_that_contradict_each_other_are_refused(path):
+    value, message = CONTRADICTIONS[path]
+    tables = changed(path, value)
+    if value is None:
+        del tables["weapons"]["trowel"]["cone_deg"], tables["weapons"]["trowel"]["radius_m"]
+    with pytest.raises(tinclock.RulesError, match=message):
+        tinclock.parse_rules(tables)
+
+
+ODD = {
+    "weapons.pea_rifle.falloff": ([[1.0, 0.5], [9.0, 1.0]], r"falloff: rises with distance, \[0.5, 1.0\]"),
+    "weapons.pea_rifle.damage": (0.0, "weapons.pea_rifle.damage: 0: it can't kill"),
+    "weapons.seed_scatter.damage": (0.2, "weapons.seed_scatter.damage: all 25 shots .* it can't kill"),
+    "weapons.pea_rifle.zones": ({"hat": 2.0, "head": 2.0}, "zones.hat: no rig has this zone"),
+    "weapons.trowel.zones": ({"head": 2.0}, "weapons.trowel.zones: arm, leg, neck, torso not listed; counts 1"),
+    "view.max_rewind_s": (0.05, r"view.max_rewind_s: 0.05 is less than two snapshots \(0.0625 s\)"),
+    "match.history_s": (0.41, "match.history_s: 0.41 leaves less than two snapshots"),
+    "weapons.hose.interval_s": (0.01, "weapons.hose.interval_s: 0.01 is short against cadence.allowance_s"),
+    "weapons.hose.spread.recovery_deg_per_s": (0.0, "spread.recovery_deg_per_s: 0: .* never comes back"),
+    "harm": ({"friendly_fire": "scaled", "friendly_share": 0.0}, "harm.friendly_share: 0 makes"),
+}
+
+
+@pytest.mark.parametrize("path", ODD)
+def test_what_is_legal_but_hardly_meant_is_said(path, tmp_path):
+    value, message = ODD[path]
+    odd = tinclock.oddities(tinclock.parse_rules(changed(path, value)))
+    assert any(re.search(message, line) for line in odd), odd
+    assert tinclock.oddities(tinclock.parse_rules(TABLES)) == []
+
+
+def test_hits_to_kill_are_counted_as_the_referee_would_rule_them(rules):
+    """Every shot of the count leaves the victim alive but the last, in a real match, at the seconds that it says."""
+    for zone, bone in (("torso", 2), ("head", 4)):
+        row = next(r for r in lethality(rules, "gardener", 8.9) if (r.weapon, r.zone) == ("pea_rifle", zone))
+        patient = {"match": {"history_s": 9.0}, "view": {"max_rewind_s": 9.0}}
+        here, fatal = Range(rules, None, **patient), []
+        for k in range(row.hits):
+            fatal.append(here.shoot(bone=bone, late=0.18 * k).hits[0].lethal)
+        assert fatal == [False] * (row.hits - 1) + [True]
+        assert row.seconds == pytest.approx(0.18 * (row.hits - 1))
+    with pytest.raises(tinclock.UnknownNameError, match="unknown rig 'gnome'"):
+        lethality(rules, "gnome")

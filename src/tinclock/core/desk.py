@@ -255,7 +255,7 @@ class Desk:
         wait = held.ready_at() - now
         told = Told(
             actor.entity, last, health, armour, actor.wielded, held.magazine, held.reserve, held.shots,
-            wait if 0.0 < wait < NEVER else 0.0, "", 0, 0.0, position,
+            wait if 0.0 < wait < NEVER else 0.0, position=position,
         )  # fmt: skip
         if not context.item:
             return told

@@ -164,13 +164,18 @@ def explain_event(event: Event, names: Mapping[int, str] | None = None) -> str:
         "health": f"health of {who}{change}{by}{how}, {event.cause}",
         "armour": f"armour of {who}{change}{by}{how}, {event.cause}",
         "death": f"{who} dies{by}{how}, {event.cause}",
-        "effect": f"{who} has {event.what} until {event.until or 0:.2f} s, {event.cause}",
+        "effect": f"{who} {_effect(event)}, {event.cause}",
         "weapon": f"{who} holds {event.weapon}",
         "control": f"{who} is acted for{by if by else ' by its own'}",
         "score": f"{event.what} of {who}{change}, {event.cause}",
         "leader": f"{who} leads",
     }[event.kind]
     return f"{event.number:>5} {event.server_time:8.3f} s  {text}"
+
+
+def _effect(event: Event) -> str:
+    until = event.until or 0.0
+    return f"has its {event.what} until {until:.2f} s" if until > event.server_time else f"loses its {event.what}"
 
 
 def _name(entity: int, names: Mapping[int, str] | None) -> str:
