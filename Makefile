@@ -38,6 +38,7 @@ lint: $(VENV)/.lint-ready
 bench: $(VENV)/.bench-ready
 	$(BIN)/python benchmarks/rewound_ray.py
 	$(BIN)/python benchmarks/timeline_costs.py
+	$(BIN)/python benchmarks/busy_match.py
 
 screenshots: $(VENV)/.demo-ready
 	$(BIN)/python tools/screenshots.py

@@ -1,4 +1,4 @@
-"""A full match for one core: 100 players at 64 Hz, 1,500 shots and 1,500 moves a second: python benchmarks/busy_match.py
+"""A full match on one core, 100 players at 64 Hz with 1,500 shots and 1,500 moves a second: busy_match.py [--json]
 
 Prints what share of one core each stage takes, and how many bytes of events each client is sent. Traces of bodies and
 claims are prepared beforehand; everything that a server asks of Tin Clock is timed, on the server's own schedule.
@@ -26,6 +26,7 @@ from tinclock.garden.scenario import data_file
 PLAYERS = 100
 SECONDS = 10
 SHOTS_A_SECOND = MOVES_A_SECOND = 1500
+TEAMS = ("copper", "pewter")
 TICKS = int(SECONDS * RATE_HZ)
 TURN = TICKS // 2
 """The first half warms up: kernels load, clocks are known, histories are full."""
@@ -46,7 +47,7 @@ class Busy:
             self.referee.admit(
                 connection=f"c{k}",
                 account=f"a{k}",
-                team=("copper", "pewter")[k % 2],
+                team=TEAMS[k % 2],
                 rig="gardener",
                 weapon="pea_rifle",
             )
@@ -174,7 +175,7 @@ def main() -> None:
     console.print(table)
     console.print(f"goal: at most 25% of one core; outcomes {figures['outcomes']}")
     console.print(
-        f"{figures['events a second']:.0f} events a second; each client is sent {bytes_each / 1000:.1f} kB of them a second"
+        f"{figures['events a second']:.0f} events a second; {bytes_each / 1000:.1f} kB of them per client per second"
     )
 
 

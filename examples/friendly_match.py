@@ -90,7 +90,7 @@ def claim(entity: int, now: float, kind: type, **fields: object) -> None:
 
 
 def sprinkle(tick: int, now: float) -> None:
-    """The server's own shooter: every four seconds it holds its trigger for a second, and follows whoever is nearest."""
+    """The server's own shooter: it holds its trigger for a second in four, and follows whoever is nearest."""
     phase = tick % (4 * RATE) - RATE
     alive = [entity for entity in players if referee.ledger.alive(entity)]
     if not 0 <= phase <= RATE or phase % 8 or not alive or not referee.ledger.alive(sprinkler):

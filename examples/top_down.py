@@ -85,9 +85,8 @@ for tick in range(90):
         walled = sum(ray.stopped_by == "wall" for ray in ruling.rays)
         met += [f"{walled} in the wall"] if walled else []
         assert all(ray.direction[2] == 0.0 for ray in ruling.rays)  # the spread stays in the plane
-        lines.append(
-            f"{now:5.2f} s  stag spits at {math.degrees(math.atan2(aim[1], aim[0])):5.1f} degrees: {', '.join(met) or 'past it'}"
-        )
+        angle = math.degrees(math.atan2(aim[1], aim[0]))
+        lines.append(f"{now:5.2f} s  stag spits at {angle:5.1f} degrees: {', '.join(met) or 'past it'}")
 print("\n".join(lines))
 for event in referee.events():
     print(event.explain(names))

@@ -18,6 +18,8 @@ BIN = Path(sys.executable).parent
 TERMINAL = (
     ("demo.png", "tinclock demo --rows 22"),
     ("explain.png", "tinclock demo --shot {shot}"),
+    ("check.png", "tinclock check garden.toml mine.toml odd.toml --distance 8"),
+    ("events.png", "python friendly_match.py | tail -46"),
 )
 
 
@@ -29,11 +31,25 @@ def main() -> None:
         subprocess.run(run, check=True)
         for name in ("match", "shot", "views", "clock", "bounds"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
+        prepare(Path(out))
         if all(shutil.which(program) for program in ("Xvfb", "xterm", "import")):
             for name, command in TERMINAL:
                 photograph(command.format(shot=telling_shot(Path(out))), SHOTS / name, Path(out))
         else:
             print("no Xvfb, xterm or import here: terminal views stay as they are", file=sys.stderr)
+
+
+def prepare(out: Path) -> None:
+    """The files that the terminal views work on: the garden's rules as they are, with mistakes, and with oddities."""
+    shutil.copy(ROOT / "examples" / "friendly_match.py", out)
+    text = (ROOT / "src" / "tinclock" / "garden" / "data" / "garden.toml").read_text(encoding="utf-8")
+    (out / "garden.toml").write_text(text, encoding="utf-8")
+    wrong = text.replace("damage = 17.0", "damge = 17.0").replace("range_m = 60.0", 'range_m = "far"')
+    (out / "mine.toml").write_text(wrong.replace("history_s = 1.0", "history_s = 0.2", 1), encoding="utf-8")
+    odd = text.replace("[[12.0, 1.0], [40.0, 0.5]]", "[[12.0, 0.5], [40.0, 1.0]]").replace(
+        "head = 2.5, ", "hat = 2.5, "
+    )
+    (out / "odd.toml").write_text(odd, encoding="utf-8")
 
 
 def telling_shot(out: Path) -> int:

@@ -49,7 +49,9 @@ def check(
         click.echo(json.dumps(reports, indent=2))
     else:
         console = Console(width=None if sys.stdout.isatty() else PIPE_WIDTH)
-        for report in reports:
+        for place, report in enumerate(reports):
+            if place and not quiet:
+                console.print()
             _print(console, report, quiet)
     if any(report["mistakes"] or (strict and report["oddities"]) for report in reports):
         sys.exit(1)
@@ -105,7 +107,7 @@ def _print_weapons(console: Console, report: dict[str, Any]) -> None:
     distance = f"{rows[0]['distance_m']:g} m"
     console.print(
         f"\n  trust {report['trust']}; hits to kill a {escape(rows[0]['rig'])} at {distance} "
-        "(seconds from the first to the last)",
+        "(seconds from the first to the last); -: no damage there",
         highlight=False,
     )
     table = Table(box=None, pad_edge=True, header_style="bold")
@@ -124,4 +126,6 @@ def _print_weapons(console: Console, report: dict[str, Any]) -> None:
 
 
 def _cell(row: dict[str, Any]) -> str:
+    if row["damage"] == 0.0:
+        return "-"
     return "never" if row["hits"] is None else f"{row['hits']} ({row['seconds']:.2f})"

@@ -104,7 +104,7 @@ class Desk:
     def _refuse_malformed(self, context: Context, claim: object, procedure: Procedure | None) -> Ruling:
         what, given = ("claim", claim) if procedure is None else ("sequence", getattr(claim, "sequence", None))
         context.findings.append(context.find("malformed", detail=f"{what}: {excerpt(given)}"))
-        context.steps.append(Step("form", excerpt(given), verdict="deny"))
+        context.steps.append(Step("fields", f"{what} {excerpt(given)}", "well formed", verdict="deny"))
         return self._ruling(context, "unread" if procedure is None else procedure.kind, "denied")
 
     # -- what the server does itself --------------------------------------------------------------------------

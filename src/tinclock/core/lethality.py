@@ -18,7 +18,7 @@ MOST_HITS = 1000
 class Lethality(NamedTuple):
     """One weapon against one zone of one rig, every shot a hit with all its pellets.
 
-    distance_m : from the muzzle; hits : None when it can't kill; seconds : from the first shot to the last
+    distance_m : from the muzzle; damage : 0 out of range; hits : None when it can't kill; seconds : from the first shot to the last
     """
 
     weapon: str
@@ -36,7 +36,7 @@ def mortal_rigs(rules: Rules) -> list[str]:
 
 
 def lethality(rules: Rules, rig: str, distance_m: float = 0.0) -> list[Lethality]:
-    """Every weapon against every zone of a rig at full health and armour, hardest hit first.
+    """Every weapon against every zone of a rig at full health and armour, in the order of the rules.
 
     Ammunition, reloads, bursts and charges count; damage that goes on afterwards doesn't. Raises `UnknownNameError`
     for a rig that isn't there.
@@ -47,8 +47,7 @@ def lethality(rules: Rules, rig: str, distance_m: float = 0.0) -> list[Lethality
     out = []
     for name, table in rules.weapons.items():
         weapon = Weapon(name, table)
-        rows = [_against(weapon, rules, rig, zone, distance_m) for zone in zones]
-        out += sorted(rows, key=lambda row: -row.damage)
+        out += [_against(weapon, rules, rig, zone, distance_m) for zone in zones]
     return out
 
 

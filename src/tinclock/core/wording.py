@@ -65,6 +65,7 @@ CODES: dict[str, str] = {
 
 _STEPS: dict[str, tuple[str, str]] = {
     "sender": ("acts as", "is"),
+    "fields": ("the claim is", "must be"),
     "form": ("length of the direction", "must be"),
     "sequence": ("sequence number", "next is"),
     "actor": ("the actor is", "must be"),

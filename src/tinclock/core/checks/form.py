@@ -105,7 +105,7 @@ def _is_usual(claim: ShotClaim) -> bool:
 
 def _malformed(field: str, claim: object, context: Context) -> Finding:
     given = excerpt(getattr(claim, field))
-    context.steps.append(Step("form", f"{field} {given}"))
+    context.steps.append(Step("fields", f"{field} {given}", "well formed"))
     return context.find("malformed", detail=f"{field}: {given}")
 
 
@@ -168,5 +168,5 @@ def check_fields(claim: Claim, context: Context) -> Finding | None:
             return _malformed("view", claim, context)
         context.origin = as_triple(claim.origin) if isinstance(claim, StrikeClaim) else None
         return _check_direction(as_triple(claim.direction) or (0.0, 0.0, 0.0), context)
-    context.steps.append(Step("form", "as it should be"))
+    context.steps.append(Step("fields", "well formed"))
     return None
