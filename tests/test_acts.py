@@ -120,6 +120,13 @@ def test_a_leap_is_refused_as_a_whole_and_the_body_stays():
     assert walk.referee.position(walk.shooter) == (0.3, 0.0, 0.0)
 
 
+def test_what_is_only_noted_is_not_cut_down():
+    walk = Walk(consequences={"too_fast": "note", "teleport": "note"})
+    for x, code in ((0.9, "too_fast"), (40.0, "teleport")):
+        ruling = walk.go(x)
+        assert (ruling.outcome, codes(ruling)[0], ruling.position) == ("upheld", code, (x, 0.0, 0.0))
+
+
 def test_no_timing_of_reports_moves_a_body_for_longer_than_there_was_time():
     """Whatever a client says of its clock, and however its packets bunch, it gets no further than its speed allows."""
     rng = np.random.default_rng(9)

@@ -256,3 +256,30 @@ def test_pellets_wound_once_and_count_each_part():
     assert ruling.damage == pytest.approx(5.0 * sum(hit.times for hit in ruling.hits))
     assert here.kinds().count("health") == 1
     assert len({(hit.health_before, hit.health_after) for hit in ruling.hits}) == 1
+
+
+@given(st.lists(st.floats(0.0, 0.12), min_size=30, max_size=30))
+def test_an_allowance_is_not_gained_anew_with_every_reload(earlier):
+    """Reloads and shots that always come as early as they are let: over time no faster than the tables."""
+    here = armed(interval_s=0.2, magazine=2, reload_s=0.5, **OPEN)
+    at, fired, view = 0.0, [], {"view": View(38, 38, 0.0)}
+    for k, early in enumerate(earlier):
+        due = at + (0.5 if k % 2 == 0 and k else 0.2)
+        if k and k % 2 == 0:
+            handle(here, "reload", at)
+        at = max(at, due - early)
+        while codes(here.shoot(late=at, **view)):
+            at += 0.01
+        fired.append(at)
+    assert fired[-1] - fired[0] >= 15 * 0.2 + 14 * 0.5 - 0.12 - 0.011
+
+
+def test_a_held_trigger_charges_and_fires_at_full_charge_and_letting_go_loses_it():
+    here = armed(interval_s=0.1, charge_s=0.5, **OPEN)
+    press = {"weapon": RIFLE, "direction": here.aimed().direction, "view": View(28, 30, 0.5)}
+    here.say(tinclock.TriggerClaim, held=True, **press)
+    fired = here.referee.advance(here.now + 1.25)
+    assert [ruling.received_at - here.now for ruling in fired] == pytest.approx([0.5, 1.1])
+    here.say(tinclock.TriggerClaim, held=False, late=1.3, **press)
+    here.say(tinclock.TriggerClaim, held=True, late=1.4, **press)
+    assert [r.received_at - here.now for r in here.referee.advance(here.now + 2.0)] == pytest.approx([1.9])

@@ -25,6 +25,12 @@ def rulings(rules: tinclock.Rules, level: tinclock.Level) -> None:
     assert_type(referee.events(), list[tinclock.Event])
     assert_type(referee.clock("c"), tinclock.ClockEstimate)
     assert_type(referee.view_bounds("c").cap_s, float)
+    assert_type(referee.welcome("c").state, tinclock.State)
+    assert_type(tinclock.follow(referee.state(), referee.events(since=0)[0]), tinclock.State)
+    assert_type(referee.advance(1.0), list[tinclock.Ruling])
+    assert_type(referee.act(1, {"kind": "status"}, server_time=1.0).receipt().told, tinclock.Told | None)
+    assert_type(referee.in_reach(1), list[tinclock.Reached])
+    assert_type(referee.position(1), tuple[float, float, float] | None)
 
 
 def history(past: tinclock.PoseHistory, rig: tinclock.Rig, view: tinclock.View) -> None:

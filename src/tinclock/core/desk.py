@@ -87,7 +87,9 @@ class Desk:
             context.steps.append(Step("sequence", context.sequence, verdict="deny"))
             return self._ruling(context, procedure.kind, "denied", "", first)
         if type(claim) is TriggerClaim:
-            self._fired += self._fire_until(received_at, actor)
+            named = self.roster.actors.get(claim.actor) if is_count(claim.actor) else None
+            if named is not None and named.connection == connection:
+                self._fired += self._fire_until(received_at, named)  # what was due before this claim
         ruling = self._follow(procedure, claim, context)
         if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
             line.remember(ruling.sequence, ruling.receipt())

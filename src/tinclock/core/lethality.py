@@ -18,7 +18,8 @@ MOST_HITS = 1000
 class Lethality(NamedTuple):
     """One weapon against one zone of one rig, every shot a hit with all its pellets.
 
-    distance_m : from the muzzle; damage : 0 out of range; hits : None when it can't kill; seconds : from the first shot to the last
+    distance_m : from the muzzle; damage : 0 out of range; hits : None when it can't kill
+    seconds : from the first shot to the last
     """
 
     weapon: str

@@ -36,7 +36,8 @@ class Referee:
 
     rules : the match's rules
     level : what doesn't move; None for open ground
-    seed : keys everything random, so that the same input gives the same rulings
+    seed : keys everything random, so that the same input gives the same rulings. Who knows it can work out everybody's
+        spread: give each match one of its own (`secrets.randbits(64)`), keep it with the recording, tell no client
     storage : how poses are kept, see `PoseHistory`
 
     Raises `RulesError` where tables contradict each other. Claims never raise, whatever is in them.
@@ -202,6 +203,10 @@ class Referee:
             self.rules.match.snapshot_every,
             self.state(),
         )
+
+    def spread_key(self, entity: int) -> str:
+        """The key of an entity's spread, hexadecimal, for the client that acts for it: see `Scatter`."""
+        return self._roster.require(entity).key.hex()
 
     def state(self) -> State:
         """Everything that clients may read, complete, as it is after the last event; later events continue from it."""

@@ -26,7 +26,8 @@ def wield(actor: Participant, weapon: str, ledger: Ledger, now: float, *, at_onc
         old.put_away()
     actor.squeeze = None
     actor.wielded = weapon
-    new.drawn_at = now if at_once else now + new.weapon.rules.draw_s
+    fired_at = now if old is None else max(now, old.cadence.fired_at)
+    new.drawn_at = now if at_once else fired_at + new.weapon.rules.draw_s
     ledger.bulletin.tell("weapon", now, actor.entity, weapon=weapon)
 
 
@@ -74,6 +75,6 @@ def perform_handle(claim: HandleClaim, context: Context) -> None:
         case "reload":
             held.reload(now)
         case "charge":
-            held.charging_from = now
+            held.charge(now)
         case _:
             held.put_away()

@@ -28,6 +28,12 @@ def _both(context: Context) -> tuple[Stride, MovementRules]:
     return stride, rules
 
 
+def _cut_down(context: Context, code: str, position: Triple) -> None:
+    """Put the body where the rules let it go, unless they say that this finding is only noted."""
+    if context.world.consequences[code] != "note":
+        context.position = position
+
+
 def check_reported(claim: MoveClaim, context: Context) -> Finding | None:
     """Find `moves_not_ruled` where the rules have no movement or the server never put the body anywhere."""
     if context.actor.stride is None or context.rules.movement is None:
@@ -58,7 +64,7 @@ def check_clock(claim: MoveClaim, context: Context) -> Finding | None:
     step = max(1.0 / context.rules.match.tick_rate_hz, now - behind) if last is None else command - last
     most = max(0.0, now + rules.time_allowance_s - behind)
     context.steps.append(Step("time since the last report", step, most, "s"))
-    used = min(step, most)
+    used = step if context.world.consequences["fast_clock"] == "note" else min(step, most)
     stride.command_time, stride.clock_at, context.seconds = command, behind + used, used
     if step > most + TOLERANCES.time_s:
         return context.find("fast_clock", step, most, "s")
@@ -76,7 +82,7 @@ def check_leap(claim: MoveClaim, context: Context) -> Finding | None:
     if apart <= limit:
         return None
     context.steps.append(Step("leap", apart, limit, "m"))
-    context.position = stride.position
+    _cut_down(context, "teleport", stride.position)
     return context.find("teleport", apart, limit, "m")
 
 
@@ -93,7 +99,7 @@ def check_speed(claim: MoveClaim, context: Context) -> Finding | None:
         return None
     share = most / over if over > most else 1.0
     x, y, z = stride.position
-    context.position = (x + dx * share, y + dy * share, z + math.copysign(min(abs(dz), upright), dz))
+    _cut_down(context, "too_fast", (x + dx * share, y + dy * share, z + math.copysign(min(abs(dz), upright), dz)))
     if over > most:
         return context.find("too_fast", over, most, "m", f"in {seconds:.3f} s")
     context.steps.append(Step("way upright", abs(dz), upright, "m"))
@@ -121,7 +127,7 @@ def check_turn(claim: MoveClaim, context: Context) -> Finding | None:
     share = (free + most) / off
     x, y, _ = stride.position
     vx, vy = hx + ax * share, hy + ay * share
-    context.position = (x + vx * seconds, y + vy * seconds, (context.position or stride.position)[2])
+    _cut_down(context, "too_sharp", (x + vx * seconds, y + vy * seconds, (context.position or stride.position)[2]))
     return context.find("too_sharp", off - free, most, "m/s")
 
 
@@ -139,7 +145,7 @@ def check_walls(claim: MoveClaim, context: Context) -> Finding | None:
         return None
     context.steps.append(Step("wall on the way", wall.distance_m, length, "m"))
     reached = max(0.0, wall.distance_m - TOLERANCES.beyond_m)
-    context.position = (x + along[0] * reached, y + along[1] * reached, z + along[2] * reached)
+    _cut_down(context, "through_wall", (x + along[0] * reached, y + along[1] * reached, z + along[2] * reached))
     if length - wall.distance_m <= rules.allowance_m:
         return None
     return context.find("through_wall", length - wall.distance_m, rules.allowance_m, "m", wall.surface.name)

@@ -30,7 +30,7 @@ def check_number(claim: ShotClaim, context: Context) -> Finding | None:
     if held is None or aim is None:  # pragma: no cover - the checks before deny
         return None
     now = context.received_at
-    held.spend(now)
+    held.spend(now, context.charge)
     if context.actor.entity in context.ledger.affected:
         context.ledger.drop_shield(context.actor.entity, now)
     if held.scatter.plain:

@@ -21,6 +21,8 @@ def perform_trigger(claim: TriggerClaim, context: Context) -> None:
     context.steps.append(Step("trigger", "held" if claim.held else "let go"))
     if not claim.held or weapon is None or context.direction is None or context.view_time is None:
         actor.squeeze = None
+        if context.held is not None:
+            context.held.charging_from = NEVER
         return
     lag = now - context.view_time if context.line.name else 0.0
     before = actor.squeeze
@@ -35,11 +37,16 @@ def perform_trigger(claim: TriggerClaim, context: Context) -> None:
 def next_shot_at(actor: Participant, now: float) -> float:
     """The server time of the next shot of a held trigger; inf when none comes. An empty magazine begins its reload."""
     squeeze, held = actor.squeeze, actor.weapons.get(actor.wielded)
-    if squeeze is None or held is None or squeeze.left == 0 or held.weapon.rules.charge_s > 0.0:
+    if squeeze is None or held is None or squeeze.left == 0:
         return NEVER
     if held.magazine == 0 and held.can_reload():
         begins = max(squeeze.since, held.cadence.ready_at)
         if begins > now:
             return begins + held.weapon.rules.reload_s
         held.reload(begins)  # at its own instant, not at the tick that finds it due
-    return max(squeeze.since, held.ready_at())
+    ready, charge_s = max(squeeze.since, held.ready_at()), held.weapon.rules.charge_s
+    if charge_s == 0.0 or ready == NEVER:
+        return ready
+    if held.charging_from == NEVER:
+        held.charging_from = ready  # a held trigger charges, and fires at full charge
+    return held.charging_from + charge_s

@@ -20,22 +20,24 @@ class Cadence:
     two shots of a burst begins another one.
     """
 
-    __slots__ = ("_burst", "_fired", "_last_at", "_pause_s", "interval_s", "ready_at")
+    __slots__ = ("_burst", "_fired", "_pause_s", "fired_at", "interval_s", "ready_at")
 
     def __init__(self, weapon: WeaponRules) -> None:
         self._burst = 1 if weapon.burst is None else weapon.burst.shots
         self.interval_s = weapon.interval_s if weapon.burst is None else weapon.burst.interval_s
         self._pause_s = weapon.interval_s
-        self._fired, self._last_at = 0, float("-inf")
+        self._fired = 0
+        self.fired_at = float("-inf")
+        """When the last shot counts as fired: not before the weapon was ready."""
         self.ready_at = float("-inf")
         """When the weapon is ready without any allowance."""
 
     def fire(self, now: float) -> None:
         """Spend the time of one shot."""
         at = now if now > self.ready_at else self.ready_at
+        before, self.fired_at = self.fired_at, at
         if self._burst == 1:
             self.ready_at = at + self.interval_s
             return
-        fired = 0 if at - self._last_at >= self._pause_s else self._fired % self._burst
-        self._fired, self._last_at = fired + 1, at
+        self._fired = 1 if at - before >= self._pause_s else self._fired % self._burst + 1
         self.ready_at = at + (self._pause_s if self._fired == self._burst else self.interval_s)

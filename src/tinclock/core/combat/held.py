@@ -25,6 +25,7 @@ class Held:
         "drawn_at",
         "magazine",
         "reload_ends",
+        "reloaded_at",
         "reserve",
         "scatter",
         "shots",
@@ -44,7 +45,7 @@ class Held:
         self.cadence = Cadence(rules)
         self.magazine, self.reserve = rules.magazine, rules.reserve
         self.reload_ends = NEVER
-        self.drawn_at = -math.inf
+        self.reloaded_at = self.drawn_at = -math.inf
         self.charging_from = NEVER
         self._command_time, self._paced_at = math.nan, -math.inf
         self.scatter.rest()
@@ -54,7 +55,7 @@ class Held:
     def settle(self, now: float) -> None:
         """Finish a reload that is over."""
         if self.reload_ends <= now:
-            self.reload_ends = NEVER
+            self.reloaded_at, self.reload_ends = self.reload_ends, NEVER
             full = self.weapon.rules.magazine or 0
             missing = full - (self.magazine or 0)
             moved = missing if self.reserve is None else min(missing, self.reserve)
@@ -68,8 +69,8 @@ class Held:
         return full is not None and (self.magazine or 0) < full and self.reserve != 0 and self.reload_ends == NEVER
 
     def reload(self, now: float) -> None:
-        """Begin a reload."""
-        self.reload_ends = now + self.weapon.rules.reload_s
+        """Begin a reload, not before the last shot had its time: what came early is not gained twice."""
+        self.reload_ends = max(now, self.cadence.fired_at) + self.weapon.rules.reload_s
         self.settle(now)
 
     def put_away(self) -> None:
@@ -96,11 +97,21 @@ class Held:
             return 1.0
         return min(1.0, max(0.0, (now - self.charging_from) / full)) if self.charging_from != NEVER else 0.0
 
-    def spend(self, now: float) -> None:
-        """One shot: its ammunition, its time, its charge."""
-        self.cadence.fire(now)
-        self.charging_from = NEVER
-        self.reload_ends = NEVER
+    def charge(self, now: float) -> None:
+        """Begin to charge."""
+        self.charging_from = max(now, self.cadence.fired_at)
+
+    def spend(self, now: float, charge: float = 1.0) -> None:
+        """One shot: its ammunition, its time, its charge.
+
+        A shot that came early, within the allowance, counts from when the weapon was due: draw, reload, charge and
+        cadence share one allowance over time.
+        """
+        due = max(now, self.drawn_at, self.reloaded_at)
+        if self.charging_from != NEVER:
+            due = max(due, self.charging_from + charge * self.weapon.rules.charge_s)
+        self.cadence.fire(due)
+        self.charging_from = self.reload_ends = NEVER
         if self.magazine is not None:
             self.magazine = max(0, self.magazine - 1)
             if self.magazine == 0 and self.weapon.rules.reload_when_empty and self.can_reload():
