@@ -81,7 +81,7 @@ class Desk:
         if procedure is None or not is_count(sequence) or sequence < 1:  # type: ignore[operator]
             return self._refuse_malformed(context, claim, procedure)
         context.sequence = sequence  # type: ignore[assignment]
-        first = line.receipts.get(context.sequence)
+        first = line.receipt_of(context.sequence)
         if first is not None:
             context.findings.append(context.find("repeated_sequence"))
             context.steps.append(Step("sequence", context.sequence, verdict="deny"))
@@ -92,7 +92,7 @@ class Desk:
                 self._fired += self._fire_until(received_at, named)  # what was due before this claim
         ruling = self._follow(procedure, claim, context)
         if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
-            line.remember(ruling.sequence, ruling.receipt())
+            line.remember(ruling.receipt())
         return ruling
 
     def _refuse(self, connection: object, account: str, code: str, expected: str, received_at: float) -> Ruling:

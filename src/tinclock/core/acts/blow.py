@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from tinclock.core.acts.harm import Harm, apply_harm
+from tinclock.core.acts.harm import apply_harm
 from tinclock.core.records import Hit, Step
 from tinclock.core.timeline.bodies import Reached, facing_at, parts_in_reach
 from tinclock.core.tolerances import TOLERANCES
@@ -111,8 +111,8 @@ def perform_blow(claim: object, context: Context) -> None:
             context.steps.append(Step("victim's back", "not turned", "turned"))
             continue
         part = one.part
-        harm = Harm(part, weapon.damage_at(one.distance_m, part.zone))
-        amount, wound = apply_harm(context, context.roster.actors[one.entity], harm, "strike")
+        points = weapon.damage_at(one.distance_m, part.zone)
+        amount, wound = apply_harm(context, context.roster.actors[one.entity], part, points, "strike")
         context.damage += wound.before - wound.after
         changed = (amount, wound.before, wound.after, wound.lethal)
         hits.append(Hit(one.entity, part.name, part.zone, part.side, one.distance_m, one.point, *changed))

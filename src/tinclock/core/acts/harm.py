@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from tinclock.core.combat.ledger import Blow, Wound
@@ -15,13 +14,6 @@ if TYPE_CHECKING:
     from tinclock.core.combat.roster import Participant
     from tinclock.core.geometry.rig import Part
     from tinclock.core.rules import HarmRules
-
-
-class Harm(Struct, frozen=True, gc=False):
-    """What a hit on a part does before the rules of the match: points, and the part."""
-
-    part: Part
-    amount: float
 
 
 def untouchable(context: Context, victim: Participant) -> str:
@@ -40,11 +32,10 @@ def untouchable(context: Context, victim: Participant) -> str:
     return ""
 
 
-def apply_harm(context: Context, victim: Participant, harm: Harm, cause: str) -> tuple[float, Wound]:
-    """Do the damage to whoever takes it; returns the points meant for the victim and what they changed of it."""
+def apply_harm(context: Context, victim: Participant, part: Part, amount: float, cause: str) -> tuple[float, Wound]:
+    """Do the damage of a hit on a part; returns the points meant for the victim, and what they changed of it."""
     weapon, actor, ledger, now = context.weapon, context.actor, context.ledger, context.received_at
     reason = untouchable(context, victim)
-    amount = harm.amount
     if actor.entity in ledger.affected:
         amount *= ledger.boosted(actor.entity, now)
     reflected = False
@@ -55,7 +46,7 @@ def apply_harm(context: Context, victim: Participant, harm: Harm, cause: str) ->
     if not reason and amount == 0.0:
         reason = "out of the shot's reach"
     context.steps.append(Step("victim", reason or "alive"))
-    part, name = harm.part, "" if weapon is None else weapon.name
+    name = "" if weapon is None else weapon.name
     covered = _covered(context, victim, part.zone) if ledger.armoured else 0.0
     if reflected:
         own = _covered(context, actor, part.zone) if ledger.armoured else 0.0

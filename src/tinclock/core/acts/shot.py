@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from tinclock.core.acts.harm import Harm, apply_harm
+from tinclock.core.acts.harm import apply_harm
 from tinclock.core.acts.penetration import send_through
 from tinclock.core.records import Hit, Ray, Step
 from tinclock.core.timeline.bodies import speed_now
@@ -138,7 +138,7 @@ def _strike(context: Context, entity: int, mets: list[Met]) -> tuple[Hit, ...]:
     points = [one.kept * context.charge * weapon.damage_at(one.hit.distance_m, one.hit.part.zone) for one in mets]
     whole = points[0] if len(points) == 1 else sum(points)
     hardest = mets[points.index(max(points))].hit.part
-    amount, wound = apply_harm(context, context.roster.actors[entity], Harm(hardest, whole), "shot")
+    amount, wound = apply_harm(context, context.roster.actors[entity], hardest, whole, "shot")
     context.damage += wound.before - wound.after
     if len(mets) == 1:
         return (_hit(mets[0], origin, amount, wound, 1),)

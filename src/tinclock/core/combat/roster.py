@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from collections import OrderedDict
 from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.combat.held import Held
@@ -132,15 +131,19 @@ class Line:
         self.newest_view_time = float("-inf")
         self.view_limits: tuple[int, Drawing | None, float, float, float] = (-1, None, 0.0, 0.0, 0.0)
         """Clock version and drawing that the limits hold for; shortest trip, latest age, allowance for running back."""
-        self.receipts: OrderedDict[int, Receipt] = OrderedDict()
+        self.receipts: list[Receipt | None] = [None] * REMEMBERED_RECEIPTS
 
-    def remember(self, sequence: int, receipt: Receipt) -> None:
+    def remember(self, receipt: Receipt) -> None:
         """Keep a receipt for repeats of its sequence number (not the ruling: that is fifty times as large)."""
-        self.receipts[sequence] = receipt
+        sequence = receipt.sequence
+        self.receipts[sequence % REMEMBERED_RECEIPTS] = receipt
         if sequence > self.highest_sequence:
             self.highest_sequence = sequence
-        if len(self.receipts) > REMEMBERED_RECEIPTS:
-            self.receipts.popitem(last=False)
+
+    def receipt_of(self, sequence: int) -> Receipt | None:
+        """What was told of a sequence number before; None for one that is new, or too old to be remembered."""
+        receipt = self.receipts[sequence % REMEMBERED_RECEIPTS]
+        return receipt if receipt is not None and receipt.sequence == sequence else None
 
 
 class Roster:
