@@ -6,6 +6,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from tinclock.core.flight_rules import FlightRules
     from tinclock.core.rules import Rules
     from tinclock.core.weapon_rules import ItemRules, WeaponRules
 
@@ -35,7 +36,7 @@ def _weapon(weapon: WeaponRules) -> list[str]:
     distances = [distance for distance, _ in weapon.falloff]
     if any(b <= a for a, b in pairwise(distances)):
         out.append(f"falloff: distances must rise, got {distances}")
-    if (weapon.pellets > 1) != (weapon.kind == "pellets"):
+    if weapon.kind != "projectile" and (weapon.pellets > 1) != (weapon.kind == "pellets"):
         out.append(
             f"pellets: is {weapon.pellets}, but kind is {weapon.kind!r}; several pellets and kind 'pellets' go together"
         )
@@ -49,6 +50,16 @@ def _weapon(weapon: WeaponRules) -> list[str]:
     else:
         shot_only = {"radius_m": 0.0, "cone_deg": 0.0, "facing_deg": 180.0, "behind_deg": None, "victims": 1}
         out += [f"{key}: only for kind 'reach'" for key, unset in shot_only.items() if getattr(weapon, key) != unset]
+    if (weapon.flight is not None) != (weapon.kind == "projectile"):
+        out.append("flight: is needed for kind 'projectile', and only there")
+    if weapon.splash is not None and weapon.kind != "projectile":
+        out.append("splash: only for kind 'projectile'")
+    if weapon.flight is not None:
+        out += [f"flight.{problem}" for problem in _flight(weapon.flight)]
+    if weapon.splash is not None:
+        distances = [distance for distance, _ in weapon.splash.falloff]
+        if any(b <= a for a, b in pairwise(distances)):
+            out.append(f"splash.falloff: distances must rise, got {distances}")
     if weapon.burst is not None and weapon.burst.interval_s >= weapon.interval_s:
         out.append(f"burst.interval_s: {weapon.burst.interval_s:g} must be below interval_s {weapon.interval_s:g}")
     if weapon.magazine is None:
@@ -56,6 +67,22 @@ def _weapon(weapon: WeaponRules) -> list[str]:
         out += [f"{key}: needs a magazine" for key, unset in needless.items() if getattr(weapon, key) != unset]
     if weapon.recoil is not None and not weapon.recoil.pattern_deg:
         out.append("recoil.pattern_deg: at least one entry is needed")
+    return out
+
+
+def _flight(flight: FlightRules) -> list[str]:
+    out = []
+    if flight.fuse_s is not None and flight.fuse_s > flight.lifetime_s:
+        out.append(f"fuse_s: {flight.fuse_s:g} is longer than lifetime_s {flight.lifetime_s:g}")
+    if flight.near_m is not None and flight.near_m <= flight.radius_m:
+        out.append(f"near_m: {flight.near_m:g} must be more than radius_m {flight.radius_m:g}")
+    if (flight.thrust_m_s2 > 0.0) != (flight.thrust_s > 0.0):
+        out.append("thrust_s: thrust_m_s2 and thrust_s go together")
+    if flight.turn_deg_per_s > 0.0:
+        forces = ("gravity_m_s2", "drag_per_m", "thrust_m_s2")
+        out += [f"{key}: must be 0 for what homes (turn_deg_per_s)" for key in forces if getattr(flight, key) != 0.0]
+    if flight.drag_per_m == 0.0 and any(flight.wind_m_s):
+        out.append("wind_m_s: is felt only with drag_per_m")
     return out
 
 

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from msgspec import Meta, field
 
+from tinclock.core.flight_rules import FlightRules, SplashRules
 from tinclock.core.tables import Count, HalfTurn, Name, NotNegative, Positive, Share, Table, Whole
 
 
@@ -52,7 +53,7 @@ class LastingRules(Table, frozen=True, kw_only=True):
 class WeaponRules(Table, frozen=True, kw_only=True):
     """One weapon, as the server knows it."""
 
-    kind: Literal["hitscan", "pellets", "reach"]
+    kind: Literal["hitscan", "pellets", "projectile", "reach"]
     damage: NotNegative
     """Points; of one pellet, where there are several."""
     interval_s: Positive
@@ -88,6 +89,10 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     """The least charge that fires; damage is in proportion to the charge."""
     spread: SpreadRules | None = None
     recoil: RecoilRules | None = None
+    flight: FlightRules | None = None
+    """Projectiles: how they fly. `pellets` of them leave at once; `falloff` goes by the distance from the launch."""
+    splash: SplashRules | None = None
+    """Projectiles: what they do around the place where they end."""
     radius_m: NotNegative = 0.0
     """Reach weapons: the ball that is swept along the aim."""
     cone_deg: HalfTurn = 0.0

@@ -188,6 +188,10 @@ class Level:
         )
         return self.met(row, distance, facing)
 
+    def face_of(self, row: int) -> int:
+        """The face of a kernel's row."""
+        return int(self._face[row])
+
     def met(self, row: int, distance: float, facing: float) -> LevelHit | None:
         """A kernel's answer in words; None for row -1."""
         if row < 0:

@@ -1,0 +1,166 @@
+"""One projectile's motion as a function of time: where it is, whatever the tick rate and whoever asks."""
+
+from __future__ import annotations
+
+import math
+from bisect import bisect_right
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+from msgspec import Struct
+
+from tinclock.core.errors import BadNumberError
+from tinclock.core.geometry.touch import normal_at
+from tinclock.core.timeline import flown, legs
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike, NDArray
+
+    from tinclock.core.claims import Triple
+    from tinclock.core.flight_rules import FlightRules
+    from tinclock.core.geometry.level import Level
+
+NO_HEADER = np.zeros(16, np.int64)
+NO_TIMES, NO_SLOTS = np.empty(0), np.empty(0, np.int64)
+
+
+class Motion(Struct, frozen=True, omit_defaults=True, gc=False):
+    """What everybody is told of how a projectile moves: enough to draw it for its whole life."""
+
+    radius_m: float = 0.0
+    gravity_m_s2: float = 0.0
+    drag_per_m: float = 0.0
+    wind_m_s: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    thrust_m_s2: float = 0.0
+    thrust_s: float = 0.0
+    turn_deg_per_s: float = 0.0
+    on_level: str = "end"
+    restitution: float = 0.0
+    friction: float = 0.0
+    until_m_s: float = 0.0
+    most_bounces: int = 0
+
+
+def motion_of(rules: FlightRules) -> Motion:
+    """The public part of a flight's table."""
+    bounce = rules.bounce
+    bounces = (bounce.restitution, bounce.friction, bounce.until_m_s, bounce.most)
+    return Motion(
+        rules.radius_m, rules.gravity_m_s2, rules.drag_per_m, tuple(map(float, rules.wind_m_s)), rules.thrust_m_s2,
+        rules.thrust_s, rules.turn_deg_per_s, rules.on_level, *(bounces if rules.on_level == "bounce" else ()),
+    )  # fmt: skip
+
+
+def row_of(motion: Motion, start: float, place: Triple, velocity: Triple, last: float, range_m: float) -> list[float]:
+    """A row for the kernels (see `timeline.legs`), its first leg not yet begun."""
+    row = [0.0] * legs.LEG_FIELDS
+    speed = math.sqrt(sum(v * v for v in velocity))
+    row[legs.ORIGIN_TIME], row[legs.LAST], row[legs.DONE] = start, last, start
+    row[legs.RADIUS] = row[legs.NEAR] = motion.radius_m
+    row[legs.GRAVITY], row[legs.DRAG] = motion.gravity_m_s2, motion.drag_per_m
+    row[legs.WIND : legs.WIND + 3] = motion.wind_m_s
+    row[legs.THRUST : legs.THRUST + 3] = [motion.thrust_m_s2 * v / speed for v in velocity]
+    row[legs.THRUST_END] = start + motion.thrust_s if motion.thrust_m_s2 > 0.0 else -math.inf
+    row[legs.TURN] = math.radians(motion.turn_deg_per_s)
+    row[legs.RANGE] = range_m
+    row[legs.FROM : legs.FROM + 3] = place
+    row[legs.OWNER_FROM] = math.inf
+    return row
+
+
+class Bounce(NamedTuple):
+    """It came off (or to rest on) a surface."""
+
+    server_time: float
+    place: Triple
+    normal: Triple
+    rests: bool
+
+
+class Flight:
+    """The path of something launched, off the level too where it bounces. Bodies are the referee's to know.
+
+    motion : from the launch event; start : server time; place, velocity : at the launch, metres and m/s
+    level : what it bounces off; last : server time after which it is gone; range_m : how far it may get from its launch
+    target : for what homes, the place of its target at a server time
+
+    Raises `BadNumberError` for a velocity that is zero or not finite.
+    """
+
+    def __init__(
+        self, motion: Motion, start: float, place: Triple, velocity: Triple, *, level: Level | None = None,
+        last: float = math.inf, range_m: float = math.inf, target: Triple | None = None,
+    ) -> None:  # fmt: skip
+        speed = math.sqrt(sum(v * v for v in velocity))
+        if not (math.isfinite(speed) and speed > 0.0 and all(map(math.isfinite, place))):
+            raise BadNumberError("velocity", "three finite numbers, not all zero, and a finite place", velocity)
+        self.motion, self.level = motion, level
+        self._target = (math.nan,) * 3 if target is None else target
+        row = row_of(motion, start, place, velocity, last, range_m)
+        self._rows = np.array([row])
+        legs.start_leg(self._rows[0], start, *place, *velocity, *self._target)
+        self._legs, self._begins = [self._rows[0].copy()], [start]
+        self.bounces: list[Bounce] = []
+        self.ended_at = math.inf
+        """When it ended at the level, its range or its last instant, as far as it was followed."""
+
+    def at(self, server_time: float) -> tuple[Triple, Triple]:
+        """Place and velocity at a server time, metres and m/s; before the launch and after the end, those there."""
+        t = max(server_time, self._begins[0])
+        self._follow(t)
+        t = min(t, self.ended_at)
+        row = self._legs[bisect_right(self._begins, t) - 1]
+        return legs.place_at(row, t), legs.velocity_at(row, t)
+
+    def path(self, times: ArrayLike) -> NDArray[np.float64]:
+        """Places at times : (n,) float64, seconds; returns (n, 3) float64, metres."""
+        return np.array([self.at(float(t))[0] for t in np.asarray(times, np.float64)]).reshape(-1, 3)
+
+    def _follow(self, until: float) -> None:
+        """Fly on, leg by leg, and off the surfaces that are met."""
+        row = self._rows[0]
+        while row[legs.DONE] < until and self.ended_at == math.inf:
+            begin, end = row[legs.START], row[legs.END]
+            if row[legs.DONE] >= end:
+                legs.next_leg(row, *self._target)
+                if row[legs.START] != begin:
+                    self._keep()
+                end = row[legs.END]
+            kind, at, triangle = self._fly(min(until, end))
+            if kind in (flown.OVER, flown.TOO_FAR):
+                self.ended_at = at
+            elif kind == flown.LEVEL:
+                self._touch(at, triangle)
+
+    def _keep(self) -> None:
+        self._legs.append(self._rows[0].copy())
+        self._begins.append(float(self._rows[0][legs.START]))
+
+    def _fly(self, until: float) -> tuple[int, float, int]:
+        kinds, at, columns, parts = np.empty(1, np.int64), np.empty(1), np.empty(1, np.int64), np.empty(1, np.int64)
+        none, level = np.full(1, -1, np.int64), self.level
+        flown.fly(
+            self._rows, none, none, np.full((1, flown.IGNORED), -1, np.int64), np.zeros(1, np.int64), until, NO_TIMES,
+            NO_SLOTS, NO_HEADER, 0.0, NO_HEADER if level is None else level.header,
+            *((0.0, 0.0, 0.0) if level is None else level.offset), level is not None, kinds, at, columns, parts,
+        )  # fmt: skip
+        return int(kinds[0]), float(at[0]), int(columns[0])
+
+    def _touch(self, at: float, triangle: int) -> None:
+        row, motion = self._rows[0], self.motion
+        place, velocity = legs.place_at(row, at), legs.velocity_at(row, at)
+        if motion.on_level == "end" or self.level is None or len(self.bounces) >= motion.most_bounces > 0:
+            self.ended_at = at
+            return
+        normal = normal_at(self.level, triangle, place, velocity)
+        rests = rebound(row, at, normal, motion)
+        self.bounces.append(Bounce(at, place, normal, rests))
+        self._keep()
+
+
+def rebound(row: NDArray[np.float64], at: float, normal: Triple, motion: Motion) -> bool:
+    """Come off a surface at a time, or stay there; returns whether it stays."""
+    x, y, z = legs.place_at(row, at)
+    place = tuple(p + flown.SKIN_M * n for p, n in zip((x, y, z), normal, strict=True))
+    until = math.inf if motion.on_level == "stick" else motion.until_m_s
+    return bool(legs.bounce_leg(row, at, *place, *normal, motion.restitution, motion.friction, until))
