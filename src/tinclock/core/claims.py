@@ -55,6 +55,35 @@ class StrikeClaim(Struct, frozen=True, tag="strike", tag_field="kind", gc=False)
     command_time: float | None = None
 
 
+class LaunchClaim(Struct, frozen=True, tag="launch", tag_field="kind", gc=False):
+    """A client says: I launched something that flies. The fields are a shot's; the receipt names what flies."""
+
+    sequence: int
+    actor: int
+    weapon: str
+    origin: Triple
+    direction: Triple
+    view: View | None = None
+    command_time: float | None = None
+    shot: int | None = None
+    charge: float | None = None
+
+
+class ImpactClaim(Struct, frozen=True, tag="impact", tag_field="kind", gc=False):
+    """A client says: what I launched hit somebody.
+
+    projectile : its id, from the launch's receipt; flown_s : how long it had flown; position : where its middle was
+    """
+
+    sequence: int
+    actor: int
+    projectile: int
+    flown_s: float
+    position: Triple
+    victim: int
+    part: str | None = None
+
+
 class TriggerClaim(Struct, frozen=True, tag="trigger", tag_field="kind", gc=False):
     """A client says only what its player wants: the trigger is held, or not, and the aim. The server fires."""
 
@@ -111,5 +140,15 @@ class StatusClaim(Struct, frozen=True, tag="status", tag_field="kind", gc=False)
     position: Triple | None = None
 
 
-Claim = ShotClaim | StrikeClaim | TriggerClaim | HandleClaim | UseClaim | MoveClaim | StatusClaim
+Claim = (
+    ShotClaim
+    | LaunchClaim
+    | ImpactClaim
+    | StrikeClaim
+    | TriggerClaim
+    | HandleClaim
+    | UseClaim
+    | MoveClaim
+    | StatusClaim
+)
 """Anything that a client may claim."""

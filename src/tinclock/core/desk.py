@@ -7,12 +7,14 @@ from typing import TYPE_CHECKING, Any, Literal
 import msgspec
 
 from tinclock.core.acts.blow import Reach
+from tinclock.core.acts.flight import end_flight, fly_all
 from tinclock.core.acts.trigger import next_shot_at
 from tinclock.core.checks.consequences import consequences_of
 from tinclock.core.checks.context import Context, World, excerpt
 from tinclock.core.checks.form import is_count
 from tinclock.core.checks.weapon import excerpt_name
 from tinclock.core.claims import Claim, ShotClaim, TriggerClaim
+from tinclock.core.combat.flights import Flights
 from tinclock.core.combat.held import NEVER
 from tinclock.core.combat.ledger import Ledger
 from tinclock.core.combat.roster import Line, Participant, Roster, Squeeze
@@ -20,7 +22,7 @@ from tinclock.core.combat.weapons import Weapon
 from tinclock.core.contradictions import contradictions
 from tinclock.core.errors import BadNumberError, RulesError
 from tinclock.core.geometry.rig import Rig
-from tinclock.core.procedures import FIRED, HOUSE, NOT_COUNTED, PROCEDURES, Check, Procedure
+from tinclock.core.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Check, Procedure
 from tinclock.core.records import Finding, Outcome, Receipt, Ruling, Step, Told
 from tinclock.core.timeline.bodies import facing_at
 from tinclock.core.timeline.history import PoseHistory
@@ -51,10 +53,18 @@ class Desk:
         self.ledger = Ledger(rules.match.health, rules.harm, rules.score)
         self.roster = Roster(rules, weapons, seed)
         self._consequences = consequences_of(rules)
-        self._world = World(rules, self._consequences, self.history, level, self.ledger, self.roster)
+        self.flights = Flights(self.history, level)
+        self._world = World(rules, self._consequences, self.history, level, self.ledger, self.roster, self.flights)
         self._house: dict[int, Line] = {}
         self._fired: list[Ruling] = []
         self._rulings = 0
+
+    def clear_the_air(self, entity: int, now: float) -> None:
+        """What an entity that leaves has in the air goes with it, or flies on and credits nobody, by its rules."""
+        for one in self.flights.of(entity):
+            if one.flight.when_owner_leaves == "remove":
+                end_flight(self._world, one, now, "owner left")
+        self.flights.forget(entity)
 
     def forget(self, entity: int) -> None:
         """An entity left."""
@@ -89,7 +99,7 @@ class Desk:
         if type(claim) is TriggerClaim:
             named = self.roster.actors.get(claim.actor) if is_count(claim.actor) else None
             if named is not None and named.connection == connection:
-                self._fired += self._fire_until(received_at, named)  # what was due before this claim
+                self._fire_until(received_at, named)  # what was due before this claim
         ruling = self._follow(procedure, claim, context)
         if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
             line.remember(ruling.receipt())
@@ -122,7 +132,7 @@ class Desk:
         line.highest_sequence += 1
         self._rulings += 1
         if isinstance(claim, TriggerClaim):
-            self._fired += self._fire_until(server_time, actor)
+            self._fire_until(server_time, actor)
         context = Context(self._world, line, actor, server_time)
         context.sequence = line.highest_sequence
         ruling = self._follow(procedure, claim, context)
@@ -142,14 +152,24 @@ class Desk:
 
     def advance(self, now: float) -> list[Ruling]:
         """See `Referee.advance`."""
-        fired = self._fired + self._fire_until(now)
-        self._fired = []
+        self._fire_until(now)
+        self._fly_until(now)
         self.ledger.advance(now)
+        fired, self._fired = self._fired, []
         return fired
 
-    def _fire_until(self, now: float, only: Participant | None = None) -> list[Ruling]:
+    def _fly_until(self, now: float) -> None:
+        """Fly what is in the air, and keep the rulings of what it did."""
+        for context in fly_all(self._world, now):
+            self._rule_flight(context)
+
+    def _rule_flight(self, context: Context) -> None:
+        self._rulings += 1
+        name = "" if context.weapon is None else context.weapon.name
+        self._fired.append(self._ruling(context, "flight", "upheld", name))
+
+    def _fire_until(self, now: float, only: Participant | None = None) -> None:
         """Fire held triggers at their instants up to now, in order of time and then of entity."""
-        out: list[Ruling] = []
         actors = [only] if only is not None else [a for a in self.roster.actors.values() if a.squeeze is not None]
         while True:
             for actor in actors:
@@ -158,9 +178,10 @@ class Desk:
             due = [(next_shot_at(actor, now), actor.entity, actor) for actor in actors if actor.squeeze is not None]
             first = min(due, key=lambda item: item[:2], default=None)
             if first is None or first[0] > now or first[2].squeeze is None:
-                return out
+                return
+            self._fly_until(first[0])
             self.ledger.advance(first[0])
-            out.append(self._fire(first[2], first[2].squeeze, first[0]))
+            self._fired.append(self._fire(first[2], first[2].squeeze, first[0]))
 
     def _fire(self, actor: Participant, squeeze: Squeeze, at: float) -> Ruling:
         """One shot of a held trigger. What can't be fired any more lets go of the trigger."""
@@ -175,7 +196,8 @@ class Desk:
         context.slots = (self.history.slot_of(view.from_tick), self.history.slot_of(view.to_tick))
         context.origin = self.history.eye_now(actor.entity) or (0.0, 0.0, 0.0)
         claim = ShotClaim(squeeze.sequence, actor.entity, actor.wielded, context.origin, squeeze.aim, view)
-        ruling = self._follow(FIRED, claim, context)
+        flies = held.weapon.rules.kind == "projectile"
+        ruling = self._follow(FIRED_LAUNCH if flies else FIRED, claim, context)
         if ruling.outcome == "denied":
             actor.squeeze = None
         elif squeeze.left is not None:
@@ -212,8 +234,12 @@ class Desk:
         """Put a claim through its procedure."""
         name = getattr(claim, "weapon", None)
         if not self._run(procedure.checks, claim, context):
+            for flown in context.flown:
+                self._rule_flight(flown)
             return self._ruling(context, procedure.kind, "denied", _named(name, context))
         procedure.act(claim, context)
+        for flown in context.flown:
+            self._rule_flight(flown)
         if procedure.compares:
             self._run(procedure.compares, claim, context)
         findings, consequences = context.findings, self._consequences
@@ -259,6 +285,8 @@ class Desk:
             actor.entity, last, health, armour, actor.wielded, held.magazine, held.reserve, held.shots,
             wait if 0.0 < wait < NEVER else 0.0, position=position,
         )  # fmt: skip
+        if context.projectiles:
+            return msgspec.structs.replace(told, projectiles=context.projectiles)
         if not context.item:
             return told
         stock = actor.items[context.item]

@@ -11,6 +11,15 @@ from typing import Any, Final, NamedTuple
 
 from tinclock.core.acts.blow import check_facing, perform_blow
 from tinclock.core.acts.handle import check_carried, check_sensible, perform_handle
+from tinclock.core.acts.impact import (
+    check_impact,
+    check_impact_place,
+    check_impact_time,
+    check_impact_victim,
+    check_projectile,
+    perform_impact,
+)
+from tinclock.core.acts.launch import check_launches, perform_launch
 from tinclock.core.acts.move import (
     check_clock,
     check_leap,
@@ -35,6 +44,7 @@ from tinclock.core.checks.view import check_view, check_view_order
 from tinclock.core.checks.weapon import (
     check_cadence,
     check_charge,
+    check_fires,
     check_loaded,
     check_reaches,
     check_shoots,
@@ -42,6 +52,8 @@ from tinclock.core.checks.weapon import (
 )
 from tinclock.core.claims import (
     HandleClaim,
+    ImpactClaim,
+    LaunchClaim,
     MoveClaim,
     ShotClaim,
     StatusClaim,
@@ -108,6 +120,41 @@ STRIKE: Final = Procedure(
     perform_blow,
     _CLAIMED,
 )
+LAUNCH: Final = Procedure(
+    "launch",
+    (
+        check_sequence,
+        check_fields,
+        check_sender,
+        check_actor,
+        check_weapon,
+        check_launches,
+        check_loaded,
+        check_cadence,
+        check_charge,
+        check_view,
+        check_view_order,
+        check_tenure,
+        check_trade,
+        check_muzzle,
+        check_number,
+    ),
+    perform_launch,
+)
+IMPACT: Final = Procedure(
+    "impact",
+    (
+        check_sequence,
+        check_fields,
+        check_sender,
+        check_projectile,
+        check_impact,
+        check_impact_time,
+        check_impact_place,
+    ),
+    perform_impact,
+    (check_impact_victim,),
+)
 TRIGGER: Final = Procedure(
     "trigger",
     (
@@ -116,7 +163,7 @@ TRIGGER: Final = Procedure(
         check_sender,
         check_alive,
         check_weapon,
-        check_shoots,
+        check_fires,
         check_view,
         check_view_order,
         check_tenure,
@@ -159,6 +206,8 @@ STATUS: Final = Procedure(
 
 PROCEDURES: Final[dict[type, Procedure]] = {
     ShotClaim: SHOT,
+    LaunchClaim: LAUNCH,
+    ImpactClaim: IMPACT,
     StrikeClaim: STRIKE,
     TriggerClaim: TRIGGER,
     HandleClaim: HANDLE,
@@ -178,6 +227,9 @@ HOUSE: Final[dict[type, Procedure]] = {
 
 FIRED: Final = SHOT._replace(checks=(check_actor, check_loaded, check_cadence, check_number), compares=())
 """Shots that the server fires on its own clock, for a trigger that is held."""
+
+FIRED_LAUNCH: Final = LAUNCH._replace(checks=FIRED.checks)
+"""The same, for what flies."""
 
 NOT_COUNTED: Final = frozenset({"stale_sequence", "skipped_sequence"})
 """After these a claim's number doesn't count as used: one wild number must not make all the next ones look stale."""

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from msgspec import Struct
 
+from tinclock.core.motion import Motion
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
@@ -15,7 +16,20 @@ Triple = tuple[float, float, float]
 Outcome = Literal["upheld", "amended", "denied"]
 StepVerdict = Literal["ok", "note", "amend", "deny"]
 EventKind = Literal[
-    "joined", "left", "spawn", "health", "armour", "death", "effect", "weapon", "control", "score", "leader"
+    "joined",
+    "left",
+    "spawn",
+    "health",
+    "armour",
+    "death",
+    "effect",
+    "weapon",
+    "control",
+    "score",
+    "leader",
+    "launch",
+    "guide",
+    "end",
 ]
 
 
@@ -36,7 +50,10 @@ class Finding(Struct, frozen=True, gc=False):
 
 
 class Hit(Struct, frozen=True, gc=False):
-    """A hitbox that the ruling counts as hit, with the server's damage; `times` is how many pellets met it."""
+    """A hitbox that the ruling counts as hit, with the server's damage; `times` is how many pellets met it.
+
+    `impulse` is what a splash pushes with, in newton seconds, for the game to use.
+    """
 
     victim: int
     part: str
@@ -49,6 +66,7 @@ class Hit(Struct, frozen=True, gc=False):
     health_after: float
     lethal: bool
     times: int = 1
+    impulse: Triple | None = None
 
 
 class Ray(Struct, frozen=True, gc=False):
@@ -77,6 +95,7 @@ class Told(Struct, frozen=True, omit_defaults=True, gc=False):
     shots : how many of this weapon were spent, which numbers the next
     ready_in_s : until the weapon fires again
     position : where moves were accepted to; None where the server does the moving
+    projectiles : ids of what a launch let fly, in the order of its pellets
     """
 
     entity: int
@@ -92,6 +111,7 @@ class Told(Struct, frozen=True, omit_defaults=True, gc=False):
     items_left: int = 0
     item_ready_in_s: float = 0.0
     position: Triple | None = None
+    projectiles: tuple[int, ...] = ()
 
 
 class ReceiptHit(Struct, frozen=True, omit_defaults=True, gc=False):
@@ -185,7 +205,8 @@ class Event(Struct, frozen=True, omit_defaults=True, gc=False):
     cause : what changed it: "shot", "strike", "lasting", "reflected", "use", "spawn", "kill", "assist", ...
     actor, weapon, part : who did it, with what, where
     before, after, amount : of what the kind names; for "score" `what` says which column of the row, for "effect" which
-    until : server time when an effect ends
+    until : server time when an effect, or at the latest a flight, ends
+    projectile, sequence, place, velocity, motion : of what flies; the sequence is its launch's, of its owner's client
     """
 
     number: int
@@ -205,6 +226,11 @@ class Event(Struct, frozen=True, omit_defaults=True, gc=False):
     team: str = ""
     rig: str = ""
     life: int | None = None
+    projectile: int | None = None
+    sequence: int | None = None
+    place: Triple | None = None
+    velocity: Triple | None = None
+    motion: Motion | None = None
 
     def explain(self, names: Mapping[int, str] | None = None) -> str:
         """The change as a line of text; `names` says what to call entities."""

@@ -138,6 +138,7 @@ class Referee:
             self._leave(line.entity, server_time)
 
     def _leave(self, entity: int, server_time: float | None) -> None:
+        self._desk.clear_the_air(entity, self._time(server_time))
         self.history.remove(entity)
         self.ledger.close(entity, self._time(server_time))
         self._desk.forget(entity)
@@ -210,7 +211,7 @@ class Referee:
 
     def state(self) -> State:
         """Everything that clients may read, complete, as it is after the last event; later events continue from it."""
-        return state_of(self._roster, self.ledger)
+        return state_of(self._roster, self.ledger, self._desk.flights)
 
     def _time(self, server_time: float | None) -> float:
         return max(self.history.newest_time, 0.0) if server_time is None else server_time
@@ -282,6 +283,21 @@ class Referee:
         """
         bulletin = self.ledger.bulletin
         return bulletin.take() if since is None else bulletin.since(since)
+
+    def guide(self, projectile: int, entity: int | None, server_time: float | None = None) -> None:
+        """Give something that homes its target, None for none; it flies straight on until it has one.
+
+        Raises `UnknownNameError` for a projectile that isn't in the air, or an entity that isn't here.
+        """
+        flights = self._desk.flights
+        one = flights.live.get(projectile)
+        if one is None:
+            raise UnknownNameError("projectile", projectile, flights.live)
+        target = 0 if entity is None else self._roster.require(entity).entity
+        flights.guide(one, target)
+        self.ledger.bulletin.tell(
+            "guide", self._time(server_time), one.actor.entity, projectile=projectile, actor=target or None
+        )
 
     def in_reach(self, entity: int, weapon: str | None = None, direction: Triple | None = None) -> list[Reached]:
         """Whom a blow of the entity would reach now, nearest first: to light up a button.

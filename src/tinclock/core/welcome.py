@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from tinclock.core.combat.published import Effect, EntityState, ScoreRow, State
+from tinclock.core.combat.published import Effect, EntityState, InFlight, ScoreRow, State
 
 if TYPE_CHECKING:
+    from tinclock.core.combat.flights import Flights
     from tinclock.core.combat.ledger import Ledger
     from tinclock.core.combat.roster import Participant, Roster
 
@@ -30,7 +31,7 @@ class Welcome(Struct, frozen=True, gc=False):
     state: State
 
 
-def state_of(roster: Roster, ledger: Ledger) -> State:
+def state_of(roster: Roster, ledger: Ledger, flights: Flights) -> State:
     """The published state as it is after the last event."""
     rows = tuple(
         ScoreRow(entity, row.name, row.team, row.score, row.kills, row.deaths, row.assists, row.streak)
@@ -44,7 +45,14 @@ def state_of(roster: Roster, ledger: Ledger) -> State:
         dict(ledger.scores.teams),
         ledger.scores.leader,
         ledger.points.keep_leavers,
-    )
+        tuple(
+            InFlight(
+                one.number, one.actor.entity, one.weapon.name, one.started, one.origin, one.velocity, one.motion,
+                flights.last_of(one), one.sequence, one.target,
+            )
+            for one in flights.live.values()
+        ),
+    )  # fmt: skip
 
 
 def _entity(actor: Participant, roster: Roster, ledger: Ledger) -> EntityState:

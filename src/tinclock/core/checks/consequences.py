@@ -32,6 +32,10 @@ ALWAYS_DENIED: Final = frozenset(
         "needless",
         "stale_move",
         "moves_not_ruled",
+        "unknown_projectile",
+        "foreign_projectile",
+        "flight_over",
+        "no_impact",
     }
 )
 """There is nothing to rule on after one of these, however forgiving the match."""
@@ -56,6 +60,8 @@ DEFAULTS: Final[dict[str, Consequence]] = {
     "damage_differs": "amend",
     "victim_differs": "amend",
     "part_differs": "amend",
+    "impact_time_differs": "amend",
+    "impact_place_differs": "amend",
     "item_cooling": "deny",
     "target_far": "deny",
     "push_too_long": "note",

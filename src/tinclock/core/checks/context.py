@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from tinclock.core.claims import Triple
+    from tinclock.core.combat.flights import Flights, Impact
     from tinclock.core.combat.held import Held
     from tinclock.core.combat.ledger import Ledger
     from tinclock.core.combat.roster import Line, Participant, Roster
@@ -30,6 +31,7 @@ class World(NamedTuple):
     level: Level | None
     ledger: Ledger
     roster: Roster
+    flights: Flights
 
 
 class Context:
@@ -39,14 +41,14 @@ class Context:
     """
 
     __slots__ = (
-        "actor", "aim", "charge", "damage", "direction", "eye", "findings", "held", "history", "hit", "hits", "item",
-        "kept", "ledger", "level", "line", "origin", "position", "posthumous", "rays", "reached_m", "received_at",
-        "roster", "rules", "seconds", "sequence", "shot", "slots", "steps", "stopped_by", "view", "view_time", "ways",
-        "weapon", "world",
+        "actor", "aim", "charge", "damage", "direction", "eye", "findings", "flights", "flown", "held", "history",
+        "hit", "hits", "impact", "item", "kept", "ledger", "level", "line", "origin", "position", "posthumous", "projectiles",
+        "rays", "reached_m", "received_at", "roster", "rules", "seconds", "sequence", "shot", "slots", "steps",
+        "stopped_by", "view", "view_time", "ways", "weapon", "world",
     )  # fmt: skip
 
     def __init__(self, world: World, line: Line, actor: Participant, received_at: float) -> None:
-        self.rules, _, self.history, self.level, self.ledger, self.roster = world
+        self.rules, _, self.history, self.level, self.ledger, self.roster, self.flights = world
         self.world, self.line, self.actor, self.received_at = world, line, actor, received_at
         self.findings: list[Finding] = []
         self.steps: list[Step] = []
@@ -76,6 +78,10 @@ class Context:
         self.rays: tuple[Ray, ...] = ()
         self.position: Triple | None = None
         self.item = ""
+        self.projectiles: tuple[int, ...] = ()
+        self.impact: Impact | None = None
+        self.flown: list[Context] = []
+        """What other flights did while this claim brought them up to date."""
 
     def ray(self) -> tuple[Triple, Triple]:
         """Origin and direction, once they were worked out."""

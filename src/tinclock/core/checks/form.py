@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Final
 from tinclock.core.checks.context import excerpt
 from tinclock.core.claims import (
     HandleClaim,
+    ImpactClaim,
+    LaunchClaim,
     MoveClaim,
     ShotClaim,
     StatusClaim,
@@ -142,6 +144,15 @@ _AIMED = {**_ACTOR, "weapon": is_name, "direction": _is_triple, **_SEEN}
 _CLAIMED = {"victim": _or_none(is_count), "part": _or_none(is_name), "damage": _or_none(is_number)}
 FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
     ShotClaim: {**_AIMED, "origin": _is_triple, **_CLAIMED, "shot": _or_none(is_count), "charge": _or_none(is_number)},
+    LaunchClaim: {**_AIMED, "origin": _is_triple, "shot": _or_none(is_count), "charge": _or_none(is_number)},
+    ImpactClaim: {
+        **_ACTOR,
+        "projectile": is_count,
+        "flown_s": is_number,
+        "position": _is_triple,
+        "victim": is_count,
+        "part": _or_none(is_name),
+    },
     StrikeClaim: {**_AIMED, "origin": _is_triple, **_CLAIMED},
     TriggerClaim: {**_AIMED, "held": lambda value: type(value) is bool},
     HandleClaim: {**_ACTOR, "weapon": is_name, "action": lambda value: value in ("draw", "reload", "charge", "stop")},
@@ -163,10 +174,10 @@ def check_fields(claim: Claim, context: Context) -> Finding | None:
     for field, fits in FIELDS[type(claim)].items():
         if not fits(getattr(claim, field)):
             return _malformed(field, claim, context)
-    if isinstance(claim, (StrikeClaim, TriggerClaim)):
+    if isinstance(claim, (StrikeClaim, LaunchClaim, TriggerClaim)):
         if claim.view is None and claim.command_time is None and context.line.name:
             return _malformed("view", claim, context)
-        context.origin = as_triple(claim.origin) if isinstance(claim, StrikeClaim) else None
+        context.origin = None if isinstance(claim, TriggerClaim) else as_triple(claim.origin)
         return _check_direction(as_triple(claim.direction) or (0.0, 0.0, 0.0), context)
     context.steps.append(Step("fields", "well formed"))
     return None

@@ -41,11 +41,21 @@ def excerpt_name(name: str) -> str:
 
 
 def check_shoots(claim: Firing, context: Context) -> Finding | None:
-    """Find `wrong_kind` for a shot with a weapon that only reaches."""
+    """Find `wrong_kind` for a shot with a weapon that reaches or launches."""
+    weapon = context.weapon
+    if weapon is None or weapon.rules.kind in ("reach", "projectile"):
+        kind = "none" if weapon is None else weapon.rules.kind
+        context.steps.append(Step("kind of weapon", kind, "shoots"))
+        return context.find("wrong_kind", detail=f"a {kind} weapon doesn't shoot; send a strike or launch claim")
+    return None
+
+
+def check_fires(claim: Firing, context: Context) -> Finding | None:
+    """Find `wrong_kind` for the trigger of a weapon that has none."""
     weapon = context.weapon
     if weapon is None or weapon.rules.kind == "reach":
-        context.steps.append(Step("kind of weapon", "reach", "shoots"))
-        return context.find("wrong_kind", detail="a reach weapon doesn't shoot; send a strike claim")
+        context.steps.append(Step("kind of weapon", "reach", "has a trigger"))
+        return context.find("wrong_kind", detail="a reach weapon has no trigger; send a strike claim")
     return None
 
 

@@ -7,10 +7,10 @@ from bisect import bisect_right
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
-from msgspec import Struct
 
 from tinclock.core.errors import BadNumberError
 from tinclock.core.geometry.touch import normal_at
+from tinclock.core.motion import Motion
 from tinclock.core.timeline import flown, legs
 
 if TYPE_CHECKING:
@@ -24,29 +24,12 @@ NO_HEADER = np.zeros(16, np.int64)
 NO_TIMES, NO_SLOTS = np.empty(0), np.empty(0, np.int64)
 
 
-class Motion(Struct, frozen=True, omit_defaults=True, gc=False):
-    """What everybody is told of how a projectile moves: enough to draw it for its whole life."""
-
-    radius_m: float = 0.0
-    gravity_m_s2: float = 0.0
-    drag_per_m: float = 0.0
-    wind_m_s: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    thrust_m_s2: float = 0.0
-    thrust_s: float = 0.0
-    turn_deg_per_s: float = 0.0
-    on_level: str = "end"
-    restitution: float = 0.0
-    friction: float = 0.0
-    until_m_s: float = 0.0
-    most_bounces: int = 0
-
-
 def motion_of(rules: FlightRules) -> Motion:
     """The public part of a flight's table."""
     bounce = rules.bounce
     bounces = (bounce.restitution, bounce.friction, bounce.until_m_s, bounce.most)
     return Motion(
-        rules.radius_m, rules.gravity_m_s2, rules.drag_per_m, tuple(map(float, rules.wind_m_s)), rules.thrust_m_s2,
+        rules.radius_m, rules.gravity_m_s2, rules.drag_per_m, rules.wind_m_s, rules.thrust_m_s2,
         rules.thrust_s, rules.turn_deg_per_s, rules.on_level, *(bounces if rules.on_level == "bounce" else ()),
     )  # fmt: skip
 

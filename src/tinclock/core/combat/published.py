@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 from msgspec.structs import replace
 
+from tinclock.core.motion import Motion
+
 if TYPE_CHECKING:
     from tinclock.core.records import Event
 
@@ -48,6 +50,21 @@ class ScoreRow(Struct, frozen=True, omit_defaults=True, gc=False):
     streak: int = 0
 
 
+class InFlight(Struct, frozen=True, omit_defaults=True, gc=False):
+    """Something in the air: what its launch event told, and whom it follows, if it does."""
+
+    projectile: int
+    entity: int
+    weapon: str
+    server_time: float
+    place: tuple[float, float, float]
+    velocity: tuple[float, float, float]
+    motion: Motion
+    until: float
+    sequence: int = 0
+    target: int = 0
+
+
 class State(Struct, frozen=True, gc=False):
     """Everything that clients may read, as it was after event `number`. Rows are in order of entity.
 
@@ -61,6 +78,7 @@ class State(Struct, frozen=True, gc=False):
     teams: dict[str, float] = {}
     leader: int = 0
     keep_leavers: bool = False
+    projectiles: tuple[InFlight, ...] = ()
 
     def entity(self, entity: int) -> EntityState | None:
         """One entity's state; None when it isn't here."""
@@ -83,12 +101,32 @@ def follow(state: State, event: Event) -> State:
         entities = tuple(each for each in state.entities if each.entity != event.entity)
         rows = state.rows if state.keep_leavers else tuple(row for row in state.rows if row.entity != event.entity)
         return replace(state, entities=entities, rows=rows)
+    if event.kind in ("launch", "guide", "end"):
+        return replace(state, projectiles=_in_the_air(state.projectiles, event))
     if event.kind == "leader":
         return replace(state, leader=event.entity)
     if event.kind == "score":
         return _scored(state, event)
     entities = tuple(_moved_on(each, event) if each.entity == event.entity else each for each in state.entities)
     return replace(state, entities=entities)
+
+
+def _in_the_air(flights: tuple[InFlight, ...], event: Event) -> tuple[InFlight, ...]:
+    if event.kind == "launch":
+        return (*flights, launched(event))
+    if event.kind == "end":
+        return tuple(one for one in flights if one.projectile != event.projectile)
+    target = event.actor or 0
+    return tuple(replace(one, target=target) if one.projectile == event.projectile else one for one in flights)
+
+
+def launched(event: Event) -> InFlight:
+    """What a launch event puts into the air."""
+    nowhere = (0.0, 0.0, 0.0)
+    return InFlight(
+        event.projectile or 0, event.entity, event.weapon or "", event.server_time, event.place or nowhere,
+        event.velocity or nowhere, event.motion or Motion(), event.until or 0.0, event.sequence or 0,
+    )  # fmt: skip
 
 
 def _joined(state: State, event: Event) -> State:

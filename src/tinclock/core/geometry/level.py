@@ -192,6 +192,11 @@ class Level:
         """The face of a kernel's row."""
         return int(self._face[row])
 
+    def surface_of(self, row: int) -> Surface:
+        """The surface of a kernel's row."""
+        surface: Surface = self.surfaces[self._kind_of_row[row]]
+        return surface
+
     def met(self, row: int, distance: float, facing: float) -> LevelHit | None:
         """A kernel's answer in words; None for row -1."""
         if row < 0:

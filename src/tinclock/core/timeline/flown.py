@@ -83,7 +83,7 @@ def _pair_at(times, tau):
 
 
 @njit(cache=True, error_model="numpy")
-def _part_at(x, y, z, column, part_row, from_slot, to_slot, f, header, quantum):
+def part_at(x, y, z, column, part_row, from_slot, to_slot, f, header, quantum):
     """Distance from a point to a part, and its nearest point: (gap, x, y, z)."""
     ax, ay, az, ar = _sphere(header, from_slot, column)
     bx, by, bz, br = _sphere(header, to_slot, column)
@@ -140,7 +140,7 @@ def _meet_part(row, ta, tb, radius, column, part_row, from_slot, to_slot, before
     while t <= tb and t < limit:
         f = 0.0 if still else min(1.0, max(0.0, (met_at(row, t) - before) / span))
         x, y, z = place_at(row, t)
-        gap, _, _, _ = _part_at(x, y, z, column, part_row, from_slot, to_slot, f, header, quantum)
+        gap, _, _, _ = part_at(x, y, z, column, part_row, from_slot, to_slot, f, header, quantum)
         gap -= radius
         if gap <= TOUCH_M:
             return t

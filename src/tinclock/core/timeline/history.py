@@ -209,6 +209,13 @@ class PoseHistory:
         """The ring slot of a tick; raises `OutOfHistoryError` for one that is not held."""
         return self._slot(tick)
 
+    def ticks(self) -> tuple[NDArray[np.float64], NDArray[np.int64], list[int]]:
+        """The recorded ticks that are held, oldest first: server times (n,) float64, ring slots (n,) int64, ticks."""
+        first = max(0, self._newest_tick - self.capacity + 1)
+        held = [tick for tick in range(first, self._newest_tick + 1) if self.holds(tick)]
+        slots = np.array([tick % self.capacity for tick in held], np.int64)
+        return np.array([self._time_at[slot] for slot in slots.tolist()]), slots, held
+
     def time_in(self, slot: int) -> float:
         """Server time of the tick in a ring slot."""
         return self._time_at[slot]

@@ -1,0 +1,180 @@
+"""What becomes of what flies: bounces, hits, bursts and ends, in order of time."""
+
+from __future__ import annotations
+
+import heapq
+import math
+from typing import TYPE_CHECKING
+
+from tinclock.core.acts.harm import apply_harm
+from tinclock.core.checks.context import Context
+from tinclock.core.combat.flight import rebound
+from tinclock.core.combat.flights import Impact
+from tinclock.core.geometry.touch import normal_at
+from tinclock.core.records import Hit, Step
+from tinclock.core.timeline import flown
+from tinclock.core.timeline.views import View
+
+if TYPE_CHECKING:
+    from tinclock.core.checks.context import World
+    from tinclock.core.claims import Triple
+    from tinclock.core.combat.flights import Contact, Projectile
+    from tinclock.core.geometry.rig import Part
+
+WHY = {flown.OVER: "lifetime", flown.TOO_FAR: "range"}
+
+
+def end_flight(world: World, one: Projectile, at: float, why: str, place: Triple | None = None) -> None:
+    """It ends: everybody is told once, with what, where and when."""
+    if one.over:
+        return
+    where = world.flights.place_at(one, at) if place is None else place
+    world.flights.end(one, at, why)
+    world.ledger.bulletin.tell(
+        "end", at, one.actor.entity, cause=why, weapon=one.weapon.name, projectile=one.number, place=where
+    )
+
+
+def context_of(world: World, one: Projectile, at: float) -> Context:
+    """The surroundings of something that a projectile does: its owner, its weapon, the bodies as it meets them."""
+    context = Context(world, one.line, one.actor, at)
+    context.weapon, context.charge, context.sequence = one.weapon, one.charge, one.sequence
+    history = world.history
+    times, slots, held = history.ticks()
+    met = world.flights.met_at(one, at)
+    place = max(0, min(int(times.searchsorted(met, "right")) - 1, len(times) - 1))
+    after = min(place + 1, len(times) - 1)
+    span = float(times[after] - times[place])
+    fraction = min(1.0, max(0.0, (met - float(times[place])) / span)) if span > 0.0 else 0.0
+    context.slots = (int(slots[place]), int(slots[after]))
+    context.view, context.view_time = View(held[place], held[after], fraction), met
+    return context
+
+
+def fly_all(world: World, until: float) -> list[Context]:
+    """Fly everything to a server time, no further than poses are recorded; returns what happened, a context each."""
+    flights = world.flights
+    until = min(until, world.history.newest_time)
+    if not flights.live:
+        return []
+    done: list[Context] = []
+    _drop_those_of_the_dead(world, until)
+    waiting = [(contact.at, one.number, contact) for one, contact in flights.fly(flights.live.values(), until)]
+    heapq.heapify(waiting)
+    while waiting:
+        at, number, contact = heapq.heappop(waiting)
+        one = flights.live.get(number)
+        if one is None:
+            continue
+        world.ledger.advance(at)
+        context = context_of(world, one, at)
+        react(one, contact, context)
+        done.append(context)
+        _drop_those_of_the_dead(world, at)
+        if not one.over:
+            waiting_for = flights.fly([one], until)
+            for again, then in waiting_for:
+                heapq.heappush(waiting, (then.at, again.number, then))
+    return done
+
+
+def _drop_those_of_the_dead(world: World, at: float) -> None:
+    if not world.ledger.dead:
+        return
+    for one in list(world.flights.live.values()):
+        if one.actor.entity in world.ledger.dead and one.flight.when_owner_dies == "remove":
+            end_flight(world, one, at, "owner died")
+
+
+def react(one: Projectile, contact: Contact, context: Context) -> None:
+    """Do what follows from one contact."""
+    flights, at = context.flights, contact.at
+    place = flights.place_at(one, at)
+    context.origin = place
+    context.steps.append(Step("flown for", at - one.started, unit="s"))
+    if contact.kind in (flown.OVER, flown.TOO_FAR):
+        fuse = contact.kind == flown.OVER and one.flight.fuse_s is not None
+        _finish(one, context, place, "fuse" if fuse else WHY[contact.kind], bursts=fuse)
+    elif contact.kind == flown.LEVEL:
+        _meet_level(one, contact, context, place)
+    else:
+        _meet_body(one, contact, context, place)
+
+
+def _finish(one: Projectile, context: Context, place: Triple, why: str, *, bursts: bool, direct: int = 0) -> None:
+    from tinclock.core.acts.splash import burst
+
+    context.steps.append(Step("flight ends", why))
+    context.stopped_by, at = why, context.received_at
+    end_flight(context.world, one, at, why, place)
+    if bursts and one.weapon.rules.splash is not None:
+        burst(one, context, place, direct)
+
+
+def _meet_level(one: Projectile, contact: Contact, context: Context, place: Triple) -> None:
+    level, rules, flights = context.level, one.flight, context.flights
+    if level is None:  # pragma: no cover - nothing meets a level that isn't there
+        return
+    surface = level.surface_of(contact.column).name
+    one.impacts.append(Impact(contact.at, place, surface=surface))
+    context.steps.append(Step("level met", surface))
+    if rules.on_level == "end" or (rules.on_level == "bounce" and one.bounces >= rules.bounce.most):
+        _finish(one, context, place, surface, bursts=rules.on_level == "end")
+        return
+    normal = normal_at(level, contact.column, place, flights.velocity_at(one, contact.at))
+    rests = rebound(flights.rows[one.row], contact.at, normal, one.motion)
+    one.bounces += 1
+    context.steps.append(Step("bounce", "rests" if rests else "off", surface))
+    if rules.owner_after_bounce:
+        flights.allow_owner(one, contact.at)
+
+
+def _meet_body(one: Projectile, contact: Contact, context: Context, place: Triple) -> None:
+    entity, _, part = context.history.columns.named(contact.column, contact.part_row)
+    rules, flights = one.flight, context.flights
+    one.impacts.append(Impact(contact.at, place, entity, part.name))
+    context.steps.append(Step("body met", entity, part.name, "entity"))
+    solid = context.roster.actors[entity].blocks_only
+    if rules.near_m is not None:
+        _finish(one, context, place, "near", bursts=True)
+        return
+    claimed = rules.impacts == "claimed" and one.line.name != "" and not solid and not one.claimed
+    if claimed:
+        one.pending = contact
+        context.steps.append(Step("harm", "waits for its claim", rules.claim_window_s, "s"))
+    else:
+        harm_directly(one, context, entity, part, place)
+    if rules.on_body == "pass" and not solid and one.passed + 1 < min(rules.passes, flown.IGNORED):
+        one.passed += 1
+        flights.ignore(one, contact.column)
+    elif rules.on_body == "bounce" and one.bounces < rules.bounce.most:
+        one.bounces += 1
+        off = _off_the_body(one, contact, context, place)
+        rebound(flights.rows[one.row], contact.at, off, one.motion)
+        if rules.owner_after_bounce:
+            flights.allow_owner(one, contact.at)
+    else:
+        _finish(one, context, place, f"entity {entity}", bursts=not claimed, direct=entity)
+
+
+def _off_the_body(one: Projectile, contact: Contact, context: Context, place: Triple) -> Triple:
+    """The direction straight off the part that was met."""
+    columns, (a, b) = context.history.columns, context.slots
+    fraction = 0.0 if context.view is None else context.view.fraction
+    nearest = flown.part_at(*place, contact.column, contact.part_row, a, b, fraction, columns.header, columns.quantum)
+    off = [p - n for p, n in zip(place, nearest[1:], strict=True)]
+    length = math.sqrt(sum(v * v for v in off))
+    if length < flown.TOUCH_M:
+        off, length = [-v for v in context.flights.velocity_at(one, contact.at)], 0.0
+        length = math.sqrt(sum(v * v for v in off)) or 1.0
+    return off[0] / length, off[1] / length, off[2] / length
+
+
+def harm_directly(one: Projectile, context: Context, entity: int, part: Part, place: Triple) -> None:
+    """What a projectile does to the body that it hits."""
+    distance = math.dist(one.origin, place)
+    points = one.charge * one.weapon.damage_at(distance, part.zone)
+    amount, wound = apply_harm(context, context.roster.actors[entity], part, points, "impact")
+    context.damage += wound.before - wound.after
+    changed = (amount, wound.before, wound.after, wound.lethal)
+    context.hits += (Hit(entity, part.name, part.zone, part.side, distance, place, *changed),)

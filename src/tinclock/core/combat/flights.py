@@ -1,0 +1,230 @@
+"""Everything that is in the air: rows for the kernels, who launched what, and what became of it."""
+
+from __future__ import annotations
+
+import math
+from collections import OrderedDict
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+from msgspec import Struct
+
+from tinclock.core.combat.flight import motion_of, row_of
+from tinclock.core.timeline import flown, legs
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from tinclock.core.claims import Triple
+    from tinclock.core.combat.roster import Line, Participant
+    from tinclock.core.combat.weapons import Weapon
+    from tinclock.core.flight_rules import FlightRules
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.motion import Motion
+    from tinclock.core.timeline.history import PoseHistory
+
+REMEMBERED_FLIGHTS = 1024
+
+
+class Contact(NamedTuple):
+    """What a projectile meets next: when, which of `flown`'s kinds, the body's column or the level's row, the part."""
+
+    at: float
+    kind: int
+    column: int
+    part_row: int
+
+
+class Impact(Struct, frozen=True, gc=False):
+    """What a projectile hit: at a server time, where, whom (0: the level), in which part."""
+
+    server_time: float
+    place: tuple[float, float, float]
+    victim: int = 0
+    part: str = ""
+    surface: str = ""
+
+
+class Projectile:
+    """One projectile. `over` says why it ended, "" while it flies."""
+
+    __slots__ = (
+        "actor",
+        "bounces",
+        "charge",
+        "claimed",
+        "ended_at",
+        "impacts",
+        "line",
+        "motion",
+        "number",
+        "origin",
+        "over",
+        "passed",
+        "pending",
+        "row",
+        "sequence",
+        "started",
+        "target",
+        "velocity",
+        "weapon",
+    )
+
+    def __init__(self, number: int, actor: Participant, line: Line, weapon: Weapon, row: int) -> None:
+        self.number, self.actor, self.line, self.weapon, self.row = number, actor, line, weapon, row
+        self.motion: Motion = motion_of(self.flight)
+        self.sequence, self.charge = 0, 1.0
+        self.started = self.ended_at = 0.0
+        self.origin: Triple = (0.0, 0.0, 0.0)
+        self.velocity: Triple = (0.0, 0.0, 0.0)
+        self.bounces = self.passed = self.target = 0
+        self.impacts: list[Impact] = []
+        self.pending: Contact | None = None
+        self.claimed = False
+        """Whether its owner's client claimed its impact before the server had flown so far."""
+        self.over = ""
+
+    @property
+    def flight(self) -> FlightRules:
+        """Its table."""
+        flight = self.weapon.rules.flight
+        if flight is None:  # pragma: no cover - rules of kind "projectile" have one
+            raise AssertionError("a projectile's weapon has a flight")
+        return flight
+
+
+class Flights:
+    """The projectiles of one match."""
+
+    def __init__(self, history: PoseHistory, level: Level | None) -> None:
+        self.history, self.level = history, level
+        self.live: dict[int, Projectile] = {}
+        self.past: OrderedDict[int, Projectile] = OrderedDict()
+        self.issued = 0
+        self._free: list[int] = []
+        self.rows = np.empty((0, legs.LEG_FIELDS))
+        self._owners, self._targets = np.empty(0, np.int64), np.empty(0, np.int64)
+        self._ignored = np.empty((0, flown.IGNORED), np.int64)
+        self._grow(64)
+
+    def _grow(self, count: int) -> None:
+        """Make room for so many at once."""
+        old = len(self.rows)
+        self._free += range(count - 1, old - 1, -1)
+        self.rows = np.concatenate([self.rows, np.zeros((count - old, legs.LEG_FIELDS))])
+        self._owners = np.concatenate([self._owners, np.full(count - old, -1, np.int64)])
+        self._targets = np.concatenate([self._targets, np.full(count - old, -1, np.int64)])
+        self._ignored = np.concatenate([self._ignored, np.full((count - old, flown.IGNORED), -1, np.int64)])
+
+    # -- beginning and end ------------------------------------------------------------------------------------
+
+    def launch(
+        self, actor: Participant, line: Line, weapon: Weapon, place: Triple, velocity: Triple, started: float,
+        age_s: float,
+    ) -> Projectile:  # fmt: skip
+        """Let something fly; ids count from 1 and are never used twice.
+
+        started : server time of its first instant; age_s : how old the shooter's view was, for what fades
+        """
+        if not self._free:
+            self._grow(2 * len(self.rows))
+        self.issued += 1
+        one = Projectile(self.issued, actor, line, weapon, self._free.pop())
+        rules = one.flight
+        one.started, one.origin, one.velocity = started, place, velocity
+        life = rules.lifetime_s if rules.fuse_s is None else min(rules.lifetime_s, rules.fuse_s)
+        row = row_of(one.motion, started, place, velocity, started + life, weapon.rules.range_m)
+        if rules.near_m is not None:
+            row[legs.NEAR] = rules.near_m
+        if rules.compensation == "fading" and age_s > 0.0:
+            row[legs.AGE], row[legs.FADE] = age_s, rules.fade_s
+        if rules.owner_after_s is not None:
+            row[legs.OWNER_FROM] = started + rules.owner_after_s
+        self.rows[one.row] = row
+        self._owners[one.row] = self.history.columns.of(actor.entity)
+        self._targets[one.row] = -1
+        self._ignored[one.row] = -1
+        nowhere = (math.nan,) * 3
+        legs.start_leg(self.rows[one.row], started, *place, *velocity, *nowhere)
+        self.live[one.number] = one
+        return one
+
+    def end(self, one: Projectile, server_time: float, why: str) -> None:
+        """It is no longer in the air."""
+        one.over, one.ended_at = why, server_time
+        if self.live.pop(one.number, None) is not None:
+            self._free.append(one.row)
+            self.past[one.number] = one
+            if len(self.past) > REMEMBERED_FLIGHTS:
+                self.past.popitem(last=False)
+
+    def of(self, entity: int) -> list[Projectile]:
+        """What an entity launched and still flies, oldest first."""
+        return [one for one in self.live.values() if one.actor.entity == entity]
+
+    def last_of(self, one: Projectile) -> float:
+        """Server time after which nothing of it is left."""
+        return float(self.rows[one.row, legs.LAST])
+
+    def forget(self, entity: int) -> None:
+        """A body leaves: its column will be somebody else's."""
+        column = self.history.columns.of(entity)
+        for table in (self._owners, self._targets, self._ignored):
+            table[table == column] = -1
+
+    def foresee(self, one: Projectile, until: float) -> Contact | None:
+        """What it would meet up to a server time if nobody moved on from the newest poses; changes nothing."""
+        row = self.rows[one.row].copy()
+        met = self.fly([one], until)
+        self.rows[one.row] = row
+        return met[0][1] if met else None
+
+    def guide(self, one: Projectile, entity: int) -> None:
+        """Give what homes its target; 0 for none."""
+        one.target = entity
+        self._targets[one.row] = self.history.columns.of(entity) if entity else -1
+
+    # -- flying -----------------------------------------------------------------------------------------------
+
+    def fly(self, some: Iterable[Projectile], until: float) -> list[tuple[Projectile, Contact]]:
+        """Fly them to a server time, each as far as the first thing that it meets; returns those that met something."""
+        flying = list(some)
+        if not flying:
+            return []
+        count = len(flying)
+        which = np.array([one.row for one in flying], np.int64)
+        kinds, at = np.empty(count, np.int64), np.empty(count)
+        columns, parts = np.empty(count, np.int64), np.empty(count, np.int64)
+        times, slots, _ = self.history.ticks()
+        level, header = self.level, self.history.columns.header
+        flown.fly(
+            self.rows, self._owners, self._targets, self._ignored, which, until, times, slots, header,
+            self.history.columns.quantum, header if level is None else level.header,
+            *((0.0, 0.0, 0.0) if level is None else level.offset), level is not None, kinds, at, columns, parts,
+        )  # fmt: skip
+        return [
+            (flying[k], Contact(float(at[k]), int(kinds[k]), int(columns[k]), int(parts[k])))
+            for k in np.flatnonzero(kinds).tolist()
+        ]
+
+    def place_at(self, one: Projectile, server_time: float) -> Triple:
+        """Where it is at a time of its present leg."""
+        place: Triple = legs.place_at(self.rows[one.row], server_time)
+        return place
+
+    def velocity_at(self, one: Projectile, server_time: float) -> Triple:
+        """How fast it goes at a time of its present leg."""
+        velocity: Triple = legs.velocity_at(self.rows[one.row], server_time)
+        return velocity
+
+    def met_at(self, one: Projectile, server_time: float) -> float:
+        """The server time at which it meets bodies when its own time is this."""
+        return float(flown.met_at(self.rows[one.row], server_time))
+
+    def ignore(self, one: Projectile, column: int) -> None:
+        """It doesn't meet that body again."""
+        self._ignored[one.row, min(one.passed, flown.IGNORED) - 1] = column
+
+    def allow_owner(self, one: Projectile, server_time: float) -> None:
+        """From now on it may hit who launched it."""
+        self.rows[one.row, legs.OWNER_FROM] = min(self.rows[one.row, legs.OWNER_FROM], server_time)

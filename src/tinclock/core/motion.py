@@ -1,0 +1,22 @@
+"""How something flies, as everybody is told."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+
+class Motion(Struct, frozen=True, omit_defaults=True, gc=False):
+    """What everybody is told of how a projectile moves: enough to draw it for its whole life."""
+
+    radius_m: float = 0.0
+    gravity_m_s2: float = 0.0
+    drag_per_m: float = 0.0
+    wind_m_s: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    thrust_m_s2: float = 0.0
+    thrust_s: float = 0.0
+    turn_deg_per_s: float = 0.0
+    on_level: str = "end"
+    restitution: float = 0.0
+    friction: float = 0.0
+    until_m_s: float = 0.0
+    most_bounces: int = 0
