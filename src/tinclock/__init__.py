@@ -18,11 +18,16 @@ _HOME = {
     "Drawing": "core.timeline.views",
     "Event": "core.records",
     "Finding": "core.records",
+    "Flight": "core.combat.flight",
     "HandleClaim": "core.claims",
     "Hit": "core.records",
+    "ImpactClaim": "core.claims",
+    "InFlight": "core.combat.published",
+    "LaunchClaim": "core.claims",
     "Level": "core.geometry.level",
     "MeshError": "core.errors",
     "MissingExtraError": "core.errors",
+    "Motion": "core.motion",
     "MoveClaim": "core.claims",
     "OutOfHistoryError": "core.errors",
     "PartHit": "core.timeline.history",
@@ -67,11 +72,16 @@ __all__ = [
     "Drawing",
     "Event",
     "Finding",
+    "Flight",
     "HandleClaim",
     "Hit",
+    "ImpactClaim",
+    "InFlight",
+    "LaunchClaim",
     "Level",
     "MeshError",
     "MissingExtraError",
+    "Motion",
     "MoveClaim",
     "OutOfHistoryError",
     "PartHit",
@@ -109,8 +119,19 @@ __all__ = [
 ]
 
 if TYPE_CHECKING:
-    from tinclock.core.claims import HandleClaim, MoveClaim, ShotClaim, StatusClaim, StrikeClaim, TriggerClaim, UseClaim
-    from tinclock.core.combat.published import State, follow
+    from tinclock.core.claims import (
+        HandleClaim,
+        ImpactClaim,
+        LaunchClaim,
+        MoveClaim,
+        ShotClaim,
+        StatusClaim,
+        StrikeClaim,
+        TriggerClaim,
+        UseClaim,
+    )
+    from tinclock.core.combat.flight import Flight
+    from tinclock.core.combat.published import InFlight, State, follow
     from tinclock.core.combat.scatter import Scatter
     from tinclock.core.contradictions import oddities
     from tinclock.core.errors import (
@@ -127,6 +148,7 @@ if TYPE_CHECKING:
     )
     from tinclock.core.geometry.level import Level, Surface
     from tinclock.core.geometry.rig import Rig
+    from tinclock.core.motion import Motion
     from tinclock.core.records import Event, Finding, Hit, Receipt, Ruling, Told
     from tinclock.core.referee import Referee
     from tinclock.core.rules import Rules

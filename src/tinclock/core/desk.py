@@ -267,7 +267,8 @@ class Desk:
             self._rulings, kind, line.name, line.account, context.actor.entity, context.sequence, weapon, received_at,
             outcome, context.hits, context.damage, tuple(context.findings), context.view, view_time,
             None if view_time is None else received_at - view_time, context.origin, context.direction,
-            context.reached_m, context.stopped_by, first, tuple(context.steps), self._told(context), context.shot,
+            context.reached_m, context.stopped_by, first, tuple(context.steps),
+            None if kind == "flight" else self._told(context), context.shot,
             context.aim, context.rays, context.position,
         )  # fmt: skip
 

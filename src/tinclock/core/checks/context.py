@@ -42,9 +42,9 @@ class Context:
 
     __slots__ = (
         "actor", "aim", "charge", "damage", "direction", "eye", "findings", "flights", "flown", "held", "history",
-        "hit", "hits", "impact", "item", "kept", "ledger", "level", "line", "origin", "position", "posthumous", "projectiles",
-        "rays", "reached_m", "received_at", "roster", "rules", "seconds", "sequence", "shot", "slots", "steps",
-        "stopped_by", "view", "view_time", "ways", "weapon", "world",
+        "hit", "hits", "impact", "item", "kept", "ledger", "level", "line", "origin", "position", "posthumous",
+        "projectiles", "rays", "reached_m", "received_at", "roster", "rules", "seconds", "sequence", "shot", "slots",
+        "steps", "stopped_by", "view", "view_time", "ways", "weapon", "world",
     )  # fmt: skip
 
     def __init__(self, world: World, line: Line, actor: Participant, received_at: float) -> None:

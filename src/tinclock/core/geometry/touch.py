@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+from numba import njit
+
 if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
 
@@ -27,33 +29,38 @@ def _unit(a: Triple) -> Triple:
     return (a[0] / length, a[1] / length, a[2] / length) if length > 0.0 else (0.0, 0.0, 1.0)
 
 
-def nearest_on_triangle(point: Triple, a: Triple, b: Triple, c: Triple) -> Triple:
-    """The point of a triangle nearest to a point (Ericson, Real-Time Collision Detection, 2005, section 5.1.5)."""
-    ab, ac, ap = _minus(b, a), _minus(c, a), _minus(point, a)
-    d1, d2 = _dot(ab, ap), _dot(ac, ap)
+@njit(cache=True, error_model="numpy")
+def nearest_on_corner(px, py, pz, ex, ey, ez, fx, fy, fz):
+    """The point of the triangle 0, e, f nearest to p (Ericson, Real-Time Collision Detection, 2005, section 5.1.5)."""
+    d1, d2 = ex * px + ey * py + ez * pz, fx * px + fy * py + fz * pz
     if d1 <= 0.0 and d2 <= 0.0:
-        return a
-    bp = _minus(point, b)
-    d3, d4 = _dot(ab, bp), _dot(ac, bp)
+        return 0.0, 0.0, 0.0
+    ee, ff, ef = ex * ex + ey * ey + ez * ez, fx * fx + fy * fy + fz * fz, ex * fx + ey * fy + ez * fz
+    d3, d4 = d1 - ee, d2 - ef
     if d3 >= 0.0 and d4 <= d3:
-        return b
-    cp = _minus(point, c)
-    d5, d6 = _dot(ab, cp), _dot(ac, cp)
+        return ex, ey, ez
+    d5, d6 = d1 - ef, d2 - ff
     if d6 >= 0.0 and d5 <= d6:
-        return c
+        return fx, fy, fz
     vc, vb, va = d1 * d4 - d3 * d2, d5 * d2 - d1 * d6, d3 * d6 - d5 * d4
     if vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
-        return _along(a, ab, d1 / (d1 - d3))
+        share = d1 / (d1 - d3)
+        return share * ex, share * ey, share * ez
     if vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0:
-        return _along(a, ac, d2 / (d2 - d6))
+        share = d2 / (d2 - d6)
+        return share * fx, share * fy, share * fz
     if va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0:
-        return _along(b, _minus(c, b), (d4 - d3) / ((d4 - d3) + (d5 - d6)))
+        share = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        return ex + share * (fx - ex), ey + share * (fy - ey), ez + share * (fz - ez)
     whole = va + vb + vc
-    return _along(_along(a, ab, vb / whole), ac, vc / whole)
+    v, w = vb / whole, vc / whole
+    return v * ex + w * fx, v * ey + w * fy, v * ez + w * fz
 
 
-def _along(start: Triple, way: Triple, share: float) -> Triple:
-    return start[0] + share * way[0], start[1] + share * way[1], start[2] + share * way[2]
+def nearest_on_triangle(point: Triple, a: Triple, b: Triple, c: Triple) -> Triple:
+    """The point of a triangle nearest to a point."""
+    x, y, z = nearest_on_corner(*_minus(point, a), *_minus(b, a), *_minus(c, a))
+    return a[0] + x, a[1] + y, a[2] + z
 
 
 def normal_at(level: Level, row: int, place: Triple, velocity: Triple) -> Triple:

@@ -17,6 +17,7 @@ import math
 import numpy as np
 from numba import njit
 
+from tinclock.core.geometry.touch import nearest_on_corner
 from tinclock.core.geometry.tree import STACK, WIDTH, first_triangle
 from tinclock.core.memory import float64_at
 from tinclock.core.timeline.cast import PART_BYTES, _sphere
@@ -42,8 +43,8 @@ from tinclock.core.timeline.rewind import blend_of, body_of, bounds_at, epochs_a
 from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
-TOUCH_M = 1e-5
-SKIN_M = 1e-4
+TOUCH_M = 1e-6
+SKIN_M = 1e-5
 """Something that bounced starts so far off the surface, so that it doesn't meet it again at once."""
 NOTHING, LEVEL, BODY, OVER, TOO_FAR = 0, 1, 2, 3, 4
 _RELATIVE, _ABSOLUTE_M = TOLERANCES.bound_relative, TOLERANCES.bound_m
@@ -226,12 +227,39 @@ def _meet_level(row, ta, tb, tree, cx, cy, cz, nodes, nears, enter, met):
         if triangle < 0:
             t, step = e, 2.0 * step
         elif off <= TOUCH_M or e - t <= _SHORTEST_S:
-            return t + min(1.0, distance / length if length > 0.0 else 0.0) * (e - t), triangle
+            at = t + min(1.0, distance / length if length > 0.0 else 0.0) * (e - t)
+            return _polished(row, at, ta, tb, triangle, tree, cx, cy, cz), triangle
         else:
             if distance > 0.0 and length > 0.0:  # nothing is met before
                 t = t + min(1.0, distance / length) * (e - t) * (1.0 - 1e-9)
             step = 0.25 * (e - t) if e - t > _SHORTEST_S else 0.5 * step
     return INF, -1
+
+
+@njit(cache=True, error_model="numpy")
+def _polished(row, at, ta, tb, triangle, tree, cx, cy, cz):
+    """The instant of a contact to the last digits, by Newton's method, so that it doesn't show where the chords lay."""
+    t = float64_at(tree[2] + 72 * triangle)
+    best = at
+    for _ in range(6):
+        x, y, z = place_at(row, best)
+        vx, vy, vz = velocity_at(row, best)
+        px, py, pz = x - cx - t[0], y - cy - t[1], z - cz - t[2]
+        if row[RADIUS] > 0.0:
+            qx, qy, qz = nearest_on_corner(px, py, pz, t[3], t[4], t[5], t[6], t[7], t[8])
+            nx, ny, nz = px - qx, py - qy, pz - qz
+        else:
+            nx, ny, nz = t[4] * t[8] - t[5] * t[7], t[5] * t[6] - t[3] * t[8], t[3] * t[7] - t[4] * t[6]
+        length = math.sqrt(nx * nx + ny * ny + nz * nz)
+        if length == 0.0:
+            break
+        nx, ny, nz = nx / length, ny / length, nz / length
+        gap = length - row[RADIUS] if row[RADIUS] > 0.0 else px * nx + py * ny + pz * nz
+        slope = vx * nx + vy * ny + vz * nz
+        if abs(slope) < 1e-3:
+            break
+        best -= gap / slope
+    return best if ta <= best <= tb and abs(best - at) * 1e3 < 1.0 else at
 
 
 @njit(cache=True, error_model="numpy")

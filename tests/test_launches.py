@@ -1,0 +1,372 @@
+"""Projectiles in a match: launches, hits, bursts, compensation, claims of impacts, and what everybody is told."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import msgspec
+import numpy as np
+import pytest
+from conftest import Range, changed, codes, step
+
+import tinclock
+from tinclock.core.acts.splash import falloff_at
+from tinclock.core.combat.ledger import Blow
+from tinclock.core.flight_rules import BounceRules, FlightRules, SplashRules
+from tinclock.garden.scenario import data_file
+
+View = tinclock.View
+RULES = tinclock.load_rules(data_file("garden.toml"))
+DART = {"speed_m_s": 60.0, "gravity_m_s2": 0.0, "lifetime_s": 3.0}
+
+
+def armed(level: tinclock.Level | None = None, splash: SplashRules | None = None, weapon: dict | None = None,
+          **flight: Any) -> Range:  # fmt: skip
+    """The shooter holds a thrower whose darts fly straight, unless the fields say otherwise."""
+    table = {"kind": "projectile", "damage": 10.0, "interval_s": 0.01, "range_m": 90.0, **(weapon or {})}
+    rules = changed(RULES, "weapons", "dart", **table, flight=FlightRules(**{**DART, **flight}), splash=splash)
+    here = Range(rules, level)
+    here.referee.wield(here.shooter, "dart", here.now)
+    here.referee.events()
+    return here
+
+
+def launch(here: Range, lead_s: float = 0.0, late: float = 0.0, **fields: Any) -> tinclock.Ruling:
+    """Aimed at where the runner's chest is in the present, or will be `lead_s` later: it runs at 4 m/s along y."""
+    eye = here.referee.history.eye_now(here.shooter)
+    chest = here.referee.history.bones_at(here.runner, View(here.tick, here.tick, 0.0))[2, :3]
+    to = chest + [0.0, 4.0 * lead_s, 0.0] - eye
+    newest = here.tick - here.tick % 2
+    values = {"weapon": "dart", "origin": eye, "direction": tuple((to / np.linalg.norm(to)).tolist()),
+              "view": View(newest - 10, newest - 8, 0.0), **fields}  # fmt: skip
+    return here.say(tinclock.LaunchClaim, late=late, **values)
+
+
+def fly(here: Range, ticks: int = 40) -> list[tinclock.Ruling]:
+    out = []
+    for _ in range(ticks):
+        here.run(1)
+        out += here.referee.advance(here.now)
+    return out
+
+
+def hits(rulings: list[tinclock.Ruling]) -> list[tinclock.Hit]:
+    return [hit for ruling in rulings for hit in ruling.hits]
+
+
+AWAY = 9.0 / 60.0  # seconds that a dart needs to the runner
+
+
+def test_a_launch_is_told_once_with_all_that_drawing_needs_and_ends_once():
+    here = armed()
+    ruling = launch(here, lead_s=AWAY)
+    assert ruling.receipt().told.projectiles == (1,)
+    assert ruling.receipt().sequence == here.sequence
+    flown = fly(here)
+    events = [e for e in here.referee.events() if e.kind in ("launch", "end")]
+    first, last = events
+    assert (first.projectile, first.sequence, first.entity, first.weapon) == (1, here.sequence, here.shooter, "dart")
+    path = tinclock.Flight(first.motion, first.server_time, first.place, first.velocity, last=first.until)
+    assert path.at(last.server_time)[0] == pytest.approx(last.place, abs=1e-6)
+    assert (last.kind, last.projectile, last.cause) == ("end", 1, f"entity {here.runner}")
+    assert [(hit.victim, hit.part, hit.damage) for hit in hits(flown)] == [(here.runner, "chest", 10.0)]
+    assert "met" in flown[0].explain()
+    assert here.referee.state().projectiles == ()
+
+
+def test_the_published_state_holds_what_is_in_the_air_and_events_move_it_on():
+    here = armed(weapon={"pellets": 3}, turn_deg_per_s=90.0)
+    before = here.referee.state()
+    launch(here)
+    here.referee.guide(2, here.runner)
+    state = here.referee.state()
+    assert [one.target for one in state.projectiles] == [0, here.runner, 0]
+    fly(here)
+    for event in here.referee.events(since=before.number):
+        before = tinclock.follow(before, event)
+    assert before == here.referee.state()
+    with pytest.raises(tinclock.UnknownNameError, match="unknown projectile 77"):
+        here.referee.guide(77, None)
+
+
+def test_seven_cherries_fly_where_each_client_draws_them():
+    here = Range(RULES, None)
+    here.referee.wield(here.shooter, "cherry_sling", here.now)
+    key = bytes.fromhex(here.referee.welcome("s").spread_key)
+    mine = tinclock.Scatter(key, "cherry_sling", RULES.weapons["cherry_sling"])
+    ruling = launch(here, weapon="cherry_sling", shot=1)
+    ways = mine.rays(ruling.aim, 0.0, 1)
+    told = {e.projectile: e for e in here.referee.events() if e.kind == "launch"}
+    assert list(told) == list(ruling.receipt().told.projectiles)
+    fly(here, 20)
+    for way, one in zip(ways, told.values(), strict=True):
+        velocity = tuple(38.0 * v for v in way)
+        drawn = tinclock.Flight(one.motion, one.server_time, ruling.origin, velocity)
+        flights = here.referee._desk.flights
+        live = flights.live.get(one.projectile)
+        if live is not None:
+            assert drawn.at(here.now)[0] == pytest.approx(flights.place_at(live, here.now), abs=1e-6)
+
+
+REFUSED = {
+    "another's": ({"actor": 2}, "foreign_actor"),
+    "not held": ({"weapon": "pea_rifle"}, "weapon_not_held"),
+    "from afar": ({"origin": (0.0, 0.0, 0.0)}, "muzzle_far"),
+    "no number": ({"origin": (math.nan, 0.0, 0.0)}, "malformed"),
+    "no way": ({"direction": (0.0, 0.0, 0.0)}, "direction_not_unit"),
+    "the future": ({"view": View(300, 302, 0.0)}, "view_ahead"),
+}
+
+
+@pytest.mark.parametrize("lie", REFUSED)
+def test_a_bad_launch_lets_nothing_fly(lie):
+    here, (fields, code) = armed(), REFUSED[lie]
+    ruling = launch(here, **fields)
+    assert (ruling.outcome, codes(ruling), here.referee.state().projectiles) == ("denied", [code], ())
+    assert codes(here.shoot(weapon="dart")) == ["wrong_kind"]
+    here.referee.wield(here.shooter, "pea_rifle", here.now)
+    assert codes(launch(here, weapon="pea_rifle")) == ["wrong_kind"]
+
+
+def test_a_muzzle_behind_a_wall_launches_nothing():
+    wall = tinclock.Level.from_boxes([[-8.7, 3.0, 1.0]], [[0.02, 2.0, 1.0]])
+    assert codes(launch(armed(wall), origin=(-8.6, 3.0, 1.6))) == ["muzzle_blocked"]
+
+
+# -- compensation -------------------------------------------------------------------------------------------------
+
+
+def test_each_compensation_meets_the_runner_where_it_says():
+    """The view is 10 ticks old. The runner is met at `seen` when it was aimed at as it stood then, and so on."""
+
+    def victims(compensation: str, lead_s: float) -> list[int]:
+        here = armed(compensation=compensation, fade_s=0.6)
+        launch(here, lead_s=lead_s)
+        return [hit.victim for hit in hits(fly(here))]
+
+    age = 10 / 64  # of the view when the claim arrives, and the tick is even or odd by one
+    for compensation, lead_s in (("none", AWAY), ("launch", AWAY - age), ("fading", AWAY - age * (1.0 - AWAY / 0.6))):
+        assert victims(compensation, lead_s) == [2]
+        assert victims(compensation, lead_s + 0.25) == []
+        assert victims(compensation, lead_s - 0.25) == []
+
+
+def test_at_launch_the_flight_begins_where_the_screen_was_and_is_at_once_up_to_date():
+    here = armed(compensation="launch", speed_m_s=20.0)
+    ruling = launch(here)
+    here.referee.advance(here.now)
+    event = next(e for e in here.referee.events() if e.kind == "launch")
+    assert event.server_time == pytest.approx(ruling.view_time)
+    flights = here.referee._desk.flights
+    place = flights.place_at(flights.live[1], here.now)
+    assert math.dist(place, ruling.origin) == pytest.approx(20.0 * (here.now - ruling.view_time))
+
+
+# -- what it meets ------------------------------------------------------------------------------------------------
+
+
+def test_nobody_hits_itself_at_launch_and_the_rules_say_when_one_may():
+    wall = tinclock.Level.from_boxes([[-4.0, 3.0, 1.0]], [[0.1, 9.0, 3.0]])
+    bounce = {"on_level": "bounce", "bounce": BounceRules(restitution=1.0, friction=0.0)}
+    straight = {"direction": (1.0, 0.0, 0.0)}
+    for flight, hurt in (({}, False), ({"owner_after_bounce": True}, True), ({"owner_after_s": 0.1}, True),
+                         ({"owner_after_s": 2.0}, False)):  # fmt: skip
+        here = armed(wall, **bounce, **flight)
+        launch(here, **straight)
+        assert [hit.victim for hit in hits(fly(here))] == [here.shooter] * hurt
+
+
+def test_one_that_passes_hits_each_body_once():
+    here = armed(on_body="pass")
+    third = here.referee.place("gardener", team="pewter")
+    for _ in range(30):
+        here.tick += 1
+        poses = [here.pose(-9, 3), here.pose(0, 3), here.pose(4, 3)]
+        here.referee.record(here.tick, here.now, [1, 2, third], poses)
+        if here.tick % 2 == 0:
+            here.referee.published(here.tick)
+    launch(here, direction=(1.0, 0.0, -0.0), origin=here.referee.history.eye_now(1))
+    flown = []
+    for _ in range(30):
+        here.tick += 1
+        here.referee.record(here.tick, here.now, [1, 2, third], poses)
+        flown += here.referee.advance(here.now)
+    assert [hit.victim for hit in hits(flown)] == [2, third]
+
+
+def test_limits_death_and_leaving_clean_up():
+    here = armed(most_live=3)
+    for k in range(5):
+        launch(here, direction=(-1.0, 0.0, 0.0), late=0.02 * k)
+    assert [one.projectile for one in here.referee.state().projectiles] == [3, 4, 5]
+    assert [e.projectile for e in here.referee.events() if e.cause == "replaced"] == [1, 2]
+    here.referee.dismiss("s", here.now)
+    assert [e.cause for e in here.referee.events() if e.kind == "end"] == ["owner left"] * 3
+    orphan = armed(when_owner_leaves="orphan")
+    launch(orphan, lead_s=AWAY)
+    shooter = orphan.shooter
+    orphan.referee.dismiss("s", orphan.now)
+    for _ in range(20):
+        orphan.tick += 1
+        orphan.referee.record(orphan.tick, orphan.now, [2], [orphan.pose(0, 2 + orphan.tick / 16)])
+        orphan.referee.advance(orphan.now)
+    assert orphan.referee.ledger.health(2) == 90.0
+    assert shooter not in {e.entity for e in orphan.referee.events() if e.kind == "score"}
+    dead = armed(when_owner_dies="remove", speed_m_s=5.0)
+    launch(dead)
+    dead.referee.ledger.wound(dead.shooter, 500.0, dead.now, Blow("fall"))
+    fly(dead, 2)
+    assert [e.cause for e in dead.referee.events() if e.kind == "end"] == ["owner died"]
+
+
+def test_fuse_lifetime_and_range_end_a_flight_at_their_instants():
+    for flight, weapon, cause, after in (
+        ({"fuse_s": 0.3}, {}, "fuse", 0.3), ({"lifetime_s": 0.4}, {}, "lifetime", 0.4),
+        ({}, {"range_m": 12.0}, "range", 0.2),
+    ):  # fmt: skip
+        here = armed(weapon=weapon, **flight)
+        launch(here, direction=(-1.0, 0.0, 0.0))
+        start = here.now
+        fly(here)
+        end = next(e for e in here.referee.events() if e.kind == "end")
+        assert (end.cause, end.server_time - start) == (cause, pytest.approx(after, abs=1e-6))
+
+
+# -- splash -------------------------------------------------------------------------------------------------------
+
+BLAST = SplashRules(radius_m=6.0, damage=60.0, impulse_n_s=30.0, direct_bonus=5.0)
+
+
+def burst_beside(level: tinclock.Level | None = None, **fields: Any) -> tuple[Range, list[tinclock.Hit]]:
+    """A charge that goes off after 0.1 s, 6 m in front of the shooter and some 3 m from the runner."""
+    here = armed(level, BLAST, fuse_s=0.1, **fields)
+    launch(here, direction=(1.0, 0.0, 0.0))
+    return here, hits(fly(here, 12))
+
+
+def test_a_splash_hurts_by_distance_and_pushes_away():
+    here, found = burst_beside()
+    hit = next(hit for hit in found if hit.victim == here.runner)
+    middle = next(e.place for e in here.referee.events() if e.kind == "end")
+    assert hit.damage == pytest.approx(60.0 * falloff_at(BLAST, hit.distance_m))
+    assert math.dist(hit.point, middle) == pytest.approx(hit.distance_m, abs=1e-6)
+    assert np.linalg.norm(hit.impulse) == pytest.approx(30.0 * falloff_at(BLAST, hit.distance_m))
+    assert np.dot(hit.impulse, np.subtract(hit.point, middle)) > 0.0
+    table = msgspec.structs.replace(BLAST, falloff=[(1.0, 1.0), (3.0, 0.5), (6.0, 0.0)])
+    assert [falloff_at(table, d) for d in (0.0, 2.0, 3.0, 4.5, 7.0)] == [1.0, 0.75, 0.5, 0.25, 0.0]
+
+
+def test_cover_takes_its_share_of_a_splash():
+    wall = tinclock.Level.from_boxes([[-1.5, 4.0, 1.0]], [[0.1, 4.0, 3.0]])
+    low = tinclock.Level.from_boxes([[-1.5, 4.0, 0.4]], [[0.1, 4.0, 0.5]])
+    found = {}
+    for name, level in (("open", None), ("low", low), ("full", wall)):
+        here, some = burst_beside(level)
+        found[name] = sum(hit.damage for hit in some if hit.victim == here.runner)
+    assert found["open"] > found["low"] > found["full"] == 0.0
+
+
+def test_a_direct_hit_adds_its_bonus_and_ones_own_share_is_ones_own():
+    here = armed(None, BLAST)
+    launch(here, lead_s=AWAY)
+    found = [hit for hit in hits(fly(here, 20)) if hit.victim == here.runner]
+    assert [hit.damage for hit in found] == pytest.approx([10.0, 60.0 * falloff_at(BLAST, found[1].distance_m) + 5.0])
+    rules = changed(RULES, "weapons", "dart", kind="projectile", damage=1.0, interval_s=0.1, range_m=9.0,
+                    flight=FlightRules(**{**DART, "fuse_s": 0.01}), splash=BLAST)  # fmt: skip
+    lost = []
+    for share in (1.0, 0.25, 0.0):
+        self_hit = Range(rules, None, harm={"self_share": share})
+        self_hit.referee.wield(1, "dart", self_hit.now)
+        launch(self_hit, direction=(1.0, 0.0, 0.0))
+        fly(self_hit, 2)
+        lost.append(100.0 - self_hit.referee.ledger.health(1))
+    assert lost[0] > 40.0
+    assert lost[1:] == pytest.approx([0.25 * lost[0], 0.0])
+
+
+def test_a_chain_of_bursts_ends():
+    here = armed(None, msgspec.structs.replace(BLAST, sets_off=True), speed_m_s=3.0, fuse_s=0.5)
+    for k in range(6):
+        launch(here, direction=(1.0, 0.0, 0.0), late=0.03 * k)
+    fly(here, 40)
+    ends = [e for e in here.referee.events() if e.kind == "end"]
+    assert [e.cause for e in ends] == ["fuse"] + ["set off"] * 5
+    assert len({e.server_time for e in ends}) == 1
+
+
+# -- claims of impacts --------------------------------------------------------------------------------------------
+
+
+def impact(here: Range, flown_s: float = 8.86 / 60.0, late: float = 0.0, **fields: Any) -> tinclock.Ruling:
+    """What a client that draws the dart as it was told says of its first one."""
+    flights = here.referee._desk.flights
+    one = flights.live.get(1) or flights.past[1]
+    position = tuple(o + v * flown_s for o, v in zip(one.origin, one.velocity, strict=True))
+    values = {"projectile": 1, "flown_s": flown_s, "position": position, "victim": here.runner, **fields}
+    return here.say(tinclock.ImpactClaim, late=late, **values)
+
+
+def test_an_impact_is_upheld_amended_or_denied_by_the_servers_own_flight():
+    here = armed()
+    launch(here, lead_s=AWAY)
+    fly(here, 12)
+    good = impact(here, part="chest")
+    assert (good.outcome, codes(good), step(good, "harm")) == ("upheld", [], "was done before")
+    assert here.referee.ledger.health(here.runner) == 90.0
+    assert codes(impact(here, flown_s=0.3)) == ["impact_time_differs", "impact_place_differs"]
+    assert codes(impact(here, flown_s=3.0)) == ["flight_over"]
+    assert codes(impact(here, position=(0.0, 30.0, 0.0))) == ["impact_place_differs"]
+    assert codes(impact(here, victim=77)) == ["victim_differs"]
+    assert codes(impact(here, part="head")) == ["part_differs"]
+    assert codes(impact(here, projectile=5)) == ["unknown_projectile"]
+    assert codes(here.say(tinclock.ImpactClaim, by="r", actor=2, projectile=1, flown_s=0.1, position=(0.0, 0.0, 0.0),
+                          victim=1)) == ["foreign_projectile"]  # fmt: skip
+    wall = tinclock.Level.from_boxes([[-4.0, 3.0, 1.0]], [[0.1, 9.0, 3.0]])
+    blocked = armed(wall)
+    launch(blocked, lead_s=AWAY)
+    fly(blocked, 16)
+    assert codes(impact(blocked, flown_s=0.25)) == ["flight_over"]
+    missed = armed()
+    launch(missed, direction=(0.0, -1.0, 0.0))
+    fly(missed, 5)
+    through = impact(missed)
+    assert (through.outcome, codes(through)) == ("denied", ["no_impact"])
+
+
+def test_a_claim_that_is_ahead_of_the_poses_is_held_against_what_the_server_will_come_to():
+    here = armed(impacts="claimed")
+    launch(here, lead_s=AWAY)
+    fly(here, 7)
+    early = impact(here, late=0.02)
+    assert (early.outcome, codes(early)) == ("upheld", [])
+    assert here.referee.ledger.health(here.runner) == 100.0
+    fly(here, 8)
+    assert here.referee.ledger.health(here.runner) == 90.0
+
+
+def test_with_or_without_impact_claims_honest_clients_do_the_same_damage():
+    """Many launches at different leads, swept by the server alone or claimed by a client that flies the same."""
+    health = {}
+    for mode in ("swept", "claimed"):
+        here = armed(impacts=mode, weapon={"damage": 1.0})
+        rng = np.random.default_rng(2)
+        for _ in range(12):
+            away = math.dist((-9.0, 3.0), (0.0, 2.0 + here.tick / 16)) / 60.0
+            launch(here, lead_s=away + float(rng.normal(scale=0.05)))
+            fly(here, 26)
+            last = here.referee._desk.flights.past.get(here.referee._desk.flights.issued)
+            if mode == "claimed" and last is not None and last.impacts:
+                found = last.impacts[-1]
+                impact(here, projectile=last.number, flown_s=found.server_time - last.started, position=found.place)
+        health[mode] = here.referee.ledger.health(here.runner)
+    assert health["swept"] == health["claimed"] < 95.0
+
+
+def test_a_hit_that_nobody_claims_in_time_lapses():
+    here = armed(impacts="claimed", claim_window_s=0.2)
+    launch(here, lead_s=AWAY)
+    fly(here, 40)
+    late = impact(here)
+    assert step(late, "harm") == "lapsed"
+    assert here.referee.ledger.health(here.runner) == 100.0
