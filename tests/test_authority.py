@@ -28,6 +28,8 @@ HIT: dict[str, Any] = {"origin": (-8.9, 3.0, 1.65), "victim": 2, "part": "chest"
 GOOD: dict[type, dict[str, Any]] = {
     tinclock.ShotClaim: {"weapon": "pea_rifle", **AIM, **HIT, "shot": 1, "charge": 1.0},
     tinclock.StrikeClaim: {"weapon": "pea_rifle", **AIM, **HIT},
+    tinclock.LaunchClaim: {"weapon": "pea_rifle", **AIM, "origin": (-8.9, 3.0, 1.65), "shot": 1, "charge": 1.0},
+    tinclock.ImpactClaim: {"projectile": 1, "flown_s": 0.1, "position": (0.0, 0.0, 0.0), "victim": 2, "part": "chest"},
     tinclock.TriggerClaim: {"weapon": "pea_rifle", "held": True, **AIM},
     tinclock.HandleClaim: {"weapon": "pea_rifle", "action": "draw"},
     tinclock.UseClaim: {"item": "oil_can", "target": 1},
@@ -53,7 +55,8 @@ WRONG: dict[str, list[Any]] = {
     "ammunition": [1.0, 2**60, *NUMBERS],
     "shot": [1.0, 2**60, *NUMBERS],
     "part": ["", "x" * 65, 7, b"chest", ["chest"]],
-    **dict.fromkeys(("damage", "charge", "health", "armour"), NUMBERS),
+    "projectile": [1.0, 2**60, *NUMBERS, None],
+    **dict.fromkeys(("damage", "charge", "health", "armour", "flown_s"), NUMBERS),
 }
 CASES = [(kind, field) for kind, fields in GOOD.items() for field in ("sequence", "actor", *fields)]
 
@@ -86,8 +89,8 @@ def test_the_dead_spectators_leavers_strangers_and_impostors_get_nothing_done(ki
         assert codes(here.say(kind, by=name, **GOOD[kind])) == [code]
     assert codes(here.say(kind, actor=999, **GOOD[kind])) == ["foreign_actor"]
     referee.ledger.wound(1, 500.0, here.now, Blow("fall"))
-    if kind is not tinclock.StatusClaim:  # the dead may ask what is true
-        assert codes(here.say(kind, **GOOD[kind])) == ["dead_actor"]
+    late = {tinclock.StatusClaim: [], tinclock.ImpactClaim: ["unknown_projectile"]}  # the dead may ask, and claim
+    assert codes(here.say(kind, **GOOD[kind])) == late.get(kind, ["dead_actor"])
     referee.dismiss("s")
     assert codes(here.say(kind, **GOOD[kind])) == ["unknown_connection"]
 

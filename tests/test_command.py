@@ -16,6 +16,7 @@ from click.testing import CliRunner
 import tinclock
 from tinclock.cli.main import main
 from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS
+from tinclock.core.flight_rules import BounceRules, FlightRules, SplashRules
 from tinclock.core.rig_rules import RigRules
 from tinclock.core.rules import Rules
 from tinclock.core.weapon_rules import BurstRules, ItemRules, LastingRules, RecoilRules, SpreadRules, WeaponRules
@@ -156,6 +157,7 @@ def test_the_guides_leave_out_no_key_of_the_rules_and_no_finding():
     loaded = msgspec.structs.asdict(tinclock.load_rules(GARDEN)).values()
     tables = [type(value) for value in loaded if isinstance(value, msgspec.Struct)]
     tables += [Rules, WeaponRules, ItemRules, RigRules, SpreadRules, RecoilRules, BurstRules, LastingRules]
+    tables += [FlightRules, BounceRules, SplashRules]
     keys = {key for table in tables for key in table.__struct_fields__}
     assert len(keys) > 80
     assert [key for key in sorted(keys) if not re.search(rf"\b{key}\b", block)] == []

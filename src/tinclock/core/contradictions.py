@@ -131,13 +131,14 @@ def _odd_weapon(weapon: WeaponRules, zones: set[str], rules: Rules) -> list[str]
         out.append(f"falloff: rises with distance, {factors}")
     if weapon.falloff and weapon.falloff[0][0] > weapon.range_m:
         out.append(f"falloff: begins at {weapon.falloff[0][0]:g} m, beyond range_m {weapon.range_m:g}")
-    if weapon.damage == 0.0 and weapon.lasting is None:
+    if weapon.damage == 0.0 and weapon.lasting is None and weapon.splash is None:
         out.append("damage: 0: it can't kill")
     elif weapon.magazine is not None and weapon.reserve is not None:
         rounds = weapon.magazine + weapon.reserve
         best = max([weapon.zones.get(zone, 1.0) for zone in zones], default=1.0) * max([1.0, *factors])
         lasting = 0.0 if weapon.lasting is None else weapon.lasting.damage * weapon.lasting.times
-        most = rounds * (weapon.damage * weapon.pellets * best + lasting)
+        splash = 0.0 if weapon.splash is None else weapon.splash.damage + weapon.splash.direct_bonus
+        most = rounds * (weapon.pellets * (weapon.damage * best + splash) + lasting)
         if most < rules.match.health:
             out.append(
                 f"damage: all {rounds} shots at best do {most:g} of {rules.match.health:g} points: it can't kill"
@@ -151,6 +152,8 @@ def _odd_weapon(weapon: WeaponRules, zones: set[str], rules: Rules) -> list[str]
         out.append("spread.recovery_deg_per_s: 0: the spread grows to most_deg and never comes back")
     if weapon.burst is not None and weapon.magazine is not None and weapon.burst.shots > weapon.magazine:
         out.append(f"burst.shots: {weapon.burst.shots} is more than magazine {weapon.magazine}")
+    if weapon.splash is not None and any(b[1] > a[1] for a, b in pairwise(weapon.splash.falloff)):
+        out.append("splash.falloff: rises with distance")
     if weapon.reload_s == 0.0 and weapon.magazine is not None and weapon.reserve != 0:
         out.append("reload_s: 0: reloading takes no time")
     if 0.0 < weapon.interval_s < rules.cadence.allowance_s / 4.0:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, NamedTuple
 
+from tinclock.core.acts.splash import falloff_at
 from tinclock.core.combat.held import NEVER, Held
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import UnknownNameError
@@ -54,7 +55,10 @@ def lethality(rules: Rules, rig: str, distance_m: float = 0.0) -> list[Lethality
 
 def _against(weapon: Weapon, rules: Rules, rig: str, zone: str, distance_m: float) -> Lethality:
     body, harm, table = rules.rigs[rig], rules.harm, weapon.rules
-    damage = table.pellets * weapon.damage_at(distance_m, zone) if distance_m <= table.range_m else 0.0
+    splash = 0.0 if table.splash is None else table.splash.damage * falloff_at(table.splash, 0.0)
+    splash += 0.0 if table.splash is None else table.splash.direct_bonus
+    within = distance_m <= table.range_m
+    damage = table.pellets * (weapon.damage_at(distance_m, zone) + splash) if within else 0.0
     covers = not body.armour_zones or zone in body.armour_zones
     share = harm.armour_share * (1.0 - table.armour_piercing) if covers else 0.0
     health, armour = body.health or rules.match.health, harm.armour

@@ -94,7 +94,7 @@ _STEPS: dict[str, tuple[str, str]] = {
     "flown for": ("had flown for", ""),
     "flight ends": ("the flight ends:", ""),
     "level met": ("met the level", ""),
-    "bounce": ("comes", "of"),
+    "bounced": ("came off the level", ""),
     "body met": ("met", "part"),
     "harm": ("harm", "at most"),
     "in the splash": ("from the middle of the splash", "at most"),

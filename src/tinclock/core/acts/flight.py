@@ -10,7 +10,6 @@ from tinclock.core.acts.harm import apply_harm
 from tinclock.core.checks.context import Context
 from tinclock.core.combat.flight import rebound
 from tinclock.core.combat.flights import Impact
-from tinclock.core.geometry.touch import normal_at
 from tinclock.core.records import Hit, Step
 from tinclock.core.timeline import flown
 from tinclock.core.timeline.views import View
@@ -92,6 +91,8 @@ def react(one: Projectile, contact: Contact, context: Context) -> None:
     place = flights.place_at(one, at)
     context.origin = place
     context.steps.append(Step("flown for", at - one.started, unit="s"))
+    if flights.bounced(one):
+        context.steps.append(Step("bounced", float(flights.bounced(one)), unit="times"))
     if contact.kind in (flown.OVER, flown.TOO_FAR):
         fuse = contact.kind == flown.OVER and one.flight.fuse_s is not None
         _finish(one, context, place, "fuse" if fuse else WHY[contact.kind], bursts=fuse)
@@ -112,21 +113,13 @@ def _finish(one: Projectile, context: Context, place: Triple, why: str, *, burst
 
 
 def _meet_level(one: Projectile, contact: Contact, context: Context, place: Triple) -> None:
-    level, rules, flights = context.level, one.flight, context.flights
+    level, rules = context.level, one.flight
     if level is None:  # pragma: no cover - nothing meets a level that isn't there
         return
     surface = level.surface_of(contact.column).name
     one.impacts.append(Impact(contact.at, place, surface=surface))
     context.steps.append(Step("level met", surface))
-    if rules.on_level == "end" or (rules.on_level == "bounce" and one.bounces >= rules.bounce.most):
-        _finish(one, context, place, surface, bursts=rules.on_level == "end")
-        return
-    normal = normal_at(level, contact.column, place, flights.velocity_at(one, contact.at))
-    rests = rebound(flights.rows[one.row], contact.at, normal, one.motion)
-    one.bounces += 1
-    context.steps.append(Step("bounce", "rests" if rests else "off", surface))
-    if rules.owner_after_bounce:
-        flights.allow_owner(one, contact.at)
+    _finish(one, context, place, surface, bursts=rules.on_level == "end")
 
 
 def _meet_body(one: Projectile, contact: Contact, context: Context, place: Triple) -> None:
@@ -140,7 +133,7 @@ def _meet_body(one: Projectile, contact: Contact, context: Context, place: Tripl
         return
     claimed = rules.impacts == "claimed" and one.line.name != "" and not solid and not one.claimed
     if claimed:
-        one.pending = contact
+        one.pending.append(contact)
         context.steps.append(Step("harm", "waits for its claim", rules.claim_window_s, "s"))
     else:
         harm_directly(one, context, entity, part, place)

@@ -95,20 +95,19 @@ def _meant(context: Context) -> Impact:
 def perform_impact(claim: ImpactClaim, context: Context) -> None:
     """Do the harm that waited for this claim, by the server's own result, in the present."""
     one, impact = _claimed(claim, context), _meant(context)
-    pending, one.pending = one.pending, None
     if impact not in one.impacts:
         one.claimed = True
         context.steps.append(Step("harm", "when the poses get there"))
         return
+    pending = next((contact for contact in one.pending if contact.at == impact.server_time), None)
     if pending is None:
         context.steps.append(Step("harm", "was done before"))
         return
+    one.pending.remove(pending)
     if context.received_at - pending.at > one.flight.claim_window_s:
         context.steps.append(Step("harm", "lapsed", one.flight.claim_window_s, "s"))
         return
     victim, _, part = context.history.columns.named(pending.column, pending.part_row)
-    if victim != impact.victim:  # pragma: no cover - both are the last body that was met
-        return
     then = context_of(context.world, one, pending.at)
     context.slots, context.view, context.view_time = then.slots, then.view, then.view_time
     context.charge = one.charge

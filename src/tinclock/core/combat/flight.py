@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from tinclock.core.errors import BadNumberError
-from tinclock.core.geometry.touch import normal_at
 from tinclock.core.motion import Motion
 from tinclock.core.timeline import flown, legs
 
@@ -58,6 +57,12 @@ class Bounce(NamedTuple):
     place: Triple
     normal: Triple
     rests: bool
+
+
+def normal_at(level: Level, triangle: int, place: Triple, velocity: Triple) -> Triple:
+    """The unit direction straight off what is touched; triangle : the level's row, from a kernel."""
+    normal: Triple = flown.off_the_level(*place, *velocity, triangle, level.header, *level.offset)
+    return normal
 
 
 class Flight:

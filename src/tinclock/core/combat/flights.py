@@ -79,7 +79,7 @@ class Projectile:
         self.velocity: Triple = (0.0, 0.0, 0.0)
         self.bounces = self.passed = self.target = 0
         self.impacts: list[Impact] = []
-        self.pending: Contact | None = None
+        self.pending: list[Contact] = []
         self.claimed = False
         """Whether its owner's client claimed its impact before the server had flown so far."""
         self.over = ""
@@ -138,6 +138,11 @@ class Flights:
             row[legs.NEAR] = rules.near_m
         if rules.compensation == "fading" and age_s > 0.0:
             row[legs.AGE], row[legs.FADE] = age_s, rules.fade_s
+        if rules.on_level != "end":
+            row[legs.ON_LEVEL] = 1.0 if rules.on_level == "bounce" else 2.0
+            row[legs.KEEPS], row[legs.LOSES] = rules.bounce.restitution, rules.bounce.friction
+            row[legs.SLOW], row[legs.BOUNCES_LEFT] = rules.bounce.until_m_s, float(rules.bounce.most)
+            row[legs.OWNER_AFTER_BOUNCE] = float(rules.owner_after_bounce)
         if rules.owner_after_s is not None:
             row[legs.OWNER_FROM] = started + rules.owner_after_s
         self.rows[one.row] = row
@@ -216,6 +221,10 @@ class Flights:
         """How fast it goes at a time of its present leg."""
         velocity: Triple = legs.velocity_at(self.rows[one.row], server_time)
         return velocity
+
+    def bounced(self, one: Projectile) -> int:
+        """How often it came off the level."""
+        return int(self.rows[one.row, legs.BOUNCED])
 
     def met_at(self, one: Projectile, server_time: float) -> float:
         """The server time at which it meets bodies when its own time is this."""

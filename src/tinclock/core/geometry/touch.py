@@ -1,32 +1,14 @@
-"""Where a ball touches a triangle of a level, and which way is straight off it."""
+"""Where a triangle is nearest to a point."""
 
 from __future__ import annotations
 
-import math
-from typing import TYPE_CHECKING
-
 from numba import njit
 
-if TYPE_CHECKING:
-    from tinclock.core.geometry.level import Level
-
-    Triple = tuple[float, float, float]
-
-CLOSE_M = 1e-6
-"""A middle nearer to the surface than this has no direction of its own: the triangle's is taken."""
-
-
-def _dot(a: Triple, b: Triple) -> float:
-    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+Triple = tuple[float, float, float]
 
 
 def _minus(a: Triple, b: Triple) -> Triple:
     return a[0] - b[0], a[1] - b[1], a[2] - b[2]
-
-
-def _unit(a: Triple) -> Triple:
-    length = math.sqrt(_dot(a, a))
-    return (a[0] / length, a[1] / length, a[2] / length) if length > 0.0 else (0.0, 0.0, 1.0)
 
 
 @njit(cache=True, error_model="numpy")
@@ -61,18 +43,3 @@ def nearest_on_triangle(point: Triple, a: Triple, b: Triple, c: Triple) -> Tripl
     """The point of a triangle nearest to a point."""
     x, y, z = nearest_on_corner(*_minus(point, a), *_minus(b, a), *_minus(c, a))
     return a[0] + x, a[1] + y, a[2] + z
-
-
-def normal_at(level: Level, row: int, place: Triple, velocity: Triple) -> Triple:
-    """The unit direction from what is touched to the ball's middle.
-
-    row : of the level, from a kernel; place, velocity : of the ball's middle as it touches
-    """
-    a, b, c = ((float(x), float(y), float(z)) for x, y, z in level.vertices[level.faces[level.face_of(row)]])
-    off = _minus(place, nearest_on_triangle(place, a, b, c))
-    if math.sqrt(_dot(off, off)) > CLOSE_M:
-        return _unit(off)
-    u, v = _minus(b, a), _minus(c, a)
-    flat = _unit((u[1] * v[2] - u[2] * v[1], u[2] * v[0] - u[0] * v[2], u[0] * v[1] - u[1] * v[0]))
-    side = -1.0 if _dot(flat, velocity) > 0.0 else 1.0
-    return side * flat[0], side * flat[1], side * flat[2]

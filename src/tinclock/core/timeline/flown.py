@@ -24,16 +24,24 @@ from tinclock.core.timeline.cast import PART_BYTES, _sphere
 from tinclock.core.timeline.legs import (
     AGE,
     AT_REST,
+    BOUNCED,
+    BOUNCES_LEFT,
     DONE,
     END,
     FADE,
+    KEEPS,
     LAST,
+    LOSES,
     NEAR,
+    ON_LEVEL,
     ORIGIN_TIME,
+    OWNER_AFTER_BOUNCE,
     OWNER_FROM,
     RADIUS,
     RANGE,
+    SLOW,
     bend,
+    bounce_leg,
     next_leg,
     place_at,
     velocity_at,
@@ -151,8 +159,31 @@ def _meet_part(row, ta, tb, radius, column, part_row, from_slot, to_slot, before
     return INF
 
 
+@njit(cache=True, error_model="numpy", fastmath={"contract"})  # there is slack for rounding
+def _spheres_on_the_way(px, py, pz, ux, uy, uz, fa, fb, room, ea, eb, xa, ya, za, ra, xb, yb, zb, rb, close):
+    """Which bodies' bounding spheres a way from p along u comes near, while they move from share fa to fb."""
+    x0, y0, z0 = np.float32(px), np.float32(py), np.float32(pz)
+    dx, dy, dz = np.float32(ux), np.float32(uy), np.float32(uz)
+    f0, f1, wide = np.float32(fa), np.float32(fb - fa), np.float32(room)
+    zero, one, least = np.float32(0.0), np.float32(1.0), np.float32(1e-30)
+    for column in range(close.shape[0]):
+        whole = np.float32(ea[column] == eb[column])
+        mx, my, mz = (
+            whole * (xb[column] - xa[column]),
+            whole * (yb[column] - ya[column]),
+            whole * (zb[column] - za[column]),
+        )
+        sx, sy, sz = xa[column] - x0 + f0 * mx, ya[column] - y0 + f0 * my, za[column] - z0 + f0 * mz
+        wx, wy, wz = dx - f1 * mx, dy - f1 * my, dz - f1 * mz
+        share = (sx * wx + sy * wy + sz * wz) / max(wx * wx + wy * wy + wz * wz, least)
+        share = min(one, max(zero, share))
+        sx, sy, sz = sx - share * wx, sy - share * wy, sz - share * wz
+        reach = max(ra[column], rb[column]) + wide
+        close[column] = (ea[column] > 0) & (sx * sx + sy * sy + sz * sz <= reach * reach)
+
+
 @njit(cache=True, error_model="numpy")
-def _meet_bodies(row, ta, tb, before_place, times, slots, owner, ignored, header, quantum):
+def _meet_bodies(row, ta, tb, before_place, times, slots, owner, ignored, header, quantum, close):
     """The first body that is met in [ta, tb]: (time, column, part row), inf for none. Both ticks enclose the span."""
     last = times.shape[0] - 1
     i, j = before_place, min(before_place + 1, last)
@@ -173,22 +204,11 @@ def _meet_bodies(row, ta, tb, before_place, times, slots, owner, ignored, header
     xb, yb, zb, rb = (bounds_at(header, to_slot, 0), bounds_at(header, to_slot, 1),
                       bounds_at(header, to_slot, 2), bounds_at(header, to_slot, 3))  # fmt: skip
     best, best_column, best_row = INF, -1, -1
+    _spheres_on_the_way(px, py, pz, ux, uy, uz, fa, fb, room, ea, eb, xa, ya, za, ra, xb, yb, zb, rb, close)
     for column in range(header[7]):
-        if ea[column] == 0:
+        if close[column] == 0:
             continue
         cut = ea[column] != eb[column]
-        ga, gb = (0.0, 0.0) if cut else (fa, fb)
-        sx, sy, sz = xa[column] - px, ya[column] - py, za[column] - pz
-        mx, my, mz = xb[column] - xa[column], yb[column] - ya[column], zb[column] - za[column]
-        sx, sy, sz = sx + ga * mx, sy + ga * my, sz + ga * mz
-        wx, wy, wz = ux - (gb - ga) * mx, uy - (gb - ga) * my, uz - (gb - ga) * mz
-        reach = max(ra[column], rb[column]) + room
-        length = wx * wx + wy * wy + wz * wz
-        share = (sx * wx + sy * wy + sz * wz) / length if length > 0.0 else 0.0
-        share = min(1.0, max(0.0, share))
-        sx, sy, sz = sx - share * wx, sy - share * wy, sz - share * wz
-        if sx * sx + sy * sy + sz * sz > reach * reach:
-            continue
         skip = column == owner and tb <= row[OWNER_FROM]
         for k in range(IGNORED):
             skip |= ignored[k] == column
@@ -234,6 +254,38 @@ def _meet_level(row, ta, tb, tree, cx, cy, cz, nodes, nears, enter, met):
                 t = t + min(1.0, distance / length) * (e - t) * (1.0 - 1e-9)
             step = 0.25 * (e - t) if e - t > _SHORTEST_S else 0.5 * step
     return INF, -1
+
+
+@njit(cache=True, error_model="numpy")
+def off_the_level(px, py, pz, vx, vy, vz, triangle, tree, cx, cy, cz):
+    """The unit direction from a triangle to a ball's middle that touches it; for a point, its face against the way."""
+    t = float64_at(tree[2] + 72 * triangle)
+    x, y, z = px - cx - t[0], py - cy - t[1], pz - cz - t[2]
+    qx, qy, qz = nearest_on_corner(x, y, z, t[3], t[4], t[5], t[6], t[7], t[8])
+    nx, ny, nz = x - qx, y - qy, z - qz
+    length = math.sqrt(nx * nx + ny * ny + nz * nz)
+    if length <= 2.0 * TOUCH_M:
+        nx, ny, nz = t[4] * t[8] - t[5] * t[7], t[5] * t[6] - t[3] * t[8], t[3] * t[7] - t[4] * t[6]
+        length = math.sqrt(nx * nx + ny * ny + nz * nz)
+        if length == 0.0:
+            return 0.0, 0.0, 1.0
+        if nx * vx + ny * vy + nz * vz > 0.0:
+            length = -length
+    return nx / length, ny / length, nz / length
+
+
+@njit(cache=True, error_model="numpy")
+def _bounce(row, at, triangle, tree, cx, cy, cz):
+    """Come off the level, or stay there, and go on."""
+    px, py, pz = place_at(row, at)
+    vx, vy, vz = velocity_at(row, at)
+    nx, ny, nz = off_the_level(px, py, pz, vx, vy, vz, triangle, tree, cx, cy, cz)
+    row[BOUNCES_LEFT] -= 1.0
+    row[BOUNCED] += 1.0
+    if row[OWNER_AFTER_BOUNCE] == 1.0:
+        row[OWNER_FROM] = min(row[OWNER_FROM], at)
+    slow = INF if row[ON_LEVEL] == 2.0 else row[SLOW]
+    bounce_leg(row, at, px + SKIN_M * nx, py + SKIN_M * ny, pz + SKIN_M * nz, nx, ny, nz, row[KEEPS], row[LOSES], slow)
 
 
 @njit(cache=True, error_model="numpy")
@@ -294,6 +346,7 @@ def fly(
     """
     nodes, nears, enter, met = (np.empty(STACK, np.int32), np.empty(STACK, np.float32), np.empty(WIDTH, np.float32),
                                 np.empty(WIDTH + 1, np.int32))  # fmt: skip
+    close = np.empty(header[7], np.uint8)
     for m in range(which.shape[0]):
         n = which[m]
         row = rows[n]
@@ -319,7 +372,7 @@ def fly(
             body, column, part = INF, -1, -1
             if times.shape[0] > 0:
                 body, column, part = _meet_bodies(
-                    row, t, stop, place, times, slots, owners[n], ignored[n], header, quantum
+                    row, t, stop, place, times, slots, owners[n], ignored[n], header, quantum, close
                 )
             far = _beyond(row, t, stop)
             if body <= stop and body <= far:
@@ -327,6 +380,10 @@ def fly(
             elif far <= stop:
                 kinds[m], at[m] = TOO_FAR, far
             elif wall <= tb:
+                if row[ON_LEVEL] > 0.0 and (row[ON_LEVEL] == 2.0 or row[BOUNCES_LEFT] > 0.0):
+                    _bounce(row, wall, triangle, tree, cx, cy, cz)
+                    t = wall
+                    continue
                 kinds[m], at[m], columns[m] = LEVEL, wall, triangle
             t = min(tb, at[m])
         row[DONE] = t

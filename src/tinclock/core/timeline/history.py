@@ -89,6 +89,8 @@ class PoseHistory:
         self._tick_at = [-1] * self.capacity
         self._time_at = [float("nan")] * self.capacity
         self._newest_tick, self._newest_time = -1, float("-inf")
+        self._ticks: tuple[int, tuple[NDArray[np.float64], NDArray[np.int64], list[int]]]
+        self._ticks = (-1, (np.empty(0), np.empty(0, np.int64), []))
         self._held: deque[int] = deque()
         self._published_ticks: deque[int] = deque()
         self._published_times: deque[float] = deque()
@@ -211,10 +213,14 @@ class PoseHistory:
 
     def ticks(self) -> tuple[NDArray[np.float64], NDArray[np.int64], list[int]]:
         """The recorded ticks that are held, oldest first: server times (n,) float64, ring slots (n,) int64, ticks."""
+        if self._ticks[0] == self._newest_tick:
+            return self._ticks[1]
         first = max(0, self._newest_tick - self.capacity + 1)
         held = [tick for tick in range(first, self._newest_tick + 1) if self.holds(tick)]
         slots = np.array([tick % self.capacity for tick in held], np.int64)
-        return np.array([self._time_at[slot] for slot in slots.tolist()]), slots, held
+        fresh = (np.array([self._time_at[slot] for slot in slots.tolist()]), slots, held)
+        self._ticks = (self._newest_tick, fresh)
+        return fresh
 
     def time_in(self, slot: int) -> float:
         """Server time of the tick in a ring slot."""

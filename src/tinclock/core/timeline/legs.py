@@ -8,8 +8,9 @@ Without drag a leg is exact and as long as its acceleration stays the same (stra
 is integrated by the classical fourth-order Runge-Kutta method in steps of h, and a leg is one step's cubic Hermite
 through both ends (Hairer, Norsett, Wanner, Solving Ordinary Differential Equations I, 1993, II.1 and II.6). The steps
 are counted from the launch or the last bounce, never from ticks, so that a place at a time doesn't depend on when
-somebody looks. h is at most 1/128 s and at most 1/10 of the time 1 / (k v) in which drag acts; a step's error is then
-below (h k v)^5 / 120 of its length. Homing turns the direction along an arc, of 1/256 s each, at constant speed.
+somebody looks. h is at most 1/16 s and at most 1/20 of the time 1 / (k v) in which drag acts; a step's error is then
+below (h k v)^5 / 120 of its length, and the cubic's between its ends below (h k v)^3 / 384. Homing turns the direction
+along an arc, of 1/256 s each, at constant speed.
 """
 
 from __future__ import annotations
@@ -32,7 +33,12 @@ RANGE, FROM = 29, 30  # metres, place of the launch (three)
 AGE, FADE = 33, 34  # compensation: how old the shooter's view was, and over how long that fades; 0, 0: none
 OWNER_FROM = 35  # server time from which the owner may be hit; inf: never
 AT_REST = 36  # 1: it lies where it is
-LONGEST_STEP_S, HOMING_STEP_S = 1.0 / 128.0, 1.0 / 256.0
+ON_LEVEL = 37  # what it does at the level by itself: 0 ends there, 1 bounces, 2 stays
+KEEPS, LOSES, SLOW = 38, 39, 40  # restitution, friction, the speed off a surface below which it rests
+BOUNCES_LEFT, BOUNCED = 41, 42
+OWNER_AFTER_BOUNCE = 43  # 1: from its first bounce on it may hit its owner
+LONGEST_STEP_S, HOMING_STEP_S = 1.0 / 16.0, 1.0 / 256.0
+FINEST = 0.05
 
 
 @njit(cache=True, inline="always", error_model="numpy")
@@ -102,7 +108,7 @@ def start_leg(row, t, px, py, pz, vx, vy, vz, tx, ty, tz):
         return
     ux, uy, uz = vx - row[21], vy - row[22], vz - row[23]
     fast = row[DRAG] * math.sqrt(ux * ux + uy * uy + uz * uz)
-    h = LONGEST_STEP_S if fast * LONGEST_STEP_S <= 0.1 else 0.1 / fast
+    h = LONGEST_STEP_S if fast * LONGEST_STEP_S <= FINEST else FINEST / fast
     h = min(h, row[END] - t)
     row[END] = t + h
     bx, by, bz = _pull(row, vx + 0.5 * h * ax, vy + 0.5 * h * ay, vz + 0.5 * h * az, thrusting)
