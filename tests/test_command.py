@@ -107,7 +107,7 @@ def test_help_and_version_answer_with_examples():
     assert (
         tinclock.__version__ in subprocess.run([*run, "--version"], capture_output=True, text=True, check=True).stdout
     )
-    for arguments in ([], ["demo"], ["check"]):
+    for arguments in ([], ["demo"], ["check"], ["flights"]):
         text = subprocess.run([*run, *arguments, "--help"], capture_output=True, text=True, check=True).stdout
         assert "Examples:" in text
 
@@ -172,3 +172,21 @@ def test_the_rules_file_in_the_guide_holds_only_keys_that_exist():
         1
     )
     assert tinclock.parse_rules(tomllib.loads(block)).weapons["pea_rifle"].interval_s == 0.18
+
+
+def test_flights_are_told_and_drawn(tmp_path):
+    done = CliRunner().invoke(main, ["flights", "--out", str(tmp_path), "--json"])
+    assert done.exit_code == 0, done.output
+    told = {scene["scene"]: scene for scene in json.loads(done.output)["scenes"]}
+    assert (told["plum mortar"]["ended"], told["plum mortar"]["bounces"], told["plum mortar"]["flown_s"]) == (
+        "fuse",
+        2,
+        2.5,
+    )
+    assert [bool(told[name]["hits"]) for name in ("none", "launch", "fading", "dart")] == [False, False, True, True]
+    for picture in ("mortar", "compensation", "dart"):
+        head = (tmp_path / f"{picture}.png").read_bytes()[:24]
+        assert (int.from_bytes(head[16:20]), int.from_bytes(head[20:24])) == (1280, 800)
+    text = CliRunner().invoke(main, ["flights", "--out", str(tmp_path), "--explain"]).output
+    assert "came off the level" in text
+    assert "share of it that is in sight        0 " in text

@@ -31,6 +31,11 @@ def main() -> None:
         subprocess.run(run, check=True)
         for name in ("match", "shot", "views", "clock", "bounds"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
+        subprocess.run(
+            [str(BIN / "tinclock"), "flights", "--json", "--out", out], check=True, stdout=subprocess.DEVNULL
+        )
+        for name in ("mortar", "compensation", "dart"):
+            shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
         prepare(Path(out))
         if all(shutil.which(program) for program in ("Xvfb", "xterm", "import")):
             for name, command in TERMINAL:

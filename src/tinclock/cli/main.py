@@ -10,6 +10,7 @@ import tinclock
 
 COMMANDS = {
     "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, oddities, and what the weapons come to."),
+    "flights": ("tinclock.cli.flights", "flights", "Fly what flies in the garden, and draw it."),
     "demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why."),
 }
 
@@ -19,6 +20,7 @@ Examples:
   tinclock demo                     play 20 s of the garden match and rule it
   tinclock demo --seed 3 --json     the summary as JSON, for scripts
   tinclock demo --shot 57           draw and explain ruling 57
+  tinclock flights                  a mortar's arc, one dodge under three compensations, a fast dart
   tinclock check garden.toml        every mistake of a rules file, and how many hits each weapon needs
 """
 

@@ -97,7 +97,7 @@ _STEPS: dict[str, tuple[str, str]] = {
     "bounced": ("came off the level", ""),
     "body met": ("met", "part"),
     "harm": ("harm", "at most"),
-    "in the splash": ("from the middle of the splash", "at most"),
+    "in the splash": ("in the splash", "off its middle by"),
     "seen from the burst": ("share of it that is in sight", "of"),
     "set off": ("sets off projectile", "by"),
     "projectile": ("projectile", "issued so far"),

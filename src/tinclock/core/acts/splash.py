@@ -53,7 +53,7 @@ def burst(one: Projectile, context: Context, place: Triple, direct: int) -> None
         seen = 1.0 if near.entity == direct else visible_share(context, start, near)
         factor = falloff_at(rules, near.distance_m) * (1.0 - rules.cover_share * (1.0 - seen))
         points = one.charge * (rules.damage * factor + (rules.direct_bonus if near.entity == direct else 0.0))
-        context.steps.append(Step("in the splash", near.distance_m, rules.radius_m, "m"))
+        context.steps.append(Step("in the splash", near.entity, f"{near.distance_m:.2f} m", "entity"))
         context.steps.append(Step("seen from the burst", seen, 1.0))
         amount, wound = apply_harm(context, victim, near.part, points, "splash")
         context.damage += wound.before - wound.after

@@ -1,0 +1,216 @@
+"""Pictures of what flies: an arc with its bounces and its burst, one dodge under three compensations, a fast dart."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from tinclock.report.looks import FAINT, INK, NOW, PAPER, RAY, REWOUND, STRUCK, dress, new_figure, save
+from tinclock.report.outlines import draw_boxes, draw_plan, draw_section
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from pathlib import Path
+
+    from tinclock.garden.flights import Scene
+
+BURST_M, LAUNCHED_AT = 3.5, 0.75
+ABOVE = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+SAYS = {
+    "none": (
+        "none: in the present",
+        "Starts as the claim arrives, meets\nthe runner where it is. The shooter\nmust lead by its whole delay.",
+    ),
+    "launch": (
+        "launch: from the view on",
+        "Starts where the screen was, so it\ncomes earlier: the runner is met on\nits way, before or after its turn.",
+    ),
+    "fading": (
+        "fading: view to present",
+        "Close by the shooter's screen counts,\nfar away the victim's; here the runner\nis met 90 ms back.",
+    ),
+}
+
+
+def draw_mortar(scene: Scene, path: Path) -> Path:
+    """A lobbed flight from the side and from above, with its bounces, its burst and whom it reached, as a PNG."""
+    figure = new_figure("draw_mortar")
+    grid = figure.add_gridspec(
+        2, 2, width_ratios=(1.45, 1.0), left=0.055, right=0.985, top=0.85, bottom=0.07, hspace=0.32, wspace=0.12
+    )
+    start, end = scene.path[0], scene.path[-1]
+    flat = np.array([end[0] - start[0], end[1] - start[1], 0.0])
+    ahead = flat / np.linalg.norm(flat)
+    side, base = np.array([ahead, [0.0, 0.0, 1.0]]), np.array([start[0], start[1], 0.0])
+    beside, above, close = (figure.add_subplot(cell) for cell in (grid[0, :], grid[1, 0], grid[1, 1]))
+    _bodies(beside, scene, side, base)
+    if scene.level is not None:
+        draw_section(beside, scene.level, base + 0.5, (-ahead[1], ahead[0], 0.0), side, base)
+    _arc(beside, (scene.path - base) @ side.T, [(np.array(b) - base) @ side.T for b in scene.bounces])
+    _burst(beside, (end - base) @ side.T)
+    for axes in (above, close):
+        if scene.level is not None:
+            draw_plan(axes, scene.level)
+        _bodies(axes, scene, ABOVE, np.zeros(3))
+        _arc(axes, scene.path[:, :2], [np.array(b)[:2] for b in scene.bounces])
+        _burst(axes, end[:2])
+    for hit in scene.hits:
+        place = np.array(hit.point)[:2]
+        close.annotate(
+            f"{hit.damage:.0f} points at {hit.distance_m:.1f} m", place, (12, 12), textcoords="offset points",
+            fontsize=9, color=INK, bbox={"fc": PAPER, "ec": "none", "alpha": 0.8, "pad": 1.5},
+        )  # fmt: skip
+    _frame(
+        beside, (-1.5, float(((scene.path - base) @ side.T)[:, 0].max()) + 4.5), (-0.4, scene.path[:, 2].max() + 0.7)
+    )
+    _frame(above, (start[0] - 1.5, end[0] + 6.5), (min(start[1], end[1]) - 3.5, max(start[1], end[1]) + 4.5))
+    _frame(close, (end[0] - 5.2, end[0] + 5.2), (end[1] - 4.3, end[1] + 4.3))
+    dress(beside, "from the side, along the flight", "metres from the launch", "metres above the ground")
+    dress(above, "from above", "metres east", "metres north")
+    dress(close, "around the burst", "metres east", "")
+    flown = scene.end.server_time - scene.launch.server_time
+    title = f"A plum: {flown:.2f} s, {len(scene.bounces)} bounces, then its fuse"
+    figure.text(0.055, 0.945, title, fontsize=15, color=INK, weight="bold")
+    told = "Dashed: the radius of the burst; red: the part of each body nearest to it. What the hedge hides is spared."
+    figure.text(0.055, 0.905, told, fontsize=10.5, color=INK)
+    return save(figure, path)
+
+
+def _bodies(axes: Any, scene: Scene, basis: Any, origin: Any) -> None:
+    hurt = {hit.victim: hit.part for hit in scene.hits}
+    for entity, boxes in scene.bodies.items():
+        draw_boxes(axes, boxes, basis, origin, REWOUND if entity in hurt else NOW, hurt.get(entity, ""))
+
+
+def _burst(axes: Any, middle: Any) -> None:
+    turn = np.linspace(0.0, 2.0 * np.pi, 90)
+    axes.plot(
+        middle[0] + BURST_M * np.cos(turn), middle[1] + BURST_M * np.sin(turn), color=STRUCK, lw=0.9, ls=(0, (3, 3))
+    )
+    axes.plot(*middle, "*", color=STRUCK, ms=13, mec="white", mew=0.8)
+
+
+def _frame(axes: Any, x: tuple[float, float], y: tuple[float, float]) -> None:
+    axes.set_xlim(*x)
+    axes.set_ylim(*y)
+    axes.set_aspect("equal", adjustable="box", anchor="W")
+
+
+def _arc(axes: Any, line: Any, bounces: Sequence[Any]) -> None:
+    axes.plot(line[:, 0], line[:, 1], color=RAY, lw=1.6)
+    axes.plot(*line[0], "o", color=RAY, ms=5)
+    for bounce in bounces:
+        axes.plot(*bounce, "v", color=INK, ms=6, mec="white", mew=0.6)
+
+
+def draw_compensations(scenes: Sequence[Scene], path: Path) -> Path:
+    """The same throw at the same dodge, a row a compensation, from above, as a PNG."""
+    figure = new_figure("draw_compensations")
+    figure.text(0.035, 0.95, "One throw, one dodge, three compensations", fontsize=15, color=INK, weight="bold")
+    told = "Thrown at what the screen shows (dashed), 188 ms ago; the runner goes north and turns back as it is thrown."
+    figure.text(0.035, 0.91, told, fontsize=10.5, color=INK)
+    grid = figure.add_gridspec(
+        len(scenes),
+        2,
+        width_ratios=(0.4, 1.0),
+        left=0.035,
+        right=0.985,
+        top=0.86,
+        bottom=0.07,
+        hspace=0.22,
+        wspace=0.06,
+    )
+    for place, scene in enumerate(scenes):
+        words, axes = figure.add_subplot(grid[place, 0]), figure.add_subplot(grid[place, 1])
+        words.axis("off")
+        title, said = SAYS[scene.name]
+        words.text(0.0, 0.94, title, fontsize=12.5, color=INK, weight="bold", va="top")
+        met = f"hits the {scene.hits[0].part}" if scene.hits else "misses"
+        words.text(0.0, 0.78, met, fontsize=12, color=STRUCK if scene.hits else FAINT, weight="bold", va="top")
+        words.text(0.0, 0.6, said, fontsize=10, color=INK, va="top", linespacing=1.5)
+        _dodge(axes, scene)
+        dress(axes, "", "metres east" if place == len(scenes) - 1 else "", "metres north")
+    return save(figure, path)
+
+
+def _dodge(axes: Any, scene: Scene) -> None:
+    crossing, (shooter, runner) = _when_nearest(scene), list(scene.bodies)[:2]
+    ticks = scene.walked[36 : int(crossing * 64) + 1]
+    axes.plot(ticks[:, 0] + 0.5, ticks[:, 1], color=INK, lw=1.0)
+    axes.plot(ticks[0, 0] + 0.5, ticks[0, 1], "o", color=INK, ms=4)
+    axes.plot(ticks[-1, 0] + 0.5, ticks[-1, 1], "v", color=INK, ms=6)
+    draw_boxes(axes, scene.bodies[shooter], ABOVE, np.zeros(3), "#dfe3e4")
+    met = _met(scene, crossing)
+    marks = [(met, REWOUND, "met here")]
+    if abs(met - crossing) > 1e-3:
+        marks.insert(0, (crossing, NOW, "is here by then"))
+    for at, colour, label in marks:
+        x, y = _walked_at(scene, at)
+        body = scene.bodies[runner]
+        moved = body._replace(centres=body.centres + np.array([x, y, 0.0]) - np.array([*scene.walked[-1], 0.0]))
+        draw_boxes(axes, moved, ABOVE, np.zeros(3), colour, alpha=0.9)
+        axes.annotate(label, (x + 0.62, y), fontsize=9, color=INK, va="center")
+    if scene.seen is not None:
+        draw_boxes(axes, scene.seen, ABOVE, np.zeros(3), "none", linewidths=0.8, linestyles="dashed")
+    axes.plot(scene.path[:, 0], scene.path[:, 1], color=RAY, lw=1.5)
+    if scene.name == "launch":
+        place, velocity = np.array(scene.launch.place), np.array(scene.launch.velocity)
+        gone = place + velocity * (LAUNCHED_AT - scene.launch.server_time)
+        axes.plot(gone[0], gone[1], ">", color=RAY, ms=9)
+        axes.annotate(
+            "appears here for the others", gone[:2], (0, -18), textcoords="offset points", fontsize=9, color=INK,
+            ha="center",
+        )  # fmt: skip
+    axes.set_xlim(-7.5, 2.4)
+    axes.set_ylim(-0.75, 1.35)
+    axes.set_aspect("equal", adjustable="box", anchor="W")
+
+
+def _when_nearest(scene: Scene) -> float:
+    """When the dart comes by: where its path crosses the runner's line, or ends."""
+    if scene.hits:
+        return scene.end.server_time
+    speed = math.sqrt(sum(v * v for v in scene.launch.velocity or (1.0, 0.0, 0.0)))
+    return scene.launch.server_time + 7.0 / speed
+
+
+def _met(scene: Scene, at: float) -> float:
+    if scene.name != "fading":
+        return at
+    age, gone = LAUNCHED_AT - scene.view_time, at - scene.launch.server_time
+    return at - age * max(0.0, 1.0 - gone / 0.5)
+
+
+def _walked_at(scene: Scene, at: float) -> tuple[float, float]:
+    place = min(max(at * 64.0, 0.0), len(scene.walked) - 1.001)
+    k, share = int(place), place - int(place)
+    x, y = (1.0 - share) * scene.walked[k] + share * scene.walked[k + 1]
+    return float(x), float(y)
+
+
+def draw_dart(scene: Scene, path: Path) -> Path:
+    """A strip: where the dart is at one tick and at the next, and the body in between, as a PNG."""
+    figure = new_figure("draw_dart")
+    figure.text(0.045, 0.94, "A dart at 180 m/s and one tick of 1/64 s", fontsize=15, color=INK, weight="bold")
+    told = "At neither tick does it touch anybody: a test of each tick's place sees nothing. The sweep meets the chest."
+    figure.text(0.045, 0.9, told, fontsize=10.5, color=INK)
+    grid = figure.add_gridspec(3, 1, left=0.05, right=0.985, top=0.85, bottom=0.07, hspace=0.42)
+    first = math.floor(scene.end.server_time * 64.0)
+    speed, start = np.array(scene.launch.velocity), np.array(scene.launch.place)
+    side = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, 1.0]])
+    panels = ((first / 64.0, f"tick {first}", False), (scene.end.server_time, "in between: what the sweep meets", True),
+              ((first + 1) / 64.0, f"tick {first + 1}, as a per-tick test would have it", False))  # fmt: skip
+    entities = list(scene.bodies)
+    for row, (at, title, met) in enumerate(panels):
+        axes = figure.add_subplot(grid[row])
+        for entity in entities:
+            struck = scene.hits[0].part if met and entity == scene.hits[0].victim else ""
+            draw_boxes(axes, scene.bodies[entity], side, np.zeros(3), REWOUND if struck else NOW, struck)
+        gone = start + speed * (at - scene.launch.server_time)
+        axes.plot([start[0], gone[0]], [start[2], gone[2]], color=RAY, lw=1.0, alpha=0.5)
+        axes.plot(gone[0], gone[2], ">", color=RAY, ms=9)
+        _frame(axes, (-8.0, 3.6), (0.0, 2.0))
+        dress(axes, title, "metres east" if row == 2 else "", "metres up")
+    return save(figure, path)
