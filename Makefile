@@ -39,6 +39,7 @@ bench: $(VENV)/.bench-ready
 	$(BIN)/python benchmarks/rewound_ray.py
 	$(BIN)/python benchmarks/timeline_costs.py
 	$(BIN)/python benchmarks/busy_match.py
+	$(BIN)/python benchmarks/flights.py
 
 screenshots: $(VENV)/.demo-ready
 	$(BIN)/python tools/screenshots.py

@@ -121,6 +121,7 @@ def test_the_first_example_prints_one_ruling_with_its_trace():
 
 @pytest.mark.parametrize(("example", "lines"), [
     ("friendly_match", ["the sprinkler dies by", "gorse joins team pewter", "oil_can", "server's: True"]),
+    ("cherry_sling", ["each was drawn where the server flew it: True", "cherry 7 ends", "entity 2", "ground"]),
     ("top_down", ["dung's move is amended: too_fast", "in the wall", "2 in the head", "health of dung"]),
 ])  # fmt: skip
 def test_the_other_examples_show_what_they_say(example, lines):

@@ -31,6 +31,13 @@ def rulings(rules: tinclock.Rules, level: tinclock.Level) -> None:
     assert_type(referee.act(1, {"kind": "status"}, server_time=1.0).receipt().told, tinclock.Told | None)
     assert_type(referee.in_reach(1), list[tinclock.Reached])
     assert_type(referee.position(1), tuple[float, float, float] | None)
+    assert_type(referee.state().projectiles, tuple[tinclock.InFlight, ...])
+
+
+def flights(launch: tinclock.InFlight) -> None:
+    flight = tinclock.Flight(launch.motion, launch.server_time, launch.place, launch.velocity)
+    assert_type(flight.path([0.0, 1.0]), NDArray[np.float64])
+    assert_type(flight.at(1.0), tuple[tuple[float, float, float], tuple[float, float, float]])
 
 
 def history(past: tinclock.PoseHistory, rig: tinclock.Rig, view: tinclock.View) -> None:
