@@ -14,10 +14,14 @@ import tinclock
 from tinclock.core.acts.splash import falloff_at
 from tinclock.core.combat.ledger import Blow
 from tinclock.core.flight_rules import BounceRules, FlightRules, SplashRules
+from tinclock.core.rig_rules import BoneRules, MountRules, PartRules
 from tinclock.garden.scenario import data_file
 
 View = tinclock.View
+BLAST = SplashRules(radius_m=6.0, damage=60.0, impulse_n_s=30.0, direct_bonus=5.0)
 RULES = tinclock.load_rules(data_file("garden.toml"))
+LEAF = PartRules(name="leaf", bone="leaf", zone="leaf", shape="box", half_size_m=(0.03, 0.6, 1.0))
+DOOR = {"bones": [BoneRules(name="leaf")], "eye": MountRules(bone="leaf"), "blocks_only": True, "parts": [LEAF]}
 DART = {"speed_m_s": 60.0, "gravity_m_s2": 0.0, "lifetime_s": 3.0}
 
 
@@ -25,7 +29,8 @@ def armed(level: tinclock.Level | None = None, splash: SplashRules | None = None
           **flight: Any) -> Range:  # fmt: skip
     """The shooter holds a thrower whose darts fly straight, unless the fields say otherwise."""
     table = {"kind": "projectile", "damage": 10.0, "interval_s": 0.01, "range_m": 90.0, **(weapon or {})}
-    rules = changed(RULES, "weapons", "dart", **table, flight=FlightRules(**{**DART, **flight}), splash=splash)
+    rules = changed(RULES, "rigs", "door", **DOOR)
+    rules = changed(rules, "weapons", "dart", **table, flight=FlightRules(**{**DART, **flight}), splash=splash)
     here = Range(rules, level)
     here.referee.wield(here.shooter, "dart", here.now)
     here.referee.events()
@@ -195,6 +200,56 @@ def test_one_that_passes_hits_each_body_once():
     assert [hit.victim for hit in hits(flown)] == [2, third]
 
 
+def test_one_that_bounces_off_a_body_hits_it_once_and_comes_back():
+    here = armed(on_body="bounce", bounce=BounceRules(restitution=1.0, friction=0.0, until_m_s=0.01))
+    launch(here, lead_s=AWAY)
+    found = hits(fly(here, 12))
+    assert [hit.victim for hit in found] == [here.runner]
+    flights = here.referee._desk.flights
+    assert flights.velocity_at(flights.live[1], here.now)[0] < 0.0
+    fly(here, 60)
+    assert here.referee.ledger.health(here.runner) == 90.0
+
+
+def test_a_proximity_fuse_goes_off_where_it_comes_near_and_not_at_its_owner():
+    here = armed(None, BLAST, near_m=1.5)
+    launch(here, lead_s=AWAY + 0.25)
+    found = hits(fly(here, 20))
+    end = next(e for e in here.referee.events() if e.kind == "end")
+    assert (end.cause, [hit.victim for hit in found]) == ("near", [here.runner])
+    assert found[0].distance_m == pytest.approx(1.5, abs=0.01)
+
+
+def test_what_homes_finds_a_runner_that_nobody_led():
+    for turn, wanted in ((240.0, [2]), (0.0, [])):
+        here = armed(turn_deg_per_s=turn, speed_m_s=25.0)
+        launch(here, direction=(1.0, 0.0, 0.0))
+        here.referee.guide(1, here.runner)
+        assert [hit.victim for hit in hits(fly(here, 60))] == wanted
+
+
+def test_moving_cover_stops_what_flies_and_takes_no_harm():
+    here = armed(compensation="fading", speed_m_s=30.0)
+    door = here.referee.place("door")
+
+    def record(ticks: int) -> list[tinclock.Ruling]:
+        out = []
+        for _ in range(ticks):
+            here.tick += 1
+            x = -4.0 - 0.4 * math.sin(here.tick / 9)
+            poses = [here.pose(-9, 3), here.pose(0, 3), np.array([[x, 3.0, 1.0, 0, 0, 0, 1]])]
+            here.referee.record(here.tick, here.now, [1, 2, door], poses)
+            here.referee.published(here.tick)
+            out += here.referee.advance(here.now)
+        return out
+
+    record(24)
+    launch(here, direction=(1.0, 0.0, 0.0))
+    flown = record(30)
+    assert [(hit.victim, hit.damage) for hit in hits(flown)] == [(door, 0.0)]
+    assert step(flown[-1], "victim") == "takes no damage"
+
+
 def test_limits_death_and_leaving_clean_up():
     here = armed(most_live=3)
     for k in range(5):
@@ -234,8 +289,6 @@ def test_fuse_lifetime_and_range_end_a_flight_at_their_instants():
 
 
 # -- splash -------------------------------------------------------------------------------------------------------
-
-BLAST = SplashRules(radius_m=6.0, damage=60.0, impulse_n_s=30.0, direct_bonus=5.0)
 
 
 def burst_beside(level: tinclock.Level | None = None, **fields: Any) -> tuple[Range, list[tinclock.Hit]]:

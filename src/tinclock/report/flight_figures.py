@@ -211,6 +211,6 @@ def draw_dart(scene: Scene, path: Path) -> Path:
         gone = start + speed * (at - scene.launch.server_time)
         axes.plot([start[0], gone[0]], [start[2], gone[2]], color=RAY, lw=1.0, alpha=0.5)
         axes.plot(gone[0], gone[2], ">", color=RAY, ms=9)
-        _frame(axes, (-8.0, 3.6), (0.0, 2.0))
+        _frame(axes, (-8.0, 6.4), (0.0, 2.0))
         dress(axes, title, "metres east" if row == 2 else "", "metres up")
     return save(figure, path)

@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     from tinclock.core.combat.flights import Contact, Projectile
     from tinclock.core.geometry.rig import Part
 
+BACK_M = 1e-3
+"""The direction off a body is taken from at least so far off its surface: nearer by, it would be rounding."""
 WHY = {flown.OVER: "lifetime", flown.TOO_FAR: "range"}
 
 
@@ -142,8 +144,11 @@ def _meet_body(one: Projectile, contact: Contact, context: Context, place: Tripl
         flights.ignore(one, contact.column)
     elif rules.on_body == "bounce" and one.bounces < rules.bounce.most:
         one.bounces += 1
+        one.passed += 1
+        flights.ignore(one, contact.column)  # it hits nobody twice
         off = _off_the_body(one, contact, context, place)
-        rebound(flights.rows[one.row], contact.at, off, one.motion)
+        bounce = rules.bounce
+        rebound(flights.rows[one.row], contact.at, off, bounce.restitution, bounce.friction, bounce.until_m_s)
         if rules.owner_after_bounce:
             flights.allow_owner(one, contact.at)
     else:
@@ -151,15 +156,20 @@ def _meet_body(one: Projectile, contact: Contact, context: Context, place: Tripl
 
 
 def _off_the_body(one: Projectile, contact: Contact, context: Context, place: Triple) -> Triple:
-    """The direction straight off the part that was met."""
+    """The direction straight off the part that was met; for a point, from a little back on its way."""
     columns, (a, b) = context.history.columns, context.slots
     fraction = 0.0 if context.view is None else context.view.fraction
-    nearest = flown.part_at(*place, contact.column, contact.part_row, a, b, fraction, columns.header, columns.quantum)
-    off = [p - n for p, n in zip(place, nearest[1:], strict=True)]
+    x, y, z = context.flights.velocity_at(one, contact.at)
+    speed = math.sqrt(x * x + y * y + z * z) or 1.0
+    back = max(0.0, BACK_M - one.motion.radius_m) / speed
+    seen = (place[0] - back * x, place[1] - back * y, place[2] - back * z)
+    _, *nearest = flown.part_at(
+        *seen, contact.column, contact.part_row, a, b, fraction, columns.header, columns.quantum
+    )
+    off = [-float(v) for v in nearest]
     length = math.sqrt(sum(v * v for v in off))
-    if length < flown.TOUCH_M:
-        off, length = [-v for v in context.flights.velocity_at(one, contact.at)], 0.0
-        length = math.sqrt(sum(v * v for v in off)) or 1.0
+    if length < 0.01 * BACK_M:
+        return -x / speed, -y / speed, -z / speed
     return off[0] / length, off[1] / length, off[2] / length
 
 

@@ -19,6 +19,10 @@ if TYPE_CHECKING:
     from tinclock.core.records import Finding
 
 
+MOST_AHEAD_S = 0.25
+"""A claim is never held against more of the future than this: nobody can have drawn it yet."""
+
+
 def _claimed(claim: ImpactClaim, context: Context) -> Projectile:
     flights = context.flights
     return flights.live.get(claim.projectile) or flights.past[claim.projectile]
@@ -60,7 +64,8 @@ def check_impact(claim: ImpactClaim, context: Context) -> Finding | None:
 
 def _foreseen(one: Projectile, at: float, context: Context) -> Impact | None:
     """The impact that the server will come to, for a claim that is ahead of the newest poses."""
-    until = max(at, context.received_at) + one.flight.claim_time_s
+    now = context.received_at
+    until = min(max(at, now), now + MOST_AHEAD_S) + one.flight.claim_time_s
     contact = context.flights.foresee(one, until)
     if contact is None or contact.kind != flown.BODY:
         return None

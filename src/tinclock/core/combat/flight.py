@@ -141,14 +141,16 @@ class Flight:
             self.ended_at = at
             return
         normal = normal_at(self.level, triangle, place, velocity)
-        rests = rebound(row, at, normal, motion)
+        until = math.inf if motion.on_level == "stick" else motion.until_m_s
+        rests = rebound(row, at, normal, motion.restitution, motion.friction, until)
         self.bounces.append(Bounce(at, place, normal, rests))
         self._keep()
 
 
-def rebound(row: NDArray[np.float64], at: float, normal: Triple, motion: Motion) -> bool:
+def rebound(
+    row: NDArray[np.float64], at: float, normal: Triple, restitution: float, friction: float, until_m_s: float
+) -> bool:
     """Come off a surface at a time, or stay there; returns whether it stays."""
     x, y, z = legs.place_at(row, at)
-    place = tuple(p + flown.SKIN_M * n for p, n in zip((x, y, z), normal, strict=True))
-    until = math.inf if motion.on_level == "stick" else motion.until_m_s
-    return bool(legs.bounce_leg(row, at, *place, *normal, motion.restitution, motion.friction, until))
+    a, b, c = (p + flown.SKIN_M * n for p, n in zip((x, y, z), normal, strict=True))
+    return bool(legs.bounce_leg(row, at, a, b, c, *normal, restitution, friction, until_m_s))

@@ -93,7 +93,7 @@ def _pair_at(times, tau):
 
 @njit(cache=True, error_model="numpy")
 def part_at(x, y, z, column, part_row, from_slot, to_slot, f, header, quantum):
-    """Distance from a point to a part, and its nearest point: (gap, x, y, z)."""
+    """Distance from a point to a part, and the way to its nearest point: (gap, x, y, z)."""
     ax, ay, az, ar = _sphere(header, from_slot, column)
     bx, by, bz, br = _sphere(header, to_slot, column)
     _, first, _, _, bones = body_of(header, column)
