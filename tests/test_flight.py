@@ -150,7 +150,7 @@ def fly_among(history, motion: Motion, start: float, place, velocity, until: flo
 def test_the_first_contact_is_a_root_finders_within_a_tenth_of_a_millisecond():
     """Turning, moving bodies; balls and points; fast and slow; straight, falling and braked."""
     rng, compared, hits = np.random.default_rng(5), 0, 0
-    for case in range(90):
+    for case in range(54):
         history = tinclock.PoseHistory({"mixed": mixed_rig()})
         history.add(1, "mixed")
         middle = rng.uniform(-1, 1, 3) + [[0.0, 0.0, 5.0], [3e3, -2e3, 5.0]][case % 2]
@@ -170,7 +170,12 @@ def test_the_first_contact_is_a_root_finders_within_a_tenth_of_a_millisecond():
         def gap(t: float, poses=poses, flight=flight, radius=motion.radius_m) -> float:
             return gap_at(t, None, poses, lambda s: np.array(flight.at(s)[0]), radius)
 
-        grid = np.linspace(0.0, 4 / 64 - 1e-9, 700)
+        # no gap changes faster than everything moves: only where it could close a fine grid is needed
+        coarse = np.linspace(0.0, 4 / 64 - 1e-9, 49)
+        ends = np.array([gap(t) for t in coarse])
+        room = 0.5 * (speed + 40.0) * (coarse[1] - coarse[0])
+        grid = [np.linspace(*coarse[k : k + 2], 20 if min(ends[k : k + 2]) < room else 2)[:-1] for k in range(48)]
+        grid = np.concatenate([*grid, coarse[-1:]])
         gaps = np.array([gap(t) for t in grid])
         if gaps[0] <= 1e-4 or abs(gaps.min()) < 2e-3:
             continue  # starts inside, or grazes
@@ -183,8 +188,8 @@ def test_the_first_contact_is_a_root_finders_within_a_tenth_of_a_millisecond():
         exact = brentq(gap, grid[first - 1], grid[first], xtol=1e-12)
         assert kind == flown.BODY
         assert at == pytest.approx(exact, abs=1e-4)
-    assert compared > 60
-    assert hits > 25
+    assert compared > 35
+    assert hits > 15
 
 
 @pytest.mark.parametrize("rate_hz", [5.0, 20.0, 64.0, 250.0])
