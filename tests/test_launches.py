@@ -252,6 +252,43 @@ def test_moving_cover_stops_what_flies_and_takes_no_harm():
     assert step(flown[-1], "victim") == "takes no damage"
 
 
+def test_what_sticks_waits_for_its_fuse_and_hurts_nobody_who_walks_into_it():
+    wall = tinclock.Level.from_boxes([[1.0, 9.0, 1.0]], [[0.5, 30.0, 5.0]], surfaces=[tinclock.Surface("brick")])
+    for near, ended in ((None, "fuse"), (0.6, "near")):
+        here = armed(wall, on_level="stick", fuse_s=2.0, near_m=near)
+        way = np.array([9.2, 3.4, -0.4])
+        launch(here, direction=tuple((way / np.linalg.norm(way)).tolist()))
+        launched = next(e for e in here.referee.events() if e.kind == "launch")
+        fly(here, 140)  # the runner passes the place on its way
+        end = next(e for e in here.referee.events() if e.kind == "end")
+        assert end.cause == ended
+        path = tinclock.Flight(launched.motion, launched.server_time, launched.place, launched.velocity, level=wall)
+        assert path.at(end.server_time)[0] == pytest.approx(end.place, abs=1e-4)
+        assert end.place[0] == pytest.approx(0.5, abs=1e-3)
+        assert here.referee.ledger.health(here.runner) == 100.0
+
+
+def test_a_held_trigger_and_a_turret_of_the_servers_own_launch_too():
+    here = armed(weapon={"interval_s": 0.2})
+    press = {"weapon": "dart", "direction": (-1.0, 0.0, 0.0), "view": View(28, 30, 0.0)}
+    here.say(tinclock.TriggerClaim, held=True, **press)
+    fired = [ruling for ruling in here.referee.advance(here.now + 0.5) if ruling.kind == "launch"]
+    assert [ruling.received_at - here.now for ruling in fired] == pytest.approx([0.0, 0.2, 0.4])
+    turret = here.referee.place("gardener", team="copper", weapon="dart")
+    poses = [here.pose(-9, 3), here.pose(0, 5), here.pose(-9, 5)]
+    here.referee.record(here.tick + 60, here.now + 1.0, [1, 2, turret], poses)
+    eye = here.referee.history.eye_now(turret)
+    act = {"kind": "launch", "weapon": "dart", "origin": eye, "direction": (1.0, 0.0, -0.03)}
+    length = math.hypot(1.0, 0.03)
+    act["direction"] = (1.0 / length, 0.0, -0.03 / length)
+    ruling = here.referee.act(turret, act, server_time=here.now + 1.0)
+    assert (ruling.outcome, ruling.connection) == ("upheld", "")
+    for k in range(1, 14):
+        here.referee.record(here.tick + 60 + k, here.now + 1.0 + k / 64, [1, 2, turret], poses)
+        here.referee.advance(here.now + 1.0 + k / 64)
+    assert here.referee.ledger.health(2) < 100.0
+
+
 def test_limits_death_and_leaving_clean_up():
     here = armed(most_live=3)
     for k in range(5):

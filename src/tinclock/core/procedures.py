@@ -75,117 +75,63 @@ class Procedure(NamedTuple):
     compares: tuple[Check, ...] = ()
 
 
+_SENT: Final = (check_sequence, check_fields, check_sender)
+_READY: Final = (check_loaded, check_cadence, check_charge)
+_SEEN: Final = (check_view, check_view_order, check_tenure, check_trade, check_muzzle)
 _CLAIMED: Final = (check_claimed_damage, check_claimed_victim, check_claimed_part)
 
 SHOT: Final = Procedure(
     "shot",
     (
         check_sequence,
-        check_form,
+        check_form,  # `check_fields`, faster
         check_sender,
         check_actor,
         check_weapon,
         check_shoots,
-        check_loaded,
-        check_cadence,
-        check_charge,
-        check_view,
-        check_view_order,
-        check_tenure,
-        check_trade,
-        check_muzzle,
+        *_READY,
+        *_SEEN,
         check_number,
     ),
     perform_shot,
     _CLAIMED,
 )
+LAUNCH: Final = Procedure(
+    "launch",
+    (*_SENT, check_actor, check_weapon, check_launches, *_READY, *_SEEN, check_number),
+    perform_launch,
+)
 STRIKE: Final = Procedure(
     "strike",
-    (
-        check_sequence,
-        check_fields,
-        check_sender,
-        check_actor,
-        check_weapon,
-        check_reaches,
-        check_loaded,
-        check_cadence,
-        check_view,
-        check_view_order,
-        check_tenure,
-        check_trade,
-        check_muzzle,
-        check_facing,
-    ),
+    (*_SENT, check_actor, check_weapon, check_reaches, check_loaded, check_cadence, *_SEEN, check_facing),
     perform_blow,
     _CLAIMED,
 )
-LAUNCH: Final = Procedure(
-    "launch",
-    (
-        check_sequence,
-        check_fields,
-        check_sender,
-        check_actor,
-        check_weapon,
-        check_launches,
-        check_loaded,
-        check_cadence,
-        check_charge,
-        check_view,
-        check_view_order,
-        check_tenure,
-        check_trade,
-        check_muzzle,
-        check_number,
-    ),
-    perform_launch,
-)
 IMPACT: Final = Procedure(
     "impact",
-    (
-        check_sequence,
-        check_fields,
-        check_sender,
-        check_projectile,
-        check_impact,
-        check_impact_time,
-        check_impact_place,
-    ),
+    (*_SENT, check_projectile, check_impact, check_impact_time, check_impact_place),
     perform_impact,
     (check_impact_victim,),
 )
 TRIGGER: Final = Procedure(
     "trigger",
-    (
-        check_sequence,
-        check_fields,
-        check_sender,
-        check_alive,
-        check_weapon,
-        check_fires,
-        check_view,
-        check_view_order,
-        check_tenure,
-    ),
+    (*_SENT, check_alive, check_weapon, check_fires, check_view, check_view_order, check_tenure),
     perform_trigger,
 )
 HANDLE: Final = Procedure(
     "handle",
-    (check_sequence, check_fields, check_sender, check_tenure, check_alive, check_carried, check_sensible),
+    (*_SENT, check_tenure, check_alive, check_carried, check_sensible),
     perform_handle,
 )
 USE: Final = Procedure(
     "use",
-    (check_sequence, check_fields, check_sender, check_tenure, check_alive, check_item, check_target, check_useful),
+    (*_SENT, check_tenure, check_alive, check_item, check_target, check_useful),
     perform_use,
 )
 MOVE: Final = Procedure(
     "move",
     (
-        check_sequence,
-        check_fields,
-        check_sender,
+        *_SENT,
         check_tenure,
         check_alive,
         check_reported,
@@ -200,7 +146,7 @@ MOVE: Final = Procedure(
 )
 STATUS: Final = Procedure(
     "status",
-    (check_sequence, check_fields, check_sender, check_tenure, check_health, check_armour, check_rounds, check_place),
+    (*_SENT, check_tenure, check_health, check_armour, check_rounds, check_place),
     perform_status,
 )
 

@@ -370,7 +370,8 @@ def fly(
                 wall, triangle = _meet_level(row, t, tb, tree, cx, cy, cz, nodes, nears, enter, met)
             stop = min(tb, wall)
             body, column, part = INF, -1, -1
-            if times.shape[0] > 0:
+            lies = row[AT_REST] == 1.0 and row[NEAR] == row[RADIUS]  # it hurts nobody who walks into it
+            if times.shape[0] > 0 and not lies:
                 body, column, part = _meet_bodies(
                     row, t, stop, place, times, slots, owners[n], ignored[n], header, quantum, close
                 )
