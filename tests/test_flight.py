@@ -133,7 +133,7 @@ def gap_at(t: float, rows, poses, path, radius: float) -> float:
 
 
 def fly_among(history, motion: Motion, start: float, place, velocity, until: float, **fields: float):
-    """The kernel's first contact of one projectile with the bodies of a history: (kind, time)."""
+    """The kernel's first contact of one projectile with the bodies of a history: (kind, time, column, part)."""
     row = np.array([row_of(motion, start, place, velocity, 99.0, 1e9)])
     for name, value in fields.items():
         row[0, getattr(legs, name)] = value
@@ -144,7 +144,7 @@ def fly_among(history, motion: Motion, start: float, place, velocity, until: flo
     flown.fly(row, none, none, np.full((1, flown.IGNORED), -1, np.int64), np.zeros(1, np.int64), until, times[0],
               times[1], history.columns.header, history.columns.quantum, history.columns.header, 0.0, 0.0, 0.0, False,
               kinds, at, columns, parts)  # fmt: skip
-    return int(kinds[0]), float(at[0])
+    return int(kinds[0]), float(at[0]), int(columns[0]), int(parts[0])
 
 
 def test_the_first_contact_is_a_root_finders_within_a_tenth_of_a_millisecond():
@@ -165,7 +165,7 @@ def test_the_first_contact_is_a_root_finders_within_a_tenth_of_a_millisecond():
         begin = middle - way * speed * rng.uniform(0.01, 0.05) + rng.normal(scale=0.2, size=3)
         velocity = tuple((way * speed).tolist())
         flight = tinclock.Flight(motion, 0.0, tuple(begin.tolist()), velocity)
-        kind, at = fly_among(history, motion, 0.0, tuple(begin.tolist()), velocity, 4 / 64)
+        kind, at, _, _ = fly_among(history, motion, 0.0, tuple(begin.tolist()), velocity, 4 / 64)
 
         def gap(t: float, poses=poses, flight=flight, radius=motion.radius_m) -> float:
             return gap_at(t, None, poses, lambda s: np.array(flight.at(s)[0]), radius)
@@ -192,6 +192,17 @@ def test_the_first_contact_is_a_root_finders_within_a_tenth_of_a_millisecond():
     assert hits > 15
 
 
+def test_of_two_bodies_met_at_the_same_instant_the_lower_id_counts():
+    """Whichever column of the history it has: a leaver's is given to the next."""
+    history = tinclock.PoseHistory({"mixed": mixed_rig()})
+    history.add(5, "mixed"), history.add(7, "mixed"), history.remove(5), history.add(9, "mixed")
+    bones = np.hstack([np.zeros((3, 3)), np.tile([0, 0, 0, 1.0], (3, 1))])
+    for tick in range(3):
+        history.record(tick, tick / 64, [9, 7], [bones, bones])
+    kind, _, column, part = fly_among(history, Motion(), 0.0, (-3.0, 0.0, 0.05), (160.0, 0.0, 0.0), 2 / 64)
+    assert (kind, history.columns.named(column, part)[0]) == (flown.BODY, 7)
+
+
 @pytest.mark.parametrize("rate_hz", [5.0, 20.0, 64.0, 250.0])
 def test_a_fast_dart_meets_a_body_between_two_ticks_whatever_the_tick_rate(rate_hz):
     """At 900 m/s it is metres past between two ticks; the body itself runs at 6 m/s."""
@@ -204,7 +215,7 @@ def test_a_fast_dart_meets_a_body_between_two_ticks_whatever_the_tick_rate(rate_
     met = []
     for start in np.linspace(0.21, 0.25, 9):
         y = 6.0 * (start + 30.0 / 900.0)
-        kind, at = fly_among(history, Motion(), float(start), (0.0, y + 0.05, 1.05), (900.0, 0.0, 0.0), 0.5)
+        kind, at, _, _ = fly_among(history, Motion(), float(start), (0.0, y + 0.05, 1.05), (900.0, 0.0, 0.0), 0.5)
         met.append((kind, at - start))
     assert [kind for kind, _ in met] == [flown.BODY] * 9
     assert [at for _, at in met] == pytest.approx([met[0][1]] * 9, abs=1e-4)

@@ -39,6 +39,28 @@ class Tolerances(NamedTuple):
     time_s: float = 1e-9
     """Seconds. Differences of times below it are rounding."""
 
+    touch_m: float = 1e-6
+    """Metres. What flies touches a surface from this gap on; at 1 m/s that is a microsecond."""
+
+    skin_m: float = 1e-5
+    """Metres. What bounced starts so far off the surface, so that it doesn't meet it again at once."""
+
+    aside_m: float = 1e-3
+    """Metres. Directions off a body, and lines of sight from a burst, begin so far off the surface: nearer by, the
+    direction would be rounding, and the surface that was hit would hide everything."""
+
+    step_s: float = 1e-7
+    """Seconds. Searches for a first contact don't advance by less."""
+
+    closing_m_s: float = 1e-3
+    """Metres a second. Below it a contact is a graze, whose instant can't be made more exact."""
+
+    upright: float = 1e-9
+    """Ratio. A direction whose level part is shorter counts as straight up or down, where its left is asked for."""
+
+    stick: float = 1e-3
+    """Ratio. An input may be so much longer than 1: rounding of a client's normalisation."""
+
     side_m: float = 1e-3
     """Metres. A left (right) part's centre must lie at least this far on the body's left (right)."""
 

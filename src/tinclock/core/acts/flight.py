@@ -13,6 +13,7 @@ from tinclock.core.combat.flights import Impact
 from tinclock.core.records import Hit, Step
 from tinclock.core.timeline import flown
 from tinclock.core.timeline.views import View
+from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import World
@@ -20,8 +21,7 @@ if TYPE_CHECKING:
     from tinclock.core.combat.flights import Contact, Projectile
     from tinclock.core.geometry.rig import Part
 
-BACK_M = 1e-3
-"""The direction off a body is taken from at least so far off its surface: nearer by, it would be rounding."""
+BACK_M = TOLERANCES.aside_m
 WHY = {flown.OVER: "lifetime", flown.TOO_FAR: "range"}
 
 

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from tinclock.core.records import Finding
     from tinclock.core.rules import MovementRules
 
-LONGEST_PUSH = 1.0 + 1e-3
+LONGEST_PUSH = 1.0 + TOLERANCES.stick
 """A stick's reach, with room for rounding."""
 
 

@@ -12,6 +12,7 @@ from tinclock.core.acts.harm import apply_harm
 from tinclock.core.records import Hit, Step
 from tinclock.core.timeline.bodies import parts_in_reach
 from tinclock.core.timeline.hitboxes import hitboxes_at
+from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
@@ -22,8 +23,7 @@ if TYPE_CHECKING:
 
 SEEN_POINTS = 8
 """So many points of a body are looked at, beside the nearest one."""
-BACK_M = 1e-3
-"""Sight begins so far off the surface that was hit."""
+BACK_M = TOLERANCES.aside_m
 
 
 def falloff_at(rules: SplashRules, distance_m: float) -> float:

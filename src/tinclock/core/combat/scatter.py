@@ -12,12 +12,14 @@ import math
 import struct
 from typing import TYPE_CHECKING
 
+from tinclock.core.tolerances import TOLERANCES
+
 if TYPE_CHECKING:
     from tinclock.core.claims import Triple
     from tinclock.core.weapon_rules import SpreadRules, WeaponRules
 
 _NUMBERS = struct.Struct("<QQ")
-_STEEP = 1e-9
+_STEEP = TOLERANCES.upright
 
 
 def draws(key: bytes, weapon: str, shot: int, pellet: int = 0) -> tuple[float, float]:

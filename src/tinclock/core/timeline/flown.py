@@ -4,10 +4,10 @@ Bodies are met between the two recorded ticks around the instant at which the pr
 `legs`), moving as they are interpolated. First spheres, moving in straight lines, with room for the bend of the
 path; then each part by conservative advancement (Mirtich, Impulse-based dynamic simulation, 1996, section 2.3): the
 gap between ball and part, divided by the greatest speed at which it can close, is a time in which nothing is met. It
-stops at a gap of `TOUCH_M`. So nothing is passed through, whatever the speed, and no tick matters.
+stops at a gap of `Tolerances.touch_m`. So nothing is passed through, whatever the speed, and no tick matters.
 
 The level is met by the ball swept along chords, grown by as much as the path can lie off them, which are halved until
-that is below `TOUCH_M`.
+that is below `Tolerances.touch_m`.
 """
 
 from __future__ import annotations
@@ -51,13 +51,11 @@ from tinclock.core.timeline.rewind import blend_of, body_of, bounds_at, epochs_a
 from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
-TOUCH_M = 1e-6
-SKIN_M = 1e-5
-"""Something that bounced starts so far off the surface, so that it doesn't meet it again at once."""
+TOUCH_M, SKIN_M, _SHORTEST_S = TOLERANCES.touch_m, TOLERANCES.skin_m, TOLERANCES.step_s
 NOTHING, LEVEL, BODY, OVER, TOO_FAR = 0, 1, 2, 3, 4
 _RELATIVE, _ABSOLUTE_M = TOLERANCES.bound_relative, TOLERANCES.bound_m
+_CLOSING, _MOMENT_S = TOLERANCES.closing_m_s, TOLERANCES.time_s
 IGNORED = 8
-_SHORTEST_S = 1e-7
 
 
 @njit(cache=True, inline="always", error_model="numpy")
@@ -136,7 +134,7 @@ def _part_speed(column, part_row, from_slot, to_slot, span, header, quantum):
 
 @njit(cache=True, error_model="numpy")
 def _meet_part(row, ta, tb, radius, column, part_row, from_slot, to_slot, before, span, still, limit, header, quantum):
-    """First time in [ta, tb], and before `limit`, at which the ball touches a part; inf for never."""
+    """First time in [ta, tb], and up to `limit`, at which the ball touches a part; inf for never."""
     ax, ay, az = velocity_at(row, ta)
     bx, by, bz = velocity_at(row, tb)
     fast = math.sqrt(max(ax * ax + ay * ay + az * az, bx * bx + by * by + bz * bz)) + bend(row, ta, tb) * (tb - ta)
@@ -146,7 +144,7 @@ def _meet_part(row, ta, tb, radius, column, part_row, from_slot, to_slot, before
     if not still:
         fast += slide * _part_speed(column, part_row, from_slot, to_slot, span, header, quantum)
     t = ta
-    while t <= tb and t < limit:
+    while t <= tb and t <= limit:
         f = 0.0 if still else min(1.0, max(0.0, (met_at(row, t) - before) / span))
         x, y, z = place_at(row, t)
         gap, _, _, _ = part_at(x, y, z, column, part_row, from_slot, to_slot, f, header, quantum)
@@ -221,7 +219,8 @@ def _meet_bodies(row, ta, tb, before_place, times, slots, owner, ignored, header
                 row, begin, tb, row[NEAR], column, part_row, from_slot, to_slot, before, span, cut or j == i,
                 best, header, quantum,
             )  # fmt: skip
-            if at < best:
+            tie = at == best and best_column >= 0 and column != best_column
+            if at < best or (tie and body_of(header, column)[0] < body_of(header, best_column)[0]):
                 best, best_column, best_row = at, column, part_row
     return best, best_column, best_row
 
@@ -308,7 +307,7 @@ def _polished(row, at, ta, tb, triangle, tree, cx, cy, cz):
         nx, ny, nz = nx / length, ny / length, nz / length
         gap = length - row[RADIUS] if row[RADIUS] > 0.0 else px * nx + py * ny + pz * nz
         slope = vx * nx + vy * ny + vz * nz
-        if abs(slope) < 1e-3:
+        if abs(slope) < _CLOSING:
             break
         best -= gap / slope
     return best if ta <= best <= tb and abs(best - at) * 1e3 < 1.0 else at
@@ -362,7 +361,7 @@ def fly(
             tb = min(min(until, row[END]), row[LAST])
             place = _pair_at(times, met_at(row, t)) if times.shape[0] > 0 else 0
             if place + 1 < times.shape[0]:
-                tb = min(tb, max(_time_met_at(row, times[place + 1]), t + 1e-9))
+                tb = min(tb, max(_time_met_at(row, times[place + 1]), t + _MOMENT_S))
             if row[FADE] > 0.0 and t < row[ORIGIN_TIME] + row[FADE]:
                 tb = min(tb, row[ORIGIN_TIME] + row[FADE])
             wall, triangle = INF, -1
