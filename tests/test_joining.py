@@ -198,7 +198,8 @@ def test_control_is_given_explicitly_and_old_screens_are_ruled_by_who_had_it_the
     lost = given + 10
     shooting.referee.hand_over(entity, None, lost / 64)
     assert fire(shooting, entity, "s", View(lost - 2, lost - 2, 0.0), 0.1).outcome == "upheld"  # before it knew
-    assert codes(fire(shooting, entity, "s", View(lost + 2, lost + 2, 0.0), 0.3)) == ["foreign_actor"]
+    too_late = fire(shooting, entity, "s", View(lost + 2, lost + 2, 0.0), 0.3)
+    assert (codes(too_late), too_late.receipt().told.entity) == (["foreign_actor"], shooting.shooter)
 
 
 def test_what_a_leaver_acted_for_is_the_servers_again(rules):

@@ -60,6 +60,7 @@ class Mayhem:
         self.weapons = list(self.referee.rules.weapons)
         self.digest, self.state = hashlib.sha256(), self.referee.state()
         self.connections: dict[str, int] = {}
+        self.numbers: set[int] = set()
         self.sent: dict[str, int] = {}
         self.sprinkler = self.referee.place("sprinkler", weapon="hose")
         self.places = {e: [dice.uniform(-3, 3), -4.0] for e in (self.sprinkler, self.referee.place("door"))}
@@ -85,13 +86,13 @@ class Mayhem:
         if tick % 2 == 0:
             referee.published(tick)
         for ruling in referee.advance(now):
-            self.digest.update(msgspec.json.encode(ruling))
+            self.keep(ruling)
         self.come_and_go(now)
         for name, entity in list(self.connections.items()):
             if dice.random() < 0.6:
                 ruling = referee.rule(name, self.claim(name, entity, tick, now), received_at=now + dice.random() / 64)
                 assert ruling.explain()
-                self.digest.update(msgspec.json.encode([ruling, ruling.receipt()]))
+                self.keep(ruling)
         for event in referee.events():
             assert event.explain()
             self.state = tinclock.follow(self.state, event)
@@ -99,6 +100,11 @@ class Mayhem:
         for entity in self.places:
             assert 0.0 <= referee.ledger.health(entity) <= 100.0
             assert referee.ledger.alive(entity) == (referee.ledger.health(entity) > 0.0)
+
+    def keep(self, ruling: tinclock.Ruling) -> None:
+        assert ruling.number not in self.numbers
+        self.numbers.add(ruling.number)
+        self.digest.update(msgspec.json.encode([ruling, ruling.receipt()]))
 
     def pose(self, entity: int) -> Any:
         place, yaw = self.places[entity], self.dice.uniform(-3, 3)

@@ -75,7 +75,6 @@ class Desk:
 
     def rule(self, connection: str, claim: object, received_at: float) -> Ruling:
         """See `Referee.rule`."""
-        self._rulings += 1
         line = self.roster.lines.get(connection) if type(connection) is str else None
         if line is None:
             return self._refuse(connection, "", "unknown_connection", "an admitted connection", received_at)
@@ -109,6 +108,7 @@ class Desk:
         name = connection if type(connection) is str else excerpt(connection)
         finding = Finding(code, name, account, 0, 0, received_at)
         step = Step("sender", name, expected, verdict="deny")
+        self._rulings += 1
         return Ruling(
             self._rulings, "unread", name, account, 0, 0, "", received_at, "denied", findings=(finding,), steps=(step,)
         )
@@ -130,7 +130,6 @@ class Desk:
             raise BadNumberError("claim", "one of the claims, or a dictionary with its kind and fields", claim)
         line = self._line_of(actor)
         line.highest_sequence += 1
-        self._rulings += 1
         if isinstance(claim, TriggerClaim):
             self._fire_until(server_time, actor)
         context = Context(self._world, line, actor, server_time)
@@ -164,7 +163,6 @@ class Desk:
             self._rule_flight(context)
 
     def _rule_flight(self, context: Context) -> None:
-        self._rulings += 1
         name = "" if context.weapon is None else context.weapon.name
         self._fired.append(self._ruling(context, "flight", "upheld", name))
 
@@ -185,7 +183,6 @@ class Desk:
 
     def _fire(self, actor: Participant, squeeze: Squeeze, at: float) -> Ruling:
         """One shot of a held trigger. What can't be fired any more lets go of the trigger."""
-        self._rulings += 1
         line = self._line_of(actor)
         context = Context(self._world, line, actor, at)
         context.sequence, context.direction = squeeze.sequence, squeeze.aim
@@ -263,6 +260,7 @@ class Desk:
         self, context: Context, kind: str, outcome: Outcome, weapon: str = "", first: Receipt | None = None
     ) -> Ruling:
         line, view_time, received_at = context.line, context.view_time, context.received_at
+        self._rulings += 1
         return Ruling(
             self._rulings, kind, line.name, line.account, context.actor.entity, context.sequence, weapon, received_at,
             outcome, context.hits, context.damage, tuple(context.findings), context.view, view_time,
@@ -273,8 +271,10 @@ class Desk:
         )  # fmt: skip
 
     def _told(self, context: Context) -> Told:
-        actor, now = context.actor, context.received_at
-        held, line = actor.weapons.get(actor.wielded), context.line
+        actor, now, line = context.actor, context.received_at, context.line
+        if actor.connection != line.name:  # it no longer acts for that one: what it may know is its own
+            actor = self.roster.actors.get(line.entity, actor)
+        held = actor.weapons.get(actor.wielded)
         counted = not (context.findings and context.findings[0].code in NOT_COUNTED)
         last = context.sequence if counted and context.sequence > line.highest_sequence else line.highest_sequence
         health, armour = self.ledger.standing(actor.entity)
@@ -288,9 +288,9 @@ class Desk:
         )  # fmt: skip
         if context.projectiles:
             return msgspec.structs.replace(told, projectiles=context.projectiles)
-        if not context.item:
+        stock = actor.items.get(context.item)
+        if stock is None:
             return told
-        stock = actor.items[context.item]
         ready_in = max(0.0, stock.ready_at - now)
         return msgspec.structs.replace(told, item=context.item, items_left=stock.count, item_ready_in_s=ready_in)
 
