@@ -324,7 +324,7 @@ class PoseHistory:
             *origin, *direction, limit_m, *slots, fraction, columns.of(ignore), self.zone_depth_m, columns.header,
             columns.quantum, level.header, *level.offset,
         )  # fmt: skip
-        met = level.met(wall, distance, facing)
+        met = None if wall < 0 else level.met(wall, distance, facing)
         if column < 0:
             return met, None
         entity, index, part = columns.named(column, row)
