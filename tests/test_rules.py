@@ -62,6 +62,20 @@ def test_all_mistakes_are_reported_at_once_with_the_files_name(tmp_path):
         assert part in text
 
 
+def test_mistakes_of_values_do_not_hide_contradictions_between_other_tables():
+    tables = changed("weapons.pea_rifle.damage", "17")
+    tables["weapons"]["hose"]["victims"] = 3
+    tables["consequences"] = {"view_layte": "note"}
+    tables["rigs"]["gardener"]["parts"][6]["side"] = "right"
+    tables["match"]["history_s"] = 0.2
+    with pytest.raises(tinclock.RulesError, match="5 mistakes") as caught:
+        tinclock.parse_rules(tables)
+    text = "\n".join(caught.value.problems)
+    for part in ("weapons.pea_rifle.damage: got '17'", "weapons.hose.victims: only for kind 'reach'", "'view_late'",
+                 "left_upper_arm", "view.max_rewind_s: 0.4 is more than match.history_s 0.2"):  # fmt: skip
+        assert part in text
+
+
 @pytest.mark.parametrize(
     ("content", "message"), [(None, "no such file"), ("schema = ", "is not TOML"), (b"\xff", "read")]
 )

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+import msgspec
 
 from tinclock.core.checks.consequences import consequences_of
 from tinclock.core.contradictions import contradictions
 from tinclock.core.errors import RulesError
 from tinclock.core.geometry.rig import Rig
+from tinclock.core.rig_rules import RigRules
 from tinclock.core.rules import Rules
 from tinclock.core.trust import with_profile
+from tinclock.core.weapon_rules import ItemRules, WeaponRules
 from tinclock.intake.toml_tables import convert_table, read_toml
 
 if TYPE_CHECKING:
@@ -23,7 +27,21 @@ def load_rules(path: str | Path) -> Rules:
 
 def parse_rules(tables: object, source: str = "rules") -> Rules:
     """Rules from tables that are already read; `source` names them in messages."""
-    rules = convert_table(Rules, with_profile(tables) if isinstance(tables, dict) else tables, source)
+    whole = with_profile(tables) if isinstance(tables, dict) else tables
+    try:
+        rules = convert_table(Rules, whole, source)
+    except RulesError as error:
+        sound = _sound_part(whole) if isinstance(whole, dict) else None
+        also = [] if sound is None else [found for found in _between_tables(sound) if "at least one" not in found]
+        raise RulesError(source, [*error.problems, *also]) from None
+    problems = _between_tables(rules)
+    if problems:
+        raise RulesError(source, problems)
+    return rules
+
+
+def _between_tables(rules: Rules) -> list[str]:
+    """What is wrong though each value by itself is right."""
     problems: list[str] = []
     for name, rig in rules.rigs.items():
         try:
@@ -35,6 +53,27 @@ def parse_rules(tables: object, source: str = "rules") -> Rules:
         consequences_of(rules)
     except RulesError as error:
         problems += error.problems
-    if problems:
-        raise RulesError(source, problems)
-    return rules
+    return problems
+
+
+def _sound_part(tables: dict[str, Any]) -> Rules | None:
+    """The rules without the tables that have mistakes of their own, so that the others can be held together too."""
+    kept: dict[str, Any] = {"schema": 1, "rigs": {}, "weapons": {}}
+    for key, kind in (("rigs", RigRules), ("weapons", WeaponRules), ("items", ItemRules)):
+        named = tables.get(key)
+        if isinstance(named, dict):
+            kept[key] = {name: table for name, table in named.items() if _fits(table, kind)}
+    for key in ("match", "view", "muzzle", "cadence", "harm", "score", "movement", "status", "consequences"):
+        if key in tables and _fits({**kept, key: tables[key]}, Rules):
+            kept[key] = tables[key]
+    if ("match" in tables) != ("match" in kept) or ("view" in tables) != ("view" in kept):
+        kept.pop("match", None), kept.pop("view", None)  # held against each other: both or neither
+    return msgspec.convert(kept, Rules) if _fits(kept, Rules) else None
+
+
+def _fits(table: object, kind: type) -> bool:
+    try:
+        msgspec.convert(table, kind)
+    except msgspec.ValidationError:
+        return False
+    return True
