@@ -45,4 +45,4 @@ screenshots: $(VENV)/.demo-ready
 	$(BIN)/python tools/screenshots.py
 
 clean:
-	rm -rf $(VENV) demo-output
+	rm -rf $(VENV) demo-output flights-output
