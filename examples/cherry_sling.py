@@ -62,7 +62,8 @@ for number, mine in zip(ids, drawn, strict=True):
     end = ends[number]
     off = math.dist(mine.at(end.server_time)[0], end.place)
     flown = end.server_time - told[number].server_time
-    print(f"cherry {number} ends after {flown:.3f} s: {end.cause}; drawn {off * 1e6:.1f} um away")
+    met = f"the {end.part} of entity {end.victim}" if end.victim else end.what
+    print(f"cherry {number} ends after {flown:.3f} s: {met}; drawn {off * 1e6:.1f} um away")
     apart = max(apart, off)
 print(
     f"{sum(len(ruling.hits) for ruling in rulings)} of 7 hit; target has {referee.ledger.health(target):g} points left"

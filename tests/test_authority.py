@@ -77,6 +77,12 @@ def test_a_wrong_field_is_a_denied_ruling_with_a_finding_and_changes_nothing(kin
         assert ruling.receipt().outcome == "denied"
         as_message = {"kind": kind.__struct_config__.tag, **msgspec.structs.asdict(claim)}
         assert here.referee.rule("s", as_message, received_at=here.now).outcome == "denied"
+    optional = kind.__struct_defaults__[::-1]
+    if field in kind.__struct_fields__[: len(kind.__struct_fields__) - len(optional)]:  # one that must be there
+        message = {"kind": kind.__struct_config__.tag, "sequence": here.sequence + 1, "actor": 1, **GOOD[kind]}
+        del message[field]
+        absent = here.referee.rule("s", message, received_at=here.now)
+        assert (absent.outcome, codes(absent)) == ("denied", ["malformed"])
     assert here.referee.state() == before
 
 

@@ -76,7 +76,7 @@ def test_a_launch_is_told_once_with_all_that_drawing_needs_and_ends_once():
     assert (first.projectile, first.sequence, first.entity, first.weapon) == (1, here.sequence, here.shooter, "dart")
     path = tinclock.Flight(first.motion, first.server_time, first.place, first.velocity, last=first.until)
     assert path.at(last.server_time)[0] == pytest.approx(last.place, abs=1e-6)
-    assert (last.kind, last.projectile, last.cause) == ("end", 1, f"entity {here.runner}")
+    assert (last.kind, last.projectile, last.cause, last.victim, last.part) == ("end", 1, "body", here.runner, "chest")
     assert [(hit.victim, hit.part, hit.damage) for hit in hits(flown)] == [(here.runner, "chest", 10.0)]
     assert "met" in flown[0].explain()
     assert here.referee.state().projectiles == ()

@@ -79,6 +79,8 @@ def _summary(scene: Scene) -> dict[str, Any]:
         "scene": scene.name,
         "flown_s": scene.end.server_time - scene.launch.server_time,
         "ended": scene.end.cause,
+        "surface": scene.end.what,
+        "victim": scene.end.victim,
         "bounces": len(scene.bounces),
         "place": scene.end.place,
         "hits": [{"victim": hit.victim, "part": hit.part, "damage": hit.damage} for hit in scene.hits],

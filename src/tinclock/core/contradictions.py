@@ -50,6 +50,12 @@ def _weapon(weapon: WeaponRules) -> list[str]:
     else:
         shot_only = {"radius_m": 0.0, "cone_deg": 0.0, "facing_deg": 180.0, "behind_deg": None, "victims": 1}
         out += [f"{key}: only for kind 'reach'" for key, unset in shot_only.items() if getattr(weapon, key) != unset]
+    if weapon.kind == "projectile" and weapon.penetration > 0.0:
+        out.append('penetration: what flies doesn\'t pass the level; flight.on_body = "pass" is for bodies')
+    if weapon.kind == "reach" and weapon.charge_s > 0.0:
+        out.append("charge_s: a reach weapon has no charge")
+    if weapon.charge_s == 0.0 and weapon.charge_least != 1.0:
+        out.append("charge_least: needs charge_s above 0")
     if (weapon.flight is not None) != (weapon.kind == "projectile"):
         out.append("flight: is needed for kind 'projectile', and only there")
     if weapon.splash is not None and weapon.kind != "projectile":

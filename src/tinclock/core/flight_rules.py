@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
-from msgspec import field
+from msgspec import Meta, field
 
 from tinclock.core.tables import Count, NotNegative, Point, Positive, Share, Table
 
@@ -40,7 +40,7 @@ class FlightRules(Table, frozen=True, kw_only=True):
     """How fast it turns towards its target, at constant speed, without gravity, drag or thrust."""
     on_level: Literal["end", "bounce", "stick"] = "end"
     on_body: Literal["end", "bounce", "pass"] = "end"
-    passes: Count = 4
+    passes: Annotated[int, Meta(ge=1, le=8)] = 4
     """With on_body = "pass": how many bodies it hits; it ends in the last of them."""
     bounce: BounceRules = field(default_factory=BounceRules)
     fuse_s: Positive | None = None

@@ -19,7 +19,7 @@ from tinclock.core.acts.impact import (
     check_projectile,
     perform_impact,
 )
-from tinclock.core.acts.launch import check_launches, perform_launch
+from tinclock.core.acts.launch import perform_launch
 from tinclock.core.acts.move import (
     check_clock,
     check_leap,
@@ -45,6 +45,7 @@ from tinclock.core.checks.weapon import (
     check_cadence,
     check_charge,
     check_fires,
+    check_launches,
     check_loaded,
     check_reaches,
     check_shoots,

@@ -207,6 +207,7 @@ class Event(Struct, frozen=True, omit_defaults=True, gc=False):
     before, after, amount : of what the kind names; for "score" `what` says which column of the row, for "effect" which
     until : server time when an effect, or at the latest a flight, ends
     projectile, sequence, place, velocity, motion : of what flies; the sequence is its launch's, of its owner's client
+    victim : the body that a flight ended at, in `part`; `what` names the surface where it was the level
     """
 
     number: int
@@ -231,6 +232,7 @@ class Event(Struct, frozen=True, omit_defaults=True, gc=False):
     place: Triple | None = None
     velocity: Triple | None = None
     motion: Motion | None = None
+    victim: int | None = None
 
     def explain(self, names: Mapping[int, str] | None = None) -> str:
         """The change as a line of text; `names` says what to call entities."""

@@ -194,9 +194,15 @@ def explain_event(event: Event, names: Mapping[int, str] | None = None) -> str:
         "leader": f"{who} leads",
         "launch": f"{who} launches projectile {event.projectile}{how}",
         "guide": f"projectile {event.projectile} of {who} follows {_name(event.actor or 0, names)}",
-        "end": f"projectile {event.projectile} of {who} ends{how}, {event.cause}",
+        "end": f"projectile {event.projectile} of {who} ends{how}, {event.cause}{_end(event, names)}",
     }[event.kind]
     return f"{event.number:>5} {event.server_time:8.3f} s  {text}"
+
+
+def _end(event: Event, names: Mapping[int, str] | None) -> str:
+    if event.victim is not None:
+        return f" of {_name(event.victim, names)}"
+    return f": {event.what}" if event.what else ""
 
 
 def _effect(event: Event) -> str:

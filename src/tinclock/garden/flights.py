@@ -51,7 +51,9 @@ class Scene(NamedTuple):
     """The target as the shooter's screen showed it at the launch."""
     walked: NDArray[np.float64]
     """(ticks, 2): where the target walked, a row a tick."""
-    view_time: float
+    ruling: Ruling
+    """Of the launch: when it arrived, and the view that it was ruled at."""
+    table: WeaponRules
 
 
 def _stage(
@@ -88,13 +90,13 @@ def _stage(
         launch = next((event for event in told if event.kind == "launch"), launch)
         end = next((event for event in told if event.kind == "end"), None)
         if end is not None and launch is not None and ruling is not None:
-            return _gathered(name, referee, launch, end, rulings, ids, seen, walked, ruling.view_time or 0.0)
+            return _gathered(name, referee, launch, end, rulings, ids, seen, walked, ruling, rules.weapons[weapon])
     raise AssertionError(f"the scene {name} does not end; it was made to")
 
 
 def _gathered(
     name: str, referee: Referee, launch: Event, end: Event, rulings: list[Ruling], ids: list[int],
-    seen: Hitboxes | None, walked: list[Place], view_time: float,
+    seen: Hitboxes | None, walked: list[Place], ruling: Ruling, table: WeaponRules,
 ) -> Scene:  # fmt: skip
     origin, velocity = launch.place or (0.0, 0.0, 0.0), launch.velocity or (1.0, 0.0, 0.0)
     flight = Flight(launch.motion, launch.server_time, origin, velocity, level=referee.level)  # type: ignore[arg-type]
@@ -104,7 +106,7 @@ def _gathered(
     return Scene(
         name, launch, end, flight.path(times), tuple(bounce.place for bounce in flight.bounces),
         tuple(hit for ruling in rulings for hit in ruling.hits), tuple(rulings), bodies, referee.level, seen,
-        np.array(walked), view_time,
+        np.array(walked), ruling, table,
     )  # fmt: skip
 
 

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from tinclock.garden.flights import Scene
 
-BURST_M, LAUNCHED_AT = 3.5, 0.75
+TICK_HZ = 64.0
 ABOVE = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
 SAYS = {
     "none": (
@@ -29,7 +29,7 @@ SAYS = {
     ),
     "fading": (
         "fading: view to present",
-        "Close by the shooter's screen counts,\nfar away the victim's; here the runner\nis met 90 ms back.",
+        "Close by the shooter's screen counts,\nfar away the victim's; here the runner\nis met {back:.0f} ms back.",
     ),
 }
 
@@ -45,17 +45,18 @@ def draw_mortar(scene: Scene, path: Path) -> Path:
     ahead = flat / np.linalg.norm(flat)
     side, base = np.array([ahead, [0.0, 0.0, 1.0]]), np.array([start[0], start[1], 0.0])
     beside, above, close = (figure.add_subplot(cell) for cell in (grid[0, :], grid[1, 0], grid[1, 1]))
+    radius_m = scene.table.splash.radius_m if scene.table.splash is not None else 0.0
     _bodies(beside, scene, side, base)
     if scene.level is not None:
         draw_section(beside, scene.level, base + 0.5, (-ahead[1], ahead[0], 0.0), side, base)
     _arc(beside, (scene.path - base) @ side.T, [(np.array(b) - base) @ side.T for b in scene.bounces])
-    _burst(beside, (end - base) @ side.T)
+    _burst(beside, (end - base) @ side.T, radius_m)
     for axes in (above, close):
         if scene.level is not None:
             draw_plan(axes, scene.level)
         _bodies(axes, scene, ABOVE, np.zeros(3))
         _arc(axes, scene.path[:, :2], [np.array(b)[:2] for b in scene.bounces])
-        _burst(axes, end[:2])
+        _burst(axes, end[:2], radius_m)
     for hit in scene.hits:
         place = np.array(hit.point)[:2]
         close.annotate(
@@ -84,10 +85,10 @@ def _bodies(axes: Any, scene: Scene, basis: Any, origin: Any) -> None:
         draw_boxes(axes, boxes, basis, origin, REWOUND if entity in hurt else NOW, hurt.get(entity, ""))
 
 
-def _burst(axes: Any, middle: Any) -> None:
+def _burst(axes: Any, middle: Any, radius_m: float) -> None:
     turn = np.linspace(0.0, 2.0 * np.pi, 90)
     axes.plot(
-        middle[0] + BURST_M * np.cos(turn), middle[1] + BURST_M * np.sin(turn), color=STRUCK, lw=0.9, ls=(0, (3, 3))
+        middle[0] + radius_m * np.cos(turn), middle[1] + radius_m * np.sin(turn), color=STRUCK, lw=0.9, ls=(0, (3, 3))
     )
     axes.plot(*middle, "*", color=STRUCK, ms=13, mec="white", mew=0.8)
 
@@ -109,7 +110,8 @@ def draw_compensations(scenes: Sequence[Scene], path: Path) -> Path:
     """The same throw at the same dodge, a row a compensation, from above, as a PNG."""
     figure = new_figure("draw_compensations")
     figure.text(0.035, 0.95, "One throw, one dodge, three compensations", fontsize=15, color=INK, weight="bold")
-    told = "Thrown at what the screen shows (dashed), 188 ms ago; the runner goes north and turns back as it is thrown."
+    age = 1000.0 * (scenes[0].ruling.rewound_s or 0.0)
+    told = f"Thrown at what the screen shows (dashed), {age:.0f} ms ago; the runner goes north, and turns as it comes."
     figure.text(0.035, 0.91, told, fontsize=10.5, color=INK)
     grid = figure.add_gridspec(
         len(scenes),
@@ -129,7 +131,9 @@ def draw_compensations(scenes: Sequence[Scene], path: Path) -> Path:
         words.text(0.0, 0.94, title, fontsize=12.5, color=INK, weight="bold", va="top")
         met = f"hits the {scene.hits[0].part}" if scene.hits else "misses"
         words.text(0.0, 0.78, met, fontsize=12, color=STRUCK if scene.hits else FAINT, weight="bold", va="top")
-        words.text(0.0, 0.6, said, fontsize=10, color=INK, va="top", linespacing=1.5)
+        crossing = _when_nearest(scene)
+        back = 1000.0 * (crossing - _met(scene, crossing))
+        words.text(0.0, 0.6, said.format(back=back), fontsize=10, color=INK, va="top", linespacing=1.5)
         _dodge(axes, scene)
         dress(axes, "", "metres east" if place == len(scenes) - 1 else "", "metres north")
     return save(figure, path)
@@ -137,7 +141,7 @@ def draw_compensations(scenes: Sequence[Scene], path: Path) -> Path:
 
 def _dodge(axes: Any, scene: Scene) -> None:
     crossing, (shooter, runner) = _when_nearest(scene), list(scene.bodies)[:2]
-    ticks = scene.walked[36 : int(crossing * 64) + 1]
+    ticks = scene.walked[int((scene.ruling.view_time or 0.0) * TICK_HZ) : int(crossing * TICK_HZ) + 1]
     axes.plot(ticks[:, 0] + 0.5, ticks[:, 1], color=INK, lw=1.0)
     axes.plot(ticks[0, 0] + 0.5, ticks[0, 1], "o", color=INK, ms=4)
     axes.plot(ticks[-1, 0] + 0.5, ticks[-1, 1], "v", color=INK, ms=6)
@@ -157,7 +161,7 @@ def _dodge(axes: Any, scene: Scene) -> None:
     axes.plot(scene.path[:, 0], scene.path[:, 1], color=RAY, lw=1.5)
     if scene.name == "launch":
         place, velocity = np.array(scene.launch.place), np.array(scene.launch.velocity)
-        gone = place + velocity * (LAUNCHED_AT - scene.launch.server_time)
+        gone = place + velocity * (scene.ruling.received_at - scene.launch.server_time)
         axes.plot(gone[0], gone[1], ">", color=RAY, ms=9)
         axes.annotate(
             "appears here for the others", gone[:2], (0, -18), textcoords="offset points", fontsize=9, color=INK,
@@ -173,18 +177,24 @@ def _when_nearest(scene: Scene) -> float:
     if scene.hits:
         return scene.end.server_time
     speed = math.sqrt(sum(v * v for v in scene.launch.velocity or (1.0, 0.0, 0.0)))
-    return scene.launch.server_time + 7.0 / speed
+    return scene.launch.server_time + _away(scene) / speed
+
+
+def _away(scene: Scene) -> float:
+    """Metres from the launch to the line on which the target walks."""
+    return float(scene.walked[0, 0] - (scene.launch.place or (0.0, 0.0, 0.0))[0])
 
 
 def _met(scene: Scene, at: float) -> float:
     if scene.name != "fading":
         return at
-    age, gone = LAUNCHED_AT - scene.view_time, at - scene.launch.server_time
-    return at - age * max(0.0, 1.0 - gone / 0.5)
+    fade_s = scene.table.flight.fade_s if scene.table.flight is not None else 1.0
+    age, gone = scene.ruling.rewound_s or 0.0, at - scene.launch.server_time
+    return at - age * max(0.0, 1.0 - gone / fade_s)
 
 
 def _walked_at(scene: Scene, at: float) -> tuple[float, float]:
-    place = min(max(at * 64.0, 0.0), len(scene.walked) - 1.001)
+    place = min(max(at * TICK_HZ, 0.0), len(scene.walked) - 1.001)
     k, share = int(place), place - int(place)
     x, y = (1.0 - share) * scene.walked[k] + share * scene.walked[k + 1]
     return float(x), float(y)
@@ -193,15 +203,18 @@ def _walked_at(scene: Scene, at: float) -> tuple[float, float]:
 def draw_dart(scene: Scene, path: Path) -> Path:
     """A strip: where the dart is at one tick and at the next, and the body in between, as a PNG."""
     figure = new_figure("draw_dart")
-    figure.text(0.045, 0.94, "A dart at 180 m/s and one tick of 1/64 s", fontsize=15, color=INK, weight="bold")
-    told = "At neither tick does it touch anybody: a test of each tick's place sees nothing. The sweep meets the chest."
+    speed, start = np.array(scene.launch.velocity), np.array(scene.launch.place)
+    title = f"A dart at {np.linalg.norm(speed):.0f} m/s and one tick of 1/{TICK_HZ:.0f} s"
+    figure.text(0.045, 0.94, title, fontsize=15, color=INK, weight="bold")
+    told = "At neither tick does it touch anybody: a test of each tick's place sees nothing. "
+    told += f"The sweep meets the {scene.hits[0].part}." if scene.hits else "Nor does the sweep."
     figure.text(0.045, 0.9, told, fontsize=10.5, color=INK)
     grid = figure.add_gridspec(3, 1, left=0.05, right=0.985, top=0.85, bottom=0.07, hspace=0.42)
-    first = math.floor(scene.end.server_time * 64.0)
-    speed, start = np.array(scene.launch.velocity), np.array(scene.launch.place)
+    first = math.floor(scene.end.server_time * TICK_HZ)
     side = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, 1.0]])
-    panels = ((first / 64.0, f"tick {first}", False), (scene.end.server_time, "in between: what the sweep meets", True),
-              ((first + 1) / 64.0, f"tick {first + 1}, as a per-tick test would have it", False))  # fmt: skip
+    between = (scene.end.server_time, "in between: what the sweep meets", True)
+    after = ((first + 1) / TICK_HZ, f"tick {first + 1}, as a per-tick test would have it", False)
+    panels = ((first / TICK_HZ, f"tick {first}", False), between, after)
     entities = list(scene.bodies)
     for row, (at, title, met) in enumerate(panels):
         axes = figure.add_subplot(grid[row])

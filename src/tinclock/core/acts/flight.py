@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import heapq
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.acts.harm import apply_harm
 from tinclock.core.checks.context import Context
@@ -22,18 +22,32 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.rig import Part
 
 BACK_M = TOLERANCES.aside_m
+
+
+class Met(NamedTuple):
+    """What a flight ended at: a body's part, or a surface of the level; nothing in the air."""
+
+    entity: int = 0
+    part: str = ""
+    surface: str = ""
+
+
+NOTHING_MET = Met()
 WHY = {flown.OVER: "lifetime", flown.TOO_FAR: "range"}
 
 
-def end_flight(world: World, one: Projectile, at: float, why: str, place: Triple | None = None) -> None:
+def end_flight(
+    world: World, one: Projectile, at: float, why: str, place: Triple | None = None, met: Met = NOTHING_MET
+) -> None:
     """It ends: everybody is told once, with what, where and when."""
     if one.over:
         return
     where = world.flights.place_at(one, at) if place is None else place
     world.flights.end(one, at, why)
     world.ledger.bulletin.tell(
-        "end", at, one.actor.entity, cause=why, weapon=one.weapon.name, projectile=one.number, place=where
-    )
+        "end", at, one.actor.entity, why, None, one.weapon.name, met.part or None, what=met.surface,
+        victim=met.entity or None, projectile=one.number, place=where,
+    )  # fmt: skip
 
 
 def context_of(world: World, one: Projectile, at: float) -> Context:
@@ -104,14 +118,16 @@ def react(one: Projectile, contact: Contact, context: Context) -> None:
         _meet_body(one, contact, context, place)
 
 
-def _finish(one: Projectile, context: Context, place: Triple, why: str, *, bursts: bool, direct: int = 0) -> None:
+def _finish(
+    one: Projectile, context: Context, place: Triple, why: str, *, bursts: bool, met: Met = NOTHING_MET
+) -> None:
     from tinclock.core.acts.splash import burst
 
     context.steps.append(Step("flight ends", why))
-    context.stopped_by, at = why, context.received_at
-    end_flight(context.world, one, at, why, place)
+    context.stopped_by, at = met.surface or (f"entity {met.entity}" if met.entity else why), context.received_at
+    end_flight(context.world, one, at, why, place, met)
     if bursts and one.weapon.rules.splash is not None:
-        burst(one, context, place, direct)
+        burst(one, context, place, met.entity if why == "body" else 0)
 
 
 def _meet_level(one: Projectile, contact: Contact, context: Context, place: Triple) -> None:
@@ -121,7 +137,7 @@ def _meet_level(one: Projectile, contact: Contact, context: Context, place: Trip
     surface = level.surface_of(contact.column).name
     one.impacts.append(Impact(contact.at, place, surface=surface))
     context.steps.append(Step("level met", surface))
-    _finish(one, context, place, surface, bursts=rules.on_level == "end")
+    _finish(one, context, place, "level", bursts=rules.on_level == "end", met=Met(surface=surface))
 
 
 def _meet_body(one: Projectile, contact: Contact, context: Context, place: Triple) -> None:
@@ -131,7 +147,7 @@ def _meet_body(one: Projectile, contact: Contact, context: Context, place: Tripl
     context.steps.append(Step("body met", entity, part.name, "entity"))
     solid = context.roster.actors[entity].blocks_only
     if rules.near_m is not None:
-        _finish(one, context, place, "near", bursts=True)
+        _finish(one, context, place, "near", bursts=True, met=Met(entity, part.name))
         return
     claimed = rules.impacts == "claimed" and one.line.name != "" and not solid and not one.claimed
     if claimed:
@@ -139,10 +155,10 @@ def _meet_body(one: Projectile, contact: Contact, context: Context, place: Tripl
         context.steps.append(Step("harm", "waits for its claim", rules.claim_window_s, "s"))
     else:
         harm_directly(one, context, entity, part, place)
-    if rules.on_body == "pass" and not solid and one.passed + 1 < min(rules.passes, flown.IGNORED):
+    if rules.on_body == "pass" and not solid and one.passed + 1 < rules.passes:
         one.passed += 1
         flights.ignore(one, contact.column)
-    elif rules.on_body == "bounce" and one.bounces < rules.bounce.most:
+    elif rules.on_body == "bounce" and one.bounces < rules.bounce.most and one.passed < flown.IGNORED:
         one.bounces += 1
         one.passed += 1
         flights.ignore(one, contact.column)  # it hits nobody twice
@@ -152,7 +168,7 @@ def _meet_body(one: Projectile, contact: Contact, context: Context, place: Tripl
         if rules.owner_after_bounce:
             flights.allow_owner(one, contact.at)
     else:
-        _finish(one, context, place, f"entity {entity}", bursts=not claimed, direct=entity)
+        _finish(one, context, place, "body", bursts=not claimed, met=Met(entity, part.name))
 
 
 def _off_the_body(one: Projectile, contact: Contact, context: Context, place: Triple) -> Triple:

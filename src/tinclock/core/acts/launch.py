@@ -9,19 +9,7 @@ from tinclock.core.records import Step
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
-    from tinclock.core.claims import LaunchClaim
     from tinclock.core.combat.flights import Projectile
-    from tinclock.core.records import Finding
-
-
-def check_launches(claim: LaunchClaim, context: Context) -> Finding | None:
-    """Find `wrong_kind` for a launch with a weapon whose shots don't fly."""
-    weapon = context.weapon
-    if weapon is None or weapon.rules.kind != "projectile":
-        kind = "none" if weapon is None else weapon.rules.kind
-        context.steps.append(Step("kind of weapon", kind, "projectile"))
-        return context.find("wrong_kind", detail=f"a {kind} weapon launches nothing; send a shot or strike claim")
-    return None
 
 
 def perform_launch(claim: object, context: Context) -> None:

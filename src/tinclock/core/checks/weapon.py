@@ -10,10 +10,10 @@ from tinclock.core.records import Step
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
-    from tinclock.core.claims import ShotClaim, StrikeClaim, TriggerClaim
+    from tinclock.core.claims import LaunchClaim, ShotClaim, StrikeClaim, TriggerClaim
     from tinclock.core.records import Finding
 
-    Firing = ShotClaim | StrikeClaim | TriggerClaim
+    Firing = ShotClaim | LaunchClaim | StrikeClaim | TriggerClaim
 
 
 def check_weapon(claim: Firing, context: Context) -> Finding | None:
@@ -40,33 +40,37 @@ def excerpt_name(name: str) -> str:
     return name if len(name) <= 40 and name.isascii() and name.isprintable() else excerpt(name)
 
 
+def _check_kind(context: Context, kinds: frozenset[str], what: str) -> Finding | None:
+    """Find `wrong_kind` for a weapon of another kind than these."""
+    kind = "none" if context.weapon is None else context.weapon.rules.kind
+    if kind in kinds:
+        return None
+    context.steps.append(Step("kind of weapon", kind, " or ".join(sorted(kinds))))
+    return context.find("wrong_kind", detail=f"{what} with a weapon of kind {kind}")
+
+
+_RAYS, _FLIES, _REACHES = (frozenset(kinds) for kinds in (("hitscan", "pellets"), ("projectile",), ("reach",)))
+_TRIGGERED = _RAYS | _FLIES
+
+
 def check_shoots(claim: Firing, context: Context) -> Finding | None:
     """Find `wrong_kind` for a shot with a weapon that reaches or launches."""
-    weapon = context.weapon
-    if weapon is None or weapon.rules.kind in ("reach", "projectile"):
-        kind = "none" if weapon is None else weapon.rules.kind
-        context.steps.append(Step("kind of weapon", kind, "shoots"))
-        return context.find("wrong_kind", detail=f"a {kind} weapon doesn't shoot; send a strike or launch claim")
-    return None
+    return _check_kind(context, _RAYS, "a shot")
+
+
+def check_launches(claim: Firing, context: Context) -> Finding | None:
+    """Find `wrong_kind` for a launch with a weapon whose shots don't fly."""
+    return _check_kind(context, _FLIES, "a launch")
 
 
 def check_fires(claim: Firing, context: Context) -> Finding | None:
     """Find `wrong_kind` for the trigger of a weapon that has none."""
-    weapon = context.weapon
-    if weapon is None or weapon.rules.kind == "reach":
-        context.steps.append(Step("kind of weapon", "reach", "has a trigger"))
-        return context.find("wrong_kind", detail="a reach weapon has no trigger; send a strike claim")
-    return None
+    return _check_kind(context, _TRIGGERED, "a trigger")
 
 
 def check_reaches(claim: Firing, context: Context) -> Finding | None:
     """Find `wrong_kind` for a blow with a weapon that shoots."""
-    weapon = context.weapon
-    if weapon is None or weapon.rules.kind != "reach":
-        kind = "none" if weapon is None else weapon.rules.kind
-        context.steps.append(Step("kind of weapon", kind, "reach"))
-        return context.find("wrong_kind", detail=f"a {kind} weapon doesn't strike; send a shot claim")
-    return None
+    return _check_kind(context, _REACHES, "a blow")
 
 
 def check_loaded(claim: Firing, context: Context) -> Finding | None:
