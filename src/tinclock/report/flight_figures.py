@@ -111,7 +111,8 @@ def draw_compensations(scenes: Sequence[Scene], path: Path) -> Path:
     figure = new_figure("draw_compensations")
     figure.text(0.035, 0.95, "One throw, one dodge, three compensations", fontsize=15, color=INK, weight="bold")
     age = 1000.0 * (scenes[0].ruling.rewound_s or 0.0)
-    told = f"Thrown at what the screen shows (dashed), {age:.0f} ms ago; the runner goes north, and turns as the claim arrives."
+    told = f"Thrown at what the screen shows (dashed), {age:.0f} ms ago; "
+    told += "the runner goes north, and turns as the claim arrives."
     figure.text(0.035, 0.91, told, fontsize=10.5, color=INK)
     grid = figure.add_gridspec(
         len(scenes),
