@@ -11,6 +11,7 @@
     ├── OutOfHistoryError   (LookupError)  an instant that the history no longer (or not yet) holds
     ├── UnknownNameError    (LookupError)  an entity, rig, connection or weapon nobody declared
     ├── AlreadyKnownError   (ValueError)   something was declared twice
+    ├── RecordingError      (ValueError)   a recording that can't be read, written or ruled again
     └── MissingExtraError   (ImportError)  an optional package is not installed
 """
 
@@ -102,6 +103,14 @@ class AlreadyKnownError(TinClockError, ValueError):
     def __init__(self, what: str, given: object) -> None:
         self.what, self.given = what, given
         super().__init__(f"{what} {given!r} is already there; each may be declared once")
+
+
+class RecordingError(TinClockError, ValueError):
+    """A recording that can't be used: `path` is the file at fault, or the folder."""
+
+    def __init__(self, path: object, problem: str) -> None:
+        self.path, self.problem = str(path), problem
+        super().__init__(f"{path}: {problem}")
 
 
 class MissingExtraError(TinClockError, ImportError):

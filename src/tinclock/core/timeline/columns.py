@@ -33,6 +33,7 @@ class Columns:
             raise BadNumberError("storage", "'full' or 'half'", storage)
         self.rigs = dict(rigs)
         self.slots = slots
+        self.storage: Literal["full", "half"] = storage
         self.quantum = 0.0 if storage == "full" else 1.0 / HALF_STEPS
         self._kind: type[np.generic] = np.float32 if storage == "full" else np.int16
         self._column_of: dict[int, int] = {}

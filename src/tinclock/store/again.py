@@ -1,0 +1,224 @@
+"""Ruling a recording again: the same calls in the same order, by the same rules or by others."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import msgspec
+import numpy as np
+
+from tinclock.core.errors import RecordingError, TinClockError
+from tinclock.core.referee import Referee
+from tinclock.core.timeline.views import Drawing
+from tinclock.store.writer import Digests
+from tinclock.wire.codec import decode_claim
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Event, Ruling
+    from tinclock.core.rules import Rules
+    from tinclock.store.layout import Flush
+    from tinclock.store.recording import Recording
+
+CALLS = frozenset(
+    {
+        "admit", "watch", "place", "remove", "dismiss", "hand_over", "spawn", "wield", "put", "ping", "pong",
+        "set_drawing", "guide", "act",
+    }
+)  # fmt: skip
+_NO_POSES: tuple[NDArray[np.int64], list[NDArray[np.float64]]] = (np.zeros(0, np.int64), [])
+
+
+class Refused(NamedTuple):
+    """A recorded call that the other rules don't allow; it was left out."""
+
+    step: int
+    call: str
+    problem: str
+
+
+class Again(NamedTuple):
+    """A recording that was ruled again.
+
+    steps : (n,) the step of each ruling: the same claim has the same step whatever the rules
+    sha256, events_sha256 : digests over all rulings and all events, in their JSON form, a line each
+    as_recorded : whether both are the recorded ones, bit for bit
+    refused : recorded calls that other rules didn't allow
+    """
+
+    rulings: list[Ruling]
+    steps: list[int]
+    events: list[Event]
+    sha256: str
+    events_sha256: str
+    as_recorded: bool
+    ticks: int
+    seconds: float
+    refused: list[Refused]
+
+
+def rule_again(
+    recording: Recording,
+    *,
+    rules: Rules | None = None,
+    level: Level | None = None,
+    until_s: float = float("inf"),
+    on_ruling: Callable[[Referee, Ruling, object], None] | None = None,
+    on_progress: Callable[[float], None] | None = None,
+) -> Again:
+    """Put everything that was recorded to a fresh referee.
+
+    rules : other rules than the recorded ones. Players act as they did: what they would have done instead isn't known
+    level : the recorded level, where the recording doesn't hold it
+    until_s : server time at which to stop
+    on_ruling : called with the referee, each ruling and its claim (None: the server's own shot), while the poses that
+        it looked at are still in the history
+    on_progress : called with the share that is done
+
+    Raises `RecordingError` for a recording that can't be read or, with its own rules, isn't the sequence of calls that
+    a referee accepts.
+    """
+    return _Course(recording, rules, level, on_ruling).run(until_s, on_progress)
+
+
+class _Course:
+    """One way through a recording."""
+
+    def __init__(
+        self, recording: Recording, rules: Rules | None, level: Level | None,
+        on_ruling: Callable[[Referee, Ruling, object], None] | None,
+    ) -> None:  # fmt: skip
+        header = recording.require_header()
+        self._recording, self._lenient = recording, rules is not None and rules != header.rules
+        self.referee = Referee(
+            rules or header.rules, level=recording.level_or(level), seed=header.seed, storage=header.storage
+        )
+        self._on_ruling = on_ruling
+        self._digests = Digests()
+        self.rulings: list[Ruling] = []
+        self.steps: list[int] = []
+        self.events: list[Event] = []
+        self.refused: list[Refused] = []
+        self._ticks = 0
+
+    def run(self, until_s: float, on_progress: Callable[[float], None] | None) -> Again:
+        recording = self._recording
+        last = recording.flushes[-1] if recording.flushes else None
+        first_s, span = recording.begins_at_s, max(recording.ends_at_s - recording.begins_at_s, 1e-9)
+        for flush in recording.flushes:
+            if flush.from_s is not None and flush.from_s > until_s:
+                break
+            problems = len(recording.problems)
+            self._flush(flush, until_s)
+            if len(recording.problems) > problems:
+                recording.problems.append("ruled again only up to there: what follows depends on what is missing")
+                break
+            if on_progress is not None and flush.to_s is not None:
+                on_progress((flush.to_s - first_s) / span)
+        digests = self._digests
+        same = last is not None and (digests.rulings_sha256, digests.events_sha256) == (
+            last.rulings_sha256,
+            last.events_sha256,
+        )
+        return Again(
+            self.rulings, self.steps, self.events, digests.rulings_sha256, digests.events_sha256, same, self._ticks,
+            max(self.referee.history.newest_time - first_s, 0.0), self.refused,
+        )  # fmt: skip
+
+    def _flush(self, flush: Flush, until_s: float) -> None:
+        """Everything of one flush, in the order of the steps."""
+        claims, ticks = self._columns("claims", flush), self._columns("ticks", flush)
+        calls = self._columns("calls", flush)
+        poses = _by_tick(self._recording, flush)
+        steps = np.concatenate([columns[0] for columns in (calls, ticks, claims)])
+        kinds = np.repeat([0, 1, 2], [len(columns[0]) for columns in (calls, ticks, claims)])
+        rows = np.concatenate([np.arange(len(columns[0])) for columns in (calls, ticks, claims)])
+        order = np.argsort(steps, kind="stable")
+        for kind, row, step in zip(kinds[order].tolist(), rows[order].tolist(), steps[order].tolist(), strict=True):
+            if kind == 2:
+                self._claim(step, claims[1][row], claims[2][row], claims[3][row])
+            elif kind == 0:
+                self._call(step, calls[2][row], calls[3][row], calls[4][row])
+            elif ticks[1][row] == "record" and ticks[3][row] > until_s:
+                break
+            else:
+                self._tick(step, ticks[1][row], ticks[2][row], ticks[3][row], poses)
+        for event in self.referee.events():
+            self._digests.event(event)
+            self.events.append(event)
+
+    def _columns(self, name: str, flush: Flush) -> list[Any]:
+        table = self._recording.piece(name, flush)
+        return [table.column(0).to_numpy(), *(column.to_pylist() for column in table.columns[1:])]
+
+    def _note(self, step: int, ruling: Ruling, claim: object) -> None:
+        self.rulings.append(ruling)
+        self.steps.append(step)
+        self._digests.ruling(ruling)
+        if self._on_ruling is not None:
+            self._on_ruling(self.referee, ruling, claim)
+
+    def _claim(self, step: int, connection: str, received_at: float, received: bytes) -> None:
+        claim = decode_claim(received)
+        self._note(step, self.referee.rule(connection, claim, received_at=received_at), claim)
+
+    def _tick(self, step: int, what: str, tick: int, at: float, poses: dict[int, Any]) -> None:
+        try:
+            if what == "advance":
+                for ruling in self.referee.advance(at):
+                    self._note(step, ruling, None)
+            elif what == "published":
+                self.referee.published(tick, at)
+            else:
+                self.referee.record(tick, at, *poses.get(tick, _NO_POSES))
+                self._ticks += 1
+        except TinClockError as error:
+            self._refuse(step, what, error)
+
+    def _call(self, step: int, name: str, text: str, answer: str | None) -> None:
+        if name not in CALLS:
+            raise RecordingError(self._recording.path, f"step {step} is the unknown call {name!r}")
+        arguments = msgspec.json.decode(text)
+        if arguments.get("drawing") is not None:
+            arguments["drawing"] = msgspec.convert(arguments["drawing"], Drawing)
+        try:
+            found = getattr(self.referee, name)(**arguments)
+        except TinClockError as error:
+            self._refuse(step, name, error)
+            return
+        if name == "act":
+            self._note(step, found, arguments["claim"])
+        elif answer is not None and msgspec.json.decode(answer) != found and not self._lenient:
+            problem = f"step {step}, {name}, answered {answer}; now it answers {found!r}"
+            raise RecordingError(self._recording.path, problem)
+
+    def _refuse(self, step: int, name: str, error: TinClockError) -> None:
+        if not self._lenient:
+            raise RecordingError(self._recording.path, f"step {step}, {name}, is refused: {error}") from None
+        self.refused.append(Refused(step, name, str(error)))
+
+
+def _by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:
+    """The arguments of `Referee.record` for each tick of a flush: entities and their poses."""
+    bodies = recording.poses(flush)
+    if not bodies:
+        return {}
+    ids = np.array(sorted(bodies), np.int64)
+    first = bodies[int(ids[0])]
+    if all(
+        body.poses.shape == first.poses.shape and np.array_equal(body.ticks, first.ticks) for body in bodies.values()
+    ):
+        together = np.stack([bodies[int(entity)].poses for entity in ids], axis=1)
+        return {tick: (ids, together[row]) for row, tick in enumerate(first.ticks.tolist())}
+    out: dict[int, tuple[list[int], list[NDArray[np.float64]]]] = {}
+    for entity in ids.tolist():
+        ticks, poses = bodies[entity]
+        for tick, pose in zip(ticks.tolist(), poses, strict=True):
+            members, each = out.setdefault(tick, ([], []))
+            members.append(entity)
+            each.append(pose)
+    return dict(out)

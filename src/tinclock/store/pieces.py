@@ -1,0 +1,120 @@
+"""Between rows in memory and the Parquet files of a recording."""
+
+from __future__ import annotations
+
+import io
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+
+from tinclock.core.errors import MissingExtraError, RecordingError
+from tinclock.store.layout import schema, sha256
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    import pyarrow
+    from numpy.typing import NDArray
+
+LEVEL_WHILE_PLAYING, LEVEL_WHEN_CLOSED = 1, 12
+"""How hard zstandard tries: little beside a running match, more when there is time."""
+
+
+class TickPoses(NamedTuple):
+    """The poses of one tick, in steps. ids : (n,) rising; counts : (n,) bones of each; places, turns : (rows, 3 or 4)."""
+
+    tick: int
+    ids: NDArray[np.int64]
+    counts: NDArray[np.int64]
+    places: NDArray[np.int32]
+    turns: NDArray[np.int16]
+
+
+def require_pyarrow(caller: str) -> Any:
+    """The module `pyarrow`; raises `MissingExtraError` naming the caller where it isn't installed."""
+    try:
+        import pyarrow
+        import pyarrow.parquet
+    except ImportError:
+        raise MissingExtraError(caller, "pyarrow", "recordings") from None
+    return pyarrow
+
+
+def table_of(name: str, rows: list[tuple[Any, ...]]) -> pyarrow.Table:
+    """Rows as the table of that name."""
+    import pyarrow as pa
+
+    columns = zip(*rows, strict=True) if rows else ([] for _ in schema(name))
+    arrays = [pa.array(column, field.type) for column, field in zip(columns, schema(name), strict=True)]
+    return pa.Table.from_arrays(arrays, schema=schema(name))
+
+
+def poses_table(ticks: list[TickPoses]) -> pyarrow.Table:
+    """The poses of many ticks, sorted by entity, bone and tick: neighbours differ little, so they pack well."""
+    import pyarrow as pa
+
+    entity = np.concatenate([np.repeat(one.ids, one.counts) for one in ticks])
+    bone = np.concatenate([_within(one.counts) for one in ticks])
+    tick = np.repeat([one.tick for one in ticks], [len(one.places) for one in ticks])
+    order = np.lexsort((tick, bone, entity))
+    places = np.concatenate([one.places for one in ticks])[order]
+    turns = np.concatenate([one.turns for one in ticks])[order]
+    columns = [entity[order].astype(np.int32), bone[order].astype(np.int16), tick[order].astype(np.int32)]
+    columns += [np.ascontiguousarray(places[:, k]) for k in range(3)]
+    columns += [np.ascontiguousarray(turns[:, k]) for k in range(4)]
+    return pa.Table.from_arrays([pa.array(column) for column in columns], schema=schema("poses"))
+
+
+def _within(counts: NDArray[np.int64]) -> NDArray[np.int64]:
+    """0, 1, ... for each count in turn."""
+    starts = np.cumsum(counts) - counts
+    return np.arange(int(counts.sum())) - np.repeat(starts, counts)
+
+
+def pack(name: str, table: pyarrow.Table, level: int) -> bytes:
+    """A table as the bytes of a Parquet file."""
+    import pyarrow.parquet as parquet
+
+    out = io.BytesIO()
+    options: dict[str, Any] = {"use_dictionary": True}
+    if name == "poses":  # bytes of equal weight side by side: the upper ones hardly change and vanish
+        values = table.schema.names[3:]
+        options = {
+            "use_dictionary": ["entity", "bone"],
+            "column_encoding": {"tick": "DELTA_BINARY_PACKED", **dict.fromkeys(values, "BYTE_STREAM_SPLIT")},
+        }
+    parquet.write_table(
+        table, out, compression="zstd", compression_level=level, store_schema=False, write_page_index=False, **options
+    )
+    return out.getvalue()
+
+
+def unpack(folder: Path, name: str, piece: Any) -> pyarrow.Table:
+    """Read a piece that a flush lists. Raises `RecordingError` naming the file where it isn't what was written."""
+    import pyarrow as pa
+
+    path = folder / piece.file
+    try:
+        data = path.read_bytes()
+    except OSError as error:
+        raise RecordingError(path, f"listed in the recording but can't be read: {error.strerror}") from None
+    if len(data) != piece.bytes:
+        raise RecordingError(path, f"torn or altered: it has {len(data)} bytes, {piece.bytes} were written")
+    if sha256(data) != piece.sha256:
+        raise RecordingError(path, "altered since it was written: its SHA-256 is not the one that was noted")
+    try:
+        return parse(name, data)
+    except (pa.ArrowInvalid, pa.ArrowException, OSError, ValueError) as error:
+        raise RecordingError(path, f"not a {name} table: {str(error).splitlines()[0]}") from None
+
+
+def parse(name: str, data: bytes) -> pyarrow.Table:
+    """A Parquet file's bytes as the table of that name. Raises what pyarrow raises, `ValueError` for other columns."""
+    import pyarrow as pa
+    import pyarrow.parquet as parquet
+
+    table = parquet.ParquetFile(pa.BufferReader(data)).read()
+    expected = schema(name)
+    if table.schema.names != expected.names:
+        raise ValueError(f"columns are {', '.join(table.schema.names)}; expected {', '.join(expected.names)}")
+    return table.cast(expected)

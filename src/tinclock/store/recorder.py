@@ -1,0 +1,326 @@
+"""The recorder: stands in front of a referee, takes the same calls, and notes each of them before it is forgotten."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+import numpy as np
+
+import tinclock
+from tinclock.core.combat.bulletin import KEPT_EVENTS
+from tinclock.core.errors import BadArrayError, BadNumberError, RecordingError
+from tinclock.core.geometry.level import level_digest
+from tinclock.core.rules import Rules
+from tinclock.store.compact import compact
+from tinclock.store.layout import (
+    FARTHEST_STEPS,
+    FORMAT,
+    LEVEL,
+    PLACE_STEPS_PER_M,
+    TURN_STEPS,
+    Header,
+    LevelNote,
+    SurfaceNote,
+)
+from tinclock.store.level_tables import write_level
+from tinclock.store.pieces import TickPoses, require_pyarrow
+from tinclock.store.writer import Batch, Writer
+from tinclock.wire.codec import decode_claim, encode_claim
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.claims import Claim, Triple
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Event, Ruling
+    from tinclock.core.referee import Referee
+    from tinclock.core.timeline.views import Drawing
+
+_STEPS = np.array([PLACE_STEPS_PER_M] * 3 + [TURN_STEPS] * 4, float)
+
+
+class Recorder:
+    """Records a match while it is played. Make it before the first call to its referee, then call it instead.
+
+    path : a folder that doesn't exist yet
+    flush_s : so many seconds of server time are handed to the disk together; the rest is lost if the process is killed
+    durable : wait for the disk itself at each flush, so that what was flushed survives a power cut too
+    keep_level : put the level's mesh into the recording; else only its digest, and the level must be at hand later
+
+    Poses are rounded to 1/4096 of a metre and of a quaternion's component *before* the referee gets them, so that what
+    it ruled on is what was kept, bit for bit. `referee` is for everything that changes nothing (events, state, clock).
+
+    Raises `RecordingError` for a folder that is there already or can't be written, and from any call once writing has
+    failed; `MissingExtraError` without pyarrow.
+    """
+
+    def __init__(
+        self, path: str | Path, referee: Referee, *, flush_s: float = 1.0, durable: bool = False,
+        keep_level: bool = True,
+    ) -> None:  # fmt: skip
+        require_pyarrow("Recorder")
+        if not 0.0 < flush_s < float("inf"):
+            raise BadNumberError("flush_s", "a number of seconds above 0", flush_s)
+        self.path, self.referee = Path(path), referee
+        if self.path.exists():
+            raise RecordingError(self.path, "is there already; a recording begins in a folder of its own")
+        if referee.history.newest_tick >= 0 or referee.ledger.bulletin.number:
+            raise RecordingError(self.path, "the referee was used before; a recording begins with its first call")
+        header = _header(referee, flush_s, keep_level)
+        self._writer = Writer(self.path, header, durable)
+        if referee.level is not None and keep_level:
+            write_level(self.path / LEVEL, referee.level)
+        self._flush_s, self._flushed_s = flush_s, float("-inf")
+        self._step = self._told = self._flushed_event = 0
+        self._marks: list[tuple[int, int]] = []
+        self._bulletin = referee.ledger.bulletin
+        self._batch = Batch(0)
+        self._closed = False
+        self._encode = msgspec.json.Encoder().encode
+
+    def __enter__(self) -> Recorder:
+        """For `with`: the recording is closed at its end."""
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    # -- the referee's calls ----------------------------------------------------------------------------------
+
+    def admit(self, **who: Any) -> int:
+        """See `Referee.admit`."""
+        return int(self._call("admit", who))
+
+    def watch(self, connection: str, account: str) -> None:
+        """See `Referee.watch`."""
+        self._call("watch", {"connection": connection, "account": account})
+
+    def place(self, rig: str, **what: Any) -> int:
+        """See `Referee.place`."""
+        return int(self._call("place", {"rig": rig, **what}))
+
+    def remove(self, entity: int, server_time: float | None = None) -> None:
+        """See `Referee.remove`."""
+        self._call("remove", {"entity": entity, "server_time": server_time})
+
+    def dismiss(self, connection: str, server_time: float | None = None) -> None:
+        """See `Referee.dismiss`."""
+        self._call("dismiss", {"connection": connection, "server_time": server_time})
+
+    def hand_over(self, entity: int, connection: str | None, server_time: float | None = None) -> None:
+        """See `Referee.hand_over`."""
+        self._call("hand_over", {"entity": entity, "connection": connection, "server_time": server_time})
+
+    def spawn(self, entity: int, server_time: float | None = None) -> None:
+        """See `Referee.spawn`."""
+        self._call("spawn", {"entity": entity, "server_time": server_time})
+
+    def wield(self, entity: int, weapon: str, server_time: float | None = None) -> None:
+        """See `Referee.wield`."""
+        self._call("wield", {"entity": entity, "weapon": weapon, "server_time": server_time})
+
+    def put(self, entity: int, position: Triple, server_time: float | None = None) -> None:
+        """See `Referee.put`."""
+        self._call("put", {"entity": entity, "position": position, "server_time": server_time})
+
+    def ping(self, connection: str, sent_at: float) -> int:
+        """See `Referee.ping`."""
+        return int(self._call("ping", {"connection": connection, "sent_at": sent_at}))
+
+    def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:
+        """See `Referee.pong`. What the client sent is noted as far as JSON can say it, and then used as noted."""
+        said = {"nonce": _plain(nonce), "client_time": _plain(client_time)}
+        return str(self._call("pong", {"connection": connection, **said, "received_at": received_at}))
+
+    def set_drawing(self, connection: str, drawing: Drawing) -> None:
+        """See `Referee.set_drawing`."""
+        self._call("set_drawing", {"connection": connection, "drawing": drawing})
+
+    def guide(self, projectile: int, entity: int | None, server_time: float | None = None) -> None:
+        """See `Referee.guide`."""
+        self._call("guide", {"projectile": projectile, "entity": entity, "server_time": server_time})
+
+    def act(self, entity: int, claim: Claim | dict[str, Any], *, server_time: float) -> Ruling:
+        """See `Referee.act`."""
+        ruling: Ruling = self._call("act", {"entity": entity, "claim": claim, "server_time": server_time})
+        self._batch.rulings.append((self._step - 1, ruling))
+        return ruling
+
+    def rule(self, connection: str, claim: bytes | Claim | object, *, received_at: float) -> Ruling:
+        """See `Referee.rule`. Give the claim as the bytes that came; a claim that is already decoded is encoded again.
+
+        What is ruled is what those bytes decode to.
+        """
+        received = claim if isinstance(claim, bytes) else encode_claim(claim)
+        name = connection if isinstance(connection, str) else str(_plain(connection))
+        ruling = self.referee.rule(name, decode_claim(received), received_at=received_at)
+        self._batch.rows["claims"].append((self._step, name, received_at, received))
+        self._batch.rulings.append((self._step, ruling))
+        self._stepped()
+        return ruling
+
+    def advance(self, server_time: float) -> list[Ruling]:
+        """See `Referee.advance`."""
+        fired = self.referee.advance(server_time)
+        self._batch.rulings += [(self._step, ruling) for ruling in fired]
+        self._tick_row("advance", None, server_time)
+        return fired
+
+    def published(self, tick: int, sent_at: float | None = None) -> None:
+        """See `Referee.published`."""
+        self.referee.published(tick, sent_at)
+        self._tick_row("published", tick, sent_at)
+
+    def record(
+        self, tick: int, server_time: float, entities: Sequence[int] | NDArray[np.int64],
+        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+    ) -> None:  # fmt: skip
+        """See `Referee.record`. What was gathered before is handed to the disk when it is time."""
+        if server_time - self._flushed_s >= self._flush_s or self._told - self._flushed_event > KEPT_EVENTS // 2:
+            self._flush()
+            self._flushed_s = server_time
+        order = np.argsort(np.asarray(entities, np.int64), kind="stable")
+        ids = np.asarray(entities, np.int64)[order]
+        steps, poses = _in_steps(order, bones)
+        self.referee.record(tick, server_time, ids, poses)
+        self._keep(tick, ids, steps, poses)
+        self._tick_row("record", tick, server_time)
+        batch = self._batch
+        batch.from_s = server_time if batch.from_s is None else batch.from_s
+        batch.to_s, batch.ticks = server_time, batch.ticks + 1
+
+    # -- noting -----------------------------------------------------------------------------------------------
+
+    def _call(self, name: str, arguments: dict[str, Any]) -> Any:
+        """Make a call that is noted with its arguments; one that raises is not."""
+        text = self._encode(arguments).decode()
+        answer = getattr(self.referee, name)(**arguments)
+        said = self._encode(answer).decode() if isinstance(answer, (int, str)) else None
+        at = arguments.get("server_time", arguments.get("sent_at", arguments.get("received_at")))
+        self._batch.rows["calls"].append((self._step, at, name, text, said))
+        self._stepped()
+        return answer
+
+    def _stepped(self) -> None:
+        """One call was noted; remember how many events there were after it."""
+        number = self._bulletin.number
+        if number != self._told:
+            self._marks.append((self._step, number))
+            self._told = number
+        self._step += 1
+
+    def _tick_row(self, what: str, tick: int | None, server_time: float | None) -> None:
+        self._batch.rows["ticks"].append((self._step, what, tick, server_time))
+        self._stepped()
+
+    def _keep(
+        self, tick: int, ids: NDArray[np.int64], steps: NDArray[np.floating],
+        poses: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+    ) -> None:  # fmt: skip
+        if not len(ids):
+            return
+        if isinstance(poses, np.ndarray):
+            counts = np.full(len(ids), poses.shape[1], np.int64)
+        else:
+            counts = np.array([len(pose) for pose in poses], np.int64)
+        dead = self.referee.ledger.dead
+        if dead:  # the referee left them out
+            alive = np.array([entity not in dead for entity in ids.tolist()], bool)
+            steps, ids, counts = steps[np.repeat(alive, counts)], ids[alive], counts[alive]
+        self._batch.poses.append(
+            TickPoses(tick, ids, counts, steps[:, :3].astype(np.int32), steps[:, 3:].astype(np.int16))
+        )
+
+    def _flush(self) -> None:
+        """Hand over what there is."""
+        batch = self._batch
+        if self._step == batch.first_step and not batch.closed:
+            return
+        batch.next_step, batch.events = self._step, self._fresh_events()
+        self._batch = Batch(self._step)
+        self._writer.hand_over(batch)
+
+    def _fresh_events(self) -> list[tuple[int, Event]]:
+        """What was told since the last flush, each with the step that it came of."""
+        events = self._bulletin.since(self._flushed_event)
+        self._flushed_event = self._told
+        out, marks = [], iter(self._marks)
+        step, until = 0, 0
+        for event in events:
+            while event.number > until:
+                step, until = next(marks)
+            out.append((step, event))
+        self._marks = []
+        return out
+
+    def close(self) -> None:
+        """End the recording in good order, and put its many small files together into few. Safe to call twice."""
+        if self._closed:
+            return
+        self._closed = True
+        self._batch.closed = True
+        self._flush()
+        self._writer.close()
+        compact(self.path)
+
+
+def _header(referee: Referee, flush_s: float, keep_level: bool) -> Header:
+    rules, level = referee.rules, referee.level
+    again = msgspec.json.decode(msgspec.json.encode(rules), type=Rules)
+    if again != rules:
+        raise RecordingError("rules", "hold a number that JSON can't say (infinite, or none); a recording can't keep it")
+    note = None if level is None else _level_note(level, keep_level)
+    storage = referee.history.columns.storage
+    return Header(FORMAT, f"tinclock {tinclock.__version__}", referee.seed, storage, rules, note, flush_s=flush_s)
+
+
+def _level_note(level: Level, keep: bool) -> LevelNote:
+    surfaces = tuple(
+        SurfaceNote(s.name, s.blocks_sight, None if s.resistance_per_m == float("inf") else s.resistance_per_m)
+        for s in level.surfaces
+    )
+    digest = level_digest(level.vertices, level.faces, level.kinds, level.surfaces)
+    return LevelNote(digest, len(level.faces), keep, surfaces)
+
+
+def _in_steps(
+    order: NDArray[np.int64], bones: NDArray[np.floating] | Sequence[NDArray[np.floating]]
+) -> tuple[NDArray[np.floating], Any]:
+    """All poses in steps, (rows, 7) float64 of whole numbers, and as they come out of the recording again.
+
+    What isn't a pose at all is handed on as it came: the referee says what is wrong with it.
+    """
+    if isinstance(bones, np.ndarray):
+        if bones.ndim != 3 or bones.shape[0] != len(order) or bones.shape[2] != 7:
+            return np.empty((0, 7)), bones
+        steps = np.rint(bones[order].astype(np.float64) * _STEPS)
+        poses: Any = steps / _STEPS
+        flat = steps.reshape(-1, 7)
+    else:
+        each = [np.asarray(bones[row], float) for row in order.tolist()] if len(bones) == len(order) else []
+        if not each or any(pose.ndim != 2 or pose.shape[1] != 7 for pose in each):
+            return np.empty((0, 7)), list(bones)
+        flat = np.rint(np.concatenate(each) * _STEPS)
+        ends = np.cumsum([len(pose) for pose in each])
+        poses = np.split(flat / _STEPS, ends[:-1])
+    far = np.abs(flat[:, :3]) > FARTHEST_STEPS
+    if far.any():
+        row = int(np.flatnonzero(far.any(axis=1))[0])
+        most = FARTHEST_STEPS / PLACE_STEPS_PER_M / 1000.0
+        raise BadArrayError("bones", f"places within {most:.0f} km of the origin", f"{flat[row, :3].tolist()} steps", row)
+    return flat, poses
+
+
+def _plain(value: object) -> object:
+    """Something of a client's as JSON can say it: numbers and texts as they are, else a text about it."""
+    if type(value) is int:
+        return value if abs(value) < 2**63 else str(value)[:40]
+    if type(value) is float:
+        return value if abs(value) < 1e300 else repr(value)
+    if type(value) is str:
+        return value[:200].encode("ascii", "backslashreplace").decode()
+    return type(value).__name__

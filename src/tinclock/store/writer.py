@@ -1,0 +1,181 @@
+"""Writing a recording beside a running match: one thread takes what a match hands over, and puts whole files down."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import queue
+import threading
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from tinclock.core.errors import RecordingError
+from tinclock.store.layout import FLUSHES, HEADER, TABLES, Flush, Header, Piece, sha256
+from tinclock.store.pieces import LEVEL_WHILE_PLAYING, TickPoses, pack, poses_table, table_of
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    import pyarrow
+
+    from tinclock.core.records import Event, Ruling
+
+BEHIND_MOST = 4
+"""So many flushes may wait for the disk before the match waits too: memory stays bounded."""
+
+
+class Batch:
+    """What a match hands over at once; `rows` by table, poses apart."""
+
+    __slots__ = ("closed", "events", "first_step", "from_s", "next_step", "poses", "rows", "rulings", "ticks", "to_s")
+
+    def __init__(self, first_step: int) -> None:
+        self.first_step = self.next_step = first_step
+        self.rows: dict[str, list[tuple[Any, ...]]] = {"calls": [], "ticks": [], "claims": []}
+        self.poses: list[TickPoses] = []
+        self.rulings: list[tuple[int, Ruling]] = []
+        self.events: list[tuple[int, Event]] = []
+        self.from_s: float | None = None
+        self.to_s: float | None = None
+        self.ticks = 0
+        self.closed = False
+
+
+class Digests:
+    """Running digests over rulings and events, in their JSON form, a line each."""
+
+    def __init__(self) -> None:
+        self._encode = msgspec.json.Encoder().encode
+        self.rulings = self.events = 0
+        self._ruled, self._told = hashlib.sha256(), hashlib.sha256()
+
+    def ruling(self, ruling: Ruling) -> bytes:
+        """Take one in; returns its JSON."""
+        text = self._encode(ruling)
+        self.rulings += 1
+        self._ruled.update(text + b"\n")
+        return text
+
+    def event(self, event: Event) -> bytes:
+        """Take one in; returns its JSON."""
+        text = self._encode(event)
+        self.events += 1
+        self._told.update(text + b"\n")
+        return text
+
+    @property
+    def rulings_sha256(self) -> str:
+        """Of all rulings so far."""
+        return self._ruled.hexdigest()
+
+    @property
+    def events_sha256(self) -> str:
+        """Of all events so far."""
+        return self._told.hexdigest()
+
+
+class Writer:
+    """Owns a recording's folder while it is written. Everything is put down by one thread, in order."""
+
+    def __init__(self, folder: Path, header: Header, durable: bool) -> None:
+        self._folder, self._durable = folder, durable
+        self._digests = Digests()
+        self._count = 0
+        self._error: Exception | None = None
+        try:
+            for name in TABLES:
+                (folder / name).mkdir(parents=True)
+            text = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
+            put_down(folder / HEADER, text, durable)
+            self._flushes = (folder / FLUSHES).open("ab")
+        except OSError as error:
+            raise RecordingError(folder, f"can't be written: {error.strerror}") from None
+        self._previous = sha256(text)
+        self._queue: queue.Queue[Batch | None] = queue.Queue(BEHIND_MOST)
+        self._thread = threading.Thread(target=self._run, name="tinclock-recording", daemon=True)
+        self._thread.start()
+
+    def hand_over(self, batch: Batch) -> None:
+        """Queue a batch; waits only when the disk is far behind. Raises `RecordingError` once writing has failed."""
+        self._complain()
+        self._queue.put(batch)
+
+    def close(self) -> None:
+        """Wait until all is written."""
+        self._queue.put(None)
+        self._thread.join()
+        self._flushes.close()
+        self._complain()
+
+    def _complain(self) -> None:
+        if self._error is not None:
+            raise RecordingError(self._folder, f"writing failed, what was flushed before is intact: {self._error}")
+
+    def _run(self) -> None:
+        while (batch := self._queue.get()) is not None:
+            if self._error is None:
+                try:
+                    self._write(batch)
+                except Exception as error:  # handed to the match at its next call
+                    self._error = error
+
+    def _write(self, batch: Batch) -> None:
+        pieces = {}
+        for name, table in self._tables(batch):
+            if table.num_rows:
+                data = pack(name, table, LEVEL_WHILE_PLAYING)
+                file = f"{name}/{self._count:06d}.parquet"
+                put_down(self._folder / file, data, self._durable)
+                pieces[name] = Piece(file, table.num_rows, len(data), sha256(data))
+        flush = Flush(
+            first_step=batch.first_step, next_step=batch.next_step, from_s=batch.from_s, to_s=batch.to_s,
+            ticks=batch.ticks, rulings=self._digests.rulings, rulings_sha256=self._digests.rulings_sha256,
+            events=self._digests.events, events_sha256=self._digests.events_sha256, pieces=pieces,
+            closed=batch.closed, previous=self._previous,
+        )  # fmt: skip
+        line = msgspec.json.encode(flush)
+        self._flushes.write(line + b"\n")
+        self._flushes.flush()
+        if self._durable:
+            os.fsync(self._flushes.fileno())
+        self._previous, self._count = sha256(line), self._count + 1
+
+    def _tables(self, batch: Batch) -> list[tuple[str, pyarrow.Table]]:
+        ruled = [ruling_row(step, one, self._digests.ruling(one)) for step, one in batch.rulings]
+        told = [event_row(step, one, self._digests.event(one)) for step, one in batch.events]
+        tables = [(name, table_of(name, rows)) for name, rows in batch.rows.items()]
+        tables += [("rulings", table_of("rulings", ruled)), ("events", table_of("events", told))]
+        return [*tables, ("poses", poses_table(batch.poses))] if batch.poses else tables
+
+
+def ruling_row(step: int, ruling: Ruling, text: bytes) -> tuple[Any, ...]:
+    """A ruling as a row of its table; `text` is all of it as JSON."""
+    hit = ruling.hits[0] if ruling.hits else None
+    return (
+        step, ruling.number, ruling.kind, ruling.connection, ruling.account, ruling.entity, ruling.sequence,
+        ruling.weapon, ruling.received_at, ruling.outcome, ruling.damage, hit.victim if hit else 0,
+        hit.part if hit else "", ",".join([finding.code for finding in ruling.findings]), text.decode(),
+    )  # fmt: skip
+
+
+def event_row(step: int, event: Event, text: bytes) -> tuple[Any, ...]:
+    """An event as a row of its table."""
+    return step, event.number, event.kind, event.server_time, event.entity, text.decode()
+
+
+def put_down(path: Path, data: bytes, durable: bool) -> None:
+    """All or nothing: whoever reads finds no file or a whole one."""
+    part = path.with_name(f".{path.name}.part")
+    with part.open("wb") as out:
+        out.write(data)
+        if durable:
+            out.flush()
+            os.fsync(out.fileno())
+    os.replace(part, path)
+    if durable:
+        place = os.open(path.parent, os.O_RDONLY)
+        try:
+            os.fsync(place)
+        finally:
+            os.close(place)

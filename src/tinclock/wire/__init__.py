@@ -1,0 +1,1 @@
+"""What travels between server and clients, as bytes."""
