@@ -32,7 +32,8 @@ class Bodies(NamedTuple):
     """Where n bodies are and what they do, arrays of (n,) float64 in metres, seconds and radians.
 
     yaw : where the body faces; pitch : where the head looks, positive downward; phase : of the stride, radians;
-    ahead, aside : speed along the body's own x and y.
+    ahead, aside : speed along the body's own x and y
+    lift : metres off the ground; crouch : 0 upright to 1 low; lean : -1 left to 1 right; raised : 1 while throwing
     """
 
     x: NDArray[np.float64]
@@ -42,6 +43,16 @@ class Bodies(NamedTuple):
     phase: NDArray[np.float64]
     ahead: NDArray[np.float64]
     aside: NDArray[np.float64]
+    lift: NDArray[np.float64] | None = None
+    crouch: NDArray[np.float64] | None = None
+    lean: NDArray[np.float64] | None = None
+    raised: NDArray[np.float64] | None = None
+
+
+LEG_M = 0.82
+"""From hip to ankle, straight."""
+KNEE_RAD = 0.95
+"""How far a full crouch bends the hip; the knee bends twice that."""
 
 
 class Gait:
@@ -71,6 +82,10 @@ class Gait:
         root = self._row["pelvis"]
         out[:, root, 0], out[:, root, 1] = bodies.x, bodies.y
         out[:, root, 2] = self._offset[root, 2] - 0.03 * effort + 0.03 * effort * np.cos(2 * bodies.phase)
+        if bodies.lift is not None:
+            out[:, root, 2] += bodies.lift
+        if bodies.crouch is not None:
+            out[:, root, 2] -= LEG_M * (1.0 - np.cos(KNEE_RAD * bodies.crouch))
         out[:, root, 3:] = multiply(yaw, turns[:, root])
         for members in self._levels:
             parent = out[:, self._parents[members]]
@@ -105,6 +120,20 @@ class Gait:
         twist[:, row["pelvis"]] = -0.15 * stride * wave
         twist[:, row["chest"]] = 0.3 * stride * wave
         twist[:, row["neck"]] = -0.15 * stride * wave
+        if bodies.crouch is not None:
+            bent = KNEE_RAD * bodies.crouch
+            for side in ("left", "right"):
+                pitch[:, row[f"{side}_thigh"]] -= bent
+                pitch[:, row[f"{side}_shin"]] += 2.0 * bent
+                pitch[:, row[f"{side}_foot"]] -= bent
+            pitch[:, row["abdomen"]] += 0.25 * bodies.crouch
+            pitch[:, row["neck"]] -= 0.2 * bodies.crouch
+        if bodies.lean is not None:
+            roll[:, row["abdomen"]] += 0.22 * bodies.lean
+            roll[:, row["chest"]] += 0.18 * bodies.lean
+        if bodies.raised is not None:
+            pitch[:, row["right_upper_arm"]] -= 1.7 * bodies.raised
+            pitch[:, row["right_forearm"]] += 0.8 * bodies.raised
         return multiply(multiply(_about(2, twist), _about(0, roll)), _about(1, pitch))
 
 

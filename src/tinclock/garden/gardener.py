@@ -1,175 +1,213 @@
-"""One player: a body that it walks, a screen that it looks at, a finger on the trigger, and perhaps a lie."""
+"""One simulated client: a body that it walks, a screen that it looks at, a hand, weapons, and perhaps lies."""
 
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tinclock.core.claims import ShotClaim
-from tinclock.core.timeline.views import View
-from tinclock.garden.screen import Crosshair, Playout, Seen, Snapshot, drawn
+from tinclock.core.claims import HandleClaim, MoveClaim, StatusClaim, UseClaim
+from tinclock.garden.goals import Goals
+from tinclock.garden.hand import Hand
+from tinclock.garden.mail import Mail
+from tinclock.garden.screen import Playout, Snapshot, point_of
+from tinclock.garden.trigger import Trigger
+from tinclock.garden.unfair import Lies
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from numpy.typing import NDArray
 
-    from tinclock.core.combat.weapons import Weapon
-    from tinclock.garden.network import LineQuality
-    from tinclock.garden.walking import Walker
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Receipt
+    from tinclock.garden.arms import Arms
+    from tinclock.garden.crosshair import Crosshair
+    from tinclock.garden.seat import Seat, Shot
+    from tinclock.garden.walking import Ground, Walker
 
-Conduct = Literal["honest", "inflates damage", "names another", "fires too fast"]
-
-SIGHT_M = 38.0
-CHOOSE_EVERY_S = 0.2
-HAND_S = 0.13
-"""How quickly the hand closes a gap, and how quickly it takes up a target's motion."""
-FAST_TRIGGER = 0.5
-INFLATION = 4.0
-
-
-class Seat(NamedTuple):
-    """A player's place in the scenario."""
-
-    account: str
-    team: str
-    conduct: Conduct
-    line: LineQuality
-    delay_s: float
-    tremor_rad: float
-
-    @property
-    def connection(self) -> str:
-        """The connection's name."""
-        return f"line-{self.account}"
-
-
-class Shot(NamedTuple):
-    """A shot as its shooter fired it, and what its crosshair was on: the truth about the claim."""
-
-    fired_at: float
-    claim: ShotClaim
-    seen: Seen
+SIGHT_M, ARM_M = 38.0, 1.7
+DECIDE_S, MOVE_S, STATUS_S = 0.2, 1.0 / 16.0, 2.0
+LOOKED_AT = 6
+"""So many of the nearest enemies are looked for on the screen at a time."""
+HEALTHY = 100.0
+BODY_POINTS = (4, 2, 2, 2, 1, 0, 13)
+"""Bones that are aimed at: head, chest, abdomen, pelvis, a thigh."""
 
 
 class Gardener:
-    """A simulated client. Times are of its own clock, but for `fired_at`."""
+    """A player and its client. Times are of its own clock, but for those named server_time."""
 
     def __init__(
-        self,
-        seat: Seat,
-        entity: int,
-        walker: Walker,
-        crosshair: Crosshair,
-        weapon: Weapon,
-        clock_offset_s: float,
+        self, seat: Seat, entity: int, ground: Ground, walker: Walker, crosshair: Crosshair, level: Level, arms: Arms,
         rng: np.random.Generator,
-    ) -> None:
-        self.seat, self.entity, self.walker = seat, entity, walker
-        self.clock_offset_s = clock_offset_s
-        self.others: dict[int, str] = {}
-        self.alive, self._newest = True, 0
+    ) -> None:  # fmt: skip
+        self.seat, self.entity, self.walker, self.arms = seat, entity, walker, arms
+        self.enemies: Mapping[int, str] = {}
+        self.lies = Lies(seat.dials, rng)
+        self.hand, self.goals = Hand(seat.skill, rng), Goals(walker, ground, rng)
         self.playout = Playout(seat.delay_s)
-        self._crosshair, self._weapon, self._rng = crosshair, weapon, rng
-        self._aim = np.array([1.0, 0.0, 0.0])
-        self._wanted, self._lead, self._followed = self._aim, np.zeros(3), 0
-        self._tremor = np.zeros(2)
-        self._target, self._point = 0, 2
-        self._choose_at = self._fire_at = -math.inf
+        self.mail = Mail(seat.line.round_trip_s, self.lies.held_back_s)
+        self.alive, self.health = True, HEALTHY
+        self._newest, self._life = -1, 1
+        self._level, self._rng, self._ground = level, rng, ground
         self._sequence = 0
+        self.trigger = Trigger(self, crosshair, rng)
+        self._cans, self._can_at = 2, -math.inf
+        self._decide_at = self._move_at = self._status_at = -math.inf
+        self._target, self._point, self._engage_at = 0, 2, math.inf
+        self._threat: NDArray[np.float64] | None = None
 
-    def told(self, snapshot: Snapshot, client_time: float) -> None:
-        """A snapshot arrived: it shows the others, and whether this player itself is alive."""
+    def number(self) -> int:
+        """The next sequence number."""
+        self._sequence += 1
+        return self._sequence
+
+    # -- what comes in ----------------------------------------------------------------------------------------
+
+    def shown(self, snapshot: Snapshot, client_time: float) -> None:
+        """A snapshot arrived: it shows the others, and how this player itself is."""
         self.playout.take(snapshot, client_time)
-        if snapshot.tick >= self._newest:
-            self._newest, self.alive = snapshot.tick, self.entity in snapshot.bodies
+        if snapshot.tick <= self._newest:
+            return
+        self._newest = snapshot.tick
+        here = snapshot.bodies.get(self.entity)
+        self.alive, self.health = here is not None, snapshot.health.get(self.entity, 0.0)
+        if here is not None and here[0] != self._life:
+            self._life = here[0]
+            self.arms.refill()
+            self.goals.reset()
+            self._target, self._threat = 0, None
+
+    def told(self, receipt: Receipt, client_time: float) -> None:
+        """A receipt arrived."""
+        self.mail.answered(receipt.sequence)
+        told = receipt.told
+        if told is None or told.entity != self.entity:
+            return
+        self.arms.told(told)
+        self._cans = told.items_left if told.item else self._cans
+        self.trigger.launched(receipt.sequence, told.projectiles, client_time)
+        if receipt.outcome == "amended" and told.position is not None and not receipt.hits:
+            x, y, _ = told.position
+            if math.hypot(x - self.walker.x, y - self.walker.y) > 1.5:  # the server knows better where it stands
+                self.walker.x, self.walker.y = x, y
+
+    # -- a frame ----------------------------------------------------------------------------------------------
 
     def move(self, seconds: float) -> None:
         """Walk on, facing the target when there is one."""
         if not self.alive:
             return
+        self.walker.haste = 1.0 + 1.5 * self.lies.dial("speed")
         if self._target:
-            self.walker.step(seconds, math.atan2(self._aim[1], self._aim[0]), -math.asin(float(self._aim[2])))
+            aim = self.hand.aim
+            self.walker.step(seconds, math.atan2(aim[1], aim[0]), -math.asin(max(-1.0, min(1.0, float(aim[2])))))
         else:
             self.walker.step(seconds, None, 0.0)
 
-    def act(self, server_time: float, seconds: float, eye: NDArray[np.float64]) -> Shot | None:
-        """Look at the screen, aim, and fire when the crosshair is about right. `eye` is its own, as it predicts it."""
-        now = server_time + self.clock_offset_s
+    def frame(self, server_time: float, seconds: float, eye: NDArray[np.float64]) -> Shot | None:
+        """Look at the screen, decide, report, aim, and perhaps fire. `eye` is its own, as it predicts it."""
+        now = self.seat.clock(server_time)
         view = self.playout.view(now)
         if view is None or not self.alive:
             self._target = 0
             return None
-        if now >= self._choose_at:
-            self._choose_at = now + CHOOSE_EVERY_S
-            self._choose(view, eye)
-        body = drawn(view, self._target) if self._target else None
-        if body is None:
+        self._report(now)
+        if now >= self._decide_at:
+            self._decide_at = now + DECIDE_S
+            self._decide(now, view, eye)
+        if self._target not in view[0].bodies:
             self._target = 0
             return None
-        off = self._follow(body[self._point, :3] - eye, seconds)
-        if now < self._fire_at or off > 0.05:
-            return None
-        return self._fire(server_time, now, view, eye)
+        place = np.array(point_of(view, self._target, self._point if self.enemies[self._target] == "gardener" else 1))
+        return self.trigger.frame(server_time, now, seconds, view, eye, self._target, place, now >= self._engage_at)
 
-    def _choose(self, view: tuple[Snapshot, Snapshot, float], eye: NDArray[np.float64]) -> None:
-        """The nearest player of another team with nothing in between, and which bone to aim at."""
-        best, self._target = SIGHT_M, 0
-        for entity, team in self.others.items():
-            body = drawn(view, entity) if team != self.seat.team else None
-            if body is None:
-                continue
-            to = body[2, :3] - eye
-            distance = float(np.linalg.norm(to))
-            if distance < best and self._crosshair.passage(eye, to / distance, distance)[0] >= distance:
-                best, self._target = distance, entity
-        self._point = int(self._rng.choice([4, 2, 2, 1, 0, 13]))
+    def _report(self, now: float) -> None:
+        """Where it went, and now and then what it believes of itself."""
+        walker = self.walker
+        if now >= self._move_at:
+            self._move_at = now + MOVE_S
+            place = (walker.x, walker.y, walker.lift)
+            self.mail.put(MoveClaim(self.number(), self.entity, place, now), now, answered=False)
+        if now >= self._status_at:
+            self._status_at = now + STATUS_S
+            health = HEALTHY if self.lies.now_and_then("frozen_health") else self.health
+            place = (walker.x, walker.y, walker.lift)
+            self.mail.put(StatusClaim(self.number(), self.entity, health, position=place), now, answered=False)
+        for _ in range(self.lies.spam(1.0 / 64.0)):
+            self.mail.put(StatusClaim(self.number(), self.entity), now, answered=False)
 
-    def _follow(self, to: NDArray[np.float64], seconds: float) -> float:
-        """Turn the aim towards the target with a hand's lag and tremor; returns the angle still to go."""
-        wanted = to / np.linalg.norm(to)
-        if self._target == self._followed:
-            self._lead += ((wanted - self._wanted) / seconds - self._lead) * min(1.0, seconds / HAND_S)
+    def _decide(self, now: float, view: tuple[Snapshot, Snapshot, float], eye: NDArray[np.float64]) -> None:
+        before, self._target = self._target, 0
+        found = self._enemy_in_sight(view, eye)
+        if found:
+            distance, self._target = found
+            self._threat = np.array(point_of(view, self._target, 0)) + (0.0, 0.0, 0.6)
+            if self._target != before:
+                self.hand.forget()
+                self._engage_at = now + self.lies.reaction_s(self.hand.reaction())
+                self._point = int(self._rng.choice(BODY_POINTS))
+            self._choose_weapon(now, distance)
+        elif self._rng.random() < 0.02:
+            self._threat = None
+        self.goals.decide(now, self.health, self._threat)
+        if self.lies.now_and_then("teleport") and self._rng.random() < 0.1:
+            place = self._ground.places[self._ground.random_place(self._rng)]
+            self.walker.x, self.walker.y = (float(v) for v in place)
+        held = self.arms.held
+        if (self.health < 55.0 and not self._target) or self.goals.covered:
+            self._mend(now)
+            if held.magazine is not None and held.magazine < (held.rules.magazine or 0) and held.reserve != 0:
+                self._reload(now)
+        elif held.magazine == 0 and held.reserve != 0:
+            self._reload(now)
+
+    def _enemy_in_sight(
+        self, view: tuple[Snapshot, Snapshot, float], eye: NDArray[np.float64]
+    ) -> tuple[float, int] | None:
+        """The nearest enemy that nothing hides, and how far it is."""
+        x, y, z = eye.tolist()
+        through = self.lies.now_and_then("aim_through_walls")
+        near = []
+        for entity in view[0].bodies:
+            if entity in self.enemies:
+                u, v, w = point_of(view, entity, 2 if self.enemies[entity] == "gardener" else 1)
+                apart = math.sqrt((u - x) ** 2 + (v - y) ** 2 + (w - z) ** 2)
+                if 1e-6 < apart < SIGHT_M:
+                    near.append((apart, entity, ((u - x) / apart, (v - y) / apart, (w - z) / apart)))
+        for apart, entity, way in sorted(near)[:LOOKED_AT]:
+            wall = None if through else self._level.first((x, y, z), way, apart)
+            if wall is None or not wall.surface.blocks_sight:
+                return apart, entity
+        return None
+
+    def _choose_weapon(self, now: float, distance: float) -> None:
+        """What suits the distance, of what isn't empty; the favourite where it does."""
+        arms, taste = self.arms, self.seat.favourite
+        if distance < ARM_M + 3.0 * self.lies.dial("long_reach"):
+            wanted = "trowel"
+        elif distance < 7.0:
+            wanted = taste if taste in ("seed_scatter", "hose") else arms.name
         else:
-            self._lead, self._followed = np.zeros(3), self._target
-        self._wanted = wanted
-        self._aim += (wanted - self._aim) * min(1.0, seconds / HAND_S) + self._lead * seconds
-        self._aim /= np.linalg.norm(self._aim)
-        fade = math.exp(-seconds / 0.25)
-        spread = self.seat.tremor_rad * math.sqrt(1.0 - fade * fade)
-        self._tremor = fade * self._tremor + self._rng.normal(0.0, spread, 2)
-        return float(np.linalg.norm(wanted - self._aim))
+            wanted = taste if taste in ("cherry_sling", "plum_mortar") and distance < 20.0 else "pea_rifle"
+        if wanted == "trowel" and distance > arms.all["trowel"].rules.range_m and not self.lies.dial("long_reach"):
+            wanted = arms.name
+        if arms.all[wanted].dry or (wanted == "trowel" and distance > 5.0):
+            wanted = "pea_rifle"
+        if arms.held.dry and wanted == arms.name:
+            wanted = "pea_rifle"
+        if wanted != arms.name and now >= arms.held.ready_at:
+            arms.draw(wanted, now)
+            self.mail.put(HandleClaim(self.number(), self.entity, wanted, "draw"), now)
 
-    def _shaken(self) -> NDArray[np.float64]:
-        side = np.cross(self._aim, [0.0, 0.0, 1.0])
-        side /= np.linalg.norm(side)
-        out = self._aim + self._tremor[0] * side + self._tremor[1] * np.cross(side, self._aim)
-        return np.asarray(out / np.linalg.norm(out))
+    def _reload(self, now: float) -> None:
+        if self.arms.held.reloaded_at == math.inf and now >= self.arms.held.ready_at:
+            self.arms.reload(now)
+            self.mail.put(HandleClaim(self.number(), self.entity, self.arms.name, "reload"), now)
 
-    def _fire(
-        self, server_time: float, now: float, view: tuple[Snapshot, Snapshot, float], eye: NDArray[np.float64]
-    ) -> Shot:
-        conduct, weapon = self.seat.conduct, self._weapon
-        along = self._shaken()
-        seen = self._crosshair.look(view, self.entity, eye, along, weapon.range_m)
-        damage = seen.kept * weapon.damage_at(seen.distance_m, seen.zone) if seen.victim else None
-        pause = weapon.rules.interval_s * (FAST_TRIGGER if conduct == "fires too fast" else 1.0)
-        self._fire_at = now + pause + (0.0 if self._rng.random() < 0.7 else float(self._rng.uniform(0.05, 0.6)))
-        self._sequence += 1
-        actor = self.entity
-        if conduct == "names another" and self._rng.random() < 0.6:
-            actor = int(self._rng.choice(sorted(self.others)))
-        if conduct == "inflates damage" and damage is not None:
-            damage *= INFLATION
-        claim = ShotClaim(
-            self._sequence,
-            actor,
-            weapon.name,
-            (float(eye[0]), float(eye[1]), float(eye[2])),
-            (float(along[0]), float(along[1]), float(along[2])),
-            View(view[0].tick, view[1].tick, view[2]),
-            victim=seen.victim or None,
-            part=seen.part or None,
-            damage=damage,
-        )
-        return Shot(server_time, claim, seen)
+    def _mend(self, now: float) -> None:
+        if self.health < 65.0 and self._cans > 0 and now >= self._can_at:
+            self._can_at, self._cans = now + 4.2, self._cans - 1
+            self.mail.put(UseClaim(self.number(), self.entity, "oil_can"), now)

@@ -3,100 +3,66 @@
 from __future__ import annotations
 
 from collections import deque
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.core.combat.weapons import Weapon
+from tinclock.core.claims import MoveClaim
 from tinclock.core.referee import Referee
 from tinclock.core.timeline.views import Drawing
+from tinclock.garden.arms import Arms
+from tinclock.garden.crosshair import Crosshair
+from tinclock.garden.fixtures import DRY_S, SPRINKLERS_AT, Door, Fixture, Sprinkler
 from tinclock.garden.gait import Bodies, Gait, turn
-from tinclock.garden.gardener import Gardener, Seat, Shot
-from tinclock.garden.network import Post
-from tinclock.garden.scenario import Garden, load_garden, seats
-from tinclock.garden.screen import Crosshair, Snapshot
+from tinclock.garden.gardener import Gardener
+from tinclock.garden.network import Path, Post
+from tinclock.garden.played import BoundPoint, ClockPoint, Played
+from tinclock.garden.scenario import WEAPONS, load_garden, seats
+from tinclock.garden.screen import Snapshot
 from tinclock.garden.walking import Ground, Walker
+from tinclock.store.recorder import Recorder
+from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    import pathlib
+    from collections.abc import Callable, Mapping
 
     from numpy.typing import NDArray
 
-    from tinclock.core.claims import ShotClaim
     from tinclock.core.records import Event, Ruling
+    from tinclock.core.rules import Rules
+    from tinclock.garden.seat import Shot
 
 PING_EVERY_S = 0.25
 RESPAWN_S = 2.5
-RIG, WEAPON = "gardener", "pea_rifle"
-
-
-class ClockPoint(NamedTuple):
-    """What the referee knew of a connection's clock when an answer had come in, and the truth. Seconds."""
-
-    server_time: float
-    round_trip_s: float
-    offset_low_s: float
-    offset_high_s: float
-    offset_s: float
-    offset_bound_s: float
-    true_offset_s: float
-    shortest_s: float
-    jitter_s: float
-
-
-class BoundPoint(NamedTuple):
-    """One claim's view against its bounds: ages on arrival, in seconds. ruled_s is nan where nothing was ruled."""
-
-    server_time: float
-    claimed_s: float
-    ruled_s: float
-    newest_s: float
-    oldest_s: float
-    cap_s: float
-
-
-class Played(NamedTuple):
-    """A match that was played.
-
-    clocks, bounds : by connection, in order of time
-    shots : what each claim's shooter saw, by (connection, sequence)
-    paths : (ticks, players, 2) float32, metres, nan where dead: places in the plane, server's view
-    """
-
-    garden: Garden
-    seats: list[Seat]
-    entities: dict[int, str]
-    rulings: list[Ruling]
-    shots: dict[tuple[str, int], Shot]
-    events: list[Event]
-    paths: NDArray[np.float32]
-    seed: int
-    seconds: float
-    clocks: dict[str, list[ClockPoint]]
-    bounds: dict[str, list[BoundPoint]]
-
-    def shot_of(self, ruling: Ruling) -> Shot | None:
-        """What the shooter of a ruling saw; None for a claim nobody fired."""
-        return self.shots.get((ruling.connection, ruling.sequence))
-
-    def conduct_of(self, account: str) -> str:
-        """Whether an account is honest, or what it does."""
-        return next(seat.conduct for seat in self.seats if seat.account == account)
+RIG = "gardener"
+SENT_STEPS = 4096.0
+"""What snapshots are rounded to: steps a metre, and steps of a quaternion's component."""
+BODY_BYTES = 230
+"""What one body takes in a snapshot: 19 bones, 12 bytes each."""
 
 
 def play_match(
     *,
     seed: int = 7,
     seconds: float = 20.0,
+    players: int = 8,
+    unfair: Mapping[str, Mapping[str, float]] | None = None,
+    rules: Rules | None = None,
+    record_to: str | pathlib.Path | None = None,
     on_ruling: Callable[[Referee, Ruling, object], None] | None = None,
     on_progress: Callable[[float], None] | None = None,
 ) -> Played:
-    """Play and rule a match of eight gardeners. The same seed gives the same rulings.
+    """Play and rule a match of gardeners. The same seed gives the same rulings.
 
+    players : from 2 to 100
+    unfair : what accounts do that is unfair, by account and kind, each with a dial up to 1; see `unfair.KINDS`
+    rules : other rules than the scenario's own
+    record_to : a folder for a recording; what is the truth about it is `Played`'s, never the recording's
     on_ruling : called with the referee, the ruling and its claim, while the poses it looked at are still in the history
     on_progress : called with the share that is done, about ten times a second of play
     """
-    match = _Match(seed, on_ruling)
+    match = _Match(seed, seconds, players, unfair, rules, record_to, on_ruling)
     ticks = round(seconds * match.rate_hz)
     for tick in range(ticks):
         match.tick(tick)
@@ -108,35 +74,43 @@ def play_match(
     return Played(
         match.garden, match.seats, match.entities, match.rulings, match.shots, match.events,
         np.array(match.paths, np.float32).reshape(ticks, len(match.seats), 2), seed, seconds,
-        match.clocks, match.bounds,
+        match.clocks, match.bounds, match.trails,
     )  # fmt: skip
 
 
 class _Match:
-    def __init__(self, seed: int, on_ruling: Callable[[Referee, Ruling, object], None] | None) -> None:
-        rng = np.random.default_rng([seed, 0])
-        self.garden = load_garden()
+    def __init__(
+        self, seed: int, seconds: float, players: int, unfair: Mapping[str, Mapping[str, float]] | None,
+        rules: Rules | None, record_to: str | pathlib.Path | None,
+        on_ruling: Callable[[Referee, Ruling, object], None] | None,
+    ) -> None:  # fmt: skip
+        garden = load_garden()
+        self.garden = garden if rules is None else garden._replace(rules=rules)
         rules = self.garden.rules
         self.rate_hz, self._every = rules.match.tick_rate_hz, rules.match.snapshot_every
-        self.seats = seats(rng)
+        self.seats = seats(players, seconds, np.random.default_rng([seed, 0]), unfair)
         self.referee = Referee(rules, level=self.garden.level, seed=seed)
+        self._server: Referee | Recorder
+        self._server = self.referee if record_to is None else Recorder(record_to, self.referee)
         self._on_ruling = on_ruling
         rig = self.referee.history.rigs[RIG]
         self._gait = Gait(rig.bones, rig.rest)
         self._eye_bone, self._eye_at = rig.eye_bone, np.array(rig.eye_at)
-        self._network_rng = np.random.default_rng([seed, 1])
-        self._up, self._down = Post(), Post()
+        self._up, self._down = self._posts(seed)
+        self._rig_of: dict[int, str] = {}
+        crosshair = Crosshair(rules.rigs, self._rig_of, self.garden.boxes, self.garden.surfaces)
         ground = Ground(self.garden.level)
-        weapon = Weapon(WEAPON, rules.weapons[WEAPON])
-        crosshair = Crosshair(rules.rigs[RIG], self.garden.boxes, self.garden.surfaces, weapon.penetration)
-        self.players = [self._admit(k, seed, ground, crosshair, weapon) for k in range(len(self.seats))]
+        self.players = [self._admit(k, seed, ground, crosshair) for k in range(players)]
+        self._number = {player.entity: k for k, player in enumerate(self.players)}
         self.entities = {player.entity: player.seat.account for player in self.players}
-        for player in self.players:
-            player.others = {p.entity: p.seat.team for p in self.players if p is not player}
+        self._fixtures = self._furnish()
+        self._ids = [*self.entities, *(fixture.entity for fixture in self._fixtures)]
+        self._meet()
         # how far the server's body trails the client's own: the trip of its inputs, and a little to ride out jitter
-        self._trail = [int((p.seat.line.up_s + 2 * p.seat.line.jitter_s) * self.rate_hz) + 1 for p in self.players]
+        self.trails = [int((p.seat.line.up_s + 2 * p.seat.line.jitter_s) * self.rate_hz) + 1 for p in self.players]
         self._states = [deque([p.walker.state], maxlen=128) for p in self.players]
-        self._eyes = np.zeros((len(self.players), 3))
+        self._cut = np.zeros((players, 2))
+        self._eyes = np.zeros((players, 3))
         self._back_at: dict[int, float] = {}
         self._asked: dict[int, float] = {}
         self.clocks: dict[str, list[ClockPoint]] = {seat.connection: [] for seat in self.seats}
@@ -146,32 +120,63 @@ class _Match:
         self.events: list[Event] = []
         self.paths: list[NDArray[np.float64]] = []
 
-    def _admit(self, k: int, seed: int, ground: Ground, crosshair: Crosshair, weapon: Weapon) -> Gardener:
-        seat = self.seats[k]
-        entity = self.referee.admit(
-            connection=seat.connection,
-            account=seat.account,
-            team=seat.team,
-            rig=RIG,
-            weapon=WEAPON,
-            drawing=Drawing(interpolation_delay_s=seat.delay_s),
-        )
+    def _posts(self, seed: int) -> tuple[Post, Post]:
+        lines = [seat.line for seat in self.seats]
+        up = [Path(line, line.up_s, np.random.default_rng([seed, 1, k])) for k, line in enumerate(lines)]
+        down = [Path(line, line.down_s, np.random.default_rng([seed, 4, k])) for k, line in enumerate(lines)]
+        return Post(up), Post(down)
+
+    def _admit(self, k: int, seed: int, ground: Ground, crosshair: Crosshair) -> Gardener:
+        seat, rules = self.seats[k], self.garden.rules
         rng = np.random.default_rng([seed, 2, k])
         walker = Walker(ground, np.random.default_rng([seed, 3, k]))
-        return Gardener(seat, entity, walker, crosshair, weapon, float(rng.uniform(-300.0, 300.0)), rng)
+        entity = self._server.admit(
+            connection=seat.connection, account=seat.account, team=seat.team, rig=RIG, name=seat.account,
+            weapons=[name for name in WEAPONS if name in rules.weapons], weapon="pea_rifle",
+            drawing=Drawing(interpolation_delay_s=seat.delay_s), server_time=0.0,
+        )  # fmt: skip
+        self._server.put(entity, (walker.x, walker.y, 0.0), 0.0)
+        self._rig_of[entity] = RIG
+        key = bytes.fromhex(self.referee.welcome(seat.connection).spread_key)
+        arms = Arms({name: rules.weapons[name] for name in WEAPONS if name in rules.weapons}, key, "pea_rifle")
+        return Gardener(seat, entity, ground, walker, crosshair, self.garden.level, arms, rng)
+
+    def _furnish(self) -> list[Fixture]:
+        rigs, out = self.referee.history.rigs, list[Fixture]()
+        if Door.rig in rigs:
+            out.append(Door(self._server, rigs[Door.rig]))
+        if Sprinkler.rig in rigs:
+            out += [Sprinkler(self._server, rigs[Sprinkler.rig], at, 2.0 * k) for k, at in enumerate(SPRINKLERS_AT)]
+        self._rig_of.update({fixture.entity: fixture.rig for fixture in out})
+        return out
+
+    def _meet(self) -> None:
+        """Tell every player who its enemies are: the other team, and what wets it."""
+        wet = {f.entity: f.rig for f in self._fixtures if f.rig == Sprinkler.rig}
+        for player in self.players:
+            foes = {p.entity: RIG for p in self.players if p.seat.team != player.seat.team}
+            player.enemies = {**foes, **wet}
+
+    # -- a tick -----------------------------------------------------------------------------------------------
 
     def tick(self, tick: int) -> None:
         """One server tick: mail, respawns, poses, a snapshot every other tick, then the clients' frames."""
         now = tick / self.rate_hz
         self._deliver(now)
         self._respawn(now)
-        bones = self._record(tick, now)
-        self._tell(tick, now, bones)
+        bodies = self._record(tick, now)
+        for fixture in self._fixtures:
+            ruling = fixture.act(now, self.referee.ledger.alive(fixture.entity))
+            if ruling is not None:
+                self._note(ruling, None)
+        for ruling in self._server.advance(now):
+            self._note(ruling, None)
+        self._tell(tick, now, bodies)
         if tick % int(PING_EVERY_S * self.rate_hz) == 0:
             for k, player in enumerate(self.players):
-                nonce = self.referee.ping(player.seat.connection, now)
+                nonce = self._server.ping(player.seat.connection, now)
                 self._asked[nonce] = now
-                self._send_down(k, now, "ping", nonce)
+                self._down.send(now, k, "ping", nonce, 40)
         self._frames(now)
 
     def settle(self, ticks: int) -> None:
@@ -179,38 +184,44 @@ class _Match:
         end = (ticks - 1) / self.rate_hz
         self._deliver(end + 0.3)
         self.events += self.referee.events()
-
-    def _send_down(self, client: int, now: float, kind: str, content: object) -> None:
-        line = self.seats[client].line
-        self._down.send(now, line.down_s, line, self._network_rng, client, kind, content)
-
-    def _send_up(self, client: int, now: float, kind: str, content: object) -> None:
-        line = self.seats[client].line
-        self._up.send(now, line.up_s, line, self._network_rng, client, kind, content)
+        if isinstance(self._server, Recorder):
+            self._server.close()
 
     def _deliver(self, now: float) -> None:
         for parcel in self._down.arrived(now):
             player = self.players[parcel.client]
-            client_time = parcel.arrives_at + player.clock_offset_s
+            client_time = player.seat.clock(parcel.arrives_at)
             if parcel.kind == "ping":
-                self._send_up(parcel.client, parcel.arrives_at, "pong", (parcel.content, client_time))
-            else:
+                self._up.send(parcel.arrives_at, parcel.client, "pong", (parcel.content, client_time), 40)
+            elif parcel.kind == "receipt":
                 player.told(parcel.content, client_time)
+            else:
+                player.shown(parcel.content, client_time)
         for parcel in self._up.arrived(now):
-            connection = self.seats[parcel.client].connection
-            if parcel.kind == "pong":
-                nonce, client_time = parcel.content
-                if self.referee.pong(connection, nonce, client_time, parcel.arrives_at) == "used":
-                    self._note_clock(parcel.client, nonce, client_time, parcel.arrives_at)
-                continue
-            ruling = self.referee.rule(connection, parcel.content, received_at=parcel.arrives_at)
-            self.rulings.append(ruling)
-            self._note_bounds(connection, parcel.content, ruling)
-            if self._on_ruling is not None:
-                self._on_ruling(self.referee, ruling, parcel.content)
-            for hit in ruling.hits:
-                if hit.lethal:
-                    self._back_at[hit.victim] = ruling.received_at + RESPAWN_S
+            self._take(parcel.client, parcel.kind, parcel.content, parcel.arrives_at)
+
+    def _take(self, client: int, kind: str, content: Any, at: float) -> None:
+        """Something that a client sent has arrived."""
+        connection = self.seats[client].connection
+        if kind == "pong":
+            nonce, client_time = content
+            if self._server.pong(connection, nonce, client_time, at) == "used":
+                self._note_clock(client, nonce, client_time, at)
+            return
+        claim = decode_claim(content)
+        ruling = self._server.rule(connection, content if isinstance(self._server, Recorder) else claim, received_at=at)
+        self._note(ruling, claim)
+        if isinstance(claim, MoveClaim):
+            if ruling.position is not None:
+                self._cut[client] = (claim.position[0] - ruling.position[0], claim.position[1] - ruling.position[1])
+        else:
+            self._note_bounds(connection, claim, ruling)
+        self._down.send(at, client, "receipt", ruling.receipt(), 90)
+
+    def _note(self, ruling: Ruling, claim: object) -> None:
+        self.rulings.append(ruling)
+        if self._on_ruling is not None:
+            self._on_ruling(self.referee, ruling, claim)
 
     def _note_clock(self, client: int, nonce: int, client_time: float, received_at: float) -> None:
         clock, asked = self.referee.clock(self.seats[client].connection), self._asked.pop(nonce)
@@ -222,15 +233,14 @@ class _Match:
                 offset_high_s=client_time - asked,
                 offset_s=clock.offset_s,
                 offset_bound_s=clock.offset_bound_s,
-                true_offset_s=self.players[client].clock_offset_s,
+                true_offset_s=self.seats[client].clock(received_at) - received_at,
                 shortest_s=clock.round_trip_s,
                 jitter_s=clock.jitter_s,
             )
         )
 
-    def _note_bounds(self, connection: str, claim: ShotClaim, ruling: Ruling) -> None:
-        history = self.referee.history
-        view = claim.view
+    def _note_bounds(self, connection: str, claim: Any, ruling: Ruling) -> None:
+        history, view = self.referee.history, getattr(claim, "view", None)
         if view is None or not (history.holds(view.from_tick) and history.holds(view.to_tick)):
             return
         claimed = ruling.received_at - history.time_of(view)
@@ -241,47 +251,63 @@ class _Match:
     def _respawn(self, now: float) -> None:
         for entity in [e for e, at in self._back_at.items() if at <= now]:
             del self._back_at[entity]
-            k = next(k for k, player in enumerate(self.players) if player.entity == entity)
-            self.players[k].walker.place_anew()
+            self._server.spawn(entity, now)
+            k = self._number.get(entity)
+            if k is None:
+                continue
+            walker = self.players[k].walker
+            walker.place_anew()
             self._states[k].clear()
-            self._states[k].append(self.players[k].walker.state)
-            self.referee.spawn(entity, now)
+            self._states[k].append(walker.state)
+            self._cut[k] = 0.0
+            self._server.put(entity, (walker.x, walker.y, 0.0), now)
 
-    def _record(self, tick: int, now: float) -> NDArray[np.float32]:
+    def _record(self, tick: int, now: float) -> list[NDArray[np.float64]]:
         for player, states in zip(self.players, self._states, strict=True):
             player.move(1.0 / self.rate_hz)
             states.append(player.walker.state)
-        trailing = [
-            states[max(0, len(states) - 1 - trail)] for states, trail in zip(self._states, self._trail, strict=True)
-        ]
-        current = [player.walker.state for player in self.players]
-        both = self._gait.bones(Bodies(*np.array([*trailing, *current]).T))  # one call: small arrays cost by the call
-        bones = both[: len(trailing)].astype(np.float32)
+        trailing = np.array(
+            [states[max(0, len(states) - 1 - trail)] for states, trail in zip(self._states, self.trails, strict=True)]
+        )
+        trailing[:, :2] -= self._cut
+        current = np.array([player.walker.state for player in self.players])
+        both = self._gait.bones(Bodies(*np.concatenate([trailing, current]).T))  # one call: they cost by the call
+        feet = both[: len(trailing), 0, :2]
         own = both[len(trailing) :, self._eye_bone]
         self._eyes = own[:, :3] + turn(own[:, 3:], self._eye_at)
-        self.referee.record(tick, now, [player.entity for player in self.players], bones)
-        alive = np.array([self.referee.ledger.alive(player.entity) for player in self.players])
-        self.paths.append(np.where(alive[:, None], bones[:, 0, :2], np.nan))
-        return bones
+        alive = [self.referee.ledger.alive(player.entity) for player in self.players]
+        extra = [fixture.step(now, 1.0 / self.rate_hz, feet[alive]) for fixture in self._fixtures]
+        # in the steps in which snapshots are sent, so that clients draw just what is recorded
+        bodies = [np.rint(pose * SENT_STEPS) / SENT_STEPS for pose in (*both[: len(trailing)], *extra)]
+        self._server.record(tick, now, self._ids, bodies)
+        self.paths.append(np.where(np.array(alive)[:, None], feet, np.nan))
+        return bodies
 
-    def _tell(self, tick: int, now: float, bones: NDArray[np.float32]) -> None:
-        self.events += self.referee.events()
+    def _tell(self, tick: int, now: float, bodies: list[NDArray[np.float64]]) -> None:
+        fresh = self.referee.events()
+        self.events += fresh
+        for event in fresh:
+            if event.kind == "death":
+                self._back_at[event.entity] = event.server_time + (RESPAWN_S if event.entity in self._number else DRY_S)
         if tick % self._every:
             return
-        self.referee.published(tick)
+        self._server.published(tick)
         ledger = self.referee.ledger
-        bodies = {
-            player.entity: (ledger.life(player.entity), bones[k])
-            for k, player in enumerate(self.players)
-            if ledger.alive(player.entity)
+        drawn = {
+            entity: (ledger.life(entity), pose)
+            for entity, pose in zip(self._ids, bodies, strict=True)
+            if ledger.alive(entity)
         }
-        snapshot = Snapshot(tick, now, bodies)
+        health = {player.entity: ledger.health(player.entity) for player in self.players}
+        snapshot = Snapshot(tick, now, drawn, health)
+        size = BODY_BYTES * len(drawn)
         for k in range(len(self.players)):
-            self._send_down(k, now, "snapshot", snapshot)
+            self._down.send(now, k, "snapshot", snapshot, size)
 
     def _frames(self, now: float) -> None:
         for k, player in enumerate(self.players):
-            shot = player.act(now, 1.0 / self.rate_hz, self._eyes[k])
+            shot = player.frame(now, 1.0 / self.rate_hz, self._eyes[k])
             if shot is not None:
                 self.shots[player.seat.connection, shot.claim.sequence] = shot
-                self._send_up(k, now, "claim", shot.claim)
+            for data in player.mail.due(player.seat.clock(now)):
+                self._up.send(now, k, "claim", data, len(data))

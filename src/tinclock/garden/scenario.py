@@ -6,18 +6,30 @@ import tomllib
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from tinclock.garden.gardener import Conduct, Seat
-from tinclock.garden.network import LineQuality
+from tinclock.core.errors import BadNumberError, UnknownNameError
+from tinclock.garden.network import line_of
+from tinclock.garden.seat import Seat
+from tinclock.garden.unfair import KINDS
 from tinclock.intake.level_file import load_level
 from tinclock.intake.rules_file import load_rules
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     import numpy as np
 
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules import Rules
 
 NAMES = ("anvil", "beryl", "clover", "dibber", "elder", "fennel", "gorse", "hazel")
+TEAMS = ("copper", "pewter")
+MOST_PLAYERS = 100
+SEATED_ON = ("wired", "home_wireless", "wired", "mobile", "home_wireless", "distant", "wired", "awful")
+"""The quality of each player's line, in turn."""
+FAVOURITES = ("pea_rifle", "pea_rifle", "pea_rifle", "seed_scatter", "hose", "cherry_sling", "plum_mortar")
+USUAL_SUSPECTS = {"clover": {"inflate_damage": 1.0}, "elder": {"forge_actor": 0.6}, "gorse": {"fast_trigger": 0.8}}
+WEAPONS = ("pea_rifle", "seed_scatter", "hose", "cherry_sling", "plum_mortar", "trowel")
+"""What a gardener carries."""
 
 
 class Garden(NamedTuple):
@@ -45,23 +57,39 @@ def load_garden() -> Garden:
     )
 
 
-def seats(rng: np.random.Generator) -> list[Seat]:
-    """Eight players, two teams: four honest on common lines, one honest on a bad one, three that cheat."""
-    conducts: dict[str, Conduct] = {
-        "clover": "inflates damage",
-        "elder": "names another",
-        "gorse": "fires too fast",
-    }
-    trips = dict(zip(NAMES, rng.permutation([0.020, 0.034, 0.048, 0.065, 0.085, 0.110, 0.140]).tolist(), strict=False))
-    out = []
-    for place, name in enumerate(NAMES):
-        if name == "hazel":
-            line = LineQuality(0.095, 0.085, 0.022, 0.07)
-        else:
-            share = float(rng.uniform(0.4, 0.6))
-            trip, jitter = trips[name], float(rng.uniform(0.0008, 0.005))
-            line = LineQuality(trip * share, trip * (1 - share), jitter, float(rng.uniform(0.0, 0.02)))
-        delay = 0.12 if name == "hazel" else float(rng.choice([0.05, 0.066, 0.08, 0.1]))
-        team = ("copper", "pewter")[place % 2]
-        out.append(Seat(name, team, conducts.get(name, "honest"), line, delay, float(rng.uniform(0.006, 0.014))))
-    return out
+def seats(
+    players: int, seconds: float, rng: np.random.Generator, unfair: Mapping[str, Mapping[str, float]] | None = None
+) -> list[Seat]:
+    """So many players on two teams, over lines of every quality.
+
+    unfair : what accounts do that is unfair, by account and kind; by default three of the first seven cheat blatantly,
+        each in another way. Raises `BadNumberError` and `UnknownNameError` for what there isn't.
+    """
+    if not 2 <= players <= MOST_PLAYERS:
+        raise BadNumberError("players", f"from 2 to {MOST_PLAYERS}", players)
+    names = [name_of(place) for place in range(players)]
+    chosen = {name: dials for name, dials in USUAL_SUSPECTS.items() if name in names} if unfair is None else unfair
+    for account, dials in chosen.items():
+        if account not in names:
+            raise UnknownNameError("account", account, names)
+        for kind, dial in dials.items():
+            if kind not in KINDS:
+                raise UnknownNameError("kind of unfairness", kind, KINDS)
+            if not 0.0 < dial <= 1.0:
+                raise BadNumberError(f"the dial of {account}'s {kind}", "above 0 and at most 1", dial)
+    return [_seat(place, name, seconds, rng, chosen.get(name, {})) for place, name in enumerate(names)]
+
+
+def name_of(place: int) -> str:
+    """The account of a player by its place: anvil, beryl, ... and after hazel anvil2, and so on."""
+    return NAMES[place % len(NAMES)] + (str(place // len(NAMES) + 1) if place >= len(NAMES) else "")
+
+
+def _seat(place: int, name: str, seconds: float, rng: np.random.Generator, dials: Mapping[str, float]) -> Seat:
+    quality = SEATED_ON[place % len(SEATED_ON)]
+    line = line_of(quality, seconds, rng)
+    delay = 0.12 if quality == "awful" else float(rng.choice([0.05, 0.066, 0.08, 0.1]))
+    return Seat(
+        name, TEAMS[place % 2], dials, line, delay, float(rng.uniform(0.0, 1.0)), str(rng.choice(FAVOURITES)),
+        float(rng.uniform(-300.0, 300.0)), float(rng.uniform(-3e-5, 3e-5)),
+    )  # fmt: skip

@@ -1,29 +1,27 @@
-"""What a client's screen shows, and what its crosshair is on: the truth that rulings are compared with.
-
-Nothing here is shared with the core. Interpolation, shapes and walls are written a second time, plainly, in NumPy.
-"""
+"""What a client's screen shows. Nothing here is shared with the core: interpolation is written a second time."""
 
 from __future__ import annotations
 
+import bisect
 import math
-from typing import TYPE_CHECKING, Any, NamedTuple
+from collections import deque
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from tinclock.core.rig_rules import RigRules
-
 NO_DISTANCE = math.inf
 
 
 class Snapshot(NamedTuple):
-    """What the server sent: for each entity its life and its bones (bones, 7) float32, xyz + quaternion xyzw."""
+    """What the server sent: for each entity its life and its bones (bones, 7), xyz + quaternion xyzw."""
 
     tick: int
     server_time: float
-    bodies: dict[int, tuple[int, NDArray[np.float32]]]
+    bodies: dict[int, tuple[int, NDArray[np.float64]]]
+    health: dict[int, float]
 
 
 class Seen(NamedTuple):
@@ -43,35 +41,55 @@ class Playout:
     """Which two snapshots a client draws between. It keeps what arrived and follows the fastest arrivals."""
 
     WINDOW_S = 2.0
+    KEPT = 64
 
     def __init__(self, delay_s: float) -> None:
         self.delay_s = delay_s
-        self._held: dict[int, Snapshot] = {}
-        self._trips: list[tuple[float, float]] = []
-        self._least = math.inf
+        self._times: list[float] = []
+        self._held: list[Snapshot] = []
+        self._trips: deque[tuple[float, float]] = deque()
 
     def take(self, snapshot: Snapshot, client_time: float) -> None:
         """A snapshot arrived at a time of the client's own clock."""
-        self._held[snapshot.tick] = snapshot
-        self._trips.append((client_time, client_time - snapshot.server_time))
+        trip = client_time - snapshot.server_time
+        place = bisect.bisect_left(self._times, snapshot.server_time)
+        if place < len(self._times) and self._times[place] == snapshot.server_time:
+            return  # it came twice
+        self._times.insert(place, snapshot.server_time)
+        self._held.insert(place, snapshot)
+        while self._trips and self._trips[-1][1] >= trip:
+            self._trips.pop()
+        self._trips.append((client_time, trip))
         while self._trips[0][0] < client_time - self.WINDOW_S:
-            self._trips.pop(0)
-        self._least = min(trip for _, trip in self._trips)
-        if len(self._held) > 64:
-            del self._held[min(self._held)]
+            self._trips.popleft()
+        if len(self._held) > self.KEPT:
+            del self._held[0], self._times[0]
 
     def view(self, client_time: float) -> tuple[Snapshot, Snapshot, float] | None:
         """(from, to, fraction) at a time of the client's clock; the newest one, held, when nothing newer came."""
-        drawn_at = client_time - self._least - self.delay_s
-        before = [s for s in self._held.values() if s.server_time <= drawn_at]
-        if not before:
+        if not self._trips:
             return None
-        a = max(before, key=lambda s: s.tick)
-        after = [s for s in self._held.values() if s.server_time > drawn_at]
-        if not after:
+        drawn_at = client_time - self._trips[0][1] - self.delay_s
+        place = bisect.bisect_right(self._times, drawn_at)
+        if place == 0:
+            return None
+        a = self._held[place - 1]
+        if place == len(self._held):
             return a, a, 0.0
-        b = min(after, key=lambda s: s.tick)
+        b = self._held[place]
         return a, b, (drawn_at - a.server_time) / (b.server_time - a.server_time)
+
+
+def point_of(view: tuple[Snapshot, Snapshot, float], entity: int, bone: int) -> tuple[float, float, float]:
+    """Where a bone of an entity of the view's first snapshot is drawn."""
+    a, b, fraction = view
+    life, here = a.bodies[entity]
+    x, y, z = here[bone, :3].tolist()
+    there = b.bodies.get(entity)
+    if fraction == 0.0 or there is None or there[0] != life:
+        return x, y, z
+    u, v, w = there[1][bone, :3].tolist()
+    return x + fraction * (u - x), y + fraction * (v - y), z + fraction * (w - z)
 
 
 def drawn(view: tuple[Snapshot, Snapshot, float], entity: int) -> NDArray[np.float64] | None:
@@ -80,10 +98,11 @@ def drawn(view: tuple[Snapshot, Snapshot, float], entity: int) -> NDArray[np.flo
     if entity not in a.bodies:
         return None
     life, here = a.bodies[entity]
-    first = here.astype(np.float64)
-    if entity not in b.bodies or b.bodies[entity][0] != life:
+    first = here.copy()
+    if fraction == 0.0 or entity not in b.bodies or b.bodies[entity][0] != life:
+        first[:, 3:] /= np.linalg.norm(first[:, 3:], axis=1, keepdims=True)
         return first
-    last = b.bodies[entity][1].astype(np.float64)
+    last = b.bodies[entity][1]
     out = (1.0 - fraction) * first + fraction * last
     out[:, 3:] = _between(first[:, 3:], last[:, 3:], fraction)
     return out
@@ -99,149 +118,3 @@ def _between(a: NDArray[np.float64], b: NDArray[np.float64], fraction: float) ->
     safe = np.where(still[:, None], 1.0, np.sin(apart))
     mixed = np.sin((1.0 - fraction) * apart) / safe * a + np.sin(fraction * apart) / safe * b
     return np.where(still[:, None], a, mixed)
-
-
-def _matrices(q: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(n, 3, 3) rotation matrices."""
-    x, y, z, w = q.T
-    rows = [
-        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-    ]
-    return np.stack([np.stack(row, -1) for row in rows], -2)
-
-
-class Crosshair:
-    """Tests a ray against drawn bodies with one rig and against the level's boxes."""
-
-    def __init__(
-        self, rig: RigRules, boxes: list[dict[str, Any]], surfaces: dict[str, Any], penetration: float
-    ) -> None:
-        bone = {b.name: row for row, b in enumerate(rig.bones)}
-        self._parts = rig.parts
-        self._bone = [bone[part.bone] for part in rig.parts]
-        self._round = [k for k, part in enumerate(rig.parts) if part.shape != "box"]
-        self._square = [k for k, part in enumerate(rig.parts) if part.shape == "box"]
-        ends = [(p.start or p.centre or (0, 0, 0), p.end or p.centre or (0, 0, 0)) for p in rig.parts]
-        self._start = np.array([start for start, _ in ends], float)
-        self._end = np.array([end for _, end in ends], float)
-        self._radius = np.array([p.radius_m or 0.0 for p in rig.parts])
-        self._half = np.array([p.half_size_m or (0, 0, 0) for p in rig.parts], float)
-        self._middle = np.array([b["centre"] for b in boxes], float)
-        self._size = np.array([b["size"] for b in boxes], float) / 2
-        angle = np.radians([b.get("yaw_deg", 0.0) for b in boxes])
-        self._cos, self._sin = np.cos(angle), np.sin(angle)
-        self._resistance = np.array([surfaces[b["surface"]].get("resistance_per_m", 1e15) for b in boxes])
-        self._penetration = penetration
-
-    def wall(self, origin: NDArray[np.float64], along: NDArray[np.float64]) -> float:
-        """Distance to the first box of the level."""
-        near, far = self._crossings(origin, along)
-        hit = (near <= far) & (far >= 0.0)
-        return float(np.where(hit, np.where(near >= 0.0, near, far), NO_DISTANCE).min())
-
-    def _crossings(self, origin: NDArray[np.float64], along: NDArray[np.float64]) -> tuple[Any, Any]:
-        o, d = origin - self._middle, np.broadcast_to(along, self._middle.shape)
-        cos, sin = self._cos, self._sin
-        local = np.stack([cos * o[:, 0] + sin * o[:, 1], cos * o[:, 1] - sin * o[:, 0], o[:, 2]], 1)
-        way = np.stack([cos * d[:, 0] + sin * d[:, 1], cos * d[:, 1] - sin * d[:, 0], d[:, 2]], 1)
-        return _slabs(local, way, self._size)
-
-    def passage(self, origin: NDArray[np.float64], along: NDArray[np.float64], range_m: float) -> tuple[float, Any]:
-        """How far a shot gets, and a function from distance to the share of its damage that is left there."""
-        near, far = self._crossings(origin, along)
-        met = (near <= far) & (far >= 0.0)
-        enter, leave, rate = np.maximum(near[met], 0.0), far[met], self._resistance[met]
-
-        def used(distance: float) -> float:
-            inside = np.clip(distance, enter, leave) - enter
-            return float((inside * rate).sum())
-
-        low, high = 0.0, range_m
-        if used(high) >= self._penetration:
-            for _ in range(80):
-                half = (low + high) / 2.0
-                low, high = (half, high) if used(half) < self._penetration else (low, half)
-        return high, lambda distance: 1.0 - used(distance) / self._penetration
-
-    def parts(self, bones: NDArray[np.float64], origin: NDArray[np.float64], along: NDArray[np.float64]) -> Any:
-        """Distance at which the ray enters each part of one drawn body, (parts,) float64, inf for a miss."""
-        held = bones[self._bone]
-        place, frame = held[:, :3], _matrices(held[:, 3:])
-        out = np.full(len(self._parts), NO_DISTANCE)
-        r = self._round
-        a = place[r] + np.einsum("nij,nj->ni", frame[r], self._start[r])
-        b = place[r] + np.einsum("nij,nj->ni", frame[r], self._end[r])
-        out[r] = _swollen_segments(a - origin, b - origin, along, self._radius[r])
-        s = self._square
-        centre = np.array([self._parts[k].centre or (0, 0, 0) for k in s], float)
-        local = np.einsum("nji,nj->ni", frame[s], origin - place[s]) - centre
-        near, far = _slabs(local, np.einsum("nji,j->ni", frame[s], along), self._half[s])
-        out[s] = np.where((near <= far) & (far >= 0.0), np.maximum(near, 0.0), NO_DISTANCE)
-        return out
-
-    def look(
-        self,
-        view: tuple[Snapshot, Snapshot, float],
-        me: int,
-        origin: NDArray[np.float64],
-        along: NDArray[np.float64],
-        range_m: float,
-    ) -> Seen:
-        """What the crosshair is on."""
-        reach, kept = self.passage(origin, along, range_m)
-        best = Seen(0, "", "", reach)
-        for entity in sorted(view[0].bodies):
-            bones = None if entity == me else drawn(view, entity)
-            if bones is None or _apart(bones[0, :3] - origin, along) > 2.0:
-                continue
-            distance = self.parts(bones, origin, along)
-            k = int(np.argmin(distance))
-            if distance[k] <= best.distance_m and distance[k] < NO_DISTANCE:
-                at = float(distance[k])
-                best = Seen(entity, self._parts[k].name, self._parts[k].zone, at, kept(at))
-        return best
-
-
-def _apart(to: NDArray[np.float64], along: NDArray[np.float64]) -> float:
-    """How far the line along a unit vector passes from a point."""
-    return float(np.linalg.norm(to - (to @ along) * along))
-
-
-def _slabs(local: Any, way: Any, half: Any) -> tuple[Any, Any]:
-    with np.errstate(divide="ignore", invalid="ignore"):
-        t1, t2 = (-half - local) / way, (half - local) / way
-    low, high = np.minimum(t1, t2), np.maximum(t1, t2)
-    outside = (way == 0.0) & (np.abs(local) > half)
-    low = np.where(way == 0.0, np.where(outside, np.inf, -np.inf), low)
-    high = np.where(way == 0.0, np.where(outside, -np.inf, np.inf), high)
-    return low.max(1), high.min(1)
-
-
-def _swollen_segments(a: Any, b: Any, d: Any, radius: Any) -> Any:
-    """Entry of the ray from 0 along d into each segment a..b swollen by its radius: the least of the cylinder's entry,
-    where that lies beside the segment, and of the two end balls.
-    """
-    axis = b - a
-    length2 = (axis * axis).sum(1)
-    out = np.full(len(a), NO_DISTANCE)
-    for centre in (a, b):
-        along = centre @ d
-        spare = radius**2 - ((centre - along[:, None] * d) ** 2).sum(1)
-        half = np.sqrt(np.maximum(spare, 0.0))
-        entry = np.where(along - half >= 0.0, along - half, np.where(along + half >= 0.0, 0.0, NO_DISTANCE))
-        out = np.minimum(out, np.where(spare >= 0.0, entry, NO_DISTANCE))
-    tube = length2 > 0.0
-    u = axis / np.sqrt(np.where(tube, length2, 1.0))[:, None]
-    dp, op = d - (u @ d)[:, None] * u, -a - ((-a * u).sum(1))[:, None] * u
-    qa, qb, qc = (dp * dp).sum(1), (dp * op).sum(1), (op * op).sum(1) - radius**2
-    disc = qb * qb - qa * qc
-    sound = tube & (disc >= 0.0) & (qa > 1e-14)
-    root, safe = np.sqrt(np.where(sound, disc, 0.0)), np.where(sound, qa, 1.0)
-    for t in ((-qb - root) / safe, np.zeros(len(a))):
-        beside = (t[:, None] * d - a) * u
-        inside = (beside.sum(1) >= 0.0) & (beside.sum(1) <= np.sqrt(length2)) & (t >= 0.0)
-        within = t * t * qa + 2 * t * qb + qc <= 1e-12
-        out = np.minimum(out, np.where(sound & inside & within, t, NO_DISTANCE))
-    return out

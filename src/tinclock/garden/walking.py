@@ -10,12 +10,16 @@ import numpy as np
 from tinclock.garden.gait import STRIDE_M
 
 if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
     from tinclock.core.geometry.level import Level
 
 GRID_M = 1.5
 HALF_WIDTH_M, HALF_DEPTH_M = 19.5, 14.25
 CLEARANCE_M = 0.4
 HEAD_ROOM_M = 1.9
+COVER_UP_M = 0.9
+"""How high what is between must reach to hide a crouching body."""
 
 
 class Ground:
@@ -30,6 +34,7 @@ class Ground:
         self.places = places[drop.distance_m > HEAD_ROOM_M - 0.05]
         self.neighbours = self._neighbours(level)
         self.standing = np.array(self._largest_region())
+        self._level = level
 
     def _neighbours(self, level: Level) -> list[list[int]]:
         apart = np.abs(self.places[:, None] - self.places[None]).max(axis=2)
@@ -62,6 +67,39 @@ class Ground:
             best = max(best, region, key=len)
         return sorted(best)
 
+    def nearest(self, x: float, y: float) -> int:
+        """The place nearest to a point, among those that can be reached."""
+        apart = self.places[self.standing] - (x, y)
+        return int(self.standing[int((apart * apart).sum(axis=1).argmin())])
+
+    def way(self, start: int, goal: int) -> list[int]:
+        """The shortest way from one place to another, both included; just the goal where there is none."""
+        came, edge = {start: -1}, [start]
+        while edge and goal not in came:
+            following = []
+            for i in edge:
+                for j in self.neighbours[i]:
+                    if j not in came:
+                        came[j] = i
+                        following.append(j)
+            edge = following
+        out, at = [goal], came.get(goal, -1)
+        while at >= 0:
+            out.append(at)
+            at = came[at]
+        return out[::-1]
+
+    def hidden_near(self, x: float, y: float, threat: NDArray[np.float64], within_m: float) -> list[int]:
+        """Places nearby that an eye at `threat` doesn't see, nearest first."""
+        near = self.standing[np.hypot(*(self.places[self.standing] - (x, y)).T) < within_m]
+        if not len(near):
+            return []
+        to = np.column_stack([self.places[near], np.full(len(near), COVER_UP_M)]) - threat
+        apart = np.linalg.norm(to, axis=1)
+        wall = self._level.first_many(np.tile(threat, (len(near), 1)), to / apart[:, None], apart).distance_m
+        order = np.argsort(np.hypot(*(self.places[near] - (x, y)).T), kind="stable")
+        return [int(near[k]) for k in order if np.isfinite(wall[k])]
+
     def random_place(self, rng: np.random.Generator) -> int:
         """A place to start from."""
         return int(rng.choice(self.standing))
@@ -76,10 +114,12 @@ class Ground:
 
 
 class Walker:
-    """One body that wanders over the ground with inertia: metres, seconds, radians."""
+    """One body on the ground, with inertia: it goes where it is sent, or wanders. Metres, seconds, radians."""
 
     TURN_RATE = 7.0
     GRIP = 9.0
+    JUMP_M_S = 3.2
+    GRAVITY = 9.81
 
     def __init__(self, ground: Ground, rng: np.random.Generator) -> None:
         self._ground, self._rng = ground, rng
@@ -88,29 +128,73 @@ class Walker:
     def place_anew(self) -> None:
         """Stand at a random place, at rest."""
         self._aim, self._goal = (self._ground.random_place(self._rng) for _ in range(2))
+        self._way: list[int] = []
+        self.sent = False
         self.x, self.y = (float(v) for v in self._ground.places[self._aim])
         self.vx = self.vy = self.pitch = 0.0
+        self.lift = self.rise = self.crouch = self.lean = self.raised = 0.0
+        self.wants_crouch = self.wants_lean = 0.0
+        self.haste = 1.0
         self.yaw = float(self._rng.uniform(-math.pi, math.pi))
         self.phase = float(self._rng.uniform(0.0, 2.0 * math.pi))
         self._pace, self._rest = 3.0, 0.0
 
+    def send(self, place: int) -> None:
+        """Go to a place by the shortest way, and stay there until `release`."""
+        here = self._ground.nearest(self.x, self.y)
+        self._way, self.sent = self._ground.way(here, place), True
+        self._pace = 4.4
+        if self._way:
+            self._aim = self._way.pop(0)
+
+    def release(self) -> None:
+        """Wander again."""
+        if self.sent:
+            self.sent, self._way = False, []
+            self._aim = self._ground.nearest(self.x, self.y)
+
+    @property
+    def arrived(self) -> bool:
+        """Whether it stands where it was sent."""
+        gx, gy = self._ground.places[self._aim]
+        return self.sent and not self._way and math.hypot(gx - self.x, gy - self.y) < 0.4
+
+    def jump(self) -> None:
+        """Leave the ground, where it stands on it."""
+        if self.lift == 0.0:
+            self.rise = self.JUMP_M_S
+
+    def throw(self) -> None:
+        """Raise the arm; it sinks again by itself."""
+        self.raised = 1.0
+
+    def _next_aim(self) -> None:
+        if self._way:
+            self._aim = self._way.pop(0)
+            return
+        ground = self._ground
+        if np.abs(ground.places[self._aim] - ground.places[self._goal]).max() < 3.0:
+            self._goal = ground.random_place(self._rng)
+        self._aim = ground.onward(self._aim, math.atan2(self.vy, self.vx), self._goal, self._rng)
+        self._pace = float(self._rng.uniform(1.6, 4.6))
+        self._rest = 0.6 if self._rng.random() < 0.06 else 0.0
+
     def step(self, seconds: float, face: float | None, look: float) -> None:
         """Walk on for a while, turning towards `face` (None: where it goes) and looking down by `look`."""
         gx, gy = self._ground.places[self._aim]
-        heading = math.atan2(gy - self.y, gx - self.x)
-        if math.hypot(gx - self.x, gy - self.y) < 0.6:
-            if np.abs(self._ground.places[self._aim] - self._ground.places[self._goal]).max() < 3.0:
-                self._goal = self._ground.random_place(self._rng)
-            self._aim = self._ground.onward(self._aim, math.atan2(self.vy, self.vx), self._goal, self._rng)
-            self._pace = float(self._rng.uniform(1.6, 4.6))
-            self._rest = 0.6 if self._rng.random() < 0.06 else 0.0
+        heading, left = math.atan2(gy - self.y, gx - self.x), math.hypot(gx - self.x, gy - self.y)
+        if left < 0.6 and not (self.sent and not self._way):
+            self._next_aim()
         self._rest = max(0.0, self._rest - seconds)
-        pace = 0.0 if self._rest > 0.0 else self._pace
+        pace = 0.0 if self._rest > 0.0 else self._pace * self.haste * (1.0 - 0.5 * self.crouch)
+        if self.sent and not self._way:
+            pace = min(pace, 3.0 * left) if left > 0.05 else 0.0
         wx, wy = pace * math.cos(heading) - self.vx, pace * math.sin(heading) - self.vy
         change = math.hypot(wx, wy)
-        share = min(1.0, self.GRIP * seconds / change) if change > 0.0 else 0.0
+        share = min(1.0, self.GRIP * self.haste * seconds / change) if change > 0.0 else 0.0
         self.vx, self.vy = self.vx + share * wx, self.vy + share * wy
         self.x, self.y = self.x + self.vx * seconds, self.y + self.vy * seconds
+        self._pose(seconds)
         wanted = math.atan2(self.vy, self.vx) if face is None and math.hypot(self.vx, self.vy) > 0.3 else face
         if wanted is not None:
             off = math.remainder(wanted - self.yaw, 2.0 * math.pi)
@@ -118,9 +202,20 @@ class Walker:
         self.pitch += (look - self.pitch) * min(1.0, 8.0 * seconds)
         self.phase += 2.0 * math.pi * math.hypot(self.vx, self.vy) * seconds / STRIDE_M
 
+    def _pose(self, seconds: float) -> None:
+        if self.lift > 0.0 or self.rise > 0.0:
+            self.lift = max(0.0, self.lift + self.rise * seconds)
+            self.rise = self.rise - self.GRAVITY * seconds if self.lift > 0.0 else 0.0
+        self.crouch += (self.wants_crouch - self.crouch) * min(1.0, 6.0 * seconds)
+        self.lean += (self.wants_lean - self.lean) * min(1.0, 6.0 * seconds)
+        self.raised = max(0.0, self.raised - 2.5 * seconds)
+
     @property
     def state(self) -> tuple[float, ...]:
-        """(x, y, yaw, pitch, phase, ahead, aside), as `Bodies` has them."""
+        """The fields of `Bodies`, in their order."""
         cos, sin = math.cos(self.yaw), math.sin(self.yaw)
         ahead, aside = self.vx * cos + self.vy * sin, self.vy * cos - self.vx * sin
-        return self.x, self.y, self.yaw, self.pitch, self.phase, ahead, aside
+        return (
+            self.x, self.y, self.yaw, self.pitch, self.phase, ahead, aside, self.lift, self.crouch, self.lean,
+            self.raised,
+        )  # fmt: skip

@@ -1,0 +1,91 @@
+"""What stands in the garden and moves by itself: the shed's sliding door, and sprinklers that wet whoever is near."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Protocol
+
+import numpy as np
+
+from tinclock.core.claims import TriggerClaim
+from tinclock.core.timeline.rooted import rooted_bones
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.rig import Rig
+    from tinclock.core.records import Ruling
+    from tinclock.core.referee import Referee
+    from tinclock.store.recorder import Recorder
+
+DOOR_AT, DOOR_OPENS_M, DOOR_M_S = (-10.45, 9.4, 1.1), 3.8, 3.0
+NEAR_DOOR_M = 3.2
+SPRINKLERS_AT = ((-2.5, 9.5), (6.5, -12.5))
+JET, CYCLE_S, JET_S, TURN_RATE = "sprinkler_jet", 5.0, 1.5, 1.1
+DRY_S = 12.0
+"""How long a broken sprinkler stays broken."""
+
+
+class Fixture(Protocol):
+    """Something that the server moves."""
+
+    entity: int
+    rig: str
+
+    def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Its bones after a while; feet : (n, 2), where the players stand."""
+
+    def act(self, now: float, alive: bool) -> Ruling | None:
+        """What it does, if anything."""
+
+
+class Door:
+    """Slides open while somebody is near."""
+
+    rig = "shed_door"
+
+    def __init__(self, server: Referee | Recorder, shape: Rig) -> None:
+        self.entity = server.place(self.rig, name="shed door", server_time=0.0)
+        self._shape, self._open = shape, 0.0
+
+    def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
+        """See `Fixture`."""
+        x, y, z = DOOR_AT
+        near = len(feet) > 0 and float(np.hypot(feet[:, 0] - x, feet[:, 1] - y).min()) < NEAR_DOOR_M
+        change = (DOOR_M_S if near else -DOOR_M_S) * seconds
+        self._open = min(DOOR_OPENS_M, max(0.0, self._open + change))
+        return rooted_bones(self._shape, [[x, y + self._open, z, 0.0, 0.0, 0.0, 1.0]])[0]
+
+    def act(self, now: float, alive: bool) -> None:
+        """A door only stands in the way."""
+
+
+class Sprinkler:
+    """Turns its head, and lets its jet go for a while, by the same rules as everybody's shots."""
+
+    rig = "sprinkler"
+
+    def __init__(self, server: Referee | Recorder, shape: Rig, place: tuple[float, float], phase: float) -> None:
+        self.entity = server.place(self.rig, name="sprinkler", weapon=JET, server_time=0.0)
+        self._server, self._shape, self._place, self._phase = server, shape, place, phase
+        self._held, self._aimed_at = False, -math.inf
+
+    def _angle(self, now: float) -> float:
+        return self._phase + TURN_RATE * now
+
+    def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
+        """See `Fixture`."""
+        half, (x, y) = 0.5 * self._angle(now), self._place
+        return rooted_bones(self._shape, [[x, y, 0.0, 0.0, 0.0, math.sin(half), math.cos(half)]])[0]
+
+    def act(self, now: float, alive: bool) -> Ruling | None:
+        """Open and close the jet, and turn its aim along."""
+        on = alive and (now + self._phase) % CYCLE_S < JET_S
+        if (not on and not self._held) or (on and now - self._aimed_at < 0.1):
+            return None
+        self._held = on and alive
+        if not alive:
+            return None
+        self._aimed_at = now
+        aim = (math.cos(self._angle(now)), math.sin(self._angle(now)), 0.0)
+        return self._server.act(self.entity, TriggerClaim(1, self.entity, JET, on, aim), server_time=now)

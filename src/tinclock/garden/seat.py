@@ -1,0 +1,55 @@
+"""A player's place in the scenario, and what is kept of its shots: the truth that judges must not read."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, NamedTuple
+
+if TYPE_CHECKING:
+    from tinclock.core.claims import LaunchClaim, ShotClaim, StrikeClaim
+    from tinclock.garden.network import LineQuality
+    from tinclock.garden.screen import Seen
+
+
+class Seat(NamedTuple):
+    """One player. dials : what it does that is unfair, by kind, 0 to 1; drift : of its clock, seconds a second."""
+
+    account: str
+    team: str
+    dials: Mapping[str, float]
+    line: LineQuality
+    delay_s: float
+    skill: float
+    favourite: str
+    offset_s: float
+    drift: float
+
+    @property
+    def connection(self) -> str:
+        """The connection's name."""
+        return f"line-{self.account}"
+
+    @property
+    def conduct(self) -> str:
+        """"honest", or what it does."""
+        return ", ".join(f"{kind} {dial:g}" for kind, dial in self.dials.items()) or "honest"
+
+    def clock(self, server_time: float) -> float:
+        """What the client's own clock shows."""
+        return server_time * (1.0 + self.drift) + self.offset_s
+
+
+class Shot(NamedTuple):
+    """A shot or blow as its player fired it, and what its crosshair was on, for each ray: the truth about the claim.
+
+    fired_at : server time; launches have no crosshair on anybody: what they meet is still to come
+    """
+
+    fired_at: float
+    claim: ShotClaim | StrikeClaim | LaunchClaim
+    rays: tuple[Seen, ...]
+
+    @property
+    def seen(self) -> Seen:
+        """What the first ray's crosshair was on."""
+        return self.rays[0]

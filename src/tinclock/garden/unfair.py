@@ -1,0 +1,93 @@
+"""What unfair clients do, each with a dial from 0 (nothing) over subtle to 1 (blatant)."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+KINDS: Final = {
+    "inflate_damage": "claims more damage than its weapon does",
+    "forge_actor": "claims in another player's name",
+    "fast_trigger": "fires faster than its weapon",
+    "endless_ammunition": "fires on when the magazine is empty",
+    "hold_back": "keeps its packets back, to shoot at the past",
+    "look_ahead": "claims views of snapshots that it hasn't got yet",
+    "snap_aim": "its aim is on target the moment it fires",
+    "aim_through_walls": "aims at what it can't see",
+    "no_reaction": "fires without the time a human needs",
+    "no_spread": "takes spread and recoil out of its aim",
+    "shifted_muzzle": "fires from round the corner",
+    "long_reach": "strikes from further away than its arm goes",
+    "speed": "runs faster than it can",
+    "teleport": "leaps",
+    "frozen_health": "says that it was never hurt",
+    "invent_impacts": "claims hits of what flew by",
+    "repeat": "sends its claims again and again",
+    "flood": "sends far more claims than a player can make",
+    "lucky_numbers": "picks the numbers of its shots by where their spread goes",
+}
+"""The kinds, and what each does."""
+
+MOST_HELD_S, MOST_AHEAD, MOST_SHIFT_M, MOST_REACH_M = 0.35, 4, 1.4, 3.0
+
+
+class Lies:
+    """One client's unfairness. dials : by kind, 0 to 1."""
+
+    def __init__(self, dials: Mapping[str, float], rng: np.random.Generator) -> None:
+        self.dials = dict(dials)
+        self._rng = rng
+
+    def dial(self, kind: str) -> float:
+        """How far it goes in one kind, 0 for one that it doesn't do."""
+        return self.dials.get(kind, 0.0)
+
+    def now_and_then(self, kind: str) -> bool:
+        """Whether it does this now: the dial is how often."""
+        dial = self.dials.get(kind, 0.0)
+        return dial > 0.0 and bool(self._rng.random() < dial)
+
+    def pause_s(self, pause_s: float) -> float:
+        """How long it waits between two shots."""
+        return pause_s * (1.0 - 0.6 * self.dial("fast_trigger"))
+
+    def reaction_s(self, reaction_s: float) -> float:
+        """How long it takes to react."""
+        return reaction_s * (1.0 - self.dial("no_reaction"))
+
+    @property
+    def held_back_s(self) -> float:
+        """How long its packets lie before they are sent."""
+        return MOST_HELD_S * self.dial("hold_back")
+
+    def damage(self, damage: float | None) -> float | None:
+        """What it claims to have done."""
+        return None if damage is None else damage * (1.0 + 3.0 * self.dial("inflate_damage"))
+
+    def actor(self, own: int, others: list[int]) -> int:
+        """In whose name it claims."""
+        if others and self.now_and_then("forge_actor"):
+            return int(self._rng.choice(others))
+        return own
+
+    def ahead(self, tick: int, every: int) -> int:
+        """How many ticks newer than the truth its view is."""
+        dial = self.dial("look_ahead")
+        return every * round(MOST_AHEAD * dial) if dial > 0.0 else 0
+
+    def reach_m(self, reach_m: float) -> float:
+        """From how far away it strikes."""
+        return reach_m + MOST_REACH_M * self.dial("long_reach")
+
+    def copies(self) -> int:
+        """How often it sends a claim, besides once."""
+        return int(self._rng.poisson(4.0 * self.dial("repeat"))) if self.dial("repeat") > 0.0 else 0
+
+    def spam(self, seconds: float) -> int:
+        """How many senseless claims it makes in so much time."""
+        dial = self.dial("flood")
+        return int(self._rng.poisson(400.0 * dial * seconds)) if dial > 0.0 else 0
