@@ -81,6 +81,14 @@ class Arms:
         """Begin to reload."""
         self.held.reloaded_at = now + self.held.rules.reload_s + 2.0 * SAFE_S
 
+    def handled(self, at: float) -> None:
+        """The server has drawn or reloaded at the earliest so: a packet that was late makes the hand late too."""
+        arm = self.held
+        if arm.reloaded_at != NEVER:
+            arm.reloaded_at = max(arm.reloaded_at, at + arm.rules.reload_s + SAFE_S)
+        else:
+            arm.ready_at = max(arm.ready_at, at + arm.rules.draw_s + SAFE_S)
+
     def ready(self, now: float) -> bool:
         """Whether the one in hand fires now."""
         arm = self.held
@@ -99,11 +107,16 @@ class Arms:
                 self.reload(now)
         return arm.scatter.rays(aim, now, arm.shots, speed_m_s)
 
-    def told(self, told: Told) -> None:
-        """Put right what the server knows better, but for shots that it hasn't seen yet."""
+    def told(self, told: Told, settled: bool) -> None:
+        """Put right what the server knows better, but for shots that it hasn't seen yet.
+
+        settled : nothing that was done with the hands is still to be answered
+        """
         arm = self.all.get(told.weapon)
         if arm is None:
             return
+        if settled and told.weapon != self.name:  # what it took in hand never got there
+            self.name = told.weapon
         arm.fired = [sequence for sequence in arm.fired if sequence > told.last_sequence]
         arm.shots = max(arm.shots, told.shots) if arm.fired else told.shots
         if told.magazine is not None and arm.reloaded_at == NEVER:

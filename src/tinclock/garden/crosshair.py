@@ -105,7 +105,7 @@ class Crosshair:
             return min(range_m, float(enter.min(initial=NO_DISTANCE))), lambda _: 1.0
         low, high = 0.0, range_m
         if used(high) >= penetration:
-            for _ in range(80):
+            for _ in range(44):  # to a hundred-millionth of a millimetre
                 half = (low + high) / 2.0
                 low, high = (half, high) if used(half) < penetration else (low, half)
         return high, lambda distance: 1.0 - used(distance) / penetration

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Protocol
 import numpy as np
 
 from tinclock.core.claims import TriggerClaim
-from tinclock.core.timeline.rooted import rooted_bones
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -44,9 +43,9 @@ class Door:
 
     rig = "shed_door"
 
-    def __init__(self, server: Referee | Recorder, shape: Rig) -> None:
+    def __init__(self, server: Referee | Recorder) -> None:
         self.entity = server.place(self.rig, name="shed door", server_time=0.0)
-        self._shape, self._open = shape, 0.0
+        self._open = 0.0
 
     def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
         """See `Fixture`."""
@@ -54,7 +53,7 @@ class Door:
         near = len(feet) > 0 and float(np.hypot(feet[:, 0] - x, feet[:, 1] - y).min()) < NEAR_DOOR_M
         change = (DOOR_M_S if near else -DOOR_M_S) * seconds
         self._open = min(DOOR_OPENS_M, max(0.0, self._open + change))
-        return rooted_bones(self._shape, [[x, y + self._open, z, 0.0, 0.0, 0.0, 1.0]])[0]
+        return np.array([[x, y + self._open, z, 0.0, 0.0, 0.0, 1.0]])
 
     def act(self, now: float, alive: bool) -> None:
         """A door only stands in the way."""
@@ -67,7 +66,7 @@ class Sprinkler:
 
     def __init__(self, server: Referee | Recorder, shape: Rig, place: tuple[float, float], phase: float) -> None:
         self.entity = server.place(self.rig, name="sprinkler", weapon=JET, server_time=0.0)
-        self._server, self._shape, self._place, self._phase = server, shape, place, phase
+        self._server, self._up, self._place, self._phase = server, shape.rest[:, 2].tolist(), place, phase
         self._held, self._aimed_at = False, -math.inf
 
     def _angle(self, now: float) -> float:
@@ -76,7 +75,7 @@ class Sprinkler:
     def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
         """See `Fixture`."""
         half, (x, y) = 0.5 * self._angle(now), self._place
-        return rooted_bones(self._shape, [[x, y, 0.0, 0.0, 0.0, math.sin(half), math.cos(half)]])[0]
+        return np.array([[x, y, up, 0.0, 0.0, math.sin(half), math.cos(half)] for up in self._up])
 
     def act(self, now: float, alive: bool) -> Ruling | None:
         """Open and close the jet, and turn its aim along."""

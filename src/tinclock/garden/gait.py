@@ -6,9 +6,11 @@ positive turn about y swings a hanging limb backward and leans the trunk forward
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+import math
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
+from numba import njit
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -67,7 +69,7 @@ class Gait:
             at = name
             while PARENTS[at]:
                 at, depth[self._row[name]] = PARENTS[at], depth[self._row[name]] + 1
-        self._levels = [np.flatnonzero(depth == level) for level in range(1, int(depth.max()) + 1)]
+        self._order = np.argsort(depth, kind="stable")[1:]
         self._parents = parents
         self._count = len(bones)
 
@@ -87,10 +89,7 @@ class Gait:
         if bodies.crouch is not None:
             out[:, root, 2] -= LEG_M * (1.0 - np.cos(KNEE_RAD * bodies.crouch))
         out[:, root, 3:] = multiply(yaw, turns[:, root])
-        for members in self._levels:
-            parent = out[:, self._parents[members]]
-            out[:, members, :3] = parent[..., :3] + turn(parent[..., 3:], self._offset[members])
-            out[:, members, 3:] = multiply(parent[..., 3:], turns[:, members])
+        _hang(self._order, self._parents, self._offset, turns, out)
         return out
 
     def _joint_turns(self, bodies: Bodies) -> NDArray[np.float64]:
@@ -134,13 +133,43 @@ class Gait:
         if bodies.raised is not None:
             pitch[:, row["right_upper_arm"]] -= 1.7 * bodies.raised
             pitch[:, row["right_forearm"]] += 0.8 * bodies.raised
-        return multiply(multiply(_about(2, twist), _about(0, roll)), _about(1, pitch))
+        return _turned(twist, roll, pitch)
 
 
-def _about(axis: int, angle: NDArray[np.float64]) -> NDArray[np.float64]:
-    out = np.zeros((*angle.shape, 4))
-    out[..., axis], out[..., 3] = np.sin(angle / 2), np.cos(angle / 2)
+@njit(cache=True)
+def _turned(twist: Any, roll: Any, pitch: Any) -> Any:
+    """(n, bones, 4): a turn about y by pitch, then about x by roll, then about z by twist, all (n, bones) radians."""
+    out = np.empty((*pitch.shape, 4))
+    for i in range(pitch.shape[0]):
+        for j in range(pitch.shape[1]):
+            a, b, c = twist[i, j] / 2, roll[i, j] / 2, pitch[i, j] / 2
+            sa, ca, sb, cb = math.sin(a), math.cos(a), math.sin(b), math.cos(b)
+            x, y, z, w = ca * sb, sa * sb, sa * cb, ca * cb
+            sc, cc = math.sin(c), math.cos(c)
+            out[i, j, 0] = x * cc - z * sc
+            out[i, j, 1] = w * sc + y * cc
+            out[i, j, 2] = z * cc + x * sc
+            out[i, j, 3] = w * cc - y * sc
     return out
+
+
+@njit(cache=True)
+def _hang(order: Any, parents: Any, offset: Any, turns: Any, out: Any) -> None:
+    """Place and turn every bone but the roots by its parent, which `order` names before it. out : (n, bones, 7)"""
+    for i in range(out.shape[0]):
+        for bone in order:
+            px, py, pz, ax, ay, az, aw = out[i, parents[bone]]
+            ox, oy, oz = offset[bone]
+            tx, ty, tz = 2 * (ay * oz - az * oy), 2 * (az * ox - ax * oz), 2 * (ax * oy - ay * ox)
+            bx, by, bz, bw = turns[i, bone]
+            here = out[i, bone]
+            here[0] = px + ox + aw * tx + ay * tz - az * ty
+            here[1] = py + oy + aw * ty + az * tx - ax * tz
+            here[2] = pz + oz + aw * tz + ax * ty - ay * tx
+            here[3] = aw * bx + ax * bw + ay * bz - az * by
+            here[4] = aw * by - ax * bz + ay * bw + az * bx
+            here[5] = aw * bz + ax * by - ay * bx + az * bw
+            here[6] = aw * bw - ax * bx - ay * by - az * bz
 
 
 def multiply(a: NDArray[np.float64], b: NDArray[np.float64]) -> NDArray[np.float64]:

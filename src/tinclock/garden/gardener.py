@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
+    from tinclock.core.claims import Triple
     from tinclock.core.geometry.level import Level
     from tinclock.core.records import Receipt
     from tinclock.garden.arms import Arms
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
 
 SIGHT_M, ARM_M = 38.0, 1.7
 DECIDE_S, MOVE_S, STATUS_S = 0.2, 1.0 / 16.0, 2.0
+SILENCE_S = 0.25
 LOOKED_AT = 6
 """So many of the nearest enemies are looked for on the screen at a time."""
 HEALTHY = 100.0
@@ -48,13 +50,15 @@ class Gardener:
         self.lies = Lies(seat.dials, rng)
         self.hand, self.goals = Hand(seat.skill, rng), Goals(walker, ground, rng)
         self.playout = Playout(seat.delay_s)
-        self.mail = Mail(seat.line.round_trip_s, self.lies.held_back_s)
+        self.mail = Mail(self.lies.held_back_s)
         self.alive, self.health = True, HEALTHY
         self._newest, self._life = -1, 1
         self._level, self._rng, self._ground = level, rng, ground
-        self._sequence = 0
+        self._sequence = self._corrected = self.handling = 0
+        self._reported: dict[int, Triple] = {}
         self.trigger = Trigger(self, crosshair, rng)
         self._cans, self._can_at = 2, -math.inf
+        self._heard_at = -math.inf
         self._decide_at = self._move_at = self._status_at = -math.inf
         self._target, self._point, self._engage_at = 0, 2, math.inf
         self._threat: NDArray[np.float64] | None = None
@@ -69,6 +73,7 @@ class Gardener:
     def shown(self, snapshot: Snapshot, client_time: float) -> None:
         """A snapshot arrived: it shows the others, and how this player itself is."""
         self.playout.take(snapshot, client_time)
+        self._heard_at = client_time
         if snapshot.tick <= self._newest:
             return
         self._newest = snapshot.tick
@@ -86,13 +91,18 @@ class Gardener:
         told = receipt.told
         if told is None or told.entity != self.entity:
             return
-        self.arms.told(told)
+        if receipt.sequence == self.handling:
+            self.arms.handled(client_time - self.seat.line.round_trip_s)
+        self.arms.told(told, told.last_sequence >= self.handling and not self.mail.waits_for(self.handling))
         self._cans = told.items_left if told.item else self._cans
         self.trigger.launched(receipt.sequence, told.projectiles, client_time)
-        if receipt.outcome == "amended" and told.position is not None and not receipt.hits:
-            x, y, _ = told.position
-            if math.hypot(x - self.walker.x, y - self.walker.y) > 1.5:  # the server knows better where it stands
-                self.walker.x, self.walker.y = x, y
+        claimed = self._reported.pop(receipt.sequence, None)
+        if claimed is None or told.position is None or receipt.outcome != "amended":
+            return
+        if receipt.sequence > self._corrected:  # the server knows better where it stands
+            self.walker.x += told.position[0] - claimed[0]
+            self.walker.y += told.position[1] - claimed[1]
+            self._corrected = self._sequence
 
     # -- a frame ----------------------------------------------------------------------------------------------
 
@@ -103,11 +113,11 @@ class Gardener:
         self.walker.haste = 1.0 + 1.5 * self.lies.dial("speed")
         if self._target:
             aim = self.hand.aim
-            self.walker.step(seconds, math.atan2(aim[1], aim[0]), -math.asin(max(-1.0, min(1.0, float(aim[2])))))
+            self.walker.step(seconds, math.atan2(aim[1], aim[0]), -math.asin(max(-1.0, min(1.0, aim[2]))))
         else:
             self.walker.step(seconds, None, 0.0)
 
-    def frame(self, server_time: float, seconds: float, eye: NDArray[np.float64]) -> Shot | None:
+    def frame(self, server_time: float, seconds: float, eye: Triple) -> Shot | None:
         """Look at the screen, decide, report, aim, and perhaps fire. `eye` is its own, as it predicts it."""
         now = self.seat.clock(server_time)
         view = self.playout.view(now)
@@ -115,13 +125,16 @@ class Gardener:
             self._target = 0
             return None
         self._report(now)
+        if now - self._heard_at > SILENCE_S:  # the screen says that the connection is in trouble, and nobody shoots
+            self._target = 0
+            return None
         if now >= self._decide_at:
             self._decide_at = now + DECIDE_S
             self._decide(now, view, eye)
         if self._target not in view[0].bodies:
             self._target = 0
             return None
-        place = np.array(point_of(view, self._target, self._point if self.enemies[self._target] == "gardener" else 1))
+        place = point_of(view, self._target, self._point if self.enemies[self._target] == "gardener" else 1)
         return self.trigger.frame(server_time, now, seconds, view, eye, self._target, place, now >= self._engage_at)
 
     def _report(self, now: float) -> None:
@@ -130,7 +143,10 @@ class Gardener:
         if now >= self._move_at:
             self._move_at = now + MOVE_S
             place = (walker.x, walker.y, walker.lift)
-            self.mail.put(MoveClaim(self.number(), self.entity, place, now), now, answered=False)
+            self._reported[self.number()] = place
+            self.mail.put(MoveClaim(self._sequence, self.entity, place, now), now, answered=False)
+            if len(self._reported) > 64:
+                del self._reported[next(iter(self._reported))]
         if now >= self._status_at:
             self._status_at = now + STATUS_S
             health = HEALTHY if self.lies.now_and_then("frozen_health") else self.health
@@ -139,7 +155,7 @@ class Gardener:
         for _ in range(self.lies.spam(1.0 / 64.0)):
             self.mail.put(StatusClaim(self.number(), self.entity), now, answered=False)
 
-    def _decide(self, now: float, view: tuple[Snapshot, Snapshot, float], eye: NDArray[np.float64]) -> None:
+    def _decide(self, now: float, view: tuple[Snapshot, Snapshot, float], eye: Triple) -> None:
         before, self._target = self._target, 0
         found = self._enemy_in_sight(view, eye)
         if found:
@@ -164,11 +180,9 @@ class Gardener:
         elif held.magazine == 0 and held.reserve != 0:
             self._reload(now)
 
-    def _enemy_in_sight(
-        self, view: tuple[Snapshot, Snapshot, float], eye: NDArray[np.float64]
-    ) -> tuple[float, int] | None:
+    def _enemy_in_sight(self, view: tuple[Snapshot, Snapshot, float], eye: Triple) -> tuple[float, int] | None:
         """The nearest enemy that nothing hides, and how far it is."""
-        x, y, z = eye.tolist()
+        x, y, z = eye
         through = self.lies.now_and_then("aim_through_walls")
         near = []
         for entity in view[0].bodies:
@@ -200,12 +214,16 @@ class Gardener:
             wanted = "pea_rifle"
         if wanted != arms.name and now >= arms.held.ready_at:
             arms.draw(wanted, now)
-            self.mail.put(HandleClaim(self.number(), self.entity, wanted, "draw"), now)
+            self._handle(wanted, "draw", now)
 
     def _reload(self, now: float) -> None:
         if self.arms.held.reloaded_at == math.inf and now >= self.arms.held.ready_at:
             self.arms.reload(now)
-            self.mail.put(HandleClaim(self.number(), self.entity, self.arms.name, "reload"), now)
+            self._handle(self.arms.name, "reload", now)
+
+    def _handle(self, weapon: str, action: Literal["draw", "reload"], now: float) -> None:
+        self.handling = self.number()
+        self.mail.put(HandleClaim(self.handling, self.entity, weapon, action), now)
 
     def _mend(self, now: float) -> None:
         if self.health < 65.0 and self._cans > 0 and now >= self._can_at:

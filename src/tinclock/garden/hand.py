@@ -6,10 +6,12 @@ import math
 from collections import deque
 from typing import TYPE_CHECKING
 
-import numpy as np
+from tinclock.core.combat.scatter import turned
 
 if TYPE_CHECKING:
-    from numpy.typing import NDArray
+    import numpy as np
+
+    from tinclock.core.claims import Triple
 
 TREMOR_FADE_S = 0.25
 
@@ -27,10 +29,10 @@ class Hand:
         self._eye_s = 0.11 - 0.04 * skill
         self._stiffness, self._damping = 11.0 + 5.0 * skill, 0.5 + 0.25 * skill
         self._tremor_rad = 0.014 - 0.009 * skill
-        self.aim: NDArray[np.float64] = np.array([1.0, 0.0, 0.0])
-        self._speed = np.zeros(3)
-        self._tremor = np.zeros(2)
-        self._seen: deque[tuple[float, NDArray[np.float64]]] = deque(maxlen=32)
+        self.aim: Triple = (1.0, 0.0, 0.0)
+        self._speed: Triple = (0.0, 0.0, 0.0)
+        self._left = self._up = 0.0
+        self._seen: deque[tuple[float, Triple]] = deque(maxlen=16)
 
     def reaction(self) -> float:
         """How long it takes this time to notice something."""
@@ -40,7 +42,7 @@ class Hand:
         """Something else is looked at."""
         self._seen.clear()
 
-    def follow(self, wanted: NDArray[np.float64], now: float, seconds: float) -> float:
+    def follow(self, wanted: Triple, now: float, seconds: float) -> float:
         """Turn towards a direction that the screen shows now; returns the angle still to go.
 
         What is aimed at is where it was a moment ago, carried on by how it moved then: who turns on the spot is
@@ -48,29 +50,37 @@ class Hand:
         """
         self._seen.append((now, wanted))
         before, moved = self._noticed(now)
-        goal = before + moved * self._eye_s
-        pull = self._stiffness * self._stiffness * (goal - self.aim)
-        brake = 2.0 * self._damping * self._stiffness * (self._speed - moved)
-        self._speed = self._speed + (pull - brake) * seconds
-        self.aim = self.aim + self._speed * seconds
-        self.aim /= np.linalg.norm(self.aim)
+        pull, brake = self._stiffness * self._stiffness, 2.0 * self._damping * self._stiffness
+        speed, aim = [], []
+        for a, v, b, m in zip(self.aim, self._speed, before, moved, strict=True):
+            v += (pull * (b + m * self._eye_s - a) - brake * (v - m)) * seconds
+            speed.append(v)
+            aim.append(a + v * seconds)
+        self._speed, self.aim = (speed[0], speed[1], speed[2]), unit(*aim)
         fade = math.exp(-seconds / TREMOR_FADE_S)
         spread = self._tremor_rad * math.sqrt(1.0 - fade * fade)
-        self._tremor = fade * self._tremor + self._rng.normal(0.0, spread, 2)
-        return float(np.linalg.norm(wanted - self.aim))
+        left, up = self._rng.normal(0.0, spread, 2).tolist()
+        self._left, self._up = fade * self._left + left, fade * self._up + up
+        return math.dist(wanted, self.aim)
 
-    def _noticed(self, now: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    def _noticed(self, now: float) -> tuple[Triple, Triple]:
         """The direction that the eyes saw last, and how fast it turned."""
-        old = [(at, way) for at, way in self._seen if at <= now - self._eye_s]
-        if len(old) < 2:
-            return self._seen[0][1], np.zeros(3)
-        (at, way), (earlier, first) = old[-1], old[max(0, len(old) - 5)]
-        return way, (way - first) / max(at - earlier, 1e-6)
+        seen, latest = self._seen, now - self._eye_s
+        last = len(seen) - 1
+        while last >= 0 and seen[last][0] > latest:
+            last -= 1
+        if last < 1:
+            return seen[0][1], (0.0, 0.0, 0.0)
+        (at, way), (earlier, first) = seen[last], seen[max(0, last - 4)]
+        span = max(at - earlier, 1e-6)
+        return way, ((way[0] - first[0]) / span, (way[1] - first[1]) / span, (way[2] - first[2]) / span)
 
-    def shaken(self) -> NDArray[np.float64]:
+    def shaken(self) -> Triple:
         """The aim with its tremor."""
-        side = np.array([self.aim[1], -self.aim[0], 0.0])
-        side /= max(1e-9, float(np.linalg.norm(side)))
-        up = np.array([-self.aim[2] * side[1], self.aim[2] * side[0], self.aim[0] * side[1] - self.aim[1] * side[0]])
-        out = self.aim + self._tremor[0] * side + self._tremor[1] * up
-        return np.asarray(out / np.linalg.norm(out))
+        return turned(self.aim, self._left, self._up)
+
+
+def unit(x: float, y: float, z: float) -> Triple:
+    """A vector, not all zero, at unit length."""
+    length = math.sqrt(x * x + y * y + z * z)
+    return x / length, y / length, z / length

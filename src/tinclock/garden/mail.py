@@ -1,59 +1,60 @@
-"""What a client has to send: claims that it repeats until they are answered, and others that it doesn't."""
+"""What a client has to send. What wants an answer rides along in every packet until it has one, as the trade does it:
+a packet that is lost is made good by the next, in order.
+"""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.wire.codec import encode_claim
 
 if TYPE_CHECKING:
     from tinclock.core.claims import Claim
 
-AGAIN_S, MOST_TRIES = 0.15, 5
+GIVE_UP_S = 0.6
 
 
-class _Waiting:
-    """A claim that wasn't answered yet."""
+class Item(NamedTuple):
+    """A claim in a packet. again : it was in an earlier one too, so a server that has it needn't rule it again."""
 
-    __slots__ = ("again_at", "claim", "tries")
-
-    def __init__(self, claim: bytes, again_at: float) -> None:
-        self.claim, self.again_at, self.tries = claim, again_at, 1
+    sequence: int
+    claim: bytes
+    again: bool
 
 
 class Mail:
     """The way out of one client. held_back_s : how long it keeps everything back, which is unfair."""
 
-    def __init__(self, round_trip_s: float, held_back_s: float) -> None:
-        self._again_s = round_trip_s + AGAIN_S
+    def __init__(self, held_back_s: float) -> None:
         self._held_back_s = held_back_s
-        self._out: list[tuple[float, bytes]] = []
-        self._waiting: dict[int, _Waiting] = {}
+        self._fresh: list[tuple[float, Item, bool]] = []
+        self._unanswered: dict[int, tuple[float, bytes]] = {}
 
     def put(self, claim: Claim, now: float, *, answered: bool = True, copies: int = 0) -> None:
         """Send a claim; one that wants an answer is sent again until it has one."""
-        data = encode_claim(claim)
-        at = now + self._held_back_s
-        self._out += [(at, data)] * (1 + copies)
-        if answered:
-            self._waiting[claim.sequence] = _Waiting(data, at + self._again_s)
+        item = Item(claim.sequence, encode_claim(claim), False)
+        self._fresh += [(now + self._held_back_s, item, answered)] * (1 + copies)
 
     def answered(self, sequence: int) -> None:
         """A receipt came."""
-        self._waiting.pop(sequence, None)
+        self._unanswered.pop(sequence, None)
 
-    def due(self, now: float) -> list[bytes]:
-        """What goes out now."""
-        ready = [data for at, data in self._out if at <= now]
-        if ready:
-            self._out = [item for item in self._out if item[0] > now]
-        for sequence, one in list(self._waiting.items()):
-            if one.again_at > now:
-                continue
-            if one.tries == MOST_TRIES:
-                del self._waiting[sequence]
-                continue
-            one.tries += 1
-            one.again_at = now + self._again_s * one.tries
-            ready.append(one.claim)
-        return ready
+    def waits_for(self, sequence: int) -> bool:
+        """Whether an answer may still come."""
+        return sequence in self._unanswered or any(item.sequence == sequence for _, item, _ in self._fresh)
+
+    def packet(self, now: float) -> list[Item]:
+        """What goes out now: nothing, or what is new after what wasn't answered yet."""
+        due = [entry for entry in self._fresh if entry[0] <= now]
+        if not due:
+            return []
+        self._fresh = [entry for entry in self._fresh if entry[0] > now]
+        old = [number for number, (since, _) in self._unanswered.items() if now - since > GIVE_UP_S]
+        for number in old:
+            del self._unanswered[number]
+        out = [Item(number, data, True) for number, (_, data) in self._unanswered.items()]
+        for _, item, answered in due:
+            out.append(item)
+            if answered:
+                self._unanswered[item.sequence] = (now, item.claim)
+        return out

@@ -38,6 +38,7 @@ RESPAWN_S = 2.5
 RIG = "gardener"
 SENT_STEPS = 4096.0
 """What snapshots are rounded to: steps a metre, and steps of a quaternion's component."""
+HEADER_BYTES = 40
 BODY_BYTES = 230
 """What one body takes in a snapshot: 19 bones, 12 bytes each."""
 
@@ -110,6 +111,7 @@ class _Match:
         self.trails = [int((p.seat.line.up_s + 2 * p.seat.line.jitter_s) * self.rate_hz) + 1 for p in self.players]
         self._states = [deque([p.walker.state], maxlen=128) for p in self.players]
         self._cut = np.zeros((players, 2))
+        self._ruled: list[set[int]] = [set() for _ in range(players)]
         self._eyes = np.zeros((players, 3))
         self._back_at: dict[int, float] = {}
         self._asked: dict[int, float] = {}
@@ -144,7 +146,7 @@ class _Match:
     def _furnish(self) -> list[Fixture]:
         rigs, out = self.referee.history.rigs, list[Fixture]()
         if Door.rig in rigs:
-            out.append(Door(self._server, rigs[Door.rig]))
+            out.append(Door(self._server))
         if Sprinkler.rig in rigs:
             out += [Sprinkler(self._server, rigs[Sprinkler.rig], at, 2.0 * k) for k, at in enumerate(SPRINKLERS_AT)]
         self._rig_of.update({fixture.entity: fixture.rig for fixture in out})
@@ -208,8 +210,15 @@ class _Match:
             if self._server.pong(connection, nonce, client_time, at) == "used":
                 self._note_clock(client, nonce, client_time, at)
             return
-        claim = decode_claim(content)
-        ruling = self._server.rule(connection, content if isinstance(self._server, Recorder) else claim, received_at=at)
+        for sequence, received, again in content:
+            if not (again and sequence in self._ruled[client]):
+                self._ruled[client].add(sequence)
+                self._rule(client, received, at)
+
+    def _rule(self, client: int, received: bytes, at: float) -> None:
+        connection, claim = self.seats[client].connection, decode_claim(received)
+        given = received if isinstance(self._server, Recorder) else claim
+        ruling = self._server.rule(connection, given, received_at=at)
         self._note(ruling, claim)
         if isinstance(claim, MoveClaim):
             if ruling.position is not None:
@@ -305,9 +314,10 @@ class _Match:
             self._down.send(now, k, "snapshot", snapshot, size)
 
     def _frames(self, now: float) -> None:
-        for k, player in enumerate(self.players):
-            shot = player.frame(now, 1.0 / self.rate_hz, self._eyes[k])
+        for k, (player, eye) in enumerate(zip(self.players, self._eyes.tolist(), strict=True)):
+            shot = player.frame(now, 1.0 / self.rate_hz, tuple(eye))
             if shot is not None:
                 self.shots[player.seat.connection, shot.claim.sequence] = shot
-            for data in player.mail.due(player.seat.clock(now)):
-                self._up.send(now, k, "claim", data, len(data))
+            packet = player.mail.packet(player.seat.clock(now))
+            if packet:
+                self._up.send(now, k, "claims", packet, HEADER_BYTES + sum(len(item.claim) for item in packet))

@@ -10,13 +10,12 @@ import numpy as np
 
 from tinclock.core.claims import ImpactClaim, LaunchClaim, ShotClaim, StrikeClaim
 from tinclock.core.timeline.views import View
+from tinclock.garden.hand import unit
 from tinclock.garden.screen import Seen
 from tinclock.garden.seat import Shot
 from tinclock.garden.unfair import MOST_SHIFT_M
 
 if TYPE_CHECKING:
-    from numpy.typing import NDArray
-
     from tinclock.core.claims import Triple
     from tinclock.garden.arms import Arm
     from tinclock.garden.crosshair import Crosshair
@@ -34,7 +33,7 @@ class Trigger:
     def __init__(self, player: Gardener, crosshair: Crosshair, rng: np.random.Generator) -> None:
         self._player, self._crosshair, self._rng = player, crosshair, rng
         self._fire_at = -math.inf
-        self._before: tuple[float, NDArray[np.float64]] | None = None
+        self._before: tuple[float, Triple] | None = None
         self._flying: list[tuple[int, float]] = []
         self._launches: dict[int, int] = {}
 
@@ -49,14 +48,13 @@ class Trigger:
 
     def frame(
         self, server_time: float, now: float, seconds: float, view: tuple[Snapshot, Snapshot, float],
-        eye: NDArray[np.float64], target: int, place: NDArray[np.float64], engaged: bool,
+        eye: Triple, target: int, place: Triple, engaged: bool,
     ) -> Shot | None:  # fmt: skip
         """Aim on, and fire when it is about right."""
         player = self._player
         arm = player.arms.held
-        to = self._lead(arm, now, place, eye)
-        distance = float(np.linalg.norm(place - eye))
-        wanted = to / max(1e-9, float(np.linalg.norm(to)))
+        wanted = self._lead(arm, now, place, eye)
+        distance = math.dist(place, eye)
         if not engaged:
             return None
         off = player.hand.follow(wanted, now, seconds)
@@ -71,40 +69,40 @@ class Trigger:
         lies, rules = self._player.lies, arm.rules
         if rules.kind == "reach" and distance > lies.reach_m(rules.range_m):
             return False
+        if self._player.mail.waits_for(self._player.handling):
+            return False
         if self._player.arms.ready(now):
             return True
         early = lies.dial("fast_trigger") > 0.0 and arm.magazine != 0 and now >= arm.ready_at - rules.interval_s
         return early or (arm.magazine == 0 and lies.now_and_then("endless_ammunition"))
 
-    def _lead(self, arm: Arm, now: float, place: NDArray[np.float64], eye: NDArray[np.float64]) -> NDArray[np.float64]:
+    def _lead(self, arm: Arm, now: float, place: Triple, eye: Triple) -> Triple:
         """The way to where the target will be when what is fired gets there."""
         before, self._before = self._before, (now, place)
+        x, y, z = place[0] - eye[0], place[1] - eye[1], place[2] - eye[2]
         flight = arm.rules.flight
         if flight is None:
-            return place - eye
-        moved = np.zeros(3)
+            return unit(x, y, z + 1e-9)
         if before is not None and 0.0 < now - before[0] < 0.1:
-            moved = (place - before[1]) / (now - before[0])
-        speed = flight.speed_m_s
-        to = place - eye
-        if float(np.linalg.norm(moved)) < 8.0:
-            to = to + moved * float(np.linalg.norm(to)) / speed
-        level = float(np.hypot(to[0], to[1]))
-        reach = speed * speed / GRAVITY
-        rise = 0.5 * math.asin(min(1.0, level / reach)) + math.atan2(float(to[2]), max(level, 1e-6))
-        return np.array([to[0], to[1], level * math.tan(min(rise, 1.2))])
+            moved = [(a - b) / (now - before[0]) for a, b in zip(place, before[1], strict=True)]
+            if math.hypot(*moved) < 8.0:
+                ahead = math.hypot(x, y, z) / flight.speed_m_s
+                x, y, z = x + moved[0] * ahead, y + moved[1] * ahead, z + moved[2] * ahead
+        level = math.hypot(x, y)
+        reach = flight.speed_m_s**2 / GRAVITY
+        rise = 0.5 * math.asin(min(1.0, level / reach)) + math.atan2(z, max(level, 1e-6))
+        return unit(x, y, level * math.tan(min(rise, 1.2)) + 1e-9)
 
     # -- firing -----------------------------------------------------------------------------------------------
 
     def _fire(
-        self, server_time: float, now: float, view: tuple[Snapshot, Snapshot, float], eye: NDArray[np.float64],
-        target: int, wanted: NDArray[np.float64],
+        self, server_time: float, now: float, view: tuple[Snapshot, Snapshot, float], eye: Triple,
+        target: int, wanted: Triple,
     ) -> Shot:  # fmt: skip
         player, lies = self._player, self._player.lies
         arms, arm = player.arms, player.arms.held
         speed = math.hypot(player.walker.vx, player.walker.vy)
-        along, number = self._aimed(arm, now, speed, wanted)
-        aim: Triple = tuple(along.tolist())
+        aim, number = self._aimed(arm, now, speed, wanted)
         sequence = player.number()
         rays = arms.fire(aim, now, sequence, speed)
         self._fire_at = now + lies.pause_s(arm.rules.interval_s)
@@ -132,15 +130,17 @@ class Trigger:
         return shot
 
     def _shot(
-        self, server_time: float, arm: Arm, fields: dict[str, Any], eye: NDArray[np.float64], rays: list[Triple],
+        self, server_time: float, arm: Arm, fields: dict[str, Any], eye: Triple, rays: list[Triple],
         view: tuple[Snapshot, Snapshot, float],
     ) -> Shot:  # fmt: skip
         """A shot or a blow, with what the client's own crosshair says it met."""
         player, rules = self._player, arm.rules
         if rules.kind == "reach":
             return Shot(server_time, StrikeClaim(**fields), (NOBODY,))
-        look = self._crosshair.look
-        seen = tuple(look(view, player.entity, eye, np.array(ray), rules.range_m, arm.weapon.penetration) for ray in rays)
+        look, start = self._crosshair.look, np.array(eye)
+        seen = tuple(
+            look(view, player.entity, start, np.array(ray), rules.range_m, arm.weapon.penetration) for ray in rays
+        )
         first = seen[0]
         if first.victim and arm.scatter.plain:
             damage = first.kept * arm.weapon.damage_at(first.distance_m, first.zone)
@@ -149,9 +149,7 @@ class Trigger:
             fields["damage"] = player.lies.damage(rules.damage * rules.pellets)
         return Shot(server_time, ShotClaim(**fields), seen)
 
-    def _aimed(
-        self, arm: Arm, now: float, speed: float, wanted: NDArray[np.float64]
-    ) -> tuple[NDArray[np.float64], int | None]:
+    def _aimed(self, arm: Arm, now: float, speed: float, wanted: Triple) -> tuple[Triple, int | None]:
         """Where the player aims, and which number its shot claims; spread may be taken out of it, which is unfair."""
         along, lies = self._player.hand.shaken(), self._player.lies
         number = None if arm.scatter.plain else arm.shots + 1
@@ -161,24 +159,23 @@ class Trigger:
             return along, None
         if lies.dial("lucky_numbers") > 0.0:
             tried = range(number, number + 1 + round(NUMBERS_TRIED * lies.dial("lucky_numbers")))
-            number = min(tried, key=lambda n: float(np.linalg.norm(self._stray(arm, along, now, n, speed) - wanted)))
+            number = min(tried, key=lambda n: math.dist(self._stray(arm, along, now, n, speed), wanted))
             arm.shots = number - 1
         if lies.dial("no_spread") > 0.0:
-            along = along + lies.dial("no_spread") * (along - self._stray(arm, along, now, number, speed))
-            along = along / np.linalg.norm(along)
+            stray, dial = self._stray(arm, along, now, number, speed), lies.dial("no_spread")
+            x, y, z = (a + dial * (a - b) for a, b in zip(along, stray, strict=True))
+            along = unit(x, y, z)
         return along, number
 
-    def _stray(
-        self, arm: Arm, along: NDArray[np.float64], now: float, number: int, speed: float
-    ) -> NDArray[np.float64]:
+    def _stray(self, arm: Arm, along: Triple, now: float, number: int, speed: float) -> Triple:
         """Where a shot of a number would go: the stream is the client's own, so it can look ahead."""
-        return np.array(copy.copy(arm.scatter).rays(tuple(along.tolist()), now, number, speed)[0])
+        return copy.copy(arm.scatter).rays(along, now, number, speed)[0]
 
-    def _muzzle(self, eye: NDArray[np.float64]) -> Triple:
-        x, y, z = eye.tolist()
+    def _muzzle(self, eye: Triple) -> Triple:
+        x, y, z = eye
         shift = MOST_SHIFT_M * self._player.lies.dial("shifted_muzzle")
         if shift == 0.0:
             return x, y, z
-        a, b = self._player.hand.aim[:2].tolist()
+        a, b, _ = self._player.hand.aim
         side = 1.0 if self._rng.random() < 0.5 else -1.0
         return x - side * b * shift, y + side * a * shift, z

@@ -18,6 +18,9 @@ GRID_M = 1.5
 HALF_WIDTH_M, HALF_DEPTH_M = 19.5, 14.25
 CLEARANCE_M = 0.4
 HEAD_ROOM_M = 1.9
+CELL_M, BODY_M, BODY_UP_M = 0.05, 0.34, 0.9
+"""Walls are looked for so far around a body, at this height."""
+AROUND = np.array([[math.cos(a), math.sin(a), 0.0] for a in np.linspace(0.0, 2.0 * math.pi, 16, endpoint=False)])
 COVER_UP_M = 0.9
 """How high what is between must reach to hide a crouching body."""
 
@@ -35,6 +38,7 @@ class Ground:
         self.neighbours = self._neighbours(level)
         self.standing = np.array(self._largest_region())
         self._level = level
+        self._clear: dict[tuple[int, int], bool] = {}
 
     def _neighbours(self, level: Level) -> list[list[int]]:
         apart = np.abs(self.places[:, None] - self.places[None]).max(axis=2)
@@ -66,6 +70,16 @@ class Ground:
             left -= region
             best = max(best, region, key=len)
         return sorted(best)
+
+    def clear(self, x: float, y: float) -> bool:
+        """Whether a body can stand around here without touching a wall; looked up in cells, once each."""
+        cell = (round(x / CELL_M), round(y / CELL_M))
+        known = self._clear.get(cell)
+        if known is None:
+            here = np.tile([cell[0] * CELL_M, cell[1] * CELL_M, BODY_UP_M], (len(AROUND), 1))
+            known = bool(np.isinf(self._level.first_many(here, AROUND, BODY_M).distance_m).all())
+            self._clear[cell] = known
+        return known
 
     def nearest(self, x: float, y: float) -> int:
         """The place nearest to a point, among those that can be reached."""
@@ -193,7 +207,7 @@ class Walker:
         change = math.hypot(wx, wy)
         share = min(1.0, self.GRIP * self.haste * seconds / change) if change > 0.0 else 0.0
         self.vx, self.vy = self.vx + share * wx, self.vy + share * wy
-        self.x, self.y = self.x + self.vx * seconds, self.y + self.vy * seconds
+        self._go(self.vx * seconds, self.vy * seconds)
         self._pose(seconds)
         wanted = math.atan2(self.vy, self.vx) if face is None and math.hypot(self.vx, self.vy) > 0.3 else face
         if wanted is not None:
@@ -201,6 +215,18 @@ class Walker:
             self.yaw += max(-self.TURN_RATE * seconds, min(self.TURN_RATE * seconds, off))
         self.pitch += (look - self.pitch) * min(1.0, 8.0 * seconds)
         self.phase += 2.0 * math.pi * math.hypot(self.vx, self.vy) * seconds / STRIDE_M
+
+    def _go(self, dx: float, dy: float) -> None:
+        """Take a step, or as much of it as walls leave."""
+        clear = self._ground.clear
+        if clear(self.x + dx, self.y + dy) or not clear(self.x, self.y):
+            self.x, self.y = self.x + dx, self.y + dy
+        elif clear(self.x + dx, self.y):
+            self.x, self.vy = self.x + dx, 0.0
+        elif clear(self.x, self.y + dy):
+            self.y, self.vx = self.y + dy, 0.0
+        else:
+            self.vx = self.vy = 0.0
 
     def _pose(self, seconds: float) -> None:
         if self.lift > 0.0 or self.rise > 0.0:

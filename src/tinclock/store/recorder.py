@@ -272,7 +272,9 @@ def _header(referee: Referee, flush_s: float, keep_level: bool) -> Header:
     rules, level = referee.rules, referee.level
     again = msgspec.json.decode(msgspec.json.encode(rules), type=Rules)
     if again != rules:
-        raise RecordingError("rules", "hold a number that JSON can't say (infinite, or none); a recording can't keep it")
+        raise RecordingError(
+            "rules", "hold a number that JSON can't say (infinite, or none); a recording can't keep it"
+        )
     note = None if level is None else _level_note(level, keep_level)
     storage = referee.history.columns.storage
     return Header(FORMAT, f"tinclock {tinclock.__version__}", referee.seed, storage, rules, note, flush_s=flush_s)
@@ -311,7 +313,9 @@ def _in_steps(
     if far.any():
         row = int(np.flatnonzero(far.any(axis=1))[0])
         most = FARTHEST_STEPS / PLACE_STEPS_PER_M / 1000.0
-        raise BadArrayError("bones", f"places within {most:.0f} km of the origin", f"{flat[row, :3].tolist()} steps", row)
+        raise BadArrayError(
+            "bones", f"places within {most:.0f} km of the origin", f"{flat[row, :3].tolist()} steps", row
+        )
     return flat, poses
 
 

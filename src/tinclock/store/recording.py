@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import msgspec
 import numpy as np
 
-from tinclock.core.errors import OutOfHistoryError, RecordingError
+from tinclock.core.errors import RecordingError
 from tinclock.core.records import Event, Ruling
 from tinclock.store.layout import FLUSHES, FORMAT, HEADER, LEVEL, TABLES, Flush, Header, Piece, schema, sha256
 from tinclock.store.level_tables import read_level, require_level
@@ -236,7 +236,9 @@ class Recording:
         if note is None:
             return None
         if not note.kept:
-            raise RecordingError(self.path, f"doesn't hold its level (digest {note.digest[:16]}); give it: --level FILE")
+            raise RecordingError(
+                self.path, f"doesn't hold its level (digest {note.digest[:16]}); give it: --level FILE"
+            )
         return read_level(self.path / LEVEL, note)
 
     def level_or(self, given: Level | None) -> Level | None:
@@ -277,5 +279,3 @@ def poses_of(table: pyarrow.Table, place_steps: int, turn_steps: int) -> dict[in
             poses[:, :, k] = column[begin:end].reshape(bones, ticks).T
         out[int(entity[begin])] = EntityPoses(tick[begin : begin + ticks], poses)
     return out
-
-

@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 
 LONGEST_PUSH = 1.0 + TOLERANCES.stick
 """A stick's reach, with room for rounding."""
+LONGEST_STEP_S = 1.0
+"""Nobody moves for longer than this in one report, however long it was silent."""
 
 
 def _both(context: Context) -> tuple[Stride, MovementRules]:
@@ -60,14 +62,17 @@ def check_clock(claim: MoveClaim, context: Context) -> Finding | None:
     if last is not None and command <= last:
         context.steps.append(Step("time since the last report", command - last, 0.0, "s"))
         return context.find("stale_move", command - last, 0.0, "s")
-    behind = max(stride.clock_at, now - 1.0)  # time that a silent client did not use doesn't pile up for long
-    step = max(1.0 / context.rules.match.tick_rate_hz, now - behind) if last is None else command - last
-    most = max(0.0, now + rules.time_allowance_s - behind)
-    context.steps.append(Step("time since the last report", step, most, "s"))
+    before, latest = stride.clock_at, now + rules.time_allowance_s
+    step = max(1.0 / context.rules.match.tick_rate_hz, now - before) if last is None else command - last
+    there_was = max(0.0, latest - before)
+    most = min(there_was, LONGEST_STEP_S + rules.time_allowance_s)
+    context.steps.append(Step("time since the last report", step, there_was, "s"))
     used = step if context.world.consequences["fast_clock"] == "note" else min(step, most)
-    stride.command_time, stride.clock_at, context.seconds = command, behind + used, used
-    if step > most + TOLERANCES.time_s:
-        return context.find("fast_clock", step, most, "s")
+    stride.command_time, context.seconds = command, used
+    # time that a silent client did not use doesn't pile up for long
+    stride.clock_at = max(before + min(step, there_was), now - LONGEST_STEP_S)
+    if step > there_was + TOLERANCES.time_s:
+        return context.find("fast_clock", step, there_was, "s")
     return None
 
 
