@@ -74,13 +74,13 @@ def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_j
 
 def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Tableau]]:
     from tinclock.core.claims import ShotClaim
-    from tinclock.core.tableau import tableau_of
+    from tinclock.core.tableau import Past, tableau_of
     from tinclock.garden.match import play_match
 
     tableaux: dict[int, Tableau] = {}
 
     def keep(referee: Any, ruling: Ruling, claim: object) -> None:
-        tableau = tableau_of(referee, ruling, claim) if isinstance(claim, ShotClaim) else None
+        tableau = tableau_of(Past(referee.history, referee.rules, referee.level), ruling, claim) if isinstance(claim, ShotClaim) else None
         if tableau is not None:
             tableaux[ruling.number] = tableau
 

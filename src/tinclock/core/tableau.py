@@ -16,11 +16,20 @@ if TYPE_CHECKING:
     from tinclock.core.claims import ShotClaim, Triple
     from tinclock.core.geometry.level import Level
     from tinclock.core.records import Ruling
-    from tinclock.core.referee import Referee
+    from tinclock.core.rules import Rules
+    from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.timeline.hitboxes import Hitboxes
 
 UNUSABLE = frozenset({"unknown_connection", "malformed", "direction_not_unit", "repeated_sequence"})
 """After one of these a claim holds nothing that could be drawn."""
+
+
+class Past(NamedTuple):
+    """The poses around a ruling, and what it was ruled by: of a referee, or read back from a recording."""
+
+    history: PoseHistory
+    rules: Rules
+    level: Level | None
 
 
 class Glimpse(NamedTuple):
@@ -68,22 +77,22 @@ class Tableau(NamedTuple):
         return float(np.linalg.norm(self.now.centres[0] - self.rewound.centres[0]))
 
 
-def tableau_of(referee: Referee, ruling: Ruling, claim: ShotClaim) -> Tableau | None:
+def tableau_of(past: Past, ruling: Ruling, claim: ShotClaim | None) -> Tableau | None:
     """The tableau of a ruling on `claim`, to be taken before the history moves on; None when nothing can be shown.
 
     A claim that was denied before its view was worked out is shown at the view it claimed, where that is still held.
     """
-    history = referee.history
+    history = past.history
     if any(finding.code in UNUSABLE for finding in ruling.findings):
         return None
-    view = ruling.view or claim.view
+    view = ruling.view or (claim.view if claim is not None else None)
     if view is None or not (history.holds(view.from_tick) and history.holds(view.to_tick)):
         return None
-    weapon, origin, direction = referee.rules.weapons.get(ruling.weapon), ruling.origin, ruling.direction
+    weapon, origin, direction = past.rules.weapons.get(ruling.weapon), ruling.origin, ruling.direction
     if weapon is None or origin is None or direction is None:
         return None
-    target, gap = _target(referee, ruling, view, np.array(origin), np.array(direction))
-    wall = None if referee.level is None else referee.level.first(origin, direction, weapon.range_m)
+    target, gap = _target(past, ruling, view, np.array(origin), np.array(direction))
+    wall = None if past.level is None else past.level.first(origin, direction, weapon.range_m)
     latest = View(history.newest_tick, history.newest_tick, 0.0)
     return Tableau(
         ruling,
@@ -97,16 +106,16 @@ def tableau_of(referee: Referee, ruling: Ruling, claim: ShotClaim) -> Tableau | 
         gap,
         float("inf") if wall is None else wall.distance_m,
         "" if wall is None else wall.surface.name,
-        referee.level,
-        _glimpses(referee, ruling, view, target, origin, direction) if target else (),
+        past.level,
+        _glimpses(past, ruling, view, target, origin, direction) if target else (),
     )
 
 
 def _glimpses(
-    referee: Referee, ruling: Ruling, view: View, target: int, origin: Triple, direction: Triple
+    past: Past, ruling: Ruling, view: View, target: int, origin: Triple, direction: Triple
 ) -> tuple[Glimpse, ...]:
     """The target half as old as the ruled view and twice as far, evenly; the ruled view itself is the third."""
-    history, ruled_at = referee.history, referee.history.time_of(view)
+    history, ruled_at = past.history, past.history.time_of(view)
     age = history.newest_time - ruled_at
     out = []
     for share in (0.0, 0.5, 1.0, 1.5, 2.0):
@@ -123,13 +132,13 @@ def _glimpses(
 
 
 def _target(
-    referee: Referee, ruling: Ruling, view: View, origin: NDArray[np.float64], direction: NDArray[np.float64]
+    past: Past, ruling: Ruling, view: View, origin: NDArray[np.float64], direction: NDArray[np.float64]
 ) -> tuple[int, float]:
     best, who = float("inf"), 0
-    for entity in referee.history.present(view):
+    for entity in past.history.present(view):
         if entity == ruling.entity or (ruling.hits and entity != ruling.hits[0].victim):
             continue
-        boxes = hitboxes_at(referee.history, entity, view)
+        boxes = hitboxes_at(past.history, entity, view)
         if boxes is None:
             continue
         gap = clearance(boxes, origin, direction)

@@ -148,7 +148,8 @@ _STEPS: dict[str, tuple[str, str]] = {
 _MARKS = {"ok": " ", "note": "~", "amend": "*", "deny": "x"}
 
 
-def _amount(value: float | str | None, unit: str) -> str:
+def amount(value: float | str | None, unit: str) -> str:
+    """A measured value as text, in the unit that people read it in."""
     if value is None:
         return "-"
     if isinstance(value, str):
@@ -170,8 +171,8 @@ def _amount(value: float | str | None, unit: str) -> str:
 def explain_step(step: Step) -> str:
     """One line: mark, what, measured, limit."""
     name, relation = _STEPS.get(step.name, (step.name, "limit"))
-    limit = "" if step.limit is None else f"({relation} {_amount(step.limit, step.unit)})"
-    return f"{_MARKS[step.verdict]} {name:<35} {_amount(step.observed, step.unit):<27} {limit}".rstrip()
+    limit = "" if step.limit is None else f"({relation} {amount(step.limit, step.unit)})"
+    return f"{_MARKS[step.verdict]} {name:<35} {amount(step.observed, step.unit):<27} {limit}".rstrip()
 
 
 def explain_event(event: Event, names: Mapping[int, str] | None = None) -> str:
@@ -218,7 +219,7 @@ def explain_finding(finding: Finding) -> str:
     """A finding as a sentence, with what was measured."""
     text = CODES.get(finding.code, finding.code)
     if finding.observed is not None and finding.limit is not None:
-        text += f": {_amount(finding.observed, finding.unit)} against {_amount(finding.limit, finding.unit)}"
+        text += f": {amount(finding.observed, finding.unit)} against {amount(finding.limit, finding.unit)}"
     if finding.detail:
         text += f" ({finding.detail})"
     return text

@@ -31,7 +31,7 @@ class Seat(NamedTuple):
 
     @property
     def conduct(self) -> str:
-        """ "honest", or what it does."""
+        """What it does that is unfair, or that it is honest."""
         return ", ".join(f"{kind} {dial:g}" for kind, dial in self.dials.items()) or "honest"
 
     def clock(self, server_time: float) -> float:

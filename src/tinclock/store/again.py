@@ -68,6 +68,7 @@ def rule_again(
     level: Level | None = None,
     until_s: float = float("inf"),
     on_ruling: Callable[[Referee, Ruling, object], None] | None = None,
+    on_tick: Callable[[Referee], None] | None = None,
     on_progress: Callable[[float], None] | None = None,
 ) -> Again:
     """Put everything that was recorded to a fresh referee.
@@ -77,12 +78,13 @@ def rule_again(
     until_s : server time at which to stop
     on_ruling : called with the referee, each ruling and its claim (None: the server's own shot), while the poses that
         it looked at are still in the history
+    on_tick : called with the referee after each tick's poses
     on_progress : called with the share that is done
 
     Raises `RecordingError` for a recording that can't be read or, with its own rules, isn't the sequence of calls that
     a referee accepts.
     """
-    return _Course(recording, rules, level, on_ruling).run(until_s, on_progress)
+    return _Course(recording, rules, level, on_ruling, on_tick).run(until_s, on_progress)
 
 
 class _Course:
@@ -90,14 +92,14 @@ class _Course:
 
     def __init__(
         self, recording: Recording, rules: Rules | None, level: Level | None,
-        on_ruling: Callable[[Referee, Ruling, object], None] | None,
+        on_ruling: Callable[[Referee, Ruling, object], None] | None, on_tick: Callable[[Referee], None] | None,
     ) -> None:  # fmt: skip
         header = recording.require_header()
         self._recording, self._lenient = recording, rules is not None and rules != header.rules
         self.referee = Referee(
             rules or header.rules, level=recording.level_or(level), seed=header.seed, storage=header.storage
         )
-        self._on_ruling = on_ruling
+        self._on_ruling, self._on_tick = on_ruling, on_tick
         self._digests = Digests()
         self.rulings: list[Ruling] = []
         self.steps: list[int] = []
@@ -131,18 +133,19 @@ class _Course:
 
     def _flush(self, flush: Flush, until_s: float) -> None:
         """Everything of one flush, in the order of the steps."""
-        claims, ticks = self._columns("claims", flush), self._columns("ticks", flush)
-        calls = self._columns("calls", flush)
+        tables = [self._columns(name, flush) for name in ("calls", "pings", "ticks", "claims")]
+        calls, pings, ticks, claims = tables
         poses = _by_tick(self._recording, flush)
-        steps = np.concatenate([columns[0] for columns in (calls, ticks, claims)])
-        kinds = np.repeat([0, 1, 2], [len(columns[0]) for columns in (calls, ticks, claims)])
-        rows = np.concatenate([np.arange(len(columns[0])) for columns in (calls, ticks, claims)])
+        steps = np.concatenate([columns[0] for columns in tables])
+        kinds = np.repeat(range(4), [len(columns[0]) for columns in tables])
+        rows = np.concatenate([np.arange(len(columns[0])) for columns in tables])
         order = np.argsort(steps, kind="stable")
         for kind, row, step in zip(kinds[order].tolist(), rows[order].tolist(), steps[order].tolist(), strict=True):
-            if kind == 2:
+            if kind == 3:
                 self._claim(step, claims[1][row], claims[2][row], claims[3][row])
-            elif kind == 0:
-                self._call(step, calls[2][row], calls[3][row], calls[4][row])
+            elif kind < 2:
+                _, _, names, arguments, answers = pings if kind else calls
+                self._call(step, names[row], arguments[row], answers[row])
             elif ticks[1][row] == "record" and ticks[3][row] > until_s:
                 break
             else:
@@ -176,6 +179,8 @@ class _Course:
             else:
                 self.referee.record(tick, at, *poses.get(tick, _NO_POSES))
                 self._ticks += 1
+                if self._on_tick is not None:
+                    self._on_tick(self.referee)
         except TinClockError as error:
             self._refuse(step, what, error)
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 FORMAT: Final = 1
 HEADER, FLUSHES, LEVEL = "recording.json", "flushes.jsonl", "level"
-TABLES: Final = ("calls", "ticks", "poses", "claims", "rulings", "events")
+TABLES: Final = ("calls", "pings", "ticks", "poses", "claims", "rulings", "events")
 PLACE_STEPS_PER_M: Final = 4096
 """Poses are rounded to these steps before they are ruled on, so that what was ruled is what is kept."""
 TURN_STEPS: Final = 4096
@@ -104,6 +104,7 @@ def schema(table: str) -> pyarrow.Schema:
     text, whole = pa.string(), pa.int64()
     fields = {
         "calls": [step, ("server_time", second), ("call", text), ("arguments", text), ("answer", text)],
+        "pings": [step, ("server_time", second), ("call", text), ("arguments", text), ("answer", text)],
         "ticks": [step, ("what", text), ("tick", whole), ("server_time", second)],
         "poses": [
             ("entity", pa.int32()), ("bone", pa.int16()), ("tick", pa.int32()),

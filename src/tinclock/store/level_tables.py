@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 def write_level(folder: Path, level: Level) -> None:
-    """Put a level's mesh down. vertices: x, y, z in metres; faces: a, b, c, rows of it, and kind, a surface's number."""
+    """Put a level's mesh down: vertices with x, y, z in metres; faces with a, b, c, rows of those, and their kind."""
     import pyarrow as pa
     import pyarrow.parquet as parquet
 

@@ -201,7 +201,8 @@ class Recorder:
         answer = getattr(self.referee, name)(**arguments)
         said = self._encode(answer).decode() if isinstance(answer, (int, str)) else None
         at = arguments.get("server_time", arguments.get("sent_at", arguments.get("received_at")))
-        self._batch.rows["calls"].append((self._step, at, name, text, said))
+        table = "pings" if name in ("ping", "pong") else "calls"
+        self._batch.rows[table].append((self._step, at, name, text, said))
         self._stepped()
         return answer
 

@@ -32,7 +32,7 @@ class Batch:
 
     def __init__(self, first_step: int) -> None:
         self.first_step = self.next_step = first_step
-        self.rows: dict[str, list[tuple[Any, ...]]] = {"calls": [], "ticks": [], "claims": []}
+        self.rows: dict[str, list[tuple[Any, ...]]] = {"calls": [], "pings": [], "ticks": [], "claims": []}
         self.poses: list[TickPoses] = []
         self.rulings: list[tuple[int, Ruling]] = []
         self.events: list[tuple[int, Event]] = []

@@ -1,0 +1,202 @@
+"""Why a shot did nothing: how far off it was, and what would have had to be different."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final, NamedTuple
+
+import numpy as np
+
+from tinclock.core.geometry.rig import Shape
+from tinclock.core.timeline.hitboxes import hitboxes_at
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.claims import Triple
+    from tinclock.core.records import Finding, Ruling
+    from tinclock.core.tableau import Past
+    from tinclock.core.timeline.hitboxes import Hitboxes
+    from tinclock.core.timeline.views import View
+
+LOOKED_S, LOOK_STEP_S = 0.5, 0.002
+"""Other views are tried so far around the ruled one, in these steps."""
+_ROUNDS = 90
+_INVERSE_GOLDEN: Final = (5.0**0.5 - 1.0) / 2.0
+
+HELPS: Final[dict[str, str]] = {
+    "fast_cadence": "fired {margin} later it would have passed",
+    "not_drawn": "{margin} later the weapon would have been drawn",
+    "reloading": "{margin} later the reload would have been over",
+    "muzzle_far": "it would have had to start {margin} nearer to the eye",
+    "view_ahead": "no client can have seen this: the view would have had to be {margin} older",
+    "view_capped": "claimed {margin} younger, its own view would have been ruled",
+    "view_late": "{margin} younger, the view would have been one that the connection explains",
+    "dead_actor": "had it arrived {margin} sooner, the trade window would have counted it",
+    "undercharged": "charged by {margin} more it would have fired",
+    "target_far": "{margin} nearer the target would have been in reach",
+    "damage_differs": "the server's own number counts, {margin} away from the claimed one",
+    "too_fast": "{margin} less would have been a way that the body can go",
+}
+"""What would have had to be different, by finding code."""
+
+
+class Near(NamedTuple):
+    """The hitbox that a ray passed closest: how far off (negative: inside), where from it, how far along the ray."""
+
+    entity: int
+    part: str
+    gap_m: float
+    where: str
+    along_m: float
+
+
+class OtherView(NamedTuple):
+    """The nearest other view at which the same ray would have hit: how much older (negative: younger), and whom."""
+
+    older_s: float
+    entity: int
+    part: str
+
+
+class Why(NamedTuple):
+    """What `why` found. `behind` is whom the ray would have met without the wall that stopped it."""
+
+    near: Near | None
+    other: OtherView | None
+    wall_m: float
+    surface: str
+    behind: Near | None
+    helps: tuple[str, ...]
+
+    def say(self, names: Mapping[int, str] | None = None) -> list[str]:
+        """In plain words, a line each; `names` says what to call entities."""
+        lines = []
+        if self.behind is not None:
+            lines.append(
+                f"the {self.surface} at {self.wall_m:.2f} m stopped it; behind that it would have met the "
+                f"{_part(self.behind.part)} of {_name(self.behind.entity, names)} at {self.behind.along_m:.2f} m"
+            )
+        elif self.near is not None:
+            lines.append(
+                f"{self.near.gap_m:.2f} m {self.near.where} the {_part(self.near.part)} of "
+                f"{_name(self.near.entity, names)}, {self.near.along_m:.1f} m away"
+            )
+        if self.other is not None:
+            age = "older" if self.other.older_s > 0.0 else "younger"
+            lines.append(
+                f"would have hit the {_part(self.other.part)} of {_name(self.other.entity, names)} with a view "
+                f"{abs(self.other.older_s) * 1000.0:.0f} ms {age}"
+            )
+        return [*lines, *self.helps]
+
+
+def _part(name: str) -> str:
+    return name.replace("_", " ")
+
+
+def _name(entity: int, names: Mapping[int, str] | None) -> str:
+    return (names or {}).get(entity) or f"entity {entity}"
+
+
+def why(past: Past, ruling: Ruling) -> Why:
+    """What was missing for a ruling to be a hit, from the poses around it. See `Why`."""
+    helps = tuple(text for finding in ruling.findings if (text := helped_by(finding)))
+    origin, direction, view = ruling.origin, ruling.direction, ruling.view
+    weapon = past.rules.weapons.get(ruling.weapon)
+    if ruling.hits or origin is None or direction is None or view is None or weapon is None or ruling.kind != "shot":
+        return Why(None, None, float("inf"), "", None, helps)
+    wall = None if past.level is None else past.level.first(origin, direction, weapon.range_m)
+    limit = weapon.range_m if wall is None else wall.distance_m
+    near = nearest_miss(past, ruling.entity, view, origin, direction, weapon.range_m)
+    behind = near if near is not None and near.gap_m <= 0.0 and near.along_m > limit else None
+    other = None if behind is not None else _other_view(past, ruling, view, origin, direction, limit)
+    surface = "" if wall is None else wall.surface.name
+    return Why(None if behind else near, other, limit, surface, behind, helps)
+
+
+def helped_by(finding: Finding) -> str:
+    """What would have had to be different for a finding not to be made; empty where nothing can be said."""
+    from tinclock.core.wording import amount
+
+    text = HELPS.get(finding.code)
+    return "" if text is None or finding.margin is None else text.format(margin=amount(finding.margin, finding.unit))
+
+
+def nearest_miss(
+    past: Past, shooter: int, view: View, origin: Triple, direction: Triple, limit_m: float
+) -> Near | None:
+    """The hitbox of anybody else that the ray passes closest, within its range; None where nobody is."""
+    start, along, best = np.array(origin), np.array(direction), None
+    for entity in past.history.present(view):
+        boxes = None if entity == shooter else hitboxes_at(past.history, entity, view)
+        if boxes is None or past.history.rig_of(entity).blocks_only:
+            continue
+        part, gap, at, off = closest_part(boxes, start, along, limit_m)
+        if best is None or gap < best.gap_m:
+            best = Near(entity, boxes.parts[part], gap, _where(off, along), at)
+    return best
+
+
+def closest_part(
+    boxes: Hitboxes, origin: NDArray[np.float64], direction: NDArray[np.float64], limit_m: float
+) -> tuple[int, float, float, NDArray[np.float64]]:
+    """(part, gap, distance along the ray, way from the part's middle to the ray there) of the nearest part.
+
+    The distance from a point to a convex shape is convex along a line, so golden section finds its least (Kiefer,
+    Sequential minimax search for a maximum, 1953). The gap is negative inside.
+    """
+    low, high = np.zeros(len(boxes.parts)), np.full(len(boxes.parts), limit_m)
+    for _ in range(_ROUNDS):
+        step = _INVERSE_GOLDEN * (high - low)
+        a, b = high - step, low + step
+        nearer = _gaps(boxes, origin + a[:, None] * direction) < _gaps(boxes, origin + b[:, None] * direction)
+        low, high = np.where(nearer, low, a), np.where(nearer, b, high)
+    middle = (low + high) / 2.0
+    gaps = _gaps(boxes, origin + middle[:, None] * direction)
+    best = int(np.argmin(gaps))
+    at = float(middle[best])
+    return best, float(gaps[best]), at, origin + at * direction - boxes.centres[best]
+
+
+def _gaps(boxes: Hitboxes, points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Signed distance of one point to each part, metres."""
+    local = np.einsum("pij,pi->pj", boxes.axes, points - boxes.centres)
+    capsule, box = boxes.shapes == Shape.CAPSULE, boxes.shapes == Shape.BOX
+    long = np.where(capsule, boxes.sizes[:, 0], 0.0)
+    local[:, 2] -= np.where(capsule, np.clip(local[:, 2], -long, long), 0.0)
+    round_ = np.linalg.norm(local, axis=1) - np.where(capsule, boxes.sizes[:, 1], boxes.sizes[:, 0])
+    over = np.abs(local) - boxes.sizes
+    square = np.linalg.norm(np.maximum(over, 0.0), axis=1) + np.minimum(over.max(axis=1), 0.0)
+    return np.where(box, square, round_)
+
+
+def _where(off: NDArray[np.float64], along: NDArray[np.float64]) -> str:
+    """Which side of a body the ray passed, as its shooter sees it."""
+    right = np.array([along[1], -along[0], 0.0])
+    right = right / np.linalg.norm(right) if np.linalg.norm(right) > 1e-9 else np.array([1.0, 0.0, 0.0])
+    up = np.cross(right, along)
+    aside, above = float(off @ right), float(off @ up)
+    if abs(above) >= abs(aside):
+        return "above" if above >= 0.0 else "below"
+    return "right of" if aside >= 0.0 else "left of"
+
+
+def _other_view(
+    past: Past, ruling: Ruling, view: View, origin: Triple, direction: Triple, limit_m: float
+) -> OtherView | None:
+    history, ruled_at = past.history, past.history.time_of(view)
+    best: OtherView | None = None
+    for step in range(1, round(LOOKED_S / LOOK_STEP_S)):
+        for sign in (1.0, -1.0):
+            at = ruled_at - sign * step * LOOK_STEP_S
+            if not history.first_snapshot_time <= at <= history.newest_time:
+                continue
+            hit = history.nearest(origin, direction, history.view_at(at), limit_m=limit_m, ignore=ruling.entity)
+            if hit is not None and not history.rig_of(hit.entity).blocks_only:
+                best = OtherView(sign * step * LOOK_STEP_S, hit.entity, hit.part.name)
+                break
+        if best is not None:
+            break
+    return best

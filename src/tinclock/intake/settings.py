@@ -1,0 +1,50 @@
+"""One setting of some rules, changed by its key path: `view.max_rewind_s`, `weapons.hose.damage`."""
+
+from __future__ import annotations
+
+from difflib import get_close_matches
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from tinclock.core.errors import RulesError
+from tinclock.intake.rules_file import parse_rules
+
+if TYPE_CHECKING:
+    from tinclock.core.rules import Rules
+
+
+def with_setting(rules: Rules, path: str, value: object) -> Rules:
+    """The rules with another value under a key path. Raises `RulesError` for a path or value that there can't be."""
+    tables: dict[str, Any] = msgspec.to_builtins(rules)
+    keys, table = path.split("."), tables
+    for depth, key in enumerate(keys):
+        if not isinstance(table, dict) or (key not in table and keys[0] != "consequences"):
+            known = list(table) if isinstance(table, dict) else []
+            near = get_close_matches(key, known, 1)
+            there = ".".join(keys[:depth]) or "the rules"
+            hint = f"did you mean {near[0]!r}?" if near else f"there are: {', '.join(known[:12]) or 'no keys'}"
+            raise RulesError(path, [f"{there}: no key {key!r}; {hint}"])
+        if depth + 1 < len(keys):
+            table = table[key]
+    table[keys[-1]] = value
+    return parse_rules(tables, path)
+
+
+def value_of(text: str) -> object:
+    """A value as it is written on a command line: JSON, or else just text."""
+    try:
+        found: object = msgspec.json.decode(text)
+    except msgspec.DecodeError:
+        return text
+    return found
+
+
+def setting_of(rules: Rules, path: str) -> object:
+    """The value under a key path. Raises `RulesError` for one that isn't there."""
+    found: Any = msgspec.to_builtins(rules)
+    for depth, key in enumerate(path.split(".")):
+        if not isinstance(found, dict) or key not in found:
+            raise RulesError(path, [f"{'.'.join(path.split('.')[:depth]) or 'the rules'}: no key {key!r}"])
+        found = found[key]
+    return found
