@@ -17,7 +17,7 @@ from tinclock.cli.summary import print_files, print_summary, summarise
 if TYPE_CHECKING:
     from tinclock.core.records import Ruling
     from tinclock.core.tableau import Tableau
-    from tinclock.garden.match import Played
+    from tinclock.garden.played import Played
 
 EPILOG = """
 \b
@@ -80,7 +80,11 @@ def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int
     tableaux: dict[int, Tableau] = {}
 
     def keep(referee: Any, ruling: Ruling, claim: object) -> None:
-        tableau = tableau_of(Past(referee.history, referee.rules, referee.level), ruling, claim) if isinstance(claim, ShotClaim) else None
+        tableau = (
+            tableau_of(Past(referee.history, referee.rules, referee.level), ruling, claim)
+            if isinstance(claim, ShotClaim)
+            else None
+        )
         if tableau is not None:
             tableaux[ruling.number] = tableau
 

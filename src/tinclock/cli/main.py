@@ -9,6 +9,11 @@ import click
 import tinclock
 
 COMMANDS = {
+    "again": ("tinclock.cli.again", "again", "Rule a recording again, by the same rules or by others."),
+    "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
+    "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),
+    "fairness": ("tinclock.cli.fairness", "fairness", "How fair a match was to those who shot and were shot at."),
+    "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
     "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, oddities, and what the weapons come to."),
     "flights": ("tinclock.cli.flights", "flights", "Fly what flies in the garden, and draw it."),
     "demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why."),
@@ -21,6 +26,9 @@ Examples:
   tinclock demo --seed 3 --json     the summary as JSON, for scripts
   tinclock demo --shot 57           draw and explain ruling 57
   tinclock flights                  a mortar's arc, one dodge under three compensations, a fast dart
+  tinclock play evening             a match of a minute, recorded
+  tinclock explain evening 57       why ruling 57 went as it did
+  tinclock again evening            the same rulings once more, bit for bit
   tinclock check garden.toml        every mistake of a rules file, and how many hits each weapon needs
 """
 

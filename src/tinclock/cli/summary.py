@@ -12,7 +12,7 @@ from tinclock.core.tally import tally
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tinclock.garden.match import Played
+    from tinclock.garden.played import Played
 
 
 def summarise(played: Played, files: dict[str, str]) -> dict[str, Any]:

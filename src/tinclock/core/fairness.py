@@ -118,10 +118,7 @@ def _count(ruling: Ruling, screen: Screen, codes: list[str], row: Counter[str], 
     row["inside"] += inside
     if ruling.outcome != "upheld":
         lost[codes[0]] += 1
-    elif any((hit.victim, hit.part) == screen for hit in ruling.hits):
-        row["upheld"] += 1
-        row["upheld_inside"] += inside
-    elif ruling.stopped_by == f"entity {screen.victim}":  # a door or a team-mate: met, and nothing to hurt
+    elif any((hit.victim, hit.part) == screen for hit in ruling.hits) or ruling.stopped_by == f"entity {screen.victim}":
         row["upheld"] += 1
         row["upheld_inside"] += inside
     else:
@@ -203,7 +200,7 @@ def _tick_near(referee: Referee, server_time: float) -> int | None:
     history = referee.history
     times, _, ticks = history.ticks()
     place = int(np.searchsorted(times, server_time, side="right")) - 1
-    return ticks[place] if 0 <= place else None
+    return ticks[place] if place >= 0 else None
 
 
 def undying(rules: Rules) -> Rules:

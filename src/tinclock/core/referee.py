@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from tinclock.core.rules import Rules
     from tinclock.core.timeline.bodies import Reached
     from tinclock.core.timeline.clock import ClockEstimate
+    from tinclock.core.timeline.packed import Poses
 
 
 class Referee:
@@ -223,7 +224,7 @@ class Referee:
         tick: int,
         server_time: float,
         entities: Sequence[int] | NDArray[np.int64],
-        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+        bones: Poses,
     ) -> None:
         """Store the poses of one tick (see `PoseHistory.record`). The dead are left out: nobody hits a corpse."""
         if self.ledger.dead:
@@ -231,9 +232,11 @@ class Referee:
         self.history.record(tick, server_time, entities, bones)
 
     def _without_the_dead(
-        self, entities: Sequence[int] | NDArray[np.int64], bones: NDArray[np.floating] | Sequence[NDArray[np.floating]]
-    ) -> tuple[list[int], NDArray[np.floating] | list[NDArray[np.floating]]]:
+        self, entities: Sequence[int] | NDArray[np.int64], bones: Poses
+    ) -> tuple[Sequence[int] | NDArray[np.int64], Poses]:
         ids = [int(entity) for entity in entities]
+        if self.ledger.dead.isdisjoint(ids):
+            return entities, bones
         if len(bones) != len(ids):
             raise BadArrayError("bones", f"{len(ids)} poses, one an entity", f"{len(bones)} poses")
         for entity in ids:

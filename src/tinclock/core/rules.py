@@ -21,7 +21,7 @@ Trust = Literal["casual", "ranked", "tournament"]
 class ViewRules(Table, frozen=True, kw_only=True):
     """How far a shooter's view may lie from the present."""
 
-    max_rewind_s: Positive = 0.4
+    max_rewind_s: NotNegative = 0.4
     """Nobody is rewound further. A claim with an older view is ruled at this age instead (amended)."""
     early_allowance_s: NotNegative = 0.004
     """How much newer than physics allows a view may be before it is refused (clock resolution)."""

@@ -169,7 +169,7 @@ def _gaps(boxes: Hitboxes, points: NDArray[np.float64]) -> NDArray[np.float64]:
     round_ = np.linalg.norm(local, axis=1) - np.where(capsule, boxes.sizes[:, 1], boxes.sizes[:, 0])
     over = np.abs(local) - boxes.sizes
     square = np.linalg.norm(np.maximum(over, 0.0), axis=1) + np.minimum(over.max(axis=1), 0.0)
-    return np.where(box, square, round_)
+    return np.asarray(np.where(box, square, round_))
 
 
 def _where(off: NDArray[np.float64], along: NDArray[np.float64]) -> str:

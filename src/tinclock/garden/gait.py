@@ -133,10 +133,10 @@ class Gait:
         if bodies.raised is not None:
             pitch[:, row["right_upper_arm"]] -= 1.7 * bodies.raised
             pitch[:, row["right_forearm"]] += 0.8 * bodies.raised
-        return _turned(twist, roll, pitch)
+        return np.asarray(_turned(twist, roll, pitch))
 
 
-@njit(cache=True)
+@njit(cache=True)  # type: ignore[untyped-decorator]
 def _turned(twist: Any, roll: Any, pitch: Any) -> Any:
     """(n, bones, 4): a turn about y by pitch, then about x by roll, then about z by twist, all (n, bones) radians."""
     out = np.empty((*pitch.shape, 4))
@@ -153,7 +153,7 @@ def _turned(twist: Any, roll: Any, pitch: Any) -> Any:
     return out
 
 
-@njit(cache=True)
+@njit(cache=True)  # type: ignore[untyped-decorator]
 def _hang(order: Any, parents: Any, offset: Any, turns: Any, out: Any) -> None:
     """Place and turn every bone but the roots by its parent, which `order` names before it. out : (n, bones, 7)"""
     for i in range(out.shape[0]):

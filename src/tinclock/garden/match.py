@@ -315,7 +315,7 @@ class _Match:
 
     def _frames(self, now: float) -> None:
         for k, (player, eye) in enumerate(zip(self.players, self._eyes.tolist(), strict=True)):
-            shot = player.frame(now, 1.0 / self.rate_hz, tuple(eye))
+            shot = player.frame(now, 1.0 / self.rate_hz, (eye[0], eye[1], eye[2]))
             if shot is not None:
                 self.shots[player.seat.connection, shot.claim.sequence] = shot
             packet = player.mail.packet(player.seat.clock(now))

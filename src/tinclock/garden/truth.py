@@ -7,7 +7,7 @@ shot's crosshair was on. Nothing that judges a recording reads any of them.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import msgspec
 
@@ -53,7 +53,7 @@ def write_truth(played: Played, folder: str | Path) -> Path:
         for k, seen in enumerate(shot.rays)
     ]
     names = ("connection", "sequence", "fired_at", "weapon", "ray", "victim", "part", "distance_m", "kept")
-    columns = list(zip(*rows, strict=True)) if rows else [[] for _ in names]
+    columns: list[Any] = list(zip(*rows, strict=True)) if rows else [[] for _ in names]
     try:
         path.mkdir(parents=True, exist_ok=True)
         (path / LABELS).write_bytes(msgspec.json.format(msgspec.json.encode(labels), indent=1) + b"\n")

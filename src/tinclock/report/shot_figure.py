@@ -11,7 +11,7 @@ from tinclock.report.looks import INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dres
 from tinclock.report.outlines import draw_boxes, draw_section
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
     from pathlib import Path
 
     from tinclock.core.tableau import Tableau
@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 BEYOND_M = 2.0
 
 
-def draw_shot(tableau: Tableau, path: Path, names: Mapping[int, str] | None = None) -> Path:
-    """Write the picture of a shot as a PNG. `names` gives entities a name to show."""
+def draw_shot(tableau: Tableau, path: Path, names: Mapping[int, str] | None = None, said: Sequence[str] = ()) -> Path:
+    """Write the picture of a shot as a PNG. `names` gives entities a name to show; `said` is what `Why.say` says."""
     figure = new_figure("draw_shot")
     grid = figure.add_gridspec(
         2, 2, width_ratios=(1.75, 1.0), left=0.055, right=0.985, top=0.83, bottom=0.075, hspace=0.34, wspace=0.13
@@ -42,7 +42,7 @@ def draw_shot(tableau: Tableau, path: Path, names: Mapping[int, str] | None = No
     beside.set_ylim(-0.25, 3.0)
     above.set_ylim(-2.6, 2.6)
     _aim(figure.add_subplot(grid[:, 1]), tableau, origin, along)
-    _head(figure, tableau, names or {})
+    _head(figure, tableau, names or {}, said)
     return save(figure, path)
 
 
@@ -105,7 +105,7 @@ def _aim(axes: Any, tableau: Tableau, origin: Any, along: Any) -> None:
     dress(axes, "along the shot: the crosshair is at 0, 0", "metres to its right", "metres above it")
 
 
-def _head(figure: Any, tableau: Tableau, names: Mapping[int, str]) -> None:
+def _head(figure: Any, tableau: Tableau, names: Mapping[int, str], said: Sequence[str]) -> None:
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
@@ -119,10 +119,12 @@ def _head(figure: Any, tableau: Tableau, names: Mapping[int, str]) -> None:
     else:
         passed = f"{max(tableau.clearance_m, 0.0):.2f} m from {target}" if tableau.target else "nobody near"
         told = f"{shooter} hit nobody: passed {passed}"
+        if ruling.outcome != "denied" and tableau.wall_surface and (ruling.stopped_by or "") == tableau.wall_surface:
+            told = f"{shooter} hit nobody: the {tableau.wall_surface} stopped it after {tableau.wall_m:.1f} m"
     figure.text(0.055, 0.95, f"Ruling {ruling.number}: ", fontsize=15, color=INK, weight="bold")
     figure.text(0.185, 0.95, ruling.outcome, fontsize=15, color=OUTCOMES[ruling.outcome], weight="bold")
     figure.text(0.262, 0.95, told, fontsize=13, color=INK)
-    figure.text(0.055, 0.905, _second_line(tableau, target), fontsize=10.5, color=INK)
+    figure.text(0.055, 0.905, "; ".join([_second_line(tableau, target), *said][:3])[:170], fontsize=10.5, color=INK)
     handles = [
         Patch(fc=REWOUND, ec=INK, label="target, rewound to the shooter's view"),
         Patch(fc=NOW, ec=INK, label="target, where the server has it now"),

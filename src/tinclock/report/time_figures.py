@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
-    from tinclock.garden.match import BoundPoint, ClockPoint
+    from tinclock.garden.played import BoundPoint, ClockPoint
 
 
 def draw_clock(points: Sequence[ClockPoint], path: Path, title: str) -> Path:

@@ -9,6 +9,7 @@ import numpy as np
 
 from tinclock.core.errors import RecordingError, TinClockError
 from tinclock.core.referee import Referee
+from tinclock.core.timeline.packed import Packed
 from tinclock.core.timeline.views import Drawing
 from tinclock.store.writer import Digests
 from tinclock.wire.codec import decode_claim
@@ -209,21 +210,20 @@ class _Course:
 
 def _by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:
     """The arguments of `Referee.record` for each tick of a flush: entities and their poses."""
-    bodies = recording.poses(flush)
-    if not bodies:
+    entity, tick, values = recording.pose_rows(flush)
+    if not len(tick):
         return {}
-    ids = np.array(sorted(bodies), np.int64)
-    first = bodies[int(ids[0])]
-    if all(
-        body.poses.shape == first.poses.shape and np.array_equal(body.ticks, first.ticks) for body in bodies.values()
+    order = np.argsort(tick, kind="stable")  # they lie by entity and bone, and stay so within a tick
+    entity, tick, values = entity[order], tick[order], np.ascontiguousarray(values[order])
+    first = np.flatnonzero(np.diff(tick, prepend=-1))
+    bodies = np.flatnonzero((np.diff(entity, prepend=-1) != 0) | (np.diff(tick, prepend=-1) != 0))
+    ends = np.append(first[1:], len(tick))
+    begin_of = np.searchsorted(bodies, first)
+    end_of = np.append(begin_of[1:], len(bodies))
+    out = {}
+    for number, begin, end, low, high in zip(
+        tick[first].tolist(), first.tolist(), ends.tolist(), begin_of.tolist(), end_of.tolist(), strict=True
     ):
-        together = np.stack([bodies[int(entity)].poses for entity in ids], axis=1)
-        return {tick: (ids, together[row]) for row, tick in enumerate(first.ticks.tolist())}
-    out: dict[int, tuple[list[int], list[NDArray[np.float64]]]] = {}
-    for entity in ids.tolist():
-        ticks, poses = bodies[entity]
-        for tick, pose in zip(ticks.tolist(), poses, strict=True):
-            members, each = out.setdefault(tick, ([], []))
-            members.append(entity)
-            each.append(pose)
-    return dict(out)
+        starts = np.append(bodies[low:high], end) - begin
+        out[number] = (entity[bodies[low:high]], Packed(values[begin:end], starts))
+    return out

@@ -21,7 +21,7 @@ LEVEL_WHILE_PLAYING, LEVEL_WHEN_CLOSED = 1, 12
 
 
 class TickPoses(NamedTuple):
-    """The poses of one tick, in steps: ids (n,) rising, counts (n,) bones of each, places (rows, 3), turns (rows, 4)."""
+    """One tick's poses, in steps: ids (n,) rising, counts (n,) bones of each, places (rows, 3), turns (rows, 4)."""
 
     tick: int
     ids: NDArray[np.int64]

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
 
-import tinclock
 from tinclock.core.combat.bulletin import KEPT_EVENTS
 from tinclock.core.errors import BadArrayError, BadNumberError, RecordingError
 from tinclock.core.geometry.level import level_digest
@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.records import Event, Ruling
     from tinclock.core.referee import Referee
+    from tinclock.core.timeline.packed import Poses
     from tinclock.core.timeline.views import Drawing
 
 _STEPS = np.array([PLACE_STEPS_PER_M] * 3 + [TURN_STEPS] * 4, float)
@@ -177,7 +178,7 @@ class Recorder:
 
     def record(
         self, tick: int, server_time: float, entities: Sequence[int] | NDArray[np.int64],
-        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+        bones: Poses,
     ) -> None:  # fmt: skip
         """See `Referee.record`. What was gathered before is handed to the disk when it is time."""
         if server_time - self._flushed_s >= self._flush_s or self._told - self._flushed_event > KEPT_EVENTS // 2:
@@ -220,7 +221,7 @@ class Recorder:
 
     def _keep(
         self, tick: int, ids: NDArray[np.int64], steps: NDArray[np.floating],
-        poses: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+        poses: Poses,
     ) -> None:  # fmt: skip
         if not len(ids):
             return
@@ -278,7 +279,7 @@ def _header(referee: Referee, flush_s: float, keep_level: bool) -> Header:
         )
     note = None if level is None else _level_note(level, keep_level)
     storage = referee.history.columns.storage
-    return Header(FORMAT, f"tinclock {tinclock.__version__}", referee.seed, storage, rules, note, flush_s=flush_s)
+    return Header(FORMAT, f"tinclock {version('tinclock')}", referee.seed, storage, rules, note, flush_s=flush_s)
 
 
 def _level_note(level: Level, keep: bool) -> LevelNote:
@@ -290,9 +291,7 @@ def _level_note(level: Level, keep: bool) -> LevelNote:
     return LevelNote(digest, len(level.faces), keep, surfaces)
 
 
-def _in_steps(
-    order: NDArray[np.int64], bones: NDArray[np.floating] | Sequence[NDArray[np.floating]]
-) -> tuple[NDArray[np.floating], Any]:
+def _in_steps(order: NDArray[np.int64], bones: Poses) -> tuple[NDArray[np.floating], Any]:
     """All poses in steps, (rows, 7) float64 of whole numbers, and as they come out of the recording again.
 
     What isn't a pose at all is handed on as it came: the referee says what is wrong with it.

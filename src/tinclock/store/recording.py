@@ -110,11 +110,11 @@ class Recording:
             for file in sorted((self.path / table).glob("*.parquet")):
                 data = file.read_bytes()
                 names.setdefault(file.stem, {})[table] = Piece(f"{table}/{file.name}", 0, len(data), sha256(data))
-        empty = {"rulings": 0, "rulings_sha256": "", "events": 0, "events_sha256": "", "ticks": 0}
-        return [
-            Flush(first_step=0, next_step=0, from_s=None, to_s=None, pieces=names[stem], **empty)
-            for stem in sorted(names)
-        ]  # fmt: skip
+        empty = Flush(
+            first_step=0, next_step=0, from_s=None, to_s=None, ticks=0, rulings=0, rulings_sha256="", events=0,
+            events_sha256="", pieces={},
+        )  # fmt: skip
+        return [msgspec.structs.replace(empty, pieces=names[stem]) for stem in sorted(names)]
 
     # -- what it holds ----------------------------------------------------------------------------------------
 
@@ -254,28 +254,25 @@ class Recording:
             raise RecordingError(self.path / HEADER, "can't be read, and nothing can be ruled or drawn without it")
         return self.header
 
+    def pose_rows(self, flush: Flush) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float64]]:
+        """The poses of one flush, a row a bone, by entity, bone and tick: (entity, tick, (rows, 7) float64 metres)."""
+        header, table = self.require_header(), self.piece("poses", flush)
+        values = np.empty((table.num_rows, 7))
+        for k, name in enumerate(("x", "y", "z", "qx", "qy", "qz", "qw")):
+            values[:, k] = table[name].to_numpy() / (header.place_steps_per_m if k < 3 else header.turn_steps)
+        return table["entity"].to_numpy().astype(np.int64), table["tick"].to_numpy().astype(np.int64), values
+
     def poses(self, flush: Flush) -> dict[int, EntityPoses]:
         """The poses of one flush by entity, as they were ruled on."""
-        header, table = self.require_header(), self.piece("poses", flush)
-        return poses_of(table, header.place_steps_per_m, header.turn_steps)
-
-
-def poses_of(table: pyarrow.Table, place_steps: int, turn_steps: int) -> dict[int, EntityPoses]:
-    """The poses of a table by entity. Its rows are sorted by entity, bone and tick."""
-    if not table.num_rows:
-        return {}
-    entity, bone = table["entity"].to_numpy(), table["bone"].to_numpy()
-    tick = table["tick"].to_numpy().astype(np.int64)
-    values = [table[name].to_numpy() / place_steps for name in ("x", "y", "z")]
-    values += [table[name].to_numpy() / turn_steps for name in ("qx", "qy", "qz", "qw")]
-    starts = np.flatnonzero(np.diff(entity, prepend=-1))
-    ends = np.append(starts[1:], len(entity))
-    out = {}
-    for begin, end in zip(starts.tolist(), ends.tolist(), strict=True):
-        bones = int(bone[end - 1]) + 1
-        ticks = (end - begin) // bones
-        poses = np.empty((ticks, bones, 7))
-        for k, column in enumerate(values):
-            poses[:, :, k] = column[begin:end].reshape(bones, ticks).T
-        out[int(entity[begin])] = EntityPoses(tick[begin : begin + ticks], poses)
-    return out
+        entity, tick, values = self.pose_rows(flush)
+        if not len(entity):
+            return {}
+        bone = self.piece("poses", flush)["bone"].to_numpy()
+        starts = np.flatnonzero(np.diff(entity, prepend=-1))
+        out = {}
+        for begin, end in zip(starts.tolist(), np.append(starts[1:], len(entity)).tolist(), strict=True):
+            bones = int(bone[end - 1]) + 1
+            ticks = (end - begin) // bones
+            poses = np.ascontiguousarray(values[begin:end].reshape(bones, ticks, 7).transpose(1, 0, 2))
+            out[int(entity[begin])] = EntityPoses(tick[begin : begin + ticks], poses)
+        return out

@@ -20,7 +20,6 @@ if TYPE_CHECKING:
     from tinclock.store.recording import EntityPoses, Recording
 
 
-
 def step_of(recording: Recording, ruling: Ruling) -> int:
     """The step that made a ruling."""
     for flush in recording.between(ruling.received_at, ruling.received_at):

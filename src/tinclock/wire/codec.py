@@ -30,7 +30,8 @@ def decode_claim(received: bytes) -> Claim | object:
     except (msgspec.DecodeError, RecursionError, ValueError, OverflowError):
         pass
     try:
-        return (_ANY_JSON if as_json else _ANY_PACKED).decode(received)
+        plain: object = (_ANY_JSON if as_json else _ANY_PACKED).decode(received)
+        return plain
     except (msgspec.DecodeError, RecursionError, ValueError, OverflowError):
         return Unreadable(excerpt(received))
 

@@ -10,6 +10,7 @@ from tinclock.core.arrays import require_shape
 from tinclock.core.errors import AlreadyKnownError, BadArrayError, BadNumberError, UnknownNameError
 from tinclock.core.memory import header_of
 from tinclock.core.timeline import rewind
+from tinclock.core.timeline.packed import Packed
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.rig import Part, Rig
+    from tinclock.core.timeline.packed import Poses
 
 GROWTH = 1.125  # little over what is needed: the history's memory is promised close to that of the raw poses
 HALF_STEPS = 32700.0
@@ -175,7 +177,7 @@ class Columns:
         self,
         slot: int,
         entities: Sequence[int] | NDArray[np.int64],
-        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+        bones: Poses,
     ) -> None:
         """Clear a slot and store one tick's poses in it; on a mistake the slot stays empty."""
         self._full[1][slot] = 0
@@ -209,10 +211,10 @@ class Columns:
 _NO_STARTS = np.zeros(0, np.int64)
 
 
-def _flat_poses(
-    count: int, bones: NDArray[np.floating] | Sequence[NDArray[np.floating]]
-) -> tuple[NDArray[np.floating], NDArray[np.int64], int]:
+def _flat_poses(count: int, bones: Poses) -> tuple[NDArray[np.floating], NDArray[np.int64], int]:
     """All poses as (rows, 7), where each entity's begin (empty: evenly), and how many rows each has."""
+    if isinstance(bones, Packed):
+        return bones.flat, bones.starts, 0
     if isinstance(bones, np.ndarray):
         if bones.ndim != 3 or bones.shape[0] != count or bones.shape[2] != 7:
             if count == 0 and bones.size == 0:

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level, LevelHit
     from tinclock.core.geometry.rig import Part, Rig
     from tinclock.core.timeline.hitboxes import Hitboxes
+    from tinclock.core.timeline.packed import Poses
 
 NO_LIMIT = float("inf")
 Triple = tuple[float, float, float]
@@ -156,7 +157,7 @@ class PoseHistory:
         tick: int,
         server_time: float,
         entities: Sequence[int] | NDArray[np.int64],
-        bones: NDArray[np.floating] | Sequence[NDArray[np.floating]],
+        bones: Poses,
     ) -> None:
         """Store the poses of one tick. Entities that are not listed are absent in it.
 

@@ -1,0 +1,107 @@
+"""`tinclock contents`: what a recording holds, and whether it is whole."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.reading import console_for, json_option, opened, recording_argument, salvage_option, told_plainly
+
+if TYPE_CHECKING:
+    from tinclock.store.recording import Recording
+
+EPILOG = """
+\b
+Examples:
+  tinclock contents evening              what it holds, where it ends
+  tinclock contents evening --check      besides, read every byte and hold it against what was noted
+  tinclock contents torn --salvage       what can still be read of a broken one
+
+\b
+Exit status: 0 whole (or ended by a kill, which loses nothing that was flushed), 1 torn or altered.
+"""
+
+
+@click.command(epilog=EPILOG)
+@recording_argument
+@click.option("--check", is_flag=True, help="Read everything and hold it against the digests that were noted.")
+@salvage_option
+@json_option
+def contents(recording: Path, check: bool, salvage: bool, as_json: bool) -> None:
+    """Say what a recording holds, where it ends, and (--check) whether it is as it was written."""
+    with told_plainly():
+        found = opened(recording, salvage)
+        wrong = found.verify() if check else list(found.problems)
+    report = _report(found, wrong, check)
+    if as_json:
+        click.echo(json.dumps(report, indent=2))
+    else:
+        _print(report)
+    if wrong:
+        sys.exit(1)
+
+
+def _report(found: Recording, wrong: list[str], checked: bool) -> dict[str, Any]:
+    from tinclock.store.layout import TABLES
+
+    header = found.header
+    last = found.flushes[-1] if found.flushes else None
+    tables = {
+        name: {"rows": found.rows(name), "bytes": sum(f.pieces[name].bytes for f in found.flushes if name in f.pieces)}
+        for name in TABLES
+    }
+    return {
+        "recording": str(found.path),
+        "format": None if header is None else header.format,
+        "written_by": None if header is None else header.written_by,
+        "seed": None if header is None else header.seed,
+        "level": None if header is None or header.level is None else header.level.digest,
+        "begins_at_s": found.begins_at_s,
+        "ends_at_s": found.ends_at_s,
+        "ticks": found.ticks,
+        "closed": found.closed,
+        "torn_tail": found.torn_tail,
+        "rulings_sha256": "" if last is None else last.rulings_sha256,
+        "events_sha256": "" if last is None else last.events_sha256,
+        "bytes": found.nbytes,
+        "tables": tables,
+        "strays": found.strays,
+        "checked": checked,
+        "wrong": wrong,
+    }
+
+
+def _print(report: dict[str, Any]) -> None:
+    from rich.table import Table
+
+    console = console_for(False)
+    end = "ended in good order" if report["closed"] else "its writer was stopped; nothing is known of what came after"
+    console.print(
+        f"[bold]{report['recording']}[/]: {report['begins_at_s']:.3f} to {report['ends_at_s']:.3f} s, "
+        f"{report['ticks']} ticks, {report['bytes'] / 1e6:.2f} MB; {end}",
+        highlight=False, soft_wrap=True,
+    )  # fmt: skip
+    console.print(
+        f"format {report['format']}, {report['written_by']}, seed {report['seed']}, "
+        f"level {(report['level'] or 'open ground')[:16]}, digest of the rulings {report['rulings_sha256'][:16]}",
+        highlight=False, soft_wrap=True,
+    )  # fmt: skip
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    table.add_column("table")
+    table.add_column("rows", justify="right")
+    table.add_column("kB", justify="right")
+    for name, row in report["tables"].items():
+        table.add_row(name, f"{row['rows']:,}", f"{row['bytes'] / 1e3:,.1f}")
+    console.print(table)
+    if report["torn_tail"]:
+        console.print("the last flush was cut off while it was noted; it doesn't count", highlight=False)
+    for stray in report["strays"]:
+        console.print(f"no flush lists {stray}: nothing reads it, it can be deleted", highlight=False, soft_wrap=True)
+    if report["checked"] and not report["wrong"]:
+        console.print("[green]every file is as it was written[/]", highlight=False)
+    for line in report["wrong"]:
+        console.print(f"[red]x[/] {line}", highlight=False, soft_wrap=True)

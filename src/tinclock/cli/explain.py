@@ -1,0 +1,189 @@
+"""`tinclock explain`: any claim of a recording, step by step, and drawn."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.reading import (
+    STYLES,
+    console_for,
+    json_option,
+    level_from,
+    level_option,
+    opened,
+    recording_argument,
+    report_problems,
+    salvage_option,
+    told_plainly,
+    written,
+)
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Ruling
+    from tinclock.store.recording import Recording
+
+EPILOG = """
+\b
+Examples:
+  tinclock explain evening 57                                     ruling 57, every step
+  tinclock explain evening 57 --picture shot.png                  and drawn
+  tinclock explain evening --account beryl --outcome denied       the denied claims of beryl
+  tinclock explain evening --finding view_capped --first          the first of those, explained
+  tinclock explain evening --from 12 --to 15 --kind shot --missed shots of those seconds that hit nobody
+"""
+
+
+@click.command(epilog=EPILOG)
+@recording_argument
+@click.argument("number", metavar="[RULING]", required=False, type=int)
+@click.option("--account", help="Only this account's.")
+@click.option("--weapon", help="Only with this weapon.")
+@click.option("--kind", help="Only claims of this kind: shot, launch, strike, move, ...")
+@click.option("--outcome", type=click.Choice(["upheld", "amended", "denied"]), help="Only with this outcome.")
+@click.option("--finding", help="Only those in which this was found.")
+@click.option("--from", "since", type=float, default=float("-inf"), help="Not before this server time, in seconds.")
+@click.option("--to", "until", type=float, default=float("inf"), help="Not after this server time, in seconds.")
+@click.option("--missed", is_flag=True, help="Only those that hit nobody.")
+@click.option("--first", is_flag=True, help="Explain the first that fits instead of listing them.")
+@click.option("--rows", default=40, show_default=True, help="Rulings to list; 0 lists all.")
+@click.option("--picture", type=click.Path(path_type=Path), help="Draw it into this PNG file.")
+@level_option
+@salvage_option
+@json_option
+def explain(
+    recording: Path, number: int | None, rows: int, first: bool, picture: Path | None, level_file: Path | None,
+    salvage: bool, as_json: bool, **wanted: Any,
+) -> None:  # fmt: skip
+    """Explain a claim: what was measured at each step, how far off it was, what would have had to be different.
+
+    Without a number, lists the rulings that the filters leave; a single one is explained at once.
+    """
+    with told_plainly():
+        source = opened(recording, salvage)
+        if number is not None:
+            chosen = [source.ruling(number)]
+        else:
+            chosen = list(_fitting(source.rulings(wanted["since"], wanted["until"]), **wanted))
+        if not chosen:
+            raise click.ClickException(f"{recording}: no ruling fits; see `tinclock contents {recording}`")
+        if len(chosen) == 1 or first:
+            _explain(source, chosen[0], level_from(level_file), picture, as_json)
+        else:
+            if picture is not None:
+                raise click.UsageError(f"--picture: {len(chosen)} rulings fit; name one, or take the --first")
+            _list(chosen, rows, as_json)
+        report_problems(source)
+
+
+def _fitting(
+    rulings: Iterable[Ruling], account: str | None, weapon: str | None, kind: str | None, outcome: str | None,
+    finding: str | None, since: float, until: float, missed: bool,
+) -> Iterable[Ruling]:  # fmt: skip
+    for ruling in rulings:
+        if (
+            (account is None or ruling.account == account)
+            and (weapon is None or ruling.weapon == weapon)
+            and (kind is None or ruling.kind == kind)
+            and (outcome is None or ruling.outcome == outcome)
+            and (finding is None or any(found.code == finding for found in ruling.findings))
+            and since <= ruling.received_at <= until
+            and not (missed and ruling.hits)
+        ):
+            yield ruling
+
+
+def names_of(source: Recording) -> dict[int, str]:
+    """What to call the entities: their accounts, or the names they were placed with."""
+    names: dict[int, str] = {}
+    for flush in source.flushes:
+        table = source.piece("calls", flush)
+        for call, text, answer in zip(*(table[c].to_pylist() for c in ("call", "arguments", "answer")), strict=True):
+            if call in ("admit", "place") and answer is not None:
+                said = json.loads(text)
+                names[int(answer)] = said.get("account") or said.get("name") or said["rig"]
+    return names
+
+
+def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Path | None, as_json: bool) -> None:
+    import msgspec
+
+    from tinclock.core.errors import RecordingError
+    from tinclock.core.why import why
+    from tinclock.store.window import past_of
+
+    names, said, file = names_of(source), [], None
+    try:
+        past = past_of(source, ruling, level)
+    except RecordingError as error:
+        if picture is not None or not source.salvage:
+            raise
+        source.problems.append(str(error))
+    else:
+        said = why(past, ruling).say(names)
+        if picture is not None:
+            file = written(picture, lambda path: _draw(source, past, ruling, names, said, path))
+    if as_json:
+        told = {"ruling": msgspec.to_builtins(ruling), "trace": ruling.explain().splitlines(), "why": said}
+        click.echo(json.dumps({**told, "picture": None if file is None else str(file)}, indent=2))
+        return
+    console = console_for(False)
+    console.print(ruling.explain(), markup=False, highlight=False, soft_wrap=True)
+    for line in said:
+        console.print(f"  -> {line}", markup=False, highlight=False, soft_wrap=True)
+    if file is not None:
+        console.print(f"picture {file}", markup=False, highlight=False, soft_wrap=True)
+
+
+def _draw(source: Recording, past: Any, ruling: Ruling, names: dict[int, str], said: list[str], path: Path) -> None:
+    from tinclock.core.claims import ShotClaim
+    from tinclock.core.tableau import tableau_of
+    from tinclock.report.flown_figure import draw_flown, flights_of
+    from tinclock.report.shot_figure import draw_shot
+    from tinclock.store.window import claim_of
+
+    if ruling.kind in ("launch", "flight"):
+        flights = flights_of(source.events(), ruling)
+        if not flights:
+            raise click.ClickException(f"ruling {ruling.number}: {ruling.kind}, {ruling.outcome}; nothing flew")
+        draw_flown(path, past, ruling, flights, names)
+        return
+    claim = claim_of(source, ruling)
+    tableau = tableau_of(past, ruling, claim if isinstance(claim, ShotClaim) else None)
+    if tableau is None:
+        raise click.ClickException(
+            f"ruling {ruling.number}: {ruling.kind}, {ruling.outcome} before anything was cast; nothing to draw"
+        )
+    draw_shot(tableau, path, names, said)
+
+
+def _list(chosen: list[Ruling], rows: int, as_json: bool) -> None:
+    from rich.table import Table
+
+    shown = chosen if rows == 0 else chosen[:rows]
+    if as_json:
+        import msgspec
+
+        click.echo(json.dumps({"rulings": len(chosen), "listed": msgspec.to_builtins(shown)}, indent=2))
+        return
+    console = console_for(False)
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for name, side in (("#", "right"), ("time s", "right"), ("account", "left"), ("kind", "left"), ("weapon", "left"),
+                       ("hit", "left"), ("damage", "right"), ("outcome", "left"), ("findings", "left")):  # fmt: skip
+        table.add_column(name, justify=side, no_wrap=True)  # type: ignore[arg-type]
+    for ruling in shown:
+        hit = f"entity {ruling.hits[0].victim}, {ruling.hits[0].part}" if ruling.hits else "-"
+        table.add_row(
+            str(ruling.number), f"{ruling.received_at:.3f}", ruling.account or "(server)", ruling.kind,
+            ruling.weapon.replace("_", " "), hit.replace("_", " "), f"{ruling.damage:.1f}" if ruling.damage else "-",
+            f"[{STYLES[ruling.outcome]}]{ruling.outcome}[/]", ", ".join(f.code for f in ruling.findings),
+        )  # fmt: skip
+    console.print(table)
+    if len(shown) < len(chosen):
+        console.print(f"... and {len(chosen) - len(shown)} more (--rows 0 lists all)", highlight=False)

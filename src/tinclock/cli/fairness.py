@@ -1,0 +1,196 @@
+"""`tinclock fairness`: how fair a match was, to those who shot and to those who were shot at."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.again import span
+from tinclock.cli.reading import (
+    console_for,
+    json_option,
+    level_from,
+    level_option,
+    opened,
+    progress,
+    recording_argument,
+    told_plainly,
+    written,
+)
+
+if TYPE_CHECKING:
+    from tinclock.core.fairness import Covered, Upheld
+    from tinclock.core.geometry.level import Level
+    from tinclock.garden.truth import Truth
+    from tinclock.store.recording import Recording
+
+EPILOG = """
+\b
+Examples:
+  tinclock fairness evening                              by the recorded rules, quality by quality
+  tinclock fairness evening --sweep 0:0.4:0.05           and against max_rewind_s, in seconds
+  tinclock fairness evening --sweep 0:0.4:0.05 --figure fairness.png
+
+\b
+Needs to know what screens showed: the folder that `tinclock play` wrote beside the recording.
+In a sweep nobody dies, so that each shot is judged by itself.
+"""
+
+
+@click.command(epilog=EPILOG)
+@recording_argument
+@click.option(
+    "--truth", "truth_folder", type=click.Path(path_type=Path), help="What screens showed; default RECORDING-truth."
+)
+@click.option("--sweep", metavar="FROM:TO:STEP", help="Besides, rule with each max_rewind_s of a span, in seconds.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Draw the sweep into this PNG file.")
+@level_option
+@json_option
+def fairness(
+    recording: Path, truth_folder: Path | None, sweep: str | None, figure: Path | None, level_file: Path | None,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Say what share of honest hits on screen counted, and how long after reaching cover victims were still hit."""
+    from tinclock.garden.truth import read_truth
+
+    if figure is not None and sweep is None:
+        raise click.UsageError("--figure draws a --sweep; give one")
+    console = console_for(as_json)
+    with told_plainly():
+        source, level = opened(recording, False), level_from(level_file)
+        truth = read_truth(truth_folder or recording.with_name(recording.name + "-truth"))
+        values = [] if sweep is None else span(f"view.max_rewind_s={sweep}")[1]
+        with progress(console, "ruling again") as show:
+            whole = 1.0 / (1 + len(values))
+            recorded = _judge(source, truth, level, None, lambda share: show(share * whole))
+            rows = [
+                _judge(source, truth, level, value, lambda share, k=k: show((k + 1 + share) * whole))
+                for k, value in enumerate(values)
+            ]
+    report: dict[str, Any] = {"recording": str(recording), "recorded": recorded, "sweep": rows}
+    if figure is not None:
+        from tinclock.report.fairness_figure import draw_fairness
+
+        cap = source.require_header().rules.view.max_rewind_s
+        file = written(figure, lambda path: draw_fairness(path, rows, cap, recording.name))
+        report["figure"] = None if file is None else str(file)
+    if as_json:
+        click.echo(json.dumps(report, indent=2))
+        return
+    _print(console, report)
+
+
+def _judge(source: Recording, truth: Truth, level: Level | None, cap: float | None, show: Any) -> dict[str, Any]:
+    """Rule again, by the recorded rules or with another cap and nobody dying, and count."""
+    from tinclock.core.fairness import CoverWatch, undying, upheld_hits
+    from tinclock.intake.settings import with_setting
+    from tinclock.store.again import rule_again
+
+    rules = source.require_header().rules
+    if cap is not None:
+        rules = undying(with_setting(rules, "view.max_rewind_s", cap))
+    watch = CoverWatch({viewer.entity: viewer for viewer in truth.viewers.values()})
+    found = rule_again(
+        source, rules=rules, level=level, on_ruling=lambda _referee, ruling, _claim: watch.hit(ruling),
+        on_tick=watch.look, on_progress=show,
+    )  # fmt: skip
+    shots = upheld_hits(found.rulings, truth.screens, truth.viewers)
+    covered = watch.covered()
+    return {
+        "max_rewind_s": rules.view.max_rewind_s,
+        "shooters": {name: _shooters(row) for name, row in shots.items()},
+        "victims": {name: _victims(row) for name, row in covered.items()},
+    }
+
+
+def _shooters(row: Upheld) -> dict[str, Any]:
+    return {
+        **row._asdict(),
+        "share_upheld": row.upheld / row.hits if row.hits else None,
+        "share_upheld_inside": row.upheld_inside / row.inside if row.inside else None,
+    }
+
+
+def _victims(row: Covered) -> dict[str, Any]:
+    hit = len(row.seconds)
+    after = sum(second > 0.0 for second in row.seconds)
+    return {
+        "hits": hit, "after_cover": after, "unseen": row.unseen,
+        "median_s": row.at(0.5) if hit else None, "p95_s": row.at(0.95) if hit else None,
+        "worst_s": row.at(1.0) if hit else None,
+    }  # fmt: skip
+
+
+def _print(console: Any, report: dict[str, Any]) -> None:
+    recorded = report["recorded"]
+    console.print(
+        f"[bold]{report['recording']}[/], max_rewind_s {recorded['max_rewind_s']:g}: honest shots that were hits on "
+        "their shooter's screen",
+        highlight=False, soft_wrap=True,
+    )  # fmt: skip
+    console.print(_shooters_table(recorded["shooters"]))
+    lost = recorded["shooters"].get("all", {}).get("lost", {})
+    for code, count in lost.items():
+        console.print(f"  not upheld: {count} x {code}", highlight=False)
+    console.print(
+        "\nhits, and how long after reaching cover on their own screen their victims got them", highlight=False
+    )
+    console.print(_victims_table(recorded["victims"]))
+    if report["sweep"]:
+        console.print("\nagainst max_rewind_s, nobody dying", highlight=False)
+        console.print(_sweep_table(report["sweep"], recorded["max_rewind_s"]))
+    if report.get("figure"):
+        console.print(f"figure {report['figure']}", highlight=False, soft_wrap=True)
+
+
+def _table(*names: str) -> Any:
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for place, name in enumerate(names):
+        table.add_column(name, justify="left" if place == 0 else "right")
+    return table
+
+
+def _share(value: float | None) -> str:
+    return "-" if value is None else f"{100.0 * value:.1f} %"
+
+
+def _ms(value: float | None) -> str:
+    return "-" if value is None else f"{1000.0 * value:.0f} ms"
+
+
+def _shooters_table(rows: dict[str, Any]) -> Any:
+    table = _table("line", "hits", "upheld", "view in the cap", "upheld of those", "on another", "misses", "that hit")
+    for name, row in rows.items():
+        table.add_row(
+            name.replace("_", " "), str(row["hits"]), _share(row["share_upheld"]), str(row["inside"]),
+            _share(row["share_upheld_inside"]), str(row["elsewhere"]), str(row["misses"]), str(row["misses_hit"]),
+        )  # fmt: skip
+    return table
+
+
+def _victims_table(rows: dict[str, Any]) -> Any:
+    table = _table("line of the victim", "hits", "after cover", "median", "95th", "worst", "never in sight")
+    for name, row in rows.items():
+        table.add_row(
+            name.replace("_", " "), str(row["hits"]), str(row["after_cover"]), _ms(row["median_s"]),
+            _ms(row["p95_s"]), _ms(row["worst_s"]), str(row["unseen"]),
+        )  # fmt: skip
+    return table
+
+
+def _sweep_table(rows: list[dict[str, Any]], cap: float) -> Any:
+    table = _table("max_rewind_s", "honest hits upheld", "of those in the cap", "victims after cover", "95th", "worst")
+    for row in rows:
+        shot, hurt = row["shooters"].get("all"), row["victims"]["all"]
+        mark = " *" if row["max_rewind_s"] == cap else ""
+        after = hurt["after_cover"] / hurt["hits"] if hurt["hits"] else None
+        table.add_row(
+            f"{row['max_rewind_s']:g}{mark}", _share(shot and shot["share_upheld"]),
+            _share(shot and shot["share_upheld_inside"]), _share(after), _ms(hurt["p95_s"]), _ms(hurt["worst_s"]),
+        )  # fmt: skip
+    return table

@@ -1,0 +1,111 @@
+"""`tinclock play`: play a garden match into a recording."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import click
+
+from tinclock.cli.reading import console_for, json_option, progress, told_plainly
+
+EPILOG = """
+\b
+Examples:
+  tinclock play evening                              8 gardeners, 60 s, three of them unfair
+  tinclock play big --players 16 --seed 3
+  tinclock play fair --unfair none
+  tinclock play cheats --unfair beryl=snap_aim:0.3 --unfair beryl=no_spread:1 --unfair fennel=speed:0.5
+
+\b
+The recording is RECORDING, the truth about it (who was unfair, what screens showed) RECORDING-truth.
+Kinds of unfairness, each with a dial up to 1:
+  {kinds}
+"""
+
+
+def _kinds() -> str:
+    from tinclock.garden.unfair import KINDS
+
+    return "\n  ".join(f"{kind:<20}{what}" for kind, what in KINDS.items())
+
+
+class _Play(click.Command):
+    """The kinds are listed from where they are defined, and only when help is asked for."""
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        self.epilog = EPILOG.format(kinds=_kinds())
+        super().format_epilog(ctx, formatter)
+
+
+@click.command(cls=_Play, epilog=EPILOG)
+@click.argument("recording", metavar="RECORDING", type=click.Path(path_type=Path))
+@click.option("--players", default=8, show_default=True, type=click.IntRange(2, 100), help="How many gardeners.")
+@click.option("--seconds", default=60.0, show_default=True, type=click.FloatRange(1.0, 7200.0), help="How long.")
+@click.option("--seed", default=7, show_default=True, help="Same seed, same match.")
+@click.option("--rules", "rules_file", type=click.Path(path_type=Path), help="Other rules than the garden's own.")
+@click.option("--unfair", multiple=True, metavar="ACCOUNT=KIND:DIAL", help="Who does what; 'none': everybody is fair.")
+@json_option
+def play(
+    recording: Path, players: int, seconds: float, seed: int, rules_file: Path | None, unfair: tuple[str, ...],
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Play a garden match and record it: bots with human hands on lines of every quality, some of them unfair."""
+    from tinclock.core.tally import tally
+    from tinclock.garden.match import play_match
+    from tinclock.garden.truth import write_truth
+    from tinclock.intake.rules_file import load_rules
+
+    console, truth = console_for(as_json), recording.with_name(recording.name + "-truth")
+    with told_plainly():
+        if truth.exists():
+            raise click.ClickException(f"{truth}: is there already; the truth about a match is never written over")
+        with progress(console, f"playing {seconds:g} s with {players} gardeners, seed {seed}") as show:
+            played = play_match(
+                seed=seed, seconds=seconds, players=players, unfair=_dials(unfair),
+                rules=None if rules_file is None else load_rules(rules_file), record_to=recording, on_progress=show,
+            )  # fmt: skip
+        write_truth(played, truth)
+    counts = tally(played.rulings)
+    summary: dict[str, Any] = {
+        "recording": str(recording), "truth": str(truth), "seed": seed, "seconds": seconds, "players": players,
+        "rulings": counts["rulings"], "outcomes": counts["outcomes"],
+        "accounts": {seat.account: {"line": seat.line.name, "conduct": seat.conduct} for seat in played.seats},
+    }  # fmt: skip
+    if as_json:
+        click.echo(json.dumps(summary, indent=2))
+        return
+    _print(console, summary)
+
+
+def _print(console: Any, summary: dict[str, Any]) -> None:
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for name in ("account", "line", "conduct"):
+        table.add_column(name)
+    for account, row in summary["accounts"].items():
+        conduct = row["conduct"]
+        table.add_row(account, row["line"].replace("_", " "), conduct if conduct == "honest" else f"[red]{conduct}[/]")
+    console.print(table)
+    told = ", ".join(f"{count} {outcome}" for outcome, count in summary["outcomes"].items())
+    console.print(f"[bold]{summary['rulings']} rulings[/]: {told}", highlight=False)
+    console.print(f"recording {summary['recording']}\ntruth     {summary['truth']}", highlight=False, soft_wrap=True)
+
+
+def _dials(texts: tuple[str, ...]) -> dict[str, dict[str, float]] | None:
+    """What the options say; None for the usual suspects."""
+    if not texts:
+        return None
+    out: dict[str, dict[str, float]] = {}
+    for text in texts:
+        if text == "none":
+            continue
+        account, _, rest = text.partition("=")
+        kind, _, dial = rest.partition(":")
+        try:
+            out.setdefault(account, {})[kind] = float(dial or "1")
+        except ValueError:
+            raise click.UsageError(f"--unfair {text}: expected ACCOUNT=KIND:DIAL, such as beryl=snap_aim:0.3") from None
+    return out

@@ -1,0 +1,91 @@
+"""What the commands that read recordings share: options, opening, progress, and one clear message for what is wrong."""
+
+from __future__ import annotations
+
+import sys
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
+
+from tinclock.core.errors import TinClockError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
+    from tinclock.core.geometry.level import Level
+    from tinclock.store.recording import Recording
+
+PIPE_WIDTH = 120
+STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta", "-": "dim"}
+
+recording_argument = click.argument("recording", metavar="RECORDING", type=click.Path(path_type=Path))
+salvage_option = click.option("--salvage", is_flag=True, help="Read on where something is broken, as far as that goes.")
+level_option = click.option(
+    "--level",
+    "level_file",
+    type=click.Path(path_type=Path),
+    help="The level file, where the recording doesn't hold it.",
+)
+json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON and nothing else.")
+
+
+def console_for(as_json: bool) -> Console:
+    """Where to print: nowhere, when JSON is all that was asked for."""
+    return Console(quiet=as_json, width=None if sys.stdout.isatty() else PIPE_WIDTH)
+
+
+@contextmanager
+def told_plainly() -> Iterator[None]:
+    """What the library refuses ends the command with its message, not with a traceback."""
+    try:
+        yield
+    except TinClockError as error:
+        raise click.ClickException(str(error)) from None
+
+
+def opened(path: Path, salvage: bool) -> Recording:
+    """Open a recording."""
+    from tinclock.store.recording import Recording
+
+    return Recording(path, salvage=salvage)
+
+
+def level_from(file: Path | None) -> Level | None:
+    """The level file that was given, if any."""
+    from tinclock.intake.level_file import load_level
+
+    return None if file is None else load_level(file)
+
+
+def report_problems(recording: Recording) -> None:
+    """Say on stderr what salvaging left out."""
+    for problem in dict.fromkeys(recording.problems):
+        click.echo(f"salvaged past: {problem}", err=True)
+
+
+@contextmanager
+def progress(console: Console, text: str) -> Iterator[Callable[[float], None]]:
+    """A bar that moves while something long goes on."""
+    columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
+    with Progress(*columns, console=console, transient=True) as bar:
+        task = bar.add_task(text, total=1.0)
+        yield lambda share: bar.update(task, completed=share)
+
+
+def written(path: Path, draw: Callable[[Path], Any]) -> Path | None:
+    """Draw into a file, its folder made; None (with a word on stderr) where matplotlib isn't installed."""
+    from tinclock.core.errors import MissingExtraError
+
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        draw(path)
+    except MissingExtraError as error:
+        click.echo(f"no picture: {error}", err=True)
+        return None
+    except OSError as error:
+        raise click.ClickException(f"{path}: can't be written: {error.strerror}") from None
+    return path

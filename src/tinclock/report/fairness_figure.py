@@ -1,0 +1,72 @@
+"""What a cap on rewinding costs shooters and spares victims, so that a designer can choose one."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from tinclock.report.looks import INK, PAPER, STRUCK, dress, new_figure, save
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from pathlib import Path
+
+LINES = {"wired": "#2d7d5a", "home_wireless": "#1f5f8b", "mobile": "#b4622a", "distant": "#8a2f6b", "awful": "#7a7f82"}
+
+
+def draw_fairness(path: Path, rows: Sequence[dict[str, Any]], cap_s: float, name: str) -> Path:
+    """Both sides against max_rewind, as a PNG. rows : a sweep's, of `tinclock fairness`; cap_s : the recorded cap."""
+    figure = new_figure("draw_fairness")
+    figure.text(0.06, 0.945, f"{name}: what max_rewind costs whom", fontsize=15, color=INK, weight="bold")
+    told = "Left: honest shots that were hits on their shooter's own screen. "
+    told += "Right: hits that came when the victim, on its own screen, was in cover."
+    figure.text(0.06, 0.905, told, fontsize=10.5, color=INK)
+    grid = figure.add_gridspec(1, 2, left=0.06, right=0.985, top=0.84, bottom=0.09, wspace=0.16)
+    shooters, victims = figure.add_subplot(grid[0, 0]), figure.add_subplot(grid[0, 1])
+    at = [1000.0 * row["max_rewind_s"] for row in rows]
+    _shooters(shooters, at, rows)
+    _victims(victims, at, rows)
+    for axes in (shooters, victims):
+        axes.axvline(1000.0 * cap_s, color=INK, lw=0.8, ls=(0, (3, 3)))
+        axes.set_ylim(bottom=0.0)
+    dress(shooters, "honest hits on screen that are upheld", "max_rewind, ms (dashed: as recorded)", "percent")
+    dress(victims, "how long after reaching cover victims are hit", "max_rewind, ms (dashed: as recorded)", "ms")
+    return save(figure, path)
+
+
+def _shooters(axes: Any, at: list[float], rows: Sequence[dict[str, Any]]) -> None:
+    names = sorted({name for row in rows for name in row["shooters"]} - {"all"}, key=list(LINES).index)
+    for name in names:
+        shares = [row["shooters"].get(name, {}).get("share_upheld") for row in rows]
+        hits = max(row["shooters"].get(name, {}).get("hits", 0) for row in rows)
+        label = f"{name.replace('_', ' ')} ({hits} hits)"
+        axes.plot(at, _percent(shares), "o-", color=LINES[name], ms=3.5, lw=1.2, label=label)
+    whole = [row["shooters"].get("all", {}).get("share_upheld") for row in rows]
+    axes.plot(at, _percent(whole), "-", color=INK, lw=2.6, label="all")
+    axes.set_ylim(0.0, 103.0)
+    axes.legend(loc="lower right", frameon=True, facecolor=PAPER, edgecolor="none", fontsize=9)
+
+
+def _percent(shares: Sequence[float | None]) -> list[float]:
+    return [float("nan") if share is None else 100.0 * share for share in shares]
+
+
+def _victims(axes: Any, at: list[float], rows: Sequence[dict[str, Any]]) -> None:
+    looks = (("median_s", "median", ":"), ("p95_s", "95th percentile", "-"), ("worst_s", "worst", (0, (4, 2))))
+    for key, label, style in looks:
+        values = [row["victims"]["all"][key] for row in rows]
+        seconds = [float("nan") if value is None else 1000.0 * value for value in values]
+        axes.plot(at, seconds, "o", ls=style, color=STRUCK, ms=3.5, lw=1.4, label=label)
+    share = [_after(row["victims"]["all"]) for row in rows]
+    beside = axes.twinx()
+    beside.bar(at, share, width=0.35 * (at[1] - at[0] if len(at) > 1 else 10.0), color="#d9d3c6", zorder=0)
+    beside.set_ylim(0.0, max(20.0, 3.0 * max(share, default=0.0)))
+    beside.set_ylabel("bars: percent of hits that came after cover", fontsize=9, color=INK)
+    beside.tick_params(labelsize=8, colors=INK)
+    beside.spines["top"].set_visible(False)
+    axes.set_zorder(beside.get_zorder() + 1)
+    axes.patch.set_visible(False)
+    axes.legend(loc="upper left", frameon=False, fontsize=9)
+
+
+def _after(row: dict[str, Any]) -> float:
+    return 100.0 * row["after_cover"] / row["hits"] if row["hits"] else 0.0

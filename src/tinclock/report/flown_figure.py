@@ -1,0 +1,117 @@
+"""A projectile of a recording: its whole flight from the side and from above, and who stood where at its end."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+
+from tinclock.core.combat.flight import Flight
+from tinclock.core.timeline.hitboxes import hitboxes_at
+from tinclock.core.timeline.views import View
+from tinclock.report.looks import INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save
+from tinclock.report.outlines import draw_boxes, draw_plan, draw_section
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping, Sequence
+    from pathlib import Path
+
+    from tinclock.core.records import Event, Ruling
+    from tinclock.core.tableau import Past
+
+ABOVE = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+
+
+class Flown(NamedTuple):
+    """One projectile: its launch and its end."""
+
+    launch: Event
+    end: Event
+
+
+def flights_of(events: Iterable[Event], ruling: Ruling) -> list[Flown]:
+    """The projectiles that a launch, or a flight's ruling, is about, as far as they had ended."""
+    launches: dict[int, Event] = {}
+    out = []
+    for event in events:
+        if event.projectile is None or event.entity != ruling.entity:
+            continue
+        if event.kind == "launch" and event.sequence == ruling.sequence:
+            launches[event.projectile] = event
+        elif event.kind == "end" and event.projectile in launches:
+            out.append(Flown(launches[event.projectile], event))
+    return out
+
+
+def draw_flown(
+    path: Path, past: Past, ruling: Ruling, flights: Sequence[Flown], names: Mapping[int, str]
+) -> Path:  # fmt: skip
+    """Draw what a claim let fly, as a PNG. past : the poses around the ruling."""
+    figure = new_figure("draw_flown")
+    grid = figure.add_gridspec(2, 1, left=0.055, right=0.985, top=0.84, bottom=0.075, hspace=0.3)
+    beside, above = figure.add_subplot(grid[0]), figure.add_subplot(grid[1])
+    lines = [_line(one, past) for one in flights]
+    start = np.array(flights[0].launch.place or (0.0, 0.0, 0.0))
+    way = lines[0][-1] - start
+    ahead = np.array([way[0], way[1], 0.0])
+    ahead = ahead / np.linalg.norm(ahead) if np.linalg.norm(ahead) > 1e-6 else np.array([1.0, 0.0, 0.0])
+    side, base = np.array([ahead, [0.0, 0.0, 1.0]]), np.array([start[0], start[1], 0.0])
+    if past.level is not None:
+        draw_section(beside, past.level, base + 0.5, (-ahead[1], ahead[0], 0.0), side, base)
+        draw_plan(above, past.level)
+    _bodies(beside, past, ruling, side, base)
+    _bodies(above, past, ruling, ABOVE, np.zeros(3))
+    for one, line in zip(flights, lines, strict=True):
+        for axes, flat in ((beside, (line - base) @ side.T), (above, line[:, :2])):
+            axes.plot(flat[:, 0], flat[:, 1], color=RAY, lw=1.3)
+            hit = one.end.victim is not None
+            axes.plot(*flat[-1], "o" if hit else "x", color=STRUCK if hit else INK, ms=6, zorder=5)
+    spots = np.concatenate(lines)
+    reach = (spots - base) @ ahead
+    beside.set_xlim(-1.5, float(reach.max()) + 3.0)
+    beside.set_ylim(-0.3, max(2.6, float(spots[:, 2].max()) + 0.6))
+    low, high = spots[:, :2].min(axis=0) - 3.0, spots[:, :2].max(axis=0) + 3.0
+    above.set_xlim(low[0], high[0])
+    above.set_ylim(low[1], high[1])
+    for axes in (beside, above):
+        axes.set_aspect("equal", adjustable="datalim")
+    dress(beside, "from the side, along the flight", "metres from the launch", "metres above the ground")
+    dress(above, "from above", "metres east", "metres north")
+    _head(figure, ruling, flights, names)
+    return save(figure, path)
+
+
+def _line(one: Flown, past: Past) -> Any:
+    """(n, 3): where it flew."""
+    launch, end = one.launch, one.end
+    flight = Flight(launch.motion, launch.server_time, launch.place, launch.velocity, level=past.level)  # type: ignore[arg-type]
+    line = flight.path(np.linspace(launch.server_time, end.server_time, 200))
+    return line if end.place is None else np.vstack([line[:-1], end.place])
+
+
+def _bodies(axes: Any, past: Past, ruling: Ruling, basis: Any, origin: Any) -> None:
+    newest = View(past.history.newest_tick, past.history.newest_tick, 0.0)
+    hurt = {hit.victim: hit.part for hit in ruling.hits}
+    for entity in past.history.present(newest):
+        boxes = hitboxes_at(past.history, entity, newest)
+        if boxes is None:
+            continue
+        colour = REWOUND if entity in hurt else "#dfe3e4" if entity == ruling.entity else NOW
+        draw_boxes(axes, boxes, basis, origin, colour, hurt.get(entity, ""))
+
+
+def _head(figure: Any, ruling: Ruling, flights: Sequence[Flown], names: Mapping[int, str]) -> None:
+    who = names.get(ruling.entity, f"entity {ruling.entity}")
+    flown = max(one.end.server_time - one.launch.server_time for one in flights)
+    ends = []
+    for one in flights:
+        met = names.get(one.end.victim, f"entity {one.end.victim}") if one.end.victim is not None else one.end.what
+        ends.append(f"{one.end.cause}{f' {met}' if met else ''}{f', {one.end.part}' if one.end.part else ''}")
+    counted = [f"{ends.count(end)} x {end}" if ends.count(end) > 1 else end for end in dict.fromkeys(ends)]
+    figure.text(0.055, 0.95, f"Ruling {ruling.number}: ", fontsize=15, color=INK, weight="bold")
+    figure.text(0.19, 0.95, ruling.outcome, fontsize=15, color=OUTCOMES[ruling.outcome], weight="bold")
+    told = f"{who} let {len(flights)} fly from the {ruling.weapon.replace('_', ' ')}, for {flown:.2f} s"
+    figure.text(0.27, 0.95, told, fontsize=13, color=INK)
+    figure.text(0.055, 0.905, ("ended: " + "; ".join(counted)).replace("_", " ")[:150], fontsize=10.5, color=INK)
+    how = "Blue: the flight; red dots: where it met a body; yellow: who was hurt, where it stood as this was ruled."
+    figure.text(0.055, 0.875, how, fontsize=9, color=INK)

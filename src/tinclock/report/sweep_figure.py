@@ -1,0 +1,40 @@
+"""One setting swept over a recording: what became of its claims."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from tinclock.report.looks import INK, OUTCOMES, RAY, dress, new_figure, save
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from pathlib import Path
+
+
+def draw_sweep(path: Path, setting: str, recorded: Any, rows: Sequence[dict[str, Any]], name: str) -> Path:
+    """Outcomes, damage and flipped rulings against the values of a setting, as a PNG. rows : of `tinclock again`."""
+    figure = new_figure("draw_sweep")
+    figure.text(0.055, 0.945, f"{name}: {setting}", fontsize=15, color=INK, weight="bold")
+    figure.text(0.055, 0.905, "Everything was ruled again at each value; players act as they did.", fontsize=10.5)
+    grid = figure.add_gridspec(1, 3, left=0.06, right=0.985, top=0.84, bottom=0.09, wspace=0.22)
+    values = [row["value"] for row in rows]
+    share, harm, flips = (figure.add_subplot(cell) for cell in grid)
+    whole = [max(1, row["upheld"] + row["amended"] + row["denied"]) for row in rows]
+    for outcome in ("amended", "denied"):
+        parts = [100.0 * row[outcome] / total for row, total in zip(rows, whole, strict=True)]
+        share.plot(values, parts, "o-", color=OUTCOMES[outcome], label=outcome, ms=4)
+    share.legend(frameon=False, fontsize=9)
+    harm.plot(values, [row["damage"] for row in rows], "o-", color=RAY, ms=4)
+    flips.plot(values, [row["flipped"] for row in rows], "o-", color=INK, ms=4)
+    dress(share, "not upheld as claimed", setting, "percent of all rulings")
+    dress(harm, "damage dealt", setting, "points")
+    dress(flips, "rulings that differ from the recorded ones", setting, "rulings")
+    for axes in (share, harm, flips):
+        axes.set_ylim(bottom=0.0)
+        if isinstance(recorded, (int, float)) and min(values) <= recorded <= max(values):
+            axes.axvline(recorded, color=INK, lw=0.8, ls=(0, (3, 3)))
+            axes.text(
+                recorded, 0.02, " as recorded" if recorded < max(values) else "as recorded ", fontsize=8, color=INK,
+                transform=axes.get_xaxis_transform(), ha="left" if recorded < max(values) else "right",
+            )  # fmt: skip
+    return save(figure, path)
