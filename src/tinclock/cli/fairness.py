@@ -97,7 +97,9 @@ def _judge(source: Recording, truth: Truth, level: Level | None, cap: float | No
         source, rules=rules, level=level, on_ruling=lambda _referee, ruling, _claim: watch.hit(ruling),
         on_tick=watch.look, on_progress=show,
     )  # fmt: skip
-    shots = upheld_hits(found.rulings, truth.screens, truth.viewers)
+    # who had died in the recorded course has no body to be ruled by, whatever the cap
+    ignored = frozenset() if cap is None else frozenset({"dead_actor", "absent_actor"})
+    shots = upheld_hits(found.rulings, truth.screens, truth.viewers, ignored)
     covered = watch.covered()
     return {
         "max_rewind_s": rules.view.max_rewind_s,
@@ -109,6 +111,7 @@ def _judge(source: Recording, truth: Truth, level: Level | None, cap: float | No
 def _shooters(row: Upheld) -> dict[str, Any]:
     return {
         **row._asdict(),
+        "share_counted": row.counted / row.hits if row.hits else None,
         "share_upheld": row.upheld / row.hits if row.hits else None,
         "share_upheld_inside": row.upheld_inside / row.inside if row.inside else None,
     }
@@ -164,11 +167,13 @@ def _ms(value: float | None) -> str:
 
 
 def _shooters_table(rows: dict[str, Any]) -> Any:
-    table = _table("line", "hits", "upheld", "view in the cap", "upheld of those", "on another", "misses", "that hit")
+    names = ("hits", "counted", "upheld", "view in the cap", "upheld of those", "on another", "misses", "that hit")
+    table = _table("line", *names)
     for name, row in rows.items():
         table.add_row(
-            name.replace("_", " "), str(row["hits"]), _share(row["share_upheld"]), str(row["inside"]),
-            _share(row["share_upheld_inside"]), str(row["elsewhere"]), str(row["misses"]), str(row["misses_hit"]),
+            name.replace("_", " "), str(row["hits"]), _share(row["share_counted"]), _share(row["share_upheld"]),
+            str(row["inside"]), _share(row["share_upheld_inside"]), str(row["elsewhere"]), str(row["misses"]),
+            str(row["misses_hit"]),
         )  # fmt: skip
     return table
 
@@ -184,13 +189,15 @@ def _victims_table(rows: dict[str, Any]) -> Any:
 
 
 def _sweep_table(rows: list[dict[str, Any]], cap: float) -> Any:
-    table = _table("max_rewind_s", "honest hits upheld", "of those in the cap", "victims after cover", "95th", "worst")
+    names = ("honest hits counted", "upheld as claimed", "of those in the cap", "victims after cover", "95th", "worst")
+    table = _table("max_rewind_s", *names)
     for row in rows:
-        shot, hurt = row["shooters"].get("all"), row["victims"]["all"]
+        shot, hurt = row["shooters"].get("all", {}), row["victims"]["all"]
         mark = " *" if row["max_rewind_s"] == cap else ""
         after = hurt["after_cover"] / hurt["hits"] if hurt["hits"] else None
+        shares = (shot.get(key) for key in ("share_counted", "share_upheld", "share_upheld_inside"))
         table.add_row(
-            f"{row['max_rewind_s']:g}{mark}", _share(shot and shot["share_upheld"]),
-            _share(shot and shot["share_upheld_inside"]), _share(after), _ms(hurt["p95_s"]), _ms(hurt["worst_s"]),
+            f"{row['max_rewind_s']:g}{mark}", *map(_share, shares), _share(after), _ms(hurt["p95_s"]),
+            _ms(hurt["worst_s"]),
         )  # fmt: skip
     return table

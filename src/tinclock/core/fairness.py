@@ -52,12 +52,14 @@ class Upheld(NamedTuple):
 
     hits : of them that were hits on screen; inside : of those with a view inside the cap; upheld, upheld_inside : how
     many of these were upheld on the same player and part
+    counted : hits on screen that hit the same player at all, upheld or amended
     elsewhere : upheld ones on another player or part, which must be none
     lost : hits on screen that were not upheld, by the first finding
     misses : shots that missed on screen; misses_hit : of them that hit
     """
 
     hits: int
+    counted: int
     upheld: int
     inside: int
     upheld_inside: int
@@ -82,11 +84,14 @@ class Covered(NamedTuple):
 
 
 def upheld_hits(
-    rulings: Iterable[Ruling], screens: Mapping[tuple[str, int], Screen], viewers: Mapping[str, Viewer]
+    rulings: Iterable[Ruling],
+    screens: Mapping[tuple[str, int], Screen],
+    viewers: Mapping[str, Viewer],
+    ignored: frozenset[str] = frozenset(),
 ) -> dict[str, Upheld]:
     """What became of the honest shots of a match, by quality of the connection, and all together under "all".
 
-    screens : by connection and sequence; viewers : by connection
+    screens : by connection and sequence; viewers : by connection; ignored : findings after which a shot isn't counted
     """
     counts: dict[str, Counter[str]] = {}
     lost: dict[str, Counter[str]] = {}
@@ -95,13 +100,13 @@ def upheld_hits(
         if screen is None or viewer is None or not viewer.honest or ruling.kind != "shot":
             continue
         codes = [finding.code for finding in ruling.findings]
-        if GONE.intersection(codes):
+        if (GONE | ignored).intersection(codes):
             continue
         for name in (viewer.quality, "all"):
             _count(ruling, screen, codes, counts.setdefault(name, Counter()), lost.setdefault(name, Counter()))
     return {
         name: Upheld(
-            row["hits"], row["upheld"], row["inside"], row["upheld_inside"], row["elsewhere"],
+            row["hits"], row["counted"], row["upheld"], row["inside"], row["upheld_inside"], row["elsewhere"],
             dict(sorted(lost[name].items())), row["misses"], row["misses_hit"],
         )
         for name, row in sorted(counts.items(), key=lambda item: (item[0] == "all", item[0]))
@@ -116,9 +121,11 @@ def _count(ruling: Ruling, screen: Screen, codes: list[str], row: Counter[str], 
     inside = "view_capped" not in codes
     row["hits"] += 1
     row["inside"] += inside
+    met = ruling.stopped_by == f"entity {screen.victim}"  # a door or a team-mate: met, and nothing to hurt
+    row["counted"] += ruling.outcome != "denied" and (met or any(hit.victim == screen.victim for hit in ruling.hits))
     if ruling.outcome != "upheld":
         lost[codes[0]] += 1
-    elif any((hit.victim, hit.part) == screen for hit in ruling.hits) or ruling.stopped_by == f"entity {screen.victim}":
+    elif (met and not ruling.hits) or any((hit.victim, hit.part) == screen for hit in ruling.hits):
         row["upheld"] += 1
         row["upheld_inside"] += inside
     else:

@@ -24,6 +24,9 @@ UNUSABLE = frozenset({"unknown_connection", "malformed", "direction_not_unit", "
 """After one of these a claim holds nothing that could be drawn."""
 
 
+NEAR_PATH_M, MOST_CROSSINGS, BEYOND_M = 3.0, 12, 1e-4
+
+
 class Past(NamedTuple):
     """The poses around a ruling, and what it was ruled by: of a referee, or read back from a recording."""
 
@@ -53,6 +56,9 @@ class Tableau(NamedTuple):
     clearance_m : how far the ray's line passes from the target's nearest hitbox surface at the view; negative inside
     wall_m : distance to the first surface of the level along the ray, inf for none
     glimpses : the target at five instants, the third of them the ruled view
+    claimed : the target at the view that was claimed, where another one was ruled
+    others : who else stood near the path, at the ruled view
+    crossings : the surfaces on the way: how far along, and which
     """
 
     ruling: Ruling
@@ -68,6 +74,9 @@ class Tableau(NamedTuple):
     wall_surface: str
     level: Level | None
     glimpses: tuple[Glimpse, ...] = ()
+    claimed: Hitboxes | None = None
+    others: tuple[Hitboxes, ...] = ()
+    crossings: tuple[tuple[float, str], ...] = ()
 
     @property
     def moved_m(self) -> float:
@@ -108,7 +117,52 @@ def tableau_of(past: Past, ruling: Ruling, claim: ShotClaim | None) -> Tableau |
         "" if wall is None else wall.surface.name,
         past.level,
         _glimpses(past, ruling, view, target, origin, direction) if target else (),
+        _claimed(past, ruling, claim, target),
+        _others(past, view, (ruling.entity, target), np.array(origin), np.array(direction), weapon.range_m),
+        _crossings(past.level, np.array(origin), np.array(direction), ruling.reached_m or weapon.range_m),
     )
+
+
+def _claimed(past: Past, ruling: Ruling, claim: ShotClaim | None, target: int) -> Hitboxes | None:
+    seen = None if claim is None else claim.view
+    if not target or seen is None or ruling.view is None or seen == ruling.view:
+        return None
+    held = past.history.holds(seen.from_tick) and past.history.holds(seen.to_tick)
+    return hitboxes_at(past.history, target, seen) if held else None
+
+
+def _others(
+    past: Past, view: View, known: tuple[int, int], origin: NDArray[np.float64], direction: NDArray[np.float64],
+    range_m: float,
+) -> tuple[Hitboxes, ...]:  # fmt: skip
+    out = []
+    for entity in past.history.present(view):
+        boxes = None if entity in known else hitboxes_at(past.history, entity, view)
+        if boxes is None or not -1.0 < float((boxes.centres[0] - origin) @ direction) < range_m:
+            continue
+        if clearance(boxes, origin, direction) < NEAR_PATH_M:
+            out.append(boxes)
+    return tuple(out)
+
+
+def _crossings(
+    level: Level | None, origin: NDArray[np.float64], direction: NDArray[np.float64], until_m: float
+) -> tuple[tuple[float, str], ...]:
+    """Every surface that the ray goes in at, up to where it ended."""
+    out: list[tuple[float, str]] = []
+    at = 0.0
+    while level is not None and len(out) < MOST_CROSSINGS:
+        x, y, z = (origin + at * direction).tolist()
+        hit = level.first((x, y, z), tuple(direction.tolist()), until_m - at + BEYOND_M)
+        if hit is None:
+            break
+        at += hit.distance_m
+        if hit.facing < 0.0:
+            out.append((at, hit.surface.name))
+        at += BEYOND_M
+        if at > until_m:
+            break
+    return tuple(out)
 
 
 def _glimpses(

@@ -28,7 +28,14 @@ def with_setting(rules: Rules, path: str, value: object) -> Rules:
         if depth + 1 < len(keys):
             table = table[key]
     table[keys[-1]] = value
-    return parse_rules(tables, path)
+    return parse_rules(_said(tables), path)
+
+
+def _said(value: Any) -> Any:
+    """Tables without the keys that say nothing: a rules file has no word for "none"."""
+    if isinstance(value, dict):
+        return {key: _said(one) for key, one in value.items() if one is not None}
+    return [_said(one) for one in value] if isinstance(value, (list, tuple)) else value
 
 
 def value_of(text: str) -> object:

@@ -20,7 +20,7 @@ def draw_fairness(path: Path, rows: Sequence[dict[str, Any]], cap_s: float, name
     told = "Left: honest shots that were hits on their shooter's own screen. "
     told += "Right: hits that came when the victim, on its own screen, was in cover."
     figure.text(0.06, 0.905, told, fontsize=10.5, color=INK)
-    grid = figure.add_gridspec(1, 2, left=0.06, right=0.985, top=0.84, bottom=0.09, wspace=0.16)
+    grid = figure.add_gridspec(1, 2, left=0.06, right=0.94, top=0.84, bottom=0.09, wspace=0.16)
     shooters, victims = figure.add_subplot(grid[0, 0]), figure.add_subplot(grid[0, 1])
     at = [1000.0 * row["max_rewind_s"] for row in rows]
     _shooters(shooters, at, rows)
@@ -28,20 +28,22 @@ def draw_fairness(path: Path, rows: Sequence[dict[str, Any]], cap_s: float, name
     for axes in (shooters, victims):
         axes.axvline(1000.0 * cap_s, color=INK, lw=0.8, ls=(0, (3, 3)))
         axes.set_ylim(bottom=0.0)
-    dress(shooters, "honest hits on screen that are upheld", "max_rewind, ms (dashed: as recorded)", "percent")
-    dress(victims, "how long after reaching cover victims are hit", "max_rewind, ms (dashed: as recorded)", "ms")
+    below = "max_rewind, ms (dashed: as recorded)"
+    dress(shooters, "honest hits on screen that hit the same player", below, "percent")
+    dress(victims, "how long after reaching cover victims are hit", below, "ms")
     return save(figure, path)
 
 
 def _shooters(axes: Any, at: list[float], rows: Sequence[dict[str, Any]]) -> None:
     names = sorted({name for row in rows for name in row["shooters"]} - {"all"}, key=list(LINES).index)
     for name in names:
-        shares = [row["shooters"].get(name, {}).get("share_upheld") for row in rows]
+        shares = [row["shooters"].get(name, {}).get("share_counted") for row in rows]
         hits = max(row["shooters"].get(name, {}).get("hits", 0) for row in rows)
         label = f"{name.replace('_', ' ')} ({hits} hits)"
         axes.plot(at, _percent(shares), "o-", color=LINES[name], ms=3.5, lw=1.2, label=label)
-    whole = [row["shooters"].get("all", {}).get("share_upheld") for row in rows]
-    axes.plot(at, _percent(whole), "-", color=INK, lw=2.6, label="all")
+    for key, style, label in (("share_counted", "-", "all"), ("share_upheld", ":", "all, upheld just as claimed")):
+        whole = [row["shooters"].get("all", {}).get(key) for row in rows]
+        axes.plot(at, _percent(whole), style, color=INK, lw=2.4, label=label)
     axes.set_ylim(0.0, 103.0)
     axes.legend(loc="lower right", frameon=True, facecolor=PAPER, edgecolor="none", fontsize=9)
 
@@ -59,6 +61,7 @@ def _victims(axes: Any, at: list[float], rows: Sequence[dict[str, Any]]) -> None
     share = [_after(row["victims"]["all"]) for row in rows]
     beside = axes.twinx()
     beside.bar(at, share, width=0.35 * (at[1] - at[0] if len(at) > 1 else 10.0), color="#d9d3c6", zorder=0)
+    beside.set_facecolor(PAPER)
     beside.set_ylim(0.0, max(20.0, 3.0 * max(share, default=0.0)))
     beside.set_ylabel("bars: percent of hits that came after cover", fontsize=9, color=INK)
     beside.tick_params(labelsize=8, colors=INK)

@@ -48,7 +48,7 @@ def draw_flown(
 ) -> Path:  # fmt: skip
     """Draw what a claim let fly, as a PNG. past : the poses around the ruling."""
     figure = new_figure("draw_flown")
-    grid = figure.add_gridspec(2, 1, left=0.055, right=0.985, top=0.84, bottom=0.075, hspace=0.3)
+    grid = figure.add_gridspec(2, 1, left=0.055, right=0.985, top=0.82, bottom=0.075, hspace=0.3)
     beside, above = figure.add_subplot(grid[0]), figure.add_subplot(grid[1])
     lines = [_line(one, past) for one in flights]
     start = np.array(flights[0].launch.place or (0.0, 0.0, 0.0))
@@ -68,17 +68,25 @@ def draw_flown(
             axes.plot(*flat[-1], "o" if hit else "x", color=STRUCK if hit else INK, ms=6, zorder=5)
     spots = np.concatenate(lines)
     reach = (spots - base) @ ahead
-    beside.set_xlim(-1.5, float(reach.max()) + 3.0)
-    beside.set_ylim(-0.3, max(2.6, float(spots[:, 2].max()) + 0.6))
-    low, high = spots[:, :2].min(axis=0) - 3.0, spots[:, :2].max(axis=0) + 3.0
-    above.set_xlim(low[0], high[0])
-    above.set_ylim(low[1], high[1])
-    for axes in (beside, above):
-        axes.set_aspect("equal", adjustable="datalim")
+    _frame(figure, beside, (min(-1.5, float(reach.min()) - 1.5), float(reach.max()) + 3.0),
+           (-0.3, max(2.6, float(spots[:, 2].max()) + 0.6)))  # fmt: skip
+    low, high = spots[:, :2].min(axis=0) - 2.5, spots[:, :2].max(axis=0) + 2.5
+    _frame(figure, above, (low[0], high[0]), (low[1], high[1]))
     dress(beside, "from the side, along the flight", "metres from the launch", "metres above the ground")
     dress(above, "from above", "metres east", "metres north")
     _head(figure, ruling, flights, names)
     return save(figure, path)
+
+
+def _frame(figure: Any, axes: Any, x: tuple[float, float], y: tuple[float, float]) -> None:
+    """Show at least so much, and fill the axes with the same scale both ways."""
+    box = axes.get_position()
+    shape = box.width * figure.get_figwidth() / (box.height * figure.get_figheight())
+    wide, high = x[1] - x[0], y[1] - y[0]
+    spare_x, spare_y = max(0.0, shape * high - wide), max(0.0, wide / shape - high)
+    axes.set_xlim(x[0] - 0.5 * spare_x, x[1] + 0.5 * spare_x)
+    axes.set_ylim(y[0] - (0.5 * spare_y if y[0] < -1.0 else 0.0), y[1] + (0.5 if y[0] < -1.0 else 1.0) * spare_y)
+    axes.set_aspect("equal")
 
 
 def _line(one: Flown, past: Past) -> Any:
@@ -112,6 +120,12 @@ def _head(figure: Any, ruling: Ruling, flights: Sequence[Flown], names: Mapping[
     figure.text(0.19, 0.95, ruling.outcome, fontsize=15, color=OUTCOMES[ruling.outcome], weight="bold")
     told = f"{who} let {len(flights)} fly from the {ruling.weapon.replace('_', ' ')}, for {flown:.2f} s"
     figure.text(0.27, 0.95, told, fontsize=13, color=INK)
-    figure.text(0.055, 0.905, ("ended: " + "; ".join(counted)).replace("_", " ")[:150], fontsize=10.5, color=INK)
+    figure.text(
+        0.055,
+        0.905,
+        ("ended: " + "; ".join(counted)).replace("_", " ").replace("body ", "at ")[:150],
+        fontsize=10.5,
+        color=INK,
+    )
     how = "Blue: the flight; red dots: where it met a body; yellow: who was hurt, where it stood as this was ruled."
     figure.text(0.055, 0.875, how, fontsize=9, color=INK)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tinclock.core.wording import explain_finding
-from tinclock.report.looks import INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save
+from tinclock.report.looks import INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save, surface_colour
 from tinclock.report.outlines import draw_boxes, draw_section
 
 if TYPE_CHECKING:
@@ -55,8 +55,10 @@ def _shown_length(tableau: Tableau) -> float:
 
 def _view(axes: Any, tableau: Tableau, basis: Any, origin: Any, length: float) -> None:
     struck = tableau.ruling.hits[0].part if tableau.ruling.hits else ""
-    if tableau.shooter is not None:
-        draw_boxes(axes, tableau.shooter, basis, origin, "#dfe3e4")
+    for boxes in (*tableau.others, *([tableau.shooter] if tableau.shooter is not None else [])):
+        draw_boxes(axes, boxes, basis, origin, "#e6e8e8", linewidths=0.3)
+    if tableau.claimed is not None:
+        draw_boxes(axes, tableau.claimed, basis, origin, "none", linestyles="dotted", linewidths=0.9)
     if tableau.now is not None:
         draw_boxes(axes, tableau.now, basis, origin, NOW, linewidths=0.4)
     if tableau.rewound is not None:
@@ -67,6 +69,10 @@ def _view(axes: Any, tableau: Tableau, basis: Any, origin: Any, length: float) -
     axes.plot(*ends[0], "o", color=RAY, ms=4)
     beyond = np.array([ends[1], (start + np.array(tableau.direction) * length) @ basis.T])
     axes.plot(beyond[:, 0], beyond[:, 1], color=RAY, lw=0.8, ls=(0, (2, 3)), alpha=0.7)
+    for crossed, surface in tableau.crossings:
+        if crossed < min(reach, length) - 1e-6:
+            place = (start + np.array(tableau.direction) * crossed) @ basis.T
+            axes.plot(*place, "|", color=surface_colour(surface), ms=12, mew=2.5)
     if np.isfinite(tableau.wall_m) and tableau.wall_m <= length:
         meet = (start + np.array(tableau.direction) * tableau.wall_m) @ basis.T
         axes.plot(*meet, "X", color=INK, ms=8, mec="white", mew=0.8)
@@ -94,6 +100,8 @@ def _aim(axes: Any, tableau: Tableau, origin: Any, along: Any) -> None:
         draw_boxes(axes, tableau.now, basis, origin, NOW, alpha=0.75)
     if tableau.rewound is not None:
         draw_boxes(axes, tableau.rewound, basis, origin, REWOUND, struck, alpha=0.9)
+    if tableau.claimed is not None:
+        draw_boxes(axes, tableau.claimed, basis, origin, "none", linestyles="dotted", linewidths=0.9)
     axes.axhline(0.0, color=RAY, lw=0.7)
     axes.axvline(0.0, color=RAY, lw=0.7)
     axes.plot(0.0, 0.0, "o", mfc="none", mec=RAY, ms=12)
@@ -130,10 +138,11 @@ def _head(figure: Any, tableau: Tableau, names: Mapping[int, str], said: Sequenc
         Patch(fc=NOW, ec=INK, label="target, where the server has it now"),
         Patch(fc=STRUCK, ec=INK, label="part hit"),
         Line2D([], [], color=RAY, label="shot"),
+        *([Line2D([], [], color=INK, ls=":", label="target at the claimed view")] if tableau.claimed else []),
         Line2D([], [], color=INK, marker="X", ls="", label=f"first wall ({tableau.wall_surface or 'none'})"),
     ]
     figure.legend(
-        handles=handles, loc="upper left", bbox_to_anchor=(0.046, 0.9), ncol=5, frameon=False, fontsize=9,
+        handles=handles, loc="upper left", bbox_to_anchor=(0.046, 0.9), ncol=6, frameon=False, fontsize=9,
         labelcolor=INK, handlelength=1.4, columnspacing=1.6,
     )  # fmt: skip
 
