@@ -57,6 +57,15 @@ def dress(axes: Any, title: str, x: str, y: str) -> None:
         axes.spines[side].set_visible(False)
 
 
+def title(figure: Any, y: float, *pieces: tuple[str, dict[str, Any]]) -> None:
+    """A line of text in pieces of different looks, one after another."""
+    x = 0.055
+    for text, look in pieces:
+        drawn = figure.text(x, y, text, **look)
+        box = drawn.get_window_extent(figure.canvas.get_renderer())
+        x = box.x1 / figure.bbox.width + 0.008
+
+
 def save(figure: Any, path: Path) -> Path:
     """Write a PNG, the same bytes for the same figure."""
     figure.savefig(path, metadata={"Software": None}, facecolor=PAPER)

@@ -7,7 +7,19 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tinclock.core.wording import explain_finding
-from tinclock.report.looks import INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save, surface_colour
+from tinclock.report.looks import (
+    INK,
+    NOW,
+    OUTCOMES,
+    RAY,
+    REWOUND,
+    STRUCK,
+    dress,
+    new_figure,
+    save,
+    surface_colour,
+    title,
+)
 from tinclock.report.outlines import draw_boxes, draw_section
 
 if TYPE_CHECKING:
@@ -23,7 +35,7 @@ def draw_shot(tableau: Tableau, path: Path, names: Mapping[int, str] | None = No
     """Write the picture of a shot as a PNG. `names` gives entities a name to show; `said` is what `Why.say` says."""
     figure = new_figure("draw_shot")
     grid = figure.add_gridspec(
-        2, 2, width_ratios=(1.75, 1.0), left=0.055, right=0.985, top=0.83, bottom=0.075, hspace=0.34, wspace=0.13
+        2, 2, width_ratios=(1.75, 1.0), left=0.055, right=0.985, top=0.815, bottom=0.075, hspace=0.34, wspace=0.13
     )
     origin, along = np.array(tableau.origin), np.array(tableau.direction)
     flat = np.array([along[0], along[1], 0.0])
@@ -129,10 +141,14 @@ def _head(figure: Any, tableau: Tableau, names: Mapping[int, str], said: Sequenc
         told = f"{shooter} hit nobody: passed {passed}"
         if ruling.outcome != "denied" and tableau.wall_surface and (ruling.stopped_by or "") == tableau.wall_surface:
             told = f"{shooter} hit nobody: the {tableau.wall_surface} stopped it after {tableau.wall_m:.1f} m"
-    figure.text(0.055, 0.95, f"Ruling {ruling.number}: ", fontsize=15, color=INK, weight="bold")
-    figure.text(0.185, 0.95, ruling.outcome, fontsize=15, color=OUTCOMES[ruling.outcome], weight="bold")
-    figure.text(0.262, 0.95, told, fontsize=13, color=INK)
-    figure.text(0.055, 0.905, "; ".join([_second_line(tableau, target), *said][:3])[:170], fontsize=10.5, color=INK)
+    title(
+        figure, 0.95,
+        (f"Ruling {ruling.number}:", {"fontsize": 15, "color": INK, "weight": "bold"}),
+        (ruling.outcome, {"fontsize": 15, "color": OUTCOMES[ruling.outcome], "weight": "bold"}),
+        (told, {"fontsize": 13, "color": INK}),
+    )  # fmt: skip
+    figure.text(0.055, 0.915, _second_line(tableau, target)[:160], fontsize=10.5, color=INK)
+    figure.text(0.055, 0.888, "; ".join(said)[:175], fontsize=10, color=INK, style="italic")
     handles = [
         Patch(fc=REWOUND, ec=INK, label="target, rewound to the shooter's view"),
         Patch(fc=NOW, ec=INK, label="target, where the server has it now"),
@@ -142,7 +158,7 @@ def _head(figure: Any, tableau: Tableau, names: Mapping[int, str], said: Sequenc
         Line2D([], [], color=INK, marker="X", ls="", label=f"first wall ({tableau.wall_surface or 'none'})"),
     ]
     figure.legend(
-        handles=handles, loc="upper left", bbox_to_anchor=(0.046, 0.9), ncol=6, frameon=False, fontsize=9,
+        handles=handles, loc="upper left", bbox_to_anchor=(0.046, 0.882), ncol=6, frameon=False, fontsize=9,
         labelcolor=INK, handlelength=1.4, columnspacing=1.6,
     )  # fmt: skip
 
