@@ -9,16 +9,18 @@ import numpy as np
 from tinclock.core.combat.flight import Flight
 from tinclock.core.timeline.hitboxes import hitboxes_at
 from tinclock.core.timeline.views import View
-from tinclock.report.looks import INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save
+from tinclock.report.looks import INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save, title
 from tinclock.report.outlines import draw_boxes, draw_plan, draw_section
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
+    from collections.abc import Callable, Iterable, Mapping, Sequence
     from pathlib import Path
 
     from tinclock.core.records import Event, Ruling
     from tinclock.core.tableau import Past
 
+NEAR_PLANE_M = 2.0
+"""Bodies further from the plane of the flight are left out of the view from the side."""
 ABOVE = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
 
 
@@ -59,8 +61,9 @@ def draw_flown(
     if past.level is not None:
         draw_section(beside, past.level, base + 0.5, (-ahead[1], ahead[0], 0.0), side, base)
         draw_plan(above, past.level)
-    _bodies(beside, past, ruling, side, base)
-    _bodies(above, past, ruling, ABOVE, np.zeros(3))
+    across = np.array([-ahead[1], ahead[0], 0.0])
+    _bodies(beside, past, ruling, side, base, lambda place: abs(float((place - base) @ across)) < NEAR_PLANE_M)
+    _bodies(above, past, ruling, ABOVE, np.zeros(3), lambda _place: True)
     for one, line in zip(flights, lines, strict=True):
         for axes, flat in ((beside, (line - base) @ side.T), (above, line[:, :2])):
             axes.plot(flat[:, 0], flat[:, 1], color=RAY, lw=1.3)
@@ -97,12 +100,14 @@ def _line(one: Flown, past: Past) -> Any:
     return line if end.place is None else np.vstack([line[:-1], end.place])
 
 
-def _bodies(axes: Any, past: Past, ruling: Ruling, basis: Any, origin: Any) -> None:
+def _bodies(
+    axes: Any, past: Past, ruling: Ruling, basis: Any, origin: Any, near: Callable[[Any], bool]
+) -> None:  # fmt: skip
     newest = View(past.history.newest_tick, past.history.newest_tick, 0.0)
     hurt = {hit.victim: hit.part for hit in ruling.hits}
     for entity in past.history.present(newest):
         boxes = hitboxes_at(past.history, entity, newest)
-        if boxes is None:
+        if boxes is None or not near(boxes.centres[0]):
             continue
         colour = REWOUND if entity in hurt else "#dfe3e4" if entity == ruling.entity else NOW
         draw_boxes(axes, boxes, basis, origin, colour, hurt.get(entity, ""))
@@ -116,10 +121,13 @@ def _head(figure: Any, ruling: Ruling, flights: Sequence[Flown], names: Mapping[
         met = names.get(one.end.victim, f"entity {one.end.victim}") if one.end.victim is not None else one.end.what
         ends.append(f"{one.end.cause}{f' {met}' if met else ''}{f', {one.end.part}' if one.end.part else ''}")
     counted = [f"{ends.count(end)} x {end}" if ends.count(end) > 1 else end for end in dict.fromkeys(ends)]
-    figure.text(0.055, 0.95, f"Ruling {ruling.number}: ", fontsize=15, color=INK, weight="bold")
-    figure.text(0.19, 0.95, ruling.outcome, fontsize=15, color=OUTCOMES[ruling.outcome], weight="bold")
     told = f"{who} let {len(flights)} fly from the {ruling.weapon.replace('_', ' ')}, for {flown:.2f} s"
-    figure.text(0.27, 0.95, told, fontsize=13, color=INK)
+    title(
+        figure, 0.95,
+        (f"Ruling {ruling.number}:", {"fontsize": 15, "color": INK, "weight": "bold"}),
+        (ruling.outcome, {"fontsize": 15, "color": OUTCOMES[ruling.outcome], "weight": "bold"}),
+        (told, {"fontsize": 13, "color": INK}),
+    )  # fmt: skip
     figure.text(
         0.055,
         0.905,

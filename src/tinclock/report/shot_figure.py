@@ -148,7 +148,7 @@ def _head(figure: Any, tableau: Tableau, names: Mapping[int, str], said: Sequenc
         (told, {"fontsize": 13, "color": INK}),
     )  # fmt: skip
     figure.text(0.055, 0.915, _second_line(tableau, target)[:160], fontsize=10.5, color=INK)
-    figure.text(0.055, 0.888, "; ".join(said)[:175], fontsize=10, color=INK, style="italic")
+    figure.text(0.055, 0.888, "; ".join(said[:2])[:150], fontsize=10, color=INK, style="italic")
     handles = [
         Patch(fc=REWOUND, ec=INK, label="target, rewound to the shooter's view"),
         Patch(fc=NOW, ec=INK, label="target, where the server has it now"),
