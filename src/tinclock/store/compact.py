@@ -18,25 +18,27 @@ STRETCH_S = 15.0
 """So much of a match lies in one file of each table: what seeking has to read at most."""
 
 
-def compact(folder: Path) -> None:
+def compact(folder: Path, level: int = LEVEL_WHEN_CLOSED) -> None:
     """Rewrite the files of a closed recording, about 15 s of the match in each. What they hold stays the same.
+
+    level : how hard zstandard tries, up to 19
 
     The list of flushes is replaced last and at once, so that the recording is whole at every moment.
     """
     flushes = [msgspec.json.decode(line, type=Flush) for line in (folder / FLUSHES).read_bytes().splitlines()]
     stretches: list[list[Flush]] = []
-    began = float("-inf")
+    began: float | None = None
     for flush in flushes:
-        at = began if flush.from_s is None else flush.from_s
-        if not stretches or at - began >= STRETCH_S:
+        if not stretches or (began is not None and flush.from_s is not None and flush.from_s - began >= STRETCH_S):
             stretches.append([])
-            began = at
+            began = None
+        began = flush.from_s if began is None else began
         stretches[-1].append(flush)
-    if len(stretches) == len(flushes):
+    if len(stretches) == len(flushes) and level == LEVEL_WHEN_CLOSED:
         return
     previous, lines = sha256((folder / HEADER).read_bytes()), []
     for stretch in stretches:
-        whole = _joined(folder, stretch, previous)
+        whole = _joined(folder, stretch, previous, level)
         lines.append(msgspec.json.encode(whole))
         previous = sha256(lines[-1])
     put_down(folder / FLUSHES, b"".join(line + b"\n" for line in lines), durable=True)
@@ -47,7 +49,7 @@ def compact(folder: Path) -> None:
                 (folder / piece.file).unlink()
 
 
-def _joined(folder: Path, stretch: list[Flush], previous: str) -> Flush:
+def _joined(folder: Path, stretch: list[Flush], previous: str, level: int) -> Flush:
     first, last = stretch[0], stretch[-1]
     pieces = {}
     for name in TABLES:
@@ -57,7 +59,7 @@ def _joined(folder: Path, stretch: list[Flush], previous: str) -> Flush:
         table = pa.concat_tables([unpack(folder, name, piece) for piece in listed])
         if name == "poses":
             table = table.sort_by([(column, "ascending") for column in ("entity", "bone", "tick")])
-        data = pack(name, table, LEVEL_WHEN_CLOSED)
+        data = pack(name, table, level)
         file = f"{name}/from-{first.first_step:09d}.parquet"
         put_down(folder / file, data, durable=True)
         pieces[name] = Piece(file, table.num_rows, len(data), sha256(data))

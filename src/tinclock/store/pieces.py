@@ -16,8 +16,16 @@ if TYPE_CHECKING:
     import pyarrow
     from numpy.typing import NDArray
 
-LEVEL_WHILE_PLAYING, LEVEL_WHEN_CLOSED = 1, 12
+LEVEL_WHILE_PLAYING, LEVEL_WHEN_CLOSED = 1, 15
 """How hard zstandard tries: little beside a running match, more when there is time."""
+RISING, MOST_PAGE = "DELTA_BINARY_PACKED", 8 << 20
+REPEATING = frozenset(
+    {
+        "what", "call", "connection", "kind", "account", "weapon", "outcome", "part", "findings", "entity", "victim",
+        "bone",
+    }
+)  # fmt: skip
+"""Columns that hold few different values."""
 
 
 class TickPoses(NamedTuple):
@@ -73,19 +81,20 @@ def _within(counts: NDArray[np.int64]) -> NDArray[np.int64]:
 
 def pack(name: str, table: pyarrow.Table, level: int) -> bytes:
     """A table as the bytes of a Parquet file."""
+    import pyarrow as pa
     import pyarrow.parquet as parquet
 
     out = io.BytesIO()
-    options: dict[str, Any] = {"use_dictionary": True}
+    repeating = [column for column in table.schema.names if column in REPEATING]
     if name == "poses":  # bytes of equal weight side by side: the upper ones hardly change and vanish
-        values = table.schema.names[3:]
-        options = {
-            "use_dictionary": ["entity", "bone"],
-            "column_encoding": {"tick": "DELTA_BINARY_PACKED", **dict.fromkeys(values, "BYTE_STREAM_SPLIT")},
-        }
+        encodings = {"tick": RISING, **dict.fromkeys(table.schema.names[3:], "BYTE_STREAM_SPLIT")}
+    else:
+        encodings = {field.name: RISING for field in table.schema if pa.types.is_integer(field.type)}
     parquet.write_table(
-        table, out, compression="zstd", compression_level=level, store_schema=False, write_page_index=False, **options
-    )
+        table, out, compression="zstd", compression_level=level, store_schema=False, use_dictionary=repeating,
+        column_encoding={name: how for name, how in encodings.items() if name not in repeating},
+        data_page_size=MOST_PAGE,
+    )  # fmt: skip
     return out.getvalue()
 
 
