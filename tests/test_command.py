@@ -14,7 +14,7 @@ import pytest
 from click.testing import CliRunner
 
 import tinclock
-from tinclock.cli.main import main
+from tinclock.cli.main import COMMANDS, main
 from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS
 from tinclock.core.flight_rules import BounceRules, FlightRules, SplashRules
 from tinclock.core.rig_rules import RigRules
@@ -39,6 +39,8 @@ def test_demo_prints_a_row_for_every_ruling_and_a_summary(demo):
     rulings = [json.loads(line) for line in (out / "rulings.jsonl").read_text().splitlines()]
     assert f"{len(rulings)} rulings" in text
     for ruling in rulings:
+        if ruling["kind"] not in ("shot", "launch", "strike", "flight"):
+            continue
         row = next(line for line in text.splitlines() if line.split()[:1] == [str(ruling["number"])])
         assert ruling["account"] in row
         assert ruling["outcome"] in row
@@ -65,8 +67,11 @@ def test_demo_as_json_is_json_alone_and_quiet_is_silent(tmp_path):
 
 def test_demo_explains_one_ruling(tmp_path):
     arguments = ["demo", "--seconds", "3", "--seed", "2", "--out", str(tmp_path), "--shot"]
-    text = CliRunner().invoke(main, [*arguments, "2"]).output
-    assert "ruling 2: " in text
+    listed = json.loads(CliRunner().invoke(main, ["demo", *arguments[1:-1], "--json"]).output)
+    lines = Path(listed["files"]["rulings"]).read_text().splitlines()
+    number = next(r["number"] for r in map(json.loads, lines) if r["kind"] == "shot" and r["account"] and r["view"])
+    text = CliRunner().invoke(main, [*arguments, str(number)]).output
+    assert f"ruling {number}: " in text
     assert "age of the view" in text
     wrong = CliRunner().invoke(main, [*arguments, "999"])
     assert wrong.exit_code == 2
@@ -107,7 +112,7 @@ def test_help_and_version_answer_with_examples():
     assert (
         tinclock.__version__ in subprocess.run([*run, "--version"], capture_output=True, text=True, check=True).stdout
     )
-    for arguments in ([], ["demo"], ["check"], ["flights"]):
+    for arguments in ([], *([name] for name in COMMANDS)):
         text = subprocess.run([*run, *arguments, "--help"], capture_output=True, text=True, check=True).stdout
         assert "Examples:" in text
 

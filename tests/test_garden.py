@@ -2,19 +2,44 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from itertools import pairwise
+
 import msgspec
 import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
+import tinclock
+from tinclock.core.errors import UnknownNameError
 from tinclock.garden.gait import Bodies, Gait
-from tinclock.garden.match import Played, play_match
-from tinclock.garden.network import LineQuality, Post
+from tinclock.garden.hand import Hand
+from tinclock.garden.match import play_match
+from tinclock.garden.network import QUALITIES, LineQuality, Path, Post, line_of
+from tinclock.garden.played import Played
+from tinclock.garden.unfair import KINDS
+
+TELLTALES = {
+    "inflate_damage": "damage_differs",
+    "forge_actor": "foreign_actor",
+    "fast_trigger": "fast_cadence",
+    "endless_ammunition": "no_ammunition",
+    "hold_back": "view_capped",
+    "look_ahead": "view_ahead",
+    "shifted_muzzle": "muzzle_far",
+    "long_reach": None,
+    "speed": "too_fast",
+    "teleport": "teleport",
+    "frozen_health": "health_differs",
+    "repeat": "repeated_sequence",
+    "lucky_numbers": "shots_skipped",
+}
+"""What blatant lies of each kind are caught by; the kinds that are missing show only in statistics."""
 
 
 @pytest.fixture(scope="module")
 def played() -> Played:
-    return play_match(seed=2, seconds=9.0)
+    return play_match(seed=2, seconds=12.0)
 
 
 def test_every_honest_hit_on_screen_is_the_same_hit_for_the_server(played):
@@ -22,30 +47,48 @@ def test_every_honest_hit_on_screen_is_the_same_hit_for_the_server(played):
     compared = 0
     for ruling in played.rulings:
         shot = played.shot_of(ruling)
-        if played.conduct_of(ruling.account) != "honest" or ruling.outcome != "upheld":
+        fair = shot is not None and played.conduct_of(ruling.account) == "honest"
+        if not fair or ruling.kind != "shot" or ruling.outcome != "upheld" or len(shot.rays) > 1:
             continue
         hit = ruling.hits[0] if ruling.hits else None
         assert (hit.victim if hit else 0) == shot.seen.victim
-        assert ruling.reached_m == pytest.approx(min(shot.seen.distance_m, 60.0), abs=1e-4)
         if hit:
             compared += 1
             assert (hit.part, hit.zone) == (shot.seen.part, shot.seen.zone)
+            assert hit.distance_m == pytest.approx(shot.seen.distance_m, abs=2e-4)
             dealt = next(step.observed for step in ruling.trace if step.name == "damage")
-            assert dealt == 0.0 or dealt == pytest.approx(shot.claim.damage, rel=1e-6)
-    assert compared > 20
+            assert dealt == 0.0 or shot.claim.damage is None or dealt == pytest.approx(shot.claim.damage, rel=1e-6)
+    assert compared > 25
 
 
-def test_honest_shots_are_denied_only_when_their_shooter_had_died(played):
-    honest = [r for r in played.rulings if played.conduct_of(r.account) == "honest"]
-    denied = {f.code for r in honest if r.outcome == "denied" for f in r.findings}
-    assert len(honest) > 50
-    assert denied <= {"dead_actor"}
+def test_honest_players_do_nothing_that_looks_unfair(played):
+    """On lines of every quality: what they are found to have done is what a bad line explains."""
+    found = Counter(
+        f.code for r in played.rulings for f in r.findings
+        if r.account and played.conduct_of(r.account) == "honest"
+    )  # fmt: skip
+    assert set(found) <= {"dead_actor", "repeated_sequence", "view_capped", "view_late", "stale_move", "victim_differs"}
+    assert sum(found.values()) < 0.02 * len(played.rulings)
+    assert {seat.line.name for seat in played.seats} == set(QUALITIES)
 
 
-def test_each_lie_is_found_where_it_is_told(played):
-    found = {(f.code, played.conduct_of(f.account)) for r in played.rulings for f in r.findings}
-    assert {("damage_differs", "inflates damage"), ("foreign_actor", "names another")} & found
-    assert all(conduct != "honest" for code, conduct in found if code in ("foreign_actor", "fast_cadence"))
+def test_each_lie_is_found_where_it_is_told():
+    kinds = sorted(TELLTALES)
+    names = ["anvil", "beryl", "clover", "dibber", "elder", "fennel", "gorse", "hazel"]
+    names += [f"{name}2" for name in names]
+    dials = {name: {kind: 1.0} for name, kind in zip(names, kinds, strict=False)}
+    # who wields which weapon is luck, so what only some weapons show is told by all
+    for name, more in zip(names[len(kinds) :], ({"lucky_numbers": 1.0}, {"endless_ammunition": 1.0}), strict=False):
+        dials[name] = more
+    whole = play_match(seed=5, seconds=20.0, players=16, unfair=dials)
+    found = {f.code for r in whole.rulings for f in r.findings if r.account}
+    missing = {kind: code for kind, code in TELLTALES.items() if code is not None and code not in found}
+    assert set(missing) <= {"lucky_numbers", "endless_ammunition"}  # these need a hose and luck in so short a match
+    by = {(f.code, whole.conduct_of(f.account)) for r in whole.rulings for f in r.findings if r.account}
+    for kind, code in TELLTALES.items():
+        if code in ("foreign_actor", "teleport", "too_fast", "damage_differs", "view_ahead") and kind not in missing:
+            assert any(code == c and kind in conduct for c, conduct in by)
+    assert set(TELLTALES) <= set(KINDS)
 
 
 def test_health_goes_down_by_exactly_what_the_events_say(played):
@@ -57,18 +100,26 @@ def test_health_goes_down_by_exactly_what_the_events_say(played):
         if event.kind in ("spawn", "health"):
             health[event.entity] = event.after
     dealt = sum(r.damage for r in played.rulings)
-    told = sum(e.before - e.after for e in played.events if e.kind == "health")
+    told = sum(e.before - e.after for e in played.events if e.kind == "health" and e.before > e.after)
     assert dealt == pytest.approx(told)
 
 
 def test_a_seed_is_a_match_to_the_byte(played):
-    again = play_match(seed=2, seconds=3.0)
-    count = len(again.rulings) - 3  # the last ones are ruled as the shorter match closes
-    assert count > 10
-    assert msgspec.json.encode(again.rulings[:count]) == msgspec.json.encode(played.rulings[:count])
+    again = play_match(seed=2, seconds=12.0)
+    assert msgspec.json.encode(again.rulings) == msgspec.json.encode(played.rulings)
+    assert msgspec.json.encode(again.events) == msgspec.json.encode(played.events)
 
 
-def test_limbs_swing_and_keep_their_length(rules):
+def test_what_there_is_not_is_refused():
+    for unfair in ({"nobody": {"repeat": 1.0}}, {"anvil": {"juggle": 1.0}}):
+        with pytest.raises(UnknownNameError):
+            play_match(seconds=1.0, unfair=unfair)
+    for players, dial in ((1, 1.0), (101, 1.0), (8, 0.0), (8, 1.5)):
+        with pytest.raises(tinclock.BadNumberError):
+            play_match(seconds=1.0, players=players, unfair={"anvil": {"repeat": dial}})
+
+
+def test_limbs_swing_bend_and_keep_their_length(rules):
     bones = [bone.name for bone in rules.rigs["gardener"].bones]
     gait = Gait(tuple(bones), np.array([bone.rest for bone in rules.rigs["gardener"].bones]))
     phase = np.linspace(0, 2 * np.pi, 16)
@@ -81,16 +132,46 @@ def test_limbs_swing_and_keep_their_length(rules):
     turned = gait.bones(Bodies(still, still, still + 0.9, still, phase, np.full(16, 4.0), still))
     whole = Rotation.from_euler("z", 0.9)
     assert np.allclose(whole.apply(poses[3, :, :3]), turned[3, :, :3])
+    low = gait.bones(Bodies(still, still, still, still, still, still, still, still + 0.5, still + 1.0, still, still))
+    assert low[0, bones.index("left_foot"), 2] == pytest.approx(0.09 + 0.5, abs=0.02)  # bent knees, feet on the ground
+    assert low[0, bones.index("head"), 2] < 1.62 + 0.5 - 0.3
 
 
-def test_the_post_loses_delays_and_keeps_the_order_of_arrival():
-    rng, post, line = np.random.default_rng(1), Post(), LineQuality(0.02, 0.03, 0.01, 0.25)
-    for k in range(2000):
-        post.send(k * 0.01, line.up_s, line, rng, 0, "claim", k)
+def test_a_hand_overruns_what_turns_on_the_spot_and_settles_on_what_stands():
+    hand = Hand(0.5, np.random.default_rng(1))
+    way = [(np.cos(a), np.sin(a), 0.0) for a in [*np.linspace(0, 0.6, 64), *np.linspace(0.6, 0.0, 64), *[0.0] * 128]]
+    off = [hand.follow(w, k / 64, 1 / 64) for k, w in enumerate(way)]
+    assert max(off[66:80]) > 4.0 * np.mean(off[50:62])
+    assert max(off[-32:]) < 0.01
+
+
+@pytest.mark.parametrize("quality", QUALITIES)
+def test_a_line_delays_loses_in_bursts_and_keeps_most_of_the_order(quality):
+    rng = np.random.default_rng(1)
+    line = line_of(quality, 1e9, rng)
+    post = Post([Path(line, line.up_s, rng)])
+    for k in range(6000):
+        post.send(k * 0.016, 0, "claim", k)
     arrived = post.arrived(1e9)
-    assert len(arrived) == pytest.approx(1500, abs=60)
-    times = [parcel.arrives_at for parcel in arrived]
-    assert times == sorted(times)
-    trips = [parcel.arrives_at - parcel.content * 0.01 for parcel in arrived]
-    assert min(trips) >= 0.02 - 1e-9
-    assert np.mean(trips) == pytest.approx(0.03, abs=0.002)
+    first = {parcel.content: parcel.arrives_at for parcel in reversed(arrived)}
+    lost = [k for k in range(6000) if k not in first]
+    expected = line.loss * line.bad_share
+    assert len(lost) / 6000 == pytest.approx(expected, abs=0.015)
+    assert min(at - k * 0.016 for k, at in first.items()) >= line.up_s - 1e-9
+    if expected > 0.01:  # a burst makes the next loss likelier than the average does
+        follow = sum(k + 1 in set(lost) for k in lost) / len(lost)
+        assert follow > 3.0 * expected
+    times = [first[k] for k in sorted(first)]
+    assert sum(b < a for a, b in pairwise(times)) < 0.03 * len(times)
+    twice = len(arrived) - len(first)
+    assert twice == pytest.approx(line.duplicate * len(first), abs=0.01 * len(first))
+
+
+def test_a_stall_holds_everything_back_and_a_cap_queues_it():
+    line = LineQuality("made", 0.02, 0.02, 0.0, bytes_per_s=10_000.0, stall_at_s=1.0, stall_s=0.5)
+    path = Path(line, 0.02, np.random.default_rng(0))
+    assert path.send(0.5, 100) == pytest.approx((0.53,))
+    assert path.send(1.2, 100) == pytest.approx((1.53,))
+    assert path.send(1.2, 1000) == pytest.approx((1.63,))
+    assert path.send(2.0, 20_000) == pytest.approx((4.02,))
+    assert path.send(2.0, 100) == ()  # more than a second's queue is dropped

@@ -63,6 +63,7 @@ ERRORS = [
     errors.OutOfHistoryError("tick", 3, 4, 5),
     errors.UnknownNameError("rig", "pot", ["gardener"]),
     errors.AlreadyKnownError("entity", 3),
+    errors.RecordingError("evening", "torn"),
     errors.MissingExtraError("draw", "matplotlib", "figures"),
 ]
 

@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
 from rich.table import Table
 
-from tinclock.cli.summary import print_files, print_summary, summarise
+from tinclock.cli.summary import print_files, print_sample, print_summary, summarise
 
 if TYPE_CHECKING:
     from tinclock.core.records import Ruling
@@ -26,6 +26,7 @@ Examples:
   tinclock demo --seed 3 --out run3      another match, written elsewhere
   tinclock demo --shot 57                explain ruling 57, draw it, and the target at five instants
   tinclock demo --json | jq .outcomes    the summary for a script
+  tinclock explain demo-output/sample --outcome denied --kind shot    questions to the sample recording
 """
 
 STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta"}
@@ -59,13 +60,16 @@ def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_j
         raise click.UsageError(f"--shot {shot}: {known[shot].outcome} before anything was cast; nothing to draw")
     chosen = shot if shot is not None else _telling(played.rulings, tableaux)
     files = _write(played, tableaux.get(chosen), out)
-    summary = summarise(played, files)
+    sample = _sample(out)
+    files |= sample.pop("files", {})
+    summary = {**summarise(played, files), "sample": sample}
     if as_json:
         click.echo(json.dumps(summary, indent=2))
         return
     if shot is None:
         _print_table(console, played, rows)
         print_summary(console, summary)
+        print_sample(console, sample)
     else:
         console.print(known[shot].explain(), markup=False, highlight=False, soft_wrap=True)
         console.print()
@@ -97,6 +101,30 @@ def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int
 
         played = play_match(seed=seed, seconds=seconds, on_ruling=keep, on_progress=show)
     return played, tableaux
+
+
+def _sample(out: Path) -> dict[str, Any]:
+    """Copy the recording that ships with the package, and rule it again; empty without pyarrow."""
+    import shutil
+
+    from tinclock.core.errors import MissingExtraError
+    from tinclock.garden.scenario import data_file
+
+    files = {"sample recording": out / "sample", "its truth": out / "sample-truth"}
+    for path in files.values():
+        shutil.copytree(str(data_file(path.name)), path, dirs_exist_ok=True)
+    try:
+        from tinclock.store.again import rule_again
+        from tinclock.store.recording import Recording
+
+        found = rule_again(Recording(out / "sample"))
+    except MissingExtraError as error:
+        click.echo(f"no recordings: {error}", err=True)
+        return {}
+    return {
+        "seconds": found.seconds, "rulings": len(found.rulings), "rulings_sha256": found.sha256,
+        "as_recorded": found.as_recorded, "files": {kind: str(path) for kind, path in files.items()},
+    }  # fmt: skip
 
 
 def _telling(rulings: list[Ruling], tableaux: dict[int, Tableau]) -> int:
@@ -173,6 +201,8 @@ COLUMNS = (
 )
 """Name, side, and the least terminal width at which the column is shown."""
 PIPE_WIDTH = 120
+FIRED = frozenset({"shot", "launch", "strike", "flight"})
+"""Kinds that are listed."""
 
 
 def _print_table(console: Console, played: Played, rows: int) -> None:
@@ -181,13 +211,15 @@ def _print_table(console: Console, played: Played, rows: int) -> None:
     for (name, side, _), kept in zip(COLUMNS, keep, strict=True):
         if kept:
             table.add_column(name, justify=side, no_wrap=True)  # type: ignore[arg-type]
-    shown = played.rulings if rows == 0 else played.rulings[:rows]
+    fired = [ruling for ruling in played.rulings if ruling.kind in FIRED]
+    shown = fired if rows == 0 else fired[:rows]
     for ruling in shown:
         cells = _cells(ruling, played)
         table.add_row(*(cell for cell, kept in zip(cells, keep, strict=True) if kept))
     console.print(table)
-    if len(shown) < len(played.rulings):
-        console.print(f"... and {len(played.rulings) - len(shown)} more (--rows 0 lists all)\n", highlight=False)
+    others = len(played.rulings) - len(fired)
+    more = f"... and {len(fired) - len(shown)} more (--rows 0 lists all), " if len(shown) < len(fired) else ""
+    console.print(f"{more}besides {others} moves and other claims that fire nothing\n", highlight=False)
 
 
 def _cells(ruling: Ruling, played: Played) -> tuple[str, ...]:
@@ -198,11 +230,11 @@ def _cells(ruling: Ruling, played: Played) -> tuple[str, ...]:
     return (
         str(ruling.number),
         f"{ruling.received_at:.3f}",
-        ruling.account,
+        ruling.account or "(server)",
         ruling.weapon.replace("_", " "),
         met.replace("_", " "),
         "-" if ruling.reached_m is None else f"{ruling.reached_m:.1f}",
-        "-" if ruling.rewound_s is None else f"{ruling.rewound_s * 1000:.0f}",
+        "-" if ruling.rewound_s is None else f"{max(0.0, ruling.rewound_s) * 1000:.0f}",
         f"{ruling.damage:.1f}" if ruling.damage else "-",
         f"[{STYLES[ruling.outcome]}]{ruling.outcome}[/]",
         ruling.findings[0].code if ruling.findings else "",

@@ -75,7 +75,18 @@ def print_summary(console: Console, summary: dict[str, Any]) -> None:
         console.print(f"  not upheld: {count} x {code}", highlight=False)
 
 
+def print_sample(console: Console, sample: dict[str, Any]) -> None:
+    """What became of the sample recording."""
+    if sample:
+        same = "[green]the same, bit for bit[/]" if sample["as_recorded"] else "[red]not the same[/]"
+        console.print(
+            f"sample recording: {sample['rulings']} rulings of {sample['seconds']:.0f} s ruled again, {same} "
+            f"(digest {sample['rulings_sha256'][:16]})",
+            highlight=False,
+        )
+
+
 def print_files(console: Console, summary: dict[str, Any]) -> None:
     """Where everything was written."""
     for kind, path in summary["files"].items():
-        console.print(f"{kind:<14} {path}", highlight=False, soft_wrap=True)
+        console.print(f"{kind:<17} {path}", highlight=False, soft_wrap=True)

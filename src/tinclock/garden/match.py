@@ -73,7 +73,7 @@ def play_match(
     if on_progress is not None:
         on_progress(1.0)
     return Played(
-        match.garden, match.seats, match.entities, match.rulings, match.shots, match.events,
+        match.garden, match.seats, match.names, match.rulings, match.shots, match.events,
         np.array(match.paths, np.float32).reshape(ticks, len(match.seats), 2), seed, seconds,
         match.clocks, match.bounds, match.trails,
     )  # fmt: skip
@@ -105,6 +105,7 @@ class _Match:
         self._number = {player.entity: k for k, player in enumerate(self.players)}
         self.entities = {player.entity: player.seat.account for player in self.players}
         self._fixtures = self._furnish()
+        self.names = {**self.entities, **{fixture.entity: fixture.rig.replace("_", " ") for fixture in self._fixtures}}
         self._ids = [*self.entities, *(fixture.entity for fixture in self._fixtures)]
         self._meet()
         # how far the server's body trails the client's own: the trip of its inputs, and a little to ride out jitter

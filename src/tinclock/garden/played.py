@@ -41,7 +41,7 @@ class BoundPoint(NamedTuple):
 class Played(NamedTuple):
     """A match that was played.
 
-    entities : the account of each player's entity
+    entities : the account of each player's entity, and what stands in the garden by itself
     clocks, bounds : by connection, in order of time
     shots : what each claim's shooter saw, by (connection, sequence)
     paths : (ticks, players, 2) float32, metres, nan where dead: places in the plane, server's view

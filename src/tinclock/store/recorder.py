@@ -157,7 +157,7 @@ class Recorder:
         What is ruled is what those bytes decode to.
         """
         received = claim if isinstance(claim, bytes) else encode_claim(claim)
-        name = connection if isinstance(connection, str) else str(_plain(connection))
+        name = _name(connection)
         ruling = self.referee.rule(name, decode_claim(received), received_at=received_at)
         self._batch.rows["claims"].append((self._step, name, received_at, received))
         self._batch.rulings.append((self._step, ruling))
@@ -317,6 +317,13 @@ def _in_steps(order: NDArray[np.int64], bones: Poses) -> tuple[NDArray[np.floati
             "bones", f"places within {most:.0f} km of the origin", f"{flat[row, :3].tolist()} steps", row
         )
     return flat, poses
+
+
+def _name(connection: object) -> str:
+    """A connection's name as UTF-8 can say it. An admitted one always is; what isn't is nobody's."""
+    if not isinstance(connection, str):
+        return str(_plain(connection))
+    return connection.encode("utf-8", "backslashreplace").decode()
 
 
 def _plain(value: object) -> object:

@@ -40,6 +40,9 @@ ALWAYS_DENIED: Final = frozenset(
 )
 """There is nothing to rule on after one of these, however forgiving the match."""
 
+NEVER_DENIED: Final = frozenset({"damage_differs", "victim_differs", "part_differs"})
+"""These are found when the claim was ruled by the server's own numbers already; there is nothing left to deny."""
+
 DEFAULTS: Final[dict[str, Consequence]] = {
     **dict.fromkeys(sorted(ALWAYS_DENIED), "deny"),
     "foreign_actor": "deny",
@@ -91,6 +94,10 @@ def consequences_of(rules: Rules) -> dict[str, Consequence]:
         elif code in ALWAYS_DENIED and consequence != "deny":
             problems.append(
                 f"consequences.{code}: is {consequence!r}, but nothing is left to rule on; it must be 'deny'"
+            )
+        elif code in NEVER_DENIED and consequence == "deny":
+            problems.append(
+                f"consequences.{code}: is 'deny', but what the server found has counted by then; use 'amend' or 'note'"
             )
     if problems:
         raise RulesError("rules", problems)

@@ -1,0 +1,347 @@
+"""Recordings: what was ruled is ruled again bit for bit, a kill loses nothing that was flushed, damage is named."""
+
+from __future__ import annotations
+
+import math
+import os
+import shutil
+import signal
+import time
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tinclock
+from tinclock.core.errors import RecordingError
+from tinclock.garden.match import play_match
+from tinclock.garden.scenario import data_file, load_garden
+from tinclock.store.again import rule_again
+from tinclock.store.layout import TABLES
+from tinclock.store.pieces import TickPoses, poses_table
+from tinclock.store.recorder import Recorder
+from tinclock.store.recording import Recording
+from tinclock.store.window import claim_of, past_of
+from tinclock.store.writer import Writer
+from tinclock.wire.codec import decode_claim, encode_claim
+
+KILLS, PLAYED_S = 12, 14.0
+SAMPLE = Path(str(data_file("sample")))
+
+
+@pytest.fixture(scope="module")
+def match(tmp_path_factory):
+    path = tmp_path_factory.mktemp("match") / "rec"
+    return path, play_match(seed=4, seconds=18.0, players=6, record_to=path)
+
+
+@pytest.fixture
+def copy(match, tmp_path):
+    return Path(shutil.copytree(match[0], tmp_path / "copy"))
+
+
+def test_a_match_is_ruled_again_bit_for_bit_whether_recorded_or_not(match):
+    path, played = match
+    source = Recording(path)
+    first, second = rule_again(source), rule_again(Recording(path))
+    assert first.as_recorded
+    assert first.sha256 == second.sha256 == source.flushes[-1].rulings_sha256
+    assert first.rulings == played.rulings == list(play_match(seed=4, seconds=18.0, players=6).rulings)
+    assert first.events == played.events == list(source.events())
+    assert (source.closed, source.ticks, source.verify(), source.strays) == (True, 18 * 64, [], [])
+    assert len(source.flushes) == 2  # a file a table for each quarter of a minute
+
+
+def test_the_sample_is_what_this_version_rules():
+    source = Recording(SAMPLE)
+    assert rule_again(source).as_recorded
+    assert source.verify() == []
+    size = sum(file.stat().st_size for file in SAMPLE.parent.rglob("sample*/**/*") if file.is_file())
+    assert size < 2_000_000
+    assert source.nbytes / (4 * 60) < 12_000  # bytes a player-second, everything included
+
+
+def test_tables_are_read_by_pandas_in_one_line(match):
+    import pandas
+
+    path, played = match
+    rulings = pandas.read_parquet(path / "rulings")
+    assert list(rulings["number"]) == [ruling.number for ruling in played.rulings]
+    assert set(rulings["outcome"]) == {ruling.outcome for ruling in played.rulings}
+    claims = pandas.read_parquet(path / "claims")
+    assert all(type(decode_claim(received)).__name__.endswith("Claim") for received in claims["received"])
+    poses = pandas.read_parquet(path / "poses")
+    assert poses["qw"].abs().max() <= 4096
+    for table in TABLES:
+        assert len(pandas.read_parquet(path / table)) == Recording(path).rows(table)
+
+
+def test_rounding_costs_less_than_a_millimetre_and_is_done_before_the_ruling(tmp_path, rules):
+    referee = tinclock.Referee(rules, seed=1)
+    rng = np.random.default_rng(3)
+    with Recorder(tmp_path / "r", referee) as recorder:
+        entities = [recorder.admit(connection=f"c{k}", account=f"a{k}", rig="gardener") for k in range(3)]
+        raw = {}
+        for tick in range(130):
+            bones = rng.normal(0.0, 1.0, (3, 19, 7))
+            bones[..., 3:] /= np.linalg.norm(bones[..., 3:], axis=-1, keepdims=True)
+            bones[..., :3] += (1234.5, -777.0, 30.0)
+            raw[tick] = bones
+            recorder.record(tick, tick / 64, entities, bones)
+    source = Recording(tmp_path / "r")
+    kept = {entity: body for flush in source.flushes for entity, body in source.poses(flush).items()}
+    worst = 0.0
+    for row, entity in enumerate(entities):
+        body = kept[entity]
+        for tick, pose in zip(body.ticks.tolist(), body.poses, strict=True):
+            worst = max(worst, float(np.linalg.norm(pose[:, :3] - raw[tick][row, :, :3], axis=1).max()))
+    assert worst < 0.00022  # half a step of 1/4096 m, in three axes
+    view = tinclock.View(129, 129, 0.0)
+    at_last = rule_again_history(source)
+    assert np.array_equal(referee.history.bones_at(2, view), at_last.bones_at(2, view))
+
+
+def rule_again_history(source):
+    held = []
+    rule_again(source, on_tick=lambda referee: held.append(referee.history))
+    return held[-1]
+
+
+@given(st.lists(st.lists(st.integers(1, 9), min_size=1, max_size=5, unique=True), min_size=1, max_size=6))
+def test_poses_come_back_as_they_went_in_whoever_is_absent(ticks):
+    """Bodies with one to three bones that come and go: every pose lies where its tick and entity say."""
+    rng, given_, written = np.random.default_rng(0), [], {}
+    for tick, ids in enumerate(ticks):
+        ids = sorted(ids)
+        counts = np.array([1 + entity % 3 for entity in ids])
+        places = rng.integers(-(2**31), 2**31, (int(counts.sum()), 3)).astype(np.int32)
+        turns = rng.integers(-4096, 4097, (int(counts.sum()), 4)).astype(np.int16)
+        given_.append(TickPoses(tick, np.array(ids), counts, places, turns))
+        for entity, pose in zip(ids, np.split(np.hstack([places, turns]), np.cumsum(counts)[:-1]), strict=True):
+            written[tick, entity] = pose
+    table = poses_table(given_)
+    read: dict[tuple[int, int], list] = {}
+    for row in table.to_pylist():
+        read.setdefault((row["tick"], row["entity"]), []).append(
+            [row[n] for n in ("x", "y", "z", "qx", "qy", "qz", "qw")]
+        )
+    assert read == {key: pose.tolist() for key, pose in written.items()}
+
+
+def test_whatever_a_client_sends_is_kept_and_ruled_as_kept(tmp_path, rules):
+    class Odd:
+        def __repr__(self) -> str:
+            raise ValueError("no")
+
+    with Recorder(tmp_path / "r", tinclock.Referee(rules, seed=1)) as recorder:
+        recorder.admit(connection="c", account="a", rig="gardener")
+        for tick in range(70):
+            recorder.record(tick, tick / 64, [], [])
+        wild = [b"", b"\xff\x00", b"{", b"[" * 4000, b'{"kind": "shot"}', {"kind": "shot", "sequence": math.nan},
+                object(), Odd(), 10**400, "text", None, {"a": 1}, tinclock.StatusClaim(1, 1, health=1e300)]  # fmt: skip
+        kept = [recorder.rule("c", claim, received_at=1.1) for claim in wild]
+        recorder.rule("stranger \ud800", b"x", received_at=1.1)
+        assert recorder.pong("c", 10**40, float("nan"), 1.2) == "malformed"
+    assert all(ruling.outcome == "denied" for ruling in kept[:-1])
+    again = rule_again(Recording(tmp_path / "r"))
+    assert again.as_recorded
+    assert again.rulings[: len(kept)] == kept
+
+
+@given(st.binary(max_size=60))
+def test_bytes_never_raise_and_always_say_the_same(received):
+    first, second = decode_claim(received), decode_claim(received)
+    assert repr(first) == repr(second)
+    encode_claim(first)
+
+
+def test_a_recording_is_killed_at_random_moments_and_loses_nothing_that_was_flushed(tmp_path):
+    """What was reported flushed before SIGKILL is there, whole, and rules as the undisturbed match did."""
+    whole = play_match(seed=9, seconds=PLAYED_S, players=3)
+    texts = [msgspec.json.encode(ruling).decode() for ruling in whole.rulings]
+    dice = np.random.default_rng(11)
+    ends = []
+    for kill in range(KILLS):
+        path = tmp_path / f"k{kill}"
+        known = killed_after(path, float(dice.uniform(0.0, 1.2)), seed=9)
+        if not (path / "flushes.jsonl").exists():
+            assert known == 0
+            continue
+        source = Recording(path)
+        assert len(source.flushes) >= known
+        assert source.verify() == []
+        again = rule_again(source)
+        assert not source.flushes or again.as_recorded
+        assert source.table("rulings")["ruling"].to_pylist() == texts[: len(again.rulings)]
+        ends.append(source.ends_at_s)
+        assert not source.closed
+    assert max(ends) > 0.5
+
+
+def killed_after(path: Path, seconds: float, seed: int) -> int:
+    """Record a match in a child and kill it; returns how many flushes it had reported."""
+    read, write = os.pipe()
+    child = os.fork()
+    if child == 0:
+        put = Writer._write
+
+        def report(self, batch):
+            put(self, batch)
+            os.write(write, b".")
+
+        Writer._write = report
+        play_match(seed=seed, seconds=PLAYED_S, players=3, record_to=path)
+        os._exit(0)
+    os.close(write)
+    time.sleep(seconds)
+    os.kill(child, signal.SIGKILL)
+    os.waitpid(child, 0)
+    known = b""
+    while chunk := os.read(read, 4096):
+        known += chunk
+    os.close(read)
+    return len(known)
+
+
+def test_the_past_of_a_ruling_is_read_without_ruling_what_was_before(match):
+    """The history that a window rebuilds answers like the referee's own did."""
+    path, _ = match
+    source, wanted = Recording(path), {}
+
+    def keep(referee, ruling, claim):
+        if ruling.kind == "shot" and ruling.view is not None and len(wanted) < 12 and ruling.number % 3 == 0:
+            who = referee.history.present(ruling.view)
+            wanted[ruling.number] = (
+                referee.history.newest_tick,
+                {e: referee.history.bones_at(e, ruling.view) for e in who}, claim,
+            )  # fmt: skip
+
+    rule_again(source, on_ruling=keep)
+    assert len(wanted) > 8
+    for number, (tick, bodies, claim) in wanted.items():
+        ruling = source.ruling(number)
+        past = past_of(source, ruling)
+        assert past.history.newest_tick == tick
+        assert past.history.present(ruling.view) == sorted(bodies)
+        for entity, bones in bodies.items():
+            assert np.array_equal(past.history.bones_at(entity, ruling.view), bones)
+        assert claim is None or claim_of(source, ruling) == claim
+
+
+# -- what is wrong is named -----------------------------------------------------------------------------------------
+
+
+def test_damage_is_named_and_salvage_reads_the_rest(copy):
+    source = Recording(copy)
+    second = copy / source.flushes[1].pieces["claims"].file
+    data = bytearray(second.read_bytes())
+    data[len(data) // 2] ^= 1
+    second.write_bytes(data)
+    with pytest.raises(RecordingError, match=f"{second.name}: altered"):
+        rule_again(Recording(copy))
+    assert any(str(second) in line for line in Recording(copy).verify())
+    rescued = Recording(copy, salvage=True)
+    again = rule_again(rescued)
+    assert 0 < len(again.rulings) < source.flushes[-1].rulings
+    assert any("altered" in line for line in rescued.problems)
+    assert len(list(rescued.rulings())) == source.flushes[-1].rulings  # that table is whole
+    second.write_bytes(data[:-7])
+    with pytest.raises(RecordingError, match="torn or altered"):
+        rule_again(Recording(copy))
+    second.unlink()
+    with pytest.raises(RecordingError, match="listed in the recording but can't be read"):
+        rule_again(Recording(copy))
+
+
+def test_a_line_that_was_edited_is_found_by_the_next(copy):
+    path = copy / "flushes.jsonl"
+    lines = path.read_bytes().splitlines(keepends=True)
+    path.write_bytes(lines[0].replace(b'"rulings":', b'"rulings":1', 1) + lines[1])
+    with pytest.raises(RecordingError, match="line 2 doesn't follow line 1"):
+        Recording(copy)
+    path.write_bytes(lines[0] + b"{}\n")
+    with pytest.raises(RecordingError, match="line 2 is no flush"):
+        Recording(copy)
+    path.write_bytes(lines[0] + lines[1][:40])
+    torn = Recording(copy)
+    assert (torn.torn_tail, torn.closed, len(torn.flushes)) == (True, False, 1)
+    assert rule_again(torn).as_recorded
+    header = copy / "recording.json"
+    header.write_bytes(header.read_bytes().replace(b'"seed": 4', b'"seed": 5'))
+    with pytest.raises(RecordingError, match=r"line 1 doesn't follow recording.json"):
+        Recording(copy)
+
+
+@pytest.mark.parametrize(("spoil", "message"), [
+    (lambda p: (p / "recording.json").write_text('{"format": 2}'), "format 2; this version reads up to 1"),
+    (lambda p: (p / "recording.json").write_text("nonsense"), "is no recording's header"),
+    (lambda p: (p / "recording.json").unlink(), "can't be read"),
+    (lambda p: (p / "flushes.jsonl").unlink(), "it lists what was written"),
+    (lambda p: shutil.rmtree(p), "is not there"),
+    (lambda p: (p / "level" / "faces.parquet").write_bytes(b"PAR1"), "the level can't be read"),
+    (lambda p: shutil.copy(SAMPLE / "rulings" / "from-000000000.parquet", p / "level" / "vertices.parquet"), "level"),
+])  # fmt: skip
+def test_what_is_no_whole_recording_is_one_clear_error(copy, spoil, message):
+    spoil(copy)
+    with pytest.raises(RecordingError, match=message):
+        rule_again(Recording(copy))
+
+
+def test_half_a_folder_is_still_read_when_salvaged(copy):
+    rows = Recording(copy).rows("rulings")
+    (copy / "flushes.jsonl").unlink()
+    (copy / "recording.json").unlink()
+    rescued = Recording(copy, salvage=True)
+    assert len(list(rescued.rulings())) == rows
+    assert len(rescued.problems) == 2
+
+
+def test_another_level_or_folder_or_a_used_referee_is_refused(match, tmp_path, rules, level):
+    path, _ = match
+    garden = load_garden()
+    other = tinclock.Level.from_boxes([[0, 0, -1]], [[50, 50, 1]])
+    with pytest.raises(RecordingError, match="was played in a level with digest"):
+        rule_again(Recording(path), level=other)
+    assert rule_again(Recording(path), level=garden.level, until_s=1.0).ticks == 65
+    with pytest.raises(RecordingError, match="is there already"):
+        Recorder(path, tinclock.Referee(rules))
+    used = tinclock.Referee(rules)
+    used.admit(connection="c", account="a", rig="gardener")
+    with pytest.raises(RecordingError, match="was used before"):
+        Recorder(tmp_path / "new", used)
+    with Recorder(tmp_path / "bare", tinclock.Referee(rules, level=level), keep_level=False) as recorder:
+        recorder.record(0, 0.0, [], [])
+        entity = recorder.admit(connection="c", account="a", rig="sprinkler")
+        with pytest.raises(tinclock.BadArrayError, match="524 km"):
+            recorder.record(1, 0.1, [entity], np.full((1, 2, 7), 1e6))
+        with pytest.raises(tinclock.BadArrayError, match="finite"):
+            recorder.record(1, 0.1, [entity], np.full((1, 2, 7), np.nan))
+    with pytest.raises(RecordingError, match="doesn't hold its level"):
+        rule_again(Recording(tmp_path / "bare"))
+    assert rule_again(Recording(tmp_path / "bare"), level=level).as_recorded
+
+
+def test_a_full_disk_is_told_to_the_match_and_what_was_flushed_stays(tmp_path, rules, monkeypatch):
+    recorder = Recorder(tmp_path / "r", tinclock.Referee(rules))
+    recorder.admit(connection="c", account="a", rig="gardener")
+    for tick in range(100):
+        recorder.record(tick, tick / 64, [], [])
+    time.sleep(0.3)
+
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("tinclock.store.writer.put_down", full)
+
+    def go_on():
+        for tick in range(100, 2000):
+            recorder.record(tick, tick / 64, [], [])
+            time.sleep(0.001)
+
+    with pytest.raises(RecordingError, match="No space left"):
+        go_on()
+    assert Recording(tmp_path / "r").verify() == []
+    assert rule_again(Recording(tmp_path / "r")).as_recorded
