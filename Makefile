@@ -20,7 +20,7 @@ $(VENV)/.lint-ready: pyproject.toml | $(BIN)/python
 	touch $@
 
 $(VENV)/.bench-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[bench]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[bench,recordings]'
 	touch $@
 
 demo: $(VENV)/.demo-ready
@@ -40,6 +40,8 @@ bench: $(VENV)/.bench-ready
 	$(BIN)/python benchmarks/timeline_costs.py
 	$(BIN)/python benchmarks/busy_match.py
 	$(BIN)/python benchmarks/flights.py
+	$(BIN)/python benchmarks/recordings.py
+	$(BIN)/python benchmarks/kills.py
 
 screenshots: $(VENV)/.demo-ready
 	$(BIN)/python tools/screenshots.py

@@ -166,12 +166,13 @@ def _draw(played: Played, tableau: Tableau | None, out: Path) -> dict[str, Path]
     from tinclock.report.time_figures import draw_bounds, draw_clock
     from tinclock.report.views_figure import draw_views
 
+    fired = [ruling for ruling in played.rulings if ruling.kind in FIRED]
     files = {
         "match picture": draw_match(
             out / "match.png",
-            title=f"Garden match, seed {played.seed}, {played.seconds:g} s: {len(played.rulings)} claims ruled",
+            title=f"Garden match, seed {played.seed}, {played.seconds:g} s: {len(fired)} shots, launches and blows",
             level=played.garden.level,
-            rulings=played.rulings,
+            rulings=fired,
             paths=played.paths,
             accounts=[seat.account for seat in played.seats],
             teams={seat.account: seat.team for seat in played.seats},
