@@ -1,4 +1,4 @@
-"""Kill a recording match with SIGKILL at random moments, again and again; nothing that was flushed may be lost: kills.py
+"""Kill a recording match with SIGKILL at random moments; nothing that was flushed may be lost: kills.py
 
 kills.py 200 kills two hundred times (the default) and ends with what survived.
 """

@@ -20,7 +20,10 @@ def write_level(folder: Path, level: Level) -> None:
     import pyarrow as pa
     import pyarrow.parquet as parquet
 
-    folder.mkdir()
+    try:
+        folder.mkdir(parents=True)
+    except OSError as error:
+        raise RecordingError(folder, f"can't be written: {error.strerror}") from None
     vertices = {axis: np.ascontiguousarray(level.vertices[:, k]) for k, axis in enumerate("xyz")}
     faces = {corner: np.ascontiguousarray(level.faces[:, k]) for k, corner in enumerate("abc")}
     parquet.write_table(pa.table(vertices), folder / "vertices.parquet", compression="zstd", store_schema=False)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     import pyarrow
     from numpy.typing import NDArray
 
-LEVEL_WHILE_PLAYING, LEVEL_WHEN_CLOSED = 1, 15
+LEVEL_WHILE_PLAYING, LEVEL_WHEN_CLOSED = 1, 9
 """How hard zstandard tries: little beside a running match, more when there is time."""
 RISING, MOST_PAGE = "DELTA_BINARY_PACKED", 8 << 20
 REPEATING = frozenset(
@@ -59,15 +59,33 @@ def table_of(name: str, rows: list[tuple[Any, ...]]) -> pyarrow.Table:
 
 def poses_table(ticks: list[TickPoses]) -> pyarrow.Table:
     """The poses of many ticks, sorted by entity, bone and tick: neighbours differ little, so they pack well."""
-    import pyarrow as pa
-
+    first = ticks[0]
+    if all(len(one.ids) == len(first.ids) and np.array_equal(one.ids, first.ids) for one in ticks):
+        return _steady_table(ticks)
     entity = np.concatenate([np.repeat(one.ids, one.counts) for one in ticks])
     bone = np.concatenate([_within(one.counts) for one in ticks])
     tick = np.repeat([one.tick for one in ticks], [len(one.places) for one in ticks])
     order = np.lexsort((tick, bone, entity))
     places = np.concatenate([one.places for one in ticks])[order]
     turns = np.concatenate([one.turns for one in ticks])[order]
-    columns = [entity[order].astype(np.int32), bone[order].astype(np.int16), tick[order].astype(np.int32)]
+    return _pose_columns(entity[order], bone[order], tick[order], places, turns)
+
+
+def _steady_table(ticks: list[TickPoses]) -> pyarrow.Table:
+    """The same where everybody is there all the time: nothing needs sorting, rows of a tick become columns."""
+    first, count = ticks[0], len(ticks)
+    entity = np.repeat(np.repeat(first.ids, first.counts), count)
+    bone = np.repeat(_within(first.counts), count)
+    tick = np.tile([one.tick for one in ticks], len(first.places))
+    places = np.stack([one.places for one in ticks], axis=1).reshape(-1, 3)
+    turns = np.stack([one.turns for one in ticks], axis=1).reshape(-1, 4)
+    return _pose_columns(entity, bone, tick, places, turns)
+
+
+def _pose_columns(entity: Any, bone: Any, tick: Any, places: Any, turns: Any) -> pyarrow.Table:
+    import pyarrow as pa
+
+    columns = [entity.astype(np.int32), bone.astype(np.int16), tick.astype(np.int32)]
     columns += [np.ascontiguousarray(places[:, k]) for k in range(3)]
     columns += [np.ascontiguousarray(turns[:, k]) for k in range(4)]
     return pa.Table.from_arrays([pa.array(column) for column in columns], schema=schema("poses"))

@@ -9,10 +9,13 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
+from tinclock.core.arrays import require_shape
 from tinclock.core.combat.bulletin import KEPT_EVENTS
 from tinclock.core.errors import BadArrayError, BadNumberError, RecordingError
 from tinclock.core.geometry.level import level_digest
 from tinclock.core.rules import Rules
+from tinclock.core.timeline.columns import flat_poses
+from tinclock.core.timeline.packed import Packed
 from tinclock.store.compact import compact
 from tinclock.store.layout import (
     FARTHEST_STEPS,
@@ -26,6 +29,7 @@ from tinclock.store.layout import (
 )
 from tinclock.store.level_tables import write_level
 from tinclock.store.pieces import TickPoses, require_pyarrow
+from tinclock.store.steps import to_steps
 from tinclock.store.writer import Batch, Writer
 from tinclock.wire.codec import decode_claim, encode_claim
 
@@ -40,8 +44,6 @@ if TYPE_CHECKING:
     from tinclock.core.referee import Referee
     from tinclock.core.timeline.packed import Poses
     from tinclock.core.timeline.views import Drawing
-
-_STEPS = np.array([PLACE_STEPS_PER_M] * 3 + [TURN_STEPS] * 4, float)
 
 
 class Recorder:
@@ -72,9 +74,11 @@ class Recorder:
         if referee.history.newest_tick >= 0 or referee.ledger.bulletin.number:
             raise RecordingError(self.path, "the referee was used before; a recording begins with its first call")
         header = _header(referee, flush_s, keep_level)
-        self._writer = Writer(self.path, header, durable)
-        if referee.level is not None and keep_level:
+        if referee.level is not None and keep_level:  # before the header, which makes the folder a recording
             write_level(self.path / LEVEL, referee.level)
+        self._writer = Writer(self.path, header, durable)
+        for kind in (np.float32, np.float64):  # loads the kernel now, not in the first tick
+            to_steps(np.zeros((0, 7), kind), 1.0, 1.0, 1.0)
         self._flush_s, self._flushed_s = flush_s, float("-inf")
         self._step = self._told = self._flushed_event = 0
         self._marks: list[tuple[int, int]] = []
@@ -184,11 +188,16 @@ class Recorder:
         if server_time - self._flushed_s >= self._flush_s or self._told - self._flushed_event > KEPT_EVENTS // 2:
             self._flush()
             self._flushed_s = server_time
-        order = np.argsort(np.asarray(entities, np.int64), kind="stable")
-        ids = np.asarray(entities, np.int64)[order]
-        steps, poses = _in_steps(order, bones)
-        self.referee.record(tick, server_time, ids, poses)
-        self._keep(tick, ids, steps, poses)
+        ids, given = _in_order(entities, bones)
+        flat, starts, each = flat_poses(len(ids), given)
+        places, turns, steady, bad = to_steps(flat, float(PLACE_STEPS_PER_M), float(TURN_STEPS), float(FARTHEST_STEPS))
+        if bad >= 0:
+            _refuse_far(flat, bad)
+            self.referee.record(tick, server_time, ids, given)  # the referee says what is wrong with the others
+        if not len(starts):
+            starts = np.arange(0, (len(ids) + 1) * each, max(each, 1))[: len(ids) + 1] if len(ids) else np.zeros(1, int)
+        self.referee.record(tick, server_time, ids, Packed(steady, starts))
+        self._keep(tick, ids, np.diff(starts), places, turns)
         self._tick_row("record", tick, server_time)
         batch = self._batch
         batch.from_s = server_time if batch.from_s is None else batch.from_s
@@ -220,22 +229,16 @@ class Recorder:
         self._stepped()
 
     def _keep(
-        self, tick: int, ids: NDArray[np.int64], steps: NDArray[np.floating],
-        poses: Poses,
+        self, tick: int, ids: NDArray[np.int64], counts: NDArray[np.int64], places: NDArray[np.int32],
+        turns: NDArray[np.int16],
     ) -> None:  # fmt: skip
-        if not len(ids):
-            return
-        if isinstance(poses, np.ndarray):
-            counts = np.full(len(ids), poses.shape[1], np.int64)
-        else:
-            counts = np.array([len(pose) for pose in poses], np.int64)
         dead = self.referee.ledger.dead
-        if dead:  # the referee left them out
+        if dead and not dead.isdisjoint(ids.tolist()):  # the referee left them out
             alive = np.array([entity not in dead for entity in ids.tolist()], bool)
-            steps, ids, counts = steps[np.repeat(alive, counts)], ids[alive], counts[alive]
-        self._batch.poses.append(
-            TickPoses(tick, ids, counts, steps[:, :3].astype(np.int32), steps[:, 3:].astype(np.int16))
-        )
+            rows = np.repeat(alive, counts)
+            places, turns, ids, counts = places[rows], turns[rows], ids[alive], counts[alive]
+        if len(ids):
+            self._batch.poses.append(TickPoses(tick, ids, counts, places, turns))
 
     def _flush(self) -> None:
         """Hand over what there is."""
@@ -291,32 +294,20 @@ def _level_note(level: Level, keep: bool) -> LevelNote:
     return LevelNote(digest, len(level.faces), keep, surfaces)
 
 
-def _in_steps(order: NDArray[np.int64], bones: Poses) -> tuple[NDArray[np.floating], Any]:
-    """All poses in steps, (rows, 7) float64 of whole numbers, and as they come out of the recording again.
+def _in_order(entities: Sequence[int] | NDArray[np.int64], bones: Poses) -> tuple[NDArray[np.int64], Poses]:
+    """Entities and their poses by rising id, as tables hold them."""
+    ids = require_shape("entities", entities, (None,), np.int64)
+    if len(bones) != len(ids) or bool((ids[1:] > ids[:-1]).all()):
+        return ids, bones
+    order = np.argsort(ids, kind="stable")
+    return ids[order], bones[order] if isinstance(bones, np.ndarray) else [bones[row] for row in order.tolist()]
 
-    What isn't a pose at all is handed on as it came: the referee says what is wrong with it.
-    """
-    if isinstance(bones, np.ndarray):
-        if bones.ndim != 3 or bones.shape[0] != len(order) or bones.shape[2] != 7:
-            return np.empty((0, 7)), bones
-        steps = np.rint(bones[order].astype(np.float64) * _STEPS)
-        poses: Any = steps / _STEPS
-        flat = steps.reshape(-1, 7)
-    else:
-        each = [np.asarray(bones[row], float) for row in order.tolist()] if len(bones) == len(order) else []
-        if not each or any(pose.ndim != 2 or pose.shape[1] != 7 for pose in each):
-            return np.empty((0, 7)), list(bones)
-        flat = np.rint(np.concatenate(each) * _STEPS)
-        ends = np.cumsum([len(pose) for pose in each])
-        poses = np.split(flat / _STEPS, ends[:-1])
-    far = np.abs(flat[:, :3]) > FARTHEST_STEPS
-    if far.any():
-        row = int(np.flatnonzero(far.any(axis=1))[0])
+
+def _refuse_far(flat: NDArray[np.floating], bad: int) -> None:
+    place = flat[bad, :3]
+    if np.isfinite(place).all() and np.abs(place).max() * PLACE_STEPS_PER_M > FARTHEST_STEPS:
         most = FARTHEST_STEPS / PLACE_STEPS_PER_M / 1000.0
-        raise BadArrayError(
-            "bones", f"places within {most:.0f} km of the origin", f"{flat[row, :3].tolist()} steps", row
-        )
-    return flat, poses
+        raise BadArrayError("bones", f"places within {most:.0f} km of the origin", f"{place.tolist()}", bad)
 
 
 def _name(connection: object) -> str:

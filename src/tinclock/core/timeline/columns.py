@@ -182,7 +182,7 @@ class Columns:
         """Clear a slot and store one tick's poses in it; on a mistake the slot stays empty."""
         self._full[1][slot] = 0
         ids = require_shape("entities", entities, (None,), np.int64)
-        flat, starts, each = _flat_poses(len(ids), bones)
+        flat, starts, each = flat_poses(len(ids), bones)
         verdict, member, bone = rewind.record_poses(
             slot, ids, self.lookup, self._epoch_at, starts, each, flat, self._bone_reach, self.header, self.quantum
         )
@@ -211,7 +211,7 @@ class Columns:
 _NO_STARTS = np.zeros(0, np.int64)
 
 
-def _flat_poses(count: int, bones: Poses) -> tuple[NDArray[np.floating], NDArray[np.int64], int]:
+def flat_poses(count: int, bones: Poses) -> tuple[NDArray[np.floating], NDArray[np.int64], int]:
     """All poses as (rows, 7), where each entity's begin (empty: evenly), and how many rows each has."""
     if isinstance(bones, Packed):
         return bones.flat, bones.starts, 0

@@ -1,0 +1,33 @@
+"""Poses in whole steps: one pass that rounds a tick's poses to what a recording keeps."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+
+@njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
+def to_steps(flat: Any, place_steps: float, turn_steps: float, farthest: float) -> Any:
+    """(places (rows, 3) int32, turns (rows, 4) int16, poses (rows, 7) float64 as they are read back, bad row or -1).
+
+    flat : (rows, 7) float32 or float64. A row is bad when a number in it isn't finite or too large for its steps.
+    """
+    rows = flat.shape[0]
+    places, turns = np.empty((rows, 3), np.int32), np.empty((rows, 4), np.int16)
+    poses, bad = np.empty((rows, 7)), -1
+    for row in range(rows):
+        for k in range(7):
+            scale, most = (place_steps, farthest) if k < 3 else (turn_steps, 32767.0)
+            step = np.rint(np.float64(flat[row, k]) * scale)
+            if not abs(step) <= most:
+                if bad < 0:
+                    bad = row
+                step = 0.0
+            if k < 3:
+                places[row, k] = np.int32(step)
+            else:
+                turns[row, k - 3] = np.int16(step)
+            poses[row, k] = step / scale
+    return places, turns, poses, bad
