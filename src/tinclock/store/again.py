@@ -11,6 +11,7 @@ from tinclock.core.errors import RecordingError, TinClockError
 from tinclock.core.referee import Referee
 from tinclock.core.timeline.packed import Packed
 from tinclock.core.timeline.views import Drawing
+from tinclock.store.steps import by_tick
 from tinclock.store.writer import Digests
 from tinclock.wire.codec import decode_claim
 
@@ -210,20 +211,20 @@ class _Course:
 
 def _by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:
     """The arguments of `Referee.record` for each tick of a flush: entities and their poses."""
-    entity, tick, values = recording.pose_rows(flush)
-    if not len(tick):
+    header, table = recording.require_header(), recording.piece("poses", flush)
+    if not table.num_rows:
         return {}
-    order = np.argsort(tick, kind="stable")  # they lie by entity and bone, and stay so within a tick
-    entity, tick, values = entity[order], tick[order], np.ascontiguousarray(values[order])
-    first = np.flatnonzero(np.diff(tick, prepend=-1))
-    bodies = np.flatnonzero((np.diff(entity, prepend=-1) != 0) | (np.diff(tick, prepend=-1) != 0))
-    ends = np.append(first[1:], len(tick))
-    begin_of = np.searchsorted(bodies, first)
-    end_of = np.append(begin_of[1:], len(bodies))
-    out = {}
-    for number, begin, end, low, high in zip(
-        tick[first].tolist(), first.tolist(), ends.tolist(), begin_of.tolist(), end_of.tolist(), strict=True
-    ):
-        starts = np.append(bodies[low:high], end) - begin
-        out[number] = (entity[bodies[low:high]], Packed(values[begin:end], starts))
+    columns = [table[name].to_numpy() for name in ("entity", "tick", "x", "y", "z", "qx", "qy", "qz", "qw")]
+    steps = float(header.place_steps_per_m), float(header.turn_steps)
+    first, ends, who, poses = by_tick(*columns, *steps)
+    changes = np.diff(who, prepend=-1) != 0
+    changes[ends[:-1][ends[:-1] < len(who)]] = True
+    bodies, out, begin = np.flatnonzero(changes), {}, 0
+    places = np.searchsorted(bodies, ends)
+    low = 0
+    for number, (end, high) in enumerate(zip(ends.tolist(), places.tolist(), strict=True)):
+        if end > begin:
+            starts = np.append(bodies[low:high], end) - begin
+            out[int(first) + number] = (who[bodies[low:high]], Packed(poses[begin:end], starts))
+        begin, low = end, high
     return out
