@@ -60,3 +60,14 @@ def levels(level: tinclock.Level) -> None:
     hit = level.first((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), 9.0)
     if hit is not None:
         assert_type(hit.surface, tinclock.Surface)
+
+
+def recordings(referee: tinclock.Referee) -> None:
+    with tinclock.Recorder("evening", referee) as recorder:
+        assert_type(recorder.admit(connection="c", account="a", rig="gardener"), int)
+        assert_type(recorder.rule("c", b"{}", received_at=0.5), tinclock.Ruling)
+        assert_type(recorder.advance(1.0), list[tinclock.Ruling])
+    recording = tinclock.Recording("evening", salvage=True)
+    assert_type(recording.verify(), list[str])
+    assert_type(tinclock.rule_again(recording).as_recorded, bool)
+    assert_type(list(recording.rulings(1.0, 2.0)), list[tinclock.Ruling])

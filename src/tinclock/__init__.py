@@ -35,6 +35,9 @@ _HOME = {
     "PoseHistory": "core.timeline.history",
     "Reached": "core.timeline.bodies",
     "Receipt": "core.records",
+    "Recorder": "store.recorder",
+    "Recording": "store.recording",
+    "RecordingError": "core.errors",
     "Referee": "core.referee",
     "Rig": "core.geometry.rig",
     "Rules": "core.rules",
@@ -62,6 +65,7 @@ _HOME = {
     "oddities": "core.contradictions",
     "parse_rules": "intake.rules_file",
     "rooted_bones": "core.timeline.rooted",
+    "rule_again": "store.again",
 }
 
 __all__ = [
@@ -89,6 +93,9 @@ __all__ = [
     "PoseHistory",
     "Reached",
     "Receipt",
+    "Recorder",
+    "Recording",
+    "RecordingError",
     "Referee",
     "Rig",
     "Rules",
@@ -116,6 +123,7 @@ __all__ = [
     "oddities",
     "parse_rules",
     "rooted_bones",
+    "rule_again",
 ]
 
 if TYPE_CHECKING:
@@ -141,6 +149,7 @@ if TYPE_CHECKING:
         MeshError,
         MissingExtraError,
         OutOfHistoryError,
+        RecordingError,
         RulesError,
         TimeOrderError,
         TinClockError,
@@ -162,6 +171,9 @@ if TYPE_CHECKING:
     from tinclock.intake.level_file import load_level
     from tinclock.intake.rules_file import load_rules, parse_rules
     from tinclock.report.frames import hitboxes_frame
+    from tinclock.store.again import rule_again
+    from tinclock.store.recorder import Recorder
+    from tinclock.store.recording import Recording
 
 
 def __getattr__(name: str) -> object:

@@ -32,6 +32,8 @@ if TYPE_CHECKING:
     from tinclock.store.again import Again
     from tinclock.store.recording import Recording
 
+    Side = tuple[list[Ruling], list[int]]
+
 EPILOG = """
 \b
 Examples:
@@ -41,7 +43,9 @@ Examples:
   tinclock again evening --sweep view.max_rewind_s=0:0.4:0.05 --figure sweep.png
 
 \b
-Players act as they did: what they would have done under other rules isn't known.
+Players act as they did: what they would have done under other rules isn't known. Who dies under other rules stays
+dead until the recording lets it spawn, and its claims are denied; with --undying nobody dies on either side, so that
+each claim is judged by itself.
 Exit status: 0 done; 1 the same rules gave other rulings, or the recording can't be read.
 """
 
@@ -52,13 +56,14 @@ Exit status: 0 done; 1 the same rules gave other rulings, or the recording can't
 @click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help="Change one setting; may be repeated.")
 @click.option("--sweep", metavar="KEY=FROM:TO:STEP", help="Rule once for each value of one setting.")
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the sweep into this PNG file.")
+@click.option("--undying", is_flag=True, help="Compare with so much health that nobody dies.")
 @click.option("--rows", default=20, show_default=True, help="Flipped rulings to list; 0 lists all.")
 @level_option
 @salvage_option
 @json_option
 def again(
     recording: Path, rules_file: Path | None, settings: tuple[str, ...], sweep: str | None, figure: Path | None,
-    rows: int, level_file: Path | None, salvage: bool, as_json: bool,
+    undying: bool, rows: int, level_file: Path | None, salvage: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Rule everything again. The same rules give the same rulings, bit for bit; others show what they change."""
     if figure is not None and sweep is None:
@@ -67,19 +72,20 @@ def again(
         source, level = opened(recording, salvage), level_from(level_file)
         rules = _rules(source, rules_file, settings)
         if sweep is not None:
-            _sweep(source, rules, level, sweep, figure, as_json)
+            _sweep(source, rules, level, sweep, figure, undying, as_json)
             report_problems(source)
             return
         console = console_for(as_json)
         with progress(console, "ruling again") as show:
             started = time.perf_counter()
-            found = _rule(source, rules, level, show)
+            before = _before(source, level, undying)
+            found = _rule(source, _mortal(rules, undying), level, show)
             took = time.perf_counter() - started
         report = {**_summary(found, took), "recording": str(recording)}
-        if rules == source.require_header().rules:
+        if rules == source.require_header().rules and not undying:
             _same(found, report, source, as_json)
         else:
-            _other(source, found, report, rows, as_json)
+            _other(before, found, report, rows, as_json)
         report_problems(source)
 
 
@@ -129,11 +135,10 @@ def _same(found: Again, report: dict[str, Any], source: Recording, as_json: bool
         raise click.ClickException("the same rules gave other rulings: was it recorded by another version?")
 
 
-def _other(source: Recording, found: Again, report: dict[str, Any], rows: int, as_json: bool) -> None:
+def _other(recorded: Side, found: Again, report: dict[str, Any], rows: int, as_json: bool) -> None:
     from tinclock.core.changes import changes
 
-    before, steps = _recorded(source)
-    change = changes(before, steps, found.rulings, found.steps)
+    change = changes(*recorded, found.rulings, found.steps)
     report |= {
         "rulings_recorded": change.before,
         "flipped": len(change.flips),
@@ -157,7 +162,17 @@ def _other(source: Recording, found: Again, report: dict[str, Any], rows: int, a
     _print_changes(change, report, rows)
 
 
-def _recorded(source: Recording) -> tuple[list[Ruling], list[int]]:
+def _mortal(rules: Rules, undying: bool) -> Rules:
+    from tinclock.core import fairness
+
+    return fairness.undying(rules) if undying else rules
+
+
+def _before(source: Recording, level: Level | None, undying: bool) -> Side:
+    """What to hold other rulings against: the recorded ones, or those among the undying."""
+    if undying:
+        found = _rule(source, _mortal(source.require_header().rules, True), level)
+        return found.rulings, found.steps
     steps = [step for flush in source.flushes for step in source.piece("rulings", flush)["step"].to_pylist()]
     return list(source.rulings()), steps
 
@@ -209,7 +224,7 @@ def _told(ruling: Ruling | None) -> str:
 
 
 def _sweep(
-    source: Recording, rules: Rules, level: Level | None, text: str, figure: Path | None, as_json: bool
+    source: Recording, rules: Rules, level: Level | None, text: str, figure: Path | None, undying: bool, as_json: bool
 ) -> None:  # fmt: skip
     from tinclock.core.changes import changes
     from tinclock.core.tally import tally
@@ -217,12 +232,13 @@ def _sweep(
 
     key, values = span(text)
     given = setting_of(rules, key)
-    before, steps = _recorded(source)
+    before = _before(source, level, undying)
     console, table = console_for(as_json), list[dict[str, Any]]()
     with progress(console, f"sweeping {key}") as show:
         for place, value in enumerate(values):
-            found = _rule(source, with_setting(rules, key, value), level, _part(show, place, len(values)))
-            change, counts = changes(before, steps, found.rulings, found.steps), tally(found.rulings)
+            tried = _mortal(with_setting(rules, key, value), undying)
+            found = _rule(source, tried, level, _part(show, place, len(values)))
+            change, counts = changes(*before, found.rulings, found.steps), tally(found.rulings)
             table.append(
                 {"value": value, **counts["outcomes"], "damage": sum(ruling.damage for ruling in found.rulings),
                  "kills": sum(event.kind == "death" for event in found.events), "flipped": len(change.flips)}

@@ -1,0 +1,62 @@
+"""A match in a file: record it, lose the process, rule it again, ask why a shot did nothing, try another rule."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import tinclock
+from tinclock.core.changes import changes
+from tinclock.core.fairness import undying
+from tinclock.core.tableau import Past
+from tinclock.core.why import why
+from tinclock.garden.scenario import data_file
+from tinclock.intake.settings import with_setting
+from tinclock.store.window import past_of
+
+
+def record(folder: Path) -> None:
+    """A server with a recorder in front of its referee: the same calls, and nothing else changes."""
+    rules = tinclock.load_rules(data_file("garden.toml"))
+    referee = tinclock.Referee(rules, level=tinclock.load_level(data_file("garden_level.toml")), seed=7)
+    with tinclock.Recorder(folder, referee) as recorder:
+        mary = recorder.admit(connection="c-17", account="mary", team="copper", rig="gardener")
+        rig = referee.history.rigs["gardener"]
+        for tick in range(64):
+            recorder.record(tick, tick / 64, [mary], tinclock.rooted_bones(rig, [[-9, 3, 0, 0, 0, 0, 1]]))
+            if tick % 2 == 0:
+                recorder.published(tick)
+        received = b'{"kind": "status", "sequence": 1, "actor": 1, "health": 250.0}'  # as it came from the socket
+        recorder.rule("c-17", received, received_at=1.0)
+
+
+def main() -> None:
+    """Record, rule again, and ask the recording that ships with the package."""
+    with tempfile.TemporaryDirectory() as folder:
+        record(Path(folder) / "mine")
+        mine = tinclock.Recording(Path(folder) / "mine")
+        print(f"mine: {mine.ticks} ticks, {mine.rows('claims')} claim, whole: {mine.verify() == []}")
+        print(f"ruled again, the same bit for bit: {tinclock.rule_again(mine).as_recorded}\n")
+
+    sample = tinclock.Recording(data_file("sample"))
+    again = tinclock.rule_again(sample)
+    print(f"sample: {len(again.rulings)} rulings of {again.seconds:.0f} s, the same: {again.as_recorded}")
+
+    missed = next(r for r in again.rulings if r.kind == "shot" and r.account and not r.hits and r.view is not None)
+    past: Past = past_of(sample, missed)
+    print(missed.explain().splitlines()[0])
+    for line in why(past, missed).say():
+        print(f"  -> {line}")
+
+    # who dies otherwise can't go on as it did; among the undying each claim is judged by itself
+    rules = undying(sample.require_header().rules)
+    usual = tinclock.rule_again(sample, rules=rules)
+    tight = tinclock.rule_again(sample, rules=with_setting(rules, "view.max_rewind_s", 0.1))
+    change = changes(usual.rulings, usual.steps, tight.rulings, tight.steps)
+    print(f"\nwith max_rewind_s = 0.1, {len(change.flips)} rulings change:")
+    for (before, after), count in change.outcomes.items():
+        print(f"  {count:>4}  {before} -> {after}")
+
+
+if __name__ == "__main__":
+    main()
