@@ -18,6 +18,8 @@ BIN = Path(sys.executable).parent
 TERMINAL = (
     ("demo.png", "tinclock demo --rows 22"),
     ("explain.png", "tinclock demo --shot {shot}"),
+    ("why.png", "tinclock contents evening --check && tinclock explain evening {miss}"),
+    ("again.png", "tinclock again evening --set view.max_rewind_s=0.15 --undying --rows 4; tinclock fairness evening"),
     ("check.png", "tinclock check garden.toml mine.toml odd.toml --distance 8"),
     ("events.png", "python friendly_match.py | tail -46"),
 )
@@ -37,9 +39,10 @@ def main() -> None:
         for name in ("mortar", "compensation", "dart"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
         prepare(Path(out))
+        numbers = questions(Path(out))
         if all(shutil.which(program) for program in ("Xvfb", "xterm", "import")):
             for name, command in TERMINAL:
-                photograph(command.format(shot=telling_shot(Path(out))), SHOTS / name, Path(out))
+                photograph(command.format(shot=telling_shot(Path(out)), **numbers), SHOTS / name, Path(out))
         else:
             print("no Xvfb, xterm or import here: terminal views stay as they are", file=sys.stderr)
 
@@ -55,6 +58,54 @@ def prepare(out: Path) -> None:
         "head = 2.5, ", "hat = 2.5, "
     )
     (out / "odd.toml").write_text(odd, encoding="utf-8")
+
+
+def questions(out: Path) -> dict[str, int]:
+    """Play a match into a file, and draw what it was asked; returns the numbers of the rulings that were chosen."""
+    run = str(BIN / "tinclock")
+    subprocess.run(
+        [run, "play", "evening", "--players", "16", "--seed", "3"], check=True, cwd=out, stdout=subprocess.DEVNULL
+    )
+    subprocess.run(
+        [run, "fairness", "evening", "--sweep", "0:0.4:0.05", "--figure", str(SHOTS / "fairness.png"), "--json"],
+        check=True, cwd=out, stdout=subprocess.DEVNULL,
+    )  # fmt: skip
+    numbers = chosen(out / "evening")
+    for name, number in numbers.items():
+        picture = str(SHOTS / f"{name}.png")
+        subprocess.run([run, "explain", "evening", str(number), "--picture", picture, "--json"], check=True, cwd=out,
+                       stdout=subprocess.DEVNULL)  # fmt: skip
+    return numbers
+
+
+def chosen(folder: Path) -> dict[str, int]:
+    """Rulings that show something: a near miss, a wall, a clamped view, and what flew and met somebody."""
+    from tinclock.core.why import why
+    from tinclock.report.flown_figure import flights_of
+    from tinclock.store.recording import Recording
+    from tinclock.store.window import past_of
+
+    source, numbers = Recording(folder), dict[str, int]()
+    events = list(source.events())
+    for ruling in source.rulings():
+        codes = [finding.code for finding in ruling.findings]
+        if ruling.kind == "launch" and "flown" not in numbers and ruling.weapon == "cherry_sling":
+            met = sum(one.end.victim is not None for one in flights_of(events, ruling))
+            numbers |= {"flown": ruling.number} if met > 1 else {}
+        if ruling.kind != "shot" or ruling.hits or not ruling.account or ruling.weapon != "pea_rifle":
+            continue
+        if "capped" not in numbers and codes[:2] == ["view_capped", "victim_differs"]:
+            numbers["capped"] = ruling.number
+        if codes or len(numbers) == 4 or ("miss" in numbers and "wall" in numbers):
+            continue
+        found = why(past_of(source, ruling), ruling)
+        if found.behind is not None and found.behind.along_m < 20.0 and found.surface != "glass":
+            numbers.setdefault("wall", ruling.number)
+        elif (
+            found.near is not None and found.near.gap_m < 0.2 and found.near.along_m < 14.0 and found.other is not None
+        ) and abs(found.other.older_s) < 0.08:
+            numbers.setdefault("miss", ruling.number)
+    return numbers
 
 
 def telling_shot(out: Path) -> int:

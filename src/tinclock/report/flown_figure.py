@@ -62,8 +62,8 @@ def draw_flown(
         draw_section(beside, past.level, base + 0.5, (-ahead[1], ahead[0], 0.0), side, base)
         draw_plan(above, past.level)
     across = np.array([-ahead[1], ahead[0], 0.0])
-    _bodies(beside, past, ruling, side, base, lambda place: abs(float((place - base) @ across)) < NEAR_PLANE_M)
-    _bodies(above, past, ruling, ABOVE, np.zeros(3), lambda _place: True)
+    _bodies(beside, past, ruling, flights, side, base, lambda place: abs(float((place - base) @ across)) < NEAR_PLANE_M)
+    _bodies(above, past, ruling, flights, ABOVE, np.zeros(3), lambda _place: True)
     for one, line in zip(flights, lines, strict=True):
         for axes, flat in ((beside, (line - base) @ side.T), (above, line[:, :2])):
             axes.plot(flat[:, 0], flat[:, 1], color=RAY, lw=1.3)
@@ -101,10 +101,11 @@ def _line(one: Flown, past: Past) -> Any:
 
 
 def _bodies(
-    axes: Any, past: Past, ruling: Ruling, basis: Any, origin: Any, near: Callable[[Any], bool]
+    axes: Any, past: Past, ruling: Ruling, flights: Sequence[Flown], basis: Any, origin: Any, near: Callable[[Any], bool]
 ) -> None:  # fmt: skip
     newest = View(past.history.newest_tick, past.history.newest_tick, 0.0)
-    hurt = {hit.victim: hit.part for hit in ruling.hits}
+    hurt = {one.end.victim: one.end.part or "" for one in flights if one.end.victim is not None}
+    hurt |= {hit.victim: hit.part for hit in ruling.hits}
     for entity in past.history.present(newest):
         boxes = hitboxes_at(past.history, entity, newest)
         if boxes is None or not near(boxes.centres[0]):
@@ -135,5 +136,7 @@ def _head(figure: Any, ruling: Ruling, flights: Sequence[Flown], names: Mapping[
         fontsize=10.5,
         color=INK,
     )
-    how = "Blue: the flight; red dots: where it met a body; yellow: who was hurt, where it stood as this was ruled."
+    how = (
+        "Blue: the flight; red dots: where it met a body; yellow: whom it met, where that one stood as this was ruled."
+    )
     figure.text(0.055, 0.875, how, fontsize=9, color=INK)
