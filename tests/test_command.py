@@ -58,7 +58,7 @@ def test_demo_writes_findings_and_pictures(demo):
 
 
 def test_demo_as_json_is_json_alone_and_quiet_is_silent(tmp_path):
-    arguments = ["demo", "--seconds", "2", "--out", str(tmp_path)]
+    arguments = ["demo", "--seconds", "1", "--out", str(tmp_path)]
     summary = json.loads(CliRunner().invoke(main, [*arguments, "--json"]).output)
     assert sum(summary["outcomes"].values()) == summary["rulings"]
     assert Path(summary["files"]["rulings"]).exists()
@@ -66,14 +66,14 @@ def test_demo_as_json_is_json_alone_and_quiet_is_silent(tmp_path):
 
 
 def test_demo_explains_one_ruling(tmp_path):
-    arguments = ["demo", "--seconds", "3", "--seed", "2", "--out", str(tmp_path), "--shot"]
-    listed = json.loads(CliRunner().invoke(main, ["demo", *arguments[1:-1], "--json"]).output)
+    arguments = ["demo", "--seconds", "1.5", "--seed", "2", "--out", str(tmp_path), "--shot"]
+    listed = json.loads(CliRunner().invoke(main, [*arguments[:-1], "--json"]).output)
     lines = Path(listed["files"]["rulings"]).read_text().splitlines()
     number = next(r["number"] for r in map(json.loads, lines) if r["kind"] == "shot" and r["account"] and r["view"])
     text = CliRunner().invoke(main, [*arguments, str(number)]).output
     assert f"ruling {number}: " in text
     assert "age of the view" in text
-    wrong = CliRunner().invoke(main, [*arguments, "999"])
+    wrong = CliRunner().invoke(main, ["demo", "--seconds", "1", "--out", str(tmp_path), "--shot", "9999"])
     assert wrong.exit_code == 2
     assert "this match has rulings 1 to" in wrong.output
 

@@ -149,7 +149,7 @@ def fly_among(history, motion: Motion, start: float, place, velocity, until: flo
 def test_the_first_contact_is_a_root_finders_within_a_tenth_of_a_millisecond():
     """Turning, moving bodies; balls and points; fast and slow; straight, falling and braked."""
     rng, compared, hits = np.random.default_rng(5), 0, 0
-    for case in range(54):
+    for case in range(36):
         history = tinclock.PoseHistory({"mixed": mixed_rig()})
         history.add(1, "mixed")
         middle = rng.uniform(-1, 1, 3) + [[0.0, 0.0, 5.0], [3e3, -2e3, 5.0]][case % 2]

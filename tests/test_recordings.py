@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import math
-import os
+import multiprocessing
 import shutil
-import signal
 import time
 from pathlib import Path
 
@@ -28,7 +27,7 @@ from tinclock.store.window import claim_of, past_of
 from tinclock.store.writer import Writer
 from tinclock.wire.codec import decode_claim, encode_claim
 
-KILLS, PLAYED_S = 12, 14.0
+KILLS, PLAYED_S = 8, 20.0
 SAMPLE = Path(str(data_file("sample")))
 
 
@@ -162,13 +161,13 @@ def test_a_recording_is_killed_at_random_moments_and_loses_nothing_that_was_flus
     """What was reported flushed before SIGKILL is there, whole, and rules as the undisturbed match did."""
     whole = play_match(seed=9, seconds=PLAYED_S, players=3)
     texts = [msgspec.json.encode(ruling).decode() for ruling in whole.rulings]
-    dice = np.random.default_rng(11)
-    ends = []
+    dice, ends, early = np.random.default_rng(11), [], 0
     for kill in range(KILLS):
         path = tmp_path / f"k{kill}"
-        known = killed_after(path, float(dice.uniform(0.0, 1.2)), seed=9)
+        known = killed(path, float(dice.uniform(0.0, 1.0)), wait=kill % 4 != 0)
         if not (path / "flushes.jsonl").exists():
             assert known == 0
+            early += 1
             continue
         source = Recording(path)
         assert len(source.flushes) >= known
@@ -179,31 +178,41 @@ def test_a_recording_is_killed_at_random_moments_and_loses_nothing_that_was_flus
         ends.append(source.ends_at_s)
         assert not source.closed
     assert max(ends) > 0.5
+    assert len(ends) + early == KILLS
 
 
-def killed_after(path: Path, seconds: float, seed: int) -> int:
-    """Record a match in a child and kill it; returns how many flushes it had reported."""
-    read, write = os.pipe()
-    child = os.fork()
-    if child == 0:
-        put = Writer._write
+def killed(path: Path, seconds: float, wait: bool) -> int:
+    """Record a match in another process and kill it; returns how many flushes it had reported.
 
-        def report(self, batch):
-            put(self, batch)
-            os.write(write, b".")
-
-        Writer._write = report
-        play_match(seed=seed, seconds=PLAYED_S, players=3, record_to=path)
-        os._exit(0)
-    os.close(write)
+    wait : not before the first flush
+    """
+    context = multiprocessing.get_context("forkserver")
+    read, write = context.Pipe(duplex=False)
+    child = context.Process(target=play_and_report, args=(str(path), write), daemon=True)
+    child.start()
+    write.close()
+    if wait:
+        read.poll(60.0)
     time.sleep(seconds)
-    os.kill(child, signal.SIGKILL)
-    os.waitpid(child, 0)
-    known = b""
-    while chunk := os.read(read, 4096):
-        known += chunk
-    os.close(read)
-    return len(known)
+    child.kill()
+    child.join()
+    known = 0
+    try:
+        while True:
+            known += len(read.recv_bytes())
+    except EOFError:
+        return known
+
+
+def play_and_report(path: str, to) -> None:
+    put = Writer._write
+
+    def report(self, batch):
+        put(self, batch)
+        to.send_bytes(b".")
+
+    Writer._write = report
+    play_match(seed=9, seconds=PLAYED_S, players=3, record_to=path)
 
 
 def test_the_past_of_a_ruling_is_read_without_ruling_what_was_before(match):
@@ -275,12 +284,20 @@ def test_a_line_that_was_edited_is_found_by_the_next(copy):
         Recording(copy)
 
 
+def edited(path: Path, old: bytes, new: bytes) -> None:
+    data = path.read_bytes()
+    assert old in data
+    path.write_bytes(data.replace(old, new, 1))
+
+
 @pytest.mark.parametrize(("spoil", "message"), [
     (lambda p: (p / "recording.json").write_text('{"format": 2}'), "format 2; this version reads up to 1"),
     (lambda p: (p / "recording.json").write_text("nonsense"), "is no recording's header"),
     (lambda p: (p / "recording.json").unlink(), "can't be read"),
     (lambda p: (p / "flushes.jsonl").unlink(), "it lists what was written"),
     (lambda p: shutil.rmtree(p), "is not there"),
+    (lambda p: edited(p / "flushes.jsonl", b"claims/from", b"claims/../from"), "is no file of 'claims'"),
+    (lambda p: edited(p / "flushes.jsonl", b'"pieces":{"calls"', b'"pieces":{"secrets"'), "is no file of 'secrets'"),
     (lambda p: (p / "level" / "faces.parquet").write_bytes(b"PAR1"), "the level can't be read"),
     (lambda p: shutil.copy(SAMPLE / "rulings" / "from-000000000.parquet", p / "level" / "vertices.parquet"), "level"),
 ])  # fmt: skip

@@ -56,8 +56,6 @@ def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_j
     known = {ruling.number: ruling for ruling in played.rulings}
     if shot is not None and shot not in known:
         raise click.UsageError(f"--shot {shot}: this match has rulings 1 to {len(known)}")
-    if shot is not None and shot not in tableaux:
-        raise click.UsageError(f"--shot {shot}: {known[shot].outcome} before anything was cast; nothing to draw")
     chosen = shot if shot is not None else _telling(played.rulings, tableaux)
     files = _write(played, tableaux.get(chosen), out)
     sample = _sample(out)

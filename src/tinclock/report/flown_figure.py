@@ -101,7 +101,8 @@ def _line(one: Flown, past: Past) -> Any:
 
 
 def _bodies(
-    axes: Any, past: Past, ruling: Ruling, flights: Sequence[Flown], basis: Any, origin: Any, near: Callable[[Any], bool]
+    axes: Any, past: Past, ruling: Ruling, flights: Sequence[Flown], basis: Any, origin: Any,
+    near: Callable[[Any], bool],
 ) -> None:  # fmt: skip
     newest = View(past.history.newest_tick, past.history.newest_tick, 0.0)
     hurt = {one.end.victim: one.end.part or "" for one in flights if one.end.victim is not None}

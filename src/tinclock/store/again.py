@@ -189,14 +189,19 @@ class _Course:
     def _call(self, step: int, name: str, text: str, answer: str | None) -> None:
         if name not in CALLS:
             raise RecordingError(self._recording.path, f"step {step} is the unknown call {name!r}")
-        arguments = msgspec.json.decode(text)
-        if arguments.get("drawing") is not None:
-            arguments["drawing"] = msgspec.convert(arguments["drawing"], Drawing)
+        try:
+            arguments = msgspec.json.decode(text, type=dict[str, Any])
+            if arguments.get("drawing") is not None:
+                arguments["drawing"] = msgspec.convert(arguments["drawing"], Drawing)
+        except msgspec.DecodeError as error:
+            raise RecordingError(self._recording.path, f"step {step}, {name}, has no arguments: {error}") from None
         try:
             found = getattr(self.referee, name)(**arguments)
         except TinClockError as error:
             self._refuse(step, name, error)
             return
+        except (TypeError, ValueError) as error:  # arguments that no recorder wrote
+            raise RecordingError(self._recording.path, f"step {step}, {name}, can't be called: {error}") from None
         if name == "act":
             self._note(step, found, arguments["claim"])
         elif answer is not None and msgspec.json.decode(answer) != found and not self._lenient:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
 
     from tinclock.core.geometry.level import Level
 
+_FILE = re.compile(r"[a-z]+/[a-z0-9-]+\.parquet")
 _RULING, _EVENT = msgspec.json.Decoder(Ruling).decode, msgspec.json.Decoder(Event).decode
 
 
@@ -100,6 +102,11 @@ class Recording:
                 before = f"line {row - 1}" if row > 1 else HEADER
                 self._fault(path, f"line {row} doesn't follow {before} as it is now: one of them was altered")
             previous = sha256(line)
+            for name, piece in flush.pieces.items():
+                if name not in TABLES or not _FILE.fullmatch(piece.file) or not piece.file.startswith(f"{name}/"):
+                    raise RecordingError(
+                        path, f"line {row} lists {piece.file[:60]!r}, which is no file of {name[:20]!r}"
+                    )
             out.append(flush)
         return out
 

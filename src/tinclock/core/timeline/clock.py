@@ -24,16 +24,6 @@ from tinclock.core.errors import BadNumberError, TimeOrderError
 Verdict = Literal["used", "unknown_nonce", "repeated_nonce", "late", "malformed"]
 
 
-class _Sample(NamedTuple):
-    sent_at: float
-    received_at: float
-    client_time: float
-
-    @property
-    def round_trip(self) -> float:
-        return self.received_at - self.sent_at
-
-
 class ClockSettings(NamedTuple):
     """Windows and limits of a clock estimate, in seconds."""
 
@@ -72,7 +62,12 @@ class ClockEstimate:
         self._count = 0
         self._open: dict[int, float] = {}
         self._answered: deque[int] = deque(maxlen=256)
-        self._samples: deque[_Sample] = deque()
+        # of each answer in the window: when it came, its round trip, and the ends of its interval but for the drift
+        # since then; side by side, so that the least and the greatest are found without a loop of our own
+        self._came: deque[float] = deque()
+        self._trips: deque[float] = deque()
+        self._lows: deque[float] = deque()
+        self._highs: deque[float] = deque()
         self._sent: deque[tuple[float, int]] = deque()
         self._lost: deque[float] = deque()
         self._least: deque[tuple[float, float]] = deque()
@@ -109,7 +104,7 @@ class ClockEstimate:
         self._answered.append(nonce)
         if received_at - sent_at > self.settings.timeout_s:
             return "late"
-        self._take(_Sample(sent_at, received_at, stamp))
+        self._take(sent_at, received_at, stamp)
         return "used"
 
     def _advance(self, now: float) -> None:
@@ -126,72 +121,71 @@ class ClockEstimate:
         horizon = now - self.settings.window_s
         while self._lost and self._lost[0] < horizon:
             self._lost.popleft()
-        if self._samples and self._samples[0].received_at < horizon:
-            while len(self._samples) > 1 and self._samples[0].received_at < horizon:
-                self._samples.popleft()
+        if self._came and self._came[0] < horizon:
+            self._keep(max(1, sum(came >= horizon for came in self._came)))
             self._settle()
 
-    def _take(self, sample: _Sample) -> None:
-        transit = sample.received_at - sample.client_time
+    def _take(self, sent_at: float, received_at: float, client_time: float) -> None:
+        transit, trip, drift = received_at - client_time, received_at - sent_at, self.settings.drift
         if not math.isnan(self._transit):
             self.jitter_s += (abs(transit - self._transit) - self.jitter_s) / 16.0
         self._transit = transit
-        trip = sample.round_trip
         while self._least and self._least[-1][1] >= trip:
             self._least.pop()
-        self._least.append((sample.received_at, trip))
-        while self._least[0][0] < sample.received_at - self.settings.long_window_s:
+        self._least.append((received_at, trip))
+        while self._least[0][0] < received_at - self.settings.long_window_s:
             self._least.popleft()
         self.least_round_trip_s = self._least[0][1]
         self.answers += 1
         higher = not math.isnan(self.round_trip_s) and trip > self.round_trip_s + self.settings.route_step_s
         self._high = self._high + 1 if higher else 0
-        self._samples.append(sample)
+        self._came.append(received_at)
+        self._trips.append(trip)
+        self._lows.append(client_time - received_at + drift * received_at)
+        self._highs.append(client_time - sent_at - drift * received_at)
         if self._high >= self.settings.route_samples:
-            while len(self._samples) > self._high:
-                self._samples.popleft()
+            self._keep(self._high)
             self._high = 0
         self._settle()
 
+    def _keep(self, count: int) -> None:
+        """Forget all answers but the last ones."""
+        for _ in range(len(self._came) - count):
+            for each in (self._came, self._trips, self._lows, self._highs):
+                each.popleft()
+
     def _settle(self) -> None:
         self.version += 1
-        self.round_trip_s = min(sample.round_trip for sample in self._samples)
+        self.round_trip_s = min(self._trips)
         low, high = self._interval()
         if low > high:  # the client's clock jumped: only what it said since then can be true
             self.restarts += 1
-            latest = self._samples[-1]
-            self._samples.clear()
-            self._samples.append(latest)
-            self.round_trip_s = latest.round_trip
+            self._keep(1)
+            self.round_trip_s = self._trips[0]
             low, high = self._interval()
         self.offset_s, self.offset_bound_s = (low + high) / 2, (high - low) / 2
 
     def _interval(self) -> tuple[float, float]:
-        latest = self._samples[-1].received_at
-        low, high = -math.inf, math.inf
-        for sent_at, received_at, client_time in self._samples:
-            slack = self.settings.drift * (latest - received_at)
-            low = max(low, client_time - received_at - slack)
-            high = min(high, client_time - sent_at + slack)
-        return low, high
+        drifted = self.settings.drift * self._came[-1]
+        return max(self._lows) - drifted, min(self._highs) + drifted
 
     @property
     def samples(self) -> int:
         """Answers in the window."""
-        return len(self._samples)
+        return len(self._came)
 
     @property
     def loss(self) -> float:
         """Share of the window's pings that stayed unanswered."""
-        total = len(self._samples) + len(self._lost)
+        total = len(self._came) + len(self._lost)
         return len(self._lost) / total if total else 0.0
 
     @property
     def confidence(self) -> float:
         """From 0 to 1: n / (n + 4) for n samples, times the share answered, times trip / (trip + 2 jitter)."""
-        if not self._samples:
+        if not self._came:
             return 0.0
-        count = len(self._samples)
+        count = len(self._came)
         calm = self.round_trip_s / (self.round_trip_s + 2.0 * self.jitter_s) if self.round_trip_s > 0.0 else 1.0
         return count / (count + 4.0) * (1.0 - self.loss) * calm
 
