@@ -16,9 +16,12 @@ ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
 BIN = Path(sys.executable).parent
 TERMINAL = (
-    ("demo.png", "tinclock demo --rows 22"),
+    ("demo.png", "tinclock demo --rows 14"),
     ("explain.png", "tinclock demo --shot {shot}"),
-    ("why.png", "tinclock contents evening --check && tinclock explain evening {miss}"),
+    (
+        "why.png",
+        "tinclock play short --seconds 5 && tinclock contents short --check && tinclock explain evening {miss}",
+    ),
     ("again.png", "tinclock again evening --set view.max_rewind_s=0.15 --undying --rows 4; tinclock fairness evening"),
     ("check.png", "tinclock check garden.toml mine.toml odd.toml --distance 8"),
     ("events.png", "python friendly_match.py | tail -46"),
