@@ -9,6 +9,7 @@ import click
 import tinclock
 
 COMMANDS = {
+    "bundle": ("tinclock.cli.bundle", "bundle", "Write what a client build is given of a rules file."),
     "again": ("tinclock.cli.again", "again", "Rule a recording again, by the same rules or by others."),
     "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
     "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),

@@ -103,6 +103,8 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     """Reach weapons: only from behind, within this angle of the victim's own facing."""
     victims: Count = 1
     """Reach weapons: how many one blow hits."""
+    server_only: bool = False
+    """Clients are given nothing of it: for turrets and the like."""
 
 
 class ItemRules(Table, frozen=True, kw_only=True):
@@ -119,3 +121,5 @@ class ItemRules(Table, frozen=True, kw_only=True):
     cooldown_s: NotNegative = 0.0
     range_m: NotNegative = 0.0
     """How far a team-mate may be; 0: only for oneself."""
+    server_only: bool = False
+    """Clients are given nothing of it."""

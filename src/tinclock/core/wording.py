@@ -16,6 +16,7 @@ CODES: dict[str, str] = {
     "foreign_actor": "the claim names an entity that the sender doesn't act for",
     "not_yet_owner": "the screen of this claim is from before its sender had control",
     "malformed": "the claim is not well formed",
+    "flooded": "more messages came than a client can have to say; the rest was dropped",
     "repeated_sequence": "this sequence number was ruled before; the first ruling stands",
     "stale_sequence": "the sequence number is too old to be ruled",
     "skipped_sequence": "the sequence number is too far ahead of the last one",

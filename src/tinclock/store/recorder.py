@@ -61,6 +61,9 @@ class Recorder:
     failed; `MissingExtraError` without pyarrow.
     """
 
+    takes_bytes = True
+    """Give `rule` what came, undecoded."""
+
     def __init__(
         self, path: str | Path, referee: Referee, *, flush_s: float = 1.0, durable: bool = False,
         keep_level: bool = True,

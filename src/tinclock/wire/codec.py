@@ -1,15 +1,36 @@
-"""Claims as bytes: MessagePack, or JSON where the first byte is a brace (which no MessagePack map begins with)."""
+"""Bytes from strangers become messages, or what stands for bytes that are none. Nothing here raises.
+
+MessagePack, or JSON where the first byte is a brace (which no MessagePack map begins with). What is no message of ours
+is handed on as plain data where it is small and shallow, so that the referee can say what was wrong with it.
+"""
 
 from __future__ import annotations
+
+from typing import NamedTuple
 
 import msgspec
 
 from tinclock.core.checks.context import excerpt
 from tinclock.core.claims import Claim
+from tinclock.wire.messages import FromClient, Join, Pong
 
-_TYPED_JSON, _TYPED_PACKED = msgspec.json.Decoder(Claim), msgspec.msgpack.Decoder(Claim)
+_CLAIM_JSON, _CLAIM_PACKED = msgspec.json.Decoder(Claim), msgspec.msgpack.Decoder(Claim)
+_OURS_JSON, _OURS_PACKED = msgspec.json.Decoder(FromClient), msgspec.msgpack.Decoder(FromClient)
 _ANY_JSON, _ANY_PACKED = msgspec.json.Decoder(), msgspec.msgpack.Decoder()
 _PACK = msgspec.msgpack.Encoder().encode
+_FAULTS = (msgspec.DecodeError, RecursionError, ValueError, OverflowError, TypeError)
+
+
+class Limits(NamedTuple):
+    """What a message may be at most."""
+
+    bytes: int = 4096
+    depth: int = 8
+    items: int = 256
+    text: int = 256
+
+
+LIMITS = Limits()
 
 
 class Unreadable(str):
@@ -18,22 +39,61 @@ class Unreadable(str):
     __slots__ = ()
 
 
-def decode_claim(received: bytes) -> Claim | object:
+def decode_claim(received: bytes, limits: Limits = LIMITS) -> Claim | object:
     """What a client sent, decoded: a claim, or plain data that is none, or what stands for bytes that say nothing.
 
     Never raises. The same bytes always give the same.
     """
+    if len(received) > limits.bytes:
+        return Unreadable(f"{len(received)} bytes, beginning {excerpt(received, 30)}")
     as_json = received[:1] == b"{"
     try:
-        known: Claim = (_TYPED_JSON if as_json else _TYPED_PACKED).decode(received)
+        known: Claim = (_CLAIM_JSON if as_json else _CLAIM_PACKED).decode(received)
         return known
-    except (msgspec.DecodeError, RecursionError, ValueError, OverflowError):
-        pass
+    except _FAULTS:
+        return _plain(received, as_json, limits)
+
+
+def decode_message(received: bytes, limits: Limits = LIMITS) -> Join | Pong | Claim | object:
+    """`decode_claim` for everything that a client sends."""
+    if len(received) <= limits.bytes:
+        as_json = received[:1] == b"{"
+        try:
+            known: Join | Pong | Claim = (_OURS_JSON if as_json else _OURS_PACKED).decode(received)
+            return known
+        except _FAULTS:
+            pass
+    return decode_claim(received, limits)
+
+
+def _plain(received: bytes, as_json: bool, limits: Limits) -> object:
     try:
         plain: object = (_ANY_JSON if as_json else _ANY_PACKED).decode(received)
-        return plain
-    except (msgspec.DecodeError, RecursionError, ValueError, OverflowError):
+    except _FAULTS:
         return Unreadable(excerpt(received))
+    return plain if _is_small(plain, limits) else Unreadable(f"too deep or too long, beginning {excerpt(received, 30)}")
+
+
+def _is_small(value: object, limits: Limits) -> bool:
+    """Whether plain data keeps the limits; looked at level by level, so that no depth can hurt."""
+    level, items = [value], 0
+    for _ in range(limits.depth):
+        below: list[object] = []
+        for one in level:
+            if isinstance(one, (str, bytes)):
+                if len(one) > limits.text:
+                    return False
+            elif isinstance(one, dict):
+                below += [*one.keys(), *one.values()]
+            elif isinstance(one, (list, tuple)):
+                below += one
+        items += len(below)
+        if items > limits.items:
+            return False
+        if not below:
+            return True
+        level = below
+    return False
 
 
 def encode_claim(claim: Claim | object) -> bytes:

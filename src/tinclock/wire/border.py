@@ -1,0 +1,104 @@
+"""The border of one connection: what came from a stranger goes in as bytes, and what may go back comes out as bytes."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Literal, Protocol
+
+from tinclock.core.records import Finding
+from tinclock.wire.bundle import differences
+from tinclock.wire.codec import LIMITS, Limits, Unreadable, decode_message
+from tinclock.wire.flood import FloodGuard, FloodLimits
+from tinclock.wire.messages import Answer, Join, Joined, Pong, Refused, encode, negotiated
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from tinclock.core.records import Ruling
+    from tinclock.core.referee import Referee
+
+
+class Server(Protocol):
+    """What a border needs: a `Referee`, or a `Recorder` in front of one."""
+
+    def rule(self, connection: str, claim: Any, *, received_at: float) -> Ruling:
+        """See `Referee.rule`."""
+
+    def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:
+        """See `Referee.pong`."""
+
+
+class Border:
+    """Takes one connection's messages. Nothing that comes makes it raise, and everything that it does is bounded.
+
+    server : rules on the claims; the connection is admitted there before the border is made
+    digests : of the server's own client bundle; without them nobody is asked what it was built with
+    account : whose findings its own are
+    """
+
+    def __init__(
+        self, server: Server, connection: str, *, account: str = "", digests: Mapping[str, str] | None = None,
+        flood: FloodLimits | None = None, limits: Limits = LIMITS,
+    ) -> None:  # fmt: skip
+        self._server, self.connection, self.account = server, connection, account
+        self._digests, self._limits = digests, limits
+        self.guard = FloodGuard(flood)
+        self.version: int | None = None
+        """What was agreed on; None before a join."""
+        self.differing: list[str] = []
+        """The parts of the rules with which the client was not built, for the server's log."""
+        self.form: Literal["json", "msgpack"] = "msgpack"
+        """How answers are written: as the client's join was."""
+        self.last_ruling: Ruling | None = None
+        """Of the message that was taken last; None where it was no claim."""
+
+    def take(self, received: bytes, received_at: float) -> bytes | None:
+        """Take a message that came at a server time; returns what to send back, if anything.
+
+        Before its join is accepted a client is told only that. A repeated join is answered again: the first answer may
+        have been lost.
+        """
+        self.last_ruling = None
+        if not self.guard.admit(received_at, len(received)):
+            return None
+        message = decode_message(received, self._limits)
+        if isinstance(message, Unreadable):
+            self.guard.charge_unreadable()
+        if isinstance(message, Join):
+            return self._join(message, received, received_at)
+        if self.version is None:
+            return encode(Refused("not_a_join"), "json" if received[:1] == b"{" else "msgpack")
+        if isinstance(message, Pong):
+            self._server.pong(self.connection, message.nonce, message.client_time, received_at)
+            return None
+        claim = received if getattr(self._server, "takes_bytes", False) else message
+        self.last_ruling = ruling = self._server.rule(self.connection, claim, received_at=received_at)
+        return encode(Answer(ruling.receipt()), self.form)
+
+    def _join(self, join: Join, received: bytes, received_at: float) -> bytes:
+        form: Literal["json", "msgpack"] = "json" if received[:1] == b"{" else "msgpack"
+        version = negotiated(join)
+        if version is None:
+            return encode(Refused("version"), form)
+        self.version, self.form = version, form
+        self.differing = [] if self._digests is None else differences(self._digests, join.digests)
+        server: Any = self._server
+        referee: Referee = getattr(server, "referee", server)
+        welcome = referee.welcome(self.connection)
+        return encode(
+            Joined(
+                version, welcome.entity, welcome.spread_key, welcome.next_sequence, welcome.tick_rate_hz,
+                welcome.snapshot_every, not self.differing, welcome.state,
+            ),
+            form,
+        )  # fmt: skip
+
+    def findings(self, server_time: float) -> list[Finding]:
+        """What the border saw since the last call: how many messages were dropped as a flood."""
+        count = self.guard.take_dropped()
+        if not count:
+            return []
+        rate = self.guard.limits.messages_per_s
+        detail = f"{count} messages dropped, {self.guard.dropped_bytes} bytes since the start"
+        return [
+            Finding("flooded", self.connection, self.account, 0, 0, server_time, float(count), rate, None, "", detail)
+        ]

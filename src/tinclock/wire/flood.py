@@ -1,0 +1,57 @@
+"""How much one connection may send: what a hurried player sends after a stall passes, a flood doesn't."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from tinclock.core.errors import BadNumberError
+
+
+class FloodLimits(NamedTuple):
+    """What a connection may send on average, and for how long it may have saved that up."""
+
+    messages_per_s: float = 250.0
+    bytes_per_s: float = 64_000.0
+    saved_s: float = 2.0
+    """A line that was silent for so long may send all of that at once."""
+    unreadable_cost: float = 8.0
+    """A message that can't be read counts as so many: reading garbage is work too."""
+
+
+class FloodGuard:
+    """Two token buckets of one connection: over any time T at most (T + saved_s) times each rate passes."""
+
+    def __init__(self, limits: FloodLimits | None = None) -> None:
+        self.limits = limits or FloodLimits()
+        for name in ("messages_per_s", "bytes_per_s", "saved_s"):
+            if not getattr(self.limits, name) > 0.0:
+                raise BadNumberError(name, "a number above 0", getattr(self.limits, name))
+        self.passed = self.dropped = self.dropped_bytes = 0
+        self._messages_until = self._bytes_until = float("-inf")
+        self._dropped_since = 0
+
+    def admit(self, now: float, size: int) -> bool:
+        """Whether a message of so many bytes passes at a server time; one that doesn't costs nothing more."""
+        limits = self.limits
+        messages, octets = max(self._messages_until, now), max(self._bytes_until, now)
+        latest = now + limits.saved_s
+        if messages + 1.0 / limits.messages_per_s > latest or octets + size / limits.bytes_per_s > latest:
+            self.dropped += 1
+            self.dropped_bytes += size
+            self._dropped_since += 1
+            return False
+        self._messages_until, self._bytes_until = (
+            messages + 1.0 / limits.messages_per_s,
+            octets + size / limits.bytes_per_s,
+        )
+        self.passed += 1
+        return True
+
+    def charge_unreadable(self) -> None:
+        """The message that just passed couldn't be read."""
+        self._messages_until += (self.limits.unreadable_cost - 1.0) / self.limits.messages_per_s
+
+    def take_dropped(self) -> int:
+        """How many were dropped since the last call."""
+        count, self._dropped_since = self._dropped_since, 0
+        return count

@@ -1,0 +1,120 @@
+"""Every message between a client and a server, as types; JSON and MessagePack carry the same fields by the same names.
+
+`kind` says what a message is. Fields that a reader doesn't know are ignored, ones that it needs must be there. Places
+are metres, times seconds, directions unit vectors, quaternions xyzw.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Final, Literal
+
+import msgspec
+from msgspec import Meta, Struct
+
+from tinclock.core.claims import Claim
+from tinclock.core.combat.published import State
+from tinclock.core.records import Event, Receipt
+
+VERSIONS: Final = (1,)
+"""The versions of these messages that this package speaks, the newest last."""
+
+Digest = Annotated[str, Meta(max_length=64)]
+
+
+class Join(Struct, frozen=True, tag="join", tag_field="kind"):
+    """A client says which versions it speaks, and what it was built with.
+
+    digests : of the parts of its bundle, by their names; empty where it has none
+    """
+
+    versions: Annotated[tuple[int, ...], Meta(min_length=1, max_length=16)]
+    digests: Annotated[dict[Annotated[str, Meta(max_length=64)], Digest], Meta(max_length=256)] = {}
+
+
+class Pong(Struct, frozen=True, tag="pong", tag_field="kind"):
+    """A client answers a ping at once, with its own clock."""
+
+    nonce: int
+    client_time: float
+
+
+class Joined(Struct, frozen=True, tag="joined", tag_field="kind"):
+    """A client is in.
+
+    version : what is spoken from now on
+    entity : its own; 0 for a spectator
+    spread_key : for its own spread, hexadecimal
+    next_sequence : what its next claim must count on from
+    same_rules : whether it was built with the rules that count here; if not, what it predicts will be off
+    state : everything that is published
+    """
+
+    version: int
+    entity: int
+    spread_key: str
+    next_sequence: int
+    tick_rate_hz: float
+    snapshot_every: int
+    same_rules: bool
+    state: State
+
+
+class Refused(Struct, frozen=True, tag="refused", tag_field="kind"):
+    """A client can't join; `versions` is what the server speaks."""
+
+    reason: Literal["version", "not_a_join"]
+    versions: tuple[int, ...] = VERSIONS
+
+
+class Ping(Struct, frozen=True, tag="ping", tag_field="kind"):
+    """A server asks for the client's clock."""
+
+    nonce: int
+
+
+class Answer(Struct, frozen=True, tag="answer", tag_field="kind"):
+    """What became of a claim."""
+
+    receipt: Receipt
+
+
+class News(Struct, frozen=True, tag="news", tag_field="kind"):
+    """What changed, for everybody."""
+
+    events: tuple[Event, ...]
+
+
+class Whole(Struct, frozen=True, tag="whole", tag_field="kind"):
+    """The published state, complete, for one who missed too much."""
+
+    state: State
+
+
+FromClient = Join | Pong | Claim
+"""Anything that a client sends."""
+ToClient = Joined | Refused | Ping | Answer | News | Whole
+"""Anything that a client is sent."""
+
+_JSON, _PACK = msgspec.json.Encoder().encode, msgspec.msgpack.Encoder().encode
+
+
+def encode(message: ToClient, form: Literal["json", "msgpack"] = "msgpack") -> bytes:
+    """A message for a client."""
+    return _JSON(message) if form == "json" else _PACK(message)
+
+
+def negotiated(join: Join) -> int | None:
+    """The newest version that both sides speak, None for none."""
+    return max(set(join.versions) & set(VERSIONS), default=None)
+
+
+def schemas() -> dict[str, dict[str, Any]]:
+    """JSON Schema (draft 2020-12) of both directions, as published in `docs/schemas`."""
+    dialect = "https://json-schema.org/draft/2020-12/schema"
+    return {
+        name: {"$schema": dialect, "title": title, **msgspec.json.schema(kind)}
+        for name, title, kind in (
+            ("from_client", "What a client sends", FromClient),
+            ("to_client", "What a client is sent", ToClient),
+        )
+    }

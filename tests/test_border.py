@@ -1,0 +1,230 @@
+"""The border: bytes from strangers never raise, floods are dropped and counted, repeats change nothing."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+from click.testing import CliRunner
+from conftest import codes
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import tinclock
+from tinclock.cli.main import main
+from tinclock.core.rules import Rules
+from tinclock.garden.scenario import data_file
+from tinclock.wire.border import Border
+from tinclock.wire.bundle import PUBLIC, client_bundle, differences
+from tinclock.wire.codec import decode_claim, decode_message
+from tinclock.wire.flood import FloodGuard, FloodLimits
+from tinclock.wire.messages import FromClient, Join, Joined, Pong, Refused, ToClient, negotiated, schemas
+
+PAGE = (Path(__file__).parent.parent / "docs" / "messages.md").read_text(encoding="utf-8")
+EXAMPLES = re.findall(r"```json (from_client|to_client)\n(.*?)\n```", PAGE, re.S)
+ENDLESS = FloodLimits(messages_per_s=1e9, bytes_per_s=1e12)
+FUZZED = 4000
+
+
+def border(rules: Rules, **more) -> Border:
+    referee = tinclock.Referee(rules, seed=1)
+    referee.admit(connection="c", account="a", rig="gardener")
+    return Border(referee, "c", account="a", **{"flood": ENDLESS, **more})
+
+
+def joined(rules: Rules, **more) -> Border:
+    one = border(rules, **more)
+    one.take(msgspec.msgpack.encode(Join((1,))), 0.0)
+    return one
+
+
+@pytest.mark.parametrize(("way", "text"), EXAMPLES, ids=[json.loads(text)["kind"] for _, text in EXAMPLES])
+def test_the_examples_of_the_page_are_messages_in_both_forms(way, text):
+    kind = FromClient if way == "from_client" else ToClient
+    message = msgspec.json.decode(text, type=kind)
+    packed = msgspec.msgpack.encode(message)
+    assert msgspec.msgpack.decode(packed, type=kind) == message
+    if way == "from_client":
+        assert decode_message(text.encode()) == decode_message(packed) == message
+        more = {**json.loads(text), "news_to_us": [1, 2]}
+        assert decode_message(json.dumps(more).encode()) == message  # what we don't know is ignored
+        for field in set(json.loads(text)) & {"sequence", "nonce", "versions"}:
+            less = {key: value for key, value in json.loads(text).items() if key != field}
+            assert isinstance(decode_message(json.dumps(less).encode()), dict)  # what we need is missing
+
+
+def test_every_message_has_an_example_and_the_schemas_are_the_types():
+    shown = {json.loads(text)["kind"] for _, text in EXAMPLES}
+    for name, schema in schemas().items():
+        file = Path(__file__).parent.parent / "docs" / "schemas" / f"{name}.schema.json"
+        assert json.loads(file.read_text(encoding="utf-8")) == json.loads(msgspec.json.encode(schema))
+        assert set(schema["discriminator"]["mapping"]) <= shown
+
+
+def test_versions_are_agreed_on_or_refused(rules):
+    one = border(rules)
+    for early in (b'{"kind": "status", "sequence": 1, "actor": 1}', b"\x00\x01", b"{"):
+        refused = msgspec.json.decode(one.take(early, 0.0)) if early[:1] == b"{" else None
+        told = refused or msgspec.msgpack.decode(one.take(early, 0.0))
+        assert told == {"kind": "refused", "reason": "not_a_join", "versions": [1]}
+    strange = msgspec.msgpack.decode(one.take(msgspec.msgpack.encode(Join((7, 9))), 0.1), type=ToClient)
+    assert strange == Refused("version")
+    assert negotiated(Join((1, 7))) == 1
+    answer = msgspec.json.decode(one.take(b'{"kind": "join", "versions": [1, 7]}', 0.2), type=ToClient)
+    assert isinstance(answer, Joined)
+    assert (answer.version, answer.entity, answer.next_sequence, one.form) == (1, 1, 1, "json")
+    assert one.take(b'{"kind": "join", "versions": [1, 7]}', 0.3) is not None  # asked again: answered again
+
+
+def test_a_claim_is_answered_and_a_repeat_is_answered_the_same(rules):
+    one = joined(rules)
+    claim = b'{"kind": "status", "sequence": 1, "actor": 1, "health": 80.0}'
+    first, again = one.take(claim, 0.5), one.take(claim, 0.9)
+    assert first == again
+    assert codes(one.last_ruling) == ["repeated_sequence"]
+    assert one.take(msgspec.msgpack.encode(Pong(5, 1.0)), 1.0) is None
+    assert one.last_ruling is None
+
+
+@settings(max_examples=40)
+@given(st.permutations(list(range(1, 25))), st.lists(st.integers(0, 23), max_size=30), st.randoms())
+def test_whatever_the_network_does_each_claim_counts_once(order, repeats, dice):
+    """Reordered and repeated: each sequence number is ruled once, and each repeat gets its first receipt."""
+    rules = tinclock.load_rules(data_file("garden.toml"))
+    one = joined(rules)
+    sent = [msgspec.msgpack.encode(tinclock.UseClaim(sequence, 1, "oil_can")) for sequence in range(1, 25)]
+    way = [sent[sequence - 1] for sequence in order] + [sent[k] for k in repeats]
+    dice.shuffle(way)
+    first: dict[bytes, bytes] = {}
+    ruled = 0
+    for k, data in enumerate(way):
+        answer = one.take(data, 0.1 + k * 0.001)
+        ruled += codes(one.last_ruling) != ["repeated_sequence"]
+        assert first.setdefault(data, answer) == answer
+    assert ruled == len(set(way)) == 24
+
+
+def test_a_flood_is_dropped_and_counted_and_a_burst_after_a_stall_is_not(rules):
+    one = joined(rules, flood=FloodLimits(messages_per_s=100.0, bytes_per_s=1e6, saved_s=2.0))
+    for k in range(180):  # two seconds of a player's claims at once, after two seconds of nothing
+        assert one.take(msgspec.msgpack.encode(tinclock.StatusClaim(k + 1, 1)), 5.0) is not None
+    assert one.findings(5.0) == []
+    replies = [one.take(msgspec.msgpack.encode(tinclock.StatusClaim(k + 200, 1)), 5.1) for k in range(1000)]
+    passed = sum(reply is not None for reply in replies)
+    assert passed == pytest.approx(20 + 10, abs=2)  # what was left, and what a tenth of a second brings
+    (found,) = one.findings(5.2)
+    assert (found.code, found.observed, found.connection) == ("flooded", 1000 - passed, "c")
+    assert one.findings(5.3) == []
+    guard = FloodGuard(FloodLimits(messages_per_s=100.0, bytes_per_s=1000.0, saved_s=1.0))
+    assert [guard.admit(0.0, 400) for _ in range(3)] == [True, True, False]  # bytes count too
+    unread = FloodGuard(FloodLimits(messages_per_s=100.0))
+    for _ in range(30):
+        unread.admit(0.0, 1)
+        unread.charge_unreadable()
+    assert unread.dropped == pytest.approx(5, abs=1)  # 200 saved up, 8 for each that can't be read
+    with pytest.raises(tinclock.BadNumberError):
+        FloodGuard(FloodLimits(saved_s=0.0))
+
+
+def test_what_is_too_large_deep_or_long_is_denied_with_a_short_excerpt(rules):
+    one = joined(rules)
+    deep = b"[" * 3000 + b"]" * 1000
+    for wild in (b"x" * 5000, b'{"a": ' + deep, msgspec.msgpack.encode([["x" * 300]]),
+                 msgspec.json.encode({"a": [0] * 900}),
+                 msgspec.msgpack.encode({"kind": "shot", "n": [[[[[[[[[[1]]]]]]]]]]})):  # fmt: skip
+        one.take(wild, 1.0)
+        (finding,) = one.last_ruling.findings
+        assert finding.code == "malformed"
+        assert len(finding.detail) < 90
+        assert finding.detail.isprintable()
+
+
+def mutated(data: bytes, rng: np.random.Generator, others: list[bytes]) -> bytes:
+    """A message with something wrong: bits, lengths, pieces of another one, or nothing but noise."""
+    out, way = bytearray(data), int(rng.integers(6))
+    if way == 0:
+        return rng.bytes(int(rng.integers(1, 200)))
+    for _ in range(int(rng.integers(1, 6))):
+        at = int(rng.integers(len(out))) if out else 0
+        if way == 1 and out:
+            out[at] = int(rng.integers(256))
+        elif way == 2:
+            del out[at : at + int(rng.integers(1, 9))]
+        elif way == 3:
+            out[at:at] = bytes(out[at : at + int(rng.integers(1, 20))])
+        elif way == 4:
+            other = others[int(rng.integers(len(others)))]
+            out[at : at + 8] = other[at : at + int(rng.integers(1, 16))]
+        elif out:
+            out[at:at] = [b"1e999", b"\xcb\x7f\xf0\x00\x00\x00\x00\x00\x00", b"-", b"\xd3\x80", b"null"][
+                int(rng.integers(5))
+            ]
+    return bytes(out)
+
+
+def test_mutated_and_random_messages_never_raise(rules):
+    """A seeded share of the fuzz run (`benchmarks/fuzz.py`)."""
+    one, rng = joined(rules), np.random.default_rng(8)
+    whole = [text.encode() for way, text in EXAMPLES if way == "from_client"]
+    whole += [msgspec.msgpack.encode(msgspec.json.decode(text)) for text in whole]
+    answered = 0
+    for k in range(FUZZED):
+        answered += one.take(mutated(whole[k % len(whole)], rng, whole), k * 0.001) is not None
+    assert answered > 0.9 * FUZZED
+
+
+# -- what a client is given -----------------------------------------------------------------------------------------
+
+
+def test_a_bundle_holds_what_is_listed_and_nothing_that_teaches_evasion(rules):
+    bundle = client_bundle(rules)
+    text = msgspec.json.encode(bundle).decode()
+    for private in ("damage", "falloff", "zones\"", "allowance", "max_rewind", "trust", "consequences", "sprinkler_jet",
+                    "most_skipped", "slack", "claim_window", "armour", "worth", "teleport"):  # fmt: skip
+        assert private not in text.replace('"zone"', "")
+    assert "hose" in bundle.weapons
+    assert bundle.weapons["cherry_sling"]["flight"]["speed_m_s"] == 38.0
+    assert "damage" not in bundle.weapons["plum_mortar"]["splash"]
+
+
+def test_a_new_key_of_the_rules_is_private_until_somebody_lists_it(rules):
+    """Every key that a bundle shows is one that the list names; the list names no key that there isn't."""
+    kinds = {"match": rules.match, "movement": rules.movement, "rig": rules.rigs["gardener"],
+             "weapon": rules.weapons["hose"], "item": rules.items["oil_can"], "spread": rules.weapons["hose"].spread,
+             "recoil": rules.weapons["hose"].recoil, "flight": rules.weapons["plum_mortar"].flight,
+             "bounce": rules.weapons["plum_mortar"].flight.bounce,
+             "splash": rules.weapons["plum_mortar"].splash}  # fmt: skip
+    for name, table in kinds.items():
+        assert set(PUBLIC[name]) <= set(table.__struct_fields__)
+    bundle = client_bundle(rules)
+    assert all(set(weapon) == set(PUBLIC["weapon"]) for weapon in bundle.weapons.values())
+    assert set(bundle.match) == set(PUBLIC["match"])
+    assert all(set(rig) == set(PUBLIC["rig"]) for rig in bundle.rigs.values())
+    assert set(bundle.weapons["plum_mortar"]["flight"]) == set(PUBLIC["flight"])
+
+
+def test_a_radius_that_differs_is_told_to_both_sides_and_named_on_the_server_only(rules):
+    own = client_bundle(rules).digests
+    rig = rules.rigs["gardener"]
+    head = msgspec.structs.replace(rig.parts[0], radius_m=0.2)
+    fatter = msgspec.structs.replace(rig, parts=[head, *rig.parts[1:]])
+    theirs = client_bundle(msgspec.structs.replace(rules, rigs={**rules.rigs, "gardener": fatter})).digests
+    assert differences(own, theirs) == ["rigs.gardener"]
+    one = border(rules, digests=own)
+    answer = one.take(msgspec.msgpack.encode(Join((1,), theirs)), 0.0)
+    assert not msgspec.msgpack.decode(answer, type=ToClient).same_rules
+    assert one.differing == ["rigs.gardener"]
+    assert b"rigs.gardener" not in answer
+    assert msgspec.msgpack.decode(one.take(msgspec.msgpack.encode(Join((1,), own)), 0.1), type=ToClient).same_rules
+
+
+def test_the_bundle_command_writes_it(tmp_path):
+    done = CliRunner().invoke(main, ["bundle", str(data_file("garden.toml")), "--out", str(tmp_path / "b.json")])
+    assert done.exit_code == 0
+    assert json.loads((tmp_path / "b.json").read_text())["digests"]["weapons.hose"]
+    assert "no such file" in CliRunner().invoke(main, ["bundle", str(tmp_path / "none.toml")]).output
+    assert decode_claim(b'{"kind": "join", "versions": [1]}') == {"kind": "join", "versions": [1]}

@@ -1,0 +1,23 @@
+"""Write docs/schemas: JSON Schema of what clients send and are sent, from the message types."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from tinclock.wire.messages import schemas
+
+HERE = Path(__file__).resolve().parent.parent / "docs" / "schemas"
+
+
+def main() -> None:
+    """One file a direction."""
+    HERE.mkdir(exist_ok=True)
+    for name, schema in schemas().items():
+        text = msgspec.json.format(msgspec.json.encode(schema), indent=2) + b"\n"
+        (HERE / f"{name}.schema.json").write_bytes(text)
+
+
+if __name__ == "__main__":
+    main()
