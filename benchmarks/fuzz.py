@@ -21,7 +21,7 @@ from tinclock.wire.flood import FloodLimits
 from tinclock.wire.messages import Join
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
-from test_border import mutated
+from test_border import almost, mutated
 
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "messages.md"
 
@@ -36,6 +36,8 @@ def main() -> None:
     referee = tinclock.Referee(rules, level=tinclock.load_level(data_file("garden_level.toml")), seed=1)
     ids = [referee.admit(connection=f"c{k}", account=f"a{k}", rig="gardener") for k in range(2)]
     rig = referee.history.rigs["gardener"]
+    for entity, place in zip(ids, ((-9.0, 3.0, 0.0), (0.0, 3.0, 0.0)), strict=True):
+        referee.put(entity, place, 0.0)
     border = Border(referee, "c0", flood=FloodLimits(1e12, 1e15))
     border.take(msgspec.msgpack.encode(Join((1,))), 0.0)
     rng, outcomes, found, start = np.random.default_rng(3), Counter(), Counter(), time.perf_counter()
@@ -46,8 +48,15 @@ def main() -> None:
             referee.record(tick, tick / 64, ids, tinclock.rooted_bones(rig, roots))
             referee.published(tick)
             referee.advance(tick / 64)
+            for entity in ids:
+                if not referee.ledger.alive(entity):
+                    referee.spawn(entity, tick / 64)
             referee.events()
-        border.take(mutated(whole[k % len(whole)], rng, whole), referee.history.newest_time)
+        if k % 2:
+            wild = mutated(whole[k % len(whole)], rng, whole)
+        else:
+            wild = almost(texts[(k // 2) % len(texts)], rng, 1 + k // 2, referee.history.newest_tick)
+        border.take(wild, referee.history.newest_time)
         ruling = border.last_ruling
         outcomes["no claim" if ruling is None else ruling.outcome] += 1
         found.update([finding.code for finding in ruling.findings] if ruling is not None else [])

@@ -166,15 +166,43 @@ def mutated(data: bytes, rng: np.random.Generator, others: list[bytes]) -> bytes
     return bytes(out)
 
 
+STRANGE = (
+    -1, 0, 1, 2, 3, 2**31, 2**53, 2**63 - 1, -(2**63), 0.5, -0.0, 1e-300, 1e300, float("inf"), float("nan"), True, None,
+    "", "pea_rifle", "plum_mortar", "hose", "oil_can", "chest", "x" * 200, "\u202e\x00<b>", [], [1], [1, 2, 3],
+    [0.0, 0.0, 1.0], [float("nan")] * 3, [1, 2, 3, 4], {}, {"a": 1}, b"\xff", [[1, 2], 3, 4],
+)  # fmt: skip
+
+
+def almost(text: str, rng: np.random.Generator, sequence: int, tick: int) -> bytes:
+    """A message in order but for a field or two that hold something strange; numbered, and of the present."""
+    message = {**json.loads(text), "sequence": sequence}
+    if "view" in message:
+        newest = tick - tick % 2
+        message["view"] = [max(0, newest - 8), max(0, newest - 6), 0.5]
+    for _ in range(int(rng.integers(0, 3))):
+        field = sorted(message)[int(rng.integers(len(message)))]
+        value = STRANGE[int(rng.integers(len(STRANGE)))]
+        if isinstance(message[field], list) and message[field] and rng.random() < 0.6:
+            message[field] = [*message[field]]
+            message[field][int(rng.integers(len(message[field])))] = value
+        elif field != "kind" or rng.random() < 0.1:
+            message[field] = value
+    return msgspec.msgpack.encode(message)
+
+
 def test_mutated_and_random_messages_never_raise(rules):
     """A seeded share of the fuzz run (`benchmarks/fuzz.py`)."""
     one, rng = joined(rules), np.random.default_rng(8)
     whole = [text.encode() for way, text in EXAMPLES if way == "from_client"]
     whole += [msgspec.msgpack.encode(msgspec.json.decode(text)) for text in whole]
-    answered = 0
+    texts = [text for way, text in EXAMPLES if way == "from_client"]
+    answered, found = 0, set()
     for k in range(FUZZED):
-        answered += one.take(mutated(whole[k % len(whole)], rng, whole), k * 0.001) is not None
+        wild = mutated(whole[k % len(whole)], rng, whole) if k % 2 else almost(texts[k % len(texts)], rng, k + 1, 0)
+        answered += one.take(wild, k * 0.01) is not None
+        found |= set(codes(one.last_ruling)) if one.last_ruling else set()
     assert answered > 0.9 * FUZZED
+    assert len(found) > 12  # it gets past the first checks
 
 
 # -- what a client is given -----------------------------------------------------------------------------------------
