@@ -135,6 +135,20 @@ def test_the_other_examples_show_what_they_say(example, lines):
     assert [line for line in lines if line not in text] == []
 
 
+def test_over_udp_nothing_that_counts_is_lost_though_datagrams_are():
+    run = [sys.executable, "-W", "error", str(ROOT / "examples" / "udp_match.py"), "1.5"]
+    text = subprocess.run(run, capture_output=True, text=True, check=True).stdout
+    clients = re.findall(
+        r"entity (\d), same rules True, (\d+) snapshots; (\d+) claims, 0 unanswered; (\d+) shots", text
+    )
+    assert sorted(entity for entity, *_ in clients) == ["1", "2", "3"]
+    assert all(int(snapshots) > 10 and int(claims) > 10 for _, snapshots, claims, _ in clients)
+    server = re.search(r"3 joined, 3 left, (\d+) events; (.*); (\d+) datagrams lost, (\d+) sent twice", text)
+    ruled = sum(int(n) for kind, n in re.findall(r"'(shot \w+)': (\d+)", server.group(2)))
+    assert ruled == sum(int(shots) for *_, shots in clients)  # each counted once, whatever became of its datagrams
+    assert int(server.group(3)) > 5
+
+
 def test_the_readmes_python_blocks_run_as_printed(tmp_path):
     blocks = re.findall(r"```python\n(.*?)```", (ROOT / "README.md").read_text(encoding="utf-8"), re.S)
     assert blocks

@@ -1,0 +1,117 @@
+"""A small authoritative server over UDP: joins, moves, shots, snapshots, pings, news; silent clients are let go."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+from collections import Counter
+
+import msgspec
+import numpy as np
+from lossy import listening
+
+import tinclock
+from tinclock.garden.scenario import data_file
+from tinclock.wire.border import Border
+from tinclock.wire.bundle import client_bundle
+from tinclock.wire.messages import News, Ping, encode
+
+RATE_HZ, SILENT_S, TOLD_AGAIN = 64, 1.0, 48
+PLACES = ((-6.0, -3.0, 0.0), (6.0, -3.0, 0.0), (0.0, -2.5, 0.0), (-3.0, -4.0, 0.0), (3.0, -4.0, 0.0))
+PACK = msgspec.msgpack.Encoder().encode
+
+
+class Server:
+    """Who is in, and what they are told."""
+
+    def __init__(self) -> None:
+        rules = tinclock.load_rules(data_file("garden.toml"))
+        self.referee = tinclock.Referee(rules, level=tinclock.load_level(data_file("garden_level.toml")), seed=7)
+        self.digests = client_bundle(rules).digests
+        self.borders: dict[tuple[str, int], Border] = {}
+        self.entity: dict[tuple[str, int], int] = {}
+        self.heard: dict[tuple[str, int], float] = {}
+        self.count, self.outcomes, self.events = 0, Counter[str](), list[tinclock.Event]()
+        self.start = asyncio.get_running_loop().time()
+
+    @property
+    def now(self) -> float:
+        """Server time."""
+        return asyncio.get_running_loop().time() - self.start
+
+    def take(self, data: bytes, address: tuple[str, int]) -> None:
+        """A datagram came: from a stranger who joins, or for somebody's border."""
+        if data == b"leave":
+            self.let_go(address)
+            return
+        if address not in self.borders:
+            self.let_in(address)
+        self.heard[address] = self.now
+        border = self.borders[address]
+        answer = border.take(data, self.now)
+        if (ruling := border.last_ruling) is not None:
+            self.outcomes[f"{ruling.kind} {ruling.outcome}" if ruling.first is None else "repeated"] += 1
+        if answer is not None:
+            self.line.send(answer, address)
+
+    def let_in(self, address: tuple[str, int]) -> None:
+        """Ids are the server's; the address is only where to answer."""
+        self.count += 1
+        name, place = f"c{self.count}", PLACES[self.count % len(PLACES)]
+        team = ("copper", "pewter")[self.count % 2]
+        entity = self.referee.admit(connection=name, account=name, team=team, rig="gardener", weapon="pea_rifle")
+        self.referee.put(entity, place)
+        self.borders[address] = Border(self.referee, name, account=name, digests=self.digests)
+        self.entity[address] = entity
+
+    def let_go(self, address: tuple[str, int]) -> None:
+        """Gone at once: nobody hits it any more, at any view."""
+        if address in self.borders:
+            self.referee.dismiss(self.borders.pop(address).connection)
+            self.entity.pop(address), self.heard.pop(address)
+
+    def tick(self, tick: int) -> None:
+        """Poses, a snapshot every other tick, news, pings."""
+        for address in [a for a, at in self.heard.items() if self.now - at > SILENT_S]:
+            self.let_go(address)
+        referee, ids = self.referee, sorted(self.entity.values())
+        for entity in ids:
+            if not referee.ledger.alive(entity):
+                referee.spawn(entity, self.now)
+        rig = referee.history.rigs["gardener"]
+        roots = np.array([[*referee.position(entity), 0.0, 0.0, 0.0, 1.0] for entity in ids]).reshape(-1, 7)
+        referee.record(tick, self.now, ids, tinclock.rooted_bones(rig, roots))
+        referee.advance(self.now)
+        self.events += referee.events()
+        if tick % 2:
+            return
+        referee.published(tick)
+        snapshot = PACK(
+            {"kind": "snapshot", "tick": tick, "bodies": dict(zip(ids, roots[:, :3].tolist(), strict=True))}
+        )
+        news = encode(News(tuple(self.events[-TOLD_AGAIN:])))  # told again and again: a lost one is made good
+        for address, border in list(self.borders.items()):
+            self.line.send(snapshot, address)
+            self.line.send(news, address)
+            if tick % 16 == 0:
+                self.line.send(encode(Ping(referee.ping(border.connection, self.now))), address)
+
+
+async def main(seconds: float) -> None:
+    """Serve for a while; the first line printed is the port."""
+    server = Server()
+    server.line, port = await listening(server.take, seed=1)
+    print(port, flush=True)
+    tick = 0
+    while server.now < seconds:
+        server.tick(tick)
+        tick += 1
+        await asyncio.sleep(max(0.0, tick / RATE_HZ - server.now))
+    kinds = Counter(event.kind for event in server.events)
+    ruled, line = dict(sorted(server.outcomes.items())), server.line
+    print(f"server: {server.count} joined, {kinds['left']} left, {len(server.events)} events; {ruled}; "
+          f"{line.lost} datagrams lost, {line.twice} sent twice")  # fmt: skip
+
+
+if __name__ == "__main__":
+    asyncio.run(main(float(sys.argv[1])))
