@@ -14,6 +14,7 @@ COMMANDS = {
     "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
     "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),
     "fairness": ("tinclock.cli.fairness", "fairness", "How fair a match was to those who shot and were shot at."),
+    "serve": ("tinclock.cli.serve", "serve", "Rule on matches for a server in another language."),
     "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
     "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, oddities, and what the weapons come to."),
     "flights": ("tinclock.cli.flights", "flights", "Fly what flies in the garden, and draw it."),

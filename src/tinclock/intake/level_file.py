@@ -44,7 +44,12 @@ class LevelTable(Struct, frozen=True, forbid_unknown_fields=True, kw_only=True):
 
 def load_level(path: str | Path) -> Level:
     """Read a level file. Raises `RulesError` listing every mistake."""
-    table = convert_table(LevelTable, read_toml(path), str(path))
+    return parse_level(read_toml(path), str(path))
+
+
+def parse_level(tables: object, source: str = "level") -> Level:
+    """A level from tables that are already read; `source` names them in messages."""
+    table = convert_table(LevelTable, tables, source)
     problems = [
         f"boxes[{place}].surface: no surface {box.surface!r}; surfaces are {', '.join(table.surfaces) or 'none'}"
         for place, box in enumerate(table.boxes)
@@ -55,7 +60,7 @@ def load_level(path: str | Path) -> Level:
     if not table.boxes:
         problems.append("boxes: at least one is needed")
     if problems:
-        raise RulesError(str(path), problems)
+        raise RulesError(source, problems)
     names = list(table.surfaces)
     surfaces = [
         Surface(name, s.blocks_sight, math.inf if s.resistance_per_m is None else s.resistance_per_m)

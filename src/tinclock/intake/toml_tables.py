@@ -29,6 +29,14 @@ def read_toml(path: str | Path) -> dict[str, Any]:
         raise RulesError(str(path), [f"is not TOML: {error}"]) from error
 
 
+def parse_toml(text: str, source: str) -> dict[str, Any]:
+    """The tables of TOML text; raises `RulesError` when it isn't TOML. `source` names it in messages."""
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise RulesError(source, [f"is not TOML: {error}"]) from None
+
+
 def convert_table(kind: type[Record], table: object, source: str) -> Record:
     """`table` as a `kind`; raises one `RulesError` that lists all mistakes."""
     problems: list[str] = []

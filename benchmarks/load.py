@@ -1,0 +1,235 @@
+"""A match through `tinclock serve` on loopback, 100 players at 64 Hz, 1,500 claims a second: load.py [SECONDS]
+
+Each claim is sent by itself, at its own time within a tick. Prints percentiles of the time from sending one to having its
+receipt, memory over time, and then how many claims a second go through in batches. With --unkind other connections
+misbehave meanwhile: garbage, half a handshake, askers who never read, killed ones, and ten times the load on a match of
+their own. --figure FILE draws it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import multiprocessing
+import os
+import re
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from standard_load import Crowd
+from websockets.sync.client import connect
+
+import tinclock
+from tinclock.garden.gait import Gait
+from tinclock.garden.scenario import data_file
+
+PLAYERS, RATE_HZ, CLAIMS_A_SECOND, SLICE_S = 100, 64, 1500, 5.0
+PACK, READ = msgspec.msgpack.Encoder().encode, msgspec.msgpack.Decoder().decode
+RULES = data_file("garden.toml").read_text(encoding="utf-8").replace("interval_s = 0.18", "interval_s = 0.05")
+
+
+class Match:
+    """One match on one connection."""
+
+    def __init__(self, port: int, name: str, players: int = PLAYERS) -> None:
+        stay = connect(f"ws://127.0.0.1:{port}", max_size=None, compression=None)
+        self.socket = contextlib.ExitStack().enter_context(stay)
+        self.name, self.asked, self.sent = name, 0, [0] * players
+        self.ask("open", rules=RULES, level=data_file("garden_level.toml").read_text(encoding="utf-8"))
+        who = [{"connection": f"c{k}", "account": f"a{k}", "team": ("copper", "pewter")[k % 2], "rig": "gardener",
+                "weapon": "pea_rifle"} for k in range(players)]  # fmt: skip
+        self.ids = [self.ask("call", call="admit", arguments=one)["answer"] for one in who]
+        for entity in self.ids:
+            self.ask("call", call="put", arguments={"entity": entity, "position": [0.0, 5.0, 0.0]})
+        rig = tinclock.Rig("gardener", tinclock.parse_rules(__import__("tomllib").loads(RULES)).rigs["gardener"])
+        self.crowd = Crowd(players, Gait(rig.bones, rig.rest), np.random.default_rng(4))
+        self.packed = np.array(self.ids, "<i8").tobytes()
+        self.rng = np.random.default_rng(5)
+
+    def send(self, do: str, **fields: object) -> None:
+        """A request, without waiting."""
+        self.asked += 1
+        self.socket.send(PACK({"do": do, "request": self.asked, "match": self.name, **fields}))
+
+    def reply(self) -> dict:
+        """The next reply."""
+        return READ(self.socket.recv())
+
+    def ask(self, do: str, **fields: object) -> dict:
+        """A request and its reply."""
+        self.send(do, **fields)
+        reply = self.reply()
+        if reply.get("ok") is False:
+            raise SystemExit(reply["error"])
+        return reply
+
+    def tick(self, tick: int) -> None:
+        """Send a tick's poses."""
+        bones = self.crowd.bones(tick / RATE_HZ).astype("<f4").tobytes()
+        self.send(
+            "tick", tick=tick, server_time=tick / RATE_HZ, entities=self.packed, bones=bones, published=tick % 2 == 0
+        )
+
+    def claims(self, tick: int, count: int) -> list[tuple[str, float, bytes]]:
+        """Shots and moves, as bytes."""
+        out, newest = [], tick - tick % 2
+        for k in self.rng.integers(0, len(self.ids), count).tolist():
+            self.sent[k] += 1
+            if k % 2:
+                way = self.rng.normal(0.0, 1.0, 3)
+                way = (way / np.linalg.norm(way)).tolist()
+                claim = {"kind": "shot", "sequence": self.sent[k], "actor": self.ids[k], "weapon": "pea_rifle",
+                         "origin": [0.0, 0.0, 1.6], "direction": way, "view": [newest - 10, newest - 8, 0.5]}  # fmt: skip
+            else:
+                claim = {"kind": "move", "sequence": self.sent[k], "actor": self.ids[k],
+                         "position": [0.0, 5.0, 0.0], "command_time": tick / RATE_HZ + self.sent[k] * 1e-6}  # fmt: skip
+            out.append((f"c{k}", tick / RATE_HZ, PACK(claim)))
+        return out
+
+
+def resident_mb(pid: int) -> float:
+    """Memory of a process."""
+    return int(re.search(r"VmRSS:\s+(\d+)", Path(f"/proc/{pid}/status").read_text()).group(1)) / 1024
+
+
+def steady(match: Match, seconds: float, pid: int) -> dict:
+    """The load at its own pace; percentiles by slices of time."""
+    slices, waits, lost, memory = [], [], 0, []
+    start, began = time.perf_counter(), time.perf_counter()
+    for tick in range(int(seconds * RATE_HZ)):
+        match.tick(tick)
+        match.reply()
+        if tick > 20:
+            batch = match.claims(tick, CLAIMS_A_SECOND // RATE_HZ + (tick % 16 < 7))
+            for place, claim in enumerate(batch):
+                time.sleep(max(0.0, start + (tick + 0.2 + 0.7 * place / len(batch)) / RATE_HZ - time.perf_counter()))
+                sent = time.perf_counter()
+                lost += 1 - len(match.ask("claims", claims=[claim]).get("ruled", []))
+                waits.append(time.perf_counter() - sent)
+        if time.perf_counter() - began > SLICE_S and waits:
+            slices.append(
+                [
+                    time.perf_counter() - start,
+                    *(1000.0 * np.quantile(waits[-int(SLICE_S * CLAIMS_A_SECOND) :], (0.5, 0.99))),
+                ]
+            )
+            memory.append(resident_mb(pid))
+            began = time.perf_counter()
+        time.sleep(max(0.0, start + (tick + 1) / RATE_HZ - time.perf_counter()))
+    p50, p99, most = (1000.0 * float(v) for v in np.quantile(waits, (0.5, 0.99, 1.0)))
+    late = (time.perf_counter() - start) / seconds - 1.0
+    return {"seconds": seconds, "claims": sum(match.sent), "lost": lost, "median_ms": p50, "p99_ms": p99, "worst_ms": most,
+            "behind": late, "memory_mb": memory, "slices": slices}  # fmt: skip
+
+
+def batches(match: Match, tick: int, rounds: int = 40, size: int = 1000) -> float:
+    """Claims a second, in batches, one batch ahead of the replies."""
+    made = [match.claims(tick, size) for _ in range(rounds)]
+    start = time.perf_counter()
+    match.send("claims", claims=made[0])
+    for batch in made[1:]:
+        match.send("claims", claims=batch)
+        match.reply()
+    match.reply()
+    return rounds * size / (time.perf_counter() - start)
+
+
+def misbehave(port: int) -> None:
+    """Everything that one shouldn't do, until killed."""
+    half = [socket.create_connection(("127.0.0.1", port)) for _ in range(20)]  # half-open: they never say anything
+    half[0].sendall(b"GET / HTTP/1.1\r\nHos")
+    rng, number = np.random.default_rng(os.getpid()), 0
+    while True:
+        number += 1
+        try:
+            with connect(f"ws://127.0.0.1:{port}", open_timeout=30) as one:
+                for _ in range(50):
+                    one.send(rng.bytes(int(rng.integers(1, 3000))))
+                    one.recv(timeout=30)
+            with connect(f"ws://127.0.0.1:{port}", open_timeout=30) as mute:  # asks and never reads
+                for _ in range(200):
+                    mute.send(PACK({"do": "state", "request": 1, "match": "steady"}))
+                mute.socket.close()  # and is gone without a word
+        except Exception:  # the server may well cut such askers off
+            time.sleep(0.05)
+
+
+def tenfold(port: int) -> None:
+    """Ten times the load on a match of its own."""
+    match, tick = Match(port, f"tenfold-{os.getpid()}"), 0
+    while True:
+        match.tick(tick)
+        match.reply()
+        if tick > 20:
+            match.ask("claims", claims=match.claims(tick, 10 * CLAIMS_A_SECOND // RATE_HZ))
+        tick += 1
+
+
+def main() -> None:
+    """Start the service, load it, print."""
+    seconds = next((float(a) for a in sys.argv[1:] if a.replace(".", "").isdigit()), 600.0)
+    run = [str(Path(sys.executable).parent / "tinclock"), "serve", "--port", "0"]
+    service = subprocess.Popen(run, stdout=subprocess.PIPE, text=True)
+    port = int(json.loads(service.stdout.readline())["where"].rsplit(":", 1)[1])
+    rude = []
+    try:
+        match = Match(port, "steady")
+        if "--unkind" in sys.argv:
+            rude = [multiprocessing.Process(target=work, args=(port,), daemon=True) for work in (misbehave, tenfold)]
+            for one in rude:
+                one.start()
+        found = steady(match, seconds, service.pid)
+        for one in rude:
+            one.kill()
+            one.join()
+        found["batch_claims_per_s"] = batches(match, int(seconds * RATE_HZ))
+        found["matches_failed"] = "tinclock_failed_matches_total 0.0" not in metrics(port)
+    finally:
+        for one in rude:
+            one.kill()
+        service.terminate()
+    found["exit"] = service.wait(20)
+    if "--figure" in sys.argv:
+        draw(found, Path(sys.argv[sys.argv.index("--figure") + 1]))
+    memory = found["memory_mb"]
+    print(json.dumps({**{k: v for k, v in found.items() if k not in ("slices", "memory_mb")},
+                      "memory_mb_first_last": [memory[0], memory[-1]] if memory else []}, indent=2))  # fmt: skip
+
+
+def metrics(port: int) -> str:
+    """What Prometheus would be told."""
+    from urllib.request import urlopen
+
+    with urlopen(f"http://127.0.0.1:{port}/metrics", timeout=10) as answer:
+        return answer.read().decode()
+
+
+def draw(found: dict, path: Path) -> None:
+    """Percentiles and memory over time."""
+    from tinclock.report.looks import INK, RAY, STRUCK, dress, new_figure, save
+
+    figure = new_figure("load.py")
+    figure.text(
+        0.06, 0.94, f"{PLAYERS} players, {CLAIMS_A_SECOND} claims a second through `tinclock serve`", fontsize=15
+    )
+    grid = figure.add_gridspec(2, 1, left=0.07, right=0.97, top=0.86, bottom=0.08, hspace=0.35)
+    above, below = figure.add_subplot(grid[0]), figure.add_subplot(grid[1])
+    at, p50, p99 = zip(*found["slices"], strict=True)
+    above.plot(at, p99, color=STRUCK, label="99th percentile")
+    above.plot(at, p50, color=RAY, label="median")
+    above.set_ylim(bottom=0.0)
+    above.legend(frameon=False)
+    below.plot(at, found["memory_mb"], color=INK)
+    below.set_ylim(bottom=0.0)
+    dress(above, "from sending a tick's claims to having their receipts", "seconds", "ms")
+    dress(below, "memory of the service", "seconds", "MB")
+    save(figure, path)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,62 @@
+"""`tinclock serve`: the referee as a process beside a game's server in any language."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from pathlib import Path
+from typing import Any
+
+import click
+
+from tinclock.cli.reading import told_plainly
+
+EPILOG = """
+\b
+Examples:
+  tinclock serve                                       a WebSocket on 127.0.0.1:7464
+  tinclock serve --unix /run/game/referee.sock         a Unix socket instead
+  tinclock serve --record matches                      besides, record every match under matches/
+  TINCLOCK_TOKEN=secret tinclock serve --host 0.0.0.0  askers must send Authorization: Bearer secret
+
+\b
+GET /metrics is for Prometheus, GET /health says ok. SIGTERM ends it in good order: what was asked is answered, what is
+recorded is whole. The requests are described in docs/serving.md.
+"""
+
+
+@click.command(epilog=EPILOG)
+@click.option(
+    "--host", default="127.0.0.1", show_default=True, help="Address; any other than this machine's needs a token."
+)
+@click.option("--port", default=7464, show_default=True, type=click.IntRange(0, 65535), help="0: any free one.")
+@click.option("--unix", type=click.Path(path_type=Path), help="Listen on this Unix socket instead.")
+@click.option("--token-file", type=click.Path(exists=True, dir_okay=False, path_type=Path),
+              help="A file that holds the token; else TINCLOCK_TOKEN of the environment.")  # fmt: skip
+@click.option("--record", type=click.Path(file_okay=False, path_type=Path), help="Record each match in this folder.")
+def serve(host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None) -> None:
+    """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
+    from tinclock.core.errors import MissingExtraError
+    from tinclock.serve.app import Service, Settings
+    from tinclock.serve.hub import Hub, warm
+
+    token = token_file.read_text(encoding="utf-8").strip() if token_file else os.environ.get("TINCLOCK_TOKEN", "")
+    with told_plainly():
+        try:
+            import structlog
+        except ImportError:
+            raise MissingExtraError("tinclock serve", "structlog", "serve") from None
+        structlog.configure(
+            processors=[structlog.processors.TimeStamper(fmt="iso"), structlog.processors.JSONRenderer()]
+        )
+        logger: Any = structlog.get_logger()
+
+        warm()
+
+        async def run() -> None:
+            await Service(Hub(record), Settings(host, port, unix, token), logger.info).run()
+
+        try:
+            asyncio.run(run())
+        except OSError as error:
+            raise click.ClickException(f"can't listen there: {error}") from None

@@ -1,0 +1,1 @@
+"""The process that servers in other languages talk to."""
