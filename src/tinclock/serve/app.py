@@ -22,6 +22,8 @@ MOST_FRAME = 8 << 20
 """Bytes of one request: a tick of 1,000 bodies takes a tenth of it."""
 MOST_WAITING = 16
 """Frames that wait for one connection's turn; then its sender has to."""
+TURN_S = 0.003
+"""So long one connection's frames are handled before others have their turn."""
 HEARTBEAT_S = 10.0
 
 
@@ -143,15 +145,18 @@ class Service:
 
         self._metrics.connections.inc()
         self._log("connected")
-        frames = 0
+        frames, turn = 0, time.perf_counter()
         try:
             async for frame in connection:
                 frames += 1
                 began = time.perf_counter()
                 reply = self._hub.handle(frame)
-                self._metrics.handling.observe(time.perf_counter() - began)
+                ended = time.perf_counter()
+                self._metrics.handling.observe(ended - began)
                 await connection.send(reply)
-                await asyncio.sleep(0)  # others have their turn
+                if ended - turn > TURN_S:  # by time, not by frames: one with large frames doesn't starve the others
+                    await asyncio.sleep(0)
+                    turn = time.perf_counter()
         except ConnectionClosed:
             pass
         finally:

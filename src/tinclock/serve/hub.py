@@ -19,6 +19,8 @@ from tinclock.intake.toml_tables import parse_toml
 from tinclock.serve.requests import (
     FROM_JSON,
     FROM_PACKED,
+    NUMBER_JSON,
+    NUMBER_PACKED,
     TO_JSON,
     TO_PACKED,
     Call,
@@ -79,7 +81,7 @@ class Hub:
             asked: Request = FROM_JSON.decode(frame) if as_json else FROM_PACKED.decode(frame)  # type: ignore[arg-type]
         except (msgspec.DecodeError, RecursionError, ValueError, TypeError) as error:
             self.requests["unreadable"] += 1
-            reply = Reply(0, ok=False, error=f"unreadable request: {error}"[:200])
+            reply = Reply(_number(frame), ok=False, error=f"unreadable request: {error}"[:200])
         else:
             self.requests[type(asked).__name__.lower()] += 1
             reply = self._reply(asked)
@@ -185,6 +187,14 @@ def warm() -> None:
             "direction": [1.0, 0.0, 0.0], "view": [0, 1, 0.5]}  # fmt: skip
     hub._reply(Claims(4, "warm", (("c", 0.1, msgspec.json.encode(shot)),)))
     hub.close()
+
+
+def _number(frame: bytes | str) -> int:
+    """The number of a request that is otherwise unreadable, 0 where even that is."""
+    try:
+        return (NUMBER_JSON.decode(frame) if isinstance(frame, str) else NUMBER_PACKED.decode(frame)).request
+    except (msgspec.DecodeError, RecursionError, ValueError, TypeError):
+        return 0
 
 
 def _fired(ruling: Any) -> Ruled:

@@ -82,6 +82,12 @@ class Close(Struct, frozen=True, tag="close", tag_field="do"):
     match: MatchName
 
 
+class Numbered(Struct, frozen=True):
+    """What can be said of a request that can't be read otherwise."""
+
+    request: int = 0
+
+
 Request = Open | Call | Tick | Claims | Events | GetState | Close
 
 
@@ -112,4 +118,5 @@ class Reply(Struct, frozen=True, omit_defaults=True):
 
 
 FROM_JSON, FROM_PACKED = msgspec.json.Decoder(Request), msgspec.msgpack.Decoder(Request)
+NUMBER_JSON, NUMBER_PACKED = msgspec.json.Decoder(Numbered), msgspec.msgpack.Decoder(Numbered)
 TO_JSON, TO_PACKED = msgspec.json.Encoder().encode, msgspec.msgpack.Encoder().encode
