@@ -17,12 +17,24 @@ from hypothesis import strategies as st
 import tinclock
 from tinclock.cli.main import main
 from tinclock.core.rules import Rules
+from tinclock.core.wording import CODES
 from tinclock.garden.scenario import data_file
 from tinclock.wire.border import Border
 from tinclock.wire.bundle import PUBLIC, client_bundle, differences
 from tinclock.wire.codec import decode_claim, decode_message
 from tinclock.wire.flood import FloodGuard, FloodLimits
-from tinclock.wire.messages import FromClient, Join, Joined, Pong, Refused, ToClient, negotiated, schemas
+from tinclock.wire.messages import (
+    Answer,
+    FromClient,
+    Join,
+    Joined,
+    Pong,
+    Refused,
+    ToClient,
+    encode,
+    negotiated,
+    schemas,
+)
 
 PAGE = (Path(__file__).parent.parent / "docs" / "messages.md").read_text(encoding="utf-8")
 EXAMPLES = re.findall(r"```json (from_client|to_client)\n(.*?)\n```", PAGE, re.S)
@@ -203,6 +215,20 @@ def test_mutated_and_random_messages_never_raise(rules):
         found |= set(codes(one.last_ruling)) if one.last_ruling else set()
     assert answered > 0.9 * FUZZED
     assert len(found) > 12  # it gets past the first checks
+
+
+def test_no_receipt_varies_with_what_was_found_or_by_how_much():
+    """Every finding code, with two limits and two margins: the client is sent the same bytes."""
+    for outcome in ("upheld", "amended", "denied"):
+        sent = set()
+        for code in CODES:
+            for observed, limit in ((1.0, 0.5), (99.0, 0.1)):
+                found = tinclock.Finding(
+                    code, "c", "a", 1, 1, 0.5, observed, limit, abs(observed - limit), "s", "detail"
+                )
+                ruling = tinclock.Ruling(1, "shot", "c", "a", 1, 1, "hose", 0.5, outcome, findings=(found,))
+                sent.add(encode(Answer(ruling.receipt())))
+        assert len(sent) == 1
 
 
 # -- what a client is given -----------------------------------------------------------------------------------------

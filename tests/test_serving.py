@@ -93,7 +93,7 @@ def test_mistakes_are_told_and_leave_the_match_as_it_was():
     ask.play(ticks=2)
     wrong = [
         ask("open", rules=RULES), ask("open", "n", rules="match = 3"), ask("open", "n", rules="{{"),
-        ask("open", "../n", rules=RULES), ask("call", call="rule", arguments={}),
+        ask("open", "../n", rules=RULES), ask("open", "..", rules=RULES), ask("call", call="rule", arguments={}),
         ask("call", call="admit", arguments={"nonsense": 1}), ask("call", call="spawn", arguments={"entity": 99}),
         ask.tick("m", 1), ask("tick", tick=9, server_time=1.0, entities=b"123", bones=b""),
         ask("tick", tick=9, server_time=1.0, entities=np.array([1], "<i8").tobytes(), bones=b""),

@@ -13,8 +13,8 @@ from msgspec import Meta, Struct
 from tinclock.core.combat.published import State
 from tinclock.core.records import Event, Finding, Receipt
 
-MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9_.-]+$")]
-MOST_CLAIMS = 4096
+MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
+MOST_CLAIMS = 1024
 
 
 class Open(Struct, frozen=True, tag="open", tag_field="do"):
