@@ -247,11 +247,11 @@ def draw(found: dict, path: Path) -> None:
     at, p50, p99 = zip(*found["slices"], strict=True)
     above.plot(at, p99, color=STRUCK, label="99th percentile")
     above.plot(at, p50, color=RAY, label="median")
-    above.set_ylim(bottom=0.0)
+    above.set_yscale("log")
     above.legend(frameon=False)
     below.plot(at, found["memory_mb"], color=INK)
     below.set_ylim(bottom=0.0)
-    dress(above, "from sending a tick's claims to having their receipts", "seconds", "ms")
+    dress(above, "from sending a claim to having its receipt", "seconds", "ms")
     dress(below, "memory of the service", "seconds", "MB")
     save(figure, path)
 
