@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gc
 import os
 from pathlib import Path
 from typing import Any
@@ -52,6 +53,8 @@ def serve(host: str, port: int, unix: Path | None, token_file: Path | None, reco
         logger: Any = structlog.get_logger()
 
         warm()
+        gc.collect()
+        gc.freeze()  # what compiled kernels bring along lives as long as the process: nothing to look through again
 
         async def run() -> None:
             await Service(Hub(record), Settings(host, port, unix, token), logger.info).run()
