@@ -94,9 +94,9 @@ class Match:
         return out
 
 
-def resident_mb(pid: int) -> float:
-    """Memory of a process."""
-    return int(re.search(r"VmRSS:\s+(\d+)", Path(f"/proc/{pid}/status").read_text()).group(1)) / 1024
+def resident_mb(port: int) -> float:
+    """Memory of the service, as it tells itself."""
+    return float(re.search(r"^process_resident_memory_bytes (\S+)", metrics(port), re.M).group(1)) / 2**20
 
 
 class Reader(threading.Thread):
@@ -118,7 +118,7 @@ class Reader(threading.Thread):
                 self.ruled += len(reply.get("ruled", []))
 
 
-def steady(match: Match, seconds: float, pid: int) -> dict:
+def steady(match: Match, seconds: float, port: int) -> dict:
     """The load at its own pace; percentiles by slices of time."""
     slices, memory, sent = [], [], 0
     reader = Reader(match)
@@ -138,7 +138,7 @@ def steady(match: Match, seconds: float, pid: int) -> dict:
         if time.perf_counter() - began > SLICE_S and reader.waits:
             recent = reader.waits[-int(SLICE_S * CLAIMS_A_SECOND) :]
             slices.append([time.perf_counter() - start, *(1000.0 * np.quantile(recent, (0.5, 0.99)))])
-            memory.append(resident_mb(pid))
+            memory.append(resident_mb(port))
             began = time.perf_counter()
         time.sleep(max(0.0, start + (tick + 1) / RATE_HZ - time.perf_counter()))
     late = (time.perf_counter() - start) / seconds - 1.0
@@ -208,7 +208,7 @@ def main() -> None:
             rude = [multiprocessing.Process(target=work, args=(port,), daemon=True) for work in (misbehave, tenfold)]
             for one in rude:
                 one.start()
-        found = steady(match, seconds, service.pid)
+        found = steady(match, seconds, port)
         for one in rude:
             one.kill()
             one.join()

@@ -136,8 +136,12 @@ def test_a_flood_is_dropped_and_counted_and_a_burst_after_a_stall_is_not(rules):
     unread = FloodGuard(FloodLimits(messages_per_s=100.0))
     for _ in range(30):
         unread.admit(0.0, 1)
-        unread.charge_unreadable()
+        unread.charge(unread.limits.unreadable_cost)
     assert unread.dropped == pytest.approx(5, abs=1)  # 200 saved up, 8 for each that can't be read
+    heavy = joined(rules, flood=FloodLimits(messages_per_s=50.0, saved_s=1.0))
+    launch = tinclock.LaunchClaim(1, 1, "plum_mortar", (0.0, 0.0, 1.0), (1.0, 0.0, 0.0), tinclock.View(0, 0, 0.0))
+    taken = [heavy.take(msgspec.msgpack.encode(launch), 0.0) is not None for _ in range(50)]
+    assert sum(taken) == pytest.approx(25, abs=1)  # a launch is the work of two
     with pytest.raises(tinclock.BadNumberError):
         FloodGuard(FloodLimits(saved_s=0.0))
 

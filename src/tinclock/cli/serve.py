@@ -16,7 +16,7 @@ EPILOG = """
 \b
 Examples:
   tinclock serve                                       a WebSocket on 127.0.0.1:7464
-  tinclock serve --unix /run/game/referee.sock         a Unix socket instead
+  tinclock serve --unix referee.sock                   a Unix socket instead
   tinclock serve --record matches                      besides, record every match under matches/
   TINCLOCK_TOKEN=secret tinclock serve --host 0.0.0.0  askers must send Authorization: Bearer secret
 

@@ -52,7 +52,7 @@ class Metrics:
     """What Prometheus is told."""
 
     def __init__(self, hub: Hub) -> None:
-        from prometheus_client import CollectorRegistry, Gauge, Histogram
+        from prometheus_client import CollectorRegistry, Gauge, Histogram, ProcessCollector
 
         self._hub, self.registry = hub, CollectorRegistry()
         self.connections = Gauge("tinclock_connections", "Connections that are open", registry=self.registry)
@@ -61,6 +61,7 @@ class Metrics:
             buckets=(0.0001, 0.00025, 0.0005, 0.001, 0.002, 0.004, 0.008, 0.016, 0.064, 0.25),
         )  # fmt: skip
         self.registry.register(self)
+        ProcessCollector(registry=self.registry)
 
     def collect(self) -> list[Any]:
         """The hub's own counts, in Prometheus' form."""

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol
 from tinclock.core.records import Finding
 from tinclock.wire.bundle import differences
 from tinclock.wire.codec import LIMITS, Limits, Unreadable, decode_message
-from tinclock.wire.flood import FloodGuard, FloodLimits
+from tinclock.wire.flood import COSTS, FloodGuard, FloodLimits
 from tinclock.wire.messages import Answer, Join, Joined, Pong, Refused, encode, negotiated
 
 if TYPE_CHECKING:
@@ -61,8 +61,8 @@ class Border:
         if not self.guard.admit(received_at, len(received)):
             return None
         message = decode_message(received, self._limits)
-        if isinstance(message, Unreadable):
-            self.guard.charge_unreadable()
+        unreadable = isinstance(message, Unreadable)
+        self.guard.charge(self.guard.limits.unreadable_cost if unreadable else COSTS.get(type(message), 1.0))
         if isinstance(message, Join):
             return self._join(message, received, received_at)
         if self.version is None:

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Final, NamedTuple
 
+from tinclock.core.claims import ImpactClaim, LaunchClaim, StrikeClaim
 from tinclock.core.errors import BadNumberError
+
+COSTS: Final[dict[type, float]] = {LaunchClaim: 2.0, ImpactClaim: 2.0, StrikeClaim: 1.5}
+"""How much more work than the others some claims are, by kind; the rest count 1."""
 
 
 class FloodLimits(NamedTuple):
@@ -47,9 +51,9 @@ class FloodGuard:
         self.passed += 1
         return True
 
-    def charge_unreadable(self) -> None:
-        """The message that just passed couldn't be read."""
-        self._messages_until += (self.limits.unreadable_cost - 1.0) / self.limits.messages_per_s
+    def charge(self, cost: float) -> None:
+        """The message that just passed takes as much work as so many."""
+        self._messages_until += (cost - 1.0) / self.limits.messages_per_s
 
     def take_dropped(self) -> int:
         """How many were dropped since the last call."""
