@@ -39,7 +39,7 @@ def main() -> None:
         subprocess.run(
             [str(BIN / "tinclock"), "flights", "--json", "--out", out], check=True, stdout=subprocess.DEVNULL
         )
-        for name in ("mortar", "compensation"):
+        for name in ("mortar", "compensation", "dart"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
         prepare(Path(out))
         numbers = questions(Path(out))
