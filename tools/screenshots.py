@@ -17,7 +17,6 @@ SHOTS = ROOT / "docs" / "screenshots"
 BIN = Path(sys.executable).parent
 TERMINAL = (
     ("demo.png", "tinclock demo --rows 14"),
-    ("explain.png", "tinclock demo --shot {shot}"),
     (
         "why.png",
         "tinclock play short --seconds 5 && tinclock contents short --check && tinclock explain evening {miss}",
@@ -45,7 +44,7 @@ def main() -> None:
         numbers = questions(Path(out))
         if all(shutil.which(program) for program in ("Xvfb", "xterm", "import")):
             for name, command in TERMINAL:
-                photograph(command.format(shot=telling_shot(Path(out)), **numbers), SHOTS / name, Path(out))
+                photograph(command.format(**numbers), SHOTS / name, Path(out))
         else:
             print("no Xvfb, xterm or import here: terminal views stay as they are", file=sys.stderr)
 
@@ -109,17 +108,6 @@ def chosen(folder: Path) -> dict[str, int]:
         ) and abs(found.other.older_s) < 0.08:
             numbers.setdefault("miss", ruling.number)
     return numbers
-
-
-def telling_shot(out: Path) -> int:
-    """A ruling that explains itself: the first one with a finding that was still cast."""
-    import json
-
-    for line in (out / "rulings.jsonl").read_text(encoding="utf-8").splitlines():
-        ruling = json.loads(line)
-        if ruling["findings"] and ruling["hits"]:
-            return int(ruling["number"])
-    return 1
 
 
 def photograph(command: str, target: Path, where: Path, display: str = ":93") -> None:
