@@ -18,6 +18,7 @@ import subprocess
 import sys
 import threading
 import time
+import tomllib
 from pathlib import Path
 
 import msgspec
@@ -47,7 +48,7 @@ class Match:
         self.ids = [self.ask("call", call="admit", arguments=one)["answer"] for one in who]
         for entity in self.ids:
             self.ask("call", call="put", arguments={"entity": entity, "position": [0.0, 5.0, 0.0]})
-        rig = tinclock.Rig("gardener", tinclock.parse_rules(__import__("tomllib").loads(RULES)).rigs["gardener"])
+        rig = tinclock.Rig("gardener", tinclock.parse_rules(tomllib.loads(RULES)).rigs["gardener"])
         self.crowd = Crowd(players, Gait(rig.bones, rig.rest), np.random.default_rng(4))
         self.packed = np.array(self.ids, "<i8").tobytes()
         self.rng = np.random.default_rng(5)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 from pathlib import Path
 
 import msgspec
@@ -119,6 +120,13 @@ def test_a_finding_says_what_would_have_had_to_be_different(rules):
     late = [line for line in asked(here, early).say() if "later it would have passed" in line]
     assert codes(early) == ["fast_cadence"]
     assert late == [f"fired {early.findings[0].margin * 1000:.1f} ms later it would have passed"]
+    claim = here.aimed()
+    denied = here.referee.rule("s", claim, received_at=here.now + 0.02)
+    past = Past(here.referee.history, here.referee.rules, None)
+    assert why(past, denied).near is None
+    told = why(past, denied, claim.view).say({here.runner: "dung"})[0]  # denied, though it was aimed well
+    assert re.fullmatch(r"at the view that it claims it would have met the chest of dung, 8\.9 m away", told)
+    assert why(past, denied, tinclock.View(900, 902, 0.5)).near is None
     assert here.shoot(late=0.01 + early.findings[0].margin + 1e-6).outcome == "upheld"
 
 

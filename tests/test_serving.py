@@ -104,6 +104,13 @@ def test_mistakes_are_told_and_leave_the_match_as_it_was():
     assert ask.tick("m", 2)["ok"]
 
 
+def test_a_batch_with_a_time_that_is_none_is_refused_before_any_of_it_is_ruled():
+    ask = Asker(Hub())
+    ask.play()
+    assert "claims[1]" in ask("claims", claims=[("c0", 0.31, shot()), ("c0", float("nan"), shot(2))])["error"]
+    assert [one["outcome"] for one in ask("claims", claims=[("c0", 0.31, shot())])["ruled"]] == ["upheld"]
+
+
 def test_what_is_no_request_is_answered_and_harms_nobody():
     hub, rng = Hub(), np.random.default_rng(1)
     ask = Asker(hub)

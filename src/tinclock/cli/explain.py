@@ -116,7 +116,7 @@ def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Pa
 
     from tinclock.core.errors import RecordingError
     from tinclock.core.why import why
-    from tinclock.store.window import past_of
+    from tinclock.store.window import claim_of, past_of
 
     names, said, file = names_of(source), [], None
     try:
@@ -126,7 +126,7 @@ def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Pa
             raise
         source.problems.append(str(error))
     else:
-        said = why(past, ruling).say(names)
+        said = why(past, ruling, getattr(claim_of(source, ruling), "view", None)).say(names)
         if picture is not None:
             file = written(picture, lambda path: _draw(source, past, ruling, names, said, path))
     if as_json:

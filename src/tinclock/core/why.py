@@ -78,6 +78,11 @@ class Why(NamedTuple):
                 f"the {self.surface} at {self.wall_m:.2f} m stopped it; behind that it would have met the "
                 f"{_part(self.behind.part)} of {_name(self.behind.entity, names)} at {self.behind.along_m:.2f} m"
             )
+        elif self.near is not None and self.near.gap_m <= 0.0:
+            lines.append(
+                f"at the view that it claims it would have met the {_part(self.near.part)} of "
+                f"{_name(self.near.entity, names)}, {self.near.along_m:.1f} m away"
+            )
         elif self.near is not None:
             lines.append(
                 f"{self.near.gap_m:.2f} m {self.near.where} the {_part(self.near.part)} of "
@@ -100,20 +105,33 @@ def _name(entity: int, names: Mapping[int, str] | None) -> str:
     return (names or {}).get(entity) or f"entity {entity}"
 
 
-def why(past: Past, ruling: Ruling) -> Why:
-    """What was missing for a ruling to be a hit, from the poses around it. See `Why`."""
+def why(past: Past, ruling: Ruling, claimed: View | None = None) -> Why:
+    """What was missing for a ruling to be a hit, from the poses around it. See `Why`.
+
+    claimed : the view of the claim: what a shot that was denied before its view was looked at is held against
+    """
     helps = tuple(text for finding in ruling.findings if (text := helped_by(finding)))
-    origin, direction, view = ruling.origin, ruling.direction, ruling.view
+    origin, direction, view = ruling.origin, ruling.direction, ruling.view or _held(past, claimed)
     weapon = past.rules.weapons.get(ruling.weapon)
     if ruling.hits or origin is None or direction is None or view is None or weapon is None or ruling.kind != "shot":
         return Why(None, None, float("inf"), "", None, helps)
     wall = None if past.level is None else past.level.first(origin, direction, weapon.range_m)
     limit = weapon.range_m if wall is None else wall.distance_m
     near = nearest_miss(past, ruling.entity, view, origin, direction, weapon.range_m)
+    if ruling.view is None and near is not None and near.gap_m <= 0.0 and near.along_m <= limit:
+        return Why(near, None, limit, "", None, helps)
     behind = near if near is not None and near.gap_m <= 0.0 and near.along_m > limit else None
     other = None if behind is not None else _other_view(past, ruling, view, origin, direction, limit)
     surface = "" if wall is None else wall.surface.name
     return Why(None if behind else near, other, limit, surface, behind, helps)
+
+
+def _held(past: Past, claimed: View | None) -> View | None:
+    """A claimed view, where its ticks are held and in order."""
+    history = past.history
+    if claimed is None or not (history.holds(claimed.from_tick) and history.holds(claimed.to_tick)):
+        return None
+    return claimed if claimed.from_tick <= claimed.to_tick and 0.0 <= claimed.fraction <= 1.0 else None
 
 
 def helped_by(finding: Finding) -> str:

@@ -9,7 +9,7 @@ import numpy as np
 
 from tinclock.core.claims import HandleClaim, MoveClaim, StatusClaim, UseClaim
 from tinclock.garden.goals import Goals
-from tinclock.garden.hand import Hand
+from tinclock.garden.hand import Hand, unit
 from tinclock.garden.mail import Mail
 from tinclock.garden.screen import Playout, Snapshot, point_of
 from tinclock.garden.trigger import Trigger
@@ -135,6 +135,8 @@ class Gardener:
             self._target = 0
             return None
         place = point_of(view, self._target, self._point if self.enemies[self._target] == "gardener" else 1)
+        if self.lies.dial("shifted_muzzle"):
+            eye = self.trigger.muzzle(eye, self.trigger.side)
         return self.trigger.frame(server_time, now, seconds, view, eye, self._target, place, now >= self._engage_at)
 
     def _report(self, now: float) -> None:
@@ -157,6 +159,7 @@ class Gardener:
 
     def _decide(self, now: float, view: tuple[Snapshot, Snapshot, float], eye: Triple) -> None:
         before, self._target = self._target, 0
+        self.trigger.side = 0.0
         found = self._enemy_in_sight(view, eye)
         if found:
             distance, self._target = found
@@ -192,10 +195,26 @@ class Gardener:
                 if 1e-6 < apart < SIGHT_M:
                     near.append((apart, entity, ((u - x) / apart, (v - y) / apart, (w - z) / apart)))
         for apart, entity, way in sorted(near)[:LOOKED_AT]:
-            wall = None if through else self._level.first((x, y, z), way, apart)
-            if wall is None or not wall.surface.blocks_sight:
+            if through or self._clear((x, y, z), way, apart) or self._round_the_corner(eye, way, apart):
                 return apart, entity
         return None
+
+    def _clear(self, start: Triple, way: Triple, apart: float) -> bool:
+        wall = self._level.first(start, way, apart)
+        return wall is None or not wall.surface.blocks_sight
+
+    def _round_the_corner(self, eye: Triple, way: Triple, apart: float) -> bool:
+        """Whether a muzzle that is moved aside sees what the eye doesn't; it is then moved there."""
+        if not self.lies.dial("shifted_muzzle"):
+            return False
+        there = [a + apart * b for a, b in zip(eye, way, strict=True)]
+        for side in (1.0, -1.0):
+            start = self.trigger.muzzle(eye, side)
+            to = [a - b for a, b in zip(there, start, strict=True)]
+            if self._clear(start, unit(*to), math.hypot(*to)):
+                self.trigger.side = side
+                return True
+        return False
 
     def _choose_weapon(self, now: float, distance: float) -> None:
         """What suits the distance, of what isn't empty; the favourite where it does."""

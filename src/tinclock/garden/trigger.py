@@ -34,16 +34,18 @@ class Trigger:
         self._player, self._crosshair, self._rng = player, crosshair, rng
         self._fire_at = -math.inf
         self._before: tuple[float, Triple] | None = None
-        self._flying: list[tuple[int, float]] = []
-        self._launches: dict[int, int] = {}
+        self._launches: dict[int, tuple[int, Triple, float]] = {}
+        self._snaps = self._overdraws = False
+        """Whether the next shot is to be snapped, and fired from an empty magazine: decided once a shot."""
+        self.side = 0.0
+        """To which side its muzzle is moved, 1 left, -1 right: where the target can be seen from."""
 
     def launched(self, sequence: int, projectiles: tuple[int, ...], now: float) -> None:
         """The server let something fly for this player; who invents impacts remembers it."""
-        victim = self._launches.pop(sequence, 0)
-        player = self._player
-        if projectiles and victim and player.lies.now_and_then("invent_impacts"):
-            place = (player.walker.x + 2.0, player.walker.y, 1.2)
-            claim = ImpactClaim(player.number(), player.entity, projectiles[0], 0.2, place, victim, "head")
+        player, launch = self._player, self._launches.pop(sequence, None)
+        if projectiles and launch is not None and player.lies.now_and_then("invent_impacts"):
+            victim, place, flown_s = launch
+            claim = ImpactClaim(player.number(), player.entity, projectiles[0], flown_s, place, victim, "head")
             player.mail.put(claim, now)
 
     def frame(
@@ -58,12 +60,12 @@ class Trigger:
         if not engaged:
             return None
         off = player.hand.follow(wanted, now, seconds)
-        if player.lies.now_and_then("snap_aim"):
+        if self._snaps and now >= self._fire_at:
             player.hand.aim, off = wanted, 0.0
         allowed = max(0.015, min(0.15, 0.22 / max(distance, 0.1)))
         if now < self._fire_at or off > allowed or not self._may_fire(arm, now, distance):
             return None
-        return self._fire(server_time, now, view, eye, target, wanted)
+        return self._fire(server_time, now, view, eye, (target, place), wanted)
 
     def _may_fire(self, arm: Arm, now: float, distance: float) -> bool:
         lies, rules = self._player.lies, arm.rules
@@ -74,7 +76,7 @@ class Trigger:
         if self._player.arms.ready(now):
             return True
         early = lies.dial("fast_trigger") > 0.0 and arm.magazine != 0 and now >= arm.ready_at - rules.interval_s
-        return early or (arm.magazine == 0 and lies.now_and_then("endless_ammunition"))
+        return early or (arm.magazine == 0 and self._overdraws)
 
     def _lead(self, arm: Arm, now: float, place: Triple, eye: Triple) -> Triple:
         """The way to where the target will be when what is fired gets there."""
@@ -97,7 +99,7 @@ class Trigger:
 
     def _fire(
         self, server_time: float, now: float, view: tuple[Snapshot, Snapshot, float], eye: Triple,
-        target: int, wanted: Triple,
+        target: tuple[int, Triple], wanted: Triple,
     ) -> Shot:  # fmt: skip
         player, lies = self._player, self._player.lies
         arms, arm = player.arms, player.arms.held
@@ -108,12 +110,12 @@ class Trigger:
         self._fire_at = now + lies.pause_s(arm.rules.interval_s)
         if self._rng.random() > 0.7:
             self._fire_at += float(self._rng.uniform(0.05, 0.6))
-        ahead = lies.ahead(view[1].tick, view[1].tick - view[0].tick or 2)
+        ahead = lies.ahead(view[1].tick - view[0].tick or 2)
         fields: dict[str, Any] = {
             "sequence": sequence,
             "actor": lies.actor(player.entity, sorted(player.enemies)),
             "weapon": arms.name,
-            "origin": self._muzzle(eye),
+            "origin": eye,
             "direction": aim,
             "view": View(view[0].tick + ahead, view[1].tick + ahead, view[2]),
         }
@@ -121,12 +123,15 @@ class Trigger:
             fields |= {"command_time": now, "shot": number}
         if arm.rules.kind == "projectile":
             player.walker.throw()
-            self._launches[sequence] = target
+            flight = arm.rules.flight
+            flown_s = 0.0 if flight is None else math.dist(target[1], eye) / flight.speed_m_s
+            self._launches[sequence] = (*target, flown_s)
             claim: Any = LaunchClaim(**fields)
             shot = Shot(server_time, claim, (NOBODY,))
         else:
             shot = self._shot(server_time, arm, fields, eye, rays, view)
         player.mail.put(shot.claim, now, copies=lies.copies())
+        self._snaps, self._overdraws = lies.now_and_then("snap_aim"), lies.now_and_then("endless_ammunition")
         return shot
 
     def _shot(
@@ -153,7 +158,7 @@ class Trigger:
         """Where the player aims, and which number its shot claims; spread may be taken out of it, which is unfair."""
         along, lies = self._player.hand.shaken(), self._player.lies
         number = None if arm.scatter.plain else arm.shots + 1
-        if lies.now_and_then("snap_aim"):
+        if self._snaps:
             along = wanted
         if number is None:
             return along, None
@@ -171,11 +176,9 @@ class Trigger:
         """Where a shot of a number would go: the stream is the client's own, so it can look ahead."""
         return copy.copy(arm.scatter).rays(along, now, number, speed)[0]
 
-    def _muzzle(self, eye: Triple) -> Triple:
-        x, y, z = eye
-        shift = MOST_SHIFT_M * self._player.lies.dial("shifted_muzzle")
-        if shift == 0.0:
-            return x, y, z
+    def muzzle(self, eye: Triple, side: float) -> Triple:
+        """Where its shots start: its eye, or moved to one side of where it looks, which is unfair."""
+        shift = side * MOST_SHIFT_M * self._player.lies.dial("shifted_muzzle")
         a, b, _ = self._player.hand.aim
-        side = 1.0 if self._rng.random() < 0.5 else -1.0
-        return x - side * b * shift, y + side * a * shift, z
+        level = max(1e-9, math.hypot(a, b))
+        return eye[0] - shift * b / level, eye[1] + shift * a / level, eye[2]

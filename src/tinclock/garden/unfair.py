@@ -74,7 +74,7 @@ class Lies:
             return int(self._rng.choice(others))
         return own
 
-    def ahead(self, tick: int, every: int) -> int:
+    def ahead(self, every: int) -> int:
         """How many ticks newer than the truth its view is."""
         dial = self.dial("look_ahead")
         return every * round(MOST_AHEAD * dial) if dial > 0.0 else 0

@@ -9,7 +9,7 @@ import numpy as np
 from tinclock.core.combat.flight import Flight
 from tinclock.core.timeline.hitboxes import hitboxes_at
 from tinclock.core.timeline.views import View
-from tinclock.report.looks import INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save, title
+from tinclock.report.looks import INK, NOW, RAY, REWOUND, STRUCK, dress, new_figure, save, title_ruling
 from tinclock.report.outlines import draw_boxes, draw_plan, draw_section
 
 if TYPE_CHECKING:
@@ -124,12 +124,7 @@ def _head(figure: Any, ruling: Ruling, flights: Sequence[Flown], names: Mapping[
         ends.append(f"{one.end.cause}{f' {met}' if met else ''}{f', {one.end.part}' if one.end.part else ''}")
     counted = [f"{ends.count(end)} x {end}" if ends.count(end) > 1 else end for end in dict.fromkeys(ends)]
     told = f"{who} let {len(flights)} fly from the {ruling.weapon.replace('_', ' ')}, for {flown:.2f} s"
-    title(
-        figure, 0.95,
-        (f"Ruling {ruling.number}:", {"fontsize": 15, "color": INK, "weight": "bold"}),
-        (ruling.outcome, {"fontsize": 15, "color": OUTCOMES[ruling.outcome], "weight": "bold"}),
-        (told, {"fontsize": 13, "color": INK}),
-    )  # fmt: skip
+    title_ruling(figure, ruling.number, ruling.outcome, told)
     figure.text(
         0.055,
         0.905,

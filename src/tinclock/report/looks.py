@@ -66,6 +66,16 @@ def title(figure: Any, y: float, *pieces: tuple[str, dict[str, Any]]) -> None:
         x = box.x1 / figure.bbox.width + 0.008
 
 
+def title_ruling(figure: Any, number: int, outcome: str, told: str) -> None:
+    """The first line of a ruling's picture: which, what came of it, what happened."""
+    title(
+        figure, 0.95,
+        (f"Ruling {number}:", {"fontsize": 15, "color": INK, "weight": "bold"}),
+        (outcome, {"fontsize": 15, "color": OUTCOMES[outcome], "weight": "bold"}),
+        (told, {"fontsize": 13, "color": INK}),
+    )  # fmt: skip
+
+
 def save(figure: Any, path: Path) -> Path:
     """Write a PNG, the same bytes for the same figure."""
     figure.savefig(path, metadata={"Software": None}, facecolor=PAPER)

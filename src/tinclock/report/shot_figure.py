@@ -10,7 +10,6 @@ from tinclock.core.wording import explain_finding
 from tinclock.report.looks import (
     INK,
     NOW,
-    OUTCOMES,
     RAY,
     REWOUND,
     STRUCK,
@@ -18,7 +17,7 @@ from tinclock.report.looks import (
     new_figure,
     save,
     surface_colour,
-    title,
+    title_ruling,
 )
 from tinclock.report.outlines import draw_boxes, draw_section
 
@@ -141,12 +140,7 @@ def _head(figure: Any, tableau: Tableau, names: Mapping[int, str], said: Sequenc
         told = f"{shooter} hit nobody: passed {passed}"
         if ruling.outcome != "denied" and tableau.wall_surface and (ruling.stopped_by or "") == tableau.wall_surface:
             told = f"{shooter} hit nobody: the {tableau.wall_surface} stopped it after {tableau.wall_m:.1f} m"
-    title(
-        figure, 0.95,
-        (f"Ruling {ruling.number}:", {"fontsize": 15, "color": INK, "weight": "bold"}),
-        (ruling.outcome, {"fontsize": 15, "color": OUTCOMES[ruling.outcome], "weight": "bold"}),
-        (told, {"fontsize": 13, "color": INK}),
-    )  # fmt: skip
+    title_ruling(figure, ruling.number, ruling.outcome, told)
     figure.text(0.055, 0.915, _second_line(tableau, target)[:160], fontsize=10.5, color=INK)
     figure.text(0.055, 0.888, "; ".join(said[:2])[:150], fontsize=10, color=INK, style="italic")
     handles = [

@@ -98,7 +98,7 @@ class Service:
         """End: no more requests are taken, those under way are answered, recordings are closed."""
         self._stop.set()
 
-    async def run(self, on_listening: Callable[[str], None] | None = None) -> None:
+    async def run(self) -> None:
         """Serve until `stop`, or a SIGTERM or SIGINT."""
         from websockets.asyncio.server import serve, unix_serve
 
@@ -116,8 +116,6 @@ class Service:
             server = await serve(self._talk, settings.host, settings.port, **options)
             where = "{}:{}".format(*next(iter(server.sockets)).getsockname()[:2])
         self._log("listening", where=where, token=bool(settings.token))
-        if on_listening is not None:
-            on_listening(where)
         await self._stop.wait()
         self._log("stopping", matches=len(self._hub.matches))
         server.close()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from pathlib import Path
 from typing import Any
@@ -9,7 +10,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from tinclock.core.errors import TinClockError
+from tinclock.core.errors import BadNumberError, TinClockError
 from tinclock.core.referee import Referee
 from tinclock.core.timeline.packed import Packed
 from tinclock.core.timeline.views import Drawing
@@ -34,13 +35,10 @@ from tinclock.serve.requests import (
     Ruled,
     Tick,
 )
+from tinclock.store.again import CALLS
 from tinclock.store.recorder import Recorder
 from tinclock.wire.codec import decode_claim
 
-CALLS = frozenset(
-    {"admit", "watch", "place", "remove", "dismiss", "hand_over", "spawn", "wield", "put", "ping", "pong",
-     "set_drawing", "guide", "act"}
-)  # fmt: skip
 MOST_MATCHES = 1024
 
 
@@ -132,12 +130,15 @@ class Hub:
         return Reply(asked.request)
 
     def _claims(self, asked: Claims, match: Match) -> Reply:
+        for place, (_, received_at, _) in enumerate(asked.claims):  # before any is ruled: a receipt must not get lost
+            if not math.isfinite(received_at):
+                raise BadNumberError(f"claims[{place}]: received_at", "a finite number of seconds", received_at)
         ruled, server = [], match.server
         for connection, received_at, received in asked.claims:
             claim: Any = received if isinstance(server, Recorder) else decode_claim(received)
             ruling = server.rule(connection, claim, received_at=received_at)
             self.outcomes[ruling.outcome] += 1
-            ruled.append(Ruled(ruling.number, connection, ruling.outcome, ruling.receipt(), ruling.findings))
+            ruled.append(_told(ruling))
         return Reply(asked.request, ruled=tuple(ruled))
 
     def _tick(self, asked: Tick, match: Match) -> Reply:
@@ -147,7 +148,7 @@ class Hub:
             match.server.published(asked.tick)
         fired = match.server.advance(asked.server_time)
         self.outcomes.update(ruling.outcome for ruling in fired)
-        return Reply(asked.request, ruled=tuple(_fired(ruling) for ruling in fired))
+        return Reply(asked.request, ruled=tuple(_told(ruling) for ruling in fired))
 
     def _call(self, asked: Call, match: Match) -> Reply:
         if asked.call not in CALLS:
@@ -162,7 +163,7 @@ class Hub:
         except TypeError as error:  # a name or number of arguments that the call doesn't have
             return Reply(asked.request, ok=False, error=f"{asked.call}: {error}")
         if asked.call == "act":
-            return Reply(asked.request, ruled=(_fired(answer),))
+            return Reply(asked.request, ruled=(_told(answer),))
         return Reply(asked.request, answer=answer)
 
     def close(self) -> None:
@@ -200,7 +201,7 @@ def _number(frame: bytes | str) -> int:
         return 0
 
 
-def _fired(ruling: Any) -> Ruled:
+def _told(ruling: Any) -> Ruled:
     return Ruled(ruling.number, ruling.connection, ruling.outcome, ruling.receipt(), ruling.findings)
 
 

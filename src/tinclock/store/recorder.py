@@ -271,8 +271,10 @@ class Recorder:
             return
         self._closed = True
         self._batch.closed = True
-        self._flush()
-        self._writer.close()
+        try:
+            self._flush()
+        finally:
+            self._writer.close()
         compact(self.path)
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
+from tinclock.core.errors import UnknownNameError
 from tinclock.core.records import Finding
 from tinclock.wire.bundle import differences
 from tinclock.wire.codec import LIMITS, Limits, Unreadable, decode_message
@@ -55,7 +57,7 @@ class Border:
         """Take a message that came at a server time; returns what to send back, if anything.
 
         Before its join is accepted a client is told only that. A repeated join is answered again: the first answer may
-        have been lost.
+        have been lost. What was still under way when its sender was dismissed is answered with nothing.
         """
         self.last_ruling = None
         if not self.guard.admit(received_at, len(received)):
@@ -64,17 +66,21 @@ class Border:
         unreadable = isinstance(message, Unreadable)
         self.guard.charge(self.guard.limits.unreadable_cost if unreadable else COSTS.get(type(message), 1.0))
         if isinstance(message, Join):
-            return self._join(message, received, received_at)
+            try:
+                return self._join(message, received)
+            except UnknownNameError:
+                return None
         if self.version is None:
             return encode(Refused("not_a_join"), "json" if received[:1] == b"{" else "msgpack")
         if isinstance(message, Pong):
-            self._server.pong(self.connection, message.nonce, message.client_time, received_at)
+            with suppress(UnknownNameError):
+                self._server.pong(self.connection, message.nonce, message.client_time, received_at)
             return None
         claim = received if getattr(self._server, "takes_bytes", False) else message
         self.last_ruling = ruling = self._server.rule(self.connection, claim, received_at=received_at)
         return encode(Answer(ruling.receipt()), self.form)
 
-    def _join(self, join: Join, received: bytes, received_at: float) -> bytes:
+    def _join(self, join: Join, received: bytes) -> bytes:
         form: Literal["json", "msgpack"] = "json" if received[:1] == b"{" else "msgpack"
         version = negotiated(join)
         if version is None:

@@ -6,9 +6,10 @@ from typing import Final, NamedTuple
 
 from tinclock.core.claims import ImpactClaim, LaunchClaim, StrikeClaim
 from tinclock.core.errors import BadNumberError
+from tinclock.wire.messages import Join
 
-COSTS: Final[dict[type, float]] = {LaunchClaim: 2.0, ImpactClaim: 2.0, StrikeClaim: 1.5}
-"""How much more work than the others some claims are, by kind; the rest count 1."""
+COSTS: Final[dict[type, float]] = {LaunchClaim: 2.0, ImpactClaim: 2.0, StrikeClaim: 1.5, Join: 10.0}
+"""How much more work than the others some messages are, by kind; the rest count 1. A join is answered with it all."""
 
 
 class FloodLimits(NamedTuple):
