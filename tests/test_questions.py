@@ -111,6 +111,17 @@ def test_a_wall_in_between_is_named_with_whom_it_hid(rules, level):
     assert found.behind is not None
     assert found.behind.entity == walled.runner
     assert "stopped it; behind that it would have met" in found.say()[0]
+    shut = Range(rules, None)  # the same with a door, which is no part of the level
+    door = shut.referee.place("shed_door")
+    for _ in range(30):
+        shut.tick += 1
+        poses = [shut.pose(-9, 3), shut.pose(0, 2 + shut.tick / 16), np.array([[-4.0, 4.5, 1.1, 0.0, 0.0, 0.0, 1.0]])]
+        shut.referee.record(shut.tick, shut.now, [shut.shooter, shut.runner, door], poses)
+        if shut.tick % 2 == 0:
+            shut.referee.published(shut.tick)
+    told = asked(shut, shut.shoot()).say()[0]
+    assert told.startswith(f"the body of entity {door} at ")
+    assert "behind that it would have met" in told
 
 
 def test_a_finding_says_what_would_have_had_to_be_different(rules):

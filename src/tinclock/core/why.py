@@ -61,7 +61,9 @@ class OtherView(NamedTuple):
 
 
 class Why(NamedTuple):
-    """What `why` found. `behind` is whom the ray would have met without the wall that stopped it."""
+    """What `why` found. `behind` is whom the ray would have met without the wall that stopped it, or, where the shot
+    was not cast, behind the first surface on its way.
+    """
 
     near: Near | None
     other: OtherView | None
@@ -69,13 +71,15 @@ class Why(NamedTuple):
     surface: str
     behind: Near | None
     helps: tuple[str, ...]
+    cast: bool = True
 
     def say(self, names: Mapping[int, str] | None = None) -> list[str]:
         """In plain words, a line each; `names` says what to call entities."""
         lines = []
         if self.behind is not None:
             lines.append(
-                f"the {self.surface} at {self.wall_m:.2f} m stopped it; behind that it would have met the "
+                f"the {self.surface} at {self.wall_m:.2f} m {'stopped it' if self.cast else 'lies on its way'}; "
+                f"behind that it would have met the "
                 f"{_part(self.behind.part)} of {_name(self.behind.entity, names)} at {self.behind.along_m:.2f} m"
             )
         elif self.near is not None and self.near.gap_m <= 0.0:
@@ -115,15 +119,22 @@ def why(past: Past, ruling: Ruling, claimed: View | None = None) -> Why:
     weapon = past.rules.weapons.get(ruling.weapon)
     if ruling.hits or origin is None or direction is None or view is None or weapon is None or ruling.kind != "shot":
         return Why(None, None, float("inf"), "", None, helps)
-    wall = None if past.level is None else past.level.first(origin, direction, weapon.range_m)
-    limit = weapon.range_m if wall is None else wall.distance_m
+    limit, surface = _stop(past, ruling, origin, direction, weapon.range_m)
     near = nearest_miss(past, ruling.entity, view, origin, direction, weapon.range_m)
     if ruling.view is None and near is not None and near.gap_m <= 0.0 and near.along_m <= limit:
         return Why(near, None, limit, "", None, helps)
     behind = near if near is not None and near.gap_m <= 0.0 and near.along_m > limit else None
     other = None if behind is not None else _other_view(past, ruling, view, origin, direction, limit)
-    surface = "" if wall is None else wall.surface.name
-    return Why(None if behind else near, other, limit, surface, behind, helps)
+    return Why(None if behind else near, other, limit, surface, behind, helps, ruling.view is not None)
+
+
+def _stop(past: Past, ruling: Ruling, origin: Triple, direction: Triple, range_m: float) -> tuple[float, str]:
+    """How far a shot got, and the surface that ended it (the first one on its way, where it wasn't cast)."""
+    if ruling.view is not None and ruling.reached_m is not None:
+        by = ruling.stopped_by or ""
+        return ruling.reached_m, f"body of {by}" if by.startswith("entity ") else by  # a door, say
+    wall = None if past.level is None else past.level.first(origin, direction, range_m)
+    return (range_m, "") if wall is None else (wall.distance_m, wall.surface.name)
 
 
 def _held(past: Past, claimed: View | None) -> View | None:
