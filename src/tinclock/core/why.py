@@ -117,7 +117,8 @@ def why(past: Past, ruling: Ruling, claimed: View | None = None) -> Why:
     helps = tuple(text for finding in ruling.findings if (text := helped_by(finding)))
     origin, direction, view = ruling.origin, ruling.direction, ruling.view or _held(past, claimed)
     weapon = past.rules.weapons.get(ruling.weapon)
-    if ruling.hits or origin is None or direction is None or view is None or weapon is None or ruling.kind != "shot":
+    met = any(not past.history.rig_of(hit.victim).blocks_only for hit in ruling.hits)  # a door is in the way, not met
+    if met or origin is None or direction is None or view is None or weapon is None or ruling.kind != "shot":
         return Why(None, None, float("inf"), "", None, helps)
     limit, surface = _stop(past, ruling, origin, direction, weapon.range_m)
     near = nearest_miss(past, ruling.entity, view, origin, direction, weapon.range_m)
