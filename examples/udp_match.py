@@ -22,14 +22,14 @@ def start(*arguments: object) -> subprocess.Popen[str]:
 
 def main() -> None:
     """Start them, let one go early and another one come late, and print what they say."""
-    server = start("server.py", 1.5 * SECONDS + 4.0)
+    server = start("server.py", 3, 1.5 * SECONDS + 60.0)
     port = int(server.stdout.readline())
     clients = [start("client.py", "anvil", port, SECONDS), start("client.py", "beryls", port, SECONDS / 2)]
     time.sleep(SECONDS / 2)
     clients.append(start("client.py", "clovers", port, SECONDS))
     for client in clients:
-        print(client.communicate(timeout=60)[0], end="")
-    print(server.communicate(timeout=60)[0], end="")
+        print(client.communicate(timeout=100)[0], end="")
+    print(server.communicate(timeout=100)[0], end="")
 
 
 if __name__ == "__main__":

@@ -14,7 +14,7 @@ from tinclock.garden.scenario import data_file
 from tinclock.wire.bundle import client_bundle
 from tinclock.wire.messages import Answer, Join, Joined, News, Ping, Pong, ToClient
 
-DELAY_TICKS, STEP_S, PACE_M_S, EYE_UP_M = 6.4, 1 / 32, 3.0, 1.65
+DELAY_TICKS, STEP_S, PACE_M_S, EYE_UP_M, GIVE_UP_S = 6.4, 1 / 32, 3.0, 1.65, 30.0
 PACK, READ = msgspec.msgpack.Encoder().encode, msgspec.msgpack.Decoder(ToClient).decode
 
 
@@ -112,6 +112,8 @@ async def main(name: str, port: int, seconds: float) -> None:
     client.line = await calling(port, client.take, seed=len(name))
     digests, start = client_bundle(tinclock.load_rules(data_file("garden.toml"))).digests, loop.time()
     while client.joined is None:
+        if loop.time() - start > GIVE_UP_S:
+            raise SystemExit(f"{name}: no server answers on port {port}")
         client.line.send(PACK(Join((1,), digests)))
         await asyncio.sleep(0.1)
     step = 0

@@ -97,13 +97,15 @@ class Server:
                 self.line.send(encode(Ping(referee.ping(border.connection, self.now))), address)
 
 
-async def main(seconds: float) -> None:
-    """Serve for a while; the first line printed is the port."""
+async def main(players: int, most_s: float) -> None:
+    """Serve until so many have come and all have left, or for so long; the first line printed is the port."""
     server = Server()
     server.line, port = await listening(server.take, seed=1)
     print(port, flush=True)
     tick = 0
-    while server.now < seconds:
+    while server.now < most_s:
+        if server.count >= players and sum(event.kind == "left" for event in server.events) >= server.count:
+            break
         server.tick(tick)
         tick += 1
         await asyncio.sleep(max(0.0, tick / RATE_HZ - server.now))
@@ -114,4 +116,4 @@ async def main(seconds: float) -> None:
 
 
 if __name__ == "__main__":
-    asyncio.run(main(float(sys.argv[1])))
+    asyncio.run(main(int(sys.argv[1]), float(sys.argv[2])))

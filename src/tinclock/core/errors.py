@@ -12,6 +12,7 @@
     ├── UnknownNameError    (LookupError)  an entity, rig, connection or weapon nobody declared
     ├── AlreadyKnownError   (ValueError)   something was declared twice
     ├── RecordingError      (ValueError)   a recording that can't be read, written or ruled again
+    ├── EvidenceError       (ValueError)   an evidence log, weights file or case store that can't be used
     └── MissingExtraError   (ImportError)  an optional package is not installed
 """
 
@@ -107,6 +108,14 @@ class AlreadyKnownError(TinClockError, ValueError):
 
 class RecordingError(TinClockError, ValueError):
     """A recording that can't be used: `path` is the file at fault, or the folder."""
+
+    def __init__(self, path: object, problem: str) -> None:
+        self.path, self.problem = str(path), problem
+        super().__init__(f"{path}: {problem}")
+
+
+class EvidenceError(TinClockError, ValueError):
+    """An evidence log, weights file or case store that can't be used: `path` is the file or address at fault."""
 
     def __init__(self, path: object, problem: str) -> None:
         self.path, self.problem = str(path), problem

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 SIGHT_M, ARM_M = 38.0, 1.7
 DECIDE_S, MOVE_S, STATUS_S = 0.2, 1.0 / 16.0, 2.0
 SILENCE_S = 0.25
+MOST_PANES, BEYOND_M = 8, 1e-4
 LOOKED_AT = 6
 """So many of the nearest enemies are looked for on the screen at a time."""
 HEALTHY = 100.0
@@ -200,8 +201,19 @@ class Gardener:
         return None
 
     def _clear(self, start: Triple, way: Triple, apart: float) -> bool:
-        wall = self._level.first(start, way, apart)
-        return wall is None or not wall.surface.blocks_sight
+        """Whether nothing that blocks sight lies on the way: panes are looked through, not what is behind them."""
+        at = 0.0
+        for _ in range(MOST_PANES):
+            x, y, z = (a + at * b for a, b in zip(start, way, strict=True))
+            wall = self._level.first((x, y, z), way, apart - at)
+            if wall is None:
+                return True
+            if wall.surface.blocks_sight:
+                return False
+            at += wall.distance_m + BEYOND_M
+            if at >= apart:
+                return True
+        return False
 
     def _round_the_corner(self, eye: Triple, way: Triple, apart: float) -> bool:
         """Whether a muzzle that is moved aside sees what the eye doesn't; it is then moved there."""

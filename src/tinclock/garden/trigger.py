@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 
 GRAVITY = 9.81
 NUMBERS_TRIED = 8
+FINGER_S, FINGER_SD_S = 0.08, 0.03
+"""How long a finger takes to pull anew once a single-shot weapon is ready, and how much that varies."""
 NOBODY = Seen(0, "", "", math.inf)
 
 
@@ -108,6 +110,8 @@ class Trigger:
         sequence = player.number()
         rays = arms.fire(aim, now, sequence, speed)
         self._fire_at = now + lies.pause_s(arm.rules.interval_s)
+        if not arm.rules.automatic:
+            self._fire_at += lies.finger_s(max(0.0, float(self._rng.normal(FINGER_S, FINGER_SD_S))))
         if self._rng.random() > 0.7:
             self._fire_at += float(self._rng.uniform(0.05, 0.6))
         ahead = lies.ahead(view[1].tick - view[0].tick or 2)

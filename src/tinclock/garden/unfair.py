@@ -28,6 +28,7 @@ KINDS: Final = {
     "invent_impacts": "claims hits of what flew by",
     "repeat": "sends its claims again and again",
     "flood": "sends far more claims than a player can make",
+    "machine_trigger": "pulls the trigger of single-shot weapons by the clock",
     "lucky_numbers": "picks the numbers of its shots by where their spread goes",
 }
 """The kinds, and what each does."""
@@ -54,6 +55,10 @@ class Lies:
     def pause_s(self, pause_s: float) -> float:
         """How long it waits between two shots."""
         return pause_s * (1.0 - 0.6 * self.dial("fast_trigger"))
+
+    def finger_s(self, finger_s: float) -> float:
+        """How long its finger takes from shot to shot of a weapon that fires once a pull."""
+        return finger_s * (1.0 - self.dial("machine_trigger"))
 
     def reaction_s(self, reaction_s: float) -> float:
         """How long it takes to react."""

@@ -216,8 +216,11 @@ class Recording:
     def rulings(self, since_s: float = float("-inf"), until_s: float = float("inf")) -> Iterator[Ruling]:
         """The rulings as they were made, in order."""
         for flush in self.between(since_s, until_s):
-            for text in self.piece("rulings", flush)["ruling"].to_pylist():
-                yield _RULING(text)
+            yield from self.rulings_of(flush)
+
+    def rulings_of(self, flush: Flush) -> list[Ruling]:
+        """The rulings of one flush."""
+        return [_RULING(text) for text in self.piece("rulings", flush)["ruling"].to_pylist()]
 
     def events(self) -> Iterator[Event]:
         """Everything that was told to everybody, in order."""

@@ -1,0 +1,281 @@
+"""Detectors: one statistic each, with its null hypothesis, the least sample that it is tested on, and its source.
+
+Each turns what was seen of an account into trials (0 or 1, or pairs of numbers), and trials into a p-value: how likely
+a fair account, however skilled, is to show so much or more. The null hypothesis of a share is always "at most the
+ceiling", and the ceiling is what the best of fair accounts reach (see `calibration`), not what the average one does.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Final, Literal, NamedTuple
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.evidence.observe import Looks, Shots
+
+EXACT_M, NEAR_M, HIDDEN_S, QUICK_S = 0.0015, 0.3, 0.42, 0.3
+OLD_S, YOUNG_S, BEYOND_M, TURN_RAD, TURN_WITHIN_S, SNAP_RAD_S = 0.04, -0.02, 0.3, 0.3, 0.4, 12.0
+FROM_M = 2.0
+
+
+class Detector(NamedTuple):
+    """One way of looking at an account.
+
+    title : what it finds, for a reviewer; null : what a fair account does; benign : what else explains it
+    guard : the least number of trials that are tested together
+    family : "share" of trials that are 1, "hits" with their own chances, "link" between two numbers, "even" spacing,
+        "rate" in time
+    per_line : whether the ceiling depends on the connection
+    source : where the statistic is from
+    """
+
+    name: str
+    title: str
+    null: str
+    benign: str
+    guard: int
+    family: Literal["share", "hits", "link", "even", "rate"]
+    per_line: bool
+    source: str
+
+
+CLOPPER: Final = "Clopper and Pearson, Biometrika 26 (1934); overdispersion: Skellam, J. R. Stat. Soc. B 10 (1948)"
+DETECTORS: Final = {
+    detector.name: detector
+    for detector in (
+        Detector(
+            "exact_aim", "aims at bones to the millimetre",
+            "a hand's aim scatters over centimetres, so few shots pass a bone's origin within 1.5 mm",
+            "luck: one shot in some hundreds does", 12, "share", False, CLOPPER,
+        ),
+        Detector(
+            "snapped_turn", "turns at once and is on target",
+            "between two shots of one burst a hand doesn't turn by more than 12 rad/s and end on a body",
+            "a flick that went well; shots of two targets side by side", 8, "share", False, CLOPPER,
+        ),
+        Detector(
+            "quick_reaction", "fires at once when a target comes in sight",
+            "few first shots come within 0.3 s of the target's being on screen",
+            "it was expected there: a known corner, a team-mate's call, a sound", 4, "share", True,
+            CLOPPER + "; human reaction: Luce, Response Times (1986)",
+        ),
+        Detector(
+            "blind_shots", "shoots at what it can't see",
+            "few shots pass within 0.3 m of an enemy who has been out of sight for 0.4 s",
+            "suppressing fire at a known place; a target that was seen a moment ago", 12, "share", True, CLOPPER,
+        ),
+        Detector(
+            "tracks_hidden", "keeps its eyes on enemies behind cover",
+            "eyes rest on enemies who are out of sight no more often than on chance places",
+            "watching the place where somebody went; a level with few ways", 48, "share", False, CLOPPER,
+        ),
+        Detector(
+            "hit_share", "hits more than the best do at such distances",
+            "the odds of a hit are at most so many times the population's at the same distance, speed and weapon",
+            "a very good player, or one who mostly meets targets that stand still", 20, "hits", False, CLOPPER,
+        ),
+        Detector(
+            "head_share", "hits heads more than the best do",
+            "of hits, at most so many are on the head", "a very good player; a level where only heads show",
+            16, "share", False, CLOPPER,
+        ),
+        Detector(
+            "old_views", "its views are older than its pings explain",
+            "few views are older than round trip, drawing delay and jitter add up to",
+            "a stalled or congested upload, which also holds claims back: not told from it by this alone",
+            16, "share", True, CLOPPER,
+        ),
+        Detector(
+            "young_views", "its views are younger than it said it draws",
+            "few views are younger than round trip and drawing delay allow",
+            "a client that draws with less delay than it announced", 16, "share", True, CLOPPER,
+        ),
+        Detector(
+            "far_blows", "strikes at bodies out of reach",
+            "few blows are aimed at somebody further than 0.3 m beyond the weapon's reach",
+            "swinging while running up; a target that jumped away", 4, "share", True, CLOPPER,
+        ),
+        Detector(
+            "spread_undone", "its aim cancels the spread",
+            "the aim knows nothing of where chance sends the shot, so they don't go against each other",
+            "none is known: the stream is secret to everybody but that client", 16, "link", False,
+            "Spearman, Am. J. Psychol. 15 (1904)",
+        ),
+        Detector(
+            "even_trigger", "pulls the trigger too evenly",
+            "pauses between single shots vary by at least what the steadiest of fair fingers show",
+            "a weapon whose rate limits every pause: those are left out", 16, "even", False,
+            "chi-squared test of a variance; timing of fingers: Wing and Kristofferson, Percept. Psychophys. 14 (1973)",
+        ),
+        Detector(
+            "damage_in_sight", "does more damage than the best while enemies are in sight",
+            "of quarter seconds with an enemy in sight, at most so many bring damage",
+            "a very good player; crowds", 80, "share", False, CLOPPER,
+        ),
+        Detector(
+            "claim_rate", "sends more claims than a player can make",
+            "claims come at most so fast as the busiest of fair clients send them",
+            "a line that stalled and delivers all at once; a faulty client build", 1, "rate", False,
+            "Poisson's upper tail; Przyborowski and Wilenski, Biometrika 31 (1940)",
+        ),
+    )
+}  # fmt: skip
+"""By name, in the order in which they are shown."""
+
+
+class Chances(NamedTuple):
+    """The population's chance of a hit by weapon, distance and speed across, for `hit_share`.
+
+    table : by weapon, (distances, speeds); distances_m, speeds_m_s : the upper edges, the last open
+    """
+
+    distances_m: tuple[float, ...]
+    speeds_m_s: tuple[float, ...]
+    table: dict[str, list[list[float]]]
+
+    def of(self, weapon: str, distance_m: float, cross_m_s: float) -> float:
+        """One chance, nan for a weapon that isn't known."""
+        rows = self.table.get(weapon)
+        if rows is None or not (math.isfinite(distance_m) and math.isfinite(cross_m_s)):
+            return math.nan
+        row, column = np.searchsorted(self.distances_m, distance_m), np.searchsorted(self.speeds_m_s, cross_m_s)
+        return rows[min(int(row), len(rows) - 1)][min(int(column), len(rows[0]) - 1)]
+
+
+def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> dict[str, NDArray[np.float64]]:
+    """The trials in some shots of one account, by detector, a row each.
+
+    "share" : one or zero, and the ruling's number; "hits" : besides, the population's chance; "link" : two numbers;
+    "even" : the pause before, in seconds
+
+    automatic : weapons that fire on while the trigger is held: their rate is no finger's
+    """
+    shot = np.array([kind == "shot" for kind in shots.kind], bool)
+    aimed = shot & (shots.target > 0) & ~np.isnan(shots.off_m)
+    near = aimed & (shots.off_m < NEAR_M)
+    blow = np.array([kind == "strike" for kind in shots.kind], bool) & ~np.isnan(shots.beyond_m)
+    turned = aimed & (shots.since_s < TURN_WITHIN_S) & (shots.turn_rad > TURN_RAD)
+    fast = shots.turn_rad > SNAP_RAD_S * shots.since_s
+    late = shot & ~np.isnan(shots.late_s)
+    fair = aimed & shots.visible
+    expected = np.array(
+        [
+            chances.of(weapon, distance, cross)
+            for weapon, distance, cross in zip(
+                shots.weapon, shots.distance_m.tolist(), shots.cross_m_s.tolist(), strict=True
+            )
+        ],
+        float,
+    )
+    counted = fair & ~np.isnan(expected)
+    single = np.array([kind != "strike" for kind in shots.kind], bool)
+    even = single & np.array([weapon not in automatic for weapon in shots.weapon], bool) & (shots.since_s < 3.0)
+    number = shots.number.astype(float)
+    return {
+        "exact_aim": _ones(shots.off_m < EXACT_M, fair & (shots.distance_m > FROM_M), number),
+        "snapped_turn": _ones(fast & (shots.off_m < NEAR_M), turned, number),
+        "quick_reaction": _ones(shots.run_s < QUICK_S, shots.first & near, number),
+        "blind_shots": _ones(~shots.visible & (shots.run_s >= HIDDEN_S), near, number),
+        "hit_share": np.stack([shots.hit[counted], number[counted], expected[counted]], 1),
+        "head_share": _ones(shots.head, shots.hit & shot, number),
+        "old_views": _ones(shots.late_s > OLD_S, late, number),
+        "young_views": _ones(shots.late_s < YOUNG_S, late, number),
+        "far_blows": _ones(shots.beyond_m > BEYOND_M, blow, number),
+        "spread_undone": _links(shots),
+        "even_trigger": shots.since_s[even][:, None],
+    }
+
+
+def look_trials(looks: Looks, damaged_at: NDArray[np.float64]) -> dict[str, NDArray[np.float64]]:
+    """The trials in some looks of one account. damaged_at : when it did damage."""
+    slots = np.floor(looks.time / 0.25)
+    done, nobody = np.isin(slots, np.floor(damaged_at / 0.25)), np.zeros(len(looks.time))
+    return {
+        # one look in four: eyes stay where they are for about a second
+        "tracks_hidden": _ones(looks.through, looks.hidden, nobody)[::4],
+        "damage_in_sight": _ones(done, looks.exposed, nobody),
+    }
+
+
+def _ones(which: NDArray[np.bool_], among: NDArray[np.bool_], number: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.stack([which[among].astype(float), number[among]], 1)
+
+
+def _links(shots: Shots) -> NDArray[np.float64]:
+    """(n, 2): by how much spread and aim changed from one shot of a burst to the next, each axis by itself."""
+    known = np.flatnonzero(~np.isnan(shots.stray[:, 0]) & ~np.isnan(shots.error[:, 0]) & (shots.target > 0))
+    a, b = known[:-1], known[1:]
+    same = (shots.target[a] == shots.target[b]) & (shots.time[b] - shots.time[a] < 0.4)
+    weapon = np.array(shots.weapon, dtype=object)
+    same &= weapon[a] == weapon[b]
+    a, b = a[same], b[same]
+    a, b = a[::2], b[::2]  # no shot in two pairs
+    stray, error = shots.stray[b] - shots.stray[a], shots.error[b] - shots.error[a]
+    return np.stack([stray.ravel(), error.ravel()], 1)
+
+
+# -- from trials to p-values ------------------------------------------------------------------------------------
+
+
+def share_p(successes: int, trials: int, ceiling: float, clumping: float = 0.0) -> float:
+    """P(at least so many of n): the upper tail of a beta-binomial, of a binomial where trials don't clump.
+
+    ceiling : the mean; clumping : the intraclass correlation, from 0
+    """
+    from scipy.stats import betabinom, binom
+
+    if ceiling >= 1.0 or successes <= 0:
+        return 1.0
+    if clumping < 1e-4:
+        return float(binom.sf(successes - 1, trials, ceiling))
+    size = 1.0 / clumping - 1.0
+    return float(betabinom.sf(successes - 1, trials, ceiling * size, (1.0 - ceiling) * size))
+
+
+def raised(chances: NDArray[np.float64], odds: float) -> NDArray[np.float64]:
+    """Chances with their odds multiplied."""
+    return odds * chances / (1.0 - chances + odds * chances)
+
+
+def hits_p(hits: NDArray[np.float64], chances: NDArray[np.float64], odds: float, clumping: float = 0.0) -> float:
+    """The same for hits whose chances differ, each with its odds raised to the ceiling's multiple.
+
+    The sum of unequal trials varies less than the binomial with their mean (Hoeffding, Ann. Math. Stat. 27, 1956), so
+    the latter's tail is the safe one.
+    """
+    return share_p(int(hits.sum()), len(hits), float(raised(chances, odds).mean()), clumping)
+
+
+def rate_p(count: float, seconds: float, most_per_s: float) -> float:
+    """P(at least so many in so much time) at the ceiling's rate: the Poisson's upper tail."""
+    from scipy.stats import poisson
+
+    return float(poisson.sf(count - 1, most_per_s * seconds))
+
+
+def link_p(pairs: NDArray[np.float64]) -> float:
+    """P(a rank correlation so negative) when the two know nothing of each other."""
+    from scipy.stats import spearmanr
+
+    if np.ptp(pairs[:, 0]) == 0.0 or np.ptp(pairs[:, 1]) == 0.0:
+        return 1.0
+    return float(spearmanr(pairs[:, 0], pairs[:, 1], alternative="less").pvalue)
+
+
+def even_p(pauses_s: NDArray[np.float64], least_sd_s: float) -> float:
+    """P(pauses that vary so little) when their deviation is at least the floor; half of them, about the median."""
+    from scipy.stats import chi2
+
+    near = np.sort(np.abs(pauses_s - np.median(pauses_s)))[: max(2, len(pauses_s) // 2)]
+    # the inner half of a normal sample has 0.378 of its deviation (Rousseeuw and Leroy, Robust Regression, 1987)
+    spread = float(np.sqrt((near**2).mean())) / 0.378
+    degrees = len(near) - 1
+    return float(chi2.cdf(degrees * (spread / max(least_sd_s, 1e-6)) ** 2, degrees))
+
+

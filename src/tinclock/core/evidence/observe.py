@@ -1,0 +1,324 @@
+"""What is to be seen of shots and of players' eyes in a scene: the raw numbers that detectors test.
+
+Everything here is measured from what the server itself holds: its poses at the views that it ruled on, its level, its
+own spread. Of what a client says, only where it aimed and which view it drew are used.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from tinclock.core.combat.scatter import draws
+from tinclock.core.evidence.sight import Sight
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.evidence.scene import Party, Scene
+    from tinclock.core.records import Ruling
+    from tinclock.core.rules import Rules
+
+BACK_S, BACK_STEP_S = 0.75, 0.03
+"""How far back it is asked whether a target could be seen, and in which steps."""
+WIDE_RAD = 0.12
+"""A shot that passes every enemy by more has no target."""
+LOOK_EVERY_S = 0.25
+EYE_RAD = 0.035
+"""Who looks within so much of somebody looks at him."""
+FAR_M = 45.0
+SETTLED_S = 0.15
+AIMED = ("shot", "strike", "launch")
+
+
+class Shots(NamedTuple):
+    """Ruled shots and blows, a row each; arrays are (n,) unless said otherwise.
+
+    number, entity, target : int64; target 0: none was near
+    time : float64, server time of arrival
+    weapon, kind : names
+    hit, head : whether an enemy was hit, and on a part of zone "head"
+    damage : points done to enemies
+    distance_m : to the target; cross_m_s : how fast it moved across the line of fire
+    off_m : how far the aim passed from the nearest bone's origin
+    visible : whether the target could be seen in the view; run_s : for how long that had been so, inf when it was
+        always so as far as is known
+    first : whether it is the first shot at this target since it came in sight
+    late_s : age of the view beyond round trip and drawing delay
+    stray, error : (n, 2) float64, radians, left and up
+        Where chance sent the shot, and the aim less the way to the target's middle; nan without spread.
+    beyond_m : of a blow, how far the target's nearest bone lay beyond its reach; nan for others
+    turn_rad, since_s : how far its player had turned since its last shot, and how long ago that was
+    """
+
+    number: NDArray[np.int64]
+    entity: NDArray[np.int64]
+    target: NDArray[np.int64]
+    time: NDArray[np.float64]
+    weapon: list[str]
+    kind: list[str]
+    hit: NDArray[np.bool_]
+    head: NDArray[np.bool_]
+    damage: NDArray[np.float64]
+    distance_m: NDArray[np.float64]
+    cross_m_s: NDArray[np.float64]
+    off_m: NDArray[np.float64]
+    visible: NDArray[np.bool_]
+    run_s: NDArray[np.float64]
+    first: NDArray[np.bool_]
+    late_s: NDArray[np.float64]
+    stray: NDArray[np.float64]
+    error: NDArray[np.float64]
+    beyond_m: NDArray[np.float64]
+    turn_rad: NDArray[np.float64]
+    since_s: NDArray[np.float64]
+
+    def rows(self, chosen: NDArray[np.bool_]) -> Shots:
+        """Some of them."""
+        names = [[name for name, keep in zip(column, chosen.tolist(), strict=True) if keep] for column in self[4:6]]
+        return Shots(*[column[chosen] for column in self[:4]], *names, *[column[chosen] for column in self[6:]])
+
+
+class Looks(NamedTuple):
+    """Where players looked, a few times a second each; arrays (n,).
+
+    exposed : an enemy could be seen; hidden : one has been out of sight for half a second; through : the player looked
+    at such a one, and at nobody who could be seen
+    """
+
+    entity: NDArray[np.int64]
+    time: NDArray[np.float64]
+    exposed: NDArray[np.bool_]
+    hidden: NDArray[np.bool_]
+    through: NDArray[np.bool_]
+
+
+class Line(NamedTuple):
+    """What is known of a connection at a time, seconds."""
+
+    round_trip_s: float
+    jitter_s: float
+
+
+class Observer:
+    """Sees shots and looks, stretch after stretch of one match. parties : by entity; sight : what hides what."""
+
+    def __init__(self, rules: Rules, parties: Mapping[int, Party], sight: Sight) -> None:
+        self._rules, self._parties, self._sight = rules, parties, sight
+        self._before: dict[int, tuple[float, NDArray[np.float64]]] = {}
+        self._shot_at: dict[tuple[int, int], float] = {}
+
+    def shots(self, scene: Scene, rulings: Sequence[Ruling], lines: Mapping[str, Line]) -> Shots:
+        """Those of the rulings that show an aim; the scene must reach back over their views and `BACK_S` before."""
+        chosen = [r for r in rulings if r.kind in AIMED and r.account and _usable(r) and r.entity in self._parties]
+        n = len(chosen)
+        entity = np.array([r.entity for r in chosen], np.int64)
+        time = np.array([r.received_at for r in chosen], float)
+        seen_at = np.array([r.view_time for r in chosen], float)
+        origin = np.array([r.origin for r in chosen], float).reshape(n, 3)
+        aim = np.array([r.aim or r.direction for r in chosen], float).reshape(n, 3)
+        columns = scene.column_of(entity)
+        target, points, off, nearest = self._targets(scene, entity, seen_at, origin, aim)
+        there = scene.column_of(target)
+        middle = points.mean(1) if n else np.zeros((0, 3))
+        to = middle - origin
+        distance = np.linalg.norm(to, axis=1)
+        moved = (middle - scene.between(scene.points, seen_at - 0.05, there).mean(1)) / 0.05 if n else to
+        along = to / np.maximum(distance, 1e-9)[:, None]
+        cross = np.linalg.norm(moved - (moved * along).sum(1)[:, None] * along, axis=1)
+        visible, run = self._runs(scene, columns, there, time, seen_at, origin)
+        harm = [_harm(r, self._parties) for r in chosen]
+        turn, since = self._turns(entity, time, aim)
+        reach = np.array([self._rules.weapons[r.weapon].range_m if r.kind == "strike" else np.nan for r in chosen])
+        late = time - seen_at - np.array([_explained(lines.get(r.connection), self._parties[r.entity]) for r in chosen])
+        stray = np.array([self._stray(r) for r in chosen], float).reshape(n, 2)
+        return Shots(
+            np.array([r.number for r in chosen], np.int64), entity, target, time, [r.weapon for r in chosen],
+            [r.kind for r in chosen], np.array([bool(h[0]) for h in harm], bool), np.array([h[1] for h in harm], bool),
+            np.array([h[2] for h in harm], float), distance, cross, off, visible, run,
+            self._firsts(entity, target, time, visible, run), late, stray, _error(aim, along), nearest - reach, turn,
+            since,
+        )  # fmt: skip
+
+    def _targets(
+        self, scene: Scene, entity: NDArray[np.int64], seen_at: NDArray[np.float64], origin: NDArray[np.float64],
+        aim: NDArray[np.float64],
+    ) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
+        """Whom each aims at: (target, its bones at the view, how far the aim passes from one, the nearest one)."""
+        n, bones = len(entity), scene.points.shape[2]
+        if not n or not bones:
+            return np.zeros(n, np.int64), np.full((n, max(bones, 1), 3), np.nan), np.full(n, np.nan), np.full(n, np.nan)
+        points = scene.between(scene.points, seen_at)  # (n, e, b, 3)
+        to = points - origin[:, None, None]
+        ahead = np.einsum("nebk,nk->neb", to, aim)
+        apart = np.sqrt(np.maximum((to * to).sum(-1) - ahead**2, 0.0))
+        with np.errstate(invalid="ignore", divide="ignore"):
+            angle = np.where(ahead > 0.1, apart / ahead, np.inf)
+        foe = self._foes(scene, entity)
+        angle = np.where(np.isnan(angle) | ~foe[:, :, None], np.inf, angle)
+        best = angle.min(-1)
+        column = best.argmin(1)
+        row = np.arange(n)
+        near = best[row, column] < WIDE_RAD
+        target = np.where(near, scene.entities[column], 0)
+        off = np.where(ahead[row, column] > 0.1, apart[row, column], np.inf).min(-1)
+        length = np.linalg.norm(to[row, column], axis=-1).min(-1)
+        held = np.where(near[:, None, None], points[row, column], np.nan)
+        return target, held, np.where(near, off, np.nan), np.where(near, length, np.nan)
+
+    def _foes(self, scene: Scene, entity: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """(n, e): who is an enemy of whom."""
+        teams = [self._parties[e].team if e in self._parties else None for e in scene.entities.tolist()]
+        own = [self._parties[e].team for e in entity.tolist()]
+        theirs = np.array([team is not None for team in teams], bool)
+        code = {team: k for k, team in enumerate(sorted({*own, *(t for t in teams if t is not None)}))}
+        a = np.array([code[team] for team in own], np.int64)
+        b = np.array([-1 if team is None else code[team] for team in teams], np.int64)
+        other = (a[:, None] != b[None, :]) & theirs[None, :]
+        lone = np.array([team == "" for team in own], bool)
+        return np.where(lone[:, None], theirs[None, :] & (entity[:, None] != scene.entities[None, :]), other)
+
+    def _runs(
+        self, scene: Scene, columns: NDArray[np.int64], there: NDArray[np.int64], time: NDArray[np.float64],
+        seen_at: NDArray[np.float64], origin: NDArray[np.float64],
+    ) -> tuple[NDArray[np.bool_], NDArray[np.float64]]:  # fmt: skip
+        """Whether each target could be seen in the view, and for how long that had been so."""
+        n = len(time)
+        back = np.arange(0.0, BACK_S + 1e-9, BACK_STEP_S)
+        if not n or not len(scene.times):
+            return np.zeros(n, bool), np.full(n, np.inf)
+        eyes = np.stack([scene.between(scene.eyes, time - s, columns) for s in back], 1)
+        eyes += (origin - np.where(np.isnan(eyes[:, 0]), origin, eyes[:, 0]))[:, None]
+        bodies = np.stack([scene.between(scene.points, seen_at - s, there) for s in back], 1)
+        known = (seen_at[:, None] - back[None]) >= scene.times[0]
+        seen = self._sight.any_of(eyes.reshape(-1, 3), _marks(bodies).reshape(n * len(back), -1, 3))
+        seen = seen.reshape(n, len(back))
+        changed = (seen != seen[:, :1]) | ~known
+        step = changed.argmax(1)
+        ends = changed.any(1) & known[np.arange(n), step]
+        # who was hidden for a blink only was not gone
+        steady = np.minimum(step + round(SETTLED_S / BACK_STEP_S), len(back) - 1)
+        blink = seen[:, 0] & (seen[np.arange(n), steady] | ~known[np.arange(n), steady])
+        run = np.where(ends & ~blink, back[step], np.inf)
+        gone = np.where(changed.any(1), back[np.maximum(step - (~ends), 0)], back[-1])
+        return seen[:, 0] & (there >= 0), np.where(seen[:, 0], run, gone)
+
+    def _firsts(
+        self, entity: NDArray[np.int64], target: NDArray[np.int64], time: NDArray[np.float64],
+        visible: NDArray[np.bool_], run: NDArray[np.float64],
+    ) -> NDArray[np.bool_]:  # fmt: skip
+        out = np.zeros(len(entity), bool)
+        for k, (who, whom, at) in enumerate(zip(entity.tolist(), target.tolist(), time.tolist(), strict=True)):
+            before = self._shot_at.get((who, whom), -math.inf)
+            out[k] = bool(whom and visible[k] and math.isfinite(run[k]) and before < at - run[k] - SETTLED_S)
+            self._shot_at[who, whom] = at
+        return out
+
+    def _turns(
+        self, entity: NDArray[np.int64], time: NDArray[np.float64], aim: NDArray[np.float64]
+    ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        turn, since = np.full(len(entity), np.nan), np.full(len(entity), np.inf)
+        for k, (who, at) in enumerate(zip(entity.tolist(), time.tolist(), strict=True)):
+            before = self._before.get(who)
+            if before is not None:
+                turn[k] = math.acos(max(-1.0, min(1.0, float(before[1] @ aim[k]))))
+                since[k] = at - before[0]
+            self._before[who] = (at, aim[k])
+        return turn, since
+
+    def _stray(self, ruling: Ruling) -> tuple[float, float]:
+        """Where chance sent the shot, recoil apart: players may know recoil, and hold against it."""
+        spread = self._rules.weapons[ruling.weapon].spread
+        widest = next((step.observed for step in ruling.steps if step.name == "spread"), None)
+        key = self._parties[ruling.entity].key
+        skipped = any(finding.code == "shots_skipped" for finding in ruling.findings)
+        if spread is None or not isinstance(widest, float) or ruling.shot is None or not key or skipped:
+            return math.nan, math.nan
+        u, v = draws(key, ruling.weapon, ruling.shot)
+        if spread.flat:
+            return math.tan(widest * (2.0 * u - 1.0)), 0.0
+        angle, turn = math.tan(widest * math.sqrt(u)), 2.0 * math.pi * v
+        return angle * math.cos(turn), angle * math.sin(turn)
+
+    # -- looks ------------------------------------------------------------------------------------------------
+
+    def looks(self, scene: Scene, since: float, until: float) -> Looks:
+        """Where everybody looked from one server time to before another. The scene reaches half a second further."""
+        first = math.ceil(since / LOOK_EVERY_S - 1e-9) * LOOK_EVERY_S
+        at = np.arange(first, until - 1e-9, LOOK_EVERY_S)
+        ids = enumerate(scene.entities.tolist())
+        who = np.array([k for k, e in ids if e in self._parties and self._parties[e].account], np.int64)
+        if not len(at) or not len(who) or len(scene.times) < 2:
+            none = np.zeros(0, bool)
+            return Looks(np.zeros(0, np.int64), np.zeros(0), none, none, none)
+        a, b = np.meshgrid(who, who, indexing="ij")
+        foe = self._foes(scene, scene.entities[who])[:, who]
+        a, b = a[foe], b[foe]
+        now, ago, before = (self._in_sight(scene, at - back, a, b) for back in (0.0, LOOK_EVERY_S, 2 * LOOK_EVERY_S))
+        eyes, ahead, middle = scene.between(scene.eyes, at), scene.between(scene.ahead, at), self._middles(scene, at)
+        to = middle[:, b] - eyes[:, a]
+        far = np.linalg.norm(to, axis=-1)
+        with np.errstate(invalid="ignore"):
+            on = ((to * ahead[:, a]).sum(-1) > math.cos(EYE_RAD) * far) & (far > 1.0) & (far < FAR_M)
+        there = ~np.isnan(far) & (far < FAR_M)
+        hidden = there & ~now & ~ago & ~before
+        rows: list[tuple[NDArray[np.bool_], ...]] = []
+        for column in who.tolist():
+            mine = a == column
+            present = ~np.isnan(eyes[:, column, 0])
+            on_seen = (on & now)[:, mine].any(1)
+            through = (on & hidden)[:, mine].any(1) & ~on_seen
+            rows.append((present, now[:, mine].any(1), hidden[:, mine].any(1), through))
+        present, exposed, hid, through = (np.stack(list(column), 1) for column in zip(*rows, strict=True))
+        times = np.broadcast_to(at[:, None], present.shape)
+        everybody = np.broadcast_to(scene.entities[who][None], present.shape)
+        return Looks(everybody[present], times[present], exposed[present], hid[present], through[present])
+
+    @staticmethod
+    def _middles(scene: Scene, at: NDArray[np.float64]) -> NDArray[np.float64]:
+        row, _ = scene.bracket(at)
+        points = scene.points[row]
+        with np.errstate(invalid="ignore"):
+            return points.mean(2)
+
+    def _in_sight(
+        self, scene: Scene, at: NDArray[np.float64], a: NDArray[np.int64], b: NDArray[np.int64]
+    ) -> NDArray[np.bool_]:
+        """(times, pairs): whether a's eye could see b."""
+        eyes, middle = scene.between(scene.eyes, at)[:, a], self._middles(scene, at)[:, b]
+        return self._sight.any_of(eyes.reshape(-1, 3), middle.reshape(-1, 1, 3)).reshape(len(at), len(a))
+
+
+def _usable(ruling: Ruling) -> bool:
+    if ruling.view_time is None or ruling.origin is None or (ruling.aim or ruling.direction) is None:
+        return False
+    return not any(finding.code == "view_capped" for finding in ruling.findings)
+
+
+def _harm(ruling: Ruling, parties: Mapping[int, Party]) -> tuple[bool, bool, float]:
+    own = parties[ruling.entity].team
+    hits = [hit for hit in ruling.hits if hit.victim in parties and (not own or parties[hit.victim].team != own)]
+    return bool(hits), any(hit.zone == "head" for hit in hits), sum(hit.damage for hit in hits)
+
+
+def _explained(line: Line | None, party: Party) -> float:
+    return math.nan if line is None else line.round_trip_s + party.delay_s
+
+
+def _marks(bodies: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Three points of each body (..., b, 3) that are looked for: its middle, its highest bone, its lowest."""
+    high = np.take_along_axis(bodies, np.nan_to_num(bodies[..., 2:3], nan=-1e9).argmax(-2)[..., None], -2)
+    low = np.take_along_axis(bodies, np.nan_to_num(bodies[..., 2:3], nan=1e9).argmin(-2)[..., None], -2)
+    return np.concatenate([bodies.mean(-2, keepdims=True), high, low], -2)
+
+
+def _error(aim: NDArray[np.float64], along: NDArray[np.float64]) -> NDArray[np.float64]:
+    """(n, 2): the aim less a direction, to its left and upwards."""
+    level = np.maximum(np.hypot(along[:, 0], along[:, 1]), 1e-9)
+    left = np.stack([-along[:, 1] / level, along[:, 0] / level, np.zeros(len(along))], 1)
+    off = aim - along
+    return np.stack([(off * left).sum(1), (off * np.cross(along, left)).sum(1)], 1)

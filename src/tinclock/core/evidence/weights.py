@@ -1,0 +1,113 @@
+"""The table that says how much a finding weighs and what the best of fair accounts reach, with where it came from."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Final
+
+import msgspec
+
+from tinclock.core.evidence.detectors import DETECTORS, Chances
+from tinclock.core.evidence.eprocess import DECIBAN
+
+if TYPE_CHECKING:
+    from tinclock.core.evidence.observe import Line
+    from tinclock.core.records import Finding
+
+SCHEMA: Final = 1
+LINES: Final = ("steady", "uneven", "rough")
+"""Connections by their own jitter: below 2 ms, below 8 ms, above."""
+STEADY_S, UNEVEN_S = 0.002, 0.008
+BINS: Final = ("slight", "clear")
+"""A finding is slight when its margin is less than half of its limit."""
+FINDINGS_SHARE: Final = 0.5
+"""The share of the bet that lies on findings; the rest lies on detectors."""
+UNWEIGHED: Final = frozenset({"unknown_connection", "spectator", "flooded_border"})
+
+
+class Rate(msgspec.Struct, frozen=True):
+    """How often a finding comes, in incidents a minute of play, and what one weighs.
+
+    fair_per_min : at most so often with fair accounts, the busiest included
+    decibans : of one incident
+    benign : the share of fair accounts that had one at all
+    """
+
+    fair_per_min: float
+    decibans: float
+    benign: float = 0.0
+
+
+class Ceiling(msgspec.Struct, frozen=True):
+    """What the best of fair accounts reach.
+
+    share : their long-run share; clumping : by how much trials of one window go together (intraclass correlation)
+    typical : the population's mean
+    """
+
+    share: float
+    clumping: float = 0.0
+    typical: float = 0.0
+
+
+class Provenance(msgspec.Struct, frozen=True):
+    """Where a table came from."""
+
+    made_by: str
+    recordings: int
+    fair_accounts: int
+    fair_minutes: float
+    unfair_accounts: int
+    unfair_minutes: float
+    note: str = ""
+
+
+class Weights(msgspec.Struct, frozen=True):
+    """Everything that was calibrated.
+
+    findings : by code, line and bin; ceilings : by detector and line
+    odds, odds_clumping : how many times the population's odds of a hit the best reach
+    least_sd_s : the steadiest finger
+    typical : the population's mean of each detector's share, for pictures
+    """
+
+    schema: int
+    provenance: Provenance
+    findings: dict[str, dict[str, dict[str, Rate]]]
+    ceilings: dict[str, dict[str, Ceiling]]
+    chances: Chances
+    odds: float
+    odds_clumping: float
+    least_sd_s: float
+
+    def kinds(self) -> dict[str, float]:
+        """Every kind of evidence with its share of the bet."""
+        codes, detectors = sorted(self.findings), list(DETECTORS)
+        each = {code: FINDINGS_SHARE / len(codes) for code in codes} if codes else {}
+        rest = 1.0 - sum(each.values())
+        return {**each, **{name: rest / len(detectors) for name in detectors}}
+
+    def weight(self, finding: Finding, line: str) -> float:
+        """Decibans of one finding on a line of a class; 0 for a code that has no weight."""
+        rows = self.findings.get(finding.code)
+        return 0.0 if rows is None else rows[line][bin_of(finding)].decibans
+
+    def drift(self, code: str, line: str) -> float:
+        """What a minute without incidents takes off, in natural logarithms: it makes the bet on the rate a fair one."""
+        return sum(
+            (math.exp(rate.decibans * DECIBAN) - 1.0) * rate.fair_per_min for rate in self.findings[code][line].values()
+        )
+
+
+def line_class(line: Line | None) -> str:
+    """Which of `LINES` a connection is; one that nothing is known of is rough."""
+    if line is None or line.jitter_s >= UNEVEN_S:
+        return "rough"
+    return "steady" if line.jitter_s < STEADY_S else "uneven"
+
+
+def bin_of(finding: Finding) -> str:
+    """Which of `BINS` a finding's margin falls in; one that has no limit is clear."""
+    if finding.margin is None or not finding.limit:
+        return "clear"
+    return "slight" if abs(finding.margin) < 0.5 * abs(finding.limit) else "clear"

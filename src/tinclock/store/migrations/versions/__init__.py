@@ -1,0 +1,1 @@
+"""The case store's schema, version by version (Alembic)."""

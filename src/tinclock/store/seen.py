@@ -1,0 +1,168 @@
+"""What detectors look at, out of a recording: shots, looks, findings and connections, stretch after stretch."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import deque
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+import numpy as np
+
+from tinclock.core.evidence.course import Seen
+from tinclock.core.evidence.observe import Line, Observer
+from tinclock.core.evidence.scene import Party, Scene, scene_from
+from tinclock.core.evidence.sight import Sight
+from tinclock.core.geometry.rig import Rig
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Ruling
+    from tinclock.store.layout import Flush
+    from tinclock.store.recording import Recording
+
+STRETCH_S = 5.0
+"""Flushes are put together until they span so much."""
+REACH_BACK_S = 1.4
+"""A stretch's scene reaches so much further back: over the oldest view, and what was to be seen before it."""
+LINE_WINDOW_S = 10.0
+
+
+def seen_in(
+    recording: Recording, level: Level | None = None, on_progress: Callable[[float], None] | None = None
+) -> Iterator[Seen]:
+    """All stretches, in order.
+
+    level : the recorded level, where the recording doesn't hold it. Raises `RecordingError` for what can't be read.
+    """
+    reading = _Reading(recording, level)
+    span = max(recording.ends_at_s - recording.begins_at_s, 1e-9)
+    waiting: list[Flush] = []
+    for place, flush in enumerate(recording.flushes):
+        waiting.append(flush)
+        ticks = [f for f in waiting if f.from_s is not None and f.to_s is not None]
+        last = place == len(recording.flushes) - 1
+        if not last and (not ticks or (ticks[-1].to_s or 0.0) - (ticks[0].from_s or 0.0) < STRETCH_S):
+            continue
+        seen = reading.take(waiting)
+        waiting = []
+        if seen is not None:
+            yield seen
+            if on_progress is not None:
+                on_progress((seen.until_s - recording.begins_at_s) / span)
+
+
+class _Reading:
+    def __init__(self, recording: Recording, level: Level | None) -> None:
+        header = recording.require_header()
+        self._recording, self._seed, self._rules = recording, header.seed, header.rules
+        self._rigs = {name: Rig(name, table) for name, table in header.rules.rigs.items()}
+        self._rig_of: dict[int, Rig] = {}
+        self._parties: dict[int, Party] = {}
+        self._observer = Observer(header.rules, self._parties, Sight(recording.level_or(level)))
+        self._held: deque[tuple[NDArray[np.float64], dict[int, Any], NDArray[np.int64]]] = deque()
+        self._asked: dict[int, float] = {}
+        self._lines = _Lines()
+
+    def take(self, flushes: list[Flush]) -> Seen | None:
+        """What a few flushes hold."""
+        rulings: list[Ruling] = []
+        for flush in flushes:
+            self._people(flush)
+            self._pings(flush)
+            rulings += self._recording.rulings_of(flush)
+        timed = [(f.from_s, f.to_s) for f in flushes if f.from_s is not None and f.to_s is not None]
+        if not timed:
+            return None
+        from_s, until_s = timed[0][0], timed[-1][1]
+        scene = self._scene(flushes, from_s)
+        shots = self._observer.shots(scene, rulings, self._lines.now)
+        looks = self._observer.looks(scene, from_s, until_s)
+        found = [(r.number, finding) for r in rulings for finding in r.findings if r.account]
+        return Seen(
+            from_s, until_s, shots, looks, found, _counts(rulings), dict(self._lines.now), dict(self._parties)
+        )
+
+    def _people(self, flush: Flush) -> None:
+        table = self._recording.piece("calls", flush)
+        for name, text, answer in zip(*(table[c].to_pylist() for c in ("call", "arguments", "answer")), strict=True):
+            if name not in ("admit", "place") or answer is None:
+                continue
+            given, entity = msgspec.json.decode(text), int(answer)
+            rig = self._rigs[given["rig"]]
+            self._rig_of[entity] = rig
+            if self._rules.rigs[given["rig"]].blocks_only:
+                continue
+            delay = (given.get("drawing") or {}).get("interpolation_delay_s", 0.1)
+            key = hashlib.blake2b(f"{self._seed}/{entity}/spread".encode(), digest_size=32).digest()
+            account = given.get("account", "")
+            team = given.get("team", "") if account else "\0server"
+            self._parties[entity] = Party(entity, account, given.get("connection", ""), team, delay, key)
+
+    def _pings(self, flush: Flush) -> None:
+        table = self._recording.piece("pings", flush)
+        for name, text, answer in zip(*(table[c].to_pylist() for c in ("call", "arguments", "answer")), strict=True):
+            given = msgspec.json.decode(text)
+            if name == "ping":
+                self._asked[int(answer)] = given["sent_at"]
+            elif answer == '"used"' and given["nonce"] in self._asked:
+                sent = self._asked.pop(given["nonce"])
+                self._lines.answer(given["connection"], sent, given["client_time"], given["received_at"])
+
+    def _scene(self, flushes: list[Flush], from_s: float) -> Scene:
+        for flush in flushes:
+            ticks = self._recording.piece("ticks", flush)
+            recorded = [w == "record" for w in ticks["what"].to_pylist()]
+            times = ticks["server_time"].to_numpy()[recorded].astype(float)
+            if len(times):
+                self._held.append((times, self._recording.poses(flush), ticks["tick"].to_numpy()[recorded]))
+        while len(self._held) > 1 and self._held[1][0][0] <= from_s - REACH_BACK_S:
+            self._held.popleft()
+        ids = sorted({entity for _, poses, _ in self._held for entity in poses} & self._parties.keys())
+        bones = max((len(self._rig_of[e].bones) for e in ids), default=1)
+        flat = np.full((sum(len(t) for t, _, _ in self._held), len(ids), bones, 7), np.nan)
+        row = 0
+        for at, poses, numbers in self._held:
+            for column, entity in enumerate(ids):
+                body = poses.get(entity)
+                if body is not None:
+                    rows, own = row + np.searchsorted(numbers, body.ticks), body.poses.shape[1]
+                    flat[rows, column, :own], flat[rows, column, own:] = body.poses, body.poses[:, -1:]
+            row += len(at)
+        rigs = [self._rig_of[e] for e in ids]
+        return scene_from(
+            np.concatenate([t for t, _, _ in self._held]), np.array(ids, np.int64), flat,
+            np.array([rig.eye_bone for rig in rigs], np.int64), np.array([rig.eye_at for rig in rigs]).reshape(-1, 3),
+        )  # fmt: skip
+
+
+class _Lines:
+    """Each connection's shortest round trip of the last while, and its jitter (RFC 3550, section 6.4.1)."""
+
+    def __init__(self) -> None:
+        self.now: dict[str, Line] = {}
+        self._trips: dict[str, deque[tuple[float, float]]] = {}
+        self._transit: dict[str, float] = {}
+
+    def answer(self, connection: str, sent_at: float, client_time: float, received_at: float) -> None:
+        trips = self._trips.setdefault(connection, deque())
+        trips.append((received_at, received_at - sent_at))
+        while trips[0][0] < received_at - LINE_WINDOW_S:
+            trips.popleft()
+        jitter = self.now[connection].jitter_s if connection in self.now else 0.0
+        transit = received_at - client_time
+        before = self._transit.get(connection, transit)
+        self._transit[connection] = transit
+        self.now[connection] = Line(min(t for _, t in trips), jitter + (abs(transit - before) - jitter) / 16.0)
+
+
+def _counts(rulings: list[Ruling]) -> dict[str, int]:
+    out: dict[str, int] = {}
+    for ruling in rulings:
+        if ruling.account:
+            out[ruling.account] = out.get(ruling.account, 0) + 1
+    return out
