@@ -8,7 +8,7 @@ $(BIN)/python:
 	$(PYTHON) -m venv $(VENV)
 
 $(VENV)/.demo-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,recordings]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,cases]'
 	touch $@
 
 $(VENV)/.test-ready: pyproject.toml | $(BIN)/python
@@ -16,11 +16,11 @@ $(VENV)/.test-ready: pyproject.toml | $(BIN)/python
 	touch $@
 
 $(VENV)/.lint-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,frames,recordings,serve,lint]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,frames,recordings,serve,cases,lint]'
 	touch $@
 
 $(VENV)/.bench-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[bench,recordings]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[bench,figures,cases,postgresql]'
 	touch $@
 
 demo: $(VENV)/.demo-ready

@@ -99,18 +99,6 @@ def _fitting(
             yield ruling
 
 
-def names_of(source: Recording) -> dict[int, str]:
-    """What to call the entities: their accounts, or the names they were placed with."""
-    names: dict[int, str] = {}
-    for flush in source.flushes:
-        table = source.piece("calls", flush)
-        for call, text, answer in zip(*(table[c].to_pylist() for c in ("call", "arguments", "answer")), strict=True):
-            if call in ("admit", "place") and answer is not None:
-                said = json.loads(text)
-                names[int(answer)] = said.get("account") or said.get("name") or said["rig"]
-    return names
-
-
 def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Path | None, as_json: bool) -> None:
     import msgspec
 
@@ -118,7 +106,7 @@ def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Pa
     from tinclock.core.why import why
     from tinclock.store.window import claim_of, past_of
 
-    names, said, file = names_of(source), [], None
+    names, said, file = source.names(), [], None
     try:
         past = past_of(source, ruling, level)
     except RecordingError as error:

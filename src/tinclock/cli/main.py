@@ -10,6 +10,10 @@ import tinclock
 
 COMMANDS = {
     "bundle": ("tinclock.cli.bundle", "bundle", "Write what a client build is given of a rules file."),
+    "weigh": ("tinclock.cli.weigh", "weigh", "Weigh recordings for and against each account, and open cases."),
+    "cases": ("tinclock.cli.cases", "cases", "Review cases: list, show, page, decide, export, forget."),
+    "calibrate": ("tinclock.cli.calibrate", "calibrate", "Make a table of weights from labelled recordings."),
+    "detection": ("tinclock.cli.detection", "detection", "What is found of each kind of unfairness, and how fast."),
     "again": ("tinclock.cli.again", "again", "Rule a recording again, by the same rules or by others."),
     "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
     "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),
@@ -31,6 +35,8 @@ Examples:
   tinclock play evening             a match of a minute, recorded
   tinclock explain evening 57       why ruling 57 went as it did
   tinclock again evening            the same rulings once more, bit for bit
+  tinclock weigh evening            what speaks against whom; cases wait for a person
+  tinclock cases list               the queue of a reviewer
   tinclock check garden.toml        every mistake of a rules file, and how many hits each weapon needs
 """
 

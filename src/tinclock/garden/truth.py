@@ -21,13 +21,17 @@ LABELS, VIEWERS, SCREENS = "labels.json", "screens.json", "screens.parquet"
 
 
 class Label(msgspec.Struct, frozen=True):
-    """What is true of an account. dials : what it did that was unfair, by kind, up to 1."""
+    """What is true of an account.
+
+    dials : what it did that was unfair, by kind, up to 1; skill : of its hand, 0 to 1; -1 where it isn't known
+    """
 
     account: str
     connection: str
     team: str
     quality: str
     dials: dict[str, float]
+    skill: float = -1.0
 
 
 class Truth(NamedTuple):
@@ -45,7 +49,8 @@ def write_truth(played: Played, folder: str | Path) -> Path:
 
     path = Path(folder)
     labels = [
-        Label(seat.account, seat.connection, seat.team, seat.line.name, dict(seat.dials)) for seat in played.seats
+        Label(seat.account, seat.connection, seat.team, seat.line.name, dict(seat.dials), round(seat.skill, 3))
+        for seat in played.seats
     ]
     rows = [
         (connection, sequence, shot.fired_at, shot.claim.weapon, k, seen.victim, seen.part, seen.distance_m, seen.kept)

@@ -240,6 +240,18 @@ class Recording:
         last = self.flushes[-1].rulings if self.flushes else 0
         raise RecordingError(self.path, f"has no ruling {number}; they are numbered 1 to {last}")
 
+    def names(self) -> dict[int, str]:
+        """What to call the entities: their accounts, or the names they were placed with."""
+        names: dict[int, str] = {}
+        for flush in self.flushes:
+            table = self.piece("calls", flush)
+            columns = (table[name].to_pylist() for name in ("call", "arguments", "answer"))
+            for call, text, answer in zip(*columns, strict=True):
+                if call in ("admit", "place") and answer is not None:
+                    said = msgspec.json.decode(text)
+                    names[int(answer)] = said.get("account") or said.get("name") or said["rig"]
+        return names
+
     def level(self) -> Level | None:
         """The level that was recorded; None for open ground. Raises `RecordingError` when its mesh was not kept."""
         note = None if self.header is None else self.header.level

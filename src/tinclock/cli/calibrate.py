@@ -1,0 +1,102 @@
+"""`tinclock calibrate`: a table of weights from labelled recordings."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+import tinclock
+from tinclock.cli.desk import store_at, table
+from tinclock.cli.reading import console_for, json_option, progress, told_plainly
+
+if TYPE_CHECKING:
+    from tinclock.core.evidence.calibration import Play
+    from tinclock.core.evidence.weights import Weights
+
+EPILOG = """
+\b
+Examples:
+  tinclock calibrate matches/* --out weights.json            labels beside each recording
+  tinclock calibrate matches/* --store cases --out w.json    what reviewers decided, everybody else fair
+  tinclock weigh evening --weights weights.json
+
+\b
+Labels of MATCH are MATCH-truth/labels.json: [{"account": "beryl", "dials": {}}, {"account": "clover", "dials": {"aim": 1}}],
+dials empty for fair accounts. The more fair play the better: nothing is known of what wasn't seen. Kinds that no
+unfair account shows keep the decibans of the table that ships.
+"""
+
+
+@click.command(epilog=EPILOG)
+@click.argument("recordings", metavar="RECORDING...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="The table to write.")
+@click.option("--store", help="A case store: accounts that reviewers confirmed are unfair, all others fair.")
+@click.option("--note", default="", help="What the table should say of itself.")
+@json_option
+def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: str, as_json: bool) -> None:
+    """Find out how often findings come to fair accounts, and what the best of them reach."""
+    from tinclock.core.evidence.calibration import calibrate as from_plays
+    from tinclock.core.evidence.weights import Provenance
+    from tinclock.intake.weights_file import load_weights, save_weights
+    from tinclock.store.figures import labels_of
+    from tinclock.store.labelled import labels_beside, plays_of, with_fair
+    from tinclock.store.review import Desk
+
+    console = console_for(as_json)
+    fair: list[Play] = []
+    unfair: list[Play] = []
+    with told_plainly():
+        decided = None if store is None else labels_of(Desk(store_at(store)))
+        with progress(console, "reading") as show:
+            for k, path in enumerate(recordings):
+                known: Any = (
+                    with_fair(labels_beside(path).of.values()) if decided is None else _Decided(decided)
+                )
+                good, bad = plays_of(path, known, lambda share, k=k: show((k + share) / len(recordings)))
+                fair += good
+                unfair += bad
+        if not fair:
+            raise click.ClickException("no fair account is labelled in these recordings; nothing can be calibrated")
+        made_by = f"tinclock {tinclock.__version__} calibrate"
+        minutes = [sum(sum(play.minutes.values()) for play in plays) for plays in (fair, unfair)]
+        provenance = Provenance(made_by, len(recordings), len(fair), minutes[0], len(unfair), minutes[1], note)
+        weights = from_plays(fair, unfair, provenance, load_weights())
+        save_weights(weights, out)
+    if as_json:
+        click.echo(json.dumps({"weights": str(out), "fair_accounts": len(fair), "fair_minutes": minutes[0], "unfair_accounts": len(unfair), "unfair_minutes": minutes[1], "codes": sorted(weights.findings)}, indent=2))
+        return
+    _print(console, weights, out)
+
+
+class _Decided(dict[str, bool]):
+    """Reviewers' decisions as labels: confirmed is unfair; who was never confirmed counts as fair."""
+
+    def __init__(self, decided: dict[str, bool]) -> None:
+        super().__init__({account: not confirmed for account, confirmed in decided.items()})
+
+    def __contains__(self, account: object) -> bool:
+        return True
+
+    def __missing__(self, account: str) -> bool:
+        return True
+
+
+def _print(console: Any, weights: Weights, out: Path) -> None:
+    from tinclock.store.explained import words_of
+
+    rows = table("detector", "line", "average", "best of fair", "clumping", right=("average", "best of fair", "clumping"))
+    for name, lines in weights.ceilings.items():
+        unit = 1.0 if name == "claim_rate" else 100.0
+        for line, row in lines.items():
+            rows.add_row(words_of(name).title, line, f"{unit * row.typical:.2f}", f"{unit * row.share:.2f}", f"{row.clumping:.3f}")
+    console.print(rows)
+    codes = table("finding", "means", "steady: a minute", "decibans", right=("steady: a minute", "decibans"))
+    for code, lines_ in weights.findings.items():
+        rate = lines_["steady"]["clear"]
+        codes.add_row(code, words_of(code).title, f"{rate.fair_per_min:.3g}", f"{rate.decibans:.1f}")
+    console.print(codes)
+    told = weights.provenance
+    console.print(f"weights {out}: {told.fair_accounts} fair accounts, {told.fair_minutes:.0f} minutes; {told.unfair_accounts} unfair, {told.unfair_minutes:.0f} minutes", highlight=False, soft_wrap=True)

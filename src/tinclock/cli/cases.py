@@ -1,0 +1,340 @@
+"""`tinclock cases`: the queue, one case, decisions, export, forgetting."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.desk import (
+    STATE_STYLES,
+    log_at,
+    log_folder_of,
+    log_option,
+    recordings_option,
+    reviewer_option,
+    store_at,
+    store_option,
+    table,
+    weights_at,
+    weights_option,
+    when,
+)
+from tinclock.cli.notices import notifier, notify_options
+from tinclock.cli.reading import console_for, json_option, level_from, level_option, told_plainly, written
+
+if TYPE_CHECKING:
+    from tinclock.store.case_records import Case, Decision, Dossier
+
+EPILOG = """
+\b
+Examples:
+  tinclock cases list                                     what waits for a person, the most pressing first
+  tinclock cases show beryl                               one account in the terminal
+  tinclock cases page beryl                               the same with charts and replays, as beryl.html
+  tinclock cases replay beryl                             its most telling shot, explained and drawn
+  tinclock cases decide beryl cleared --note "plays over a train's hotspot"
+  tinclock cases compare beryl fennel
+  tinclock cases export --format csv > cases.csv
+"""
+
+
+@click.group(epilog=EPILOG)
+def cases() -> None:
+    """Review cases: who is worth a look, why, and what a person decided."""
+
+
+@cases.command("list")
+@store_option
+@click.option("--state", "states", multiple=True, type=click.Choice(["open", "watch", "cleared", "confirmed"]), help="Only these; default open.")
+@click.option("--rows", default=30, show_default=True, type=click.IntRange(1, 100000), help="How many.")
+@json_option
+def list_cases(store: str, states: tuple[str, ...], rows: int, as_json: bool) -> None:
+    """List cases: by the most evidence there ever was, and a deciban more for each day of waiting."""
+    import msgspec
+
+    from tinclock.store.review import Desk
+
+    with told_plainly():
+        desk = Desk(store_at(store))
+        found, counts = desk.queue(states or ("open",), rows), desk.counts()
+    if as_json:
+        click.echo(json.dumps({"counts": counts, "cases": msgspec.to_builtins(found)}, indent=2))
+        return
+    console = console_for(False)
+    _print_queue(console, found, counts)
+
+
+def _print_queue(console: Any, found: list[Case], counts: dict[str, int]) -> None:
+    from rich.markup import escape
+
+    rows = table("account", "state", "decibans", "now", "opened", "why", right=("decibans", "now"))
+    for case in found:
+        state = f"[{STATE_STYLES[case.state]}]{case.state}[/]"
+        rows.add_row(escape(case.account), state, f"{case.peak:.0f}", f"{case.decibans:.0f}", when(case.opened_at), escape(case.why))
+    console.print(rows)
+    told = ", ".join(f"{counts[state]} {state}" for state in STATE_STYLES)
+    console.print(f"{told}; {counts['accounts']} accounts in all", highlight=False)
+
+
+@cases.command()
+@click.argument("account")
+@store_option
+@weights_option
+@json_option
+def show(account: str, store: str, weights_file: Path | None, as_json: bool) -> None:
+    """Show one account: its evidence, what else explains it, its matches and what was decided."""
+    from tinclock.store.case_records import plain
+    from tinclock.store.review import Desk
+
+    with told_plainly():
+        dossier, weights = Desk(store_at(store)).dossier(account), weights_at(weights_file)
+    if as_json:
+        click.echo(json.dumps(plain(dossier), indent=2))
+        return
+    _print_dossier(console_for(False), dossier, weights)
+
+
+def _print_dossier(console: Any, dossier: Dossier, weights: Any) -> None:
+    from rich.markup import escape
+
+    from tinclock.report.case_page import kinds_of
+
+    account, case = dossier.account, dossier.case
+    state = "no case" if case is None else f"[{STATE_STYLES[case.state]}]{case.state}[/]"
+    console.print(f"[bold]{escape(account.account)}[/]  {state}", highlight=False)
+    if case is not None:
+        console.print(f"  {escape(case.why)}", highlight=False, soft_wrap=True)
+    console.print(
+        f"  {account.decibans:.1f} decibans now, {account.peak:.1f} at most; {account.matches} matches, "
+        f"{account.minutes:.0f} minutes; last seen {when(account.last_seen)}", highlight=False,
+    )  # fmt: skip
+    for kind in kinds_of(dossier, weights):
+        console.print(f"\n  [bold]{kind['decibans']:+.0f}[/] it {kind['title']}", highlight=False)
+        if kind["best"]:
+            console.print(f"      {kind['best']}", highlight=False)
+        console.print(f"      [green]could also be: {kind['benign']}; {kind['fair']}[/]", highlight=False)
+    rows = table("match", "taken", "minutes", "decibans after it", right=("minutes", "decibans after it"))
+    for play in dossier.plays:
+        rows.add_row(escape(play.match), when(play.taken_at), f"{play.minutes:.1f}", f"{play.decibans:.1f}")
+    console.print()
+    console.print(rows)
+    for decision in dossier.decisions:
+        console.print(f"{when(decision.at)} {escape(decision.reviewer)}: {decision.verdict}, {escape(decision.note)}", highlight=False)
+
+
+@cases.command()
+@click.argument("account")
+@click.option("--out", type=click.Path(path_type=Path), help="The file; default ACCOUNT.html.")
+@store_option
+@weights_option
+@recordings_option
+@level_option
+def page(account: str, out: Path | None, store: str, weights_file: Path | None, recordings: Path | None, level_file: Path | None) -> None:
+    """Write an account's case page: one HTML file that opens anywhere, with charts and replays of its shots."""
+    from tinclock.report.case_page import write_case_page
+    from tinclock.store.review import Desk
+
+    with told_plainly():
+        opened = store_at(store)
+        dossier = Desk(opened).dossier(account)
+        file = write_case_page(
+            out or Path(f"{_file_name(account)}.html"), dossier, weights_at(weights_file), limit=opened.limit,
+            recordings=recordings, level=level_from(level_file),
+        )  # fmt: skip
+    click.echo(f"page {file}")
+
+
+def _file_name(account: str) -> str:
+    """A name that a file may have: accounts are whatever the game calls them."""
+    return "".join(c if c.isalnum() or c in "-_" else "_" for c in account)[:80] or "account"
+
+
+@cases.command()
+@click.argument("account")
+@click.option("--ruling", type=int, help="Which; default: the one that shows most.")
+@click.option("--picture", type=click.Path(path_type=Path), help="Draw it into this PNG file.")
+@store_option
+@recordings_option
+@click.pass_context
+def replay(ctx: click.Context, account: str, ruling: int | None, picture: Path | None, store: str, recordings: Path | None) -> None:
+    """Explain and draw one of the shots that a case is about."""
+    from tinclock.cli.explain import explain
+    from tinclock.store.review import Desk
+
+    with told_plainly():
+        dossier = Desk(store_at(store)).dossier(account)
+    where = {play.match: Path(play.recording) for play in dossier.plays if play.recording}
+    telling = [(match, number) for match, gain in dossier.gains for number in gain.rulings if number and match in where]
+    chosen = next((item for item in telling if ruling in (None, item[1])), None)
+    if chosen is None:
+        raise click.ClickException(
+            f"{account}: no such shot" if ruling else f"{account}: no single shot shows it; see `tinclock cases show`"
+        )
+    path = where[chosen[0]]
+    if recordings is not None and not path.is_dir():
+        path = recordings / path.name
+    ctx.invoke(explain, recording=path, number=chosen[1], rows=1, first=False, picture=picture, level_file=None, salvage=False, as_json=False)
+
+
+def _deciding(command: Any) -> Any:
+    for option in (json_option, notify_options, reviewer_option, log_option, store_option):
+        command = option(command)
+    return click.option("--note", required=True, help="Why, in words: it is kept.")(command)
+
+
+@cases.command()
+@click.argument("account")
+@click.argument("verdict", type=click.Choice(["cleared", "watch", "confirmed"]))
+@_deciding
+def decide(account: str, verdict: str, store: str, log_folder: Path | None, reviewer: str, note: str, as_json: bool, **notices: Any) -> None:
+    """Decide a case. It is written into the evidence log, and nothing else happens: acting on it is the game's."""
+    with told_plainly(), notifier(notices) as tell:
+        desk = _desk(store, log_folder, tell)
+        _told(desk.decide(account, verdict, reviewer=reviewer, note=note), as_json)
+
+
+@cases.command()
+@click.argument("account")
+@_deciding
+def reopen(account: str, store: str, log_folder: Path | None, reviewer: str, note: str, as_json: bool, **notices: Any) -> None:
+    """Put a decided case back into the queue."""
+    with told_plainly(), notifier(notices) as tell:
+        desk = _desk(store, log_folder, tell)
+        _told(desk.reopen(account, reviewer=reviewer, note=note), as_json)
+
+
+def _desk(store: str, log_folder: Path | None, tell: Any = None) -> Any:
+    from tinclock.store.review import Desk
+
+    return Desk(store_at(store, tell), log_at(store, log_folder))
+
+
+def _told(decision: Decision, as_json: bool) -> None:
+    import msgspec
+
+    if as_json:
+        click.echo(json.dumps(msgspec.to_builtins(decision), indent=2))
+        return
+    click.echo(f"{decision.account}: {decision.verdict} by {decision.reviewer}; record {decision.log_number} of the evidence log")
+
+
+@cases.command()
+@click.argument("first")
+@click.argument("second")
+@store_option
+@json_option
+def compare(first: str, second: str, store: str, as_json: bool) -> None:
+    """Put two accounts side by side: evidence by kind, and what they did how often."""
+    from rich.markup import escape
+
+    from tinclock.store.explained import words_of
+    from tinclock.store.figures import compared
+    from tinclock.store.review import Desk
+
+    with told_plainly():
+        desk = Desk(store_at(store))
+        rows = compared(desk.dossier(first), desk.dossier(second))
+    if as_json:
+        click.echo(json.dumps({"accounts": [first, second], "rows": rows}, indent=2))
+        return
+    console = console_for(False)
+    shown = table("", escape(first), escape(second), right=(escape(first), escape(second)))
+    for row in rows:
+        name = words_of(row["name"]).title if row["of"] in ("decibans", "share") else row["name"]
+        shown.add_row(f"{name}{', %' if row['of'] == 'share' else ''}", *(f"{value:.1f}" if value is not None else "-" for value in row["values"]))
+    console.print(shown)
+
+
+@cases.command()
+@click.option("--format", "form", type=click.Choice(["json", "csv", "parquet"]), default="json", show_default=True)
+@click.option("--out", type=click.Path(path_type=Path), help="The file; default: standard output (not for Parquet).")
+@click.option("--what", type=click.Choice(["cases", "decisions", "findings"]), default="cases", show_default=True)
+@click.option("--account", help="Whose findings; needed for --what findings.")
+@store_option
+def export(form: str, out: Path | None, what: str, account: str | None, store: str) -> None:
+    """Export cases, decisions or an account's findings as JSON, CSV or Parquet."""
+    from tinclock.store.figures import exported
+    from tinclock.store.review import Desk
+
+    if what == "findings" and account is None:
+        raise click.UsageError("--what findings needs --account")
+    if form == "parquet" and out is None:
+        raise click.UsageError("--format parquet needs --out")
+    with told_plainly():
+        data = exported(Desk(store_at(store)), what, form, account)
+    if out is None:
+        click.echo(data.decode(), nl=False)
+        return
+    if written(out, lambda path: path.write_bytes(data)) is not None:
+        click.echo(f"{what} {out}")
+
+
+@cases.command()
+@click.argument("account", required=False)
+@click.option("--unseen-days", type=click.FloatRange(0.0), help="Instead: everybody without an open case who hasn't played for so long.")
+@click.option("--reason", default="", help="Why: it is kept, the name isn't.")
+@click.option("--yes", is_flag=True, help="Don't ask.")
+@store_option
+@log_option
+@reviewer_option
+def forget(account: str | None, unseen_days: float | None, reason: str, yes: bool, store: str, log_folder: Path | None, reviewer: str) -> None:
+    """Delete everything that names an account; that it happened is kept."""
+    if (account is None) == (unseen_days is None):
+        raise click.UsageError("name an account, or give --unseen-days")
+    who = account or f"everybody who hasn't played for {unseen_days:g} days and has no open case"
+    if not yes:
+        click.confirm(f"Forget {who}? It can't be undone.", abort=True)
+    with told_plainly():
+        desk = _desk(store, log_folder)
+        if account is not None:
+            done = desk.forget(account, reviewer=reviewer, reason=reason or "asked for")
+            click.echo(f"forgotten: {done['findings']} findings of {done['matches']} matches")
+        else:
+            click.echo(f"forgotten: {desk.retain(unseen_days or 0.0, reviewer=reviewer)} accounts")
+
+
+@cases.command()
+@store_option
+@json_option
+def summary(store: str, as_json: bool) -> None:
+    """Hold reviewers' decisions against the evidence: how often each kind was confirmed or cleared."""
+    from tinclock.store.explained import words_of
+    from tinclock.store.figures import summed_up
+    from tinclock.store.review import Desk
+
+    with told_plainly():
+        report = summed_up(Desk(store_at(store)))
+    if as_json:
+        click.echo(json.dumps(report, indent=2))
+        return
+    console = console_for(False)
+    rows = table("what spoke most", "confirmed", "cleared", "watched", "share confirmed", right=("confirmed", "cleared", "watched", "share confirmed"))
+    for row in report["kinds"]:
+        rows.add_row(words_of(row["kind"]).title, str(row["confirmed"]), str(row["cleared"]), str(row["watch"]), "-" if row["share"] is None else f"{100 * row['share']:.0f} %")
+    console.print(rows)
+    for row in report["decibans"]:
+        console.print(f"{row['from']:.0f} to {row['to']:.0f} decibans: {row['confirmed']} confirmed, {row['cleared']} cleared", highlight=False)
+
+
+@cases.command("check-log")
+@store_option
+@log_option
+@json_option
+def check_log(store: str, log_folder: Path | None, as_json: bool) -> None:
+    """Check that no record of the evidence log was edited, removed or swapped, against the decisions in the store."""
+    from tinclock.store.evidence_log import Head, verify_log
+    from tinclock.store.review import Desk
+
+    with told_plainly():
+        folder = log_folder_of(store, log_folder)
+        noted = [Head(d.log_number, d.log_digest) for d in Desk(store_at(store)).decisions() if d.log_number and d.log_digest]
+        problem = next((found for head in (None, *noted) if (found := verify_log(folder, head)) is not None), None)
+    if as_json:
+        click.echo(json.dumps({"log": str(folder), "problem": problem, "decisions": len(noted)}, indent=2))
+    else:
+        click.echo(problem or f"{folder}: every record is as it was written; {len(noted)} decisions are in it")
+    if problem:
+        raise SystemExit(1)

@@ -1,0 +1,144 @@
+"""`tinclock weigh`: the evidence of recordings, into the case store."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.desk import log_at, log_option, store_at, store_option, table, weights_at, weights_option
+from tinclock.cli.notices import notifier, notify_options
+from tinclock.cli.reading import console_for, json_option, level_from, level_option, opened, progress, told_plainly
+
+if TYPE_CHECKING:
+    from tinclock.core.evidence.course import Course
+    from tinclock.core.evidence.weights import Weights
+    from tinclock.store.case_records import Case
+
+EPILOG = """
+\b
+Examples:
+  tinclock weigh evening                       what speaks against whom, and cases into ./cases
+  tinclock weigh matches/* --server eu-3       many recordings, in the order of their names
+  tinclock weigh evening --dry-run             only look
+  tinclock weigh evening --store postgresql+psycopg://review@db/cases --webhook https://chat.example/hook
+
+\b
+A recording is taken once, under its folder's name and a digest of what is in it; the same one again changes nothing.
+Nothing is done to anybody: cases wait for a person (`tinclock cases list`).
+"""
+
+
+@click.command(epilog=EPILOG)
+@click.argument("recordings", metavar="RECORDING...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@store_option
+@log_option
+@weights_option
+@click.option("--server", default="", help="The name of the server that recorded them.")
+@click.option("--alpha", type=click.FloatRange(1e-9, 0.5), help="The share of fair accounts that may ever get a case; default 0.001.")
+@click.option("--dry-run", is_flag=True, help="Store nothing.")
+@level_option
+@notify_options
+@json_option
+def weigh(
+    recordings: tuple[Path, ...], store: str, log_folder: Path | None, weights_file: Path | None, server: str,
+    alpha: float | None, dry_run: bool, level_file: Path | None, as_json: bool, **notices: Any,
+) -> None:  # fmt: skip
+    """Weigh what accounts did in recorded matches, for and against them, and open cases where it is too much."""
+    console, reports = console_for(as_json), []
+    with told_plainly(), notifier(notices) as tell:
+        weights, level = weights_at(weights_file), level_from(level_file)
+        cases = None if dry_run else store_at(store, tell, alpha)
+        log = None if dry_run else log_at(store, log_folder, "soon")
+        for path in recordings:
+            reports.append(_one(path, weights, cases, log, level, server, console))
+        if log is not None:
+            log.close()
+        if cases is not None:
+            cases.close()
+    if as_json:
+        click.echo(json.dumps(reports, indent=2))
+        return
+    for report in reports:
+        _print(console, report)
+
+
+def match_name(path: Path, recording: Any) -> str:
+    """What a recording's match is called: its folder's name and a digest of its list of flushes."""
+    from tinclock.store.layout import FLUSHES, sha256
+
+    return f"{path.name}.{sha256((path / FLUSHES).read_bytes())[:8]}" if recording.flushes else path.name
+
+
+def _one(
+    path: Path, weights: Weights, cases: Any, log: Any, level: Any, server: str, console: Any
+) -> dict[str, Any]:
+    from tinclock.core.evidence.course import Weighing
+    from tinclock.store.seen import seen_in
+
+    recording = opened(path, False)
+    match = match_name(path, recording)
+    if cases is not None and cases.has_match(match):
+        return {"recording": str(path), "match": match, "taken_before": True, "accounts": {}, "opened": []}
+    weighing, findings = Weighing(weights, recording.require_header().rules), []
+    with progress(console, f"weighing {path.name}") as show:
+        for seen in seen_in(recording, level, show):
+            gains = weighing.take(seen)
+            findings += seen.findings
+            if log is not None:
+                log.append("finding", [{"match": match, "ruling": n, "finding": f} for n, f in seen.findings])
+                log.append("gain", [{"match": match, "gain": gain} for gain in gains if gain.decibans >= 1.0])
+    course = weighing.course
+    fresh: list[Case] = []
+    if cases is not None:
+        fresh = cases.take_match(match, course, weights, findings, recording=str(path.resolve()), server=server)
+    return {
+        "recording": str(path), "match": match, "taken_before": False,
+        "accounts": {account: _account(course, account, weights) for account in sorted(course.stages)},
+        "opened": [{"account": case.account, "decibans": case.peak, "why": case.why} for case in fresh],
+    }  # fmt: skip
+
+
+def _account(course: Course, account: str, weights: Weights) -> dict[str, Any]:
+    from tinclock.core.evidence.course import peak
+    from tinclock.core.evidence.eprocess import DECIBAN
+    from tinclock.core.evidence.weights import line_class
+    from tinclock.store.explained import words_of
+
+    points = course.points(account, weights.kinds())
+    strongest = sorted(course.now(account).items(), key=lambda item: -item[1])[:3]
+    lines = course.lines.get(account, [])
+    return {
+        "decibans": round(points[-1][1], 2), "peak": round(peak(points), 2),
+        "minutes": round(course.minutes.get(account, 0.0), 2),
+        "line": line_class(lines[-1][1]) if lines else "unknown",
+        "kinds": [
+            {"kind": kind, "decibans": round(log_e / DECIBAN, 2), "means": words_of(kind).title}
+            for kind, log_e in strongest
+            if log_e > 0.0
+        ],
+    }  # fmt: skip
+
+
+def _print(console: Any, report: dict[str, Any]) -> None:
+    from rich.markup import escape
+
+    console.print(f"[bold]{escape(report['match'])}[/]", highlight=False)
+    if report["taken_before"]:
+        console.print("  was weighed before; nothing changed", highlight=False)
+        return
+    rows = table("account", "line", "minutes", "decibans", "at most", "what speaks most against it",
+                 right=("minutes", "decibans", "at most"))  # fmt: skip
+    for account, row in sorted(report["accounts"].items(), key=lambda item: -item[1]["peak"]):
+        first = row["kinds"][0] if row["kinds"] else None
+        told = f"{first['means']} ({first['decibans']:.0f})" if first else "[dim]nothing[/]"
+        style = "bold" if any(case["account"] == account for case in report["opened"]) else ""
+        rows.add_row(
+            escape(account), row["line"], f"{row['minutes']:.1f}", f"{row['decibans']:.1f}", f"{row['peak']:.1f}", told,
+            style=style,
+        )  # fmt: skip
+    console.print(rows)
+    for case in report["opened"]:
+        console.print(f"[yellow]case opened[/]: {escape(case['account'])}: {escape(case['why'])}", highlight=False)

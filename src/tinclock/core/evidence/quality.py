@@ -1,0 +1,190 @@
+"""How good detection is, where it is known who was fair: shares found, times to a case, curves, false cases."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+
+from tinclock.core.evidence.eprocess import DECIBAN
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Mapping, Sequence
+
+    from numpy.typing import NDArray
+
+MARKS_MIN = (1.0, 3.0, 5.0, 10.0)
+SKILL_BANDS = 3
+LONGEST = 40
+"""Matches of a simulated account's history, at most."""
+
+
+class Labelled(NamedTuple):
+    """One account in one match, with the truth about it.
+
+    dials : what it did that was unfair, none for a fair one; quality : of its line; skill : of its hand, 0 to 1
+    times_min : (t,) float64, minutes of play; stages : (t, kinds) float64, ln of the match's product by kind
+    """
+
+    account: str
+    match: str
+    dials: Mapping[str, float]
+    quality: str
+    skill: float
+    times_min: NDArray[np.float64]
+    stages: NDArray[np.float64]
+
+
+class Row(NamedTuple):
+    """One kind of unfairness at one dial. found : share with a case by each of `MARKS_MIN`; median_min : to the case
+    of those who got one, nan for none.
+    """
+
+    kind: str
+    dial: float
+    accounts: int
+    found: tuple[float, ...]
+    median_min: float
+
+
+class FalseCases(NamedTuple):
+    """Simulated fair histories, and how many ever got a case. low, high : 95 % of Clopper and Pearson (1934)."""
+
+    histories: int
+    matches: int
+    minutes: float
+    cases: int
+    share: float
+    low: float
+    high: float
+    by_quality: dict[str, tuple[int, int]]
+
+
+def matrix(stages: Sequence[tuple[float, Mapping[str, float]]], kinds: Sequence[str]) -> NDArray[np.float64]:
+    """(t, kinds): `Course.stages` of an account as an array."""
+    return np.array([[now.get(kind, 0.0) for kind in kinds] for _, now in stages]).reshape(len(stages), len(kinds))
+
+
+class Chain:
+    """The evidence of many matches in a row, as `Strand` has it, all kinds at once. shares : (kinds,) of the bet."""
+
+    def __init__(self, shares: NDArray[np.float64]) -> None:
+        self._logs = np.log(shares)
+        self.past, self.matches = np.full(len(shares), -np.inf), 0
+
+    def match(self, stages: NDArray[np.float64]) -> NDArray[np.float64]:
+        """(t,): decibans after each stage of one more match."""
+        number = self.matches + 1
+        begun = np.logaddexp(self.past, -math.log(number * (number + 1)))
+        whole = np.logaddexp(begun + stages, -math.log(number + 1.0)) + self._logs
+        self.past, self.matches = begun + stages[-1], number
+        top = whole.max(1)
+        out: NDArray[np.float64] = (top + np.log(np.exp(whole - top[:, None]).sum(1))) / DECIBAN
+        return out
+
+
+def minutes_to_case(
+    history: Sequence[Labelled], shares: NDArray[np.float64], limit: float, until_min: float = math.inf
+) -> float:
+    """Minutes of play until the evidence of some matches in a row reached a limit, inf for never."""
+    chain, before = Chain(shares), 0.0
+    for play in history:
+        if before >= until_min or not len(play.stages):
+            break
+        over = np.flatnonzero(chain.match(play.stages) >= limit)
+        if len(over):
+            return before + float(play.times_min[over[0]])
+        before += float(play.times_min[-1])
+    return math.inf
+
+
+def detection_rows(plays: Sequence[Labelled], shares: NDArray[np.float64], limit: float) -> list[Row]:
+    """A row a kind and dial. Accounts that played for less than the last mark go on in another match of their like."""
+    groups: dict[tuple[str, float], list[Labelled]] = {}
+    for play in plays:
+        if len(play.dials) == 1:
+            (kind, dial) = next(iter(play.dials.items()))
+            groups.setdefault((kind, dial), []).append(play)
+    rows = []
+    for (kind, dial), like in sorted(groups.items()):
+        took = np.array([minutes_to_case(_joined(like, k), shares, limit) for k in range(len(like))])
+        found = tuple(float((took <= mark).mean()) for mark in MARKS_MIN)
+        some = took[np.isfinite(took)]
+        rows.append(Row(kind, dial, len(like), found, float(np.median(some)) if len(some) else math.nan))
+    return rows
+
+
+def _joined(like: Sequence[Labelled], first: int) -> list[Labelled]:
+    """From one of them on, round and round, until there is as much play as the last mark asks for."""
+    out, minutes = [], 0.0
+    for k in range(len(like) * 20):
+        play = like[(first + k) % len(like)]
+        out.append(play)
+        minutes += float(play.times_min[-1]) if len(play.times_min) else 0.0
+        if minutes >= MARKS_MIN[-1]:
+            break
+    return out
+
+
+def peaks(plays: Sequence[Labelled], shares: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The most decibans of each in its one match."""
+    return np.array([float(Chain(shares).match(play.stages).max()) if len(play.stages) else 0.0 for play in plays])
+
+
+def curves(fair: NDArray[np.float64], unfair: NDArray[np.float64]) -> dict[str, Any]:
+    """ROC and precision-recall over all thresholds, and the areas under both.
+
+    fair, unfair : (n,) peak decibans. Fawcett, An introduction to ROC analysis, Pattern Recogn. Lett. 27 (2006).
+    """
+    limits = np.unique(np.concatenate([fair, unfair, [-np.inf, np.inf]]))[::-1]
+    found = np.array([(unfair >= limit).mean() for limit in limits]) if len(unfair) else np.zeros(len(limits))
+    false = np.array([(fair >= limit).mean() for limit in limits]) if len(fair) else np.zeros(len(limits))
+    right = np.array([(unfair >= limit).sum() for limit in limits], float)
+    taken = right + np.array([(fair >= limit).sum() for limit in limits])
+    precision = np.where(taken > 0, right / np.maximum(taken, 1.0), 1.0)
+    return {
+        "false": false.tolist(), "found": found.tolist(), "precision": precision.tolist(),
+        "roc_area": float(np.trapezoid(found, false)),
+        "pr_area": float(np.sum(np.diff(found, prepend=0.0) * precision)),
+    }  # fmt: skip
+
+
+def false_cases(
+    fair: Sequence[Labelled], shares: NDArray[np.float64], limit: float, histories: int, rng: np.random.Generator,
+    on_progress: Callable[[float], None] | None = None,
+) -> FalseCases:  # fmt: skip
+    """Fair histories put together from fair matches: how many of the accounts ever get a case.
+
+    An account is a line quality and a band of skill, and stays that; each of its matches, 1 to `LONGEST` of them, is
+    one that somebody of its quality and band really played.
+    """
+    from scipy.stats import beta
+
+    bands: dict[tuple[str, int], list[Labelled]] = {}
+    for play in fair:
+        if len(play.stages):
+            bands.setdefault((play.quality, _band(play.skill)), []).append(play)
+    keys, cases, total, minutes = sorted(bands), 0, 0, 0.0
+    by_quality: dict[str, tuple[int, int]] = {}
+    weights = np.array([len(bands[key]) for key in keys], float)
+    for number in range(histories):
+        key = keys[int(rng.choice(len(keys), p=weights / weights.sum()))]
+        like, chain, found = bands[key], Chain(shares), False
+        for pick in rng.integers(0, len(like), int(rng.integers(1, LONGEST + 1))).tolist():
+            total, minutes = total + 1, minutes + float(like[pick].times_min[-1])
+            if chain.match(like[pick].stages).max() >= limit:
+                found = True
+                break
+        cases += found
+        had, of = by_quality.get(key[0], (0, 0))
+        by_quality[key[0]] = (had + found, of + 1)
+        if on_progress is not None and number % 200 == 0:
+            on_progress(number / histories)
+    low = float(beta.ppf(0.025, cases, histories - cases + 1)) if cases else 0.0
+    high = float(beta.ppf(0.975, cases + 1, histories - cases)) if cases < histories else 1.0
+    return FalseCases(histories, total, minutes, cases, cases / histories, low, high, dict(sorted(by_quality.items())))
+
+
+def _band(skill: float) -> int:
+    return min(int(max(skill, 0.0) * SKILL_BANDS), SKILL_BANDS - 1)

@@ -1,0 +1,204 @@
+"""The case page: one HTML file that opens offline and says who, why, how likely otherwise, and shows the shots."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from tinclock.core.errors import EvidenceError, MissingExtraError, RecordingError
+from tinclock.core.evidence.detectors import DETECTORS
+from tinclock.core.evidence.weights import line_class
+from tinclock.report.replay import replay_of
+from tinclock.store.explained import benign_share, words_of
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.geometry.level import Level
+    from tinclock.store.case_records import Dossier, PlayRow
+    from tinclock.store.recording import Recording
+
+MOST_SHOTS, MOST_KINDS = 6, 8
+SHOWN_DECIBANS = 1.0
+
+
+def write_case_page(
+    path: str | Path, dossier: Dossier, weights: Weights, *, limit: float, recordings: str | Path | None = None,
+    level: Level | None = None,
+) -> Path:  # fmt: skip
+    """Write the page of an account.
+
+    limit : decibans at which cases open; recordings : a folder to look for recordings in that aren't where they were
+
+    Raises `MissingExtraError` without the extra `cases`, `EvidenceError` when the file can't be written. Shots whose
+    recording isn't there are left out, and the page says so.
+    """
+    html = case_page(dossier, weights, limit=limit, recordings=recordings, level=level)
+    target = Path(path)
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_text(html, encoding="utf-8")
+    except OSError as error:
+        raise EvidenceError(path, f"can't be written: {error.strerror}") from None
+    return target
+
+
+def case_page(
+    dossier: Dossier, weights: Weights, *, limit: float, recordings: str | Path | None = None,
+    level: Level | None = None,
+) -> str:  # fmt: skip
+    """The page as text; see `write_case_page`."""
+    try:
+        from jinja2 import Environment, PackageLoader, StrictUndefined
+        from plotly.offline import get_plotlyjs
+    except ImportError:
+        raise MissingExtraError("case_page", "jinja2 and plotly", "cases") from None
+    environment = Environment(
+        loader=PackageLoader("tinclock.report"), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
+        lstrip_blocks=True,
+    )  # fmt: skip
+    environment.filters["when"] = lambda at: time.strftime("%Y-%m-%d %H:%M", time.gmtime(at)) + " UTC"
+    environment.filters["day"] = lambda at: time.strftime("%Y-%m-%d", time.gmtime(at))
+    shots, missing = _shots(dossier, recordings, level)
+    return environment.get_template("case.html").render(
+        dossier=dossier, account=dossier.account, case=dossier.case, limit=limit, kinds=kinds_of(dossier, weights),
+        counts=[(code, words_of(code).title, count) for code, count in dossier.counts.items()], shots=shots,
+        missing=missing, data=_data(dossier, weights, limit, shots), plotly=get_plotlyjs(),
+        provenance=weights.provenance,
+    )  # fmt: skip
+
+
+def kinds_of(dossier: Dossier, weights: Weights) -> list[dict[str, Any]]:
+    """The strongest kinds of evidence over all matches, in words."""
+    total: dict[str, float] = {}
+    for play in dossier.plays:
+        for kind, decibans in play.course.kinds.items():
+            total[kind] = total.get(kind, 0.0) + decibans
+    strongest = sorted(total.items(), key=lambda item: -item[1])
+    line = _line(dossier)
+    out = []
+    for kind, decibans in strongest[:MOST_KINDS]:
+        if decibans < SHOWN_DECIBANS:
+            break
+        words, detector = words_of(kind), DETECTORS.get(kind)
+        best = max((gain for _, gain in dossier.gains if gain.kind == kind), key=lambda g: g.decibans, default=None)
+        out.append(
+            {
+                "kind": kind, "title": words.title, "benign": words.benign, "decibans": decibans,
+                "fair": benign_share(kind, line, weights), "null": detector.null if detector else "",
+                "count": dossier.counts.get(kind, 0), "best": _told(best) if best is not None else "",
+            }
+        )  # fmt: skip
+    return out
+
+
+def _told(gain: Any) -> str:
+    if not gain.trials:
+        return f"{gain.decibans:.0f} decibans for one incident on a {gain.line} line"
+    share = f"{gain.successes:.0f} of {gain.trials}" if gain.successes else f"{gain.trials} looked at"
+    return f"strongest window: {share}; a fair account shows so much with probability {gain.p:.1g}"
+
+
+def _line(dossier: Dossier) -> str:
+    from tinclock.core.evidence.observe import Line
+
+    lines = [line for play in dossier.plays for line in play.course.lines]
+    return line_class(Line(lines[-1][1], lines[-1][2]) if lines else None)
+
+
+def _shots(
+    dossier: Dossier, recordings: str | Path | None, level: Level | None
+) -> tuple[list[dict[str, Any]], list[str]]:
+    """Replays of the shots that show most, of several kinds, and what couldn't be shown."""
+    places = {play.match: play for play in dossier.plays}
+    wanted: list[tuple[str, str, int]] = []
+    taken: dict[str, int] = {}
+    for match, gain in dossier.gains:
+        for number in gain.rulings[:2]:
+            if number and taken.get(gain.kind, 0) < 2 and (match, number) not in [(m, n) for _, m, n in wanted]:
+                taken[gain.kind] = taken.get(gain.kind, 0) + 1
+                wanted.append((gain.kind, match, number))
+    opened: dict[str, tuple[Recording, dict[int, str]] | None] = {}
+    shots, missing = [], []
+    for kind, match, number in wanted:
+        if len(shots) >= MOST_SHOTS:
+            break
+        play = places.get(match)
+        if play is None:
+            continue
+        try:
+            if match not in opened:
+                opened[match] = _open(play, recordings)
+            found = opened[match]
+            shot = None if found is None else replay_of(found[0], number, found[1], kind, level)
+        except RecordingError as error:
+            missing.append(str(error))
+            opened[match] = None
+            continue
+        if shot is not None:
+            shots.append(shot)
+    return shots, list(dict.fromkeys(missing))
+
+
+def _open(play: PlayRow, recordings: str | Path | None) -> tuple[Recording, dict[int, str]]:
+    from tinclock.store.recording import Recording
+
+    path = Path(play.recording)
+    if recordings is not None and not path.is_dir():
+        path = Path(recordings) / path.name
+    if not play.recording:
+        raise RecordingError(play.match, "was weighed live; no recording of it is known")
+    recording = Recording(path)
+    return recording, recording.names()
+
+
+def _data(
+    dossier: Dossier, weights: Weights, limit: float, shots: list[dict[str, Any]]
+) -> dict[str, Any]:
+    """What the page's charts draw."""
+    minutes, points, lines, ends = 0.0, [], [], []
+    for play in dossier.plays:
+        points += [(round(minutes + at / 60.0, 3), value) for at, value in play.course.points]
+        lines += [(round(minutes + at / 60.0, 3), 1000.0 * trip, 1000.0 * jit) for at, trip, jit in play.course.lines]
+        minutes += max((at / 60.0 for at, _ in play.course.points), default=play.minutes)
+        ends.append((round(minutes, 3), play.match))
+    return {
+        "points": points, "lines": lines, "ends": ends, "limit": limit, "shots": shots,
+        "kinds": _over_matches(dossier), "aim": _aim(dossier, weights),
+    }  # fmt: skip
+
+
+def _over_matches(dossier: Dossier) -> list[dict[str, Any]]:
+    """Decibans by kind, match by match, of the kinds that matter."""
+    total: dict[str, list[float]] = {}
+    for place, play in enumerate(dossier.plays):
+        for kind, decibans in play.course.kinds.items():
+            total.setdefault(kind, [0.0] * len(dossier.plays))[place] = decibans
+    strongest = sorted(total.items(), key=lambda item: -sum(item[1]))[:MOST_KINDS]
+    return [
+        {"title": words_of(kind).title, "each": each} for kind, each in strongest if sum(each) >= SHOWN_DECIBANS
+    ]
+
+
+def _aim(dossier: Dossier, weights: Weights) -> list[dict[str, Any]]:
+    """The account's shares against the population's, in percent."""
+    total: dict[str, tuple[float, float]] = {}
+    for play in dossier.plays:
+        for name, (k, n) in play.course.aim.items():
+            a, b = total.get(name, (0.0, 0.0))
+            total[name] = (a + k, b + n)
+    line, out = _line(dossier), []
+    for name, detector in DETECTORS.items():
+        k, n = total.get(name, (0.0, 0.0))
+        rows: Mapping[str, Any] = weights.ceilings.get(name, {})
+        ceiling = rows.get(line if detector.per_line else "all")
+        if detector.family == "share" and n and ceiling is not None and ceiling.share < 1.0:
+            out.append(
+                {
+                    "title": detector.title, "own": 100.0 * k / n, "trials": n, "typical": 100.0 * ceiling.typical,
+                    "best": 100.0 * ceiling.share,
+                }
+            )  # fmt: skip
+    return out

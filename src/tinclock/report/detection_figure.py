@@ -1,0 +1,87 @@
+"""How good detection is, as a figure: shares found by kind and dial, times, ROC, precision and recall, fair peaks."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from tinclock.report.looks import FAINT, INK, OUTCOMES, RAY, STRUCK, TEAMS, dress, new_figure, save, title
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from numpy.typing import NDArray
+
+MARKS = ("after 1 min", "3 min", "5 min", "10 min")
+
+
+def draw_detection(
+    path: Path, report: dict[str, Any], heights: tuple[NDArray[np.float64], NDArray[np.float64]]
+) -> Path:
+    """Draw what `tinclock detection` reports into a PNG. heights : peak decibans of fair and of unfair accounts."""
+    figure = new_figure("draw_detection")
+    title(
+        figure, 0.955, ("What is found of each kind of unfairness", {"fontsize": 15, "color": INK, "weight": "bold"}),
+        (f"{len(heights[1])} unfair and {len(heights[0])} fair accounts that calibrating never saw", {"fontsize": 11, "color": INK}),
+    )  # fmt: skip
+    _shares(figure.add_axes((0.165, 0.07, 0.40, 0.83)), report["rows"])
+    _roc(figure.add_axes((0.65, 0.63, 0.32, 0.27)), report["curves"])
+    _precision(figure.add_axes((0.65, 0.345, 0.32, 0.20)), report["curves"])
+    _peaks(figure.add_axes((0.65, 0.07, 0.32, 0.19)), heights, report["limit_decibans"])
+    return save(figure, path)
+
+
+def _shares(axes: Any, rows: list[dict[str, Any]]) -> None:
+    kinds = sorted({row["kind"] for row in rows}, reverse=True)
+    dials = sorted({row["dial"] for row in rows})
+    place = {kind: k for k, kind in enumerate(kinds)}
+    for row in rows:
+        x0, y = dials.index(row["dial"]) * 5, place[row["kind"]]
+        for k, share in enumerate(row["found"]):
+            axes.add_patch(_cell(x0 + k, y, share))
+            if 0.0 < share < 1.0:
+                axes.text(x0 + k + 0.5, y + 0.5, f"{100 * share:.0f}", ha="center", va="center", fontsize=6, color=INK)
+    axes.set_xlim(0, 5 * len(dials) - 1)
+    axes.set_ylim(0, len(kinds))
+    dress(axes, "share with a case after 1, 3, 5 and 10 minutes, by dial", "", "")
+    axes.set_yticks(np.arange(len(kinds)) + 0.5, [kind.replace("_", " ") for kind in kinds])
+    axes.set_xticks([5 * k + 2 for k in range(len(dials))], [f"dial {dial:g}" for dial in dials])
+    axes.tick_params(length=0)
+    for side in ("left", "bottom"):
+        axes.spines[side].set_visible(False)
+
+
+def _cell(x: float, y: float, share: float) -> Any:
+    from matplotlib.colors import to_rgb
+    from matplotlib.patches import Rectangle
+
+    low, high = np.array(to_rgb("#ece6da")), np.array(to_rgb(OUTCOMES["upheld"]))
+    return Rectangle((x + 0.04, y + 0.08), 0.92, 0.84, color=tuple(low + share * (high - low)))
+
+
+def _roc(axes: Any, told: dict[str, Any]) -> None:
+    axes.step(np.maximum(told["false"], 1e-4), told["found"], where="post", color=STRUCK, linewidth=2)
+    axes.set_xscale("symlog", linthresh=0.005)
+    axes.set_xlim(0, 1)
+    axes.set_ylim(0, 1.02)
+    dress(axes, f"ROC: area {told['roc_area']:.3f}", "share of fair accounts above the line", "of unfair ones")
+
+
+def _precision(axes: Any, told: dict[str, Any]) -> None:
+    axes.step(told["found"], told["precision"], where="post", color=RAY, linewidth=2)
+    axes.set_xlim(0, 1)
+    axes.set_ylim(0, 1.03)
+    dress(axes, f"precision and recall: area {told['pr_area']:.3f}", "share of unfair accounts found", "right of those")
+
+
+def _peaks(axes: Any, heights: tuple[NDArray[np.float64], NDArray[np.float64]], limit: float) -> None:
+    edges = np.linspace(-5.0, 80.0, 35)
+    for values, colour, name in ((heights[0], TEAMS["pewter"], "fair"), (heights[1], TEAMS["copper"], "unfair")):
+        clipped = np.clip(values, edges[0], edges[-1] - 1e-6)
+        axes.hist(clipped, edges, color=colour, alpha=0.65, label=name, weights=np.full(len(values), 1.0 / max(len(values), 1)))
+    axes.axvline(limit, color=INK, linestyle="--", linewidth=1)
+    axes.text(limit + 1, axes.get_ylim()[1] * 0.86, "a case opens", fontsize=8, color=INK)
+    axes.legend(fontsize=8, frameon=False, loc="upper center")
+    axes.axvline(0, color=FAINT, linewidth=0.5)
+    dress(axes, "the most decibans of one match (80 and more in the last bar)", "decibans", "share")
