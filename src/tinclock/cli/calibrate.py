@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 import tinclock
-from tinclock.cli.desk import store_at, table
+from tinclock.cli.desk import part, store_at, table
 from tinclock.cli.reading import console_for, json_option, progress, told_plainly
 
 if TYPE_CHECKING:
@@ -24,8 +24,8 @@ Examples:
   tinclock weigh evening --weights weights.json
 
 \b
-Labels of MATCH are MATCH-truth/labels.json: [{"account": "beryl", "dials": {}}, {"account": "clover", "dials": {"aim": 1}}],
-dials empty for fair accounts. The more fair play the better: nothing is known of what wasn't seen. Kinds that no
+Labels of MATCH are MATCH-truth/labels.json, with empty dials for fair accounts:
+  [{"account": "beryl", "dials": {}}, {"account": "clover", "dials": {"aim": 1}}] The more fair play the better: nothing is known of what wasn't seen. Kinds that no
 unfair account shows keep the decibans of the table that ships.
 """
 
@@ -52,10 +52,8 @@ def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: 
         decided = None if store is None else labels_of(Desk(store_at(store)))
         with progress(console, "reading") as show:
             for k, path in enumerate(recordings):
-                known: Any = (
-                    with_fair(labels_beside(path).of.values()) if decided is None else _Decided(decided)
-                )
-                good, bad = plays_of(path, known, lambda share, k=k: show((k + share) / len(recordings)))
+                known: Any = with_fair(labels_beside(path).of.values()) if decided is None else _Decided(decided)
+                good, bad = plays_of(path, known, part(show, k, len(recordings)))
                 fair += good
                 unfair += bad
         if not fair:
@@ -66,7 +64,19 @@ def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: 
         weights = from_plays(fair, unfair, provenance, load_weights())
         save_weights(weights, out)
     if as_json:
-        click.echo(json.dumps({"weights": str(out), "fair_accounts": len(fair), "fair_minutes": minutes[0], "unfair_accounts": len(unfair), "unfair_minutes": minutes[1], "codes": sorted(weights.findings)}, indent=2))
+        click.echo(
+            json.dumps(
+                {
+                    "weights": str(out),
+                    "fair_accounts": len(fair),
+                    "fair_minutes": minutes[0],
+                    "unfair_accounts": len(unfair),
+                    "unfair_minutes": minutes[1],
+                    "codes": sorted(weights.findings),
+                },
+                indent=2,
+            )
+        )
         return
     _print(console, weights, out)
 
@@ -87,11 +97,19 @@ class _Decided(dict[str, bool]):
 def _print(console: Any, weights: Weights, out: Path) -> None:
     from tinclock.store.explained import words_of
 
-    rows = table("detector", "line", "average", "best of fair", "clumping", right=("average", "best of fair", "clumping"))
+    rows = table(
+        "detector", "line", "average", "best of fair", "clumping", right=("average", "best of fair", "clumping")
+    )
     for name, lines in weights.ceilings.items():
         unit = 1.0 if name == "claim_rate" else 100.0
         for line, row in lines.items():
-            rows.add_row(words_of(name).title, line, f"{unit * row.typical:.2f}", f"{unit * row.share:.2f}", f"{row.clumping:.3f}")
+            rows.add_row(
+                words_of(name).title,
+                line,
+                f"{unit * row.typical:.2f}",
+                f"{unit * row.share:.2f}",
+                f"{row.clumping:.3f}",
+            )
     console.print(rows)
     codes = table("finding", "means", "steady: a minute", "decibans", right=("steady: a minute", "decibans"))
     for code, lines_ in weights.findings.items():
@@ -99,4 +117,9 @@ def _print(console: Any, weights: Weights, out: Path) -> None:
         codes.add_row(code, words_of(code).title, f"{rate.fair_per_min:.3g}", f"{rate.decibans:.1f}")
     console.print(codes)
     told = weights.provenance
-    console.print(f"weights {out}: {told.fair_accounts} fair accounts, {told.fair_minutes:.0f} minutes; {told.unfair_accounts} unfair, {told.unfair_minutes:.0f} minutes", highlight=False, soft_wrap=True)
+    console.print(
+        f"weights {out}: {told.fair_accounts} fair accounts, {told.fair_minutes:.0f} minutes; "
+        f"{told.unfair_accounts} unfair, {told.unfair_minutes:.0f} minutes",
+        highlight=False,
+        soft_wrap=True,
+    )

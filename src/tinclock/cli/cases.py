@@ -48,7 +48,13 @@ def cases() -> None:
 
 @cases.command("list")
 @store_option
-@click.option("--state", "states", multiple=True, type=click.Choice(["open", "watch", "cleared", "confirmed"]), help="Only these; default open.")
+@click.option(
+    "--state",
+    "states",
+    multiple=True,
+    type=click.Choice(["open", "watch", "cleared", "confirmed"]),
+    help="Only these; default open.",
+)
 @click.option("--rows", default=30, show_default=True, type=click.IntRange(1, 100000), help="How many.")
 @json_option
 def list_cases(store: str, states: tuple[str, ...], rows: int, as_json: bool) -> None:
@@ -73,7 +79,14 @@ def _print_queue(console: Any, found: list[Case], counts: dict[str, int]) -> Non
     rows = table("account", "state", "decibans", "now", "opened", "why", right=("decibans", "now"))
     for case in found:
         state = f"[{STATE_STYLES[case.state]}]{case.state}[/]"
-        rows.add_row(escape(case.account), state, f"{case.peak:.0f}", f"{case.decibans:.0f}", when(case.opened_at), escape(case.why))
+        rows.add_row(
+            escape(case.account),
+            state,
+            f"{case.peak:.0f}",
+            f"{case.decibans:.0f}",
+            when(case.opened_at),
+            escape(case.why),
+        )
     console.print(rows)
     told = ", ".join(f"{counts[state]} {state}" for state in STATE_STYLES)
     console.print(f"{told}; {counts['accounts']} accounts in all", highlight=False)
@@ -122,7 +135,10 @@ def _print_dossier(console: Any, dossier: Dossier, weights: Any) -> None:
     console.print()
     console.print(rows)
     for decision in dossier.decisions:
-        console.print(f"{when(decision.at)} {escape(decision.reviewer)}: {decision.verdict}, {escape(decision.note)}", highlight=False)
+        console.print(
+            f"{when(decision.at)} {escape(decision.reviewer)}: {decision.verdict}, {escape(decision.note)}",
+            highlight=False,
+        )
 
 
 @cases.command()
@@ -132,7 +148,14 @@ def _print_dossier(console: Any, dossier: Dossier, weights: Any) -> None:
 @weights_option
 @recordings_option
 @level_option
-def page(account: str, out: Path | None, store: str, weights_file: Path | None, recordings: Path | None, level_file: Path | None) -> None:
+def page(
+    account: str,
+    out: Path | None,
+    store: str,
+    weights_file: Path | None,
+    recordings: Path | None,
+    level_file: Path | None,
+) -> None:
     """Write an account's case page: one HTML file that opens anywhere, with charts and replays of its shots."""
     from tinclock.report.case_page import write_case_page
     from tinclock.store.review import Desk
@@ -159,7 +182,9 @@ def _file_name(account: str) -> str:
 @store_option
 @recordings_option
 @click.pass_context
-def replay(ctx: click.Context, account: str, ruling: int | None, picture: Path | None, store: str, recordings: Path | None) -> None:
+def replay(
+    ctx: click.Context, account: str, ruling: int | None, picture: Path | None, store: str, recordings: Path | None
+) -> None:
     """Explain and draw one of the shots that a case is about."""
     from tinclock.cli.explain import explain
     from tinclock.store.review import Desk
@@ -176,7 +201,17 @@ def replay(ctx: click.Context, account: str, ruling: int | None, picture: Path |
     path = where[chosen[0]]
     if recordings is not None and not path.is_dir():
         path = recordings / path.name
-    ctx.invoke(explain, recording=path, number=chosen[1], rows=1, first=False, picture=picture, level_file=None, salvage=False, as_json=False)
+    ctx.invoke(
+        explain,
+        recording=path,
+        number=chosen[1],
+        rows=1,
+        first=False,
+        picture=picture,
+        level_file=None,
+        salvage=False,
+        as_json=False,
+    )
 
 
 def _deciding(command: Any) -> Any:
@@ -189,7 +224,16 @@ def _deciding(command: Any) -> Any:
 @click.argument("account")
 @click.argument("verdict", type=click.Choice(["cleared", "watch", "confirmed"]))
 @_deciding
-def decide(account: str, verdict: str, store: str, log_folder: Path | None, reviewer: str, note: str, as_json: bool, **notices: Any) -> None:
+def decide(
+    account: str,
+    verdict: str,
+    store: str,
+    log_folder: Path | None,
+    reviewer: str,
+    note: str,
+    as_json: bool,
+    **notices: Any,
+) -> None:
     """Decide a case. It is written into the evidence log, and nothing else happens: acting on it is the game's."""
     with told_plainly(), notifier(notices) as tell:
         desk = _desk(store, log_folder, tell)
@@ -199,7 +243,9 @@ def decide(account: str, verdict: str, store: str, log_folder: Path | None, revi
 @cases.command()
 @click.argument("account")
 @_deciding
-def reopen(account: str, store: str, log_folder: Path | None, reviewer: str, note: str, as_json: bool, **notices: Any) -> None:
+def reopen(
+    account: str, store: str, log_folder: Path | None, reviewer: str, note: str, as_json: bool, **notices: Any
+) -> None:
     """Put a decided case back into the queue."""
     with told_plainly(), notifier(notices) as tell:
         desk = _desk(store, log_folder, tell)
@@ -218,7 +264,8 @@ def _told(decision: Decision, as_json: bool) -> None:
     if as_json:
         click.echo(json.dumps(msgspec.to_builtins(decision), indent=2))
         return
-    click.echo(f"{decision.account}: {decision.verdict} by {decision.reviewer}; record {decision.log_number} of the evidence log")
+    kept = f"record {decision.log_number} of the evidence log"
+    click.echo(f"{decision.account}: {decision.verdict} by {decision.reviewer}; {kept}")
 
 
 @cases.command()
@@ -244,7 +291,10 @@ def compare(first: str, second: str, store: str, as_json: bool) -> None:
     shown = table("", escape(first), escape(second), right=(escape(first), escape(second)))
     for row in rows:
         name = words_of(row["name"]).title if row["of"] in ("decibans", "share") else row["name"]
-        shown.add_row(f"{name}{', %' if row['of'] == 'share' else ''}", *(f"{value:.1f}" if value is not None else "-" for value in row["values"]))
+        shown.add_row(
+            f"{name}{', %' if row['of'] == 'share' else ''}",
+            *(f"{value:.1f}" if value is not None else "-" for value in row["values"]),
+        )
     console.print(shown)
 
 
@@ -274,13 +324,25 @@ def export(form: str, out: Path | None, what: str, account: str | None, store: s
 
 @cases.command()
 @click.argument("account", required=False)
-@click.option("--unseen-days", type=click.FloatRange(0.0), help="Instead: everybody without an open case who hasn't played for so long.")
+@click.option(
+    "--unseen-days",
+    type=click.FloatRange(0.0),
+    help="Instead: everybody without an open case who hasn't played for so long.",
+)
 @click.option("--reason", default="", help="Why: it is kept, the name isn't.")
 @click.option("--yes", is_flag=True, help="Don't ask.")
 @store_option
 @log_option
 @reviewer_option
-def forget(account: str | None, unseen_days: float | None, reason: str, yes: bool, store: str, log_folder: Path | None, reviewer: str) -> None:
+def forget(
+    account: str | None,
+    unseen_days: float | None,
+    reason: str,
+    yes: bool,
+    store: str,
+    log_folder: Path | None,
+    reviewer: str,
+) -> None:
     """Delete everything that names an account; that it happened is kept."""
     if (account is None) == (unseen_days is None):
         raise click.UsageError("name an account, or give --unseen-days")
@@ -311,12 +373,28 @@ def summary(store: str, as_json: bool) -> None:
         click.echo(json.dumps(report, indent=2))
         return
     console = console_for(False)
-    rows = table("what spoke most", "confirmed", "cleared", "watched", "share confirmed", right=("confirmed", "cleared", "watched", "share confirmed"))
+    rows = table(
+        "what spoke most",
+        "confirmed",
+        "cleared",
+        "watched",
+        "share confirmed",
+        right=("confirmed", "cleared", "watched", "share confirmed"),
+    )
     for row in report["kinds"]:
-        rows.add_row(words_of(row["kind"]).title, str(row["confirmed"]), str(row["cleared"]), str(row["watch"]), "-" if row["share"] is None else f"{100 * row['share']:.0f} %")
+        rows.add_row(
+            words_of(row["kind"]).title,
+            str(row["confirmed"]),
+            str(row["cleared"]),
+            str(row["watch"]),
+            "-" if row["share"] is None else f"{100 * row['share']:.0f} %",
+        )
     console.print(rows)
     for row in report["decibans"]:
-        console.print(f"{row['from']:.0f} to {row['to']:.0f} decibans: {row['confirmed']} confirmed, {row['cleared']} cleared", highlight=False)
+        console.print(
+            f"{row['from']:.0f} to {row['to']:.0f} decibans: {row['confirmed']} confirmed, {row['cleared']} cleared",
+            highlight=False,
+        )
 
 
 @cases.command("check-log")
@@ -330,7 +408,9 @@ def check_log(store: str, log_folder: Path | None, as_json: bool) -> None:
 
     with told_plainly():
         folder = log_folder_of(store, log_folder)
-        noted = [Head(d.log_number, d.log_digest) for d in Desk(store_at(store)).decisions() if d.log_number and d.log_digest]
+        noted = [
+            Head(d.log_number, d.log_digest) for d in Desk(store_at(store)).decisions() if d.log_number and d.log_digest
+        ]
         problem = next((found for head in (None, *noted) if (found := verify_log(folder, head)) is not None), None)
     if as_json:
         click.echo(json.dumps({"log": str(folder), "problem": problem, "decisions": len(noted)}, indent=2))

@@ -23,7 +23,10 @@ store_option = click.option(
     help="Where cases are: a folder, or a URL such as postgresql+psycopg://user@host/name.",
 )  # fmt: skip
 log_option = click.option(
-    "--log", "log_folder", type=click.Path(path_type=Path), help="The evidence log; default: `log` in the store's folder."
+    "--log",
+    "log_folder",
+    type=click.Path(path_type=Path),
+    help="The evidence log; default: `log` in the store's folder.",
 )
 weights_option = click.option(
     "--weights", "weights_file", type=click.Path(path_type=Path), help="Your own table of weights; see `calibrate`."
@@ -75,6 +78,11 @@ def _user() -> str:
         return getpass.getuser()
     except (OSError, KeyError):  # no such user: a container without names
         return ""
+
+
+def part(show: Callable[[float], None], number: int, of: int) -> Callable[[float], None]:
+    """What shows the progress of one of several: `number` of them are done."""
+    return lambda share: show((number + share) / of)
 
 
 def when(at: float) -> str:

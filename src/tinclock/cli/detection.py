@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.desk import table, weights_at, weights_option
+from tinclock.cli.desk import part, table, weights_at, weights_option
 from tinclock.cli.reading import console_for, json_option, progress, told_plainly, written
 
 if TYPE_CHECKING:
@@ -29,13 +29,34 @@ Needs the truth beside each recording (`tinclock play` writes it). Give recordin
 
 @click.command(epilog=EPILOG)
 @click.argument("recordings", metavar="RECORDING...", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--alpha", default=0.001, show_default=True, type=click.FloatRange(1e-9, 0.5), help="The share of fair accounts that may ever get a case.")
-@click.option("--fair-histories", default=0, type=click.IntRange(0), help="Also put together so many histories of fair accounts, and count cases.")
+@click.option(
+    "--alpha",
+    default=0.001,
+    show_default=True,
+    type=click.FloatRange(1e-9, 0.5),
+    help="The share of fair accounts that may ever get a case.",
+)
+@click.option(
+    "--fair-histories",
+    default=0,
+    type=click.IntRange(0),
+    help="Also put together so many histories of fair accounts, and count cases.",
+)
 @click.option("--seed", default=7, show_default=True, help="Of those histories.")
-@click.option("--figures", type=click.Path(path_type=Path), help="Draw into this folder: detection.png, false-cases.png.")
+@click.option(
+    "--figures", type=click.Path(path_type=Path), help="Draw into this folder: detection.png, false-cases.png."
+)
 @weights_option
 @json_option
-def detection(recordings: tuple[Path, ...], alpha: float, fair_histories: int, seed: int, figures: Path | None, weights_file: Path | None, as_json: bool) -> None:
+def detection(
+    recordings: tuple[Path, ...],
+    alpha: float,
+    fair_histories: int,
+    seed: int,
+    figures: Path | None,
+    weights_file: Path | None,
+    as_json: bool,
+) -> None:
     """Say what share of unfair accounts gets a case after how much play, and what share of fair ones."""
     import numpy as np
 
@@ -49,7 +70,7 @@ def detection(recordings: tuple[Path, ...], alpha: float, fair_histories: int, s
         with progress(console, "weighing") as show:
             for k, path in enumerate(recordings):
                 labels = labels_beside(path).of
-                plays += labelled_in(path, labels, weights, lambda share, k=k: show((k + share) / len(recordings)))
+                plays += labelled_in(path, labels, weights, part(show, k, len(recordings)))
     shares, limit = shares_of(weights), limit_decibans(alpha)
     fair, unfair = [p for p in plays if not p.dials], [p for p in plays if p.dials]
     rows = detection_rows(unfair, shares, limit)
@@ -57,13 +78,15 @@ def detection(recordings: tuple[Path, ...], alpha: float, fair_histories: int, s
     report: dict[str, Any] = {
         "recordings": len(recordings), "alpha": alpha, "limit_decibans": limit,
         "fair_accounts": len(fair), "fair_minutes": sum(float(p.times_min[-1]) for p in fair if len(p.times_min)),
-        "fair_with_case": int((heights[0] >= limit).sum()), "fair_highest": float(heights[0].max()) if len(fair) else None,
-        "rows": [{**row._asdict(), "median_min": None if math.isnan(row.median_min) else row.median_min} for row in rows],
+        "fair_with_case": int((heights[0] >= limit).sum()), "fair_highest": float(heights[0].max(initial=0.0)),
+        "rows": [{**row._asdict(), "median_min": _or_none(row.median_min)} for row in rows],
         "curves": curves(*heights),
     }  # fmt: skip
     if fair_histories:
         with progress(console, "fair histories") as show:
-            report["false_cases"] = false_cases(fair, shares, limit, fair_histories, np.random.default_rng(seed), show)._asdict()
+            report["false_cases"] = false_cases(
+                fair, shares, limit, fair_histories, np.random.default_rng(seed), show
+            )._asdict()
     if figures is not None:
         from tinclock.report.detection_figure import draw_detection
 
@@ -75,11 +98,17 @@ def detection(recordings: tuple[Path, ...], alpha: float, fair_histories: int, s
     _print(console, report)
 
 
+def _or_none(value: float) -> float | None:
+    return None if math.isnan(value) else value
+
+
 def _print(console: Any, report: dict[str, Any]) -> None:
     from tinclock.core.evidence.quality import MARKS_MIN
 
     names = [f"{mark:g} min" for mark in MARKS_MIN]
-    rows = table("unfair", "dial", "accounts", *names, "median to case", right=("dial", "accounts", *names, "median to case"))
+    rows = table(
+        "unfair", "dial", "accounts", *names, "median to case", right=("dial", "accounts", *names, "median to case")
+    )
     for row in report["rows"]:
         median = "-" if row["median_min"] is None else f"{row['median_min']:.1f} min"
         shares = [f"[{_colour(share)}]{100.0 * share:.0f} %[/]" for share in row["found"]]
@@ -87,14 +116,14 @@ def _print(console: Any, report: dict[str, Any]) -> None:
     console.print(rows)
     told = report["curves"]
     console.print(
-        f"{report['fair_accounts']} fair accounts, {report['fair_minutes']:.0f} minutes: {report['fair_with_case']} got a case, "
-        f"the highest reached {report['fair_highest']:.1f} of {report['limit_decibans']:.0f} decibans\n"
+        f"{report['fair_accounts']} fair accounts, {report['fair_minutes']:.0f} minutes: {report['fair_with_case']} "
+        f"got a case, the highest reached {report['fair_highest']:.1f} of {report['limit_decibans']:.0f} decibans\n"
         f"area under ROC {told['roc_area']:.3f}, under precision and recall {told['pr_area']:.3f}", highlight=False,
     )  # fmt: skip
     if "false_cases" in report:
         found = report["false_cases"]
         console.print(
-            f"{found['histories']} fair histories of {found['matches']} matches, {found['minutes'] / 60:.0f} hours: "
+            f"{found['histories']} fair histories of {found['matches']} matches, {found['minutes'] / 60:.0f} h: "
             f"{found['cases']} cases, {100 * found['share']:.3f} % (95 %: {100 * found['low']:.3f} to "
             f"{100 * found['high']:.3f}; allowed {100 * report['alpha']:g})", highlight=False,
         )  # fmt: skip

@@ -37,7 +37,11 @@ Nothing is done to anybody: cases wait for a person (`tinclock cases list`).
 @log_option
 @weights_option
 @click.option("--server", default="", help="The name of the server that recorded them.")
-@click.option("--alpha", type=click.FloatRange(1e-9, 0.5), help="The share of fair accounts that may ever get a case; default 0.001.")
+@click.option(
+    "--alpha",
+    type=click.FloatRange(1e-9, 0.5),
+    help="The share of fair accounts that may ever get a case; default 0.001.",
+)
 @click.option("--dry-run", is_flag=True, help="Store nothing.")
 @level_option
 @notify_options
@@ -72,9 +76,7 @@ def match_name(path: Path, recording: Any) -> str:
     return f"{path.name}.{sha256((path / FLUSHES).read_bytes())[:8]}" if recording.flushes else path.name
 
 
-def _one(
-    path: Path, weights: Weights, cases: Any, log: Any, level: Any, server: str, console: Any
-) -> dict[str, Any]:
+def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server: str, console: Any) -> dict[str, Any]:
     from tinclock.core.evidence.course import Weighing
     from tinclock.store.seen import seen_in
 

@@ -62,12 +62,13 @@ def case_page(
     environment.filters["when"] = lambda at: time.strftime("%Y-%m-%d %H:%M", time.gmtime(at)) + " UTC"
     environment.filters["day"] = lambda at: time.strftime("%Y-%m-%d", time.gmtime(at))
     shots, missing = _shots(dossier, recordings, level)
-    return environment.get_template("case.html").render(
+    page: str = environment.get_template("case.html").render(
         dossier=dossier, account=dossier.account, case=dossier.case, limit=limit, kinds=kinds_of(dossier, weights),
         counts=[(code, words_of(code).title, count) for code, count in dossier.counts.items()], shots=shots,
         missing=missing, data=_data(dossier, weights, limit, shots), plotly=get_plotlyjs(),
         provenance=weights.provenance,
     )  # fmt: skip
+    return page
 
 
 def kinds_of(dossier: Dossier, weights: Weights) -> list[dict[str, Any]]:
@@ -121,7 +122,8 @@ def _shots(
                 taken[gain.kind] = taken.get(gain.kind, 0) + 1
                 wanted.append((gain.kind, match, number))
     opened: dict[str, tuple[Recording, dict[int, str]] | None] = {}
-    shots, missing = [], []
+    shots: list[dict[str, Any]] = []
+    missing: list[str] = []
     for kind, match, number in wanted:
         if len(shots) >= MOST_SHOTS:
             break
@@ -154,9 +156,7 @@ def _open(play: PlayRow, recordings: str | Path | None) -> tuple[Recording, dict
     return recording, recording.names()
 
 
-def _data(
-    dossier: Dossier, weights: Weights, limit: float, shots: list[dict[str, Any]]
-) -> dict[str, Any]:
+def _data(dossier: Dossier, weights: Weights, limit: float, shots: list[dict[str, Any]]) -> dict[str, Any]:
     """What the page's charts draw."""
     minutes, points, lines, ends = 0.0, [], [], []
     for play in dossier.plays:
@@ -177,9 +177,7 @@ def _over_matches(dossier: Dossier) -> list[dict[str, Any]]:
         for kind, decibans in play.course.kinds.items():
             total.setdefault(kind, [0.0] * len(dossier.plays))[place] = decibans
     strongest = sorted(total.items(), key=lambda item: -sum(item[1]))[:MOST_KINDS]
-    return [
-        {"title": words_of(kind).title, "each": each} for kind, each in strongest if sum(each) >= SHOWN_DECIBANS
-    ]
+    return [{"title": words_of(kind).title, "each": each} for kind, each in strongest if sum(each) >= SHOWN_DECIBANS]
 
 
 def _aim(dossier: Dossier, weights: Weights) -> list[dict[str, Any]]:

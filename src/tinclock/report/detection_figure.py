@@ -23,7 +23,7 @@ def draw_detection(
     figure = new_figure("draw_detection")
     title(
         figure, 0.955, ("What is found of each kind of unfairness", {"fontsize": 15, "color": INK, "weight": "bold"}),
-        (f"{len(heights[1])} unfair and {len(heights[0])} fair accounts that calibrating never saw", {"fontsize": 11, "color": INK}),
+        (f"{len(heights[1])} unfair and {len(heights[0])} fair accounts", {"fontsize": 11, "color": INK}),
     )  # fmt: skip
     _shares(figure.add_axes((0.165, 0.07, 0.40, 0.83)), report["rows"])
     _roc(figure.add_axes((0.65, 0.63, 0.32, 0.27)), report["curves"])
@@ -79,7 +79,14 @@ def _peaks(axes: Any, heights: tuple[NDArray[np.float64], NDArray[np.float64]], 
     edges = np.linspace(-5.0, 80.0, 35)
     for values, colour, name in ((heights[0], TEAMS["pewter"], "fair"), (heights[1], TEAMS["copper"], "unfair")):
         clipped = np.clip(values, edges[0], edges[-1] - 1e-6)
-        axes.hist(clipped, edges, color=colour, alpha=0.65, label=name, weights=np.full(len(values), 1.0 / max(len(values), 1)))
+        axes.hist(
+            clipped,
+            edges,
+            color=colour,
+            alpha=0.65,
+            label=name,
+            weights=np.full(len(values), 1.0 / max(len(values), 1)),
+        )
     axes.axvline(limit, color=INK, linestyle="--", linewidth=1)
     axes.text(limit + 1, axes.get_ylim()[1] * 0.86, "a case opens", fontsize=8, color=INK)
     axes.legend(fontsize=8, frameon=False, loc="upper center")

@@ -74,7 +74,10 @@ def replay_of(
             history.rig_of(ruling.entity),
             [hitboxes_at(history, ruling.entity, View(history.newest_tick, history.newest_tick, 0.0))],
         ),
-        "ray": [list(ruling.origin), [o + reach * d for o, d in zip(ruling.origin, ruling.direction or aim, strict=True)]],
+        "ray": [
+            list(ruling.origin),
+            [o + reach * d for o, d in zip(ruling.origin, ruling.direction or aim, strict=True)],
+        ],
         "aimed": [o + reach * d for o, d in zip(ruling.origin, aim, strict=True)],
         "level": _cover(past.level, np.array(ruling.origin), np.array(aim), reach),
         "screen": _screen(past, view, bodies, target, np.array(ruling.origin), np.array(aim)),
@@ -94,9 +97,7 @@ def _steps(past: Past, ruling: Ruling, view: View) -> tuple[list[float], list[Vi
     return ages, views
 
 
-def _target(
-    past: Past, ruling: Ruling, view: View, origin: NDArray[np.float64], aim: NDArray[np.float64]
-) -> int:
+def _target(past: Past, ruling: Ruling, view: View, origin: NDArray[np.float64], aim: NDArray[np.float64]) -> int:
     if ruling.hits:
         return ruling.hits[0].victim
     best, who = np.inf, 0
@@ -133,13 +134,10 @@ def _parts(rig: Any, poses: list[Hitboxes | None]) -> dict[str, Any]:
     if first is None:
         return {"shapes": [], "steps": []}
     shapes = [
-        [int(shape), *[round(float(v), 4) for v in size]]
-        for shape, size in zip(first.shapes, first.sizes, strict=True)
+        [int(shape), *[round(float(v), 4) for v in size]] for shape, size in zip(first.shapes, first.sizes, strict=True)
     ]
     steps = [
-        None
-        if pose is None
-        else np.round(np.concatenate([pose.centres, pose.axes.reshape(-1, 9)], 1), 4).tolist()
+        None if pose is None else np.round(np.concatenate([pose.centres, pose.axes.reshape(-1, 9)], 1), 4).tolist()
         for pose in poses
     ]
     return {"shapes": shapes, "parts": list(first.parts), "steps": steps}
@@ -175,7 +173,7 @@ def _cover(
 def _screen(
     past: Past, view: View, bodies: list[int], target: int, origin: NDArray[np.float64], aim: NDArray[np.float64]
 ) -> list[dict[str, Any]]:
-    """What the shooter's screen showed about its crosshair: outlines of hitboxes, in milliradians; hidden: it didn't."""
+    """What the shooter's screen showed about its crosshair: outlines, in milliradians; hidden: it didn't show them."""
     left = np.array([-aim[1], aim[0], 0.0])
     left /= max(float(np.linalg.norm(left)), 1e-9)
     basis = np.stack([-left, np.cross(aim, left)])
@@ -190,5 +188,11 @@ def _screen(
         flat = [1000.0 * polygon / ahead for polygon in outlines(boxes, basis, origin)]
         inside = [p for p in flat if float(np.abs(p).max()) < 4000.0 * SCREEN_RAD]
         seen = Sight(past.level).clear(np.tile(origin, (len(boxes.centres), 1)), boxes.centres)
-        out.append({"target": entity == target, "hidden": not seen.any(), "outlines": [np.round(polygon, 2).tolist() for polygon in inside]})
+        out.append(
+            {
+                "target": entity == target,
+                "hidden": not seen.any(),
+                "outlines": [np.round(polygon, 2).tolist() for polygon in inside],
+            }
+        )
     return out

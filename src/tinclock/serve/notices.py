@@ -1,7 +1,7 @@
 """Telling others when a case opens or changes: a webhook (CloudEvents 1.0, JSON) and syslog (RFC 5424).
 
-Every notice is written into a spool first and taken out once it was delivered, so a receiver that is away gets it later:
-`deliver` tries all that are there, the oldest first. A notice may arrive twice (its sender was killed before it took it
+Every notice is written into a spool first and taken out once it was delivered, so a receiver that is away gets it
+later: `deliver` tries all that are there, the oldest first. A notice may arrive twice (its sender was killed before it took it
 out); its id is the same then.
 """
 
@@ -135,7 +135,9 @@ def _post(url: str, event: CloudEvent) -> str | None:
 
     headers = {"Content-Type": "application/cloudevents+json; charset=utf-8"}
     try:
-        answer = httpx.post(url, content=msgspec.json.encode(event), headers=headers, timeout=TIMEOUT_S, trust_env=False)
+        answer = httpx.post(
+            url, content=msgspec.json.encode(event), headers=headers, timeout=TIMEOUT_S, trust_env=False
+        )
     except httpx.HTTPError as error:
         return f"no answer ({error})"
     return None if answer.is_success else f"answered {answer.status_code}"

@@ -26,7 +26,7 @@ class StandInReceiver:
         outer = self
 
         class Handler(BaseHTTPRequestHandler):
-            def do_POST(self) -> None:  # noqa: N802 - the standard library's name
+            def do_POST(self) -> None:
                 body = self.rfile.read(int(self.headers.get("Content-Length", "0")))
                 if outer.refused < outer._refuse:
                     outer.refused += 1

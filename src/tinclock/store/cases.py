@@ -132,7 +132,9 @@ class CaseStore:
             by_account.setdefault(finding.account, []).append((number, finding))
         told: list[tuple[str, Case]] = []
         with self.write() as connection:
-            if not _insert_new(connection, "MATCHES", {"match": match, "taken_at": now, "server": server, "recording": recording}):
+            if not _insert_new(
+                connection, "MATCHES", {"match": match, "taken_at": now, "server": server, "recording": recording}
+            ):
                 raise EvidenceError(self._shown(), f"match {match!r} was taken before; each counts once")
             for account in sorted(course.stages):
                 what = self._take_account(connection, account, match, course, weights, now)
@@ -140,9 +142,9 @@ class CaseStore:
                 if what is not None:
                     told.append(what)
         if self.on_case is not None:
-            for what, case in told:
-                self.on_case(what, case)
-        return [case for what, case in told if what == "opened"]
+            for event, case in told:
+                self.on_case(event, case)
+        return [case for event, case in told if event == "opened"]
 
     def _take_account(
         self, connection: Connection, account: str, match: str, course: Course, weights: Weights, now: float
@@ -269,9 +271,7 @@ def _save_strands(
         connection.execute(STRANDS.insert(), rows)
 
 
-def _insert_findings(
-    connection: Connection, account: str, match: str, found: list[tuple[int, Finding]]
-) -> None:
+def _insert_findings(connection: Connection, account: str, match: str, found: list[tuple[int, Finding]]) -> None:
     from tinclock.store.case_tables import FINDINGS
 
     rows = [

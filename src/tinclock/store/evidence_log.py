@@ -32,7 +32,7 @@ _NAME = re.compile(r"evidence-(\d{6})\.jsonl")
 
 Sync = Literal["each", "soon", "never"]
 SYNC_OF: Final[dict[str, Sync]] = {"tournament": "each", "ranked": "soon", "casual": "never"}
-"""By trust profile: whether a record is on the disk before it is acknowledged, within 0.2 s, or when the system likes."""
+"""By trust profile: a record is on the disk before it is acknowledged, within 0.2 s, or when the system likes."""
 
 
 class Entry(msgspec.Struct, frozen=True):
@@ -206,9 +206,13 @@ def verify_log(folder: str | Path, head: Head | None = None) -> str | None:
                 torn = path == files[-1] and not path.read_bytes().endswith(b"\n")
                 return f"{error}" + (" (a torn end; the next writer sets it aside)" if torn else "")
             if entry.number != number + 1:
-                return f"{path}: line {row} is record {entry.number}, where {number + 1} belongs: {_gone(entry, number)}"
+                return (
+                    f"{path}: line {row} is record {entry.number}, where {number + 1} belongs: {_gone(entry, number)}"
+                )
             if entry.previous != digest:
-                what = f"record {number} was edited after it was written" if number else "it is not the first of its log"
+                what = (
+                    f"record {number} was edited after it was written" if number else "it is not the first of its log"
+                )
                 return f"{path}: line {row}, record {entry.number}, doesn't follow what is before it: {what}"
             number, digest = entry.number, sha256(line)
             if head is not None and number == head.number:

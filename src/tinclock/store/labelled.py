@@ -1,4 +1,4 @@
-"""Labelled recordings: what accounts did there, with the truth about them, for calibrating and for judging detection."""
+"""Labelled recordings: what accounts did there, with the truth about them, to calibrate by and to judge detection."""
 
 from __future__ import annotations
 

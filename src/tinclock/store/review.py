@@ -75,7 +75,7 @@ class Desk:
 
         with self.store.write() as connection:
             rows = connection.execute(select(CASES.c.state, func.count()).group_by(CASES.c.state))
-            found = {state: count for state, count in rows}
+            found = dict(rows.tuples().all())
             accounts = connection.execute(select(func.count()).select_from(ACCOUNTS)).scalar_one()
         return {**{state: found.get(state, 0) for state in STATES}, "accounts": accounts}
 
@@ -102,7 +102,7 @@ class Desk:
             )
             gains = [(g.match, msgspec.json.decode(g.body, type=Gain)) for g in connection.execute(strongest)]
         return Dossier(
-            Account(*row), None if case is None else case_of(case), decided, [_play(play) for play in plays],
+            Account(*tuple(row)), None if case is None else case_of(case), decided, [_play(play) for play in plays],
             dict(sorted(((code, count) for code, count in counts), key=lambda item: -item[1])), gains,
         )  # fmt: skip
 
@@ -148,9 +148,7 @@ class Desk:
         """Put a case that was decided back into the queue. Raises as `decide` does."""
         return self._enter(account, "reopened", "open", reviewer, note, at)
 
-    def _enter(
-        self, account: str, verdict: str, state: str, reviewer: str, note: str, at: float | None
-    ) -> Decision:
+    def _enter(self, account: str, verdict: str, state: str, reviewer: str, note: str, at: float | None) -> Decision:
         from sqlalchemy import select, update
 
         from tinclock.store.case_tables import CASES, DECISIONS
@@ -186,7 +184,9 @@ class Desk:
         if not reviewer.strip() or not note.strip():
             raise EvidenceError(self.store.address, "a decision needs the reviewer's name and a note that says why")
         if len(note) > LONGEST_NOTE:
-            raise EvidenceError(self.store.address, f"a note may be {LONGEST_NOTE} characters long, this is {len(note)}")
+            raise EvidenceError(
+                self.store.address, f"a note may be {LONGEST_NOTE} characters long, this is {len(note)}"
+            )
         if self._log is None:
             raise EvidenceError(self.store.address, "nothing is decided without an evidence log to chain it into")
         return self._log

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import hashlib
-from collections import deque
+from collections import Counter, deque
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
 
 from tinclock.core.evidence.course import Seen
-from tinclock.core.evidence.observe import Line, Observer
+from tinclock.core.evidence.observe import AIMED, Line, Observer
 from tinclock.core.evidence.scene import Party, Scene, scene_from
 from tinclock.core.evidence.sight import Sight
 from tinclock.core.geometry.rig import Rig
+from tinclock.core.records import Ruling
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -21,12 +22,12 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Ruling
     from tinclock.store.layout import Flush
     from tinclock.store.recording import Recording
 
 STRETCH_S = 5.0
 """Flushes are put together until they span so much."""
+_RULING = msgspec.json.Decoder(Ruling).decode
 REACH_BACK_S = 1.4
 """A stretch's scene reaches so much further back: over the oldest view, and what was to be seen before it."""
 LINE_WINDOW_S = 10.0
@@ -71,10 +72,13 @@ class _Reading:
     def take(self, flushes: list[Flush]) -> Seen | None:
         """What a few flushes hold."""
         rulings: list[Ruling] = []
+        claims: Counter[str] = Counter()
         for flush in flushes:
             self._people(flush)
             self._pings(flush)
-            rulings += self._recording.rulings_of(flush)
+            table = self._recording.piece("rulings", flush)
+            claims.update(account for account in table["account"].to_pylist() if account)
+            rulings += _telling(table)
         timed = [(f.from_s, f.to_s) for f in flushes if f.from_s is not None and f.to_s is not None]
         if not timed:
             return None
@@ -83,9 +87,7 @@ class _Reading:
         shots = self._observer.shots(scene, rulings, self._lines.now)
         looks = self._observer.looks(scene, from_s, until_s)
         found = [(r.number, finding) for r in rulings for finding in r.findings if r.account]
-        return Seen(
-            from_s, until_s, shots, looks, found, _counts(rulings), dict(self._lines.now), dict(self._parties)
-        )
+        return Seen(from_s, until_s, shots, looks, found, dict(claims), dict(self._lines.now), dict(self._parties))
 
     def _people(self, flush: Flush) -> None:
         table = self._recording.piece("calls", flush)
@@ -160,9 +162,8 @@ class _Lines:
         self.now[connection] = Line(min(t for _, t in trips), jitter + (abs(transit - before) - jitter) / 16.0)
 
 
-def _counts(rulings: list[Ruling]) -> dict[str, int]:
-    out: dict[str, int] = {}
-    for ruling in rulings:
-        if ruling.account:
-            out[ruling.account] = out.get(ruling.account, 0) + 1
-    return out
+def _telling(table: Any) -> list[Ruling]:
+    """The rulings of a table that show an aim or hold a finding; most are moves, and say nothing."""
+    columns = (table[name].to_pylist() for name in ("kind", "findings", "ruling"))
+    texts = [text for kind, found, text in zip(*columns, strict=True) if found or kind in AIMED]
+    return [_RULING(text) for text in texts]

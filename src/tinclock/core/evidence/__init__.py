@@ -1,1 +1,1 @@
-"""What findings and play say for or against an account: weights, detectors, and evidence that may be looked at any time."""
+"""What findings and play say for or against an account: weights, detectors, evidence to be looked at at any time."""

@@ -1,13 +1,14 @@
 """Calibrating: what fair accounts reach and how often findings come to them, from matches whose accounts are labelled.
 
 A ceiling is the 99.9 % quantile of the share that fair accounts have in the long run, estimated with their sampling
-error taken out; where that lies below what the pooled count can exclude, the latter.
+error taken out; where that lies below what the pooled count can exclude, the latter. On top comes headroom, for players
+and lines that calibrating hasn't seen: the odds are raised by half, rates are doubled.
 """
 
 from __future__ import annotations
 
 import math
-from collections import Counter
+from collections import Counter, defaultdict
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
 FAIR_QUANTILE, SURE = 0.999, 0.95
 DISTANCES_M = (4.0, 8.0, 12.0, 18.0, 26.0, 1e9)
 SPEEDS_M_S = (0.7, 2.0, 3.5, 1e9)
+HEADROOM, RATE_HEADROOM = 1.5, 2.0
 OFTEN = 3.0
 """A code tells something where it comes to unfair accounts so many times as often as to fair ones."""
 LEAST_SD_S = 0.004
@@ -37,13 +39,13 @@ NO_CHANCES = Chances((1e9,), (1e9,), {})
 class Play(NamedTuple):
     """What one account did in one match.
 
-    minutes : by line class; incidents : by (code, line, bin)
+    minutes : by line class, float; incidents : by (code, line, bin)
     shots : (line, hit, weapon, distance, speed across) of each that `hit_share` counts
     windows : by detector, (line, trials) of each window
     """
 
     account: str
-    minutes: Counter[str]
+    minutes: dict[str, float]
     incidents: Counter[tuple[str, str, str]]
     shots: list[tuple[str, float, str, float, float]]
     windows: dict[str, list[tuple[str, NDArray[np.float64]]]]
@@ -59,22 +61,25 @@ class Collector:
         self._open: dict[tuple[str, str], list[NDArray[np.float64]]] = {}
 
     def _play(self, account: str) -> Play:
-        return self.plays.setdefault(account, Play(account, Counter(), Counter(), [], {}))
+        return self.plays.setdefault(account, Play(account, defaultdict(float), Counter(), [], {}))
 
     def take(
         self, shots: Shots, looks: Looks, findings: Iterable[Finding], line_of: Mapping[str, str],
         accounts: Mapping[int, str], claims: Mapping[str, int], seconds: float,
     ) -> None:  # fmt: skip
-        """A stretch of so many seconds: claims : how many each account made; line_of : the class of each account's connection; accounts : of entities."""
+        """A stretch of so many seconds.
+
+        line_of : the class of each account's connection; accounts : of entities; claims : how many each account made
+        """
         for account, line in line_of.items():
             self._play(account).minutes[line] += seconds / 60.0
             if seconds > LEAST_STRETCH_S:
                 window = np.array([[float(claims.get(account, 0)), seconds]])
                 self._play(account).windows.setdefault("claim_rate", []).append((line, window))
         for finding in findings:
-            line = line_of.get(finding.account)
-            if line is None:
+            if finding.account not in line_of:
                 continue
+            line = line_of[finding.account]
             before = self._last.get((finding.account, finding.code), -math.inf)
             self._last[finding.account, finding.code] = finding.server_time
             if finding.server_time >= before + INCIDENT_S:
@@ -144,7 +149,8 @@ def _ceiling(plays: Sequence[Play], name: str, line: str | None) -> Ceiling:
     trials = np.array([sum(n for _, n in each) for each in windows.values()], float)
     clumping = _clumping(windows)
     mean = float(successes.sum() / trials.sum())
-    return Ceiling(_best(successes, trials, clumping), clumping, mean)
+    best = _best(successes, trials, clumping)
+    return Ceiling(float(raised(np.array([best]), HEADROOM)[0]), clumping, mean)
 
 
 def _clumping(windows: Mapping[str, list[tuple[float, int]]]) -> float:
@@ -219,7 +225,7 @@ def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float]:
         return 1e6, 0.0
     clumping = _clumping(windows)
     wide = float(np.var(shifts)) - float(np.mean(errors)) * (1.0 + clumping * (guard - 1))
-    return float(math.exp(np.mean(shifts) + norm.ppf(FAIR_QUANTILE) * math.sqrt(max(wide, 0.0)))), clumping
+    return float(HEADROOM * math.exp(np.mean(shifts) + norm.ppf(FAIR_QUANTILE) * math.sqrt(max(wide, 0.0)))), clumping
 
 
 def _steadiest(plays: Sequence[Play]) -> float:
@@ -249,17 +255,13 @@ def _findings(
     codes = sorted({code for play in (*fair, *unfair) for code, _, _ in play.incidents})
     out = {}
     for code in codes:
-        table = {
-            line: {bin_: _rate(fair, unfair, code, line, bin_, alike) for bin_ in BINS} for line in LINES
-        }
+        table = {line: {bin_: _rate(fair, unfair, code, line, bin_, alike) for bin_ in BINS} for line in LINES}
         if any(rate.decibans > 0.0 for row in table.values() for rate in row.values()):
             out[code] = table
     return out
 
 
-def _rate(
-    fair: Sequence[Play], unfair: Sequence[Play], code: str, line: str, bin_: str, alike: Weights | None
-) -> Rate:
+def _rate(fair: Sequence[Play], unfair: Sequence[Play], code: str, line: str, bin_: str, alike: Weights | None) -> Rate:
     from scipy.stats import chi2, gamma
 
     minutes = np.array([play.minutes[line] for play in fair])
@@ -272,6 +274,7 @@ def _rate(
     between = max((float(((counts - mean * minutes) ** 2).sum()) - count) / float((minutes**2).sum()), 0.0)
     if between > 1e-12 and mean > 0.0:
         most = max(most, float(gamma.ppf(FAIR_QUANTILE, mean**2 / between, scale=between / mean)))
+    most *= RATE_HEADROOM
     often = _unfair_rate(unfair, code, bin_, most)
     held = alike.findings.get(code, {}).get(line, {}).get(bin_) if alike is not None else None
     decibans = held.decibans if often is None and held is not None else 10.0 * math.log10(max((often or 0.0) / most, 1))

@@ -68,7 +68,7 @@ class Course(NamedTuple):
     minutes: dict[str, float]
 
     def now(self, account: str) -> dict[str, float]:
-        """ln of the match's product by kind, as it ended; empty for one who wasn't there."""
+        """Ln of the match's product by kind, as it ended; empty for one who wasn't there."""
         stages = self.stages.get(account)
         return stages[-1][1] if stages else {}
 
@@ -76,9 +76,7 @@ class Course(NamedTuple):
         self, account: str, shares: Mapping[str, float], earlier: Mapping[str, Strand] | None = None
     ) -> list[tuple[float, float]]:
         """(server time, decibans) after each stretch, on top of what earlier matches left. shares : `Weights.kinds`."""
-        return [
-            (at, combined(with_match(earlier or {}, now), shares)) for at, now in self.stages.get(account, ())
-        ]
+        return [(at, combined(with_match(earlier or {}, now), shares)) for at, now in self.stages.get(account, ())]
 
 
 class Weighing:

@@ -13,15 +13,13 @@ from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 import numpy as np
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from numpy.typing import NDArray
 
     from tinclock.core.evidence.observe import Looks, Shots
 
 EXACT_M, NEAR_M, HIDDEN_S, QUICK_S = 0.0015, 0.3, 0.42, 0.3
 OLD_S, YOUNG_S, BEYOND_M, TURN_RAD, TURN_WITHIN_S, SNAP_RAD_S = 0.04, -0.02, 0.3, 0.3, 0.4, 12.0
-FROM_M = 2.0
+FROM_M, ASIDE_M = 2.0, 0.3
 
 
 class Detector(NamedTuple):
@@ -95,6 +93,11 @@ DETECTORS: Final = {
             "young_views", "its views are younger than it said it draws",
             "few views are younger than round trip and drawing delay allow",
             "a client that draws with less delay than it announced", 16, "share", True, CLOPPER,
+        ),
+        Detector(
+            "aside_muzzle", "fires from beside where it walks",
+            "few shots begin further than 0.3 m from where their shooter's eye has been in the last moments",
+            "a prediction that ran away in a stall, or a push that the server made", 16, "share", True, CLOPPER,
         ),
         Detector(
             "far_blows", "strikes at bodies out of reach",
@@ -186,6 +189,7 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
         "head_share": _ones(shots.head, shots.hit & shot, number),
         "old_views": _ones(shots.late_s > OLD_S, late, number),
         "young_views": _ones(shots.late_s < YOUNG_S, late, number),
+        "aside_muzzle": _ones(shots.aside_m > ASIDE_M, shot & ~np.isnan(shots.aside_m), number),
         "far_blows": _ones(shots.beyond_m > BEYOND_M, blow, number),
         "spread_undone": _links(shots),
         "even_trigger": shots.since_s[even][:, None],
@@ -277,5 +281,3 @@ def even_p(pauses_s: NDArray[np.float64], least_sd_s: float) -> float:
     spread = float(np.sqrt((near**2).mean())) / 0.378
     degrees = len(near) - 1
     return float(chi2.cdf(degrees * (spread / max(least_sd_s, 1e-6)) ** 2, degrees))
-
-

@@ -22,7 +22,7 @@ SMALLEST_P = 1e-12
 
 
 def e_of_p(p: float) -> float:
-    """ln of the e-value of a p-value: the integral of k p^(k-1) over k from 0 to 1, which bets on no one strength.
+    """Ln of the e-value of a p-value: the integral of k p^(k-1) over k from 0 to 1, which bets on no one strength.
 
     (1 - p + p ln p) / (p (ln p)^2), from Vovk and Wang (2021), section 2; at p = 1 it is 1/2.
     """
@@ -34,7 +34,7 @@ def e_of_p(p: float) -> float:
 
 
 def add_logs(values: Iterable[float]) -> float:
-    """ln of a sum of exponentials."""
+    """Ln of a sum of exponentials."""
     given = list(values)
     top = max(given, default=-math.inf)
     return top if math.isinf(top) else top + math.log(sum(math.exp(value - top) for value in given))
@@ -70,7 +70,7 @@ class Strand(NamedTuple):
 
     @property
     def log_e(self) -> float:
-        """ln of the e-process."""
+        """Ln of the e-process."""
         return add_logs((self._begun(), -math.log(self.matches + 2.0)))
 
     @property

@@ -7,7 +7,7 @@ own spread. Of what a client says, only where it aimed and which view it drew ar
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
 BACK_S, BACK_STEP_S = 0.75, 0.03
 """How far back it is asked whether a target could be seen, and in which steps."""
+PATH_S = 0.3
 WIDE_RAD = 0.12
 """A shot that passes every enemy by more has no target."""
 LOOK_EVERY_S = 0.25
@@ -52,6 +53,7 @@ class Shots(NamedTuple):
     stray, error : (n, 2) float64, radians, left and up
         Where chance sent the shot, and the aim less the way to the target's middle; nan without spread.
     beyond_m : of a blow, how far the target's nearest bone lay beyond its reach; nan for others
+    aside_m : how far the shot began from where its shooter's eye has been lately, level
     turn_rad, since_s : how far its player had turned since its last shot, and how long ago that was
     """
 
@@ -74,13 +76,20 @@ class Shots(NamedTuple):
     stray: NDArray[np.float64]
     error: NDArray[np.float64]
     beyond_m: NDArray[np.float64]
+    aside_m: NDArray[np.float64]
     turn_rad: NDArray[np.float64]
     since_s: NDArray[np.float64]
 
     def rows(self, chosen: NDArray[np.bool_]) -> Shots:
         """Some of them."""
-        names = [[name for name, keep in zip(column, chosen.tolist(), strict=True) if keep] for column in self[4:6]]
-        return Shots(*[column[chosen] for column in self[:4]], *names, *[column[chosen] for column in self[6:]])
+        kept = chosen.tolist()
+        columns: list[Any] = [
+            [name for name, keep in zip(column, kept, strict=True) if keep]
+            if isinstance(column, list)
+            else column[chosen]
+            for column in self
+        ]
+        return Shots(*columns)
 
 
 class Looks(NamedTuple):
@@ -130,7 +139,7 @@ class Observer:
         moved = (middle - scene.between(scene.points, seen_at - 0.05, there).mean(1)) / 0.05 if n else to
         along = to / np.maximum(distance, 1e-9)[:, None]
         cross = np.linalg.norm(moved - (moved * along).sum(1)[:, None] * along, axis=1)
-        visible, run = self._runs(scene, columns, there, time, seen_at, origin)
+        visible, run, aside = self._runs(scene, columns, there, time, seen_at, origin)
         harm = [_harm(r, self._parties) for r in chosen]
         turn, since = self._turns(entity, time, aim)
         reach = np.array([self._rules.weapons[r.weapon].range_m if r.kind == "strike" else np.nan for r in chosen])
@@ -140,8 +149,8 @@ class Observer:
             np.array([r.number for r in chosen], np.int64), entity, target, time, [r.weapon for r in chosen],
             [r.kind for r in chosen], np.array([bool(h[0]) for h in harm], bool), np.array([h[1] for h in harm], bool),
             np.array([h[2] for h in harm], float), distance, cross, off, visible, run,
-            self._firsts(entity, target, time, visible, run), late, stray, _error(aim, along), nearest - reach, turn,
-            since,
+            self._firsts(entity, target, time, visible, run), late, stray, _error(aim, along), nearest - reach,
+            aside, turn, since,
         )  # fmt: skip
 
     def _targets(
@@ -180,18 +189,23 @@ class Observer:
         b = np.array([-1 if team is None else code[team] for team in teams], np.int64)
         other = (a[:, None] != b[None, :]) & theirs[None, :]
         lone = np.array([team == "" for team in own], bool)
-        return np.where(lone[:, None], theirs[None, :] & (entity[:, None] != scene.entities[None, :]), other)
+        out: NDArray[np.bool_] = np.where(
+            lone[:, None], theirs[None] & (entity[:, None] != scene.entities[None]), other
+        )
+        return out
 
     def _runs(
         self, scene: Scene, columns: NDArray[np.int64], there: NDArray[np.int64], time: NDArray[np.float64],
         seen_at: NDArray[np.float64], origin: NDArray[np.float64],
-    ) -> tuple[NDArray[np.bool_], NDArray[np.float64]]:  # fmt: skip
-        """Whether each target could be seen in the view, and for how long that had been so."""
+    ) -> tuple[NDArray[np.bool_], NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
+        """Whether each target could be seen in the view, for how long that had been so, and `Shots.aside_m`."""
         n = len(time)
         back = np.arange(0.0, BACK_S + 1e-9, BACK_STEP_S)
         if not n or not len(scene.times):
-            return np.zeros(n, bool), np.full(n, np.inf)
+            return np.zeros(n, bool), np.full(n, np.inf), np.full(n, np.nan)
         eyes = np.stack([scene.between(scene.eyes, time - s, columns) for s in back], 1)
+        off = np.hypot(*(eyes[:, back <= PATH_S, :2] - origin[:, None, :2]).transpose(2, 0, 1))
+        aside = np.where(np.isnan(off).any(1), np.nan, np.nan_to_num(off, nan=np.inf).min(1))
         eyes += (origin - np.where(np.isnan(eyes[:, 0]), origin, eyes[:, 0]))[:, None]
         bodies = np.stack([scene.between(scene.points, seen_at - s, there) for s in back], 1)
         known = (seen_at[:, None] - back[None]) >= scene.times[0]
@@ -205,7 +219,7 @@ class Observer:
         blink = seen[:, 0] & (seen[np.arange(n), steady] | ~known[np.arange(n), steady])
         run = np.where(ends & ~blink, back[step], np.inf)
         gone = np.where(changed.any(1), back[np.maximum(step - (~ends), 0)], back[-1])
-        return seen[:, 0] & (there >= 0), np.where(seen[:, 0], run, gone)
+        return seen[:, 0] & (there >= 0), np.where(seen[:, 0], run, gone), aside
 
     def _firsts(
         self, entity: NDArray[np.int64], target: NDArray[np.int64], time: NDArray[np.float64],
@@ -266,7 +280,7 @@ class Observer:
             on = ((to * ahead[:, a]).sum(-1) > math.cos(EYE_RAD) * far) & (far > 1.0) & (far < FAR_M)
         there = ~np.isnan(far) & (far < FAR_M)
         hidden = there & ~now & ~ago & ~before
-        rows: list[tuple[NDArray[np.bool_], ...]] = []
+        rows: list[tuple[Any, ...]] = []
         for column in who.tolist():
             mine = a == column
             present = ~np.isnan(eyes[:, column, 0])
@@ -283,7 +297,8 @@ class Observer:
         row, _ = scene.bracket(at)
         points = scene.points[row]
         with np.errstate(invalid="ignore"):
-            return points.mean(2)
+            middle: NDArray[np.float64] = points.mean(axis=2)
+        return middle
 
     def _in_sight(
         self, scene: Scene, at: NDArray[np.float64], a: NDArray[np.int64], b: NDArray[np.int64]

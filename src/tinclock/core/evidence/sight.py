@@ -28,7 +28,7 @@ class Sight:
         """(n,): whether each point (n, 3) can be seen from its eye (n, 3); nan can't."""
         to = points - eyes
         far = np.linalg.norm(to, axis=1)
-        out = ~np.isnan(far)
+        out: NDArray[np.bool_] = ~np.isnan(far)
         if self._level is None:
             return out
         way = to / np.maximum(far, 1e-9)[:, None]
@@ -49,4 +49,5 @@ class Sight:
     def any_of(self, eyes: NDArray[np.float64], points: NDArray[np.float64]) -> NDArray[np.bool_]:
         """(n,): whether any of each row's points (n, k, 3) can be seen from its eye (n, 3)."""
         n, k = points.shape[:2]
-        return self.clear(np.repeat(eyes, k, 0), points.reshape(-1, 3)).reshape(n, k).any(1)
+        seen = self.clear(np.repeat(eyes, k, 0), points.reshape(-1, 3)).reshape(n, k)
+        return np.asarray(seen.any(axis=1))

@@ -89,8 +89,7 @@ class MatchWatch:
         self._automatic = frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic)
         self._accounts: dict[str, _Account] = {}
         self._drift = {
-            line: np.array([weights.drift(code, line) for code in sorted(weights.findings)])
-            for line in LINES
+            line: np.array([weights.drift(code, line) for code in sorted(weights.findings)]) for line in LINES
         }
         self._codes = sorted(weights.findings)
 
@@ -203,7 +202,7 @@ class MatchWatch:
         return Gain(now, account, name, log_e / DECIBAN, len(trials), successes, p, ceiling, found.line, shown)
 
     def now(self, account: str) -> dict[str, float]:
-        """ln of this match's product of e-values, by kind."""
+        """Ln of this match's product of e-values, by kind."""
         found = self._accounts[account]
         drift = np.zeros(len(self._codes))
         for line, minutes in found.drifted.items():
@@ -233,5 +232,3 @@ def after_match(strands: Mapping[str, Strand], now: Mapping[str, float]) -> dict
 def _idle(matches: int) -> float:
     """What a kind that nothing was said of has begun in earlier matches: its shares, each still at 1."""
     return float(np.log(1.0 - 1.0 / (matches + 1.0))) if matches else -np.inf
-
-

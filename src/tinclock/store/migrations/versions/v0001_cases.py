@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import sqlalchemy as sa
 from alembic import op
 
@@ -10,12 +12,12 @@ down_revision = None
 BIG = sa.BigInteger().with_variant(sa.Integer, "sqlite")
 
 
-def _account() -> sa.Column:
+def _account() -> sa.Column[str]:
     key = sa.ForeignKey("accounts.account", ondelete="CASCADE")
     return sa.Column("account", sa.String(200), key, nullable=False)
 
 
-def _of_match() -> list[sa.Column]:
+def _of_match() -> list[sa.Column[Any]]:
     return [sa.Column("id", BIG, primary_key=True), _account(), sa.Column("match", sa.String(200), nullable=False)]
 
 

@@ -1,0 +1,156 @@
+"""What evidence costs: live, over recordings, and in a large case store. evidence.py [--store URL]
+
+Yardsticks, in the same run: encoding a ruling as JSON (msgspec) for the live cost, one core's second for detectors.
+"""
+
+from __future__ import annotations
+
+import argparse
+import multiprocessing
+import random
+import shutil
+import tempfile
+import time
+from pathlib import Path
+
+import msgspec
+
+from tinclock.core.evidence.course import Course, Weighing
+from tinclock.core.evidence.observe import Line
+from tinclock.core.evidence.watch import Gain, MatchWatch
+from tinclock.core.records import Finding
+from tinclock.garden.match import play_match
+from tinclock.intake.weights_file import load_weights
+from tinclock.report.case_page import case_page
+from tinclock.store.cases import CaseStore
+from tinclock.store.evidence_log import EvidenceLog
+from tinclock.store.recording import Recording
+from tinclock.store.review import Desk
+from tinclock.store.seen import seen_in
+
+ACCOUNTS, FINDINGS_EACH, SECONDS, PLAYERS = 10_000, 100, 60.0, 16
+CODES = ("fast_cadence", "view_late", "dead_actor", "part_differs", "muzzle_far")
+
+
+def main() -> None:
+    """Measure and print."""
+    asked = argparse.ArgumentParser()
+    asked.add_argument("--store", help="A PostgreSQL URL, to measure many writers at once.")
+    url = asked.parse_args().store
+    with tempfile.TemporaryDirectory() as folder:
+        live_and_detectors(Path(folder))
+        large_store(Path(folder))
+    many_writers(url)
+
+
+def live_and_detectors(folder: Path) -> None:
+    """The cost per claim of weighing and logging findings, and of the detectors over a recording."""
+    unfair = {"clover": {"inflate_damage": 1.0}, "elder": {"fast_trigger": 0.8}}
+    played = play_match(seed=7, seconds=SECONDS, players=PLAYERS, unfair=unfair, record_to=folder / "match")
+    weights, rules = load_weights(), played.garden.rules
+    rulings, best = [r for r in played.rulings if r.account], []
+    for _ in range(5):
+        watch = MatchWatch(weights, rules)
+        with EvidenceLog(folder / f"log{len(best)}", sync="soon") as log:
+            begin = time.perf_counter()
+            for ruling in rulings:
+                if ruling.findings:
+                    for finding in ruling.findings:
+                        watch.finding(finding, ruling.number)
+                    log.append("finding", ruling.findings)
+            best.append((time.perf_counter() - begin) / len(rulings))
+    encode = msgspec.json.Encoder().encode
+    begin = time.perf_counter()
+    for ruling in rulings:
+        encode(ruling)
+    yardstick = (time.perf_counter() - begin) / len(rulings)
+    share = sum(bool(r.findings) for r in rulings) / len(rulings)
+    print(
+        f"live: {1e6 * min(best):.2f} us a claim for weighing and logging findings ({100 * share:.1f} % of "
+        f"{len(rulings):,} claims have one), {min(best) / yardstick:.1f} x encoding its ruling"
+    )
+    recording, minutes = Recording(folder / "match"), PLAYERS * SECONDS / 60.0
+    list(seen_in(recording))
+    begin = time.process_time()
+    stretches = list(seen_in(recording))
+    reading = time.process_time() - begin
+    begin = time.process_time()
+    weighing = Weighing(weights, rules)
+    for seen in stretches:
+        weighing.take(seen)
+    testing = time.process_time() - begin
+    print(
+        f"detectors: {minutes / testing:.0f} player-minutes a core's second; reading and observing besides: "
+        f"{minutes / reading:.0f}"
+    )
+
+
+def large_store(folder: Path) -> None:
+    """A million findings of ten thousand accounts: the queue and a case page."""
+    store, weights, rng = CaseStore(folder / "cases.db"), load_weights(), random.Random(7)
+    begin = time.perf_counter()
+    for match in range(ACCOUNTS // 50):
+        fill(store, weights, f"match-{match}", [f"account-{50 * match + k}" for k in range(50)], rng, FINDINGS_EACH)
+    took = time.perf_counter() - begin
+    desk = Desk(store)
+    desk.queue()
+    begin = time.perf_counter()
+    queue, counts = desk.queue(), desk.counts()
+    listed = time.perf_counter() - begin
+    begin = time.perf_counter()
+    page = case_page(desk.dossier(queue[0].account), weights, limit=store.limit)
+    drawn = time.perf_counter() - begin
+    print(
+        f"store: {ACCOUNTS * FINDINGS_EACH:,} findings of {counts['accounts']:,} accounts taken in {took:.0f} s; queue "
+        f"{1000 * listed:.0f} ms, case page without replays {1000 * drawn:.0f} ms ({len(page) / 1e6:.1f} MB)"
+    )
+    store.close()
+
+
+def fill(store: CaseStore, weights, match: str, accounts: list[str], rng: random.Random, findings: int) -> None:
+    """A made-up match: every twentieth account has much against it."""
+    stages, gains, lines = {}, [], {}
+    for account in accounts:
+        much = 90.0 if rng.random() < 0.05 else -1.0
+        stages[account] = [(15.0 * k, {"fast_cadence": much * k / 20.0}) for k in range(1, 21)]
+        gains += [Gain(15.0 * k, account, "fast_cadence", 4.0, line="steady", rulings=(k,)) for k in range(1, 6)]
+        lines[account] = [(15.0 * k, Line(0.04, 0.001)) for k in range(1, 21)]
+    course = Course(stages, gains, lines, dict.fromkeys(accounts, 5.0))
+    found = [
+        (k, Finding(rng.choice(CODES), "c", account, 1, k, 3.0 * k, 0.1, 0.05, 0.05, "s"))
+        for account in accounts
+        for k in range(findings)
+    ]
+    store.take_match(match, course, weights, found)
+
+
+def many_writers(url: str | None) -> None:
+    """Servers that write at once, many of them about the same accounts."""
+    folder = Path(tempfile.mkdtemp())
+    address, writers, each = url or str(folder / "shared.db"), 4, 25
+    CaseStore(address).close()
+    mark = f"{time.time():.0f}"
+    begin = time.perf_counter()
+    with multiprocessing.get_context("spawn").Pool(writers) as pool:
+        pool.starmap(_writer, [(address, mark, k, each) for k in range(writers)])
+    took = time.perf_counter() - begin
+    store = CaseStore(address)
+    matches = {Desk(store).dossier(f"{mark}-{k}").account.matches for k in range(16)}
+    store.close()
+    shutil.rmtree(folder)
+    kind = "PostgreSQL" if url else "SQLite"
+    print(
+        f"{kind}, {writers} writers at once: {writers * each / took:.0f} matches of 16 accounts a second, their start "
+        f"included, {16 * 40 * writers * each / took:,.0f} findings a second; every account has {matches} matches"
+    )
+
+
+def _writer(address: str, mark: str, number: int, each: int) -> None:
+    store, weights, rng = CaseStore(address), load_weights(), random.Random(number)
+    for match in range(each):
+        fill(store, weights, f"{mark}-{number}-{match}", [f"{mark}-{k}" for k in range(16)], rng, 40)
+    store.close()
+
+
+if __name__ == "__main__":
+    main()
