@@ -25,7 +25,7 @@ from tinclock.report.case_page import case_page
 from tinclock.store.cases import CaseStore
 from tinclock.store.evidence_log import EvidenceLog
 from tinclock.store.recording import Recording
-from tinclock.store.review import Desk
+from tinclock.store.review import ReviewDesk
 from tinclock.store.seen import seen_in
 
 ACCOUNTS, FINDINGS_EACH, SECONDS, PLAYERS = 10_000, 100, 60.0, 16
@@ -92,7 +92,7 @@ def large_store(folder: Path) -> None:
     for match in range(ACCOUNTS // 50):
         fill(store, weights, f"match-{match}", [f"account-{50 * match + k}" for k in range(50)], rng, FINDINGS_EACH)
     took = time.perf_counter() - begin
-    desk = Desk(store)
+    desk = ReviewDesk(store)
     desk.queue()
     begin = time.perf_counter()
     queue, counts = desk.queue(), desk.counts()
@@ -135,7 +135,7 @@ def many_writers(url: str | None) -> None:
         pool.starmap(_writer, [(address, mark, k, each) for k in range(writers)])
     took = time.perf_counter() - begin
     store = CaseStore(address)
-    matches = {Desk(store).dossier(f"{mark}-{k}").account.matches for k in range(16)}
+    matches = {ReviewDesk(store).dossier(f"{mark}-{k}").account.matches for k in range(16)}
     store.close()
     shutil.rmtree(folder)
     kind = "PostgreSQL" if url else "SQLite"

@@ -64,6 +64,7 @@ ERRORS = [
     errors.UnknownNameError("rig", "pot", ["gardener"]),
     errors.AlreadyKnownError("entity", 3),
     errors.RecordingError("evening", "torn"),
+    errors.EvidenceError("cases.db", "locked"),
     errors.MissingExtraError("draw", "matplotlib", "figures"),
 ]
 

@@ -14,9 +14,12 @@ _HOME = {
     "AlreadyKnownError": "core.errors",
     "BadArrayError": "core.errors",
     "BadNumberError": "core.errors",
+    "CaseStore": "store.cases",
     "ClockEstimate": "core.timeline.clock",
     "Drawing": "core.timeline.views",
     "Event": "core.records",
+    "EvidenceError": "core.errors",
+    "EvidenceLog": "store.evidence_log",
     "Finding": "core.records",
     "Flight": "core.combat.flight",
     "HandleClaim": "core.claims",
@@ -25,6 +28,7 @@ _HOME = {
     "InFlight": "core.combat.published",
     "LaunchClaim": "core.claims",
     "Level": "core.geometry.level",
+    "MatchWatch": "core.evidence.watch",
     "MeshError": "core.errors",
     "MissingExtraError": "core.errors",
     "Motion": "core.motion",
@@ -39,6 +43,7 @@ _HOME = {
     "Recording": "store.recording",
     "RecordingError": "core.errors",
     "Referee": "core.referee",
+    "ReviewDesk": "store.review",
     "Rig": "core.geometry.rig",
     "Rules": "core.rules",
     "RulesError": "core.errors",
@@ -56,12 +61,14 @@ _HOME = {
     "UnknownNameError": "core.errors",
     "UseClaim": "core.claims",
     "View": "core.timeline.views",
+    "Weighing": "core.evidence.course",
     "Welcome": "core.welcome",
     "cached_level": "intake.level_cache",
     "follow": "core.combat.published",
     "hitboxes_frame": "report.frames",
     "load_level": "intake.level_file",
     "load_rules": "intake.rules_file",
+    "load_weights": "intake.weights_file",
     "oddities": "core.contradictions",
     "parse_rules": "intake.rules_file",
     "rooted_bones": "core.timeline.rooted",
@@ -72,9 +79,12 @@ __all__ = [
     "AlreadyKnownError",
     "BadArrayError",
     "BadNumberError",
+    "CaseStore",
     "ClockEstimate",
     "Drawing",
     "Event",
+    "EvidenceError",
+    "EvidenceLog",
     "Finding",
     "Flight",
     "HandleClaim",
@@ -83,6 +93,7 @@ __all__ = [
     "InFlight",
     "LaunchClaim",
     "Level",
+    "MatchWatch",
     "MeshError",
     "MissingExtraError",
     "Motion",
@@ -97,6 +108,7 @@ __all__ = [
     "Recording",
     "RecordingError",
     "Referee",
+    "ReviewDesk",
     "Rig",
     "Rules",
     "RulesError",
@@ -114,12 +126,14 @@ __all__ = [
     "UnknownNameError",
     "UseClaim",
     "View",
+    "Weighing",
     "Welcome",
     "cached_level",
     "follow",
     "hitboxes_frame",
     "load_level",
     "load_rules",
+    "load_weights",
     "oddities",
     "parse_rules",
     "rooted_bones",
@@ -146,6 +160,7 @@ if TYPE_CHECKING:
         AlreadyKnownError,
         BadArrayError,
         BadNumberError,
+        EvidenceError,
         MeshError,
         MissingExtraError,
         OutOfHistoryError,
@@ -155,6 +170,8 @@ if TYPE_CHECKING:
         TinClockError,
         UnknownNameError,
     )
+    from tinclock.core.evidence.course import Weighing
+    from tinclock.core.evidence.watch import MatchWatch
     from tinclock.core.geometry.level import Level, Surface
     from tinclock.core.geometry.rig import Rig
     from tinclock.core.motion import Motion
@@ -170,10 +187,14 @@ if TYPE_CHECKING:
     from tinclock.intake.level_cache import cached_level
     from tinclock.intake.level_file import load_level
     from tinclock.intake.rules_file import load_rules, parse_rules
+    from tinclock.intake.weights_file import load_weights
     from tinclock.report.frames import hitboxes_frame
     from tinclock.store.again import rule_again
+    from tinclock.store.cases import CaseStore
+    from tinclock.store.evidence_log import EvidenceLog
     from tinclock.store.recorder import Recorder
     from tinclock.store.recording import Recording
+    from tinclock.store.review import ReviewDesk
 
 
 def __getattr__(name: str) -> object:

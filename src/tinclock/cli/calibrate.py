@@ -25,8 +25,9 @@ Examples:
 
 \b
 Labels of MATCH are MATCH-truth/labels.json, with empty dials for fair accounts:
-  [{"account": "beryl", "dials": {}}, {"account": "clover", "dials": {"aim": 1}}] The more fair play the better: nothing is known of what wasn't seen. Kinds that no
-unfair account shows keep the decibans of the table that ships.
+  [{"account": "beryl", "dials": {}}, {"account": "clover", "dials": {"aim": 1}}]
+The more fair play the better: nothing is known of what wasn't seen. Codes that no unfair account shows keep the
+decibans of the table that ships.
 """
 
 
@@ -43,13 +44,13 @@ def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: 
     from tinclock.intake.weights_file import load_weights, save_weights
     from tinclock.store.figures import labels_of
     from tinclock.store.labelled import labels_beside, plays_of, with_fair
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
     console = console_for(as_json)
     fair: list[Play] = []
     unfair: list[Play] = []
     with told_plainly():
-        decided = None if store is None else labels_of(Desk(store_at(store)))
+        decided = None if store is None else labels_of(ReviewDesk(store_at(store)))
         with progress(console, "reading") as show:
             for k, path in enumerate(recordings):
                 known: Any = with_fair(labels_beside(path).of.values()) if decided is None else _Decided(decided)

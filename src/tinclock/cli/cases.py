@@ -61,10 +61,10 @@ def list_cases(store: str, states: tuple[str, ...], rows: int, as_json: bool) ->
     """List cases: by the most evidence there ever was, and a deciban more for each day of waiting."""
     import msgspec
 
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
     with told_plainly():
-        desk = Desk(store_at(store))
+        desk = ReviewDesk(store_at(store))
         found, counts = desk.queue(states or ("open",), rows), desk.counts()
     if as_json:
         click.echo(json.dumps({"counts": counts, "cases": msgspec.to_builtins(found)}, indent=2))
@@ -100,10 +100,10 @@ def _print_queue(console: Any, found: list[Case], counts: dict[str, int]) -> Non
 def show(account: str, store: str, weights_file: Path | None, as_json: bool) -> None:
     """Show one account: its evidence, what else explains it, its matches and what was decided."""
     from tinclock.store.case_records import plain
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
     with told_plainly():
-        dossier, weights = Desk(store_at(store)).dossier(account), weights_at(weights_file)
+        dossier, weights = ReviewDesk(store_at(store)).dossier(account), weights_at(weights_file)
     if as_json:
         click.echo(json.dumps(plain(dossier), indent=2))
         return
@@ -158,11 +158,11 @@ def page(
 ) -> None:
     """Write an account's case page: one HTML file that opens anywhere, with charts and replays of its shots."""
     from tinclock.report.case_page import write_case_page
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
     with told_plainly():
         opened = store_at(store)
-        dossier = Desk(opened).dossier(account)
+        dossier = ReviewDesk(opened).dossier(account)
         file = write_case_page(
             out or Path(f"{_file_name(account)}.html"), dossier, weights_at(weights_file), limit=opened.limit,
             recordings=recordings, level=level_from(level_file),
@@ -187,10 +187,10 @@ def replay(
 ) -> None:
     """Explain and draw one of the shots that a case is about."""
     from tinclock.cli.explain import explain
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
     with told_plainly():
-        dossier = Desk(store_at(store)).dossier(account)
+        dossier = ReviewDesk(store_at(store)).dossier(account)
     where = {play.match: Path(play.recording) for play in dossier.plays if play.recording}
     telling = [(match, number) for match, gain in dossier.gains for number in gain.rulings if number and match in where]
     chosen = next((item for item in telling if ruling in (None, item[1])), None)
@@ -253,9 +253,9 @@ def reopen(
 
 
 def _desk(store: str, log_folder: Path | None, tell: Any = None) -> Any:
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
-    return Desk(store_at(store, tell), log_at(store, log_folder))
+    return ReviewDesk(store_at(store, tell), log_at(store, log_folder))
 
 
 def _told(decision: Decision, as_json: bool) -> None:
@@ -279,10 +279,10 @@ def compare(first: str, second: str, store: str, as_json: bool) -> None:
 
     from tinclock.store.explained import words_of
     from tinclock.store.figures import compared
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
     with told_plainly():
-        desk = Desk(store_at(store))
+        desk = ReviewDesk(store_at(store))
         rows = compared(desk.dossier(first), desk.dossier(second))
     if as_json:
         click.echo(json.dumps({"accounts": [first, second], "rows": rows}, indent=2))
@@ -307,14 +307,14 @@ def compare(first: str, second: str, store: str, as_json: bool) -> None:
 def export(form: str, out: Path | None, what: str, account: str | None, store: str) -> None:
     """Export cases, decisions or an account's findings as JSON, CSV or Parquet."""
     from tinclock.store.figures import exported
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
     if what == "findings" and account is None:
         raise click.UsageError("--what findings needs --account")
     if form == "parquet" and out is None:
         raise click.UsageError("--format parquet needs --out")
     with told_plainly():
-        data = exported(Desk(store_at(store)), what, form, account)
+        data = exported(ReviewDesk(store_at(store)), what, form, account)
     if out is None:
         click.echo(data.decode(), nl=False)
         return
@@ -365,10 +365,10 @@ def summary(store: str, as_json: bool) -> None:
     """Hold reviewers' decisions against the evidence: how often each kind was confirmed or cleared."""
     from tinclock.store.explained import words_of
     from tinclock.store.figures import summed_up
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
     with told_plainly():
-        report = summed_up(Desk(store_at(store)))
+        report = summed_up(ReviewDesk(store_at(store)))
     if as_json:
         click.echo(json.dumps(report, indent=2))
         return
@@ -404,13 +404,12 @@ def summary(store: str, as_json: bool) -> None:
 def check_log(store: str, log_folder: Path | None, as_json: bool) -> None:
     """Check that no record of the evidence log was edited, removed or swapped, against the decisions in the store."""
     from tinclock.store.evidence_log import Head, verify_log
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
     with told_plainly():
         folder = log_folder_of(store, log_folder)
-        noted = [
-            Head(d.log_number, d.log_digest) for d in Desk(store_at(store)).decisions() if d.log_number and d.log_digest
-        ]
+        decided = ReviewDesk(store_at(store)).decisions()
+        noted = [Head(d.log_number, d.log_digest) for d in decided if d.log_number and d.log_digest]
         problem = next((found for head in (None, *noted) if (found := verify_log(folder, head)) is not None), None)
     if as_json:
         click.echo(json.dumps({"log": str(folder), "problem": problem, "decisions": len(noted)}, indent=2))

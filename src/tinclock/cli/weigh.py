@@ -58,10 +58,6 @@ def weigh(
         log = None if dry_run else log_at(store, log_folder, "soon")
         for path in recordings:
             reports.append(_one(path, weights, cases, log, level, server, console))
-        if log is not None:
-            log.close()
-        if cases is not None:
-            cases.close()
     if as_json:
         click.echo(json.dumps(reports, indent=2))
         return

@@ -1,8 +1,8 @@
 """Telling others when a case opens or changes: a webhook (CloudEvents 1.0, JSON) and syslog (RFC 5424).
 
 Every notice is written into a spool first and taken out once it was delivered, so a receiver that is away gets it
-later: `deliver` tries all that are there, the oldest first. A notice may arrive twice (its sender was killed before it took it
-out); its id is the same then.
+later: `deliver` tries all that are there, the oldest first. A notice may arrive twice (its sender was killed before it
+took it out); its id is the same then.
 """
 
 from __future__ import annotations

@@ -292,8 +292,9 @@ def _insert_new(connection: Connection, table: str, values: dict[str, Any]) -> b
     from tinclock.store import case_tables
 
     dialect = postgresql if connection.dialect.name == "postgresql" else sqlite
-    insert = dialect.insert(getattr(case_tables, table)).values(**values).on_conflict_do_nothing()
-    return bool(connection.execute(insert).rowcount)
+    into = getattr(case_tables, table)
+    insert = dialect.insert(into).values(**values).on_conflict_do_nothing().returning(*into.primary_key)
+    return connection.execute(insert).first() is not None
 
 
 def _engine(address: str) -> Engine:

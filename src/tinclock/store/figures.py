@@ -14,7 +14,7 @@ from tinclock.store.case_records import STATES
 
 if TYPE_CHECKING:
     from tinclock.store.case_records import Dossier
-    from tinclock.store.review import Desk
+    from tinclock.store.review import ReviewDesk
 
 EDGES = (0.0, 30.0, 40.0, 60.0, 100.0, 200.0, 1e9)
 
@@ -54,7 +54,7 @@ def _shares(dossier: Dossier) -> dict[str, float]:
     return {name: 100.0 * k / n for name, (k, n) in total.items() if n and DETECTORS[name].family == "share"}
 
 
-def summed_up(desk: Desk) -> dict[str, Any]:
+def summed_up(desk: ReviewDesk) -> dict[str, Any]:
     """Reviewers' last decisions against the evidence that there was: by strongest kind, and by decibans.
 
     What is confirmed and cleared by kind is what recalibrating learns from; see `labels_of`.
@@ -85,7 +85,7 @@ def summed_up(desk: Desk) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def labels_of(desk: Desk) -> dict[str, bool]:
+def labels_of(desk: ReviewDesk) -> dict[str, bool]:
     """Accounts that reviewers have decided about: whether they were confirmed. For `tinclock calibrate --store`."""
     out = {}
     for decision in desk.decisions():
@@ -96,7 +96,7 @@ def labels_of(desk: Desk) -> dict[str, bool]:
     return out
 
 
-def exported(desk: Desk, what: str, form: str, account: str | None = None) -> bytes:
+def exported(desk: ReviewDesk, what: str, form: str, account: str | None = None) -> bytes:
     """Cases, decisions or an account's findings as the bytes of a JSON, CSV or Parquet file."""
     if what == "cases":
         records: list[Any] = list(desk.queue(STATES, 10**9))

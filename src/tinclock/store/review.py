@@ -38,7 +38,7 @@ STRONGEST = 60
 LONGEST_NOTE = 4000
 
 
-class Desk:
+class ReviewDesk:
     """What reviewers do, on a case store.
 
     log : the evidence log that decisions are chained into; without one nothing can be decided
@@ -74,8 +74,8 @@ class Desk:
         from tinclock.store.case_tables import ACCOUNTS, CASES
 
         with self.store.write() as connection:
-            rows = connection.execute(select(CASES.c.state, func.count()).group_by(CASES.c.state))
-            found = dict(rows.tuples().all())
+            rows = connection.execute(select(CASES.c.state, func.count().label("cases")).group_by(CASES.c.state))
+            found: dict[str, int] = {row.state: row.cases for row in rows}
             accounts = connection.execute(select(func.count()).select_from(ACCOUNTS)).scalar_one()
         return {**{state: found.get(state, 0) for state in STATES}, "accounts": accounts}
 

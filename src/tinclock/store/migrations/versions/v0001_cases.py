@@ -57,7 +57,7 @@ def upgrade() -> None:
     op.create_table(
         "findings",
         *_of_match(),
-        sa.Column("ruling", sa.BigInteger, nullable=False),
+        sa.Column("ruling", BIG, nullable=False),
         sa.Column("server_time", number, nullable=False),
         sa.Column("code", sa.String(60), nullable=False),
         *[sa.Column(name, number) for name in ("observed", "limit", "margin")],

@@ -1,0 +1,461 @@
+"""The evidence log, the case store, reviewing, telling others, the commands and the page, as their users use them."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import math
+import os
+import re
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+
+import msgspec
+import pytest
+from click.testing import CliRunner
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import tinclock
+from tinclock.cli.main import main
+from tinclock.core.evidence.course import Course
+from tinclock.core.evidence.eprocess import DECIBAN, Strand
+from tinclock.core.evidence.observe import Line
+from tinclock.core.evidence.watch import Gain
+from tinclock.core.records import Finding
+from tinclock.garden.scenario import data_file
+from tinclock.report.case_page import case_page
+from tinclock.serve.notices import Notices
+from tinclock.serve.stand_in import StandInReceiver
+from tinclock.store.case_records import Case
+from tinclock.store.cases import CaseStore
+from tinclock.store.evidence_log import EvidenceLog, Head, read_log, verify_log
+from tinclock.store.figures import exported, labels_of, summed_up
+from tinclock.store.review import ReviewDesk
+
+SERVER = os.environ.get("TINCLOCK_TEST_POSTGRESQL", "")
+KINDS = ["sqlite", *(["postgresql"] if SERVER else [])]
+MARKUP = "<img src=x onerror=alert(1)></script>"
+
+
+def run(*arguments: object, fails: int = 0) -> str:
+    done = CliRunner().invoke(main, [str(argument) for argument in arguments], catch_exceptions=False)
+    assert done.exit_code == fails, done.output
+    return done.output
+
+
+# -- the log --------------------------------------------------------------------------------------------------------
+
+
+def written_log(folder, records: int = 12, **settings):
+    with EvidenceLog(folder, **settings) as log:
+        for k in range(records):
+            log.append("finding", [{"k": k, "code": "fast_cadence"}], at=1000.0 + k)
+        return log.head
+
+
+def test_what_is_appended_is_read_back_in_order_over_files_that_rotate(tmp_path):
+    head = written_log(tmp_path, 40, file_bytes=600)
+    assert len(list(tmp_path.glob("evidence-*.jsonl"))) > 5
+    assert [msgspec.json.decode(entry.body)["k"] for entry in read_log(tmp_path)] == list(range(40))
+    assert verify_log(tmp_path, head) is None
+
+
+@given(st.data())
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60)
+def test_the_first_record_that_was_touched_is_named(tmp_path, data):
+    """Any byte of any record but the last changed, a record removed, two swapped."""
+    folder = tmp_path / f"{time.monotonic_ns()}"
+    written_log(folder)
+    file = folder / "evidence-000001.jsonl"
+    lines = file.read_bytes().splitlines(keepends=True)
+    victim = data.draw(st.integers(0, len(lines) - 2))
+    how = data.draw(st.sampled_from(["edit", "remove", "swap"]))
+    if how == "edit":
+        place = data.draw(st.integers(0, len(lines[victim]) - 2))
+        line = bytearray(lines[victim])
+        line[place] = line[place] % 96 + 32 if (line[place] % 96 + 32) != line[place] else 33
+        lines[victim] = bytes(line)
+    elif how == "remove":
+        del lines[victim]
+    else:
+        lines[victim], lines[victim + 1] = lines[victim + 1], lines[victim]
+    file.write_bytes(b"".join(lines))
+    found = verify_log(folder)
+    assert found is not None
+    assert re.search(rf"record {victim + 1}\b|record {victim + 2}\b|line {victim + 1}\b", found), (how, victim, found)
+    shutil.rmtree(folder)
+
+
+def test_a_torn_end_is_set_aside_and_a_cut_end_is_missed_by_who_noted_it(tmp_path):
+    head = written_log(tmp_path)
+    file = tmp_path / "evidence-000001.jsonl"
+    whole = file.read_bytes()
+    file.write_bytes(whole + b'{"number":13,"prev')
+    assert "torn" in (verify_log(tmp_path) or "")
+    with EvidenceLog(tmp_path) as log:
+        assert log.set_aside is not None
+        assert log.set_aside.read_bytes() == b'{"number":13,"prev'
+        assert log.append("finding", [{}]) == 13
+    assert verify_log(tmp_path, head) is None
+    file.write_bytes(b"".join(whole.splitlines(keepends=True)[:9]))
+    assert verify_log(tmp_path) is None, "a chain alone can't know what came after"
+    assert "record 12, which was noted, is gone" in (verify_log(tmp_path, head) or "")
+
+
+def test_one_writer_at_a_time_and_a_folder_without_a_log_is_said(tmp_path):
+    with EvidenceLog(tmp_path / "log"), pytest.raises(tinclock.EvidenceError, match="another process"):
+        EvidenceLog(tmp_path / "log")
+    with pytest.raises(tinclock.EvidenceError, match="holds no evidence log"):
+        list(read_log(tmp_path))
+
+
+def test_nothing_that_was_acknowledged_is_lost_to_kills(tmp_path):
+    """A dozen kill -9s; `benchmarks/log_kills.py` does five hundred."""
+    child = (
+        "import sys; from tinclock.store.evidence_log import EvidenceLog\n"
+        "log = EvidenceLog(sys.argv[1], sync='never', file_bytes=5000)\n"
+        "while True: print(log.append('finding', [{'k': 1}] * 3), flush=True)"
+    )
+    noted = Head(0, "")
+    for k in range(12):
+        process = subprocess.Popen([sys.executable, "-c", child, str(tmp_path)], stdout=subprocess.PIPE, text=True)
+        process.stdout.readline()
+        time.sleep(0.002 * k)
+        process.send_signal(signal.SIGKILL)
+        said = [int(line) for line in process.communicate()[0].split("\n")[:-1] if line]
+        with EvidenceLog(tmp_path) as log:
+            assert log.head.number >= max([noted.number, *said])
+            noted = log.head
+    assert verify_log(tmp_path, noted) is None
+
+
+# -- the store ------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(params=KINDS)
+def address(request, tmp_path):
+    """A case store's address: a file, and where there is a server an own schema on it."""
+    if request.param == "sqlite":
+        yield str(tmp_path / "cases.db")
+        return
+    import psycopg
+
+    plain = SERVER.replace("postgresql+psycopg://", "postgresql://")
+    name = f"t{time.monotonic_ns()}"
+    with psycopg.connect(plain, autocommit=True) as connection:
+        connection.execute(f"create schema {name}")
+    yield f"{SERVER}?options=-csearch_path%3D{name}"
+    with psycopg.connect(plain, autocommit=True) as connection:
+        connection.execute(f"drop schema {name} cascade")
+
+
+@pytest.fixture
+def desk(address, tmp_path):
+    store = CaseStore(address)
+    with EvidenceLog(tmp_path / "log", sync="each") as log:
+        yield ReviewDesk(store, log)
+    store.close()
+
+
+def course(decibans: dict[str, float]) -> Course:
+    """A match of five minutes in which accounts gain evidence evenly, by one code."""
+    times = [60.0 * k for k in range(1, 6)]
+    stages = {a: [(t, {"fast_cadence": DECIBAN * v * t / 300.0}) for t in times] for a, v in decibans.items()}
+    gains = [Gain(60.0, a, "fast_cadence", v, line="steady") for a, v in decibans.items()]
+    lines = {a: [(t, Line(0.05, 0.001)) for t in times] for a in decibans}
+    return Course(stages, gains, lines, dict.fromkeys(decibans, 5.0))
+
+
+def take(store: CaseStore, match: str, decibans: dict[str, float], **more):
+    found = [(7, Finding("fast_cadence", "c", account, 1, 1, 3.0, 0.2, 0.1, 0.1, "s")) for account in decibans]
+    return store.take_match(match, course(decibans), tinclock.load_weights(), found, **more)
+
+
+def test_a_case_opens_when_the_evidence_of_all_matches_crosses_the_line(desk):
+    """Neither match alone would do; a match counts once; fair accounts get none."""
+    assert take(desk.store, "m1", {"ada": 40.0, "bob": -3.0}) == []
+    with pytest.raises(tinclock.EvidenceError, match="taken before"):
+        take(desk.store, "m1", {"ada": 40.0, "bob": -3.0})
+    (case,) = take(desk.store, "m2", {"ada": 40.0, "bob": -3.0})
+    assert (case.account, case.state, case.opened_in) == ("ada", "open", "m2")
+    assert case.peak >= case.limit == pytest.approx(30.0)
+    assert desk.dossier("bob").case is None
+    dossier = desk.dossier("ada")
+    assert (dossier.account.matches, dossier.counts) == (2, {"fast_cadence": 2})
+    assert [play.number for play in dossier.plays] == [1, 2]
+    with pytest.raises(tinclock.UnknownNameError, match="'ada'"):
+        desk.dossier("nobody")
+
+
+def test_servers_that_write_at_once_lose_nothing(address):
+    """Four at once, all about the same accounts: every match is counted, and the evidence is that of all of them."""
+    CaseStore(address).close()
+
+    def serve(number: int) -> None:
+        store = CaseStore(address)
+        for k in range(6):
+            take(store, f"m{number}-{k}", {"ada": 2.0, "bob": -1.0})
+        store.close()
+
+    threads = [threading.Thread(target=serve, args=(number,)) for number in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    store = CaseStore(address)
+    many = ReviewDesk(store).dossier("ada")
+    assert (many.account.matches, many.counts) == (24, {"fast_cadence": 24})
+    assert sorted(play.number for play in many.plays) == list(range(1, 25))
+    strand = Strand()
+    for _ in range(23):
+        strand = strand.add(2.0 * DECIBAN).next_match()
+    share = tinclock.load_weights().kinds()["fast_cadence"]
+    expected = 10.0 * math.log10(share * math.exp(strand.add(2.0 * DECIBAN).log_e) + 1.0 - share)
+    assert many.account.decibans == pytest.approx(expected, abs=0.01)
+    store.close()
+
+
+def test_decisions_are_a_persons_and_are_in_the_chain(desk, tmp_path):
+    take(desk.store, "m1", {"ada": 90.0})
+    told = []
+    desk._on_decision = lambda decision, case: told.append((decision.verdict, case.state))
+    for missing in ({"reviewer": "", "note": "x"}, {"reviewer": "eve", "note": " "}):
+        with pytest.raises(tinclock.EvidenceError, match="note that says why"):
+            desk.decide("ada", "cleared", **missing)
+    with pytest.raises(tinclock.UnknownNameError, match="verdict"):
+        desk.decide("ada", "banned", reviewer="eve", note="x")
+    decided = desk.decide("ada", "watch", reviewer="eve", note="a bad line?")
+    assert decided.log_digest is not None
+    assert [case.state for case in desk.queue(("watch",))] == ["watch"]
+    take(desk.store, "m2", {"ada": 95.0})
+    assert [case.state for case in desk.queue()] == ["open"], "much more evidence brings a watched case back"
+    desk.decide("ada", "confirmed", reviewer="eve", note="no doubt")
+    desk.reopen("ada", reviewer="bo", note="appeal")
+    assert told == [("watch", "watch"), ("confirmed", "confirmed"), ("reopened", "open")]
+    records = [msgspec.json.decode(e.body) for e in read_log(tmp_path / "log") if e.kind == "decision"]
+    assert [(r["verdict"], r["reviewer"]) for r in records] == [
+        ("watch", "eve"),
+        ("confirmed", "eve"),
+        ("reopened", "bo"),
+    ]
+    assert verify_log(tmp_path / "log", Head(decided.log_number, decided.log_digest)) is None
+    desk.decide("ada", "cleared", reviewer="bo", note="a sibling's account")
+    assert labels_of(desk) == {"ada": False}
+    assert summed_up(desk)["kinds"][0] | {"share": 0.0} == {
+        "kind": "fast_cadence", "confirmed": 0, "cleared": 1, "watch": 0, "share": 0.0,
+    }  # fmt: skip
+
+
+def test_the_queue_goes_by_evidence_and_waiting(desk):
+    day = 86400.0
+    take(desk.store, "m1", {"old": 60.0}, at=0.0)
+    take(desk.store, "m2", {"new": 63.0, "newer": 68.0}, at=10.0 * day)
+    assert [case.account for case in desk.queue()] == ["old", "newer", "new"]
+
+
+def test_forgetting_leaves_no_trace_of_the_name_but_that_it_happened(desk):
+    from sqlalchemy import select
+
+    from tinclock.store.case_tables import FORGOTTEN, METADATA
+
+    take(desk.store, "m1", {"ada": 90.0, "bob": 0.0})
+    desk.decide("ada", "cleared", reviewer="eve", note="fine")
+    desk.forget("ada", reviewer="eve", reason="asked to")
+    with desk.store.write() as connection:
+        for table in METADATA.sorted_tables:
+            assert not any("ada" in map(str, row) for row in connection.execute(select(table))), table.name
+        (row,) = connection.execute(select(FORGOTTEN))
+    assert (row.findings, row.matches, row.had_case, row.reason) == (1, 1, True, "asked to")
+    assert desk.retain(1.0, reviewer="eve", at=time.time() + 1e6) == 1
+    assert desk.counts()["accounts"] == 0
+
+
+def test_the_schema_is_the_migrations_and_a_newer_one_is_refused(address):
+    from alembic.autogenerate import compare_metadata
+    from alembic.migration import MigrationContext
+
+    from tinclock.store.case_tables import METADATA
+
+    store = CaseStore(address)
+    with store.write() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), METADATA) == []
+        connection.exec_driver_sql("update alembic_version set version_num = '9999'")
+    store.close()
+    with pytest.raises(tinclock.EvidenceError, match="newer version"):
+        CaseStore(address)
+
+
+@pytest.mark.parametrize("bad", ["mysql://x/y", "nothing://at all"])
+def test_an_address_that_cant_be_used_is_said(bad):
+    with pytest.raises((tinclock.EvidenceError, tinclock.MissingExtraError), match=r"supported|no address|needs"):
+        CaseStore(bad)
+
+
+def test_exports_are_whole_and_harmless_in_a_spreadsheet(desk):
+    import pyarrow.parquet as parquet
+
+    take(desk.store, "m1", {"=cmd()": 90.0, "ada": 80.0})
+    rows = json.loads(exported(desk, "cases", "json"))
+    assert {row["account"] for row in rows} == {"=cmd()", "ada"}
+    assert {row["account"] for row in csv.DictReader(io.StringIO(exported(desk, "cases", "csv").decode()))} == {
+        "'=cmd()", "ada",
+    }  # fmt: skip
+    table = parquet.read_table(io.BytesIO(exported(desk, "findings", "parquet", "ada")))
+    assert table["code"].to_pylist() == ["fast_cadence"]
+
+
+# -- telling others -------------------------------------------------------------------------------------------------
+
+
+def some_case(account: str = "ada") -> Case:
+    return Case(1, account, "open", 1.0, "m1", 1.0, 33.0, 33.5, 30.0, {}, "fires too fast")
+
+
+def test_a_webhook_gets_a_cloud_event_once_it_answers(tmp_path):
+    """It refuses twice, and is away for a while: what was spooled comes later, in order, each once."""
+    with StandInReceiver(refuse=2) as receiver:
+        notices = Notices(tmp_path / "spool", webhooks=(receiver.url,))
+        notices.tell("opened", some_case())
+        assert notices.deliver() == []
+        assert receiver.refused == 2
+    (event,) = receiver.received
+    assert (event["specversion"], event["type"], event["subject"]) == ("1.0", "tinclock.case.opened", "ada")
+    assert event["data"]["decibans"] == 33.0
+    notices.tell("changed", some_case("bob"))
+    (problem,) = notices.deliver()
+    assert "it stays in" in problem
+    assert notices.waiting == 1
+    with pytest.raises(tinclock.EvidenceError, match="no webhook"):
+        Notices(tmp_path, webhooks=("chat.example",))
+
+
+def test_syslog_gets_a_line_as_rfc_5424_has_it(tmp_path):
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as server:
+        server.bind(("127.0.0.1", 0))
+        server.settimeout(5.0)
+        notices = Notices(tmp_path, syslog=(f"127.0.0.1:{server.getsockname()[1]}",))
+        notices.tell("opened", some_case('a"]\n<0>b'))
+        assert notices.deliver() == []
+        line = server.recv(4096)
+    head = rb'<108>1 \d{4}-\d\d-\d\dT[\d:.]+Z [!-~]+ tinclock \d+ opened \[case@32473 account="a\\"\\\] <0>b" '
+    assert re.match(head, line), line
+    assert b"\n" not in line
+    assert line.endswith(b"fires too fast")
+    assert b"\xef\xbb\xbfa" in line
+
+
+# -- the commands and the page --------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def reviewed(tmp_path_factory):
+    """The sample that ships, weighed into a store by the command."""
+    folder = tmp_path_factory.mktemp("review")
+    out = run("weigh", data_file("sample"), "--store", folder / "cases", "--server", "here", "--json")
+    return folder, json.loads(out)
+
+
+def test_from_a_recording_to_a_decision_by_commands_alone(reviewed, tmp_path):
+    folder, (report,) = reviewed
+    store = ("--store", folder / "cases")
+    assert [case["account"] for case in report["opened"]] == ["clover"]
+    assert json.loads(run("weigh", data_file("sample"), *store, "--json"))[0]["taken_before"]
+    listed = json.loads(run("cases", "list", *store, "--json"))
+    assert [case["account"] for case in listed["cases"]] == ["clover"]
+    shown = run("cases", "show", "clover", *store)
+    assert "claims more damage than its weapon does" in shown
+    assert "could also be: another version of the rules" in shown
+    assert "explain" not in run("cases", "replay", "clover", *store, "--picture", tmp_path / "shot.png")
+    assert (tmp_path / "shot.png").stat().st_size > 10_000
+    assert run("cases", "compare", "clover", "anvil", *store).count("\n") > 5
+    with StandInReceiver() as receiver:
+        told = ("--webhook", receiver.url, "--spool", tmp_path / "spool")
+        out = run("cases", "decide", "clover", "confirmed", *store, "--reviewer", "eve", "--note", "x4", *told)
+    assert "confirmed by eve" in out
+    assert receiver.received[0]["type"] == "tinclock.case.decided"
+    assert "nobody" in run("cases", "decide", "nobody", "cleared", *store, "--note", "x", fails=1)
+    assert json.loads(run("cases", "summary", *store, "--json"))["kinds"][0]["confirmed"] == 1
+    assert "every record is as it was written; 1 decisions" in run("cases", "check-log", *store)
+    log = folder / "cases" / "log" / "evidence-000001.jsonl"
+    whole = log.read_bytes()
+    log.write_bytes(whole.replace(b"damage_differs", b"damage_differed", 1))
+    assert "was edited" in run("cases", "check-log", *store, fails=1)
+    log.write_bytes(whole)
+    assert "forgotten: " in run("cases", "forget", "dibber", *store, "--yes")
+
+
+def test_detection_and_calibration_by_commands_alone(tmp_path):
+    sample = data_file("sample")
+    report = json.loads(run("detection", sample, "--fair-histories", 20, "--json"))
+    assert [(row["kind"], row["found"]) for row in report["rows"]] == [("inflate_damage", [1.0, 1.0, 1.0, 1.0])]
+    assert (report["fair_accounts"], report["fair_with_case"], report["false_cases"]["cases"]) == (3, 0, 0)
+    made = json.loads(run("calibrate", sample, "--out", tmp_path / "w.json", "--json"))
+    assert (made["fair_accounts"], made["unfair_accounts"]) == (3, 1)
+    assert tinclock.load_weights(tmp_path / "w.json").provenance.recordings == 1
+    assert "labels.json" in run("calibrate", tmp_path, "--out", tmp_path / "x.json", fails=1)
+
+
+def page_of(reviewed, tmp_path):
+    folder, _ = reviewed
+    store = CaseStore(folder / "cases" / "cases.db")
+    dossier = ReviewDesk(store).dossier("clover")
+    store.close()
+    dossier = dossier._replace(account=dossier.account._replace(account=MARKUP))
+    page = tmp_path / "page.html"
+    page.write_text(case_page(dossier, tinclock.load_weights(), limit=30.0), encoding="utf-8")
+    return page
+
+
+def test_a_name_with_markup_is_just_text_on_the_page(reviewed, tmp_path):
+    text = page_of(reviewed, tmp_path).read_text()
+    assert MARKUP not in text
+    assert "&lt;img src=x onerror=alert(1)&gt;" in text
+    assert "Could also be: another version of the rules" in text
+
+
+if shutil.which("chromium") and shutil.which("chromedriver"):
+
+    def test_in_a_browser_the_slider_moves_the_hitboxes_and_nothing_leaves_the_machine(reviewed, tmp_path):
+        from selenium import webdriver
+        from selenium.webdriver.chrome.service import Service
+        from selenium.webdriver.support.wait import WebDriverWait
+
+        options = webdriver.ChromeOptions()
+        options.binary_location = shutil.which("chromium")
+        for flag in ("--headless=new", "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader",
+                     "--no-first-run", "--disable-background-networking", "--disable-component-update",
+                     "--disable-sync", "--window-size=1280,800",
+                     f"--user-data-dir={tmp_path / 'profile'}"):  # fmt: skip
+            options.add_argument(flag)
+        options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+        browser = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver")))
+        try:
+            browser.get(f"file://{page_of(reviewed, tmp_path)}")
+            WebDriverWait(browser, 120).until(lambda b: b.execute_script("return document.body.dataset.ready"))
+            assert browser.find_element("css selector", "h1").text == MARKUP
+            shot = browser.find_element("css selector", ".shot")
+            browser.execute_script("arguments[0].scrollIntoView()", shot)
+            WebDriverWait(browser, 120).until(lambda b: shot.get_attribute("data-drawn"))
+            place = "return document.querySelector('.shot .scene').data[0].x.slice(0, 400)"
+            first, told = browser.execute_script(place), shot.find_element("css selector", "output").text
+            browser.execute_script(
+                "const s = document.querySelector('.shot input'); s.value = s.max; s.dispatchEvent(new Event('input'))"
+            )
+            last = browser.execute_script(place)
+            assert max(abs(a - b) for a, b in zip(first, last, strict=True)) > 0.01
+            assert "as its screen showed it" in told
+            assert shot.find_element("css selector", "output").text != told
+            assert [row for row in browser.get_log("browser") if row["level"] == "SEVERE"] == []
+            asked = [json.loads(row["message"])["message"] for row in browser.get_log("performance")]
+            urls = [m["params"]["request"]["url"] for m in asked if m["method"] == "Network.requestWillBeSent"]
+            assert any(url.startswith("file:") for url in urls)
+            assert [url for url in urls if url.startswith(("http", "ws", "ftp"))] == []
+        finally:
+            browser.quit()

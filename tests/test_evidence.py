@@ -1,0 +1,300 @@
+"""Evidence: p-values, bets and their products, weights of findings, what detectors see in recorded matches."""
+
+from __future__ import annotations
+
+import math
+
+import msgspec
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy import integrate, stats
+
+import tinclock
+from tinclock.core.evidence import detectors, quality
+from tinclock.core.evidence.calibration import Collector, calibrate
+from tinclock.core.evidence.course import crossed, peak, weigh
+from tinclock.core.evidence.eprocess import DECIBAN, Strand, combined, e_of_p, limit_decibans
+from tinclock.core.evidence.observe import Line, Observer
+from tinclock.core.evidence.scene import scene_of
+from tinclock.core.evidence.sight import Sight
+from tinclock.core.evidence.watch import MatchWatch, after_match, with_match
+from tinclock.core.evidence.weights import Provenance, Rate, Weights, line_class
+from tinclock.core.records import Finding
+from tinclock.garden.match import play_match
+from tinclock.intake.weights_file import load_weights, save_weights
+from tinclock.store.again import rule_again
+from tinclock.store.recording import Recording
+from tinclock.store.seen import seen_in
+
+UNFAIR = {"clover": {"snap_aim": 1.0}, "elder": {"forge_actor": 0.5}, "beryl": {"flood": 0.5}}
+
+
+@pytest.fixture(scope="module")
+def match(tmp_path_factory):
+    """Half a minute of six, three of them unfair."""
+    path = tmp_path_factory.mktemp("evidence") / "match"
+    play_match(seed=23, seconds=32.0, players=6, unfair=UNFAIR, record_to=path)
+    return path
+
+
+# -- bets -----------------------------------------------------------------------------------------------------------
+
+
+@given(st.floats(1e-12, 1.0))
+def test_the_e_value_of_a_p_value_is_the_mixture_of_power_bets(p):
+    """It is the integral of k p^(k-1) over k from 0 to 1, which SciPy integrates here."""
+    expected, _ = integrate.quad(lambda k: k * p ** (k - 1.0), 0.0, 1.0)
+    assert math.exp(e_of_p(p)) == pytest.approx(expected, rel=1e-6)
+
+
+def test_an_e_value_is_at_most_one_on_average_for_fair_accounts():
+    """Over evenly spread p-values its mean is 1, less what the smallest p-value is held to."""
+    mean = sum(integrate.quad(lambda p: math.exp(e_of_p(p)), 10.0**-k, 10.0 ** (1 - k))[0] for k in range(1, 13))
+    assert 0.9 < mean <= 1.0 + 1e-9
+
+
+@given(st.lists(st.floats(-6.0, 6.0), min_size=1, max_size=12))
+def test_a_strand_is_the_sum_over_the_match_that_it_began_with(log_es):
+    """Sum over j of product from match j on, each with 1/(j(j+1)), and what is still to begin at 1."""
+    strand = Strand()
+    for log_e in log_es[:-1]:
+        strand = strand.add(log_e).next_match()
+    strand = strand.add(log_es[-1])
+    n = len(log_es)
+    whole = sum(math.exp(sum(log_es[j:])) / ((j + 1) * (j + 2)) for j in range(n)) + 1.0 / (n + 1)
+    assert strand.log_e == pytest.approx(math.log(whole), abs=1e-9)
+
+
+@given(st.lists(st.lists(st.floats(-4.0, 9.0), min_size=3, max_size=3), min_size=1, max_size=6))
+def test_chains_of_arrays_and_strands_by_name_agree(matches):
+    shares = {"a": 0.5, "b": 0.3, "c": 0.2}
+    chain, strands = quality.Chain(np.array(list(shares.values()))), {}
+    for values in matches:
+        now = dict(zip(shares, values, strict=True))
+        expected = combined(with_match(strands, now), shares)
+        assert chain.match(np.array([values]))[0] == pytest.approx(expected, abs=1e-9)
+        strands = after_match(strands, now)
+
+
+def test_of_fair_accounts_that_are_looked_at_always_few_ever_get_a_case():
+    """Accounts at the very ceiling, 60 windows each, looked at after each: at most alpha, and not none."""
+    rng, alpha, histories = np.random.default_rng(5), 0.05, 4000
+    cases = 0
+    for _ in range(histories):
+        log_e, found = 0.0, False
+        for successes in rng.binomial(20, 0.1, 60):
+            log_e += e_of_p(detectors.share_p(int(successes), 20, 0.1))
+            found = found or log_e / DECIBAN >= limit_decibans(alpha)
+        cases += found
+    assert cases / histories <= alpha
+    assert cases > 0
+
+
+@given(st.integers(1, 40), st.floats(0.01, 0.9), st.floats(0.0, 0.5), st.data())
+def test_the_tail_of_a_share_is_the_sum_of_its_probabilities(n, ceiling, clumping, data):
+    k = data.draw(st.integers(1, n))
+    if clumping < 1e-4:
+        expected = sum(math.comb(n, i) * ceiling**i * (1 - ceiling) ** (n - i) for i in range(k, n + 1))
+    else:
+        size = 1.0 / clumping - 1.0
+        a, b = ceiling * size, (1.0 - ceiling) * size
+        beta = lambda x, y: math.lgamma(x) + math.lgamma(y) - math.lgamma(x + y)  # noqa: E731
+        expected = sum(math.comb(n, i) * math.exp(beta(i + a, n - i + b) - beta(a, b)) for i in range(k, n + 1))
+    assert detectors.share_p(k, n, ceiling, clumping) == pytest.approx(expected, rel=1e-6, abs=1e-12)
+
+
+@given(st.lists(st.floats(0.05, 0.9), min_size=4, max_size=10), st.data())
+def test_unequal_chances_never_look_rarer_than_they_are(chances, data):
+    """The exact tail of unequal trials, by enumeration, is at most the p-value, where more than expected hit."""
+    hits = data.draw(st.integers(math.ceil(sum(chances)) + 1, len(chances) + 1))
+    if hits > len(chances):
+        return
+    dist = np.array([1.0])
+    for chance in chances:
+        dist = np.convolve(dist, [1.0 - chance, chance])
+    given_hits = np.array([1.0] * hits + [0.0] * (len(chances) - hits))
+    assert detectors.hits_p(given_hits, np.array(chances), 1.0) >= dist[hits:].sum() - 1e-9
+
+
+def test_aim_that_cancels_the_spread_stands_out_and_aim_that_doesnt_not():
+    rng = np.random.default_rng(3)
+    stray = rng.normal(0.0, 0.02, 60)
+    hand = rng.normal(0.0, 0.01, 60)
+    assert detectors.link_p(np.stack([stray, hand - 0.6 * stray], 1)) < 1e-4
+    fair = [detectors.link_p(np.stack([rng.permutation(stray), hand], 1)) for _ in range(400)]
+    assert stats.kstest(fair, "uniform").pvalue > 0.01
+
+
+def test_pauses_by_the_clock_stand_out_from_a_fingers():
+    rng = np.random.default_rng(4)
+    assert detectors.even_p(1.0 + rng.normal(0.0, 0.001, 20), 0.02) < 1e-6
+    assert np.mean([detectors.even_p(1.0 + rng.normal(0.0, 0.03, 20), 0.02) < 0.05 for _ in range(200)]) < 0.05
+
+
+# -- weights of findings --------------------------------------------------------------------------------------------
+
+
+def weights_with(fair_per_min: float, decibans: float) -> Weights:
+    rate = {
+        line: {"slight": Rate(0.0, 0.0), "clear": Rate(fair_per_min, decibans)}
+        for line in ("steady", "uneven", "rough")
+    }
+    held = load_weights()
+    return msgspec.structs.replace(held, findings={"fast_cadence": rate})
+
+
+def finding(at: float, margin: float | None = None) -> Finding:
+    return Finding("fast_cadence", "c", "ada", 1, 1, at, 0.2, 0.1, margin, "s")
+
+
+def test_a_burst_of_findings_is_one_incident_and_the_next_one_another(rules):
+    watch = MatchWatch(weights_with(0.1, 7.0), rules)
+    watch.present("ada", "steady", 0.0)
+    gains = [watch.finding(finding(10.0 + 0.05 * k)) for k in range(20)]
+    assert [gain.decibans for gain in gains if gain] == [7.0]
+    assert watch.finding(finding(20.0)).decibans == 7.0
+
+
+def test_the_bet_on_findings_is_a_fair_one_at_the_fair_rate(rules):
+    """Incidents as often as the busiest fair account has them: the bet is worth 1 on average, within its own error."""
+    rng, rate, minutes = np.random.default_rng(8), 0.5, 3.0
+    watch = MatchWatch(weights_with(rate, 3.0), rules)
+    worth = []
+    for number in range(1500):
+        account, at = f"a{number}", 0.0
+        watch.present(account, "steady", 0.0)
+        while (at := at + rng.exponential(60.0 / rate)) < 60.0 * minutes:
+            watch.finding(msgspec.structs.replace(finding(at), account=account))
+        watch.present(account, "steady", 60.0 * minutes)
+        worth.append(math.exp(watch.now(account)["fast_cadence"]))
+    assert np.mean(worth) <= 1.0 + 3.0 * np.std(worth) / math.sqrt(len(worth))
+    assert np.mean(worth) > 0.8
+
+
+def test_connections_are_told_apart_by_their_jitter():
+    assert [line_class(Line(0.05, jitter)) for jitter in (0.001, 0.004, 0.02)] == ["steady", "uneven", "rough"]
+    assert line_class(None) == "rough"
+
+
+def test_the_table_of_weights_goes_out_and_comes_back_and_says_what_is_wrong(tmp_path):
+    held = load_weights()
+    assert sum(held.kinds().values()) == pytest.approx(1.0)
+    assert load_weights(save_weights(held, tmp_path / "w.json")) == held
+    for text, told in ((b"{", "no table of weights"), (b'{"schema": 1}', "no table of weights")):
+        (tmp_path / "bad.json").write_bytes(text)
+        with pytest.raises(tinclock.EvidenceError, match=told):
+            load_weights(tmp_path / "bad.json")
+    save_weights(msgspec.structs.replace(held, schema=9), tmp_path / "new.json")
+    with pytest.raises(tinclock.EvidenceError, match="schema 9"):
+        load_weights(tmp_path / "new.json")
+
+
+# -- what is seen ---------------------------------------------------------------------------------------------------
+
+
+def test_panes_are_looked_through_and_what_stands_behind_them_is_not(level):
+    """Random lines of sight against single rays that are cast on by hand, surface by surface."""
+    rng = np.random.default_rng(2)
+    eyes, points = (rng.uniform((-20, -14, 0.3), (20, 14, 2.0), (200, 3)) for _ in range(2))
+    seen = Sight(level).clear(eyes, points)
+    for eye, point, answer in zip(eyes, points, seen, strict=True):
+        way = (point - eye) / np.linalg.norm(point - eye)
+        at, blocked = 0.0, False
+        while (
+            hit := level.first(tuple(eye + at * way), tuple(way), float(np.linalg.norm(point - eye)) - at)
+        ) is not None:
+            blocked = blocked or hit.surface.blocks_sight
+            at += hit.distance_m + 1e-4
+            if blocked or at >= np.linalg.norm(point - eye):
+                break
+        assert answer == (not blocked)
+    assert 20 < seen.sum() < 190
+    assert not Sight(level).clear(np.full((1, 3), np.nan), points[:1]).any()
+
+
+def test_a_live_history_and_its_recording_show_the_same_shots(match):
+    """While it is ruled again, one shot seen in the referee's own history is what is seen of it in the file."""
+    source = Recording(match)
+    rules, later = source.require_header().rules, list(seen_in(source))
+    parties = later[-1].parties
+    wanted = {n: (s, k) for s in (x.shots for x in later) for k, n in enumerate(s.number.tolist()) if s.target[k]}
+    compared = []
+
+    def look(referee, ruling, _claim):
+        if ruling.number not in wanted or len(compared) > 60:
+            return
+        live = Observer(rules, parties, Sight(referee.level)).shots(
+            scene_of(referee.history, [e for e in parties if referee.history.columns.of(e) >= 0]), [ruling], {}
+        )
+        shots, row = wanted[ruling.number]
+        if shots.off_m[row] < 0.5:
+            compared.append((live.target[0], live.off_m[0], live.distance_m[0], live.visible[0]))
+            assert live.target[0] == shots.target[row]
+            assert (live.off_m[0], live.distance_m[0]) == pytest.approx(
+                (shots.off_m[row], shots.distance_m[row]), abs=2e-4
+            )
+
+    rule_again(source, on_ruling=look)
+    assert len(compared) > 30
+
+
+def test_unfair_accounts_get_their_case_within_half_a_minute_and_fair_ones_none(match):
+    """By the table that ships; each for what it did."""
+    source, weights = Recording(match), load_weights()
+    course = weigh(seen_in(source), weights, source.require_header().rules)
+    points = {account: course.points(account, weights.kinds()) for account in course.stages}
+    assert {account for account in points if crossed(points[account], limit_decibans(0.001))} == set(UNFAIR)
+    strongest = {account: max(course.now(account).items(), key=lambda item: item[1])[0] for account in UNFAIR}
+    assert strongest == {"clover": "exact_aim", "elder": "foreign_actor", "beryl": "claim_rate"}
+    assert max(peak(points[account]) for account in points if account not in UNFAIR) < 15.0
+
+
+def test_calibrating_puts_ceilings_over_what_fair_accounts_did(match):
+    source = Recording(match)
+    rules = source.require_header().rules
+    collector = Collector(frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic))
+    for seen in seen_in(source):
+        found = [finding for _, finding in seen.findings]
+        collector.take(
+            seen.shots, seen.looks, found, seen.line_of(), seen.accounts(), seen.claims, seen.until_s - seen.from_s
+        )
+    fair = [play for account, play in collector.plays.items() if account not in UNFAIR]
+    unfair = [play for account, play in collector.plays.items() if account in UNFAIR]
+    table = calibrate(fair * 40, unfair, Provenance("a test", 1, 3, 1.5, 3, 1.5))  # as if there were enough
+    for name, lines in table.ceilings.items():
+        for line, ceiling in lines.items():
+            if ceiling.share < 1.0:
+                assert ceiling.share >= ceiling.typical, (name, line)
+    assert table.findings["foreign_actor"]["steady"]["clear"].decibans > 5.0
+
+
+# -- how good it is -------------------------------------------------------------------------------------------------
+
+
+def labelled(kind: str, slope: float, n: int, rng: np.random.Generator) -> list[quality.Labelled]:
+    dials = {kind: 1.0} if kind else {}
+    times = np.arange(1, 21) / 4.0
+    return [
+        quality.Labelled(f"{kind}{k}", "m", dials, "wired", float(rng.random()), times,
+                         np.cumsum(rng.normal(slope, 0.3, (20, 2)), 0))
+        for k in range(n)
+    ]  # fmt: skip
+
+
+def test_shares_found_times_and_false_cases_are_counted_as_they_are():
+    rng, shares = np.random.default_rng(6), np.array([0.5, 0.5])
+    fair, bold = labelled("", -0.3, 40, rng), labelled("bold", 2.0, 30, rng)
+    (row,) = quality.detection_rows(bold, shares, 30.0)
+    assert row.accounts == 30
+    assert list(row.found) == sorted(row.found)
+    assert row.found[-1] == 1.0
+    assert 0.5 < row.median_min < 3.0
+    area = quality.curves(quality.peaks(fair, shares), quality.peaks(bold, shares))
+    assert area["roc_area"] == pytest.approx(1.0)
+    none = quality.false_cases(fair, shares, 30.0, 300, rng)
+    assert (none.cases, none.low) == (0, 0.0)
+    assert none.high == pytest.approx(stats.beta.ppf(0.975, 1, 300))
+    some = quality.false_cases(fair + labelled("", 1.0, 4, rng), shares, 30.0, 300, rng)
+    assert 0 < some.cases < 300
