@@ -11,6 +11,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
@@ -23,7 +24,7 @@ TERMINAL = (
     ),
     ("again.png", "tinclock again evening --set view.max_rewind_s=0.15 --undying --rows 4; tinclock fairness evening"),
     ("check.png", "tinclock check garden.toml mine.toml odd.toml --distance 8"),
-    ("events.png", "python friendly_match.py | tail -46"),
+    ("queue.png", "tinclock cases list && tinclock cases show {unfair}"),
 )
 
 
@@ -51,7 +52,6 @@ def main() -> None:
 
 def prepare(out: Path) -> None:
     """The files that the terminal views work on: the garden's rules as they are, with mistakes, and with oddities."""
-    shutil.copy(ROOT / "examples" / "friendly_match.py", out)
     text = (ROOT / "src" / "tinclock" / "garden" / "data" / "garden.toml").read_text(encoding="utf-8")
     (out / "garden.toml").write_text(text, encoding="utf-8")
     wrong = text.replace("damage = 17.0", "damge = 17.0").replace("range_m = 60.0", 'range_m = "far"')
@@ -62,7 +62,7 @@ def prepare(out: Path) -> None:
     (out / "odd.toml").write_text(odd, encoding="utf-8")
 
 
-def questions(out: Path) -> dict[str, int]:
+def questions(out: Path) -> dict[str, Any]:
     """Play a match into a file, and draw what it was asked; returns the numbers of the rulings that were chosen."""
     run = str(BIN / "tinclock")
     subprocess.run(
@@ -73,11 +73,54 @@ def questions(out: Path) -> dict[str, int]:
         check=True, cwd=out, stdout=subprocess.DEVNULL,
     )  # fmt: skip
     numbers = chosen(out / "evening")
-    for name, number in numbers.items():
-        picture = str(SHOTS / f"{name}.png")
-        subprocess.run([run, "explain", "evening", str(number), "--picture", picture, "--json"], check=True, cwd=out,
-                       stdout=subprocess.DEVNULL)  # fmt: skip
-    return numbers
+    picture = str(SHOTS / "flown.png")
+    flown = [run, "explain", "evening", str(numbers["flown"]), "--picture", picture, "--json"]
+    subprocess.run(flown, check=True, cwd=out, stdout=subprocess.DEVNULL)
+    return {**numbers, "unfair": review(out)}
+
+
+def review(out: Path) -> str:
+    """Weigh a match with unfair players and photograph one's case page; returns its account."""
+    run, unfair = str(BIN / "tinclock"), "gorse"
+    lies = ("gorse=aim_through_walls:1", "beryl=snap_aim:0.25", "elder=hold_back:0.5", "dibber=frozen_health:0.5")
+    play = [run, "play", "night", "--players", "8", "--seconds", "120", "--seed", "21"]
+    for arguments in (
+        [*play, *(word for lie in lies for word in ("--unfair", lie))],
+        [run, "weigh", "night", "--server", "garden-1"],
+        [run, "cases", "page", unfair, "--out", "case.html"],
+    ):
+        subprocess.run(arguments, check=True, cwd=out, stdout=subprocess.DEVNULL)
+    if shutil.which("chromium") and shutil.which("chromedriver"):
+        page_pictures(out / "case.html")
+    return unfair
+
+
+def page_pictures(page: Path) -> None:
+    """The case page's top, and one of its replays with the slider half-way. Needs `pip install selenium`."""
+    from selenium import webdriver
+    from selenium.webdriver.chrome.service import Service
+    from selenium.webdriver.support.wait import WebDriverWait
+
+    options = webdriver.ChromeOptions()
+    options.binary_location = shutil.which("chromium") or ""
+    for flag in ("headless=new", "no-sandbox", "use-angle=swiftshader", "enable-unsafe-swiftshader", "no-first-run",
+                 "disable-background-networking", "disable-component-update", "window-size=1280,940"):  # fmt: skip
+        options.add_argument(f"--{flag}")
+    browser = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver")))
+    try:
+        browser.get(f"file://{page}")
+        WebDriverWait(browser, 120).until(lambda b: b.execute_script("return document.body.dataset.ready"))
+        time.sleep(1.0)
+        browser.save_screenshot(str(SHOTS / "case.png"))
+        shot = browser.find_element("css selector", ".shot")
+        browser.execute_script("arguments[0].previousElementSibling.scrollIntoView()", shot)
+        WebDriverWait(browser, 120).until(lambda b: shot.get_attribute("data-drawn"))
+        slide = "const s = document.querySelector('.shot input'); s.value = 6; s.dispatchEvent(new Event('input'))"
+        browser.execute_script(slide)
+        time.sleep(3.0)
+        browser.save_screenshot(str(SHOTS / "replay.png"))
+    finally:
+        browser.quit()
 
 
 def chosen(folder: Path) -> dict[str, int]:

@@ -41,13 +41,14 @@ def store_at(address: str, on_case: Callable[..., None] | None = None, alpha: fl
     from tinclock.store.cases import ALPHA, CaseStore
 
     where = address if "://" in address else Path(address) / "cases.db"
-    return _closed_later(CaseStore(where, alpha=ALPHA if alpha is None else alpha, on_case=on_case))
+    store = CaseStore(where, alpha=ALPHA if alpha is None else alpha, on_case=on_case)
+    _close_later(store)
+    return store
 
 
-def _closed_later(opened: Any) -> Any:
-    """The same, closed when the command ends, however it ends."""
+def _close_later(opened: CaseStore | EvidenceLog) -> None:
+    """Close it when the command ends, however it ends."""
     click.get_current_context().call_on_close(opened.close)
-    return opened
 
 
 def log_folder_of(address: str, given: Path | None) -> Path:
@@ -61,7 +62,8 @@ def log_at(address: str, given: Path | None, sync: Any = "each") -> EvidenceLog:
     """Open the evidence log for appending."""
     from tinclock.store.evidence_log import EvidenceLog
 
-    log = _closed_later(EvidenceLog(log_folder_of(address, given), sync=sync))
+    log = EvidenceLog(log_folder_of(address, given), sync=sync)
+    _close_later(log)
     if log.set_aside is not None:
         click.echo(f"the log's end was torn; what was left of that record is in {log.set_aside}", err=True)
     return log

@@ -99,7 +99,8 @@ def _told(gain: Any) -> str:
     if not gain.trials:
         return f"{gain.decibans:.0f} decibans for one incident on a {gain.line} line"
     share = f"{gain.successes:.0f} of {gain.trials}" if gain.successes else f"{gain.trials} looked at"
-    return f"strongest window: {share}; a fair account shows so much with probability {gain.p:.1g}"
+    chance = "below 1e-12" if gain.p < 1e-12 else f"{gain.p:.1g}"
+    return f"strongest window: {share}; a fair account shows so much with probability {chance}"
 
 
 def _line(dossier: Dossier) -> str:
