@@ -20,11 +20,12 @@ from websockets.exceptions import InvalidStatus
 from websockets.sync.client import connect, unix_connect
 
 import tinclock
-from tinclock.core.errors import BadNumberError
+from tinclock.core.errors import BadNumberError, EvidenceError
 from tinclock.garden.scenario import data_file
 from tinclock.serve.app import Settings, require_safe
 from tinclock.serve.hub import Hub
 from tinclock.store.again import rule_again
+from tinclock.store.evidence_log import EvidenceLog, read_log
 from tinclock.store.recording import Recording
 
 ROOT = Path(__file__).parent.parent
@@ -86,6 +87,27 @@ def test_a_match_through_the_hub_is_ruled_as_one_by_the_library():
     assert ask("state")["state"]["entities"][1]["health"] == events[-1]["after"]
     assert ask("close")["ok"]
     assert "no match" in ask("state")["error"]
+
+
+def test_findings_are_in_the_log_before_their_receipts_go_out_and_a_tournament_stops_without(tmp_path):
+    for trust, goes_on in (("tournament", False), ("ranked", True)):
+        log = EvidenceLog(tmp_path / trust, sync="soon")
+        ask = Asker(Hub(evidence=log))
+        ask.play()
+        ask("open", "t", rules=RULES.replace("schema = 1", f'schema = 1\ntrust = "{trust}"', 1))
+        ask("call", "t", call="admit", arguments={"connection": "c0", "account": "a0", "rig": "sprinkler"})
+        ask("claims", claims=[("c0", 0.31, shot()), ("c0", 0.31, shot())])
+        (entry,) = read_log(tmp_path / trust)
+        assert msgspec.json.decode(entry.body)["finding"]["code"] == "repeated_sequence"
+        log._file.close()  # as if the disk had gone
+
+        def broken(_: object) -> None:
+            raise EvidenceError(tmp_path, "the disk is full")
+
+        log._write = broken
+        told = ask("claims", "t", claims=[("c0", 0.31, shot(actor=9))])
+        assert told["ok"] is goes_on, told
+        log._lock.close()
 
 
 def test_mistakes_are_told_and_leave_the_match_as_it_was():

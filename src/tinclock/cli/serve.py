@@ -18,6 +18,7 @@ Examples:
   tinclock serve                                       a WebSocket on 127.0.0.1:7464
   tinclock serve --unix referee.sock                   a Unix socket instead
   tinclock serve --record matches                      besides, record every match under matches/
+  tinclock serve --evidence evidence                   and chain every finding before its receipt goes out
   TINCLOCK_TOKEN=secret tinclock serve --host 0.0.0.0  askers must send Authorization: Bearer secret
 
 \b
@@ -35,11 +36,17 @@ recorded is whole. The requests are described in docs/serving.md.
 @click.option("--token-file", type=click.Path(exists=True, dir_okay=False, path_type=Path),
               help="A file that holds the token; else TINCLOCK_TOKEN of the environment.")  # fmt: skip
 @click.option("--record", type=click.Path(file_okay=False, path_type=Path), help="Record each match in this folder.")
-def serve(host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None) -> None:
+@click.option(
+    "--evidence", type=click.Path(file_okay=False, path_type=Path), help="Append findings to the log in here."
+)
+def serve(
+    host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None, evidence: Path | None
+) -> None:
     """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
     from tinclock.core.errors import MissingExtraError
     from tinclock.serve.app import Service, Settings
     from tinclock.serve.hub import Hub, warm
+    from tinclock.store.evidence_log import EvidenceLog
 
     token = token_file.read_text(encoding="utf-8").strip() if token_file else os.environ.get("TINCLOCK_TOKEN", "")
     with told_plainly():
@@ -52,14 +59,18 @@ def serve(host: str, port: int, unix: Path | None, token_file: Path | None, reco
         )
         logger: Any = structlog.get_logger()
 
+        log = None if evidence is None else EvidenceLog(evidence)
         warm()
         gc.collect()
         gc.freeze()  # what compiled kernels bring along lives as long as the process: nothing to look through again
 
         async def run() -> None:
-            await Service(Hub(record), Settings(host, port, unix, token), logger.info).run()
+            await Service(Hub(record, log), Settings(host, port, unix, token), logger.info).run()
 
         try:
             asyncio.run(run())
         except OSError as error:
             raise click.ClickException(f"can't listen there: {error}") from None
+        finally:
+            if log is not None:
+                log.close()

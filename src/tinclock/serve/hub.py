@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from tinclock.core.errors import BadNumberError, TinClockError
+from tinclock.core.errors import BadNumberError, EvidenceError, TinClockError
 from tinclock.core.referee import Referee
 from tinclock.core.timeline.packed import Packed
 from tinclock.core.timeline.views import Drawing
@@ -36,6 +36,7 @@ from tinclock.serve.requests import (
     Tick,
 )
 from tinclock.store.again import CALLS
+from tinclock.store.evidence_log import SYNC_OF, EvidenceLog
 from tinclock.store.recorder import Recorder
 from tinclock.wire.codec import decode_claim
 
@@ -63,9 +64,11 @@ class Hub:
     """All matches of one process.
 
     record_to : a folder in which each match is recorded; None: none is
+    evidence : the log that findings are appended to before their receipts go out, synced as the match's trust asks
     """
 
-    def __init__(self, record_to: str | Path | None = None) -> None:
+    def __init__(self, record_to: str | Path | None = None, evidence: EvidenceLog | None = None) -> None:
+        self._evidence = evidence
         self._folder = None if record_to is None else Path(record_to)
         self.matches: dict[str, Match] = {}
         self.requests: Counter[str] = Counter()
@@ -139,7 +142,22 @@ class Hub:
             ruling = server.rule(connection, claim, received_at=received_at)
             self.outcomes[ruling.outcome] += 1
             ruled.append(_told(ruling))
+        self._note(asked.match, match, ruled)
         return Reply(asked.request, ruled=tuple(ruled))
+
+    def _note(self, name: str, match: Match, ruled: list[Ruled]) -> None:
+        """Append what was found to the evidence log."""
+        found = [{"match": name, "ruling": row.number, "finding": f} for row in ruled for f in row.findings]
+        if self._evidence is None:
+            return
+        policy = SYNC_OF.get(match.referee.rules.trust, "soon")
+        try:
+            self._evidence.append("finding", found, sync=policy)
+            self._evidence.flush_if_due()
+        except EvidenceError as error:
+            self.failures += 1
+            if policy == "each":  # no receipt without its record: the match can't go on
+                raise RuntimeError(f"evidence can't be written: {error}") from error
 
     def _tick(self, asked: Tick, match: Match) -> Reply:
         ids, bones, starts = _poses(asked, match.referee)
@@ -148,7 +166,9 @@ class Hub:
             match.server.published(asked.tick)
         fired = match.server.advance(asked.server_time)
         self.outcomes.update(ruling.outcome for ruling in fired)
-        return Reply(asked.request, ruled=tuple(_told(ruling) for ruling in fired))
+        told = [_told(ruling) for ruling in fired]
+        self._note(asked.match, match, told)
+        return Reply(asked.request, ruled=tuple(told))
 
     def _call(self, asked: Call, match: Match) -> Reply:
         if asked.call not in CALLS:

@@ -103,10 +103,10 @@ class EvidenceLog:
         """The last record."""
         return self._head
 
-    def append(self, kind: str, bodies: Iterable[Any], at: float | None = None) -> int:
+    def append(self, kind: str, bodies: Iterable[Any], at: float | None = None, sync: Sync | None = None) -> int:
         """Append records of a kind; returns the number of the last one, once they are as safe as the policy says.
 
-        bodies : structs or plain data; at : unix time, by default now
+        bodies : structs or plain data; at : unix time, by default now; sync : another policy than the log's
         """
         now = time.time() if at is None else at
         number, digest = self._head
@@ -123,7 +123,8 @@ class EvidenceLog:
             self._rotate()
         self._write(data)
         self._head, self._dirty = Head(number, digest), True
-        if self._sync == "each" or (self._sync == "soon" and time.monotonic() - self._synced_at > SOON_S):
+        policy = sync or self._sync
+        if policy == "each" or (policy == "soon" and time.monotonic() - self._synced_at > SOON_S):
             self.flush()
         return number
 
@@ -136,10 +137,18 @@ class EvidenceLog:
             raise EvidenceError(self.folder, f"can't be written: {error.strerror}") from None
         self._size += len(data)
 
+    def flush_if_due(self) -> None:
+        """Put everything on the disk when "soon" is over: for a server's loop, where nothing more may be appended."""
+        if self._dirty and self._sync == "soon" and time.monotonic() - self._synced_at > SOON_S:
+            self.flush()
+
     def flush(self) -> None:
-        """Put everything on the disk. With "soon" a server calls it from its loop, where no more may be appended."""
+        """Put everything on the disk."""
         if self._dirty:
-            os.fsync(self._file.fileno())
+            try:
+                os.fsync(self._file.fileno())
+            except OSError as error:
+                raise EvidenceError(self.folder, f"can't be put on the disk: {error.strerror}") from None
             self._dirty = False
         self._synced_at = time.monotonic()
 
