@@ -70,7 +70,9 @@ def live_and_detectors(folder: Path) -> None:
         f"{len(rulings):,} claims have one), {min(best) / yardstick:.1f} x encoding its ruling"
     )
     recording, minutes = Recording(folder / "match"), PLAYERS * SECONDS / 60.0
-    list(seen_in(recording))
+    warm = Weighing(weights, rules)
+    for seen in seen_in(recording):  # SciPy and the kernels load once
+        warm.take(seen)
     begin = time.process_time()
     stretches = list(seen_in(recording))
     reading = time.process_time() - begin

@@ -127,12 +127,6 @@ def test_aim_that_cancels_the_spread_stands_out_and_aim_that_doesnt_not():
     assert stats.kstest(fair, "uniform").pvalue > 0.01
 
 
-def test_pauses_by_the_clock_stand_out_from_a_fingers():
-    rng = np.random.default_rng(4)
-    assert detectors.even_p(1.0 + rng.normal(0.0, 0.001, 20), 0.02) < 1e-6
-    assert np.mean([detectors.even_p(1.0 + rng.normal(0.0, 0.03, 20), 0.02) < 0.05 for _ in range(200)]) < 0.05
-
-
 # -- weights of findings --------------------------------------------------------------------------------------------
 
 

@@ -64,7 +64,11 @@ class CaseStore:
         self.limit = limit_decibans(alpha)
         self.on_case = on_case
         self.engine = _engine(self.address)
-        self._migrate()
+        try:
+            self._migrate()
+        except EvidenceError:
+            self.engine.dispose()
+            raise
 
     def close(self) -> None:
         """Let go of its connections."""

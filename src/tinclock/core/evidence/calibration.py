@@ -32,7 +32,6 @@ SPEEDS_M_S = (0.7, 2.0, 3.5, 1e9)
 HEADROOM, RATE_HEADROOM = 1.5, 2.0
 OFTEN = 3.0
 """A code tells something where it comes to unfair accounts so many times as often as to fair ones."""
-LEAST_SD_S = 0.004
 NO_CHANCES = Chances((1e9,), (1e9,), {})
 
 
@@ -125,9 +124,7 @@ def calibrate(
             ceilings[name] = {line: _ceiling(fair, name, None if line == "all" else line) for line in lines}
         elif detector.family == "rate":
             ceilings[name] = {"all": _busiest(fair, name)}
-    return Weights(
-        SCHEMA, provenance, _findings(fair, unfair, alike), ceilings, chances, odds, clumping, _steadiest(fair)
-    )
+    return Weights(SCHEMA, provenance, _findings(fair, unfair, alike), ceilings, chances, odds, clumping)
 
 
 # -- shares -----------------------------------------------------------------------------------------------------
@@ -226,16 +223,6 @@ def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float]:
     clumping = _clumping(windows)
     wide = float(np.var(shifts)) - float(np.mean(errors)) * (1.0 + clumping * (guard - 1))
     return float(HEADROOM * math.exp(np.mean(shifts) + norm.ppf(FAIR_QUANTILE) * math.sqrt(max(wide, 0.0)))), clumping
-
-
-def _steadiest(plays: Sequence[Play]) -> float:
-    """The least deviation of pauses that fair fingers show, one window in two hundred apart."""
-    found = []
-    for play in plays:
-        for _, trials in play.windows.get("even_trigger", []):
-            near = np.sort(np.abs(trials[:, 0] - np.median(trials[:, 0])))[: max(2, len(trials) // 2)]
-            found.append(float(np.sqrt((near**2).mean())) / 0.378)
-    return max(float(np.quantile(found, 0.005)), LEAST_SD_S) if found else LEAST_SD_S
 
 
 def _busiest(plays: Sequence[Play], name: str) -> Ceiling:

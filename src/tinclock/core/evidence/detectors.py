@@ -19,7 +19,8 @@ if TYPE_CHECKING:
 
 EXACT_M, NEAR_M, HIDDEN_S, QUICK_S = 0.0015, 0.3, 0.42, 0.3
 OLD_S, YOUNG_S, BEYOND_M, TURN_RAD, TURN_WITHIN_S, SNAP_RAD_S = 0.04, -0.02, 0.3, 0.3, 0.4, 12.0
-FROM_M, ASIDE_M = 2.0, 0.3
+FROM_M, ASIDE_M, BURST_S = 2.0, 0.3, 0.4
+EQUAL_S, LONGEST_PAUSE_S = 0.004, 3.0
 
 
 class Detector(NamedTuple):
@@ -27,8 +28,7 @@ class Detector(NamedTuple):
 
     title : what it finds, for a reviewer; null : what a fair account does; benign : what else explains it
     guard : the least number of trials that are tested together
-    family : "share" of trials that are 1, "hits" with their own chances, "link" between two numbers, "even" spacing,
-        "rate" in time
+    family : "share" of trials that are 1, "hits" with their own chances, "link" between two numbers, "rate" in time
     per_line : whether the ceiling depends on the connection
     source : where the statistic is from
     """
@@ -38,7 +38,7 @@ class Detector(NamedTuple):
     null: str
     benign: str
     guard: int
-    family: Literal["share", "hits", "link", "even", "rate"]
+    family: Literal["share", "hits", "link", "rate"]
     per_line: bool
     source: str
 
@@ -107,14 +107,14 @@ DETECTORS: Final = {
         Detector(
             "spread_undone", "its aim cancels the spread",
             "the aim knows nothing of where chance sends the shot, so they don't go against each other",
-            "none is known: the stream is secret to everybody but that client", 16, "link", False,
+            "none is known: the stream is secret to everybody but that client", 60, "link", False,
             "Spearman, Am. J. Psychol. 15 (1904)",
         ),
         Detector(
-            "even_trigger", "pulls the trigger too evenly",
-            "pauses between single shots vary by at least what the steadiest of fair fingers show",
-            "a weapon whose rate limits every pause: those are left out", 16, "even", False,
-            "chi-squared test of a variance; timing of fingers: Wing and Kristofferson, Percept. Psychophys. 14 (1973)",
+            "even_trigger", "pulls the trigger by the clock",
+            "two pauses in a row between single shots are seldom equal to 4 ms",
+            "a player who waits for the weapon every time, on a line without jitter", 12, "share", True,
+            CLOPPER + "; timing of fingers: Wing and Kristofferson, Percept. Psychophys. 14 (1973)",
         ),
         Detector(
             "damage_in_sight", "does more damage than the best while enemies are in sight",
@@ -154,8 +154,7 @@ class Chances(NamedTuple):
 def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> dict[str, NDArray[np.float64]]:
     """The trials in some shots of one account, by detector, a row each.
 
-    "share" : one or zero, and the ruling's number; "hits" : besides, the population's chance; "link" : two numbers;
-    "even" : the pause before, in seconds
+    "share" : one or zero, and the ruling's number; "hits" : besides, the population's chance; "link" : two numbers
 
     automatic : weapons that fire on while the trigger is held: their rate is no finger's
     """
@@ -177,8 +176,6 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
         float,
     )
     counted = fair & ~np.isnan(expected)
-    single = np.array([kind != "strike" for kind in shots.kind], bool)
-    even = single & np.array([weapon not in automatic for weapon in shots.weapon], bool) & (shots.since_s < 3.0)
     number = shots.number.astype(float)
     return {
         "exact_aim": _ones(shots.off_m < EXACT_M, fair & (shots.distance_m > FROM_M), number),
@@ -192,7 +189,7 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
         "aside_muzzle": _ones(shots.aside_m > ASIDE_M, shot & ~np.isnan(shots.aside_m), number),
         "far_blows": _ones(shots.beyond_m > BEYOND_M, blow, number),
         "spread_undone": _links(shots),
-        "even_trigger": shots.since_s[even][:, None],
+        "even_trigger": _pauses(shots, automatic),
     }
 
 
@@ -207,21 +204,47 @@ def look_trials(looks: Looks, damaged_at: NDArray[np.float64]) -> dict[str, NDAr
     }
 
 
+def _pauses(shots: Shots, automatic: frozenset[str]) -> NDArray[np.float64]:
+    """(n, 2): whether a pause of a single-shot weapon equals the one before, and the ruling's number."""
+    out, before = [], dict[str, tuple[float, float]]()
+    for weapon, kind, at, number in zip(
+        shots.weapon, shots.kind, shots.time.tolist(), shots.number.tolist(), strict=True
+    ):
+        if kind == "strike" or weapon in automatic:
+            continue
+        last, pause = before.get(weapon, (-math.inf, math.inf))
+        now = at - last
+        if now < LONGEST_PAUSE_S and pause < LONGEST_PAUSE_S:
+            out.append((float(abs(now - pause) < EQUAL_S), float(number)))
+        before[weapon] = (at, now)
+    return np.array(out).reshape(-1, 2)
+
+
 def _ones(which: NDArray[np.bool_], among: NDArray[np.bool_], number: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.stack([which[among].astype(float), number[among]], 1)
 
 
 def _links(shots: Shots) -> NDArray[np.float64]:
-    """(n, 2): by how much spread and aim changed from one shot of a burst to the next, each axis by itself."""
+    """(n, 2): by how much spread and aim of a shot stand off the line between the shots before and after it.
+
+    Three shots of one burst make one, each axis by itself; no shot is in two. What a hand does evenly drops out.
+    """
     known = np.flatnonzero(~np.isnan(shots.stray[:, 0]) & ~np.isnan(shots.error[:, 0]) & (shots.target > 0))
-    a, b = known[:-1], known[1:]
-    same = (shots.target[a] == shots.target[b]) & (shots.time[b] - shots.time[a] < 0.4)
     weapon = np.array(shots.weapon, dtype=object)
-    same &= weapon[a] == weapon[b]
-    a, b = a[same], b[same]
-    a, b = a[::2], b[::2]  # no shot in two pairs
-    stray, error = shots.stray[b] - shots.stray[a], shots.error[b] - shots.error[a]
-    return np.stack([stray.ravel(), error.ravel()], 1)
+    follows = np.zeros(len(known), bool)
+    a, b = known[:-1], known[1:]
+    follows[1:] = (
+        (shots.target[a] == shots.target[b]) & (shots.time[b] - shots.time[a] < BURST_S) & (weapon[a] == weapon[b])
+    )
+    out, place = [], 0
+    while place + 2 < len(known):
+        if follows[place + 1] and follows[place + 2]:
+            x, y, z = known[place : place + 3]
+            out.append([column[y] - (column[x] + column[z]) / 2.0 for column in (shots.stray, shots.error)])
+            place += 3
+        else:
+            place += 1
+    return np.array(out).reshape(-1, 2, 2).transpose(0, 2, 1).reshape(-1, 2)
 
 
 # -- from trials to p-values ------------------------------------------------------------------------------------
@@ -270,14 +293,3 @@ def link_p(pairs: NDArray[np.float64]) -> float:
     if np.ptp(pairs[:, 0]) == 0.0 or np.ptp(pairs[:, 1]) == 0.0:
         return 1.0
     return float(spearmanr(pairs[:, 0], pairs[:, 1], alternative="less").pvalue)
-
-
-def even_p(pauses_s: NDArray[np.float64], least_sd_s: float) -> float:
-    """P(pauses that vary so little) when their deviation is at least the floor; half of them, about the median."""
-    from scipy.stats import chi2
-
-    near = np.sort(np.abs(pauses_s - np.median(pauses_s)))[: max(2, len(pauses_s) // 2)]
-    # the inner half of a normal sample has 0.378 of its deviation (Rousseeuw and Leroy, Robust Regression, 1987)
-    spread = float(np.sqrt((near**2).mean())) / 0.378
-    degrees = len(near) - 1
-    return float(chi2.cdf(degrees * (spread / max(least_sd_s, 1e-6)) ** 2, degrees))

@@ -16,7 +16,6 @@ import numpy as np
 
 from tinclock.core.evidence.detectors import (
     DETECTORS,
-    even_p,
     hits_p,
     link_p,
     look_trials,
@@ -193,10 +192,8 @@ class MatchWatch:
         elif detector.family == "rate":
             successes = float(trials[:, 0].sum())
             p = rate_p(successes, float(trials[:, 1].sum()), ceiling)
-        elif detector.family == "link":
-            p, ceiling = link_p(trials), 0.0
         else:
-            p, ceiling = even_p(trials[:, 0], weights.least_sd_s), weights.least_sd_s
+            p, ceiling = link_p(trials), 0.0
         log_e = e_of_p(p)
         found.tested[name] = found.tested.get(name, 0.0) + log_e
         return Gain(now, account, name, log_e / DECIBAN, len(trials), successes, p, ceiling, found.line, shown)

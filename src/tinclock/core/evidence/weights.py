@@ -67,7 +67,6 @@ class Weights(msgspec.Struct, frozen=True):
 
     findings : by code, line and bin; ceilings : by detector and line
     odds, odds_clumping : how many times the population's odds of a hit the best reach
-    least_sd_s : the steadiest finger
     typical : the population's mean of each detector's share, for pictures
     """
 
@@ -78,7 +77,6 @@ class Weights(msgspec.Struct, frozen=True):
     chances: Chances
     odds: float
     odds_clumping: float
-    least_sd_s: float
 
     def kinds(self) -> dict[str, float]:
         """Every kind of evidence with its share of the bet."""
