@@ -67,7 +67,7 @@ def live_and_detectors(folder: Path) -> None:
     share = sum(bool(r.findings) for r in rulings) / len(rulings)
     print(
         f"live: {1e6 * min(best):.2f} us a claim for weighing and logging findings ({100 * share:.1f} % of "
-        f"{len(rulings):,} claims have one), {min(best) / yardstick:.1f} x encoding its ruling"
+        f"{len(rulings):,} claims have one), {min(best) / yardstick:.2f} x encoding its ruling"
     )
     recording, minutes = Recording(folder / "match"), PLAYERS * SECONDS / 60.0
     warm = Weighing(weights, rules)

@@ -1,0 +1,47 @@
+"""From a recorded match to a person's decision: weigh it, look at the queue, write the page, decide, check the log."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import tinclock
+from tinclock.garden.scenario import data_file
+from tinclock.report.case_page import write_case_page
+from tinclock.store.evidence_log import Head, verify_log
+from tinclock.store.seen import seen_in
+
+
+def main() -> None:
+    """Do it with the sample that ships: a minute of four gardeners, one of whom claims four times its damage."""
+    folder = Path(tempfile.mkdtemp())
+    recording, weights = tinclock.Recording(data_file("sample")), tinclock.load_weights()
+    weighing, findings = tinclock.Weighing(weights, recording.require_header().rules), []
+    store = tinclock.CaseStore(folder / "cases.db", on_case=lambda what, case: print(f"{what}: {case.account}"))
+    with tinclock.EvidenceLog(folder / "log", sync="each") as log:
+        for seen in seen_in(recording):
+            gains = weighing.take(seen)
+            findings += seen.findings
+            log.append("finding", [{"ruling": number, "finding": finding} for number, finding in seen.findings])
+            for gain in gains:
+                if gain.decibans > 15.0:
+                    print(f"{gain.server_time:5.1f} s: {gain.account}, {gain.kind}, {gain.decibans:+.0f} decibans")
+        store.take_match("sample", weighing.course, weights, findings, recording=str(recording.path))
+
+        desk = tinclock.ReviewDesk(
+            store, log, on_decision=lambda decision, case: print("the game is told:", case.state)
+        )
+        (case,) = desk.queue()
+        print(f"{case.account}: {case.peak:.0f} decibans, {case.why}")
+        page = write_case_page(folder / "case.html", desk.dossier(case.account), weights, limit=store.limit)
+        print(f"page of {page.stat().st_size / 1e6:.0f} MB: open it in a browser")
+        decision = desk.decide(
+            case.account, "confirmed", reviewer="ada", note="four times the damage, sixty times over"
+        )
+        head = Head(decision.log_number or 0, decision.log_digest or "")
+    store.close()
+    print(f"record {head.number} of the log holds the decision; wrong with it: {verify_log(folder / 'log', head)}")
+
+
+if __name__ == "__main__":
+    main()
