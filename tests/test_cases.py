@@ -399,6 +399,11 @@ def test_detection_and_calibration_by_commands_alone(tmp_path):
     made = json.loads(run("calibrate", sample, "--out", tmp_path / "w.json", "--json"))
     assert (made["fair_accounts"], made["unfair_accounts"]) == (3, 1)
     assert tinclock.load_weights(tmp_path / "w.json").provenance.recordings == 1
+    run("weigh", sample, "--store", tmp_path / "cases")
+    waits = ("calibrate", sample, "--store", tmp_path / "cases", "--out", tmp_path / "w.json", "--json")
+    assert [json.loads(run(*waits))[key] for key in ("fair_accounts", "unfair_accounts")] == [3, 0]
+    run("cases", "decide", "clover", "confirmed", "--store", tmp_path / "cases", "--reviewer", "eve", "--note", "x4")
+    assert [json.loads(run(*waits))[key] for key in ("fair_accounts", "unfair_accounts")] == [3, 1]
     assert "labels.json" in run("calibrate", tmp_path, "--out", tmp_path / "x.json", fails=1)
 
 

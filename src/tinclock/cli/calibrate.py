@@ -34,7 +34,10 @@ decibans of the table that ships.
 @click.command(epilog=EPILOG)
 @click.argument("recordings", metavar="RECORDING...", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="The table to write.")
-@click.option("--store", help="A case store: accounts that reviewers confirmed are unfair, all others fair.")
+@click.option(
+    "--store",
+    help="A case store: confirmed accounts are unfair, those whose case waits are left out, all others are fair.",
+)
 @click.option("--note", default="", help="What the table should say of itself.")
 @json_option
 def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: str, as_json: bool) -> None:
@@ -50,10 +53,14 @@ def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: 
     fair: list[Play] = []
     unfair: list[Play] = []
     with told_plainly():
-        decided = None if store is None else labels_of(ReviewDesk(store_at(store)))
+        desk = None if store is None else ReviewDesk(store_at(store))
+        decided = None if desk is None else labels_of(desk)
+        waiting = frozenset() if desk is None else frozenset(c.account for c in desk.queue(("open", "watch"), 10**9))
         with progress(console, "reading") as show:
             for k, path in enumerate(recordings):
-                known: Any = with_fair(labels_beside(path).of.values()) if decided is None else _Decided(decided)
+                known: Any = (
+                    with_fair(labels_beside(path).of.values()) if decided is None else _Decided(decided, waiting)
+                )
                 good, bad = plays_of(path, known, part(show, k, len(recordings)))
                 fair += good
                 unfair += bad
@@ -83,13 +90,14 @@ def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: 
 
 
 class _Decided(dict[str, bool]):
-    """Reviewers' decisions as labels: confirmed is unfair; who was never confirmed counts as fair."""
+    """Reviewers' decisions as labels: confirmed is unfair, a case that waits is neither, all else is fair."""
 
-    def __init__(self, decided: dict[str, bool]) -> None:
+    def __init__(self, decided: dict[str, bool], waiting: frozenset[str]) -> None:
         super().__init__({account: not confirmed for account, confirmed in decided.items()})
+        self._waiting = waiting
 
     def __contains__(self, account: object) -> bool:
-        return True
+        return account not in self._waiting
 
     def __missing__(self, account: str) -> bool:
         return True
