@@ -33,6 +33,10 @@ REACH_BACK_S = 1.4
 LINE_WINDOW_S = 10.0
 
 
+Body = tuple[Any, Any, Any]
+"""Rows of ticks (t,) int64, places of bones (t, bones, 3) and the eye's bone (t, 7), metres and quaternion xyzw."""
+
+
 def seen_in(
     recording: Recording, level: Level | None = None, on_progress: Callable[[float], None] | None = None
 ) -> Iterator[Seen]:
@@ -65,7 +69,7 @@ class _Reading:
         self._rig_of: dict[int, Rig] = {}
         self._parties: dict[int, Party] = {}
         self._observer = Observer(header.rules, self._parties, Sight(recording.level_or(level)))
-        self._held: deque[tuple[NDArray[np.float64], dict[int, Any], NDArray[np.int64]]] = deque()
+        self._held: deque[tuple[NDArray[np.float64], dict[int, Body]]] = deque()
         self._asked: dict[int, float] = {}
         self._lines = _Lines()
 
@@ -121,25 +125,55 @@ class _Reading:
             recorded = [w == "record" for w in ticks["what"].to_pylist()]
             times = ticks["server_time"].to_numpy()[recorded].astype(float)
             if len(times):
-                self._held.append((times, self._recording.poses(flush), ticks["tick"].to_numpy()[recorded]))
+                numbers = ticks["tick"].to_numpy()[recorded]
+                self._held.append((times, self._bodies(flush, numbers)))
         while len(self._held) > 1 and self._held[1][0][0] <= from_s - REACH_BACK_S:
             self._held.popleft()
-        ids = sorted({entity for _, poses, _ in self._held for entity in poses} & self._parties.keys())
+        ids = sorted({entity for _, bodies in self._held for entity in bodies})
         bones = max((len(self._rig_of[e].bones) for e in ids), default=1)
-        flat = np.full((sum(len(t) for t, _, _ in self._held), len(ids), bones, 7), np.nan)
+        ticks_held = sum(len(times) for times, _ in self._held)
+        points, eye_poses = (
+            np.full((ticks_held, len(ids), bones, 3), np.nan),
+            np.full((ticks_held, len(ids), 7), np.nan),
+        )
         row = 0
-        for at, poses, numbers in self._held:
+        for times, bodies in self._held:
             for column, entity in enumerate(ids):
-                body = poses.get(entity)
-                if body is not None:
-                    rows, own = row + np.searchsorted(numbers, body.ticks), body.poses.shape[1]
-                    flat[rows, column, :own], flat[rows, column, own:] = body.poses, body.poses[:, -1:]
-            row += len(at)
-        rigs = [self._rig_of[e] for e in ids]
-        return scene_from(
-            np.concatenate([t for t, _, _ in self._held]), np.array(ids, np.int64), flat,
-            np.array([rig.eye_bone for rig in rigs], np.int64), np.array([rig.eye_at for rig in rigs]).reshape(-1, 3),
-        )  # fmt: skip
+                if entity in bodies:
+                    rows, places, eyes = bodies[entity]
+                    own = places.shape[1]
+                    points[row + rows, column, :own], points[row + rows, column, own:] = places, places[:, -1:]
+                    eye_poses[row + rows, column] = eyes
+            row += len(times)
+        eye_at = np.array([self._rig_of[e].eye_at for e in ids]).reshape(-1, 3)
+        times = np.concatenate([t for t, _ in self._held])
+        return scene_from(times, np.array(ids, np.int64), points, eye_poses, eye_at)
+
+    def _bodies(self, flush: Flush, numbers: NDArray[np.int64]) -> dict[int, Body]:
+        """The bodies of one flush: places of all bones, and the eye's bone whole. Rows lie by entity, bone and tick."""
+        header, table = self._recording.require_header(), self._recording.piece("poses", flush)
+        if not table.num_rows:
+            return {}
+        entity, tick = table["entity"].to_numpy(), table["tick"].to_numpy()
+        where = [table[name].to_numpy() for name in ("x", "y", "z", "qx", "qy", "qz", "qw")]
+        starts = np.flatnonzero(np.diff(entity, prepend=-1))
+        out = {}
+        for begin, end in zip(starts.tolist(), [*starts[1:].tolist(), len(entity)], strict=True):
+            who = int(entity[begin])
+            if who not in self._parties:
+                continue
+            rig = self._rig_of[who]
+            bones = len(rig.bones)
+            ticks = (end - begin) // bones
+            places = np.empty((ticks, bones, 3))
+            for axis in range(3):
+                places[:, :, axis] = where[axis][begin:end].reshape(bones, ticks).T
+            places /= header.place_steps_per_m
+            first = begin + rig.eye_bone * ticks
+            turns = np.stack([column[first : first + ticks] for column in where[3:]], 1) / header.turn_steps
+            eyes = np.concatenate([places[:, rig.eye_bone], turns], 1)
+            out[who] = (np.searchsorted(numbers, tick[begin : begin + ticks]), places, eyes)
+        return out
 
 
 class _Lines:
@@ -151,15 +185,18 @@ class _Lines:
         self._transit: dict[str, float] = {}
 
     def answer(self, connection: str, sent_at: float, client_time: float, received_at: float) -> None:
-        trips = self._trips.setdefault(connection, deque())
-        trips.append((received_at, received_at - sent_at))
+        """An answer to a ping. Of the trips only those are kept that are shorter than all later ones."""
+        trips, trip = self._trips.setdefault(connection, deque()), received_at - sent_at
+        while trips and trips[-1][1] >= trip:
+            trips.pop()
+        trips.append((received_at, trip))
         while trips[0][0] < received_at - LINE_WINDOW_S:
             trips.popleft()
         jitter = self.now[connection].jitter_s if connection in self.now else 0.0
         transit = received_at - client_time
         before = self._transit.get(connection, transit)
         self._transit[connection] = transit
-        self.now[connection] = Line(min(t for _, t in trips), jitter + (abs(transit - before) - jitter) / 16.0)
+        self.now[connection] = Line(trips[0][1], jitter + (abs(transit - before) - jitter) / 16.0)
 
 
 def _telling(table: Any) -> list[Ruling]:

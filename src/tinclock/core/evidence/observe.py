@@ -272,7 +272,9 @@ class Observer:
         a, b = np.meshgrid(who, who, indexing="ij")
         foe = self._foes(scene, scene.entities[who])[:, who]
         a, b = a[foe], b[foe]
-        now, ago, before = (self._in_sight(scene, at - back, a, b) for back in (0.0, LOOK_EVERY_S, 2 * LOOK_EVERY_S))
+        grid = first + LOOK_EVERY_S * np.arange(-2.0, float(len(at)))
+        seen = self._in_sight(scene, grid, a, b)
+        now, ago, before = seen[2:], seen[1:-1], seen[:-2]
         eyes, ahead, middle = scene.between(scene.eyes, at), scene.between(scene.ahead, at), self._middles(scene, at)
         to = middle[:, b] - eyes[:, a]
         far = np.linalg.norm(to, axis=-1)

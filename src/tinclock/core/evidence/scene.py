@@ -84,21 +84,20 @@ def scene_of(history: PoseHistory, entities: Sequence[int]) -> Scene:
             pose = history.bones_at(entity, here)
             if pose is not None:
                 flat[row, column, : len(pose)], flat[row, column, len(pose) :] = pose, pose[-1]
-    eye_bones = np.array([rig.eye_bone for rig in bodies], np.int64)
     eye_at = np.array([rig.eye_at for rig in bodies]).reshape(-1, 3)
-    return scene_from(np.asarray(times, float), np.array(entities, np.int64), flat, eye_bones, eye_at)
+    eyes = flat[:, np.arange(len(bodies)), [rig.eye_bone for rig in bodies]]
+    return scene_from(np.asarray(times, float), np.array(entities, np.int64), flat[..., :3], eyes, eye_at)
 
 
 def scene_from(
-    times: NDArray[np.float64], entities: NDArray[np.int64], poses: NDArray[np.float64], eye_bones: NDArray[np.int64],
-    eye_at: NDArray[np.float64],
+    times: NDArray[np.float64], entities: NDArray[np.int64], points: NDArray[np.float64],
+    eye_poses: NDArray[np.float64], eye_at: NDArray[np.float64],
 ) -> Scene:  # fmt: skip
-    """A scene of poses (t, e, b, 7), xyz and quaternion xyzw; eye_bones (e,), and the eye's place on it (e, 3)."""
-    held = poses[:, np.arange(len(entities)), eye_bones]
-    turn = held[..., 3:] / np.linalg.norm(held[..., 3:], axis=-1, keepdims=True)
-    eyes = held[..., :3] + _turned(turn, np.broadcast_to(eye_at, held[..., :3].shape))
-    ahead = _turned(turn, np.broadcast_to((1.0, 0.0, 0.0), held[..., :3].shape))
-    return Scene(times, entities, poses[..., :3], eyes, ahead)
+    """A scene of bones' places (t, e, b, 3) and the eyes' bones (t, e, 7); eye_at (e, 3) is the eye's place on it."""
+    turn = eye_poses[..., 3:] / np.linalg.norm(eye_poses[..., 3:], axis=-1, keepdims=True)
+    eyes = eye_poses[..., :3] + _turned(turn, np.broadcast_to(eye_at, turn.shape[:-1] + (3,)))
+    ahead = _turned(turn, np.broadcast_to((1.0, 0.0, 0.0), turn.shape[:-1] + (3,)))
+    return Scene(times, entities, points, eyes, ahead)
 
 
 def _turned(q: NDArray[np.float64], v: NDArray[np.float64]) -> NDArray[np.float64]:
