@@ -16,7 +16,7 @@ $(VENV)/.test-ready: pyproject.toml | $(BIN)/python
 	touch $@
 
 $(VENV)/.lint-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,frames,recordings,serve,cases,lint]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,frames,recordings,serve,cases,meshes,lint]'
 	touch $@
 
 $(VENV)/.bench-ready: pyproject.toml | $(BIN)/python

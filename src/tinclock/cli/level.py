@@ -1,0 +1,85 @@
+"""`tinclock level`: what a level file holds, and what a modeller would want to mend."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.desk import table
+from tinclock.cli.reading import console_for, json_option, told_plainly, written
+
+if TYPE_CHECKING:
+    from tinclock.core.geometry.level import Level
+
+EPILOG = """
+\b
+Examples:
+  tinclock level garden_level.toml                    boxes, or a mesh with its names mapped to surfaces
+  tinclock level garden_level.toml --picture top.png  and from above
+  tinclock level garden_level.toml --json
+
+\b
+A mesh is named in the level file:
+  [mesh]
+  file = "garden.glb"
+  names = { "wall*" = "brick", "Glass" = "glass" }
+"""
+
+
+@click.command(epilog=EPILOG)
+@click.argument("file", metavar="LEVEL.toml", type=click.Path(path_type=Path))
+@click.option("--picture", type=click.Path(path_type=Path), help="Draw it from above into this PNG file.")
+@json_option
+def level(file: Path, picture: Path | None, as_json: bool) -> None:
+    """Look a level over: its size, its surfaces, holes, tiny and turned faces, names without a surface."""
+    from tinclock.intake.level_file import level_and_rest
+    from tinclock.intake.mesh_file import look_over
+    from tinclock.intake.toml_tables import read_toml
+
+    with told_plainly():
+        found, unnamed = level_and_rest(read_toml(file), str(file), file.parent)
+        report: dict[str, Any] = {"level": str(file), **look_over(found)._asdict(), "unnamed": list(unnamed)}
+    if picture is not None:
+        drawn = written(picture, lambda path: _draw(path, found, file.name))
+        report["picture"] = None if drawn is None else str(drawn)
+    if as_json:
+        click.echo(json.dumps(report, indent=2))
+        return
+    console = console_for(False)
+    rows = table("surface", "triangles", "area m2", right=("triangles", "area m2"))
+    for name, count in report["triangles"].items():
+        rows.add_row(name, f"{count:,}", f"{report['area_m2'][name]:,.1f}")
+    console.print(rows)
+    size = " x ".join(f"{b - a:.2f}" for a, b in zip(report["low"], report["high"], strict=True))
+    console.print(f"{size} m, from {report['low']} to {report['high']}, z up", highlight=False)
+    for key, told in (
+        ("holes", "edges with one face only: the surface is open there"),
+        ("crowded", "edges with three faces or more"),
+        ("turned", "edges whose two faces face opposite ways"),
+        ("tiny", "faces without area"),
+        ("inside_out", "closed bodies whose faces look inwards: shots stop at their far side"),
+    ):
+        if report[key]:
+            console.print(f"[yellow]{report[key]}[/] {told}", highlight=False)
+    for name in unnamed:
+        console.print(f"[red]no surface for[/] {name}: left out here, refused where the level is used", highlight=False)
+    if report.get("picture"):
+        console.print(f"picture {report['picture']}", highlight=False, soft_wrap=True)
+
+
+def _draw(path: Path, found: Level, name: str) -> Path:
+    from tinclock.report.looks import dress, new_figure, save
+    from tinclock.report.outlines import draw_plan
+
+    figure = new_figure("tinclock level --picture")
+    axes = figure.add_axes((0.06, 0.08, 0.9, 0.84))
+    draw_plan(axes, found)
+    low, high = found.vertices.min(0), found.vertices.max(0)
+    axes.set_xlim(low[0] - 0.5, high[0] + 0.5)
+    axes.set_ylim(low[1] - 0.5, high[1] + 0.5)
+    axes.set_aspect("equal")
+    dress(axes, f"{name} from above", "metres east", "metres north")
+    return save(figure, path)
