@@ -222,6 +222,20 @@ def test_servers_that_write_at_once_lose_nothing(address):
     store.close()
 
 
+def test_who_reads_waits_for_no_writer_and_the_course_of_a_match_goes_on_from_earlier_ones(desk):
+    take(desk.store, "m1", {"ada": 40.0})
+    weights, now = tinclock.load_weights(), course({"ada": 40.0})
+    live = now.points("ada", weights.kinds(), desk.store.earlier("ada"))
+    with desk.store.write() as writing:
+        writing.exec_driver_sql("update accounts set last_seen = 1.0")
+        assert desk.counts()["accounts"] == 1
+        assert desk.dossier("ada").account.last_seen != 1.0
+    take(desk.store, "m2", {"ada": 40.0})
+    assert [value for _, value in desk.dossier("ada").plays[1].course.points] == pytest.approx(
+        [v for _, v in live], abs=1e-3
+    )
+
+
 def test_decisions_are_a_persons_and_are_in_the_chain(desk, tmp_path):
     take(desk.store, "m1", {"ada": 90.0})
     told = []

@@ -80,8 +80,8 @@ class Notices:
                 "limit": case.limit, "why": case.why, "match": case.opened_in,
             },
         )  # fmt: skip
-        for to in (*self._webhooks, *self._syslog):
-            self._put(f"{now:017.6f}-{event.id}-{abs(hash(to)) % 10**6:06d}.json", {"to": to, "event": event})
+        for place, to in enumerate((*self._webhooks, *self._syslog)):
+            self._put(f"{now:017.6f}-{event.id}-{place}.json", {"to": to, "event": event})
 
     def _put(self, name: str, content: Any) -> None:
         try:

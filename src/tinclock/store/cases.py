@@ -22,6 +22,7 @@ from tinclock.store.explained import why_line
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator, Mapping
+    from contextlib import AbstractContextManager
 
     from sqlalchemy import Connection, Engine, Row
 
@@ -98,13 +99,20 @@ class CaseStore:
     def _shown(self) -> str:
         return self.engine.url.render_as_string(hide_password=True)
 
-    @contextmanager
-    def write(self) -> Iterator[Connection]:
+    def write(self) -> AbstractContextManager[Connection]:
         """A transaction that writes. What the database refuses raises `EvidenceError`."""
+        return self._transaction(reading=False)
+
+    def read(self) -> AbstractContextManager[Connection]:
+        """A transaction that only reads: it waits for no writer."""
+        return self._transaction(reading=True)
+
+    @contextmanager
+    def _transaction(self, reading: bool) -> Iterator[Connection]:
         from sqlalchemy.exc import SQLAlchemyError
 
         try:
-            with self.engine.begin() as connection:
+            with self.engine.connect().execution_options(reading=reading) as connection, connection.begin():
                 yield connection
         except SQLAlchemyError as error:
             raise EvidenceError(self._shown(), _first_line(error)) from None
@@ -117,8 +125,13 @@ class CaseStore:
 
         from tinclock.store.case_tables import MATCHES
 
-        with self.write() as connection:
+        with self.read() as connection:
             return connection.execute(select(MATCHES.c.match).where(MATCHES.c.match == match)).first() is not None
+
+    def earlier(self, account: str) -> dict[str, Strand]:
+        """What an account's earlier matches left, by kind: `Course.points` adds the match under way to it."""
+        with self.read() as connection:
+            return _strands(connection, account)
 
     def take_match(
         self, match: str, course: Course, weights: Weights, findings: Iterable[tuple[int, Finding]] = (), *,
@@ -334,7 +347,8 @@ def _sqlite_connected(connection: Any, _record: Any) -> None:
 
 
 def _sqlite_begins(connection: Connection) -> None:
-    connection.exec_driver_sql("BEGIN IMMEDIATE")  # a reader that turns writer would be refused
+    reading = connection.get_execution_options().get("reading", False)
+    connection.exec_driver_sql("BEGIN" if reading else "BEGIN IMMEDIATE")  # a reader that turns writer would be refused
 
 
 def _first_line(error: Exception) -> str:

@@ -64,7 +64,7 @@ class ReviewDesk:
                 raise UnknownNameError("state of a case", state, STATES)
         pressing = CASES.c.peak - CASES.c.opened_at * (PER_DAY / DAY_S)
         query = select(CASES).where(CASES.c.state.in_(states)).order_by(pressing.desc(), CASES.c.id).limit(most)
-        with self.store.write() as connection:
+        with self.store.read() as connection:
             return [case_of(row) for row in connection.execute(query)]
 
     def counts(self) -> dict[str, int]:
@@ -73,7 +73,7 @@ class ReviewDesk:
 
         from tinclock.store.case_tables import ACCOUNTS, CASES
 
-        with self.store.write() as connection:
+        with self.store.read() as connection:
             rows = connection.execute(select(CASES.c.state, func.count().label("cases")).group_by(CASES.c.state))
             found: dict[str, int] = {row.state: row.cases for row in rows}
             accounts = connection.execute(select(func.count()).select_from(ACCOUNTS)).scalar_one()
@@ -85,7 +85,7 @@ class ReviewDesk:
 
         from tinclock.store.case_tables import CASES, FINDINGS, GAINS, MATCHES, PLAYS
 
-        with self.store.write() as connection:
+        with self.store.read() as connection:
             row = _account(connection, account)
             case = connection.execute(select(CASES).where(CASES.c.account == account)).first()
             decided = [] if case is None else _decisions(connection, case.id, account)
@@ -114,7 +114,7 @@ class ReviewDesk:
 
         query = select(FINDINGS).where(FINDINGS.c.account == account)
         query = query if code is None else query.where(FINDINGS.c.code == code)
-        with self.store.write() as connection:
+        with self.store.read() as connection:
             _account(connection, account)
             rows = connection.execute(query.order_by(FINDINGS.c.id.desc()).limit(most)).all()
         return [
@@ -127,7 +127,7 @@ class ReviewDesk:
 
     def decisions(self) -> list[Decision]:
         """Every decision, in order."""
-        with self.store.write() as connection:
+        with self.store.read() as connection:
             return _decisions(connection, None, "")
 
     # -- deciding ---------------------------------------------------------------------------------------------
