@@ -15,8 +15,9 @@ import tinclock
 from tinclock.core.evidence import detectors, quality
 from tinclock.core.evidence.calibration import Collector, calibrate
 from tinclock.core.evidence.course import crossed, peak, weigh
+from tinclock.core.evidence.detectors import Chances
 from tinclock.core.evidence.eprocess import DECIBAN, Strand, combined, e_of_p, limit_decibans
-from tinclock.core.evidence.observe import Line, Observer
+from tinclock.core.evidence.observe import Line, Observer, Shots
 from tinclock.core.evidence.scene import scene_of
 from tinclock.core.evidence.sight import Sight
 from tinclock.core.evidence.watch import MatchWatch, after_match, with_match
@@ -125,6 +126,24 @@ def test_aim_that_cancels_the_spread_stands_out_and_aim_that_doesnt_not():
     assert detectors.link_p(np.stack([stray, hand - 0.6 * stray], 1)) < 1e-4
     fair = [detectors.link_p(np.stack([rng.permutation(stray), hand], 1)) for _ in range(400)]
     assert stats.kstest(fair, "uniform").pvalue > 0.01
+
+
+def test_a_trigger_by_the_clock_has_equal_pauses_and_a_finger_has_not():
+    rng = np.random.default_rng(4)
+
+    def share(pauses: np.ndarray) -> float:
+        n, none = len(pauses), np.full(len(pauses), np.nan)
+        ids, no = np.arange(1, n + 1), np.zeros(n, bool)
+        shots = Shots(
+            ids, ids, ids * 0, np.cumsum(pauses), ["sling"] * n, ["shot"] * n, no, no, none, none, none, none, no, none,
+            no, none, np.full((n, 2), np.nan), np.full((n, 2), np.nan), none, none, none, none,
+        )  # fmt: skip
+        trials = detectors.shot_trials(shots, Chances((1e9,), (1e9,), {}), frozenset())["even_trigger"]
+        assert len(trials) == n - 2
+        return float(trials[:, 0].mean())
+
+    assert share(1.1 + rng.normal(0.0, 0.0005, 60)) > 0.95
+    assert share(1.1 + rng.normal(0.0, 0.03, 60)) < 0.2
 
 
 # -- weights of findings --------------------------------------------------------------------------------------------
