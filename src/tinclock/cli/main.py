@@ -10,6 +10,7 @@ import tinclock
 
 COMMANDS = {
     "bundle": ("tinclock.cli.bundle", "bundle", "Write what a client build is given of a rules file."),
+    "rig": ("tinclock.cli.rig", "rig", "Fit hitboxes to a skinned glTF character, and say how well they fit."),
     "level": ("tinclock.cli.level", "level", "Look a level file over: triangles, holes, surfaces, a picture."),
     "weigh": ("tinclock.cli.weigh", "weigh", "Weigh recordings for and against each account, and open cases."),
     "cases": ("tinclock.cli.cases", "cases", "Review cases: list, show, page, decide, export, forget."),

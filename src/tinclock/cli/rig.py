@@ -1,0 +1,150 @@
+"""`tinclock rig`: hitboxes for a skinned character, fitted to what each bone moves."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.desk import table
+from tinclock.cli.reading import console_for, json_option, told_plainly, written
+
+if TYPE_CHECKING:
+    from tinclock.core.rig_rules import RigRules
+    from tinclock.intake.skin_file import Skin
+
+EPILOG = """
+\b
+Examples:
+  tinclock rig hero.glb                                  what hitboxes would fit, and how well
+  tinclock rig hero.glb --parts 16 --out hero.toml       as a table for the rules file, to edit
+  tinclock rig hero.glb --picture hero.png               and drawn, from the front and the side
+  tinclock rig hero.glb --names names.toml               where names are guessed wrong
+
+\b
+A mapping names joints as the file has them:
+  ["Bip01 L Hand"]
+  name = "left_hand"   # also side = "left", zone = "arm"; part = "none" for one without a hitbox
+"""
+
+
+@click.command(epilog=EPILOG)
+@click.argument("file", metavar="CHARACTER.glb", type=click.Path(path_type=Path))
+@click.option("--name", help="What the rig is called; default: the file's name.")
+@click.option("--parts", default=20, show_default=True, type=click.IntRange(1, 200), help="At most so many hitboxes.")
+@click.option("--names", "mapping", type=click.Path(path_type=Path), help="A TOML file that names joints.")
+@click.option(
+    "--metres-per-unit", default=1.0, show_default=True, type=click.FloatRange(1e-6, 1e6), help="Of the file."
+)
+@click.option("--out", type=click.Path(path_type=Path), help="Write the rig's table here.")
+@click.option("--picture", type=click.Path(path_type=Path), help="Draw it into this PNG file.")
+@json_option
+def rig(
+    file: Path, name: str | None, parts: int, mapping: Path | None, metres_per_unit: float, out: Path | None,
+    picture: Path | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Fit a capsule, sphere or box to the vertices that each bone of a glTF character moves."""
+    from tinclock.core.geometry.rig import Rig
+    from tinclock.intake.rig_fit import fit_rig
+    from tinclock.intake.skin_file import read_skin
+
+    called = name or file.stem
+    with told_plainly():
+        skin = read_skin(file, metres_per_unit)
+        rules, fits = fit_rig(skin, parts, _mapping(mapping, skin.names))
+        body = Rig(called, rules)
+    report: dict[str, Any] = {
+        "character": str(file), "joints": len(skin.names), "vertices": len(skin.vertices),
+        "parts": [{**fit._asdict(), "zone": p.zone, "side": p.side} for fit, p in zip(fits, rules.parts, strict=True)],
+    }  # fmt: skip
+    if out is not None:
+        report["out"] = str(written(out, lambda path: path.write_text(as_toml(called, rules), encoding="utf-8")))
+    if picture is not None:
+        drawn = written(picture, lambda path: _draw(path, skin, body, called))
+        report["picture"] = None if drawn is None else str(drawn)
+    if as_json:
+        click.echo(json.dumps(report, indent=2))
+        return
+    _print(report)
+
+
+def _mapping(file: Path | None, joints: tuple[str, ...]) -> dict[str, dict[str, str]]:
+    if file is None:
+        return {}
+    try:
+        rows = tomllib.loads(file.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise click.ClickException(f"{file}: can't be read: {error}") from None
+    for joint, row in rows.items():
+        if joint not in joints:
+            raise click.ClickException(f"{file}: no joint {joint!r}; joints are {', '.join(joints[:40])}")
+        if not isinstance(row, dict) or not set(row) <= {"name", "side", "zone", "part"}:
+            raise click.ClickException(f"{file}: {joint}: expected name, side, zone or part, got {row!r}")
+    return rows
+
+
+def as_toml(name: str, rules: RigRules) -> str:
+    """A rig as the table of a rules file."""
+    import msgspec
+    import tomli_w
+
+    tables = msgspec.to_builtins(rules)
+    kept = {key: tables[key] for key in ("eye", "bones", "parts")}
+    for part in kept["parts"]:
+        if part["shape"] != "box":
+            part["rotation"] = None
+    kept["parts"] = [{key: value for key, value in part.items() if value is not None} for part in kept["parts"]]
+    text: str = tomli_w.dumps({"rigs": {name: kept}})
+    return text
+
+
+def _print(report: dict[str, Any]) -> None:
+    from rich.markup import escape
+
+    console = console_for(False)
+    numbers = ("vertices", "covered", "air")
+    rows = table("part", "shape", "zone", "side", *numbers, "joints", right=numbers)
+    for part in report["parts"]:
+        more = len(part["joints"]) - 3
+        joints = ", ".join(part["joints"][:3]) + (f" and {more} more" if more > 0 else "")
+        rows.add_row(
+            part["part"], part["shape"], part["zone"], part["side"], f"{part['vertices']:,}",
+            f"{100 * part['covered']:.0f} %", f"{100 * part['air']:.0f} %", escape(joints),
+        )  # fmt: skip
+    console.print(rows)
+    console.print(
+        f"{report['joints']} joints, {report['vertices']:,} vertices; covered: of a part's vertices, by its hitbox; "
+        "air: of the hitbox, what the vertices' hull doesn't fill", highlight=False, soft_wrap=True,
+    )  # fmt: skip
+    for key in ("out", "picture"):
+        if report.get(key):
+            console.print(f"{key} {report[key]}", highlight=False, soft_wrap=True)
+
+
+def _draw(path: Path, skin: Skin, body: Any, name: str) -> Path:
+    import numpy as np
+
+    from tinclock.core.timeline.hitboxes import pose_hitboxes
+    from tinclock.report.looks import INK, TEAMS, dress, new_figure, save, title
+    from tinclock.report.outlines import outlines
+
+    figure = new_figure("tinclock rig --picture")
+    about = ("vertices by bone, and the hitboxes fitted to them", {"fontsize": 11, "color": INK})
+    title(figure, 0.95, (name, {"fontsize": 15, "color": INK, "weight": "bold"}), about)
+    bones = np.hstack([skin.rest, np.tile([0.0, 0.0, 0.0, 1.0], (len(skin.rest), 1))])
+    boxes = pose_hitboxes(body, bones, 0, 0.0)
+    up, across, along = np.array([0.0, 0.0, 1.0]), np.array([0.0, 1.0, 0.0]), np.array([1.0, 0.0, 0.0])
+    for place, (label, right) in enumerate((("from the front", across), ("from its right", along))):
+        basis = np.stack([right, up])
+        axes = figure.add_axes((0.06 + 0.49 * place, 0.08, 0.42, 0.82))
+        flat = skin.vertices @ basis.T
+        axes.scatter(flat[:, 0], flat[:, 1], s=3, c=skin.owner % 20, cmap="tab20", linewidths=0, zorder=1)
+        for polygon in outlines(boxes, basis, np.zeros(3)):
+            axes.fill(*polygon.T, facecolor=TEAMS["copper"], alpha=0.12, zorder=2)
+            axes.plot(*np.vstack([polygon, polygon[:1]]).T, color=INK, linewidth=0.9, zorder=3)
+        axes.set_aspect("equal")
+        dress(axes, label, "metres", "metres up" if place == 0 else "")
+    return save(figure, path)

@@ -1,0 +1,185 @@
+"""Rigs from glTF: a gardener's hitboxes, skinned as a modeller's program writes them, come back fitted."""
+
+from __future__ import annotations
+
+import base64
+import json
+import tomllib
+
+import numpy as np
+import pytest
+import trimesh
+from click.testing import CliRunner
+from scipy.spatial.transform import Rotation
+
+import tinclock
+from tinclock.cli.main import main
+from tinclock.core.geometry.rig import Rig
+from tinclock.core.timeline.hitboxes import pose_hitboxes
+from tinclock.garden.scenario import data_file
+from tinclock.intake.rig_fit import fit_rig, named
+from tinclock.intake.skin_file import FORWARD, read_skin
+
+LEGS = {"thigh": "UpLeg", "shin": "Calf", "foot": "Foot"}
+
+
+def joint_name(bone: str) -> str:
+    """As a modelling program calls it: LeftUpArm, Spine."""
+    side, _, rest = bone.partition("_") if bone.startswith(("left_", "right_")) else ("", "", bone)
+    return "hero:" + side.capitalize() + "".join(word.capitalize() for word in rest.split("_"))
+
+
+def skinned(rules: tinclock.Rules, path, seed: int = 3):
+    """The gardener's parts as a skinned mesh in a .gltf file; returns the joints' turns at rest (body frame)."""
+    rig, table = Rig("gardener", rules.rigs["gardener"]), rules.rigs["gardener"]
+    rest = np.hstack([rig.rest, np.tile([0.0, 0.0, 0.0, 1.0], (len(rig.rest), 1))])
+    boxes = pose_hitboxes(rig, rest, 1, 0.0)
+    vertices, owner = [], []
+    for k, part in enumerate(table.parts):
+        size = boxes.sizes[k]
+        made = {
+            "sphere": lambda s=size: trimesh.creation.icosphere(2, s[0]),
+            "box": lambda s=size: trimesh.creation.box(2 * s).subdivide().subdivide(),
+            "capsule": lambda s=size: trimesh.creation.capsule(2 * s[0], s[1]),
+        }[part.shape]()
+        points = made.vertices - (made.bounds.mean(0) if part.shape == "capsule" else 0.0)
+        vertices.append(points @ boxes.axes[k].T + boxes.centres[k])
+        owner.append(np.full(len(points), rig.bone_of[k]))
+    points, owner = np.concatenate(vertices) @ FORWARD, np.concatenate(owner)
+    turns = Rotation.random(len(rig.bones), np.random.default_rng(seed)).as_matrix()
+    binds = np.tile(np.eye(4), (len(rig.bones), 1, 1))
+    binds[:, :3, :3], binds[:, :3, 3] = turns, rig.rest @ FORWARD
+    weights = np.zeros((len(points), 4))
+    weights[:, 0], weights[:, 1] = 0.8, 0.2
+    joints = np.zeros((len(points), 4), "<u2")
+    joints[:, 0], joints[:, 1] = owner, (owner + 1) % len(rig.bones)
+    arrays = [
+        (points.astype("<f4"), 5126, "VEC3"), (joints, 5123, "VEC4"),
+        (np.round(weights * 255).astype("u1"), 5121, "VEC4"),
+        (np.linalg.inv(binds).transpose(0, 2, 1).reshape(-1, 16).astype("<f4"), 5126, "MAT4"),
+    ]  # fmt: skip
+    data, views, accessors = b"", [], []
+    for k, (array, kind, shape) in enumerate(arrays):
+        views.append({"buffer": 0, "byteOffset": len(data), "byteLength": array.nbytes})
+        accessors.append(
+            {"bufferView": k, "componentType": kind, "count": len(array), "type": shape, "normalized": k == 2}
+        )
+        data += array.tobytes() + b"\0" * (-array.nbytes % 4)
+    nodes = [{"name": joint_name(bone)} for bone in rig.bones] + [{"mesh": 0, "skin": 0}]
+    parents = {"neck": "chest", "head": "neck", "abdomen": "pelvis", "chest": "abdomen"}
+    for side in ("left", "right"):
+        chain = ["chest", *(f"{side}_{b}" for b in ("shoulder", "upper_arm", "forearm", "hand"))]
+        chain2 = ["pelvis", *(f"{side}_{b}" for b in ("thigh", "shin", "foot"))]
+        parents |= dict(zip(chain[1:], chain, strict=False)) | dict(zip(chain2[1:], chain2, strict=False))
+    for child, parent in parents.items():
+        nodes[rig.bones.index(parent)].setdefault("children", []).append(rig.bones.index(child))
+    uri = "data:application/octet-stream;base64," + base64.b64encode(data).decode()
+    primitive = {"attributes": {"POSITION": 0, "JOINTS_0": 1, "WEIGHTS_0": 2}}
+    document = {
+        "asset": {"version": "2.0"}, "nodes": nodes, "meshes": [{"primitives": [primitive]}],
+        "skins": [{"joints": list(range(len(rig.bones))), "inverseBindMatrices": 3}],
+        "buffers": [{"uri": uri, "byteLength": len(data)}], "bufferViews": views, "accessors": accessors,
+    }  # fmt: skip
+    path.write_text(json.dumps(document))
+    return document, binds
+
+
+def test_the_hitboxes_that_a_mesh_was_made_of_come_back(rules, tmp_path):
+    """Each part covered, with little air, on its side; two thousand rays meet the same bodies at the same distance."""
+    skinned(rules, tmp_path / "hero.gltf")
+    skin = read_skin(tmp_path / "hero.gltf")
+    found, fits = fit_rig(skin)
+    assert len(fits) == 19
+    assert min(fit.covered for fit in fits) > 0.95
+    assert max(fit.air for fit in fits) < 0.35
+    original = rules.rigs["gardener"]
+    assert {(p.name, p.side) for p in found.parts} == {(p.name, p.side) for p in original.parts}
+    zones = {p.name: p.zone for p in original.parts}
+    assert [p.name for p in found.parts if p.zone != zones[p.name]] == []
+    histories = []
+    for table in (original, found):
+        history = tinclock.PoseHistory({"body": Rig("body", table)})
+        history.add(1, "body")
+        rest = np.hstack([np.array([b.rest for b in table.bones]), np.tile([0, 0, 0, 1.0], (19, 1))])
+        history.record(0, 0.0, [1], rest[None])
+        history.publish(0)
+        histories.append(history)
+    rng = np.random.default_rng(2)
+    targets = rng.uniform((-0.15, -0.3, 0.0), (0.15, 0.3, 1.75), (2000, 3))
+    origins = targets + rng.normal(size=(2000, 3)) * 4.0
+    ways = (targets - origins) / np.linalg.norm(targets - origins, axis=1, keepdims=True)
+    ours, theirs = (h.nearest_many(origins, ways, [0] * 2000, [0] * 2000, [0.0] * 2000) for h in histories[::-1])
+    both = np.isfinite(ours.distance_m) & np.isfinite(theirs.distance_m)
+    assert both.mean() > 0.2
+    assert (np.isfinite(ours.distance_m) == np.isfinite(theirs.distance_m)).mean() > 0.97
+    assert np.quantile(np.abs(ours.distance_m[both] - theirs.distance_m[both]), 0.95) < 0.02
+
+
+def test_joints_in_any_pose_become_the_bones_that_the_referee_takes(rules, tmp_path):
+    """Joints are turned at rest as the modeller liked; bones carry only what has turned since."""
+    _, binds = skinned(rules, tmp_path / "hero.gltf")
+    skin = read_skin(tmp_path / "hero.gltf")
+    rng = np.random.default_rng(5)
+    turned, moved = Rotation.random(19, rng), rng.normal(size=(19, 3))
+    world = np.tile(np.eye(4), (19, 1, 1))
+    world[:, :3, :3] = FORWARD.T @ turned.as_matrix() @ FORWARD @ binds[:, :3, :3]
+    world[:, :3, 3] = moved @ FORWARD
+    bones = skin.bones(world)
+    np.testing.assert_allclose(bones[:, :3], moved, atol=1e-9)
+    assert max((Rotation.from_quat(bones[:, 3:]) * turned.inv()).magnitude()) < 1e-5
+
+
+def test_fewer_parts_hold_the_same_vertices_and_a_mapping_overrules_guesses(rules, tmp_path):
+    skinned(rules, tmp_path / "hero.gltf")
+    skin = read_skin(tmp_path / "hero.gltf")
+    _, fits = fit_rig(skin, 8)
+    assert len(fits) == 8
+    assert sum(fit.vertices for fit in fits) == len(skin.vertices)
+    found, _ = fit_rig(skin, 20, {"hero:Head": {"name": "helmet", "zone": "hat"}, "hero:LeftFoot": {"part": "none"}})
+    assert {("helmet", "hat")} <= {(p.name, p.zone) for p in found.parts}
+    assert "left_foot" not in {p.name for p in found.parts}
+
+
+@pytest.mark.parametrize(
+    ("joint", "expected"),
+    [("LeftForeArm", ("left_fore_arm", "left", "arm")), ("Bip01 R Thigh", ("right_bip01_thigh", "right", "leg")),
+     ("spine.002", ("spine_002", "middle", "torso")), ("hand_l", ("left_hand", "left", "arm")),
+     ("rig:Head", ("head", "middle", "head")), ("upper_arm.R", ("right_upper_arm", "right", "arm")),
+     ("", ("bone", "middle", "torso"))],
+)  # fmt: skip
+def test_names_are_read_as_modelling_programs_write_them(joint, expected):
+    assert named(joint)[:3] == expected
+
+
+def test_what_a_file_lacks_is_said(rules, tmp_path):
+    document, _ = skinned(rules, tmp_path / "hero.gltf")
+    for change, told in (
+        ({"skins": []}, "skins: none"),
+        ({"meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}]}, "no vertices with"),
+        ({"accessors": [{**a, "sparse": {}} for a in document["accessors"]]}, "sparse or compressed"),
+        ({"accessors": [{**a, "count": 10**7} for a in document["accessors"]]}, "can't be read"),
+        ({"buffers": [{"uri": "../../secret.bin"}]}, "leads out of the folder"),
+    ):  # fmt: skip
+        (tmp_path / "bad.gltf").write_text(json.dumps({**document, **change}))
+        with pytest.raises(tinclock.RulesError, match=told):
+            read_skin(tmp_path / "bad.gltf")
+    for data in (b"glTF", b"{", b"glTF\2\0\0\0\0\0\0\0\xff\xff\xff\xffJSON"):
+        (tmp_path / "bad.glb").write_bytes(data)
+        with pytest.raises(tinclock.RulesError, match="no glTF"):
+            read_skin(tmp_path / "bad.glb")
+
+
+def test_the_command_writes_a_table_that_rules_take_and_draws_it(rules, tmp_path):
+    skinned(rules, tmp_path / "hero.gltf")
+    files = ("--out", tmp_path / "hero.toml", "--picture", tmp_path / "hero.png")
+    done = CliRunner().invoke(main, ["rig", *map(str, (tmp_path / "hero.gltf", *files))])
+    assert done.exit_code == 0, done.output
+    assert "left_upper_arm" in done.output
+    assert (tmp_path / "hero.png").stat().st_size > 20_000
+    table = tomllib.loads((tmp_path / "hero.toml").read_text())
+    garden = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
+    made = tinclock.parse_rules({**garden, **table})
+    assert len(made.rigs["hero"].parts) == 19
+    (tmp_path / "names.toml").write_text('["nobody"]\nname = "x"\n')
+    done = CliRunner().invoke(main, ["rig", str(tmp_path / "hero.gltf"), "--names", str(tmp_path / "names.toml")])
+    assert "no joint 'nobody'" in done.output
