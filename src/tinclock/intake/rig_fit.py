@@ -130,7 +130,8 @@ def _point(values: NDArray[np.float64]) -> tuple[float, float, float]:
 def _tightest(points: NDArray[np.float64]) -> tuple[dict[str, Any], float, float]:
     """The smallest of a sphere, a capsule and a box that each hold `COVERED` of the points."""
     made = [_sphere(points), _capsule(points), _box(points)]
-    return min(made, key=lambda item: item[2])
+    holding = [item for item in made if item[1] >= COVERED - 0.01] or [max(made, key=lambda item: item[1])]
+    return min(holding, key=lambda item: item[2])
 
 
 def _sphere(points: NDArray[np.float64]) -> tuple[dict[str, Any], float, float]:
@@ -154,7 +155,11 @@ def _capsule(points: NDArray[np.float64]) -> tuple[dict[str, Any], float, float]
     middle = (local.min(0) + local.max(0)) / 2.0
     off = np.hypot(local[:, 1] - middle[1], local[:, 2] - middle[2])
     radius = max(float(np.quantile(off, COVERED)), LEAST_M)
-    low, high = local[:, 0].min() + radius, local[:, 0].max() - radius
+    # each vertex must lie inside the cap's ball where it lies beyond the axis' end
+    reach = np.sqrt(np.maximum(radius**2 - off**2, 0.0))
+    trim = (1.0 - COVERED) / 4.0
+    low = float(np.quantile(local[:, 0] + reach, trim))
+    high = float(np.quantile(local[:, 0] - reach, 1.0 - trim))
     if high - low < LEAST_M:
         shape, covered, volume = _sphere(points)
         return shape, covered, volume

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tinclock.core.errors import RulesError
+from tinclock.intake.mesh_file import UPRIGHT
 
 FORWARD = np.array([[0.0, 0.0, 1.0], [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
 """glTF has y up and models that face +z; here z is up and bodies face +x, with their left at +y."""
@@ -40,16 +41,17 @@ class Skin(NamedTuple):
     owner: NDArray[np.int64]
 
     def bones(self, joints: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Bones as `Referee.record` takes them, of joints' world matrices in the file's frame.
+        """Bones as `Referee.record` takes them, of joints' world matrices in glTF's frame.
 
         joints : (j, 4, 4) float64, columns are axes, the last one the place; returns (j, 7), xyz and quaternion xyzw
 
-        A joint may be turned at rest; a bone isn't: it carries what has turned since.
+        The world turns as a level's does (x, -z, y), so characters and levels of one game agree. A joint may be turned
+        at rest; a bone isn't: it carries what has turned since.
         """
         from scipy.spatial.transform import Rotation
 
-        turned = np.einsum("ab,jbc,jdc->jad", FORWARD, joints[:, :3, :3], self.turns)
-        places = joints[:, :3, 3] @ FORWARD.T
+        turned = np.einsum("ab,jbc,jdc->jad", UPRIGHT["y"], joints[:, :3, :3], self.turns)
+        places = joints[:, :3, 3] @ UPRIGHT["y"].T
         return np.hstack([places, Rotation.from_matrix(np.einsum("jab,cb->jac", turned, FORWARD)).as_quat()])
 
 

@@ -1,0 +1,112 @@
+"""A character and a level from glTF files, all the way to a ruled shot. Both files are made here, by script."""
+
+from __future__ import annotations
+
+import base64
+import json
+import tempfile
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import trimesh
+
+import tinclock
+from tinclock.garden.scenario import data_file
+from tinclock.intake.rig_fit import fit_rig
+from tinclock.intake.skin_file import read_skin
+
+# A scarecrow of four joints in glTF's frame (y up, facing +z): where each lies, and a ball or pole of straw around it.
+JOINTS = {"Hips": (0.0, 0.9, 0.0), "Spine": (0.0, 1.2, 0.0), "Head": (0.0, 1.6, 0.0), "LeftArm": (0.25, 1.4, 0.0)}
+PARENTS = {"Spine": "Hips", "Head": "Spine", "LeftArm": "Spine"}
+STRAW = {
+    "Hips": ((0.0, 0.45, 0.0), trimesh.creation.cylinder(0.12, 0.9, sections=24)),
+    "Spine": ((0.0, 1.2, 0.0), trimesh.creation.box((0.36, 0.5, 0.22)).subdivide().subdivide()),
+    "Head": ((0.0, 1.65, 0.0), trimesh.creation.icosphere(2, 0.13)),
+    "LeftArm": ((0.55, 1.4, 0.0), trimesh.creation.capsule(0.5, 0.05)),
+}
+UPRIGHT = trimesh.transformations.rotation_matrix(np.pi / 2, (1, 0, 0))
+ALONG_X = trimesh.transformations.rotation_matrix(np.pi / 2, (0, 1, 0))
+
+
+def write_character(path: Path) -> None:
+    """A skinned mesh as a modelling program writes it, with its buffer inside the file."""
+    points, owner = [], []
+    for k, (joint, (middle, straw)) in enumerate(STRAW.items()):
+        mesh = straw.copy()
+        mesh.apply_translation(-mesh.bounds.mean(0))
+        mesh.apply_transform({"Hips": UPRIGHT, "LeftArm": ALONG_X}.get(joint, np.eye(4)))
+        points.append(mesh.vertices + middle)
+        owner.append(np.full(len(mesh.vertices), k))
+    bind = np.tile(np.eye(4), (len(JOINTS), 1, 1))
+    bind[:, :3, 3] = list(JOINTS.values())
+    joints, weights = np.zeros((sum(map(len, owner)), 4), "u1"), np.zeros((sum(map(len, owner)), 4), "<f4")
+    joints[:, 0], weights[:, 0] = np.concatenate(owner), 1.0
+    inverse = np.linalg.inv(bind).transpose(0, 2, 1).reshape(-1, 16).astype("<f4")
+    arrays = [(np.concatenate(points).astype("<f4"), 5126, "VEC3"), (joints, 5121, "VEC4"), (weights, 5126, "VEC4"),
+              (inverse, 5126, "MAT4")]  # fmt: skip
+    data, views, accessors = b"", [], []
+    for k, (array, kind, shape) in enumerate(arrays):
+        views.append({"buffer": 0, "byteOffset": len(data), "byteLength": array.nbytes})
+        accessors.append({"bufferView": k, "componentType": kind, "count": len(array), "type": shape})
+        data += array.tobytes() + b"\0" * (-array.nbytes % 4)
+    names = list(JOINTS)
+    nodes = [{"name": n, "children": [names.index(c) for c, p in PARENTS.items() if p == n]} for n in names]
+    attributes = {"POSITION": 0, "JOINTS_0": 1, "WEIGHTS_0": 2}
+    uri = "data:application/octet-stream;base64," + base64.b64encode(data).decode()
+    path.write_text(json.dumps({
+        "asset": {"version": "2.0"}, "nodes": [*nodes, {"mesh": 0, "skin": 0}],
+        "meshes": [{"primitives": [{"attributes": attributes}]}],
+        "skins": [{"joints": list(range(len(names))), "inverseBindMatrices": 3}],
+        "buffers": [{"uri": uri, "byteLength": len(data)}], "bufferViews": views, "accessors": accessors,
+    }))  # fmt: skip
+
+
+def write_level(folder: Path) -> Path:
+    """A yard of 20 m with a hedge across it, and the level file that says what its names mean."""
+    scene = trimesh.Scene()
+    for name, size, at in (("Ground", (20, 0.2, 20), (0, -0.1, 0)), ("Hedge.001", (4, 1.5, 0.6), (6, 0.75, 0))):
+        place = trimesh.transformations.translation_matrix(at)
+        scene.add_geometry(trimesh.creation.box(size), node_name=name, transform=place)
+    scene.export(folder / "yard.glb")
+    text = 'schema = 1\n[surfaces.soil]\n[surfaces.hedge]\n[mesh]\nfile = "yard.glb"\n'
+    (folder / "yard.toml").write_text(text + '[mesh.names]\n"Ground*" = "soil"\n"Hedge*" = "hedge"\n')
+    return folder / "yard.toml"
+
+
+def main() -> None:
+    """Two scarecrows, one shot that meets a head, and one that a hedge stops."""
+    folder = Path(tempfile.mkdtemp())
+    write_character(folder / "scarecrow.gltf")
+    skin = read_skin(folder / "scarecrow.gltf")
+    rig, fits = fit_rig(skin)
+    for fit in fits:
+        told = f"{100 * fit.covered:.0f} % of {fit.vertices} vertices covered, {100 * fit.air:.0f} % air"
+        print(f"{fit.part}: {fit.shape}, {told}")
+    garden = tinclock.load_rules(data_file("garden.toml"))  # its weapons will do
+    rules = msgspec.structs.replace(garden, rigs={"scarecrow": rig})
+    referee = tinclock.Referee(rules, level=tinclock.load_level(write_level(folder)), seed=7)
+    teams = enumerate(("copper", "pewter"))
+    who = [referee.admit(connection=f"c{k}", account=f"a{k}", team=team, rig="scarecrow") for k, team in teams]
+    joints, turned = np.array(list(JOINTS.values())), np.diag([-1.0, 1.0, -1.0])  # the second one faces the first
+    for tick in range(33):
+        bodies = []
+        for turn, at in ((np.eye(3), (0.0, 0.0, -4.0)), (turned, (0.0, 0.0, 4.0 - tick / 64))):
+            world = np.tile(np.eye(4), (len(joints), 1, 1))
+            world[:, :3, :3], world[:, :3, 3] = turn, joints @ turn.T + at
+            bodies.append(skin.bones(world))
+        referee.record(tick, tick / 64, who, np.stack(bodies))
+        if tick % 2 == 0:
+            referee.published(tick)
+    eye, view = np.array(referee.history.eye_now(who[0])), tinclock.View(22, 24, 0.5)
+    head = referee.history.bones_at(who[1], view)[2, :3]
+    for number, aim in enumerate((head, np.array([6.0, 0.0, 0.75])), 1):  # its x, -z, y are x, y, z here
+        way = (aim - eye) / np.linalg.norm(aim - eye)
+        claim = tinclock.ShotClaim(number, who[0], "pea_rifle", tuple(eye.tolist()), tuple(way.tolist()), view)
+        ruling = referee.rule("c0", claim, received_at=0.3 + number / 5)
+        hit = ruling.hits[0].part if ruling.hits else f"nobody, stopped by {ruling.stopped_by}"
+        print(f"shot {number}: {ruling.outcome}, {hit}, {ruling.damage:.1f} points")
+
+
+if __name__ == "__main__":
+    main()
