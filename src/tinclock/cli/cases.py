@@ -164,7 +164,8 @@ def page(
         opened = store_at(store)
         dossier = ReviewDesk(opened).dossier(account)
         file = write_case_page(
-            out or Path(f"{_file_name(account)}.html"), dossier, weights_at(weights_file), limit=opened.limit,
+            out or Path(f"{_file_name(account)}.html"), dossier, weights_at(weights_file),
+            limit=opened.limit if dossier.case is None else dossier.case.limit,
             recordings=recordings, level=level_from(level_file),
         )  # fmt: skip
     click.echo(f"page {file}")

@@ -43,9 +43,7 @@ Needs the truth beside each recording (`tinclock play` writes it). Give recordin
     help="Also put together so many histories of fair accounts, and count cases.",
 )
 @click.option("--seed", default=7, show_default=True, help="Of those histories.")
-@click.option(
-    "--figures", type=click.Path(path_type=Path), help="Draw into this folder: detection.png, false-cases.png."
-)
+@click.option("--figures", type=click.Path(path_type=Path), help="Draw detection.png into this folder.")
 @weights_option
 @json_option
 def detection(

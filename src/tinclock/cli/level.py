@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from tinclock.cli.desk import table
 from tinclock.cli.reading import console_for, json_option, told_plainly, written
-
-if TYPE_CHECKING:
-    from tinclock.core.geometry.level import Level
 
 EPILOG = """
 \b
@@ -43,7 +40,9 @@ def level(file: Path, picture: Path | None, as_json: bool) -> None:
         found, unnamed = level_and_rest(read_toml(file), str(file), file.parent)
         report: dict[str, Any] = {"level": str(file), **look_over(found)._asdict(), "unnamed": list(unnamed)}
     if picture is not None:
-        drawn = written(picture, lambda path: _draw(path, found, file.name))
+        from tinclock.report.level_figure import draw_level
+
+        drawn = written(picture, lambda path: draw_level(path, found, file.name))
         report["picture"] = None if drawn is None else str(drawn)
     if as_json:
         click.echo(json.dumps(report, indent=2))
@@ -68,18 +67,3 @@ def level(file: Path, picture: Path | None, as_json: bool) -> None:
         console.print(f"[red]no surface for[/] {name}: left out here, refused where the level is used", highlight=False)
     if report.get("picture"):
         console.print(f"picture {report['picture']}", highlight=False, soft_wrap=True)
-
-
-def _draw(path: Path, found: Level, name: str) -> Path:
-    from tinclock.report.looks import dress, new_figure, save
-    from tinclock.report.outlines import draw_plan
-
-    figure = new_figure("tinclock level --picture")
-    axes = figure.add_axes((0.06, 0.08, 0.9, 0.84))
-    draw_plan(axes, found)
-    low, high = found.vertices.min(0), found.vertices.max(0)
-    axes.set_xlim(low[0] - 0.5, high[0] + 0.5)
-    axes.set_ylim(low[1] - 0.5, high[1] + 0.5)
-    axes.set_aspect("equal")
-    dress(axes, f"{name} from above", "metres east", "metres north")
-    return save(figure, path)

@@ -5,16 +5,12 @@ from __future__ import annotations
 import json
 import tomllib
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from tinclock.cli.desk import table
 from tinclock.cli.reading import console_for, json_option, told_plainly, written
-
-if TYPE_CHECKING:
-    from tinclock.core.rig_rules import RigRules
-    from tinclock.intake.skin_file import Skin
 
 EPILOG = """
 \b
@@ -48,7 +44,7 @@ def rig(
 ) -> None:  # fmt: skip
     """Fit a capsule, sphere or box to the vertices that each bone of a glTF character moves."""
     from tinclock.core.geometry.rig import Rig
-    from tinclock.intake.rig_fit import fit_rig
+    from tinclock.intake.rig_fit import as_toml, fit_rig
     from tinclock.intake.skin_file import read_skin
 
     called = name or file.stem
@@ -63,7 +59,9 @@ def rig(
     if out is not None:
         report["out"] = str(written(out, lambda path: path.write_text(as_toml(called, rules), encoding="utf-8")))
     if picture is not None:
-        drawn = written(picture, lambda path: _draw(path, skin, body, called))
+        from tinclock.report.rig_figure import draw_rig
+
+        drawn = written(picture, lambda path: draw_rig(path, skin, body, called))
         report["picture"] = None if drawn is None else str(drawn)
     if as_json:
         click.echo(json.dumps(report, indent=2))
@@ -84,21 +82,6 @@ def _mapping(file: Path | None, joints: tuple[str, ...]) -> dict[str, dict[str, 
         if not isinstance(row, dict) or not set(row) <= {"name", "side", "zone", "part"}:
             raise click.ClickException(f"{file}: {joint}: expected name, side, zone or part, got {row!r}")
     return rows
-
-
-def as_toml(name: str, rules: RigRules) -> str:
-    """A rig as the table of a rules file."""
-    import msgspec
-    import tomli_w
-
-    tables = msgspec.to_builtins(rules)
-    kept = {key: tables[key] for key in ("eye", "bones", "parts")}
-    for part in kept["parts"]:
-        if part["shape"] != "box":
-            part["rotation"] = None
-    kept["parts"] = [{key: value for key, value in part.items() if value is not None} for part in kept["parts"]]
-    text: str = tomli_w.dumps({"rigs": {name: kept}})
-    return text
 
 
 def _print(report: dict[str, Any]) -> None:
@@ -122,29 +105,3 @@ def _print(report: dict[str, Any]) -> None:
     for key in ("out", "picture"):
         if report.get(key):
             console.print(f"{key} {report[key]}", highlight=False, soft_wrap=True)
-
-
-def _draw(path: Path, skin: Skin, body: Any, name: str) -> Path:
-    import numpy as np
-
-    from tinclock.core.timeline.hitboxes import pose_hitboxes
-    from tinclock.report.looks import INK, TEAMS, dress, new_figure, save, title
-    from tinclock.report.outlines import outlines
-
-    figure = new_figure("tinclock rig --picture")
-    about = ("vertices by bone, and the hitboxes fitted to them", {"fontsize": 11, "color": INK})
-    title(figure, 0.95, (name, {"fontsize": 15, "color": INK, "weight": "bold"}), about)
-    bones = np.hstack([skin.rest, np.tile([0.0, 0.0, 0.0, 1.0], (len(skin.rest), 1))])
-    boxes = pose_hitboxes(body, bones, 0, 0.0)
-    up, across, along = np.array([0.0, 0.0, 1.0]), np.array([0.0, 1.0, 0.0]), np.array([1.0, 0.0, 0.0])
-    for place, (label, right) in enumerate((("from the front", across), ("from its right", along))):
-        basis = np.stack([right, up])
-        axes = figure.add_axes((0.06 + 0.49 * place, 0.08, 0.42, 0.82))
-        flat = skin.vertices @ basis.T
-        axes.scatter(flat[:, 0], flat[:, 1], s=3, c=skin.owner % 20, cmap="tab20", linewidths=0, zorder=1)
-        for polygon in outlines(boxes, basis, np.zeros(3)):
-            axes.fill(*polygon.T, facecolor=TEAMS["copper"], alpha=0.12, zorder=2)
-            axes.plot(*np.vstack([polygon, polygon[:1]]).T, color=INK, linewidth=0.9, zorder=3)
-        axes.set_aspect("equal")
-        dress(axes, label, "metres", "metres up" if place == 0 else "")
-    return save(figure, path)

@@ -32,12 +32,11 @@ _SIDES: Final = (("left", r"(^|[^a-z])(l|left)([^a-z]|$)|left"), ("right", r"(^|
 
 
 class Named(NamedTuple):
-    """What a joint is called here, and what it counts as. given : by a mapping, not guessed."""
+    """What a joint is called here, and what it counts as."""
 
     name: str
     side: str
     zone: str
-    given: bool = False
 
 
 class Fit(NamedTuple):
@@ -109,7 +108,7 @@ def _given(mapping: Mapping[str, Mapping[str, str]]) -> dict[str, Named]:
     out = {}
     for joint, row in mapping.items():
         guess = named(joint)
-        out[joint] = Named(row.get("name", guess.name), row.get("side", guess.side), row.get("zone", guess.zone), True)
+        out[joint] = Named(row.get("name", guess.name), row.get("side", guess.side), row.get("zone", guess.zone))
     return out
 
 
@@ -202,3 +201,18 @@ def _hull(points: NDArray[np.float64]) -> float:
         return float(ConvexHull(points).volume)
     except QhullError:  # flat or too few
         return 0.0
+
+
+def as_toml(name: str, rules: RigRules) -> str:
+    """A rig as the table of a rules file."""
+    import msgspec
+    import tomli_w
+
+    tables = msgspec.to_builtins(rules)
+    kept = {key: tables[key] for key in ("eye", "bones", "parts")}
+    for part in kept["parts"]:
+        if part["shape"] != "box":
+            part["rotation"] = None
+    kept["parts"] = [{key: value for key, value in part.items() if value is not None} for part in kept["parts"]]
+    text: str = tomli_w.dumps({"rigs": {name: kept}})
+    return text

@@ -167,18 +167,23 @@ def _data(dossier: Dossier, weights: Weights, limit: float, shots: list[dict[str
         ends.append((round(minutes, 3), play.match))
     return {
         "points": points, "lines": lines, "ends": ends, "limit": limit, "shots": shots,
-        "kinds": _over_matches(dossier), "aim": _aim(dossier, weights),
+        "kinds": _over_time(dossier), "aim": _aim(dossier, weights),
     }  # fmt: skip
 
 
-def _over_matches(dossier: Dossier) -> list[dict[str, Any]]:
-    """Decibans by kind, match by match, of the kinds that matter."""
-    total: dict[str, list[float]] = {}
-    for place, play in enumerate(dossier.plays):
-        for kind, decibans in play.course.kinds.items():
-            total.setdefault(kind, [0.0] * len(dossier.plays))[place] = decibans
-    strongest = sorted(total.items(), key=lambda item: -sum(item[1]))[:MOST_KINDS]
-    return [{"title": words_of(kind).title, "each": each} for kind, each in strongest if sum(each) >= SHOWN_DECIBANS]
+def _over_time(dossier: Dossier) -> list[dict[str, Any]]:
+    """Decibans by kind over time, match after match, of the kinds that matter: a value for each of the points."""
+    kinds = {kind for play in dossier.plays for kind in play.course.by_kind}
+    out: list[dict[str, Any]] = []
+    for kind in sorted(kinds):
+        before, values = 0.0, list[float]()
+        for play in dossier.plays:
+            course = play.course.by_kind.get(kind, [0.0] * len(play.course.points))
+            values += [round(before + value, 2) for value in course]
+            before += play.course.kinds.get(kind, 0.0)
+        if before >= SHOWN_DECIBANS:
+            out.append({"title": words_of(kind).title, "values": values, "last": before})
+    return sorted(out, key=lambda row: -row["last"])[:MOST_KINDS]
 
 
 def _aim(dossier: Dossier, weights: Weights) -> list[dict[str, Any]]:

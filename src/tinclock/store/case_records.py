@@ -55,12 +55,14 @@ class PlayCourse(msgspec.Struct, frozen=True):
 
     points : (server time, decibans) with earlier matches; kinds : decibans of this match by kind
     lines : (server time, round trip, jitter), seconds; aim : shares of the detectors, (successes, trials) by name
+    by_kind : decibans of this match after each of the points, of its strongest kinds
     """
 
     points: list[tuple[float, float]]
     kinds: dict[str, float]
     lines: list[tuple[float, float, float]]
     aim: dict[str, tuple[float, float]]
+    by_kind: dict[str, list[float]] = {}
 
 
 class PlayRow(NamedTuple):

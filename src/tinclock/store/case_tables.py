@@ -52,7 +52,6 @@ STRANDS = Table(
     Column("kind", String(60), primary_key=True),
     Column("past", Float, nullable=False),
     Column("matches", Integer, nullable=False),
-    Column("last", Float, nullable=False),
 )  # fmt: skip
 
 PLAYS = Table(

@@ -187,11 +187,12 @@ class CaseStore:
                 minutes=row.minutes + course.minutes.get(account, 0.0),
             )
         )  # fmt: skip
-        _save_strands(connection, account, after, ended)
+        _save_strands(connection, account, after)
         kinds = {kind: log_e / DECIBAN for kind, log_e in sorted(ended.items(), key=lambda item: -item[1])}
         told = PlayCourse(
             [(at, round(v, 3)) for at, v in points], {k: round(v, 2) for k, v in list(kinds.items())},
             [(at, *line) for at, line in course.lines.get(account, [])], _aim(course, account),
+            _by_kind(course, account, list(kinds)),
         )  # fmt: skip
         connection.execute(
             PLAYS.insert().values(
@@ -263,6 +264,14 @@ def _aim(course: Course, account: str) -> dict[str, tuple[float, float]]:
     return out
 
 
+def _by_kind(course: Course, account: str, strongest: list[str]) -> dict[str, list[float]]:
+    """Decibans after each stretch of the kinds that moved most."""
+    return {
+        kind: [round(now.get(kind, 0.0) / DECIBAN, 2) for _, now in course.stages[account]]
+        for kind in strongest[:KEPT_KINDS]
+    }
+
+
 def _strands(connection: Connection, account: str) -> dict[str, Strand]:
     from sqlalchemy import select
 
@@ -272,17 +281,14 @@ def _strands(connection: Connection, account: str) -> dict[str, Strand]:
     return {row.kind: Strand(row.past, row.matches) for row in rows}
 
 
-def _save_strands(
-    connection: Connection, account: str, after: Mapping[str, Strand], ended: Mapping[str, float]
-) -> None:
+def _save_strands(connection: Connection, account: str, after: Mapping[str, Strand]) -> None:
     from sqlalchemy import delete
 
     from tinclock.store.case_tables import STRANDS
 
     connection.execute(delete(STRANDS).where(STRANDS.c.account == account))
     rows = [
-        {"account": account, "kind": kind, "past": s.past, "matches": s.matches, "last": ended.get(kind, 0.0)}
-        for kind, s in sorted(after.items())
+        {"account": account, "kind": kind, "past": s.past, "matches": s.matches} for kind, s in sorted(after.items())
     ]
     if rows:
         connection.execute(STRANDS.insert(), rows)

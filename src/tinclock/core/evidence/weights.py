@@ -22,7 +22,6 @@ BINS: Final = ("slight", "clear")
 """A finding is slight when its margin is less than half of its limit."""
 FINDINGS_SHARE: Final = 0.5
 """The share of the bet that lies on findings; the rest lies on detectors."""
-UNWEIGHED: Final = frozenset({"unknown_connection", "spectator", "flooded_border"})
 
 
 class Rate(msgspec.Struct, frozen=True):

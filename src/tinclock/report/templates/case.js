@@ -13,9 +13,7 @@ const last = data.ends.length ? data.ends[data.ends.length - 1][0] : 1;
 const matchLines = data.ends.slice(0, -1).map(([at]) => ({type: "line", x0: at, x1: at, yref: "paper", y0: 0, y1: 1, line: {color: "#ddd", width: 1}}));
 const evidence = [{x: columns(data.points, 0), y: columns(data.points, 1), mode: "lines", name: "all together", line: {color: STRUCK, width: 3}}];
 data.kinds.slice(0, 5).forEach(kind => {
-  const xs = [0], ys = [0];
-  kind.each.forEach((value, k) => { xs.push(data.ends[k][0]); ys.push(ys[ys.length - 1] + value); });
-  evidence.push({x: xs, y: ys, mode: "lines", name: text(kind.title), line: {width: 1.2, dash: "dot"}});
+  evidence.push({x: columns(data.points, 0), y: kind.values, mode: "lines", name: text(kind.title), line: {width: 1.4, dash: "dot"}});
 });
 Plotly.newPlot("evidence", evidence, dress("minutes of play", "decibans", {showlegend: true, legend: {font: {size: 9}, x: 0.01, y: 0.99, bgcolor: "rgba(255,255,255,0.75)"},
   shapes: matchLines.concat([{type: "line", x0: 0, x1: last, y0: data.limit, y1: data.limit, line: {color: INK, width: 1, dash: "dash"}}]),

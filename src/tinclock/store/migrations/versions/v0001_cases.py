@@ -44,7 +44,6 @@ def upgrade() -> None:
         sa.Column("kind", sa.String(60), primary_key=True),
         sa.Column("past", number, nullable=False),
         sa.Column("matches", whole, nullable=False),
-        sa.Column("last", number, nullable=False),
     )
     op.create_table(
         "plays",
