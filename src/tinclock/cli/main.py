@@ -20,6 +20,7 @@ COMMANDS = {
     "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
     "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),
     "fairness": ("tinclock.cli.fairness", "fairness", "How fair a match was to those who shot and were shot at."),
+    "rule": ("tinclock.cli.rule", "rule", "Rule on another server's logs, from CSV, JSON Lines or Parquet."),
     "serve": ("tinclock.cli.serve", "serve", "Rule on matches for a server in another language."),
     "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
     "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, oddities, and what the weapons come to."),
@@ -39,6 +40,7 @@ Examples:
   tinclock again evening            the same rulings once more, bit for bit
   tinclock weigh evening            what speaks against whom; cases wait for a person
   tinclock cases list               the queue of a reviewer
+  tinclock rule logs.toml evening   your own server's logs, ruled and recorded
   tinclock check garden.toml        every mistake of a rules file, and how many hits each weapon needs
 """
 

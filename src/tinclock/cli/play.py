@@ -15,7 +15,9 @@ EPILOG = """
 Examples:
   tinclock play evening                              8 gardeners, 60 s, three of them unfair
   tinclock play big --players 16 --seed 3
-  tinclock play fair --unfair none
+    tinclock play fair --unfair none
+  tinclock play evening --logs evening-logs          and as another server would have logged it
+
   tinclock play cheats --unfair beryl=snap_aim:0.3 --unfair beryl=no_spread:1 --unfair fennel=speed:0.5
 
 \b
@@ -46,10 +48,12 @@ class _Play(click.Command):
 @click.option("--seed", default=7, show_default=True, help="Same seed, same match.")
 @click.option("--rules", "rules_file", type=click.Path(path_type=Path), help="Other rules than the garden's own.")
 @click.option("--unfair", multiple=True, metavar="ACCOUNT=KIND:DIAL", help="Who does what; 'none': everybody is fair.")
+@click.option("--logs", "logs_folder", type=click.Path(path_type=Path),
+              help="Write it as another server would have logged it too, to try `tinclock rule` with.")  # fmt: skip
 @json_option
 def play(
     recording: Path, players: int, seconds: float, seed: int, rules_file: Path | None, unfair: tuple[str, ...],
-    as_json: bool,
+    logs_folder: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Play a garden match and record it: bots with human hands on lines of every quality, some of them unfair."""
     from tinclock.core.tally import tally
@@ -67,9 +71,12 @@ def play(
                 rules=None if rules_file is None else load_rules(rules_file), record_to=recording, on_progress=show,
             )  # fmt: skip
         write_truth(played, truth)
+        mapping = None if logs_folder is None else _logs(recording, logs_folder)
+
     counts = tally(played.rulings)
     summary: dict[str, Any] = {
-        "recording": str(recording), "truth": str(truth), "seed": seed, "seconds": seconds, "players": players,
+        "recording": str(recording), "truth": str(truth), "logs": mapping,
+        "seed": seed, "seconds": seconds, "players": players,
         "rulings": counts["rulings"], "outcomes": counts["outcomes"],
         "accounts": {seat.account: {"line": seat.line.name, "conduct": seat.conduct} for seat in played.seats},
     }  # fmt: skip
@@ -92,6 +99,15 @@ def _print(console: Any, summary: dict[str, Any]) -> None:
     told = ", ".join(f"{count} {outcome}" for outcome, count in summary["outcomes"].items())
     console.print(f"[bold]{summary['rulings']} rulings[/]: {told}", highlight=False)
     console.print(f"recording {summary['recording']}\ntruth     {summary['truth']}", highlight=False, soft_wrap=True)
+    if summary["logs"] is not None:
+        console.print(f"logs      {summary['logs']}", highlight=False, soft_wrap=True)
+
+
+def _logs(recording: Path, folder: Path) -> str:
+    from tinclock.garden.foreign import write_foreign_logs
+    from tinclock.store.recording import Recording
+
+    return str(write_foreign_logs(Recording(recording), folder))
 
 
 def _dials(texts: tuple[str, ...]) -> dict[str, dict[str, float]] | None:

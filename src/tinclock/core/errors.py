@@ -12,6 +12,7 @@
     ├── UnknownNameError    (LookupError)  an entity, rig, connection or weapon nobody declared
     ├── AlreadyKnownError   (ValueError)   something was declared twice
     ├── RecordingError      (ValueError)   a recording that can't be read, written or ruled again
+    ├── LogError            (ValueError)   another server's logs that can't be read as the mapping says
     ├── EvidenceError       (ValueError)   an evidence log, weights file or case store that can't be used
     └── MissingExtraError   (ImportError)  an optional package is not installed
 """
@@ -112,6 +113,14 @@ class RecordingError(TinClockError, ValueError):
     def __init__(self, path: object, problem: str) -> None:
         self.path, self.problem = str(path), problem
         super().__init__(f"{path}: {problem}")
+
+
+class LogError(TinClockError, ValueError):
+    """Tables of another server that can't be read as the mapping says; `problems` has file, row and column of each."""
+
+    def __init__(self, problems: Iterable[str]) -> None:
+        self.problems = tuple(problems)
+        super().__init__("\n".join(self.problems))
 
 
 class EvidenceError(TinClockError, ValueError):

@@ -1,0 +1,52 @@
+"""The logs of another server, in its own shape, to rulings, the evidence on each account, and a case page.
+
+The "other server" is a garden match, written out as somebody else would have: look into the folder it prints.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections import Counter
+from pathlib import Path
+
+import tinclock
+from tinclock.core.evidence.course import peak, weigh
+from tinclock.garden.foreign import write_foreign_logs
+from tinclock.garden.match import play_match
+from tinclock.intake.log_map import load_log_map
+from tinclock.intake.logs import read_logs
+from tinclock.report.case_page import write_case_page
+from tinclock.store.from_logs import record_logs
+from tinclock.store.seen import seen_in
+
+
+def main() -> None:
+    """A match in which beryl's aim snaps, from foreign logs to a case page."""
+    folder = Path(tempfile.mkdtemp())
+    play_match(seed=7, seconds=30.0, players=4, unfair={"beryl": {"snap_aim": 1.0}}, record_to=folder / "evening")
+    mapping_file = write_foreign_logs(tinclock.Recording(folder / "evening"), folder / "logs")
+
+    mapping = load_log_map(mapping_file)  # which column is what, in which units and axes
+    rules = tinclock.load_rules(folder / "logs" / mapping.rules)
+    level = tinclock.load_level(folder / "logs" / str(mapping.level))
+    logs = read_logs(mapping, folder / "logs", rules)
+    found = record_logs(logs, rules, folder / "ruled", level=level, seed=mapping.seed)
+    print("rows read:", logs.rows)
+    print("ruled:", dict(Counter(ruling.outcome for _, ruling in found.rulings)))
+    where, ruling = next(one for one in found.rulings if one[1].hits)
+    print(f"{where}: {ruling.explain()}")
+
+    weights, recording = tinclock.load_weights(), tinclock.Recording(folder / "ruled")
+    course = weigh(seen_in(recording), weights, recording.require_header().rules)
+    for account in sorted(course.stages):
+        print(f"{account}: {peak(course.points(account, weights.kinds())):.1f} decibans at most")
+    store = tinclock.CaseStore(folder / "cases.db")
+    for case in store.take_match("ruled", course, weights, recording=str(folder / "ruled")):
+        dossier = tinclock.ReviewDesk(store).dossier(case.account)
+        page = write_case_page(folder / "case.html", dossier, weights, limit=store.limit)
+        print(f"case opened: {case.account}, {case.why}; its page is {page.name}, {page.stat().st_size / 1e6:.1f} MB")
+    store.close()
+
+
+if __name__ == "__main__":
+    main()

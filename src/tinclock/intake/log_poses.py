@@ -1,0 +1,189 @@
+"""Poses out of logged tables: rows of bodies or of bones, sorted into ticks."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+
+from tinclock.core.timeline.rooted import rooted_bones
+from tinclock.intake.log_columns import name_of
+from tinclock.intake.log_frame import times
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.rig import Rig
+    from tinclock.intake.log_columns import LogFile
+    from tinclock.intake.log_map import PosesTable
+    from tinclock.intake.logs import Reading
+
+
+class LoggedPoses(NamedTuple):
+    """Poses of all ticks, rows sorted by tick and body (and bone).
+
+    ticks : (t,) int64, rising; times : (t,) float64, seconds of server time; published : (t,) bool
+    starts : (t + 1,) int64, the first row of each tick
+    who : (rows,) int64, into `names`
+    poses : (rows, 7) float64, metres and quaternion xyzw: of the body, or of the bone
+    raised : (rows, 4) float64, what turns the eye from its body's level; None where nothing says
+    by_bone : whether rows are bones
+    """
+
+    names: tuple[str, ...]
+    rigs: tuple[Rig, ...]
+    ticks: NDArray[np.int64]
+    times: NDArray[np.float64]
+    published: NDArray[np.bool_]
+    starts: NDArray[np.int64]
+    who: NDArray[np.int64]
+    poses: NDArray[np.float64]
+    raised: NDArray[np.float64] | None
+    by_bone: bool
+
+    def bodies(self, index: int) -> dict[str, NDArray[np.float64]]:
+        """The bones of everybody who has poses at a tick: (bones, 7) float64 each."""
+        low, high = self.starts[index], self.starts[index + 1]
+        out: dict[str, NDArray[np.float64]] = {}
+        while low < high:
+            number = self.who[low]
+            rig = self.rigs[number]
+            end = low + (len(rig.bones) if self.by_bone else 1)
+            bones = self.poses[low:end] if self.by_bone else rooted_bones(rig, self.poses[low:end])[0]
+            if self.raised is not None:
+                bones[rig.eye_bone, 3:] = times(self.poses[low:end, 3:], self.raised[low:end])[0]
+            out[self.names[number]] = bones
+            low = end
+        return out
+
+    def away(self, longest_s: float) -> list[tuple[float, str]]:
+        """Who came back, and when, having had no rows for longer than that."""
+        tick_of_row = np.repeat(np.arange(len(self.ticks)), np.diff(self.starts))
+        out = []
+        for number, name in enumerate(self.names):
+            at = self.times[np.unique(tick_of_row[self.who == number])]
+            out += [(float(when), name) for when in at[1:][np.diff(at) > longest_s]]
+        return sorted(out)
+
+
+def read_poses(reading: Reading, rig_of: Mapping[str, str] | None, rig: str) -> tuple[LoggedPoses, float]:
+    """The poses of a mapping's logs, and what is to be taken off other times so that the first pose is at 0.
+
+    rig_of : the rig of each player; None: everybody in the table takes part, and has `rig`
+    """
+    said = reading.mapping.poses
+    file = reading.file(said.file)
+    texts = file.named(said.player) if rig_of is None else file.known(said.player, rig_of)
+    reading.problems.stop_if_any()
+    names = tuple(dict.fromkeys(texts))
+    place = {name: number for number, name in enumerate(names)}
+    who = np.array([place[name] for name in texts], np.int64)
+    rigs = tuple(reading.rigs[rig if rig_of is None else rig_of[name]] for name in names)
+    ticks, instants, first = _instants(reading, file, said)
+    poses, raised = _poses(reading, file, said)
+    bones = np.zeros(file.rows, np.int64) if said.bone is None else _bones(file, said.bone, who, rigs)
+    sent = np.array([True] * file.rows if said.sent is None else file.flags(said.sent), bool)
+    reading.problems.stop_if_any()
+    order = np.lexsort((bones, who, ticks))
+    order = order[bones[order] >= 0]
+    _whole_bodies(file, order, ticks, who, bones, rigs, names, said.bone is not None)
+    reading.problems.stop_if_any()
+    reading.drop(said.file)
+    numbers, begin = np.unique(ticks[order], return_index=True)
+    published = np.logical_or.reduceat(sent[order], begin) if len(order) else np.zeros(0, bool)
+    if said.sent is None:
+        published &= np.arange(len(numbers)) % said.sent_every == 0
+    found = LoggedPoses(
+        names, rigs, numbers, instants[order][begin] - first, published, np.append(begin, len(order)), who[order],
+        poses[order], None if raised is None else raised[order], said.bone is not None,
+    )  # fmt: skip
+    return found, first
+
+
+def _instants(
+    reading: Reading, file: LogFile, said: PosesTable
+) -> tuple[NDArray[np.int64], NDArray[np.float64], float]:
+    """The tick and the time of each row, and which time is to be 0."""
+    at = None
+    if said.time is not None:
+        at = file.times(said.time, reading.frame.seconds)
+        file.require(at, said.time)
+        at = at - reading.zero
+    if said.tick is None:
+        assert at is not None  # the mapping has one of both
+        ticks = np.unique(at, return_inverse=True)[1].astype(np.int64)
+    else:
+        numbers = np.array([-1 if one is None else one for one in file.whole(said.tick)], np.int64)
+        for index in np.flatnonzero(numbers < 0).tolist():
+            file.wrong(index, name_of(said.tick), "expected a tick, a whole number of at least 0")
+        ticks = numbers
+        if at is None:
+            return ticks, ticks / reading.rules.match.tick_rate_hz, 0.0
+        _same_times(file, said, ticks, at)
+    first = float(np.nanmin(at)) if len(at) and reading.mapping.units.time_zero is None else 0.0
+    return ticks, at, first
+
+
+def _same_times(file: LogFile, said: PosesTable, ticks: NDArray[np.int64], at: NDArray[np.float64]) -> None:
+    """One tick has one time, and later ticks later ones."""
+    order = np.argsort(ticks, kind="stable")
+    same = np.diff(ticks[order]) == 0
+    step = np.diff(at[order])
+    for index in order[1:][same & (step != 0.0)].tolist():
+        file.wrong(index, name_of(said.time), f"tick {ticks[index]} has another time in an earlier row")
+    for index in order[1:][~same & (step <= 0.0)].tolist():
+        file.wrong(index, name_of(said.time), f"tick {ticks[index]} is no later than the tick before it")
+
+
+def _poses(reading: Reading, file: LogFile, said: PosesTable) -> tuple[NDArray[np.float64], NDArray[np.float64] | None]:
+    frame = reading.frame
+    places = file.vectors(said.position, 3)
+    file.require(places, said.position)
+    raised = None
+    if said.quaternion is not None:
+        turns = file.vectors(said.quaternion, 4)
+        file.require(turns, said.quaternion)
+        turns = frame.turns(turns)
+        for index in np.flatnonzero(np.isnan(turns).any(axis=1)).tolist():
+            file.wrong(index, str(said.quaternion), "expected a rotation, got only zeros")
+    else:
+        yaw = np.zeros(file.rows) if said.yaw is None else file.numbers(said.yaw)
+        file.require(yaw, said.yaw)
+        turns = frame.facing(yaw)
+        if said.pitch is not None:
+            pitch = file.numbers(said.pitch)
+            file.require(pitch, said.pitch)
+            raised = frame.raised(yaw, pitch)
+    return np.hstack([frame.places(places), turns]), raised
+
+
+def _bones(file: LogFile, said: Any, who: NDArray[np.int64], rigs: tuple[Rig, ...]) -> NDArray[np.int64]:
+    """The place of each row's bone in its rig, -1 for a bone that the rig doesn't have."""
+    at = [{bone: place for place, bone in enumerate(rig.bones)} for rig in rigs]
+    bones = [at[number].get(bone or "", -1) for number, bone in zip(who.tolist(), file.texts(said), strict=True)]
+    return np.array(bones, np.int64)
+
+
+def _whole_bodies(
+    file: LogFile, order: NDArray[np.int64], ticks: NDArray[np.int64], who: NDArray[np.int64],
+    bones: NDArray[np.int64], rigs: tuple[Rig, ...], names: tuple[str, ...], by_bone: bool,
+) -> None:  # fmt: skip
+    """Every body has each of its bones exactly once at each tick at which it has any."""
+    if not len(order):
+        return
+    key = np.stack([ticks[order], who[order]])
+    begin = np.flatnonzero(np.append(True, (np.diff(key) != 0).any(axis=0)))
+    held = np.diff(np.append(begin, len(order)))
+    wanted = np.array([len(rig.bones) if by_bone else 1 for rig in rigs], np.int64)[who[order][begin]]
+    expected = np.arange(len(order)) - np.repeat(begin, held)  # bones lie in their rig's order
+    wrong = np.flatnonzero(bones[order] != expected) if by_bone else np.zeros(0, np.int64)
+    bad = np.union1d(np.flatnonzero(held != wanted), np.searchsorted(begin, wrong, "right") - 1)
+    for group in bad.tolist():
+        row = int(order[begin[group]])
+        rig, there = rigs[who[row]], bones[order[begin[group] : begin[group] + held[group]]]
+        missing = [bone for number, bone in enumerate(rig.bones) if number not in there] if by_bone else []
+        told = f"lacks the bones {', '.join(missing[:8])}" if missing else "has a bone twice"
+        problem = told if by_bone else "has more than one row"
+        file.wrong(row, "", f"{names[who[row]]!r} at tick {ticks[row]} {problem}")
