@@ -16,6 +16,7 @@ from tinclock.cli.reading import (
     level_from,
     level_option,
     opened,
+    part,
     progress,
     recording_argument,
     report_problems,
@@ -237,7 +238,7 @@ def _sweep(
     with progress(console, f"sweeping {key}") as show:
         for place, value in enumerate(values):
             tried = _mortal(with_setting(rules, key, value), undying)
-            found = _rule(source, tried, level, _part(show, place, len(values)))
+            found = _rule(source, tried, level, part(show, place, len(values)))
             change, counts = changes(*before, found.rulings, found.steps), tally(found.rulings)
             table.append(
                 {"value": value, **counts["outcomes"], "damage": sum(ruling.damage for ruling in found.rulings),
@@ -253,10 +254,6 @@ def _sweep(
         click.echo(json.dumps(report, indent=2))
         return
     _print_sweep(console, report)
-
-
-def _part(show: Any, place: int, parts: int) -> Any:
-    return lambda share: show((place + share) / parts)
 
 
 def span(text: str) -> tuple[str, list[float]]:

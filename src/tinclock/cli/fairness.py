@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
@@ -15,17 +15,12 @@ from tinclock.cli.reading import (
     level_from,
     level_option,
     opened,
+    part,
     progress,
     recording_argument,
     told_plainly,
     written,
 )
-
-if TYPE_CHECKING:
-    from tinclock.core.fairness import Covered, Upheld
-    from tinclock.core.geometry.level import Level
-    from tinclock.garden.truth import Truth
-    from tinclock.store.recording import Recording
 
 EPILOG = """
 \b
@@ -54,6 +49,7 @@ def fairness(
     as_json: bool,
 ) -> None:  # fmt: skip
     """Say what share of honest hits on screen counted, and how long after reaching cover victims were still hit."""
+    from tinclock.garden.judged import judge
     from tinclock.garden.truth import read_truth
 
     if figure is not None and sweep is None:
@@ -64,11 +60,9 @@ def fairness(
         truth = read_truth(truth_folder or recording.with_name(recording.name + "-truth"))
         values = [] if sweep is None else span(f"view.max_rewind_s={sweep}")[1]
         with progress(console, "ruling again") as show:
-            whole = 1.0 / (1 + len(values))
-            recorded = _judge(source, truth, level, None, lambda share: show(share * whole))
-            rows = [
-                _judge(source, truth, level, value, lambda share, k=k: show((k + 1 + share) * whole))
-                for k, value in enumerate(values)
+            caps = [None, *values]
+            recorded, *rows = [
+                judge(source, truth, level, cap, part(show, place, len(caps))) for place, cap in enumerate(caps)
             ]
     report: dict[str, Any] = {"recording": str(recording), "recorded": recorded, "sweep": rows}
     if figure is not None:
@@ -81,50 +75,6 @@ def fairness(
         click.echo(json.dumps(report, indent=2))
         return
     _print(console, report)
-
-
-def _judge(source: Recording, truth: Truth, level: Level | None, cap: float | None, show: Any) -> dict[str, Any]:
-    """Rule again, by the recorded rules or with another cap and nobody dying, and count."""
-    from tinclock.core.fairness import CoverWatch, undying, upheld_hits
-    from tinclock.intake.settings import with_setting
-    from tinclock.store.again import rule_again
-
-    rules = source.require_header().rules
-    if cap is not None:
-        rules = undying(with_setting(rules, "view.max_rewind_s", cap))
-    watch = CoverWatch({viewer.entity: viewer for viewer in truth.viewers.values()})
-    found = rule_again(
-        source, rules=rules, level=level, on_ruling=lambda _referee, ruling, _claim: watch.hit(ruling),
-        on_tick=watch.look, on_progress=show,
-    )  # fmt: skip
-    # who had died in the recorded course has no body to be ruled by, whatever the cap
-    ignored = frozenset() if cap is None else frozenset({"dead_actor", "absent_actor"})
-    shots = upheld_hits(found.rulings, truth.screens, truth.viewers, ignored)
-    covered = watch.covered()
-    return {
-        "max_rewind_s": rules.view.max_rewind_s,
-        "shooters": {name: _shooters(row) for name, row in shots.items()},
-        "victims": {name: _victims(row) for name, row in covered.items()},
-    }
-
-
-def _shooters(row: Upheld) -> dict[str, Any]:
-    return {
-        **row._asdict(),
-        "share_counted": row.counted / row.hits if row.hits else None,
-        "share_upheld": row.upheld / row.hits if row.hits else None,
-        "share_upheld_inside": row.upheld_inside / row.inside if row.inside else None,
-    }
-
-
-def _victims(row: Covered) -> dict[str, Any]:
-    hit = len(row.seconds)
-    after = sum(second > 0.0 for second in row.seconds)
-    return {
-        "hits": hit, "after_cover": after, "unseen": row.unseen,
-        "median_s": row.at(0.5) if hit else None, "p95_s": row.at(0.95) if hit else None,
-        "worst_s": row.at(1.0) if hit else None,
-    }  # fmt: skip
 
 
 def _print(console: Any, report: dict[str, Any]) -> None:

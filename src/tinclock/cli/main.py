@@ -12,6 +12,7 @@ COMMANDS = {
     "bundle": ("tinclock.cli.bundle", "bundle", "Write what a client build is given of a rules file."),
     "rig": ("tinclock.cli.rig", "rig", "Fit hitboxes to a skinned glTF character, and say how well they fit."),
     "level": ("tinclock.cli.level", "level", "Look a level file over: triangles, holes, surfaces, a picture."),
+    "sweep": ("tinclock.cli.sweep", "sweep", "Rule again, check fairness or weigh, over many recordings."),
     "weigh": ("tinclock.cli.weigh", "weigh", "Weigh recordings for and against each account, and open cases."),
     "cases": ("tinclock.cli.cases", "cases", "Review cases: list, show, page, decide, export, forget."),
     "calibrate": ("tinclock.cli.calibrate", "calibrate", "Make a table of weights from labelled recordings."),
@@ -40,6 +41,7 @@ Examples:
   tinclock again evening            the same rulings once more, bit for bit
   tinclock weigh evening            what speaks against whom; cases wait for a person
   tinclock cases list               the queue of a reviewer
+  tinclock sweep weigh matches --into results   the same of thousands, on all cores or a cluster
   tinclock rule logs.toml evening   your own server's logs, ruled and recorded
   tinclock check garden.toml        every mistake of a rules file, and how many hits each weapon needs
 """

@@ -76,6 +76,11 @@ def progress(console: Console, text: str) -> Iterator[Callable[[float], None]]:
         yield lambda share: bar.update(task, completed=share)
 
 
+def part(show: Callable[[float], None], place: int, parts: int) -> Callable[[float], None]:
+    """The progress of one part of several that take equally long."""
+    return lambda share: show((place + share) / parts)
+
+
 def written(path: Path, draw: Callable[[Path], Any]) -> Path | None:
     """Draw into a file, its folder made; None (with a word on stderr) where matplotlib isn't installed."""
     from tinclock.core.errors import MissingExtraError

@@ -13,7 +13,6 @@ from tinclock.cli.notices import notifier, notify_options
 from tinclock.cli.reading import console_for, json_option, level_from, level_option, opened, progress, told_plainly
 
 if TYPE_CHECKING:
-    from tinclock.core.evidence.course import Course
     from tinclock.core.evidence.weights import Weights
     from tinclock.store.case_records import Case
 
@@ -65,19 +64,13 @@ def weigh(
         _print(console, report)
 
 
-def match_name(path: Path, recording: Any) -> str:
-    """What a recording's match is called: its folder's name and a digest of its list of flushes."""
-    from tinclock.store.layout import FLUSHES, sha256
-
-    return f"{path.name}.{sha256((path / FLUSHES).read_bytes())[:8]}" if recording.flushes else path.name
-
-
 def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server: str, console: Any) -> dict[str, Any]:
     from tinclock.core.evidence.course import Weighing
     from tinclock.store.seen import seen_in
+    from tinclock.store.weighed import account_row, match_name
 
     recording = opened(path, False)
-    match = match_name(path, recording)
+    match = match_name(recording)
     if cases is not None and cases.has_match(match):
         return {"recording": str(path), "match": match, "taken_before": True, "accounts": {}, "opened": []}
     weighing, findings = Weighing(weights, recording.require_header().rules), []
@@ -94,29 +87,8 @@ def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server:
         fresh = cases.take_match(match, course, weights, findings, recording=str(path.resolve()), server=server)
     return {
         "recording": str(path), "match": match, "taken_before": False,
-        "accounts": {account: _account(course, account, weights) for account in sorted(course.stages)},
+        "accounts": {account: account_row(course, account, weights) for account in sorted(course.stages)},
         "opened": [{"account": case.account, "decibans": case.peak, "why": case.why} for case in fresh],
-    }  # fmt: skip
-
-
-def _account(course: Course, account: str, weights: Weights) -> dict[str, Any]:
-    from tinclock.core.evidence.course import peak
-    from tinclock.core.evidence.eprocess import DECIBAN
-    from tinclock.core.evidence.weights import line_class
-    from tinclock.store.explained import words_of
-
-    points = course.points(account, weights.kinds())
-    strongest = sorted(course.now(account).items(), key=lambda item: -item[1])[:3]
-    lines = course.lines.get(account, [])
-    return {
-        "decibans": round(points[-1][1], 2), "peak": round(peak(points), 2),
-        "minutes": round(course.minutes.get(account, 0.0), 2),
-        "line": line_class(lines[-1][1]) if lines else "unknown",
-        "kinds": [
-            {"kind": kind, "decibans": round(log_e / DECIBAN, 2), "means": words_of(kind).title}
-            for kind, log_e in strongest
-            if log_e > 0.0
-        ],
     }  # fmt: skip
 
 

@@ -1,0 +1,185 @@
+"""`tinclock sweep`: the same question put to many recordings."""
+
+from __future__ import annotations
+
+import json
+import logging
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.desk import store_at, weights_at, weights_option
+from tinclock.cli.reading import console_for, json_option, progress, told_plainly
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from tinclock.sweep.jobs import Outcome, Task
+    from tinclock.sweep.pools import Pool
+    from tinclock.sweep.run import Swept
+
+EPILOG = """
+\b
+Examples:
+  tinclock sweep again matches --into results/again             every ruling of every recording once more
+  tinclock sweep again matches --into results/cap --set view.max_rewind_s=0.15 --undying
+  tinclock sweep fairness matches --into results/fair --cap 0.1 --cap 0.2
+  tinclock sweep weigh matches --into results/weigh --store postgresql+psycopg://review@db/cases
+  tinclock sweep weigh matches --into results/weigh --scheduler tcp://desk:8786
+
+\b
+RECORDINGS are recordings, or folders that hold them. What comes out are Parquet tables in --into. The same command goes
+on where it was stopped; a broken recording is reported and tried again the next time.
+Exit status: 0 done; 1 it can't go on; 3 done, but some recordings are broken; 130 stopped by hand.
+"""
+
+recordings_argument = click.argument(
+    "recordings", metavar="RECORDINGS...", nargs=-1, required=True, type=click.Path(path_type=Path)
+)
+
+
+def common(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options of every kind of sweep."""
+    options = (
+        recordings_argument,
+        click.option("--into", required=True, type=click.Path(path_type=Path), help="Folder for the results."),
+        click.option("--jobs", type=click.IntRange(1, 512), help="Processes on this machine; default: one a core."),
+        click.option("--scheduler", metavar="ADDRESS", help="Work on a Dask cluster instead, tcp://host:port."),
+        click.option("--level", "level_file", type=click.Path(path_type=Path, exists=True, dir_okay=False),
+                     help="The level file, for recordings that don't hold theirs."),
+        json_option,
+    )  # fmt: skip
+    for option in reversed(options):
+        command = option(command)
+    return command
+
+
+@click.group(epilog=EPILOG)
+def sweep() -> None:
+    """Rule again, check fairness, or weigh evidence over many recordings: on this machine's cores, or a cluster."""
+
+
+@sweep.command()
+@common
+@click.option("--rules", "rules_file", type=click.Path(path_type=Path), help="Rule by this rules file instead.")
+@click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help="Change one setting; may be repeated.")
+@click.option("--undying", is_flag=True, help="Compare with so much health that nobody dies.")
+def again(rules_file: Path | None, settings: tuple[str, ...], undying: bool, **shared: Any) -> None:
+    """Rule everything again: by the same rules bit for bit, or by others, with every ruling that flips."""
+    from tinclock.intake.rules_file import load_rules
+    from tinclock.intake.settings import value_of
+
+    with told_plainly():
+        rules = None if rules_file is None else load_rules(rules_file)
+        pairs = []
+        for text in settings:
+            key, mark, value = text.partition("=")
+            if not mark:
+                raise click.UsageError(f"--set {text}: expected KEY=VALUE, such as view.max_rewind_s=0.2")
+            pairs.append((key, value_of(value)))
+        _sweep("again", shared, {"rules": rules, "settings": tuple(pairs), "undying": undying})
+
+
+@sweep.command()
+@common
+@click.option("--cap", "caps", multiple=True, type=click.FloatRange(0.0, 10.0), metavar="SECONDS",
+              help="Ask with this max_rewind_s too, nobody dying; may be repeated.")  # fmt: skip
+def fairness(caps: tuple[float, ...], **shared: Any) -> None:
+    """How fair matches were whose truth is known: recordings that `tinclock play` wrote."""
+    with told_plainly():
+        _sweep("fairness", shared, {"caps_s": caps})
+
+
+@sweep.command()
+@common
+@weights_option
+@click.option("--alpha", default=0.001, show_default=True, type=click.FloatRange(1e-9, 0.5),
+              help="The share of fair accounts that may ever get a case.")  # fmt: skip
+@click.option("--store", help="Take the matches into this case store too, in the order in which they are done.")
+@click.option("--server", default="", help="The name of the server that recorded them.")
+def weigh(weights_file: Path | None, alpha: float, store: str | None, server: str, **shared: Any) -> None:
+    """What speaks against whom, match by match; with --store also into cases."""
+    from tinclock.core.evidence.eprocess import limit_decibans
+
+    with told_plainly():
+        weights = weights_at(weights_file)
+        cases = None if store is None else store_at(store, None, alpha)
+
+        def take(outcome: Outcome) -> None:
+            if cases is not None and outcome.weighed is not None and not cases.has_match(outcome.match):
+                course, findings = outcome.weighed
+                cases.take_match(outcome.match, course, weights, findings, recording=outcome.recording, server=server)
+
+        given = {"weights": weights, "limit": limit_decibans(alpha), "keep_course": cases is not None}
+        try:
+            _sweep("weigh", shared, given, take)
+        finally:
+            if cases is not None:
+                cases.close()
+
+
+def _sweep(
+    job: Any, shared: dict[str, Any], given: dict[str, Any], on_outcome: Callable[[Outcome], None] | None = None
+) -> None:
+    from tinclock.sweep.jobs import Task
+    from tinclock.sweep.journal import recordings_in
+    from tinclock.sweep.run import run_sweep
+
+    console, into = console_for(shared["as_json"]), shared["into"]
+    recordings = recordings_in(shared["recordings"])
+    level = shared["level_file"]
+    task: Task = Task(job=job, level=None if level is None else str(level.resolve()), **given)
+    pool = _pool(shared["scheduler"], shared["jobs"])
+    try:
+        with progress(console, f"{job}: {len(recordings)} recordings, {pool.workers} cores") as show:
+            swept = run_sweep(
+                into, task, recordings, pool, on_outcome=on_outcome,
+                on_progress=lambda done, of: show(done / max(of, 1)),
+            )  # fmt: skip
+    finally:
+        pool.close()
+    _report(console, into, job, swept, len(recordings), shared["as_json"])
+
+
+def _pool(scheduler: str | None, jobs: int | None) -> Pool:
+    from tinclock.sweep.pools import ClusterPool, LocalPool
+
+    if scheduler is None:
+        return LocalPool(jobs)
+    if jobs is not None:
+        raise click.UsageError("--jobs is for this machine; a cluster has as many as its workers offer")
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)  # a lost worker is no news here: its work is done again
+    return ClusterPool(scheduler)
+
+
+def _report(console: Any, into: Path, job: str, swept: Swept, asked: int, as_json: bool) -> None:
+    from tinclock.sweep.summary import summary_of, told
+
+    summary: dict[str, Any] = {
+        "sweep": job, "into": str(into), "recordings": asked, "done": swept.done, "done_before": swept.before,
+        "broken": [{"recording": path, "problem": problem} for path, problem in swept.broken],
+        "took_s": round(swept.took_s, 3), "worked_s": round(swept.worked_s, 3),
+        "tables": [str(path) for path in swept.tables], "stopped": swept.stopped, "result": summary_of(job, into),
+    }  # fmt: skip
+    if as_json:
+        click.echo(json.dumps(summary, indent=2))
+    else:
+        before = f", {swept.before} had been done before" if swept.before else ""
+        console.print(
+            f"[bold]{swept.done} of {asked} recordings[/] in {swept.took_s:.1f} s "
+            f"({swept.worked_s:.1f} s of work){before}",
+            highlight=False, soft_wrap=True,
+        )  # fmt: skip
+        for line in told(job, summary["result"]):
+            console.print(line, highlight=False, soft_wrap=True)
+        for path in swept.tables:
+            console.print(f"table {path}", highlight=False, soft_wrap=True)
+        for _, problem in swept.broken:
+            click.echo(f"broken: {problem}", err=True)
+        if swept.stopped:
+            click.echo("stopped; the same command goes on from here", err=True)
+    if swept.stopped:
+        raise click.exceptions.Exit(130)
+    if swept.broken:
+        raise click.exceptions.Exit(3)

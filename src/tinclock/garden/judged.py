@@ -1,0 +1,66 @@
+"""How fair a garden match was, counted from its recording and the truth about it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from tinclock.core.fairness import CoverWatch, undying, upheld_hits
+from tinclock.intake.settings import with_setting
+from tinclock.store.again import rule_again
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from tinclock.core.fairness import Covered, Upheld
+    from tinclock.core.geometry.level import Level
+    from tinclock.garden.truth import Truth
+    from tinclock.store.recording import Recording
+
+
+def judge(
+    source: Recording, truth: Truth, level: Level | None = None, cap: float | None = None,
+    on_progress: Callable[[float], None] | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """Rule again, by the recorded rules or with another cap and nobody dying, and count.
+
+    cap : seconds, in place of the recorded max_rewind_s
+
+    Returns `max_rewind_s`, and by quality of the line (and all together) what became of hits on screen (`shooters`)
+    and how long after reaching cover victims were hit (`victims`).
+    """
+    rules = source.require_header().rules
+    if cap is not None:
+        rules = undying(with_setting(rules, "view.max_rewind_s", cap))
+    watch = CoverWatch({viewer.entity: viewer for viewer in truth.viewers.values()})
+    found = rule_again(
+        source, rules=rules, level=level, on_ruling=lambda _referee, ruling, _claim: watch.hit(ruling),
+        on_tick=watch.look, on_progress=on_progress,
+    )  # fmt: skip
+    # who had died in the recorded course has no body to be ruled by, whatever the cap
+    ignored = frozenset() if cap is None else frozenset({"dead_actor", "absent_actor"})
+    shots = upheld_hits(found.rulings, truth.screens, truth.viewers, ignored)
+    covered = watch.covered()
+    return {
+        "max_rewind_s": rules.view.max_rewind_s,
+        "shooters": {name: _shooters(row) for name, row in shots.items()},
+        "victims": {name: _victims(row) for name, row in covered.items()},
+    }
+
+
+def _shooters(row: Upheld) -> dict[str, Any]:
+    return {
+        **row._asdict(),
+        "share_counted": row.counted / row.hits if row.hits else None,
+        "share_upheld": row.upheld / row.hits if row.hits else None,
+        "share_upheld_inside": row.upheld_inside / row.inside if row.inside else None,
+    }
+
+
+def _victims(row: Covered) -> dict[str, Any]:
+    hit = len(row.seconds)
+    after = sum(second > 0.0 for second in row.seconds)
+    return {
+        "hits": hit, "after_cover": after, "unseen": row.unseen,
+        "median_s": row.at(0.5) if hit else None, "p95_s": row.at(0.95) if hit else None,
+        "worst_s": row.at(1.0) if hit else None,
+    }  # fmt: skip

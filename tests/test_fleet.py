@@ -1,0 +1,192 @@
+"""The same question to many recordings: in processes here, on a cluster, across deaths and restarts."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import multiprocessing
+import os
+import shutil
+import signal
+import subprocess
+import sys
+
+import pytest
+from click.testing import CliRunner
+from pyarrow import parquet
+
+import tinclock
+from tinclock.cli.main import main
+from tinclock.garden.match import play_match
+from tinclock.garden.truth import write_truth
+from tinclock.sweep.jobs import Task
+from tinclock.sweep.journal import LINES, Journal, recordings_in
+from tinclock.sweep.pools import ClusterPool, LocalPool
+from tinclock.sweep.run import run_sweep
+
+COPIES = 12
+
+
+@pytest.fixture(scope="module")
+def matches(tmp_path_factory):
+    """A dozen recordings of one short match, a torn one, and what is no recording at all."""
+    folder = tmp_path_factory.mktemp("matches")
+    played = play_match(seed=7, seconds=4.0, players=4, record_to=folder / "m00")
+    write_truth(played, folder / "m00-truth")
+    for number in range(1, COPIES):
+        shutil.copytree(folder / "m00", folder / f"m{number:02}")
+        shutil.copytree(folder / "m00-truth", folder / f"m{number:02}-truth")
+    shutil.copytree(folder / "m00", folder / "torn")
+    piece = next((folder / "torn" / "rulings").glob("*.parquet"))
+    piece.write_bytes(piece.read_bytes()[:-40])
+    return folder
+
+
+def table(folder, name):
+    return parquet.read_table(folder / f"{name}.parquet").to_pylist()
+
+
+def sweep(*arguments):
+    return CliRunner().invoke(main, ["sweep", *map(str, arguments)])
+
+
+def test_every_recording_is_done_once_and_the_broken_one_is_reported(matches, tmp_path):
+    """And the same command again has nothing left to do but the broken one."""
+    told = sweep("again", matches, "--into", tmp_path / "out", "--jobs", 2, "--json")
+    assert told.exit_code == 3, told.output
+    report = json.loads(told.stdout)
+    assert (report["done"], report["done_before"], len(report["broken"])) == (COPIES + 1, 0, 1)
+    assert "torn" in report["broken"][0]["recording"]
+    rows = table(tmp_path / "out", "again")
+    assert [os.path.basename(row["recording"]) for row in rows] == [f"m{k:02}" for k in range(COPIES)]
+    assert all(row["as_recorded"] and row["flipped"] == 0 for row in rows)
+    assert len({row["rulings_sha256"] for row in rows}) == 1
+    shutil.copytree(matches / "m00", tmp_path / "more")
+    again = json.loads(sweep("again", matches, tmp_path / "more", "--into", tmp_path / "out", "--json").stdout)
+    assert (again["done"], again["done_before"]) == (2, COPIES)
+    assert again["result"]["recordings"] == COPIES + 1
+
+
+def test_other_rules_list_every_ruling_that_flips(matches, tmp_path):
+    """The flips of a sweep are those of `again` on each recording by itself."""
+    setting = ("--set", "view.max_rewind_s=0.1", "--undying")
+    assert sweep("again", matches / "m00", matches / "m01", "--into", tmp_path, *setting, "--jobs", 1).exit_code == 0
+    alone = json.loads(CliRunner().invoke(main, ["again", str(matches / "m00"), *setting, "--json"]).stdout)
+    flips = table(tmp_path, "flips")
+    assert alone["flipped"] > 0
+    assert [f["step"] for f in flips] == 2 * [flip["step"] for flip in alone["flips"]]
+    refused = sweep("again", matches / "m00", "--into", tmp_path)
+    assert refused.exit_code == 1
+    assert "holds a sweep of another kind, or with other options" in refused.output
+
+
+def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_path):
+    """Shares by line and cap; evidence by account, into a case store too, where each match counts once."""
+    few = [matches / f"m{k:02}" for k in range(3)]
+    assert sweep("fairness", *few, "--into", tmp_path / "fair", "--cap", 0.1, "--jobs", 2).exit_code == 0
+    alone = json.loads(CliRunner().invoke(main, ["fairness", str(few[0]), "--json"]).stdout)["recorded"]["shooters"]
+    rows = [r for r in table(tmp_path / "fair", "shooters") if r["max_rewind_s"] != 0.1]
+    assert [(r["line"], r["hits"], r["upheld"]) for r in rows] == 3 * [
+        (line, row["hits"], row["upheld"]) for line, row in alone.items()
+    ]
+    store = tmp_path / "cases"
+    for _ in range(2):
+        done = sweep("weigh", *few, "--into", tmp_path / "weigh", "--store", store, "--jobs", 2)
+        assert done.exit_code == 0, done.output
+    accounts = table(tmp_path / "weigh", "accounts")
+    with contextlib.closing(tinclock.CaseStore(store / "cases.db")) as cases:
+        desk = tinclock.ReviewDesk(cases)
+        plays = desk.dossier(accounts[0]["account"]).plays
+    assert sorted(play.match for play in plays) == sorted({row["match"] for row in accounts})
+
+
+def test_a_process_that_is_killed_takes_nothing_with_it(matches, tmp_path):
+    """One of two is killed after the third recording; every one is done, none twice in the tables."""
+    recordings = recordings_in([matches])
+
+    def kill_once(done, of):
+        if done == 3:
+            os.kill(multiprocessing.active_children()[0].pid, signal.SIGKILL)
+
+    swept = run_sweep(tmp_path, Task(job="again"), recordings, LocalPool(2), on_progress=kill_once)
+    assert [os.path.basename(path) for path, _ in swept.broken] == ["torn"]
+    assert len(table(tmp_path, "again")) == COPIES
+
+
+def test_a_sweep_that_was_killed_goes_on_where_it_stopped(matches, tmp_path):
+    """The journal may end in the middle of a line; two sweeps at once are refused."""
+    recordings = recordings_in([matches])[:4]
+
+    def stop(done, of):
+        if done == 2:
+            raise KeyboardInterrupt
+
+    first = run_sweep(tmp_path, Task(job="again"), recordings, LocalPool(1), on_progress=stop)
+    assert (first.done, first.stopped, len(table(tmp_path, "again"))) == (2, True, 2)
+    with (tmp_path / LINES).open("ab") as file:
+        file.write(b'{"recording": "cut off in the mid')
+    journal = Journal(tmp_path, Task(job="again"))
+    with pytest.raises(tinclock.SweepError, match="another sweep is writing"):
+        Journal(tmp_path, Task(job="again"))
+    journal.close()
+    second = run_sweep(tmp_path, Task(job="again"), recordings, LocalPool(1))
+    assert (second.done, second.before, len(table(tmp_path, "again"))) == (2, 2, 4)
+
+
+@contextlib.contextmanager
+def cluster(folder, workers):
+    """A scheduler and workers as processes of their own, as somebody would start them on several machines."""
+    environment = {**os.environ, "DASK_DISTRIBUTED__SCHEDULER__WORKER_SATURATION": "1.0"}
+    file = folder / "scheduler.json"
+    common = ("--scheduler-file", str(file))
+    started = []
+
+    def start(module, *arguments):
+        command = [sys.executable, "-m", f"distributed.cli.{module}", *arguments]
+        started.append(subprocess.Popen(command, env=environment, cwd=folder, stderr=subprocess.DEVNULL))
+
+    try:
+        start("dask_scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard", *common)
+        while not file.exists() or not file.read_text().strip():
+            assert started[0].poll() is None
+        for _ in range(workers):
+            start("dask_worker", "--no-nanny", "--nthreads", "1", "--no-dashboard", *common)
+        yield json.loads(file.read_text())["address"], started[1:]
+    finally:
+        for process in started:
+            process.kill()
+            process.wait()
+
+
+def test_a_cluster_loses_a_worker_half_way_and_nothing_else(matches, tmp_path):
+    """Two workers; one is killed when half is done. All recordings are done, as on one machine."""
+    recordings = recordings_in([matches])
+    with cluster(tmp_path, 2) as (address, workers):
+        pool = ClusterPool(address)
+        pool._client.wait_for_workers(2, timeout=60)
+
+        def kill_once(done, of):
+            if done == of // 2:
+                workers[0].kill()
+
+        swept = run_sweep(tmp_path / "out", Task(job="again"), recordings, pool, on_progress=kill_once)
+        left = pool.workers
+        pool.close()
+        assert [os.path.basename(path) for path, _ in swept.broken] == ["torn"]
+        assert (left, len(table(tmp_path / "out", "again"))) == (1, COPIES)
+        told = sweep("again", matches / "m00", "--into", tmp_path / "cli", "--scheduler", address)
+        assert told.exit_code == 0, told.output
+    here = table(tmp_path / "cli", "again")[0]
+    assert {row["rulings_sha256"] for row in table(tmp_path / "out", "again")} == {here["rulings_sha256"]}
+
+
+def test_what_keeps_a_sweep_from_beginning_is_told(matches, tmp_path, monkeypatch):
+    monkeypatch.setattr("tinclock.sweep.pools.WORKER_WAIT_S", 1.0)
+    gone = sweep("again", matches / "m00", "--into", tmp_path / "a", "--scheduler", "tcp://127.0.0.1:9")
+    assert (gone.exit_code, "no scheduler answers there" in gone.output) == (1, True)
+    nothing = sweep("again", tmp_path / "nothing", "--into", tmp_path / "a")
+    assert (nothing.exit_code, "is not there; give recordings" in nothing.output) == (1, True)
+    file = tmp_path / "file"
+    file.write_text("")
+    taken = sweep("again", matches / "m00", "--into", file)
+    assert (taken.exit_code, "can't be written" in taken.output) == (1, True)
