@@ -127,31 +127,42 @@ def fill(store: CaseStore, weights, match: str, accounts: list[str], rng: random
 
 
 def many_writers(url: str | None) -> None:
-    """Servers that write at once, many of them about the same accounts."""
+    """Servers that write at once: about accounts of their own, and about the same ones."""
     folder = Path(tempfile.mkdtemp())
-    address, writers, each = url or str(folder / "shared.db"), 4, 25
+    address, each = url or str(folder / "shared.db"), 25
     CaseStore(address).close()
-    mark = f"{time.time():.0f}"
-    begin = time.perf_counter()
-    with multiprocessing.get_context("spawn").Pool(writers) as pool:
-        pool.starmap(_writer, [(address, mark, k, each) for k in range(writers)])
-    took = time.perf_counter() - begin
-    store = CaseStore(address)
-    matches = {ReviewDesk(store).dossier(f"{mark}-{k}").account.matches for k in range(16)}
-    store.close()
-    shutil.rmtree(folder)
     kind = "PostgreSQL" if url else "SQLite"
-    print(
-        f"{kind}, {writers} writers at once: {writers * each / took:.0f} matches of 16 accounts a second, their start "
-        f"included, {16 * 40 * writers * each / took:,.0f} findings a second; every account has {matches} matches"
-    )
+    for writers in (1, 2, 4):
+        for shared in (False, True):
+            mark = f"{time.time():.3f}"
+            with multiprocessing.get_context("spawn").Pool(writers) as pool:
+                jobs = [(address, mark, k, each, shared) for k in range(writers)]
+                spans = pool.starmap(_writer, jobs)
+            took = max(end for _, end in spans) - min(begin for begin, _ in spans)
+            store = CaseStore(address)
+            seen = sum(ReviewDesk(store).dossier(f"{mark}-0-{k}").account.matches for k in range(16))
+            store.close()
+            assert seen == 16 * each * (writers if shared else 1), "a match was lost"
+            whose = "all about the same 16" if shared else "each about others"
+            rate = writers * each / took
+            print(
+                f"{kind}, {writers} writers, {whose}: {rate:.0f} matches of 16 accounts a second, "
+                f"{16 * 40 * rate:,.0f} findings a second"
+            )
+    shutil.rmtree(folder)
 
 
-def _writer(address: str, mark: str, number: int, each: int) -> None:
+def _writer(address: str, mark: str, number: int, each: int, shared: bool) -> tuple[float, float]:
+    """When it began and ended, its start not counted."""
     store, weights, rng = CaseStore(address), load_weights(), random.Random(number)
+    group = 0 if shared else number
+    fill(store, weights, f"{mark}-{number}-warm", [f"{mark}-{number}-warm"], rng, 1)
+    begin = time.time()
     for match in range(each):
-        fill(store, weights, f"{mark}-{number}-{match}", [f"{mark}-{k}" for k in range(16)], rng, 40)
+        fill(store, weights, f"{mark}-{number}-{match}", [f"{mark}-{group}-{k}" for k in range(16)], rng, 40)
+    end = time.time()
     store.close()
+    return begin, end
 
 
 if __name__ == "__main__":

@@ -17,6 +17,7 @@ import threading
 import time
 
 import msgspec
+import numpy as np
 import pytest
 from click.testing import CliRunner
 from hypothesis import HealthCheck, given, settings
@@ -219,6 +220,41 @@ def test_servers_that_write_at_once_lose_nothing(address):
     share = tinclock.load_weights().kinds()["fast_cadence"]
     expected = 10.0 * math.log10(share * math.exp(strand.add(2.0 * DECIBAN).log_e) + 1.0 - share)
     assert many.account.decibans == pytest.approx(expected, abs=0.01)
+    store.close()
+
+
+def test_matches_that_arrive_late_and_out_of_order_are_weighed_as_they_arrive(address):
+    """Three servers at once, each with matches of long ago among new ones: the account holds what the plain formula
+    gives for the order of arrival, whatever that order was, and every match once.
+    """
+    rng = np.random.default_rng(11)
+    played = rng.uniform(-6.0, 9.0, 15)
+    CaseStore(address).close()
+
+    def serve(matches) -> None:
+        store = CaseStore(address)
+        for k in matches:
+            take(store, f"m{k}", {"ada": float(played[k])}, at=1000.0 * k)
+        store.close()
+
+    servers = [threading.Thread(target=serve, args=(part,)) for part in np.array_split(rng.permutation(15), 3)]
+    for server in servers:
+        server.start()
+    for server in servers:
+        server.join()
+    store = CaseStore(address)
+    dossier = ReviewDesk(store).dossier("ada")
+    arrived = sorted(dossier.plays, key=lambda play: play.number)
+    assert sorted(play.match for play in arrived) == sorted(f"m{k}" for k in range(15))
+    assert dossier.account.last_seen == 14000.0
+    e = np.array([10.0 ** (played[int(play.match[1:])] / 10.0) for play in arrived])
+    share, peak = tinclock.load_weights().kinds()["fast_cadence"], 0.0
+    for n in range(1, 16):
+        begun = sum(e[j - 1 : n].prod() / (j * (j + 1)) for j in range(1, n + 1)) + 1.0 / (n + 1)
+        value = 10.0 * math.log10(share * begun + 1.0 - share)
+        assert arrived[n - 1].decibans == pytest.approx(value, abs=1e-6)
+        peak = max(peak, value)
+    assert dossier.account.peak >= peak - 1e-6
     store.close()
 
 

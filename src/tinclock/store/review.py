@@ -20,8 +20,8 @@ from tinclock.store.case_records import (
     PlayCourse,
     PlayRow,
 )
-from tinclock.store.cases import case_of
 from tinclock.store.layout import sha256
+from tinclock.store.taking import case_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
