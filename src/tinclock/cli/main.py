@@ -21,6 +21,7 @@ COMMANDS = {
     "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
     "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),
     "fairness": ("tinclock.cli.fairness", "fairness", "How fair a match was to those who shot and were shot at."),
+    "new": ("tinclock.cli.new", "new", "Write a small working project: rules, a rig, a server loop, a test."),
     "rule": ("tinclock.cli.rule", "rule", "Rule on another server's logs, from CSV, JSON Lines or Parquet."),
     "serve": ("tinclock.cli.serve", "serve", "Rule on matches for a server in another language."),
     "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),

@@ -1,0 +1,93 @@
+"""One match: who is in, where bodies are, what came of claims. No sockets here, so that tests can play it."""
+
+from __future__ import annotations
+
+import math
+import secrets
+from pathlib import Path
+
+import numpy as np
+
+import tinclock
+from tinclock.wire.border import Border
+from tinclock.wire.bundle import client_bundle
+
+HERE = Path(__file__).parent
+PLACES = ((-5.0, 0.0, 0.0), (5.0, 0.0, 0.0), (0.0, -5.0, 0.0), (0.0, 8.0, 0.0))
+RESPAWN_S = 3.0
+
+
+class Arena:
+    """A match. `now` is always server time: seconds since it began."""
+
+    def __init__(self, *, seed: int | None = None, record_to: Path | None = None) -> None:
+        self.rules = tinclock.load_rules(HERE / "rules.toml")
+        level = tinclock.load_level(HERE / "level.toml")
+        # who knows the seed can work out everybody's spread: a fresh one a match, told to nobody
+        self.referee = tinclock.Referee(self.rules, level=level, seed=secrets.randbits(64) if seed is None else seed)
+        self.recorder = None if record_to is None else tinclock.Recorder(record_to, self.referee)
+        self.server = self.recorder or self.referee  # the same calls; the recorder keeps them
+        self.digests = client_bundle(self.rules).digests
+        self.borders: dict[str, Border] = {}
+        self.entities: dict[str, int] = {}
+        self.facing: dict[int, float] = {}
+        self.died: dict[int, float] = {}
+        self.tick = -1
+
+    def join(self, connection: str, account: str, team: str = "") -> int:
+        """Let somebody in whom you have checked; `connection` is yours, never what a client says."""
+        entity = self.server.admit(connection=connection, account=account, team=team, rig="walker", weapon="popper")
+        self.server.put(entity, PLACES[entity % len(PLACES)])
+        self.entities[connection], self.facing[entity] = entity, 0.0
+        self.borders[connection] = Border(self.server, connection, account=account, digests=self.digests)
+        return entity
+
+    def leave(self, connection: str) -> None:
+        """Gone at once: nobody can hit that body any more, at any view."""
+        self.server.dismiss(connection)
+        del self.borders[connection], self.entities[connection]
+
+    def receive(self, connection: str, data: bytes, now: float) -> bytes | None:
+        """A message came: join, pong or claim, JSON or MessagePack. Returns what to answer; it never raises."""
+        border = self.borders[connection]
+        answer = border.take(data, now)
+        ruling = border.last_ruling
+        if ruling is not None and ruling.direction is not None:
+            self.facing[ruling.entity] = math.atan2(ruling.direction[1], ruling.direction[0])
+        if ruling is not None and ruling.findings:
+            print(ruling.explain())  # for you: why. A client is never told that
+        return answer
+
+    def step(self, now: float) -> list[tinclock.Event]:
+        """One tick: poses, snapshot, held triggers, respawns. Returns what everybody is to be told."""
+        self.tick += 1
+        self._respawn(now)
+        ids = sorted(self.entities.values())
+        rig = self.referee.history.rigs["walker"]
+        self.server.record(self.tick, now, ids, tinclock.rooted_bones(rig, self._roots(ids)))
+        if self.tick % self.rules.match.snapshot_every == 0:
+            self.server.published(self.tick)
+        self.server.advance(now)
+        events = self.referee.events()
+        self.died |= {event.entity: now for event in events if event.kind == "death"}
+        return events
+
+    def _roots(self, ids: list[int]) -> np.ndarray:
+        """Where each body stands and faces. Games with animations give `record` every bone instead."""
+        turns = [(math.sin(self.facing[e] / 2), math.cos(self.facing[e] / 2)) for e in ids]
+        rows = [[*self.place(e), 0.0, 0.0, *turn] for e, turn in zip(ids, turns, strict=True)]
+        return np.array(rows).reshape(-1, 7)
+
+    def place(self, entity: int) -> tuple[float, float, float]:
+        """Where a body is, as far as its moves were accepted."""
+        place = self.referee.position(entity)
+        assert place is not None  # everybody was put somewhere
+        return place
+
+    def _respawn(self, now: float) -> None:
+        for entity, at in list(self.died.items()):
+            if now - at >= RESPAWN_S:
+                del self.died[entity]
+                if entity in self.entities.values():
+                    self.server.spawn(entity, now)
+                    self.server.put(entity, PLACES[secrets.randbelow(len(PLACES))], now)

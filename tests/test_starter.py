@@ -1,0 +1,75 @@
+"""`tinclock new` writes a project that works as it is: its test, its loop, its commands."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import socket
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+from tinclock.cli.main import main
+
+
+@pytest.fixture(scope="module")
+def project(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("projects") / "arena"
+    told = CliRunner().invoke(main, ["new", str(folder), "--json"])
+    assert told.exit_code == 0, told.output
+    assert sorted(json.loads(told.stdout)["files"]) == sorted(path.name for path in folder.iterdir())
+    return folder
+
+
+def run(folder, *command):
+    environment = {**os.environ, "PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"}
+    return subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True, check=False)
+
+
+def test_every_command_of_its_readme_works(project):
+    """Its own test passes, its rules and level are without mistakes, its server serves and records."""
+    commands = re.search(r"```sh\n(.*?)```", (project / "README.md").read_text(), re.S).group(1).splitlines()
+    assert len(commands) == 4
+    for line in commands:
+        command = line.split("  #")[0].replace("7465 5", f"{free_port()} 1").split()
+        command[0] = sys.executable if command[0] == "python" else command[0]
+        done = run(project, *command)
+        assert done.returncode == 0, done.stdout + done.stderr
+    recording = re.search(r"recording (\S+)", done.stdout).group(1)
+    assert "ended in good order" in run(project, "tinclock", "contents", recording).stdout
+
+
+def free_port() -> int:
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one:
+        one.bind(("127.0.0.1", 0))
+        return one.getsockname()[1]
+
+
+def test_a_client_over_the_wire_joins_and_is_told_of_itself(project):
+    """One datagram of JSON from somewhere is a player; its answer says who it is."""
+    port = free_port()
+    server = subprocess.Popen([sys.executable, "server.py", str(port), "30"], cwd=project, stdout=subprocess.PIPE)
+    try:
+        assert b"udp 127.0.0.1" in server.stdout.readline()
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as line:
+            line.settimeout(20.0)
+            line.sendto(b'{"kind": "join", "versions": [1]}', ("127.0.0.1", port))
+            kinds = {}
+            while not {"joined", "snapshot", "news", "ping"} <= set(kinds):
+                message = json.loads(line.recv(65536))
+                kinds[message["kind"]] = message
+        assert kinds["joined"]["entity"] == 1
+        assert list(kinds["snapshot"]["bodies"]) == ["1"]
+    finally:
+        server.kill()
+        server.communicate()
+
+
+def test_nothing_is_written_over(project):
+    told = CliRunner().invoke(main, ["new", str(project)])
+    assert told.exit_code == 1
+    assert "holds README.md, arena.py" in told.output
