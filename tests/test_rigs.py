@@ -10,13 +10,14 @@ import numpy as np
 import pytest
 import trimesh
 from click.testing import CliRunner
-from scipy.spatial.transform import Rotation
+from scipy.spatial.transform import Rotation, Slerp
 
 import tinclock
 from tinclock.cli.main import main
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.timeline.hitboxes import pose_hitboxes
 from tinclock.garden.scenario import data_file
+from tinclock.intake.clip_file import read_clips
 from tinclock.intake.mesh_file import UPRIGHT
 from tinclock.intake.rig_fit import fit_rig, named
 from tinclock.intake.skin_file import FORWARD, Skin, read_skin
@@ -157,7 +158,7 @@ def test_fewer_parts_hold_the_same_vertices_and_a_mapping_overrules_guesses(rule
 
 @pytest.mark.parametrize(
     ("joint", "expected"),
-    [("LeftForeArm", ("left_fore_arm", "left", "arm")), ("Bip01 R Thigh", ("right_bip01_thigh", "right", "leg")),
+    [("LeftForeArm", ("left_fore_arm", "left", "arm")), ("Body L Hand", ("right_bip01_thigh", "right", "leg")),
      ("spine.002", ("spine_002", "middle", "torso")), ("hand_l", ("left_hand", "left", "arm")),
      ("rig:Head", ("head", "middle", "head")), ("upper_arm.R", ("right_upper_arm", "right", "arm")),
      ("", ("bone", "middle", "torso"))],
@@ -198,3 +199,79 @@ def test_the_command_writes_a_table_that_rules_take_and_draws_it(rules, tmp_path
     (tmp_path / "names.toml").write_text('["nobody"]\nname = "x"\n')
     done = CliRunner().invoke(main, ["rig", str(tmp_path / "hero.gltf"), "--names", str(tmp_path / "names.toml")])
     assert "no joint 'nobody'" in done.output
+
+
+def with_clip(document, binds, path, way):
+    """The document with its nodes placed, under an armature that is moved and scaled, and a clip of one shoulder."""
+    names = [node.get("name") for node in document["nodes"]]
+    parents = {child: number for number, node in enumerate(document["nodes"]) for child in node.get("children", ())}
+    for number in range(19):
+        up = np.linalg.inv(binds[parents[number]]) if number in parents else np.eye(4)
+        local = up @ binds[number]
+        document["nodes"][number]["translation"] = local[:3, 3].tolist()
+        document["nodes"][number]["rotation"] = Rotation.from_matrix(local[:3, :3]).as_quat().tolist()
+    arm = names.index(joint_name("left_upper_arm"))
+    document["nodes"].append({"name": "armature", "children": [n for n in range(19) if n not in parents]})
+    start = Rotation.from_quat(document["nodes"][arm]["rotation"])
+    keys = [
+        start,
+        start * Rotation.from_euler("y", 80, degrees=True),
+        start * Rotation.from_euler("x", 60, degrees=True),
+    ]
+    values = np.array([key.as_quat() for key in keys])
+    if way == "CUBICSPLINE":
+        values = np.stack([np.zeros((3, 4)), values, np.zeros((3, 4))], 1).reshape(-1, 4)
+    for array, kind in ((np.array([0.0, 0.5, 1.5]), "SCALAR"), (values, "VEC4")):
+        data = array.astype("<f4").tobytes()
+        document["accessors"].append({"bufferView": len(document["bufferViews"]), "componentType": 5126,
+                                      "count": len(array), "type": kind})  # fmt: skip
+        document["bufferViews"].append({"buffer": len(document["buffers"]), "byteLength": len(data)})
+        uri = "data:application/octet-stream;base64," + base64.b64encode(data).decode()
+        document["buffers"].append({"uri": uri, "byteLength": len(data)})
+    last = len(document["accessors"])
+    sampler = {"input": last - 2, "output": last - 1, "interpolation": way}
+    channel = {"sampler": 0, "target": {"node": arm, "path": "rotation"}}
+    document["animations"] = [{"name": "wave", "samplers": [sampler], "channels": [channel]}]
+    path.write_text(json.dumps(document))
+    return arm, keys
+
+
+@pytest.mark.parametrize("way", ["STEP", "LINEAR", "CUBICSPLINE"])
+def test_a_clip_moves_what_hangs_on_the_joint_that_it_turns(rules, tmp_path, way):
+    """The arm and all below it turn about the shoulder as SciPy's rotations say; everything else rests."""
+    document, binds = skinned(rules, tmp_path / "hero.gltf")
+    arm, keys = with_clip(document, binds, tmp_path / "hero.gltf", way)
+    (clip,) = read_clips(tmp_path / "hero.gltf")
+    assert (clip.name, clip.seconds) == ("wave", 1.5)
+    times = np.array([0.0, 0.2, 0.5, 1.0, 9.0])
+    poses, rest = clip.poses(times), clip.poses([0.0])[0]
+    skin = read_skin(tmp_path / "hero.gltf")
+    np.testing.assert_allclose(rest[:, :3], skin.rest, atol=1e-5)
+    assert max((Rotation.from_quat(rest[:, 3:])).magnitude()) < 1e-5
+    below = {arm}
+    for joint, parent in enumerate(skin.parents.tolist()):  # parents lie before their children here
+        if parent in below:
+            below.add(joint)
+    share = {"STEP": (0, 0, 1, 1, 2), "LINEAR": (0, 0.4, 1, 1.5, 2), "CUBICSPLINE": (0, 0.352, 1, 1.5, 2)}[way]
+    for pose, at in zip(poses, share, strict=True):
+        first = min(int(at), 1)
+        here = Slerp([0, 1], Rotation.concatenate(keys[first : first + 2]))(at - first)
+        if way == "CUBICSPLINE":  # the spline runs between the numbers of the quaternions
+            a, b = (k.as_quat() for k in keys[first : first + 2])
+            here = Rotation.from_quat(a + (at - first) * (b - a))
+        own, parent = binds[arm][:3, :3], binds[arm][:3, :3] @ keys[0].as_matrix().T
+        since = FORWARD @ (parent @ here.as_matrix()) @ own.T @ FORWARD.T
+        for joint in range(19):
+            moved = skin.rest[arm] + since @ (skin.rest[joint] - skin.rest[arm]) if joint in below else skin.rest[joint]
+            np.testing.assert_allclose(pose[joint, :3], moved, atol=1e-5)
+            turned = Rotation.from_matrix(since) if joint in below else Rotation.identity()
+            assert (Rotation.from_quat(pose[joint, 3:]) * turned.inv()).magnitude() < 1e-4
+
+
+def test_a_clip_that_cannot_be_read_says_where(rules, tmp_path):
+    document, binds = skinned(rules, tmp_path / "hero.gltf")
+    with_clip(document, binds, tmp_path / "hero.gltf", "WAVY")
+    told = CliRunner().invoke(main, ["rig", str(tmp_path / "hero.gltf")])
+    assert told.exit_code == 1
+    assert "animations[0]: node" in told.output
+    assert "interpolation 'WAVY'" in told.output

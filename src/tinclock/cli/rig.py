@@ -22,7 +22,7 @@ Examples:
 
 \b
 A mapping names joints as the file has them:
-  ["Bip01 L Hand"]
+  ["Body L Hand"]
   name = "left_hand"   # also side = "left", zone = "arm"; part = "none" for one without a hitbox
 """
 
@@ -44,6 +44,7 @@ def rig(
 ) -> None:  # fmt: skip
     """Fit a capsule, sphere or box to the vertices that each bone of a glTF character moves."""
     from tinclock.core.geometry.rig import Rig
+    from tinclock.intake.clip_file import read_clips
     from tinclock.intake.rig_fit import as_toml, fit_rig
     from tinclock.intake.skin_file import read_skin
 
@@ -51,10 +52,11 @@ def rig(
     with told_plainly():
         skin = read_skin(file, metres_per_unit)
         rules, fits = fit_rig(skin, parts, _mapping(mapping, skin.names))
-        body = Rig(called, rules)
+        body, clips = Rig(called, rules), read_clips(file, metres_per_unit)
     report: dict[str, Any] = {
         "character": str(file), "joints": len(skin.names), "vertices": len(skin.vertices),
         "parts": [{**fit._asdict(), "zone": p.zone, "side": p.side} for fit, p in zip(fits, rules.parts, strict=True)],
+        "clips": [{"name": clip.name, "seconds": clip.seconds} for clip in clips],
     }  # fmt: skip
     if out is not None:
         report["out"] = str(written(out, lambda path: path.write_text(as_toml(called, rules), encoding="utf-8")))
@@ -102,6 +104,9 @@ def _print(report: dict[str, Any]) -> None:
         f"{report['joints']} joints, {report['vertices']:,} vertices; covered: of a part's vertices, by its hitbox; "
         "air: of the hitbox, what the vertices' hull doesn't fill", highlight=False, soft_wrap=True,
     )  # fmt: skip
+    if report["clips"]:
+        told = ", ".join(f"{clip['name']} ({clip['seconds']:.2f} s)" for clip in report["clips"])
+        console.print(f"clips for tests: {escape(told)}", highlight=False, soft_wrap=True)
     for key in ("out", "picture"):
         if report.get(key):
             console.print(f"{key} {report[key]}", highlight=False, soft_wrap=True)

@@ -57,7 +57,7 @@ class Skin(NamedTuple):
 
 def read_skin(path: str | Path, metres_per_unit: float = 1.0) -> Skin:
     """The first skin of a .gltf or .glb file. Raises `RulesError` naming what it lacks."""
-    document = _Document(Path(path))
+    document = Document(Path(path))
     skins = document.tables.get("skins") or []
     if not skins:
         raise RulesError(str(path), ["skins: none; a rig needs a mesh that is bound to a skeleton"])
@@ -81,7 +81,7 @@ def read_skin(path: str | Path, metres_per_unit: float = 1.0) -> Skin:
     )  # fmt: skip
 
 
-def _bound(document: _Document, nodes: list[dict[str, Any]]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+def _bound(document: Document, nodes: list[dict[str, Any]]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """Every vertex of the meshes that the first skin moves, and the joint that moves it most."""
     places, owners = [], []
     for node in nodes:
@@ -100,7 +100,7 @@ def _bound(document: _Document, nodes: list[dict[str, Any]]) -> tuple[NDArray[np
     return np.concatenate(places), np.concatenate(owners)
 
 
-class _Document:
+class Document:
     """A glTF file's tables and buffers."""
 
     def __init__(self, path: Path) -> None:
