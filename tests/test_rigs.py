@@ -158,7 +158,7 @@ def test_fewer_parts_hold_the_same_vertices_and_a_mapping_overrules_guesses(rule
 
 @pytest.mark.parametrize(
     ("joint", "expected"),
-    [("LeftForeArm", ("left_fore_arm", "left", "arm")), ("Body L Hand", ("right_bip01_thigh", "right", "leg")),
+    [("LeftForeArm", ("left_fore_arm", "left", "arm")), ("Body R Thigh", ("right_body_thigh", "right", "leg")),
      ("spine.002", ("spine_002", "middle", "torso")), ("hand_l", ("left_hand", "left", "arm")),
      ("rig:Head", ("head", "middle", "head")), ("upper_arm.R", ("right_upper_arm", "right", "arm")),
      ("", ("bone", "middle", "torso"))],
