@@ -14,8 +14,8 @@ from pathlib import Path
 import numpy as np
 
 from tinclock.garden.match import play_match
+from tinclock.store.listing import recordings_in
 from tinclock.sweep.jobs import Task, do
-from tinclock.sweep.journal import recordings_in
 from tinclock.sweep.pools import ClusterPool, LocalPool
 from tinclock.sweep.run import run_sweep
 

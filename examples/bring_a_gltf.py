@@ -13,6 +13,7 @@ import trimesh
 
 import tinclock
 from tinclock.garden.scenario import data_file
+from tinclock.intake.clip_file import read_clips
 from tinclock.intake.rig_fit import fit_rig
 from tinclock.intake.skin_file import read_skin
 
@@ -43,8 +44,10 @@ def write_character(path: Path) -> None:
     joints, weights = np.zeros((sum(map(len, owner)), 4), "u1"), np.zeros((sum(map(len, owner)), 4), "<f4")
     joints[:, 0], weights[:, 0] = np.concatenate(owner), 1.0
     inverse = np.linalg.inv(bind).transpose(0, 2, 1).reshape(-1, 16).astype("<f4")
+    keys = np.array([0.0, 0.25, 0.5], "<f4")  # about x: the head goes forward and back
+    nod = np.array([(0, 0, 0, 1), (0.26, 0, 0, 0.966), (0, 0, 0, 1)], "<f4")
     arrays = [(np.concatenate(points).astype("<f4"), 5126, "VEC3"), (joints, 5121, "VEC4"), (weights, 5126, "VEC4"),
-              (inverse, 5126, "MAT4")]  # fmt: skip
+              (inverse, 5126, "MAT4"), (keys, 5126, "SCALAR"), (nod, 5126, "VEC4")]  # fmt: skip
     data, views, accessors = b"", [], []
     for k, (array, kind, shape) in enumerate(arrays):
         views.append({"buffer": 0, "byteOffset": len(data), "byteLength": array.nbytes})
@@ -52,12 +55,17 @@ def write_character(path: Path) -> None:
         data += array.tobytes() + b"\0" * (-array.nbytes % 4)
     names = list(JOINTS)
     nodes = [{"name": n, "children": [names.index(c) for c, p in PARENTS.items() if p == n]} for n in names]
+    for name, node in zip(names, nodes, strict=True):  # a node lies where its parent says, plus so much
+        up = JOINTS.get(PARENTS.get(name, ""), (0.0, 0.0, 0.0))
+        node["translation"] = [a - b for a, b in zip(JOINTS[name], up, strict=True)]
+    target = {"node": names.index("Head"), "path": "rotation"}
+    clip = {"name": "nod", "samplers": [{"input": 4, "output": 5}], "channels": [{"sampler": 0, "target": target}]}
     attributes = {"POSITION": 0, "JOINTS_0": 1, "WEIGHTS_0": 2}
     uri = "data:application/octet-stream;base64," + base64.b64encode(data).decode()
     path.write_text(json.dumps({
         "asset": {"version": "2.0"}, "nodes": [*nodes, {"mesh": 0, "skin": 0}],
         "meshes": [{"primitives": [{"attributes": attributes}]}],
-        "skins": [{"joints": list(range(len(names))), "inverseBindMatrices": 3}],
+        "skins": [{"joints": list(range(len(names))), "inverseBindMatrices": 3}], "animations": [clip],
         "buffers": [{"uri": uri, "byteLength": len(data)}], "bufferViews": views, "accessors": accessors,
     }))  # fmt: skip
 
@@ -88,14 +96,13 @@ def main() -> None:
     referee = tinclock.Referee(rules, level=tinclock.load_level(write_level(folder)), seed=7)
     teams = enumerate(("copper", "pewter"))
     who = [referee.admit(connection=f"c{k}", account=f"a{k}", team=team, rig="scarecrow") for k, team in teams]
-    joints, turned = np.array(list(JOINTS.values())), np.diag([-1.0, 1.0, -1.0])  # the second one faces the first
-    for tick in range(33):
-        bodies = []
-        for turn, at in ((np.eye(3), (0.0, 0.0, -4.0)), (turned, (0.0, 0.0, 4.0 - tick / 64))):
-            world = np.tile(np.eye(4), (len(joints), 1, 1))
-            world[:, :3, :3], world[:, :3, 3] = turn, joints @ turn.T + at
-            bodies.append(skin.bones(world))
-        referee.record(tick, tick / 64, who, np.stack(bodies))
+    body, (nod,) = referee.history.rigs["scarecrow"], read_clips(folder / "scarecrow.gltf")
+    quarter = np.sqrt(0.5)  # a body faces +x; turned by a quarter to its right it faces -y
+    for tick in range(33):  # the first one stands still, the second one comes nearer and nods
+        still = tinclock.rooted_bones(body, [[0, 4, 0, 0, 0, -quarter, quarter]])
+        pose = nod.poses([tick / 64 % nod.seconds])[0]
+        nods = tinclock.rooted_bones(body, [[0, tick / 64 - 4, 0, 0, 0, quarter, quarter]], pose)
+        referee.record(tick, tick / 64, who, np.concatenate([still, nods]))
         if tick % 2 == 0:
             referee.published(tick)
     eye, view = np.array(referee.history.eye_now(who[0])), tinclock.View(22, 24, 0.5)

@@ -1,5 +1,6 @@
-"""A friendly match of one minute: friendly fire at half strength, a sprinkler that the server plays, oil cans, and a
-player who joins late. Prints what everybody was told, in words, and the board that the late joiner's client made of it.
+"""A friendly match of one minute around a sprinkler: friendly fire at half strength, oil cans, and one who joins late.
+
+Prints what everybody was told, in words, and the board that the late joiner's client made of it.
 """
 
 import math
@@ -26,7 +27,7 @@ referee = tinclock.Referee(rules, seed=7)  # on open ground
 rig, stand = referee.history.rigs["gardener"], referee.history.rigs["sprinkler"]
 rng = np.random.default_rng(3)
 
-sprinkler = referee.place("sprinkler", name="the sprinkler", weapon="hose", server_time=0.0)
+sprinkler = referee.place("sprinkler", name="the sprinkler", server_time=0.0)
 names = {sprinkler: "the sprinkler"}
 players: dict[int, str] = {}  # entity -> connection
 sequence: dict[str, int] = {}
@@ -64,22 +65,16 @@ def record(tick: int, now: float) -> None:
         referee.published(tick)
 
 
-def aim(entity: int, target: int, view: tinclock.View, error: float) -> tuple[tuple, tuple] | None:
-    """From the eye of one to the middle of another as its screen shows it, off by some metres."""
-    eye, bones = referee.history.eye_now(entity), referee.history.bones_at(target, view)
-    if eye is None or bones is None:
-        return None
-    to = bones[min(2, len(bones) - 1), :3] + rng.normal(scale=error, size=3) - eye
-    return eye, tuple((to / np.linalg.norm(to)).tolist())
-
-
 def shoot(entity: int, target: int, tick: int, now: float) -> None:
-    """A client fires, by the snapshots that its screen is drawing between."""
+    """A client fires at another as its screen shows it, off by some centimetres, and says what the screen showed."""
     newest = tick - tick % 2
     view = tinclock.View(newest - DRAWN_BEHIND, newest - DRAWN_BEHIND + 2, float(rng.random()))
-    way = aim(entity, target, view, error=0.07)
-    if way is not None:
-        claim(entity, now, tinclock.ShotClaim, weapon="pea_rifle", origin=way[0], direction=way[1], view=view)
+    eye, bones = referee.history.eye_now(entity), referee.history.bones_at(target, view)
+    if eye is None or bones is None:
+        return
+    to = bones[min(2, len(bones) - 1), :3] + rng.normal(scale=0.07, size=3) - eye
+    way = tuple((to / np.linalg.norm(to)).tolist())
+    claim(entity, now, tinclock.ShotClaim, weapon="pea_rifle", origin=eye, direction=way, view=view)
 
 
 def claim(entity: int, now: float, kind: type, **fields: object) -> None:
@@ -87,19 +82,6 @@ def claim(entity: int, now: float, kind: type, **fields: object) -> None:
     connection = players[entity]
     sequence[connection] += 1
     referee.rule(connection, kind(sequence=sequence[connection], actor=entity, **fields), received_at=now)
-
-
-def sprinkle(tick: int, now: float) -> None:
-    """The server's own shooter: it holds its trigger for a second in four, and follows whoever is nearest."""
-    phase = tick % (4 * RATE) - RATE
-    alive = [entity for entity in players if referee.ledger.alive(entity)]
-    if not 0 <= phase <= RATE or phase % 8 or not alive or not referee.ledger.alive(sprinkler):
-        return
-    nearest = min(alive, key=lambda entity: float(np.linalg.norm(place_of(entity, now)[0])))
-    way = aim(sprinkler, nearest, tinclock.View(tick, tick, 0.0), error=0.05)
-    if way is not None:
-        act = {"kind": "trigger", "weapon": "hose", "held": phase < RATE, "direction": way[1]}
-        referee.act(sprinkler, act, server_time=now)
 
 
 fennel, clover = join("fennel", "copper", 0.0).entity, join("clover", "copper", 0.0).entity
@@ -119,7 +101,6 @@ for tick in range(RATE * SECONDS):
         for entity in players:
             if referee.ledger.alive(entity) and referee.ledger.health(entity) < 50.0:
                 claim(entity, now, tinclock.UseClaim, item="oil_can")
-    sprinkle(tick, now)
     for entity in (sprinkler, *players):
         if not referee.ledger.alive(entity) and now - dead_since.setdefault(entity, now) > 4.0:
             del dead_since[entity]

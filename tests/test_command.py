@@ -127,12 +127,25 @@ def test_the_first_example_prints_one_ruling_with_its_trace():
 @pytest.mark.parametrize(("example", "lines"), [
     ("friendly_match", ["the sprinkler dies by", "gorse joins team pewter", "oil_can", "server's: True"]),
     ("cherry_sling", ["each was drawn where the server flew it: True", "cherry 7 ends", "entity 2", "ground"]),
+    ("server_shooter", ["fires the turret: upheld", "once it is gone: denied ['foreign_actor']", "fired 20 times"]),
+    ("intent_driven", ["128 ticks a second: 10 shots", "the same instants at every rate: True"]),
+    ("three_policies", ["8 m: none misses; launch hits the chest; fading misses", "16 m: none misses; launch misses",
+                        "3 m: none misses; launch hits the chest; fading hits"]),
+    ("bring_a_gltf", ["head: sphere, 100 %", "shot 1: upheld, head, 42.5 points", "stopped by hedge"]),
+    ("bring_your_logs", ["'upheld':", "beryl: ", "case opened: beryl, aims at bones", "its page is case.html"]),
     ("top_down", ["dung's move is amended: too_fast", "in the wall", "2 in the head", "health of dung"]),
 ])  # fmt: skip
 def test_the_other_examples_show_what_they_say(example, lines):
     run = [sys.executable, "-W", "error", str(ROOT / "examples" / f"{example}.py")]
     text = subprocess.run(run, capture_output=True, text=True, check=True).stdout
     assert [line for line in lines if line not in text] == []
+
+
+def test_every_example_is_short():
+    pages = (ROOT / "examples").glob("*.py")
+    lengths = {page.name: len(page.read_text(encoding="utf-8").splitlines()) for page in pages}
+    assert len(lengths) > 10
+    assert {name for name, length in lengths.items() if length >= 120} == set()
 
 
 def test_over_udp_nothing_that_counts_is_lost_though_datagrams_are():

@@ -19,8 +19,9 @@ import tinclock
 from tinclock.cli.main import main
 from tinclock.garden.match import play_match
 from tinclock.garden.truth import write_truth
+from tinclock.store.listing import recordings_in
 from tinclock.sweep.jobs import Task
-from tinclock.sweep.journal import LINES, Journal, recordings_in
+from tinclock.sweep.journal import LINES, Journal
 from tinclock.sweep.pools import ClusterPool, LocalPool
 from tinclock.sweep.run import run_sweep
 

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 import tinclock
-from tinclock.cli.desk import part, store_at, table
-from tinclock.cli.reading import console_for, json_option, progress, told_plainly
+from tinclock.cli.desk import store_at, table
+from tinclock.cli.reading import console_for, json_option, part, progress, recordings_argument, told_plainly
 
 if TYPE_CHECKING:
     from tinclock.core.evidence.calibration import Play
@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock calibrate matches/* --out weights.json            labels beside each recording
-  tinclock calibrate matches/* --store cases --out w.json    what reviewers decided, everybody else fair
+  tinclock calibrate matches --out weights.json            labels beside each recording
+  tinclock calibrate matches --store cases --out w.json    what reviewers decided, everybody else fair
   tinclock weigh evening --weights weights.json
 
 \b
@@ -32,7 +32,7 @@ decibans of the table that ships.
 
 
 @click.command(epilog=EPILOG)
-@click.argument("recordings", metavar="RECORDING...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@recordings_argument
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="The table to write.")
 @click.option(
     "--store",

@@ -88,11 +88,6 @@ def _user() -> str:
         return ""
 
 
-def part(show: Callable[[float], None], number: int, of: int) -> Callable[[float], None]:
-    """What shows the progress of one of several: `number` of them are done."""
-    return lambda share: show((number + share) / of)
-
-
 def when(at: float) -> str:
     """A unix time for people."""
     return time.strftime("%Y-%m-%d %H:%M", time.gmtime(at))

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.desk import part, table, weights_at, weights_option
-from tinclock.cli.reading import console_for, json_option, progress, told_plainly, written
+from tinclock.cli.desk import table, weights_at, weights_option
+from tinclock.cli.reading import console_for, json_option, part, progress, recordings_argument, told_plainly, written
 
 if TYPE_CHECKING:
     from tinclock.core.evidence.quality import Labelled
@@ -18,9 +18,9 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock detection matches/*                         every kind and dial: share found, time to a case
-  tinclock detection matches/* --figures docs          and drawn: ROC, precision and recall, times
-  tinclock detection matches/* --fair-histories 20000  and how many fair accounts would ever get a case
+  tinclock detection matches                         every kind and dial: share found, time to a case
+  tinclock detection matches --figures docs          and drawn: ROC, precision and recall, times
+  tinclock detection matches --fair-histories 20000  and how many fair accounts would ever get a case
 
 \b
 Needs the truth beside each recording (`tinclock play` writes it). Give recordings that calibrating never saw.
@@ -28,7 +28,7 @@ Needs the truth beside each recording (`tinclock play` writes it). Give recordin
 
 
 @click.command(epilog=EPILOG)
-@click.argument("recordings", metavar="RECORDING...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@recordings_argument
 @click.option(
     "--alpha",
     default=0.001,

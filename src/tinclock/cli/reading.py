@@ -23,6 +23,21 @@ PIPE_WIDTH = 120
 STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta", "-": "dim"}
 
 recording_argument = click.argument("recording", metavar="RECORDING", type=click.Path(path_type=Path))
+
+
+def _listed(_context: click.Context, _parameter: click.Parameter, paths: tuple[Path, ...]) -> tuple[Path, ...]:
+    from tinclock.store.listing import recordings_in
+
+    try:
+        return tuple(recordings_in(paths))
+    except TinClockError as error:
+        raise click.ClickException(str(error)) from None
+
+
+recordings_argument = click.argument(
+    "recordings", metavar="RECORDINGS...", nargs=-1, required=True, type=click.Path(path_type=Path), callback=_listed
+)
+"""Recordings, or folders that hold them."""
 salvage_option = click.option("--salvage", is_flag=True, help="Read on where something is broken, as far as that goes.")
 level_option = click.option(
     "--level",

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from tinclock.cli.desk import store_at, weights_at, weights_option
-from tinclock.cli.reading import console_for, json_option, progress, told_plainly
+from tinclock.cli.reading import console_for, json_option, progress, recordings_argument, told_plainly
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -33,10 +33,6 @@ RECORDINGS are recordings, or folders that hold them. What comes out are Parquet
 on where it was stopped; a broken recording is reported and tried again the next time.
 Exit status: 0 done; 1 it can't go on; 3 done, but some recordings are broken; 130 stopped by hand.
 """
-
-recordings_argument = click.argument(
-    "recordings", metavar="RECORDINGS...", nargs=-1, required=True, type=click.Path(path_type=Path)
-)
 
 
 def common(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -123,11 +119,10 @@ def _sweep(
     job: Any, shared: dict[str, Any], given: dict[str, Any], on_outcome: Callable[[Outcome], None] | None = None
 ) -> None:
     from tinclock.sweep.jobs import Task
-    from tinclock.sweep.journal import recordings_in
     from tinclock.sweep.run import run_sweep
 
     console, into = console_for(shared["as_json"]), shared["into"]
-    recordings = recordings_in(shared["recordings"])
+    recordings = [path.resolve() for path in shared["recordings"]]
     level = shared["level_file"]
     task: Task = Task(job=job, level=None if level is None else str(level.resolve()), **given)
     pool = _pool(shared["scheduler"], shared["jobs"])

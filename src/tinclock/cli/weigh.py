@@ -10,7 +10,16 @@ import click
 
 from tinclock.cli.desk import log_at, log_option, store_at, store_option, table, weights_at, weights_option
 from tinclock.cli.notices import notifier, notify_options
-from tinclock.cli.reading import console_for, json_option, level_from, level_option, opened, progress, told_plainly
+from tinclock.cli.reading import (
+    console_for,
+    json_option,
+    level_from,
+    level_option,
+    opened,
+    progress,
+    recordings_argument,
+    told_plainly,
+)
 
 if TYPE_CHECKING:
     from tinclock.core.evidence.weights import Weights
@@ -20,7 +29,7 @@ EPILOG = """
 \b
 Examples:
   tinclock weigh evening                       what speaks against whom, and cases into ./cases
-  tinclock weigh matches/* --server eu-3       many recordings, in the order of their names
+  tinclock weigh matches --server eu-3         many recordings, in the order of their names
   tinclock weigh evening --dry-run             only look
   tinclock weigh evening --store postgresql+psycopg://review@db/cases --webhook https://chat.example/hook
 
@@ -31,7 +40,7 @@ Nothing is done to anybody: cases wait for a person (`tinclock cases list`).
 
 
 @click.command(epilog=EPILOG)
-@click.argument("recordings", metavar="RECORDING...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@recordings_argument
 @store_option
 @log_option
 @weights_option

@@ -26,9 +26,13 @@ class FlightRules(Table, frozen=True, kw_only=True):
     """How a projectile moves, and when it ends."""
 
     speed_m_s: Positive
+    """At the launch."""
     radius_m: NotNegative = 0.0
+    """The ball that is swept; 0 is a point."""
     lifetime_s: Positive = 10.0
+    """It ends so long after its launch, without a burst."""
     gravity_m_s2: NotNegative = 9.81
+    """Straight down; 0 flies straight."""
     drag_per_m: NotNegative = 0.0
     """k of the deceleration k v^2, v relative to the wind."""
     wind_m_s: Point = (0.0, 0.0, 0.0)
@@ -36,10 +40,13 @@ class FlightRules(Table, frozen=True, kw_only=True):
     thrust_m_s2: NotNegative = 0.0
     """Along the launch direction, for `thrust_s`."""
     thrust_s: NotNegative = 0.0
+    """For how long."""
     turn_deg_per_s: NotNegative = 0.0
     """How fast it turns towards its target, at constant speed, without gravity, drag or thrust."""
     on_level: Literal["end", "bounce", "stick"] = "end"
+    """What the level does to it."""
     on_body: Literal["end", "bounce", "pass"] = "end"
+    """What a hitbox does to it."""
     passes: Annotated[int, Meta(ge=1, le=8)] = 4
     """With on_body = "pass": how many bodies it hits; it ends in the last of them."""
     bounce: BounceRules = field(default_factory=BounceRules)
@@ -55,10 +62,13 @@ class FlightRules(Table, frozen=True, kw_only=True):
     """Where it meets the others: in the present; flown from where the shooter's screen showed it; at an instant that
     slides from the shooter's view to the present over `fade_s`."""
     fade_s: Positive = 0.5
+    """With `compensation = "fading"`."""
     most_live: Count = 32
     """Of one owner and weapon; the oldest ends when another is launched."""
     when_owner_leaves: Literal["remove", "orphan"] = "remove"
+    """With `"orphan"` it flies on and harms in nobody's name."""
     when_owner_dies: Literal["keep", "remove"] = "keep"
+    """Whether it flies on."""
     impacts: Literal["swept", "claimed"] = "swept"
     """What harms a body: the server's own sweep at once; or that, once the owner's client claimed it."""
     claim_window_s: Positive = 0.5
@@ -73,7 +83,9 @@ class SplashRules(Table, frozen=True, kw_only=True):
     """What happens around the place where it ends."""
 
     radius_m: Positive
+    """It reaches so far."""
     damage: Positive
+    """Points at the middle, without cover."""
     falloff: list[tuple[NotNegative, NotNegative]] = field(default_factory=list)
     """(metres to the nearest hitbox, factor); empty: a straight line from 1 at the middle to 0 at the radius."""
     cover_share: Share = 1.0

@@ -53,9 +53,13 @@ class MatchRules(Table, frozen=True, kw_only=True):
     """Rates and match-wide settings."""
 
     tick_rate_hz: Positive = 64.0
+    """What clients are told; the referee itself goes by the server times that it is given."""
     snapshot_every: Count = 2
+    """Ticks from one snapshot to the next."""
     history_s: Positive = 1.0
+    """How much past is kept; at least `view.max_rewind_s`."""
     health: Positive = 100.0
+    """Points at the start of a life."""
     zone_depth_m: NotNegative = 0.0
     """How deep behind the first entry a higher zone priority may still win the hit."""
 
@@ -66,11 +70,13 @@ class HarmRules(Table, frozen=True, kw_only=True):
     friendly_fire: Literal["none", "scaled", "reflected"] = "none"
     """What team-mates do to each other: nothing, a share of the damage, or that share to themselves."""
     friendly_share: Share = 1.0
+    """Which share, where friendly fire is scaled or reflected."""
     self_share: Share = 1.0
     """Share of its own damage (splash) that a shooter takes."""
     armour: NotNegative = 0.0
     """Armour points at the start of a life."""
     most_armour: NotNegative = 100.0
+    """No item gives more."""
     armour_share: Share = 0.5
     """Share of the damage to covered zones that armour takes, point for point, while it lasts."""
     spawn_shield_s: NotNegative = 0.0
@@ -83,9 +89,13 @@ class ScoreRules(Table, frozen=True, kw_only=True):
     """What is counted, and for how much."""
 
     kill: float = 100.0
+    """Points, like the four below."""
     assist: float = 50.0
+    """For damage to one whom somebody else killed."""
     death: float = 0.0
+    """For dying."""
     own_team_kill: float = -100.0
+    """For killing a team-mate."""
     self_kill: float = -50.0
     """Also for a death that nobody caused."""
     assist_window_s: NotNegative = 10.0
@@ -104,7 +114,9 @@ class MovementRules(Table, frozen=True, kw_only=True):
     speed_m_s: Positive
     """Over ground."""
     up_m_s: Positive = 6.0
+    """Jumping and climbing."""
     down_m_s: Positive = 30.0
+    """Falling."""
     acceleration_m_s2: Positive = 80.0
     """Over ground. Slowing down is free: walls do that to everybody."""
     radius_m: Positive = 0.3
@@ -123,14 +135,18 @@ class StatusRules(Table, frozen=True, kw_only=True):
     """How far a client's belief of itself may lie from what latency explains."""
 
     health_slack: NotNegative = 1.0
+    """Points."""
     ammunition_slack: NotNegative = 2.0
+    """Shots."""
     position_slack_m: NotNegative = 1.0
+    """Beyond what a body can walk in a round trip."""
 
 
 class Rules(Table, frozen=True, kw_only=True):
     """A whole rules file."""
 
     schema: Literal[1]
+    """The version of this format."""
     trust: Trust = "ranked"
     """How forgiving the match is: defaults for `consequences` and for the allowances; see `tinclock.core.trust`."""
     match: MatchRules = field(default_factory=MatchRules)

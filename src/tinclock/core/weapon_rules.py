@@ -14,20 +14,26 @@ class BurstRules(Table, frozen=True, kw_only=True):
     """Shots that follow each other faster than the weapon's own interval, which then comes after the last of them."""
 
     shots: Annotated[int, Meta(ge=2)]
+    """Of one squeeze."""
     interval_s: Positive
+    """Between the shots of a burst."""
 
 
 class SpreadRules(Table, frozen=True, kw_only=True):
     """How far shots stray: the half angle of a cone around the aim, filled evenly by area."""
 
     base_deg: NotNegative = 0.0
+    """At rest, with the first shot."""
     moving_deg: NotNegative = 0.0
     """Added in proportion to the shooter's speed, all of it at `moving_at_m_s`."""
     moving_at_m_s: Positive = 4.0
+    """The speed at which all of `moving_deg` is added."""
     per_shot_deg: NotNegative = 0.0
     """Added by each shot, and lost again at `recovery_deg_per_s`."""
     recovery_deg_per_s: NotNegative = 0.0
+    """How fast what shots added is lost."""
     most_deg: Annotated[float, Meta(ge=0, le=60)] = 20.0
+    """All together never stray further."""
     flat: bool = False
     """Stray only sideways: for games in a plane."""
 
@@ -47,18 +53,22 @@ class LastingRules(Table, frozen=True, kw_only=True):
     damage: Positive
     """Points each time."""
     every_s: Positive
+    """Between two times."""
     times: Count
+    """How often."""
 
 
 class WeaponRules(Table, frozen=True, kw_only=True):
     """One weapon, as the server knows it."""
 
     kind: Literal["hitscan", "pellets", "projectile", "reach"]
+    """A ray, several rays, something that flies, or a blow."""
     damage: NotNegative
     """Points; of one pellet, where there are several."""
     interval_s: Positive
     """Between shots or blows."""
     range_m: Positive
+    """Nothing is hit farther away."""
     falloff: list[tuple[NotNegative, NotNegative]] = field(default_factory=list)
     """(distance in metres, factor) points, joined by straight lines, level beyond the ends. Empty: 1 everywhere."""
     zones: dict[Name, NotNegative] = field(default_factory=dict)
@@ -69,6 +79,7 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     """Share of the damage that armour doesn't stop."""
     lasting: LastingRules | None = None
     pellets: Count = 1
+    """How many rays or projectiles leave at once."""
     automatic: bool = True
     """Whether a trigger that is held down goes on firing. One that doesn't fires once a pull (once a burst)."""
     burst: BurstRules | None = None
@@ -77,6 +88,7 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     reserve: Whole | None = None
     """Shots beside the magazine at the start of a life. Without it there is always another magazine."""
     reload_s: NotNegative = 0.0
+    """From its begin to a full magazine."""
     reload_interruptible: bool = False
     """Whether a shot breaks a reload off (and loses it) instead of being refused."""
     reload_when_empty: bool = False
@@ -119,6 +131,7 @@ class ItemRules(Table, frozen=True, kw_only=True):
     count: Whole = 1
     """How many at the start of a life."""
     cooldown_s: NotNegative = 0.0
+    """From one use to the next."""
     range_m: NotNegative = 0.0
     """How far a team-mate may be; 0: only for oneself."""
     server_only: bool = False

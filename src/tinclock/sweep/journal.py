@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from tinclock.core.errors import SweepError
-from tinclock.store.layout import FLUSHES, HEADER, sha256
+from tinclock.store.layout import FLUSHES, sha256
 from tinclock.sweep.tables import OF_JOB, write_table
 
 if TYPE_CHECKING:
@@ -117,18 +117,3 @@ def digest_of(path: Path) -> str:
         return sha256((path / FLUSHES).read_bytes())
     except OSError:
         return ""
-
-
-def recordings_in(paths: Iterable[Path]) -> list[Path]:
-    """The recordings that these paths are or hold directly, in order, each once.
-
-    Raises `SweepError` for a path that is not there. What is there and no recording is kept: the sweep reports it.
-    """
-    found: dict[Path, None] = {}
-    for given in paths:
-        path = given.resolve()
-        if not path.exists():
-            raise SweepError(given, "is not there; give recordings, or folders that hold them")
-        held = sorted(one.parent for one in path.glob(f"*/{HEADER}")) if not (path / HEADER).exists() else []
-        found |= dict.fromkeys(held or [path])
-    return list(found)

@@ -1,0 +1,92 @@
+"""Run every shell command of the guides, page by page, where what they talk of is at hand; docs_commands.py [PAGE...]
+
+The scene: `evening`, a recorded match; `matches`, two short ones; `hero.gltf`, a character. Each page has its own copy.
+Blocks of `python scene` run there too.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+BLOCKS = re.compile(r"^```(sh|python scene)\n(.*?)^```", re.S | re.M)
+SERVES_S = 20.0
+
+
+def main() -> None:
+    """Stop at the first command that fails."""
+    pages = [Path(name) for name in sys.argv[1:]] or sorted((ROOT / "docs").glob("*.md"))
+    environment = {**os.environ, "PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"}
+    with tempfile.TemporaryDirectory() as name:
+        scene, ran = Path(name) / "scene", 0
+        make_scene(scene, environment)
+        for page in pages:
+            place = Path(name) / page.stem
+            shutil.copytree(scene, place)
+            for language, block in BLOCKS.findall(page.read_text(encoding="utf-8")):
+                lines = block.splitlines() if language == "sh" else [block]
+                for line in lines:
+                    run(page.name, language, line, place, environment)
+                    ran += 1
+    print(f"{ran} commands ran")
+
+
+def make_scene(folder: Path, environment: dict[str, str]) -> None:
+    """Everything that the guides take for granted."""
+    folder.mkdir()
+    sys.path.insert(0, str(ROOT / "examples"))
+    from bring_a_gltf import write_character
+
+    write_character(folder / "hero.gltf")
+    for name, seconds, seed in (("evening", 20, 7), ("matches/monday", 8, 1), ("matches/tuesday", 8, 2)):
+        command = ["tinclock", "play", name, "--seconds", str(seconds), "--seed", str(seed)]
+        subprocess.run(command, cwd=folder, env=environment, check=True, stdout=subprocess.DEVNULL)
+
+
+def run(page: str, language: str, text: str, place: Path, environment: dict[str, str]) -> None:
+    """One command; one that serves must only begin to."""
+    if language == "python scene":
+        print(f"{page}: python block of {len(text.splitlines())} lines", flush=True)
+        subprocess.run([sys.executable, "-W", "error", "-c", text], cwd=place, env=environment, check=True)
+        return
+    command = text.split("  #")[0].strip()
+    if not command or command.startswith(("pip", "make")):
+        return
+    print(f"{page}: {command}", flush=True)
+    if "tinclock serve" in command:
+        serve(command, place, environment)
+        return
+    done = subprocess.run(command, shell=True, cwd=place, env=environment, capture_output=True, text=True, check=False)
+    if done.returncode:
+        sys.exit(f"{page}: {command}: status {done.returncode}\n{done.stdout}{done.stderr}")
+
+
+def serve(command: str, place: Path, environment: dict[str, str]) -> None:
+    """Wait until it says where it listens, then end it."""
+    name, equals, value = command.split(" ", 1)[0].partition("=")
+    if equals:
+        command, environment = command.split(" ", 1)[1], {**environment, name: value}
+    process = subprocess.Popen(
+        command.split(), cwd=place, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+    )
+    told, until = "", time.monotonic() + SERVES_S
+    try:
+        while "listening" not in told and time.monotonic() < until:
+            line = process.stdout.readline()
+            told += line
+            if not line:
+                sys.exit(f"{command}: ended: {told}")
+    finally:
+        process.terminate()
+        process.wait()
+
+
+if __name__ == "__main__":
+    main()
