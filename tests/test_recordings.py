@@ -362,3 +362,29 @@ def test_a_full_disk_is_told_to_the_match_and_what_was_flushed_stays(tmp_path, r
         go_on()
     assert Recording(tmp_path / "r").verify() == []
     assert rule_again(Recording(tmp_path / "r")).as_recorded
+
+
+def test_what_the_world_does_to_somebody_is_recorded_scored_and_credited(tmp_path, rules):
+    """A fall soon after a shot is the shooter's kill; ruled again it is the same fall."""
+    referee = tinclock.Referee(rules, seed=3)
+    with Recorder(tmp_path / "fall", referee) as to:
+        names = (("copper", 0.0), ("pewter", 6.0))
+        who = [to.admit(connection=f"c{k}", account=f"a{k}", team=team, rig="gardener", weapon="pea_rifle")
+               for k, (team, _) in enumerate(names)]  # fmt: skip
+        rig = referee.history.rigs["gardener"]
+        for tick in range(20):
+            roots = [[x, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0] for _, x in names]
+            to.record(tick, tick / 64, who, tinclock.rooted_bones(rig, roots))
+            to.published(tick)
+        eye = referee.history.eye_now(who[0])
+        shot = {"kind": "shot", "sequence": 1, "actor": who[0], "weapon": "pea_rifle", "origin": eye,
+                "direction": [1.0, 0.0, 0.0], "view": [10, 11, 0.0]}  # fmt: skip
+        assert to.rule("c0", encode_claim(shot), received_at=0.3).hits
+        to.harm(who[1], 500.0, "fall", 0.31)
+        with pytest.raises(tinclock.BadNumberError, match="damage: expected a finite number"):
+            to.harm(who[1], -1.0)
+        events = referee.events()
+    death = next(event for event in events if event.kind == "death")
+    assert (death.entity, death.cause) == (who[1], "fall")
+    assert next(row for row in referee.state().rows if row.entity == who[0]).kills == 1
+    assert rule_again(Recording(tmp_path / "fall")).as_recorded

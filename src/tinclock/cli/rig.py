@@ -63,7 +63,7 @@ def rig(
     if picture is not None:
         from tinclock.report.rig_figure import draw_rig
 
-        drawn = written(picture, lambda path: draw_rig(path, skin, body, called))
+        drawn = written(picture, lambda path: draw_rig(path, skin, body, called, fits))
         report["picture"] = None if drawn is None else str(drawn)
     if as_json:
         click.echo(json.dumps(report, indent=2))

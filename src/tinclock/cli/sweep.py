@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import logging
+import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -171,7 +172,7 @@ def _report(console: Any, into: Path, job: str, swept: Swept, asked: int, as_jso
         for path in swept.tables:
             console.print(f"table {path}", highlight=False, soft_wrap=True)
         for _, problem in swept.broken:
-            click.echo(f"broken: {problem}", err=True)
+            click.echo(f"broken: {problem.replace(f'{Path.cwd()}{os.sep}', '')}", err=True)
         if swept.stopped:
             click.echo("stopped; the same command goes on from here", err=True)
     if swept.stopped:

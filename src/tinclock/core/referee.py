@@ -9,6 +9,7 @@ import numpy as np
 
 from tinclock.core.acts.handle import wield
 from tinclock.core.checks.view import latest_age, shortest_trip
+from tinclock.core.combat.ledger import Blow
 from tinclock.core.combat.stride import Stride
 from tinclock.core.desk import Desk
 from tinclock.core.errors import BadArrayError, BadNumberError, UnknownNameError
@@ -168,6 +169,16 @@ class Referee:
         actor.life_epoch = self.history.epoch_of(entity)
         actor.refill()
         self.ledger.spawn(entity, self._time(server_time))
+
+    def harm(self, entity: int, damage: float, cause: str = "fall", server_time: float | None = None) -> None:
+        """The world does damage to an entity: a fall, lava, the edge of the map. It is told and scored like any other.
+
+        cause : what events name. Within `score.credit_window_s` of somebody's damage a death counts as that one's kill
+        """
+        self._roster.require(entity)
+        if not (math.isfinite(damage) and damage >= 0.0):
+            raise BadNumberError("damage", "a finite number of points of at least 0", damage)
+        self.ledger.wound(entity, damage, self._time(server_time), Blow(cause))
 
     def wield(self, entity: int, weapon: str, server_time: float | None = None) -> None:
         """The entity holds another weapon from now on, ready at once."""

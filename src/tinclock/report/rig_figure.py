@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -11,28 +11,61 @@ from tinclock.report.looks import INK, TEAMS, dress, new_figure, save, title
 from tinclock.report.outlines import outlines
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from pathlib import Path
 
     from tinclock.core.geometry.rig import Rig
+    from tinclock.intake.rig_fit import Fit
     from tinclock.intake.skin_file import Skin
 
 
-def draw_rig(path: Path, skin: Skin, body: Rig, name: str) -> Path:
-    """Draw a fitted rig at rest into a PNG, from the front and from its right."""
+TOP, BOTTOM, LEFT, GAP = 0.88, 0.09, 0.07, 0.06
+LEAST_BARS, NAMES = 0.25, 0.1
+"""Shares of the width for the bars at the right, and for the names beside them."""
+MARGIN_M = 0.04
+
+
+def draw_rig(path: Path, skin: Skin, body: Rig, name: str, fits: Sequence[Fit] = ()) -> Path:
+    """Draw a fitted rig at rest into a PNG, from the front and from its right, and how well each part fits."""
     figure = new_figure("draw_rig")
     about = ("vertices by bone, and the hitboxes fitted to them", {"fontsize": 11, "color": INK})
     title(figure, 0.95, (name, {"fontsize": 15, "color": INK, "weight": "bold"}), about)
     bones = np.hstack([skin.rest, np.tile([0.0, 0.0, 0.0, 1.0], (len(skin.rest), 1))])
     boxes = pose_hitboxes(body, bones, 0, 0.0)
     up, across, along = np.array([0.0, 0.0, 1.0]), np.array([0.0, 1.0, 0.0]), np.array([1.0, 0.0, 0.0])
-    for place, (label, right) in enumerate((("from the front", across), ("from its right", along))):
+    views = []
+    for label, right in (("from the front", across), ("from its right", along)):
         basis = np.stack([right, up])
-        axes = figure.add_axes((0.06 + 0.49 * place, 0.08, 0.42, 0.82))
+        shapes = list(outlines(boxes, basis, np.zeros(3)))
         flat = skin.vertices @ basis.T
+        all_of_it = np.vstack([flat, *shapes])
+        views.append((label, flat, shapes, all_of_it.min(0) - MARGIN_M, all_of_it.max(0) + MARGIN_M))
+    room = 1.0 - LEFT - 2 * GAP - (LEAST_BARS + NAMES if fits else 0.0)
+    wide, high = sum(hi[0] - lo[0] for *_, lo, hi in views), max(hi[1] - lo[1] for *_, lo, hi in views)
+    inches = min(room * figure.get_figwidth() / wide, (TOP - BOTTOM) * figure.get_figheight() / high)
+    at = LEFT
+    for place, (label, flat, shapes, lo, hi) in enumerate(views):
+        width = (hi[0] - lo[0]) * inches / figure.get_figwidth()
+        axes = figure.add_axes((at, BOTTOM, width, (hi[1] - lo[1]) * inches / figure.get_figheight()))
         axes.scatter(flat[:, 0], flat[:, 1], s=3, c=skin.owner % 20, cmap="tab20", linewidths=0, zorder=1)
-        for polygon in outlines(boxes, basis, np.zeros(3)):
+        for polygon in shapes:
             axes.fill(*polygon.T, facecolor=TEAMS["copper"], alpha=0.12, zorder=2)
             axes.plot(*np.vstack([polygon, polygon[:1]]).T, color=INK, linewidth=0.9, zorder=3)
-        axes.set_aspect("equal")
+        axes.set(xlim=(lo[0], hi[0]), ylim=(lo[1], hi[1]))
+        axes.locator_params(axis="x", nbins=max(int(width * 20), 2))
         dress(axes, label, "metres", "metres up" if place == 0 else "")
+        at += width + GAP
+    if fits:
+        _bars(figure.add_axes((at + NAMES, BOTTOM, 0.97 - at - NAMES, TOP - BOTTOM)), fits)
     return save(figure, path)
+
+
+def _bars(axes: Any, fits: Sequence[Fit]) -> None:
+    """For each part, the share of its vertices that it covers, and of it that is air."""
+    rows = np.arange(len(fits))[::-1]
+    axes.barh(rows + 0.2, [100.0 * fit.covered for fit in fits], 0.34, color=TEAMS["pewter"], label="covered")
+    axes.barh(rows - 0.2, [100.0 * fit.air for fit in fits], 0.34, color=TEAMS["copper"], label="air")
+    axes.set_yticks(rows, [fit.part.replace("_", " ") for fit in fits], fontsize=9)
+    axes.set_xlim(0.0, 100.0)
+    axes.legend(loc="lower center", bbox_to_anchor=(0.5, 1.0), ncols=2, frameon=False, fontsize=9)
+    dress(axes, "", "% of its vertices; % of itself", "")

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 CALLS = frozenset(
     {
-        "admit", "watch", "place", "remove", "dismiss", "hand_over", "spawn", "wield", "put", "ping", "pong",
+        "admit", "watch", "place", "remove", "dismiss", "hand_over", "spawn", "harm", "wield", "put", "ping", "pong",
         "set_drawing", "guide", "act",
     }
 )  # fmt: skip

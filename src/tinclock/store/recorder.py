@@ -127,6 +127,10 @@ class Recorder:
         """See `Referee.spawn`."""
         self._call("spawn", {"entity": entity, "server_time": server_time})
 
+    def harm(self, entity: int, damage: float, cause: str = "fall", server_time: float | None = None) -> None:
+        """See `Referee.harm`."""
+        self._call("harm", {"entity": entity, "damage": damage, "cause": cause, "server_time": server_time})
+
     def wield(self, entity: int, weapon: str, server_time: float | None = None) -> None:
         """See `Referee.wield`."""
         self._call("wield", {"entity": entity, "weapon": weapon, "server_time": server_time})
