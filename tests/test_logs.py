@@ -183,6 +183,36 @@ def test_what_cannot_be_used_is_told_by_file_row_and_column(tmp_path, name, old,
     assert told in result.output
 
 
+def test_rows_after_a_broken_line_are_still_told_by_their_own_line(tmp_path):
+    """And what a mapping says nothing about is told before anything is read."""
+    file = duel(tmp_path)
+    shots = tmp_path / "shots.csv"
+    shots.write_text(
+        shots.read_text() + "0.8,a\n" + shots.read_text().splitlines()[1].replace("0.7,a", "0.9,zoe") + "\n"
+    )
+    told = rule(file, "--check").output
+    assert "shots.csv, line 3: expected 9 cells, got 2" in told
+    assert "shots.csv, line 4, column 'who': 'zoe' is no player" in told
+    file.write_text(file.read_text().replace('column = "gun", words = { rifle = "pea_rifle" }', ""))
+    assert "claims[0].weapon: neither column nor value" in rule(file, "--check").output
+
+
+def test_what_the_server_fires_for_a_held_trigger_is_ruled_too(tmp_path):
+    """A table of triggers: pressed and let go, and the shots in between count as the server's rulings."""
+    file = duel(tmp_path)
+    text = (
+        file.read_text()
+        .replace('kind = "shot"', 'kind = "trigger"\nheld = "down"')
+        .replace('origin = ["x", "y", "z"]\n', "")
+    )
+    file.write_text(text)
+    lines = ["t,who,gun,yaw,pitch,shown,down", "0.5,a,rifle,0,-2,0.4,true", "0.9,a,rifle,0,-2,0.8,false"]
+    (tmp_path / "shots.csv").write_text("\n".join(lines) + "\n")
+    report = json.loads(rule(file, tmp_path / "ruled", "--json").stdout)
+    assert report["outcomes"] == {"upheld": 5}  # two of the trigger's, three shots, 0.18 s apart
+    assert tinclock.rule_again(tinclock.Recording(tmp_path / "ruled")).as_recorded
+
+
 def test_json_lines_with_nested_values_and_iso_times_read_as_well(tmp_path):
     """A path reaches into objects and lists; times may be dates; a broken line is told by its number."""
     said = mapping(

@@ -136,7 +136,12 @@ class _Nodes(NamedTuple):
 def read_clips(path: str | Path, metres_per_unit: float = 1.0) -> tuple[Clip, ...]:
     """The animations of a .gltf or .glb character with a skin. Raises `RulesError` naming what is wrong."""
     skin, document = read_skin(path, metres_per_unit), Document(Path(path))
-    nodes = _nodes(document, metres_per_unit)
+    try:
+        nodes = _nodes(document, metres_per_unit)
+    except (KeyError, IndexError, TypeError, ValueError) as error:
+        if isinstance(error, RulesError):
+            raise
+        raise RulesError(str(path), [f"nodes: can't be read: {type(error).__name__}: {error}"]) from None
     clips = []
     for number, table in enumerate(document.tables.get("animations") or []):
         channels = tuple(_channels(document, table, f"animations[{number}]", len(nodes.parents)))
@@ -162,7 +167,10 @@ def _channels(document: Document, table: dict[str, Any], where: str, nodes: int)
                 raise RulesError(document.source, [f"{where}: node {node}, interpolation {way!r}: not in glTF 2.0"])
             if not len(times) or (np.diff(times) <= 0.0).any() or not np.isfinite(values).all():
                 raise RulesError(document.source, [f"{where}: times of keys must rise and values must be finite"])
-            out.append(Channel(node, what, way, times, values.reshape(shape)))
+            values = values.reshape(shape)
+            if what == "rotation" and not (values[:, 1] if way == "CUBICSPLINE" else values).any(axis=1).all():
+                raise RulesError(document.source, [f"{where}: a rotation is all zeros"])
+            out.append(Channel(node, what, way, times, values))
     except (KeyError, IndexError, TypeError, ValueError) as error:
         if isinstance(error, RulesError):
             raise

@@ -57,8 +57,9 @@ class LogFile:
     """
 
     def __init__(self, path: Path, problems: Problems, delimiter: str = ",") -> None:
-        self.name, self._problems = path.name, problems
+        self.name, self._problems, self._rows_are = path.name, problems, "row"
         self._first = 1  # the number of the first row, as a reader of the file would count
+        self._skipped: list[int] = []  # lines that are no rows
         suffix = next((s for s in reversed(path.suffixes) if s != ".gz"), "").lower()
         readers: dict[str, Callable[[Path], dict[str, Any]]] = {
             ".csv": lambda p: self._csv(p, delimiter), ".tsv": lambda p: self._csv(p, "\t"),
@@ -81,7 +82,7 @@ class LogFile:
         pyarrow = _pyarrow("reading CSV")
         from pyarrow import csv
 
-        self._first = 2
+        self._first, self._rows_are = 2, "line"
         kept = csv.ReadOptions(use_threads=False)
         broken: list[tuple[int | None, int, int]] = []
 
@@ -93,6 +94,9 @@ class LogFile:
         try:
             with pyarrow.input_stream(str(path), compression="detect") as stream:
                 names = csv.open_csv(stream, kept, parse).schema.names
+            if len(set(names)) < len(names):
+                twice = ", ".join(sorted({name for name in names if names.count(name) > 1}))
+                raise LogError([f"{self.name}: has the columns {twice} more than once"])
             broken.clear()
             types = csv.ConvertOptions(column_types=dict.fromkeys(names, pyarrow.string()), strings_can_be_null=False)
             with pyarrow.input_stream(str(path), compression="detect") as stream:
@@ -101,11 +105,13 @@ class LogFile:
             raise LogError([f"{self.name}: is no CSV: {error}"]) from None
         for number, expected, actual in broken:
             where = f"line {number}" if number else ""
+            self._skipped += [number] if number else []
             self._problems.add(self.name, where, "", f"expected {expected} cells, got {actual}")
         return {name: table[name] for name in names}
 
     def _json_lines(self, path: Path) -> dict[str, Any]:
         pyarrow = _pyarrow("reading JSON Lines")
+        self._rows_are = "line"
         with pyarrow.input_stream(str(path), compression="detect") as stream:
             lines = stream.read().split(b"\n")
         while lines and not lines[-1].strip():
@@ -135,7 +141,10 @@ class LogFile:
 
     def row(self, index: int) -> str:
         """How a reader of the file would call a row."""
-        return f"line {index + self._first}" if self._first == 2 else f"row {index + self._first}"
+        number = index + self._first
+        for skipped in self._skipped:
+            number += skipped <= number
+        return f"{self._rows_are} {number}"
 
     def wrong(self, index: int, column: str, problem: str) -> None:
         """Note that something is wrong with a row."""
@@ -220,7 +229,7 @@ class LogFile:
         quick = None if per_unit is None else self._quick(said)
         if quick is not None and per_unit is not None:
             return quick * per_unit
-        return self._each(said, lambda value: _seconds(value, per_unit), "a time")
+        return self._each(said, lambda value: seconds(value, per_unit), "a time")
 
     def _each(self, said: Said, convert: Callable[[Any], float], expected: str) -> NDArray[np.float64]:
         out = np.full(self.rows, np.nan)
@@ -305,9 +314,9 @@ def _short(value: Any) -> str:
     return told if len(told) <= 40 else told[:37] + "..."
 
 
-def _seconds(value: Any, per_unit: float | None) -> float:
+def seconds(value: Any, per_unit: float | None) -> float:
     if isinstance(value, datetime):
         return (value if value.tzinfo else value.replace(tzinfo=UTC)).timestamp()
     if per_unit is not None:
         return float(value) * per_unit
-    return _seconds(datetime.fromisoformat(value), None)
+    return seconds(datetime.fromisoformat(value), None)

@@ -197,7 +197,7 @@ def load_log_map(path: str | Path) -> LogMap:
 def parse_log_map(tables: object, source: str = "mapping") -> LogMap:
     """A mapping from tables that are already read. Raises `RulesError` that lists every mistake."""
     found = convert_table(LogMap, tables, source)
-    problems = [*_axes_problems(found.axes), *_table_problems(found)]
+    problems = [*_axes_problems(found.axes), *_table_problems(found), *_empty_cells(found)]
     for place, claims in enumerate(found.claims):
         problems += _claim_problems(f"claims[{place}] ({claims.kind})", claims, found.pings is not None)
     told = {claims.sequence is None for claims in found.claims}
@@ -245,6 +245,18 @@ def _table_problems(found: LogMap) -> Iterator[str]:
             said = getattr(players, key)
             if said is not None and not (isinstance(said, Cell) and said.column is None):
                 yield f'players.{key}: got a column, but players has no file; expected {{ value = "..." }}'
+
+
+def _empty_cells(found: LogMap) -> Iterator[str]:
+    """Cells that say nothing, of all tables."""
+    alone = ("players", "poses", "spawns", "pings")
+    tables: list[tuple[str, Table | None]] = [(name, getattr(found, name)) for name in alone]
+    tables += [(f"claims[{place}]", table) for place, table in enumerate(found.claims)]
+    for where, table in tables:
+        for key in table.__struct_fields__ if table is not None else ():
+            cell = getattr(table, key)
+            if isinstance(cell, Cell) and cell.column is None and cell.value is None:
+                yield f"{where}.{key}: neither column nor value; expected one of them"
 
 
 def _claim_problems(where: str, claims: ClaimsTable, pings: bool) -> Iterator[str]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from tinclock.core.geometry.rig import Rig
 from tinclock.intake.log_claims import LoggedClaim, read_claims
-from tinclock.intake.log_columns import LogFile, Problems, name_of
+from tinclock.intake.log_columns import LogFile, Problems, name_of, seconds
 from tinclock.intake.log_frame import LogFrame
 from tinclock.intake.log_map import Cell
 from tinclock.intake.log_poses import LoggedPoses, read_poses
@@ -168,13 +168,11 @@ def _less(at: float | None, first: float) -> float | None:
 
 
 def _zero(reading: Reading) -> float:
-    from datetime import datetime
-
     said = reading.mapping.units.time_zero
     if reading.frame.seconds is not None and isinstance(said, (int, float)):
         return float(said) * reading.frame.seconds
     try:
-        return datetime.fromisoformat(str(said)).timestamp()
+        return seconds(str(said), None)
     except ValueError:
         reading.problems.add("mapping", "", "units.time_zero", f"expected a time in the logs' unit, got {said!r}")
         return 0.0

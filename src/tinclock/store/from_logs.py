@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from shutil import rmtree
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import msgspec
@@ -58,8 +59,13 @@ def record_logs(
         rules = without_dying(rules)
     if not logs.handled:
         rules = _never_empty(rules)
-    with Recorder(path, Referee(rules, level=level, seed=seed)) as recorder:
-        return _Play(recorder, logs).run(on_progress)
+    recorder = Recorder(path, Referee(rules, level=level, seed=seed))
+    try:
+        with recorder:
+            return _Play(recorder, logs).run(on_progress)
+    except LogError:  # half a match would only be in the way of the next try
+        rmtree(path, ignore_errors=True)
+        raise
 
 
 def _never_empty(rules: Rules) -> Rules:
@@ -166,7 +172,7 @@ class _Play:
         self.to.record(tick, at, list(bodies), list(bodies.values()))
         if poses.published[index]:
             self.to.published(tick, at)
-        self.to.advance(at)
+        self.rulings += [("(fired by the server)", ruling) for ruling in self.to.advance(at)]
 
     def _ping(self, ping: LoggedPing) -> None:
         if ping.player in self.entities:
