@@ -92,15 +92,25 @@ def again(
 
 def _rules(source: Recording, file: Path | None, settings: tuple[str, ...]) -> Rules:
     from tinclock.intake.rules_file import load_rules
-    from tinclock.intake.settings import value_of, with_setting
+    from tinclock.intake.settings import with_setting
 
     rules = source.require_header().rules if file is None else load_rules(file)
+    for key, value in pairs(settings):
+        rules = with_setting(rules, key, value)
+    return rules
+
+
+def pairs(settings: tuple[str, ...]) -> tuple[tuple[str, object], ...]:
+    """Key paths and values of KEY=VALUE."""
+    from tinclock.intake.settings import value_of
+
+    out = []
     for text in settings:
         key, mark, value = text.partition("=")
         if not mark:
             raise click.UsageError(f"--set {text}: expected KEY=VALUE, such as view.max_rewind_s=0.2")
-        rules = with_setting(rules, key, value_of(value))
-    return rules
+        out.append((key, value_of(value)))
+    return tuple(out)
 
 
 def _rule(source: Recording, rules: Rules, level: Level | None, show: Any = None) -> Again:

@@ -64,18 +64,12 @@ def sweep() -> None:
 @click.option("--undying", is_flag=True, help="Compare with so much health that nobody dies.")
 def again(rules_file: Path | None, settings: tuple[str, ...], undying: bool, **shared: Any) -> None:
     """Rule everything again: by the same rules bit for bit, or by others, with every ruling that flips."""
+    from tinclock.cli.again import pairs
     from tinclock.intake.rules_file import load_rules
-    from tinclock.intake.settings import value_of
 
     with told_plainly():
         rules = None if rules_file is None else load_rules(rules_file)
-        pairs = []
-        for text in settings:
-            key, mark, value = text.partition("=")
-            if not mark:
-                raise click.UsageError(f"--set {text}: expected KEY=VALUE, such as view.max_rewind_s=0.2")
-            pairs.append((key, value_of(value)))
-        _sweep("again", shared, {"rules": rules, "settings": tuple(pairs), "undying": undying})
+        _sweep("again", shared, {"rules": rules, "settings": pairs(settings), "undying": undying})
 
 
 @sweep.command()
