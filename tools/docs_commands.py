@@ -13,6 +13,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -27,20 +28,24 @@ def main() -> None:
     pages = [Path(name) for name in sys.argv[1:]] or sorted((ROOT / "docs").glob("*.md"))
     environment = {**os.environ, "PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"}
     with tempfile.TemporaryDirectory() as name:
-        scene, ran, asked = Path(name) / "scene", 0, set[str]()
+        scene, asked = Path(name) / "scene", set[str]()
         make_scene(scene, environment)
-        for page in pages:
-            place = Path(name) / page.stem
+
+        def do(page: Path) -> int:
+            place, ran = Path(name) / page.stem, 0
             shutil.copytree(scene, place)
             for language, block in BLOCKS.findall(page.read_text(encoding="utf-8")):
-                lines = block.splitlines() if language == "sh" else [block]
-                for line in lines:
+                for line in block.splitlines() if language == "sh" else [block]:
                     command = line.split("  #")[0].strip()
                     if command.startswith(ASKING) and command in asked:
                         continue
                     asked.add(command)
                     run(page.name, language, line, place, environment)
                     ran += 1
+            return ran
+
+        with ThreadPoolExecutor(os.cpu_count()) as pool:  # each page has a place of its own
+            ran = sum(pool.map(do, pages))
     print(f"{ran} commands ran")
 
 
