@@ -57,7 +57,7 @@ def sweep() -> None:
     """Rule again, check fairness, or weigh evidence over many recordings: on this machine's cores, or a cluster."""
 
 
-@sweep.command()
+@sweep.command(short_help="Rule everything again, by the same rules or by others.")
 @common
 @click.option("--rules", "rules_file", type=click.Path(path_type=Path), help="Rule by this rules file instead.")
 @click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help="Change one setting; may be repeated.")
@@ -72,7 +72,7 @@ def again(rules_file: Path | None, settings: tuple[str, ...], undying: bool, **s
         _sweep("again", shared, {"rules": rules, "settings": pairs(settings), "undying": undying})
 
 
-@sweep.command()
+@sweep.command(short_help="How fair matches were whose truth is known.")
 @common
 @click.option("--cap", "caps", multiple=True, type=click.FloatRange(0.0, 10.0), metavar="SECONDS",
               help="Ask with this max_rewind_s too, nobody dying; may be repeated.")  # fmt: skip
@@ -82,7 +82,7 @@ def fairness(caps: tuple[float, ...], **shared: Any) -> None:
         _sweep("fairness", shared, {"caps_s": caps})
 
 
-@sweep.command()
+@sweep.command(short_help="What speaks against whom, match by match.")
 @common
 @weights_option
 @click.option("--alpha", default=0.001, show_default=True, type=click.FloatRange(1e-9, 0.5),
