@@ -213,6 +213,24 @@ def test_what_the_server_fires_for_a_held_trigger_is_ruled_too(tmp_path):
     assert tinclock.rule_again(tinclock.Recording(tmp_path / "ruled")).as_recorded
 
 
+def test_who_leaves_and_comes_back_is_a_new_entity_of_the_same_account(tmp_path):
+    """Two rows of one player: nothing hits it while it is away, its claims count anew, and it is one account."""
+    file = duel(tmp_path)
+    text = file.read_text().replace('rig = { value = "gardener" }', 'file = "who.csv"\nplayer = "id"\nrig = "rig"\n'
+                                    'account = "id"\njoins = "in"\nleaves = "out"')  # fmt: skip
+    file.write_text(text)
+    (tmp_path / "who.csv").write_text("id,rig,in,out\na,gardener,0,\nb,gardener,0,0.55\nb,gardener,0.8,\n")
+    shot = (tmp_path / "shots.csv").read_text()
+    late = shot.splitlines()[1].replace("0.7,a", "1.0,a").replace(",0.5", ",0.9")
+    (tmp_path / "shots.csv").write_text(f"{shot}{late}\n")
+    report = json.loads(rule(file, tmp_path / "ruled", "--json").stdout)
+    assert report["entities"] == {"a": 1, "b": 3}
+    first, second = tinclock.Recording(tmp_path / "ruled").rulings()
+    assert (first.hits, second.hits[0].victim) == ((), 3)
+    (tmp_path / "who.csv").write_text("id,rig,in,out\na,gardener,0,\nb,gardener,0,0.55\nb,gardener,0.5,\n")
+    assert "who.csv, line 4, column 'id': 'b' is there twice at once" in rule(file, "--check").output
+
+
 def test_json_lines_with_nested_values_and_iso_times_read_as_well(tmp_path):
     """A path reaches into objects and lists; times may be dates; a broken line is told by its number."""
     said = mapping(

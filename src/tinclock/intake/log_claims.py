@@ -18,8 +18,9 @@ if TYPE_CHECKING:
 
     from tinclock.intake.log_columns import LogFile
     from tinclock.intake.log_map import ClaimsTable
+    from tinclock.intake.log_players import Players
     from tinclock.intake.log_poses import LoggedPoses
-    from tinclock.intake.logs import LoggedPing, LoggedPlayer, Reading
+    from tinclock.intake.logs import LoggedPing, Reading
 
 TEXTS = ("weapon", "part", "action", "item")
 NUMBERS = ("damage", "charge", "health", "armour")
@@ -43,7 +44,7 @@ class LoggedClaim(NamedTuple):
 
 
 def read_claims(
-    reading: Reading, people: Mapping[str, LoggedPlayer], pings: Sequence[LoggedPing], poses: LoggedPoses
+    reading: Reading, people: Players, pings: Sequence[LoggedPing], poses: LoggedPoses
 ) -> list[LoggedClaim]:
     """All claims by arrival; those that arrived together in the order of tables and rows."""
     out: list[LoggedClaim] = []
@@ -61,7 +62,7 @@ class _Rows:
     """One table of claims."""
 
     def __init__(
-        self, reading: Reading, table: ClaimsTable, people: Mapping[str, LoggedPlayer],
+        self, reading: Reading, table: ClaimsTable, people: Players,
         trips: Mapping[str, tuple[list[float], list[float]]], poses: LoggedPoses,
     ) -> None:  # fmt: skip
         self.reading, self.table, self.people, self.trips, self.poses = reading, table, people, trips, poses

@@ -11,7 +11,7 @@ from tinclock.core.geometry.rig import Rig
 from tinclock.intake.log_claims import LoggedClaim, read_claims
 from tinclock.intake.log_columns import LogFile, Problems, name_of, seconds
 from tinclock.intake.log_frame import LogFrame
-from tinclock.intake.log_map import Cell
+from tinclock.intake.log_players import constant, read_players, same_for_all, with_delays
 from tinclock.intake.log_poses import LoggedPoses, read_poses
 
 if TYPE_CHECKING:
@@ -19,19 +19,7 @@ if TYPE_CHECKING:
 
     from tinclock.core.rules import Rules
     from tinclock.intake.log_map import LogMap
-
-
-class LoggedPlayer(NamedTuple):
-    """One who took part; joins and leaves in seconds of server time. None: with the first pose, never."""
-
-    account: str
-    team: str
-    rig: str
-    weapon: str | None
-    joins: float | None
-    leaves: float | None
-    interpolation_delay_s: float | None
-    placed: bool
+    from tinclock.intake.log_players import Players
 
 
 class LoggedSpawn(NamedTuple):
@@ -54,20 +42,19 @@ class LoggedPing(NamedTuple):
 class Logs(NamedTuple):
     """One match as it was logged, in our units and axes.
 
-    players : by the logs' own ids
+    players : by the logs' own ids, each time that they were there, in order
     poses : of every tick, and which ticks clients were sent
     claims : in order of their arrival; spawns : in order; pings : in order of their answers
     handled : whether they tell who took which weapon in hand and reloaded it
     rows : how many rows each file had
     """
 
-    players: dict[str, LoggedPlayer]
+    players: Players
     poses: LoggedPoses
     claims: list[LoggedClaim]
     spawns: list[LoggedSpawn]
     pings: list[LoggedPing]
     handled: bool
-
     rows: dict[str, int]
 
 
@@ -114,18 +101,16 @@ def read_logs(
     show = on_progress or (lambda share: None)
     if mapping.units.time_zero is not None:
         reading.zero = _zero(reading)
-    people = _people(reading)
+    people = read_players(reading)
     reading.problems.stop_if_any()
     show(0.05)
-    rigs = None if people is None else {name: player.rig for name, player in people.items()}
-    poses, first = read_poses(reading, rigs, _constant(mapping.players.rig))
+    rigs = None if people is None else {name: sessions[0].rig for name, sessions in people.items()}
+    poses, first = read_poses(reading, rigs, constant(mapping.players.rig))
     if people is None:
-        people = {name: _same_for_all(mapping, name) for name in poses.names}
+        people = {name: (same_for_all(mapping, name),) for name in poses.names}
     if mapping.units.time_zero is None:
         reading.zero = first
-        people = {
-            name: p._replace(joins=_less(p.joins, first), leaves=_less(p.leaves, first)) for name, p in people.items()
-        }
+        people = {name: tuple(one.sooner(first) for one in sessions) for name, sessions in people.items()}
     reading.problems.stop_if_any()
     show(0.7)
     pings = _pings(reading, people)
@@ -136,35 +121,9 @@ def read_logs(
     claims = read_claims(reading, people, pings, poses)
     reading.problems.stop_if_any()
     show(1.0)
-    people = {name: _with_delay(name, player, claims, pings, poses) for name, player in people.items()}
+    people = with_delays(people, claims, pings, poses)
     handled = any(one.kind == "handle" for one in mapping.claims)
     return Logs(people, poses, claims, spawns, pings, handled, reading.rows)
-
-
-def _with_delay(
-    name: str, player: LoggedPlayer, claims: list[LoggedClaim], pings: list[LoggedPing], poses: LoggedPoses
-) -> LoggedPlayer:
-    """Who drew how far behind, where nobody noted it: the middle of what its views tell beyond its shortest trip.
-
-    So no view of an honest client looks too old or too young for want of a number in the logs.
-    """
-    if player.interpolation_delay_s is not None:
-        return player
-    at = dict(zip(poses.ticks.tolist(), poses.times.tolist(), strict=True))
-    ages = []
-    for claim in claims:
-        view = claim.fields.get("view") if claim.player == name else None
-        if view is not None and view.from_tick in at and view.to_tick in at:
-            shown = at[view.from_tick] + view.fraction * (at[view.to_tick] - at[view.from_tick])
-            ages.append(claim.received_at - shown)
-    trips = [ping.received_at - ping.sent_at for ping in pings if ping.player == name]
-    if not ages or not trips:
-        return player
-    return player._replace(interpolation_delay_s=max(float(np.median(ages)) - min(trips), 0.0))
-
-
-def _less(at: float | None, first: float) -> float | None:
-    return None if at is None else at - first
 
 
 def _zero(reading: Reading) -> float:
@@ -178,61 +137,7 @@ def _zero(reading: Reading) -> float:
         return 0.0
 
 
-def _constant(said: Any) -> str:
-    return str(said.value) if isinstance(said, Cell) and said.value is not None else ""
-
-
-def _same_for_all(mapping: LogMap, name: str) -> LoggedPlayer:
-    """Somebody whom only poses tell of."""
-    said = mapping.players
-    account = _constant(said.account) or name
-    return LoggedPlayer(
-        account, _constant(said.team), _constant(said.rig), _constant(said.weapon) or None, None, None, None,
-        _constant(said.placed) == "True",
-    )  # fmt: skip
-
-
-def _people(reading: Reading) -> dict[str, LoggedPlayer] | None:
-    said = reading.mapping.players
-    if said.file is None:
-        rig = _constant(said.rig)
-        if rig not in reading.rigs:
-            told = ", ".join(reading.rigs)
-            reading.problems.add("mapping", "", "players.rig", f"expected one of the rules' rigs ({told}), got {rig!r}")
-        return None
-    file = reading.file(said.file)
-    names = file.named(said.player)
-    accounts, rigs = file.texts(said.account or said.player), file.texts(said.rig)
-    teams = file.texts(said.team) if said.team else [None] * file.rows
-    weapons = file.texts(said.weapon) if said.weapon else [None] * file.rows
-    seconds = reading.frame.seconds
-    joins = None if said.joins is None else file.times(said.joins, seconds) - reading.zero
-    leaves = None if said.leaves is None else file.times(said.leaves, seconds) - reading.zero
-    delay = None if said.interpolation_delay is None else file.times(said.interpolation_delay, seconds or 1.0)
-    placed = [False] * file.rows if said.placed is None else file.flags(said.placed)
-    out: dict[str, LoggedPlayer] = {}
-    for index, name in enumerate(names):
-        rig, weapon = rigs[index] or "", weapons[index]
-        for key, given, known in (("rig", rig, reading.rigs), ("weapon", weapon, reading.rules.weapons)):
-            if given is not None and given not in known:
-                problem = f"expected one of the rules' {key}s ({', '.join(known)}), got {given!r}"
-                file.wrong(index, name_of(getattr(said, key)), problem)
-        if name in out:
-            file.wrong(index, name_of(said.player), f"{name!r} is there twice")
-        if not accounts[index] and not placed[index]:
-            file.wrong(index, name_of(said.account or said.player), "expected an account, got nothing")
-        out[name] = LoggedPlayer(
-            accounts[index] or "", teams[index] or "", rig, weapon, _at(joins, index), _at(leaves, index),
-            _at(delay, index), placed[index],
-        )  # fmt: skip
-    return out
-
-
-def _at(values: Any, index: int) -> float | None:
-    return None if values is None or not np.isfinite(values[index]) else float(values[index])
-
-
-def _spawns(reading: Reading, people: dict[str, LoggedPlayer]) -> list[LoggedSpawn]:
+def _spawns(reading: Reading, people: Players) -> list[LoggedSpawn]:
     said = reading.mapping.spawns
     if said is None:
         return []
@@ -246,7 +151,7 @@ def _spawns(reading: Reading, people: dict[str, LoggedPlayer]) -> list[LoggedSpa
     return sorted((LoggedSpawn(*row) for row in zip(at, names, places, strict=True)), key=lambda spawn: spawn[:2])
 
 
-def _pings(reading: Reading, people: dict[str, LoggedPlayer]) -> list[LoggedPing]:
+def _pings(reading: Reading, people: Players) -> list[LoggedPing]:
     said = reading.mapping.pings
     if said is None:
         return []

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from tinclock.core.records import Ruling
     from tinclock.core.rules import Rules
     from tinclock.intake.log_claims import LoggedClaim
+    from tinclock.intake.log_players import LoggedPlayer
     from tinclock.intake.logs import LoggedPing, LoggedSpawn, Logs
 
 # What happens first where times are equal: who joins is there for the tick, and a claim sees the tick of its instant.
@@ -30,7 +31,7 @@ JOIN, SPAWN, PING, TICK, PONG, CLAIM, LEAVE = range(7)
 class FromLogs(NamedTuple):
     """What became of a logged match.
 
-    entities : by the logs' own id of each player
+    entities : the last one of each player, by the logs' own id
     rulings : with where in the logs each claim stood, in order
     ended_s : server time of the last tick
     """
@@ -88,8 +89,11 @@ class _Play:
         self.rulings: list[tuple[str, Ruling]] = []
         self.flown: dict[str, int] = {}
         self.sequences: dict[str, int] = {}
-        self.nonces: dict[int, int] = {}
+        self.nonces: dict[int, tuple[int, int]] = {}
+        self.issued: dict[str, int] = {}
         self.in_hand: dict[str, str] = {}
+        self.weapon: dict[str, str | None] = {}
+        self.placed: dict[str, bool] = {}
 
     def run(self, on_progress: Callable[[float], None] | None) -> FromLogs:
         steps = sorted(self._steps(), key=lambda step: step[:2])
@@ -103,16 +107,17 @@ class _Play:
             if on_progress is not None and number % 256 == 0:
                 on_progress(number / len(steps))
         times = self.logs.poses.times
-        return FromLogs(self.entities, self.rulings, float(times[-1]) if len(times) else 0.0)
+        return FromLogs(self.issued, self.rulings, float(times[-1]) if len(times) else 0.0)
 
     def _steps(self) -> list[tuple[float, int, Any]]:
         logs, poses = self.logs, self.logs.poses
-        first = dict.fromkeys(logs.players, float(poses.times[0]) if len(poses.times) else 0.0)
+        first = float(poses.times[0]) if len(poses.times) else 0.0
         steps: list[tuple[float, int, Any]] = []
-        for name, player in logs.players.items():
-            steps.append((first[name] if player.joins is None else player.joins, JOIN, name))
-            if player.leaves is not None:
-                steps.append((player.leaves, LEAVE, name))
+        for name, sessions in logs.players.items():
+            for player in sessions:
+                steps.append((first if player.joins is None else player.joins, JOIN, (name, player)))
+                if player.leaves is not None:
+                    steps.append((player.leaves, LEAVE, (name, player)))
         steps += [(at, TICK, index) for index, at in enumerate(poses.times.tolist())]
         steps += [(spawn.server_time, SPAWN, spawn) for spawn in logs.spawns]
         for ping in logs.pings:
@@ -125,26 +130,33 @@ class _Play:
         elif what == CLAIM:
             self._claim(one)
         elif what == JOIN:
-            self._join(one, at)
+            name, player = one
+            self._join(name, player, at)
         elif what == PING:
             self._ping(one)
         elif what == PONG:
-            if id(one) in self.nonces and one.player in self.entities:
-                self.to.pong(one.player, self.nonces.pop(id(one)), one.client_time, at)
+            entity, nonce = self.nonces.pop(id(one), (0, 0))
+            if entity and self.entities.get(one.player) == entity:  # who came back answers no ping of before
+                self.to.pong(one.player, nonce, one.client_time, at)
         elif what == SPAWN:
             self._spawn(one)
-        elif one in self.entities:
-            self._leave(one, at)
+        else:
+            name, player = one
+            self._leave(name, player, at)
 
-    def _join(self, name: str, at: float) -> None:
-        player = self.logs.players[name]
+    def _join(self, name: str, player: LoggedPlayer, at: float) -> None:
+        self.sequences.pop(name, None)
+        self.in_hand.pop(name, None)
+        self.placed[name], self.weapon[name] = player.placed, player.weapon
+        self.entities[name] = self.issued[name] = self._enter(name, player, at)
+
+    def _enter(self, name: str, player: LoggedPlayer, at: float) -> int:
         if player.placed:
-            self.entities[name] = self.to.place(
+            return self.to.place(
                 player.rig, team=player.team, name=name, weapon=player.weapon or "", server_time=max(at, 0.0)
             )
-            return
         drawing = None if player.interpolation_delay_s is None else Drawing(player.interpolation_delay_s)
-        self.entities[name] = self.to.admit(
+        return self.to.admit(
             connection=name, account=player.account, team=player.team, rig=player.rig, name=name,
             weapon=player.weapon, drawing=drawing, server_time=max(at, 0.0),
         )  # fmt: skip
@@ -158,9 +170,9 @@ class _Play:
         if spawn.position is not None:
             self.to.put(entity, spawn.position, spawn.server_time)
 
-    def _leave(self, name: str, at: float) -> None:
+    def _leave(self, name: str, player: LoggedPlayer, at: float) -> None:
         entity = self.entities.pop(name)
-        if self.logs.players[name].placed:
+        if player.placed:
             self.to.remove(entity, at)
         else:
             self.to.dismiss(name, at)
@@ -176,7 +188,8 @@ class _Play:
 
     def _ping(self, ping: LoggedPing) -> None:
         if ping.player in self.entities:
-            self.nonces[id(ping)] = self.to.ping(ping.player, ping.sent_at)
+            nonce = self.to.ping(ping.player, ping.sent_at)
+            self.nonces[id(ping)] = self.entities[ping.player], nonce
 
     def _claim(self, claim: LoggedClaim) -> None:
         fields = dict(claim.fields)
@@ -188,7 +201,7 @@ class _Play:
             fields["projectile"] = self.flown.get(claim.projectile or "", 0)
         self._at_hand(claim)
         said = {"kind": claim.kind, "actor": self.entities.get(claim.player, 0), **fields}
-        if self.logs.players[claim.player].placed:
+        if self.placed.get(claim.player, False):
             ruling = self.to.act(said["actor"], said, server_time=claim.received_at)
         else:
             ruling = self.to.rule(claim.player, msgspec.json.encode(said), received_at=claim.received_at)
@@ -203,7 +216,7 @@ class _Play:
         rules = self.to.referee.rules
         if self.logs.handled or player not in self.entities or weapon not in rules.weapons:
             return
-        if self.in_hand.get(player, self.logs.players[player].weapon) != weapon:
+        if self.in_hand.get(player, self.weapon[player]) != weapon:
             self.to.wield(self.entities[player], str(weapon), claim.received_at)
         self.in_hand[player] = str(weapon)
 
@@ -211,4 +224,6 @@ class _Play:
 def _told(what: int, one: Any) -> str:
     if what == TICK:
         return f"pose {one + 1}"
+    if what in (JOIN, LEAVE):
+        return str(one[0])
     return str(getattr(one, "where", None) or getattr(one, "player", None) or one)
