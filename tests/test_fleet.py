@@ -132,6 +132,10 @@ def test_a_sweep_that_was_killed_goes_on_where_it_stopped(matches, tmp_path):
     journal.close()
     second = run_sweep(tmp_path, Task(job="again"), recordings, LocalPool(1))
     assert (second.done, second.before, len(table(tmp_path, "again"))) == (2, 2, 4)
+    lines = (tmp_path / LINES).read_bytes().splitlines(keepends=True)
+    (tmp_path / LINES).write_bytes(b"".join([lines[0], b"?" + lines[1], *lines[2:]]))
+    with pytest.raises(tinclock.SweepError, match=r"journal.jsonl: line 2 can't be read"):
+        run_sweep(tmp_path, Task(job="again"), recordings, LocalPool(1))
 
 
 @contextlib.contextmanager

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import shutil
+import tomllib
 from collections import Counter
 
 import numpy as np
 import pytest
 from click.testing import CliRunner
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
@@ -229,6 +231,51 @@ def test_who_leaves_and_comes_back_is_a_new_entity_of_the_same_account(tmp_path)
     assert (first.hits, second.hits[0].victim) == ((), 3)
     (tmp_path / "who.csv").write_text("id,rig,in,out\na,gardener,0,\nb,gardener,0,0.55\nb,gardener,0.5,\n")
     assert "who.csv, line 4, column 'id': 'b' is there twice at once" in rule(file, "--check").output
+
+
+JUNK = [
+    "",
+    "nan",
+    "inf",
+    "1e308",
+    "-1",
+    "abc",
+    "é",
+    '"',
+    "a,b",
+    "\n",
+    "99999999999999999999",
+    "true",
+    "2026-01-01T00:00:00Z",
+]
+UNLIKE = [None, "", 0, -1, 1.5, True, [], {}, ["x", "y", "z"], "x", "t", {"column": "x"}, {"value": "b"}, {"value": 3},
+          "strike", "move", "iso", ["y", "x", "z"], ["x", "y", "z", "x"]]  # fmt: skip
+
+
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.data())
+def test_whatever_is_in_tables_and_mapping_ends_in_rulings_or_one_clear_error(tmp_path, data):
+    """Cells, rows and keys changed at random: nothing but this package's own errors comes out, and no warning."""
+    file = duel(tmp_path)
+    for name in data.draw(st.lists(st.sampled_from(["poses.csv", "shots.csv"]), max_size=2)):
+        lines = (tmp_path / name).read_text().split("\n")
+        row = data.draw(st.integers(0, len(lines) - 1))
+        cells = lines[row].split(",")
+        cells[data.draw(st.integers(0, len(cells) - 1))] = data.draw(st.sampled_from(JUNK))
+        lines[row] = ",".join(cells[: data.draw(st.integers(len(cells) - 1, len(cells)))])
+        (tmp_path / name).write_text("\n".join(lines))
+    tables = tomllib.loads(file.read_text())
+    if data.draw(st.booleans()):
+        inner = data.draw(st.sampled_from([tables, tables["players"], tables["poses"], tables["claims"][0]]))
+        inner[data.draw(st.sampled_from(sorted(inner)))] = data.draw(st.sampled_from(UNLIKE))
+    shutil.rmtree(tmp_path / "out", ignore_errors=True)
+    rules = tinclock.load_rules(tmp_path / "garden.toml")
+    try:
+        found = record_logs(read_logs(parse_log_map(tables), tmp_path, rules), rules, tmp_path / "out")
+        told = f"{len(found.rulings)} rulings"
+    except tinclock.TinClockError as error:
+        told = str(error)
+    assert told
 
 
 def test_json_lines_with_nested_values_and_iso_times_read_as_well(tmp_path):

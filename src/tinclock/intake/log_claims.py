@@ -150,12 +150,13 @@ class _Rows:
         ticks, at = self.poses.ticks[self.poses.published], self.poses.times[self.poses.published]
         later = np.searchsorted(at, shown, "right").clip(1, max(len(at) - 1, 1))
         out: list[View | None] = []
-        for index, high in enumerate(later.tolist()):
-            if len(at) < 2 or not np.isfinite(shown[index]):
+        sent, times = ticks.tolist(), at.tolist()
+        for high, when in zip(later.tolist(), shown.tolist(), strict=True):
+            if len(times) < 2 or not math.isfinite(when):
                 out.append(None)
                 continue
-            share = (shown[index] - at[high - 1]) / (at[high] - at[high - 1])
-            out.append(View(int(ticks[high - 1]), int(ticks[high]), float(min(max(share, 0.0), 1.0))))
+            share = (when - times[high - 1]) / (times[high] - times[high - 1])
+            out.append(View(sent[high - 1], sent[high], min(max(share, 0.0), 1.0)))
         return out
 
     def _half_trip(self, player: str, at: float) -> float:

@@ -38,12 +38,13 @@ class LogFrame:
 
     def places(self, theirs: Floats) -> Floats:
         """Places (n, 3), metres."""
-        return theirs @ self._world.T * self.metres
+        with np.errstate(invalid="ignore", over="ignore"):  # what isn't finite is told where it is read
+            return theirs @ self._world.T * self.metres
 
     def directions(self, theirs: Floats) -> Floats:
         """Unit directions (n, 3); NaN where there is none."""
-        ours = theirs @ self._world.T
-        with np.errstate(invalid="ignore", divide="ignore"):
+        with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
+            ours = theirs @ self._world.T
             unit: Floats = ours / np.linalg.norm(ours, axis=1, keepdims=True)
         return unit
 
@@ -51,13 +52,14 @@ class LogFrame:
         """Where one looks at these angles: unit directions (n, 3)."""
         yaw = yaw * self._angle
         up = np.zeros_like(yaw) if pitch is None else pitch * self._angle
-        told = np.stack([np.cos(up) * np.cos(yaw), np.cos(up) * np.sin(yaw), np.sin(up)], axis=1)
+        with np.errstate(invalid="ignore"):
+            told = np.stack([np.cos(up) * np.cos(yaw), np.cos(up) * np.sin(yaw), np.sin(up)], axis=1)
         return self.directions(told @ self._looks)
 
     def turns(self, theirs: Floats) -> Floats:
         """Quaternions (n, 4) xyzw, unit; NaN where there is none."""
         q = theirs[:, self._order]
-        with np.errstate(invalid="ignore", divide="ignore"):
+        with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
             q = q / np.linalg.norm(q, axis=1, keepdims=True)
         # R' = M R M^T has the axis det(M) M v and the same angle
         return times(np.hstack([self._mirror * q[:, :3] @ self._world.T, q[:, 3:]]), self._last)

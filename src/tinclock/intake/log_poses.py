@@ -122,7 +122,8 @@ def _instants(
         if at is None:
             return ticks, ticks / reading.rules.match.tick_rate_hz, 0.0
         _same_times(file, said, ticks, at)
-    first = float(np.nanmin(at)) if len(at) and reading.mapping.units.time_zero is None else 0.0
+    known = at[np.isfinite(at)]
+    first = float(known.min()) if len(known) and reading.mapping.units.time_zero is None else 0.0
     return ticks, at, first
 
 

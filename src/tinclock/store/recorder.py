@@ -314,7 +314,7 @@ def _in_order(entities: Sequence[int] | NDArray[np.int64], bones: Poses) -> tupl
 
 def _refuse_far(flat: NDArray[np.floating], bad: int) -> None:
     place = flat[bad, :3]
-    if np.isfinite(place).all() and np.abs(place).max() * PLACE_STEPS_PER_M > FARTHEST_STEPS:
+    if np.isfinite(place).all() and np.abs(place).max() > FARTHEST_STEPS / PLACE_STEPS_PER_M:
         most = FARTHEST_STEPS / PLACE_STEPS_PER_M / 1000.0
         raise BadArrayError("bones", f"places within {most:.0f} km of the origin", f"{place.tolist()}", bad)
 

@@ -87,14 +87,19 @@ class Journal:
 
     def entries(self) -> Iterator[Entry]:
         """The last word on each recording, in the order in which they were first done."""
-        decode = msgspec.json.Decoder(Entry).decode
-        last: dict[str, int] = {}
-        with (self.folder / LINES).open("rb") as file:
-            for number, line in enumerate(file):
-                last[decode(line).recording] = number
+        last = {entry.recording: number for number, entry in enumerate(self._lines())}
         lines = set(last.values())
+        yield from (entry for number, entry in enumerate(self._lines()) if number in lines)
+
+    def _lines(self) -> Iterator[Entry]:
+        decode = msgspec.json.Decoder(Entry).decode
         with (self.folder / LINES).open("rb") as file:
-            yield from (decode(line) for number, line in enumerate(file) if number in lines)
+            for number, line in enumerate(file, 1):
+                try:
+                    yield decode(line)
+                except (msgspec.DecodeError, UnicodeDecodeError) as error:
+                    problem = f"line {number} can't be read ({error}); take it out, and its recording is done again"
+                    raise SweepError(self.folder / LINES, problem) from None
 
     def write_tables(self) -> list[Path]:
         """All that is done so far, as Parquet; rows lie by recording."""
