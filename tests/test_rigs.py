@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import base64
 import json
+import sys
 import tomllib
+from pathlib import Path
 
 import numpy as np
 import pytest
 import trimesh
 from click.testing import CliRunner
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation, Slerp
 
 import tinclock
@@ -275,3 +279,35 @@ def test_a_clip_that_cannot_be_read_says_where(rules, tmp_path):
     assert told.exit_code == 1
     assert "animations[0]: node" in told.output
     assert "interpolation 'WAVY'" in told.output
+
+
+ANYTHING = [None, "", 0, -1, 1.5, 10**9, True, [], {}, "x", [0, 0, 0, 0], "MAT4", "VEC3", 5126, 5121, 1e300]
+
+
+@settings(max_examples=200, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.randoms(use_true_random=False))
+def test_whatever_a_file_says_it_is_read_or_refused_with_the_place(tmp_path, random):
+    """A value anywhere in it replaced or taken out: a rig and its clips, or one error that names the file."""
+    sys.path.insert(0, str(Path(__file__).parents[1] / "examples"))
+    from bring_a_gltf import write_character
+
+    path = tmp_path / "hero.gltf"
+    write_character(path)
+    inner = document = json.loads(path.read_text())
+    while True:
+        key = random.choice(list(inner) if isinstance(inner, dict) else range(len(inner)))
+        if not isinstance(inner[key], (dict, list)) or not inner[key] or random.random() < 0.15:
+            break
+        inner = inner[key]
+    if random.random() < 0.2:
+        del inner[key]
+    else:
+        inner[key] = random.choice(ANYTHING)
+    path.write_text(json.dumps(document))
+    try:
+        fitted, _ = fit_rig(read_skin(path))
+        told = [Rig("hero", fitted), *(clip.poses([0.1]) for clip in read_clips(path))]
+    except tinclock.RulesError as error:
+        told = str(error)
+        assert "hero.gltf" in told or "rig" in told
+    assert len(told)

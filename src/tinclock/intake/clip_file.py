@@ -8,24 +8,26 @@ over: no hitbox follows them.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
 from tinclock.core.arrays import require_shape
 from tinclock.core.errors import RulesError
-from tinclock.intake.skin_file import FORWARD, Document, read_skin
+from tinclock.intake.gltf_file import Document
+from tinclock.intake.skin_file import FLAT, FORWARD, skin_in
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from numpy.typing import ArrayLike, NDArray
 
+    from tinclock.intake.gltf_file import Animation
     from tinclock.intake.skin_file import Skin
 
     Floats = NDArray[np.float64]
 
-_WHAT = {"translation": 3, "rotation": 4, "scale": 3}
+_WHAT = {"translation": "VEC3", "rotation": "VEC4", "scale": "VEC3"}
 
 
 class Channel(NamedTuple):
@@ -87,6 +89,8 @@ class Clip(NamedTuple):
     def poses(self, times: ArrayLike) -> Floats:
         """The bones at times from its start: (n, bones, 7) float64, xyz and quaternion xyzw, in the body frame.
 
+        Raises `RulesError` where the clip mirrors a joint or squeezes it flat.
+
         times : (n,) float64, seconds. `rooted_bones(rig, roots, clip.poses([t])[0])` puts bodies into such a pose.
         """
         from scipy.spatial.transform import Rotation
@@ -95,7 +99,12 @@ class Clip(NamedTuple):
         world = self.nodes.world(at, self.channels)
         out = np.empty((len(at), len(self.skin.names), 7))
         for joint, node in enumerate(self.nodes.joints):
-            axes = world[:, node, :3, :3] / np.linalg.norm(world[:, node, :3, :3], axis=1, keepdims=True)
+            axes = world[:, node, :3, :3]
+            lengths = np.linalg.norm(axes, axis=1, keepdims=True)
+            axes = axes / np.where(lengths > 0.0, lengths, 1.0)
+            if not (np.linalg.det(axes) > FLAT).all():
+                problem = f"clip {self.name!r}: mirrors or flattens the joint {self.skin.names[joint]!r}"
+                raise RulesError(self.nodes.source, [problem])
             since = FORWARD @ axes @ self.skin.turns[joint].T @ FORWARD.T
             out[:, joint, 3:] = Rotation.from_matrix(since).as_quat()
             out[:, joint, :3] = world[:, node, :3, 3] @ FORWARD.T * self.nodes.metres_per_unit
@@ -112,6 +121,7 @@ class _Nodes(NamedTuple):
     turns: Floats
     scales: Floats
     metres_per_unit: float
+    source: str
 
     def world(self, times: Floats, channels: Sequence[Channel]) -> Floats:
         """World matrices of all nodes: (n, nodes, 4, 4), in the file's frame."""
@@ -135,74 +145,66 @@ class _Nodes(NamedTuple):
 
 def read_clips(path: str | Path, metres_per_unit: float = 1.0) -> tuple[Clip, ...]:
     """The animations of a .gltf or .glb character with a skin. Raises `RulesError` naming what is wrong."""
-    skin, document = read_skin(path, metres_per_unit), Document(Path(path))
-    try:
-        nodes = _nodes(document, metres_per_unit)
-    except (KeyError, IndexError, TypeError, ValueError) as error:
-        if isinstance(error, RulesError):
-            raise
-        raise RulesError(str(path), [f"nodes: can't be read: {type(error).__name__}: {error}"]) from None
+    document = Document(Path(path))
+    skin, nodes = skin_in(document, metres_per_unit), _nodes(document, metres_per_unit)
     clips = []
-    for number, table in enumerate(document.tables.get("animations") or []):
-        channels = tuple(_channels(document, table, f"animations[{number}]", len(nodes.parents)))
+    for number, table in enumerate(document.tables.animations):
+        channels = tuple(_channels(document, table, f"animations[{number}]"))
         if channels:
             seconds = max(float(channel.times[-1]) for channel in channels)
-            clips.append(Clip(str(table.get("name") or f"clip {number}"), seconds, skin, nodes, channels))
+            clips.append(Clip(table.name or f"clip {number}", seconds, skin, nodes, channels))
     return tuple(clips)
 
 
-def _channels(document: Document, table: dict[str, Any], where: str, nodes: int) -> list[Channel]:
-    out = []
-    try:
-        for channel in table["channels"]:
-            target, sampler = channel["target"], table["samplers"][channel["sampler"]]
-            what, node = target["path"], target.get("node")
-            if what not in _WHAT or node is None:
-                continue
-            times = document.array(sampler["input"]).reshape(-1).astype(float)
-            values = document.array(sampler["output"]).astype(float)
-            way, width = sampler.get("interpolation", "LINEAR"), _WHAT[what]
-            shape = (len(times), 3, width) if way == "CUBICSPLINE" else (len(times), width)
-            if way not in ("STEP", "LINEAR", "CUBICSPLINE") or not 0 <= node < nodes:
-                raise RulesError(document.source, [f"{where}: node {node}, interpolation {way!r}: not in glTF 2.0"])
-            if not len(times) or (np.diff(times) <= 0.0).any() or not np.isfinite(values).all():
-                raise RulesError(document.source, [f"{where}: times of keys must rise and values must be finite"])
-            values = values.reshape(shape)
-            if what == "rotation" and not (values[:, 1] if way == "CUBICSPLINE" else values).any(axis=1).all():
-                raise RulesError(document.source, [f"{where}: a rotation is all zeros"])
-            out.append(Channel(node, what, way, times, values))
-    except (KeyError, IndexError, TypeError, ValueError) as error:
-        if isinstance(error, RulesError):
-            raise
-        raise RulesError(document.source, [f"{where}: can't be read: {type(error).__name__}: {error}"]) from None
-    return out
+def _channels(document: Document, table: Animation, where: str) -> Iterator[Channel]:
+    for channel in table.channels:
+        what, node = channel.target.path, channel.target.node
+        sampler = document.pick(table.samplers, channel.sampler, f"{where}.channels")
+        if what not in _WHAT or node is None:
+            continue
+        document.pick(document.tables.nodes, node, f"{where}.channels")
+        way, kind = sampler.interpolation, _WHAT[what]
+        if way not in ("STEP", "LINEAR", "CUBICSPLINE"):
+            raise document.fail(where, f"node {node}, interpolation {way!r}: not in glTF 2.0")
+        times = document.array(sampler.input, "SCALAR", where)[:, 0].astype(float)
+        values = document.array(sampler.output, kind, where).astype(float)
+        each = 3 if way == "CUBICSPLINE" else 1
+        if not len(times) or (np.diff(times) <= 0.0).any() or len(values) != each * len(times):
+            raise document.fail(
+                where, f"node {node}: {len(times)} keys, whose times must rise, for {len(values)} values"
+            )
+        values = values.reshape(len(times), 3, -1) if each == 3 else values
+        if what == "rotation" and not (values[:, 1] if each == 3 else values).any(axis=1).all():
+            raise document.fail(where, f"node {node}: a rotation is all zeros")
+        yield Channel(node, what, way, times, values)
 
 
 def _nodes(document: Document, metres_per_unit: float) -> _Nodes:
     from scipy.spatial.transform import Rotation
 
-    tables = document.tables["nodes"]
+    tables = document.tables.nodes
     parents = [-1] * len(tables)
-    for number, table in enumerate(tables):
-        for child in table.get("children", ()):
+    for number, node in enumerate(tables):
+        for child in node.children:
             parents[child] = number
     order: list[int] = []
     while len(order) < len(tables):
         ready = [n for n, parent in enumerate(parents) if n not in order and (parent < 0 or parent in order)]
         if not ready:
-            raise RulesError(document.source, ["nodes: some are their own ancestors"])
+            raise document.fail("nodes", "some are their own ancestors")
         order += ready
     places, scales = np.zeros((len(tables), 3)), np.ones((len(tables), 3))
     turns = np.tile([0.0, 0.0, 0.0, 1.0], (len(tables), 1))
-    for number, table in enumerate(tables):
-        if "matrix" in table:
-            matrix = np.array(table["matrix"], float).reshape(4, 4).T
+    for number, node in enumerate(tables):
+        places[number], turns[number], scales[number] = node.translation, node.rotation, node.scale
+        if node.matrix is not None:
+            matrix = np.array(node.matrix).reshape(4, 4).T
             scales[number] = np.linalg.norm(matrix[:3, :3], axis=0)
+            if not (scales[number].all() and np.linalg.det(matrix[:3, :3] / scales[number]) > FLAT):
+                raise document.fail(f"nodes[{number}].matrix", "mirrors or flattens; that isn't read")
             turns[number] = Rotation.from_matrix(matrix[:3, :3] / scales[number]).as_quat()
             places[number] = matrix[:3, 3]
-        else:
-            places[number] = table.get("translation", places[number])
-            turns[number] = table.get("rotation", turns[number])
-            scales[number] = table.get("scale", scales[number])
-    joints = tuple(document.tables["skins"][0]["joints"])
-    return _Nodes(tuple(order), tuple(parents), joints, places, turns, scales, metres_per_unit)
+        if not (turns[number].any() and np.isfinite([*places[number], *turns[number], *scales[number]]).all()):
+            raise document.fail(f"nodes[{number}]", "a rotation is all zeros, or a number isn't finite")
+    joints = tuple(document.tables.skins[0].joints)
+    return _Nodes(tuple(order), tuple(parents), joints, places, turns, scales, metres_per_unit, document.source)

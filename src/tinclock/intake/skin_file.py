@@ -1,28 +1,25 @@
 """Skeletons and skinned meshes from glTF 2.0: joints, where they lie at rest, and which vertices each one moves.
 
-Of the format (Khronos, glTF 2.0 specification, sections 3.6 and 3.7.3) what a skin needs is read: accessors of any
-component type, with strides and normalised weights, in buffers inside the file, beside it, or written into it as text.
-Sparse accessors and compressed meshes are refused.
+See the specification (Khronos, glTF 2.0), sections 3.6 and 3.7.3, and `gltf_file` for what is read of it.
 """
 
 from __future__ import annotations
 
-import base64
-import struct
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from tinclock.core.errors import RulesError
+from tinclock.intake.gltf_file import Document
 from tinclock.intake.mesh_file import UPRIGHT
 
 FORWARD = np.array([[0.0, 0.0, 1.0], [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
 """glTF has y up and models that face +z; here z is up and bodies face +x, with their left at +y."""
-_TYPES = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
-_WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
+
+
+FLAT = 1e-6
+"""Axes of unit length with a determinant below this lie in a plane, or nearly."""
 
 
 class Skin(NamedTuple):
@@ -57,23 +54,27 @@ class Skin(NamedTuple):
 
 def read_skin(path: str | Path, metres_per_unit: float = 1.0) -> Skin:
     """The first skin of a .gltf or .glb file. Raises `RulesError` naming what it lacks."""
-    document = Document(Path(path))
-    skins = document.tables.get("skins") or []
-    if not skins:
-        raise RulesError(str(path), ["skins: none; a rig needs a mesh that is bound to a skeleton"])
-    joints = skins[0]["joints"]
-    place = {node: k for k, node in enumerate(joints)}
-    nodes = document.tables["nodes"]
-    names = tuple(str(nodes[node].get("name") or f"joint {k}") for k, node in enumerate(joints))
-    parents = np.full(len(joints), -1, np.int64)
-    for node in joints:
-        for child in nodes[node].get("children", ()):
+    return skin_in(Document(Path(path)), metres_per_unit)
+
+
+def skin_in(document: Document, metres_per_unit: float) -> Skin:
+    """The first skin of a document."""
+    tables = document.tables
+    if not tables.skins:
+        raise document.fail("skins", "none; a rig needs a mesh that is bound to a skeleton")
+    skin = tables.skins[0]
+    nodes = [document.pick(tables.nodes, node, "skins[0].joints") for node in skin.joints]
+    place = {node: k for k, node in enumerate(skin.joints)}
+    if len(place) < len(nodes):
+        raise document.fail("skins[0].joints", "names a node twice")
+    names = tuple(node.name or f"joint {k}" for k, node in enumerate(nodes))
+    parents = np.full(len(nodes), -1, np.int64)
+    for k, node in enumerate(nodes):
+        for child in node.children:
             if child in place:
-                parents[place[child]] = place[node]
-    bind = np.tile(np.eye(4), (len(joints), 1, 1))
-    if "inverseBindMatrices" in skins[0]:
-        bind = np.linalg.inv(document.array(skins[0]["inverseBindMatrices"]).reshape(-1, 4, 4).transpose(0, 2, 1))
-    vertices, owner = _bound(document, nodes)
+                parents[place[child]] = k
+    bind = _bind(document, skin.inverse_bind_matrices, len(nodes))
+    vertices, owner = _bound(document, len(nodes))
     turns = bind[:, :3, :3] / np.linalg.norm(bind[:, :3, :3], axis=1, keepdims=True)
     return Skin(
         names, parents, bind[:, :3, 3] @ FORWARD.T * metres_per_unit, turns,
@@ -81,76 +82,45 @@ def read_skin(path: str | Path, metres_per_unit: float = 1.0) -> Skin:
     )  # fmt: skip
 
 
-def _bound(document: Document, nodes: list[dict[str, Any]]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+def _bind(document: Document, number: int | None, joints: int) -> NDArray[np.float64]:
+    """Where each joint was when the mesh was bound to it: (j, 4, 4)."""
+    where = "skins[0].inverseBindMatrices"
+    if number is None:
+        return np.tile(np.eye(4), (joints, 1, 1))
+    found = document.array(number, "MAT4", where).astype(float)
+    if len(found) < joints:
+        raise document.fail(where, f"{len(found)} matrices for {joints} joints")
+    inverse = found[:joints].reshape(-1, 4, 4).transpose(0, 2, 1)
+    lengths = np.linalg.norm(inverse[:, :3, :3], axis=1, keepdims=True)
+    axes = inverse[:, :3, :3] / np.where(lengths > 0.0, lengths, 1.0)
+    flat = np.flatnonzero((np.linalg.det(axes) < FLAT) | (inverse[:, 3, 3] == 0.0))
+    if len(flat):
+        raise document.fail(where, f"the matrix of joint {flat[0]} mirrors or flattens; that isn't read")
+    return np.linalg.inv(inverse)
+
+
+def _bound(document: Document, joints: int) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """Every vertex of the meshes that the first skin moves, and the joint that moves it most."""
     places, owners = [], []
-    for node in nodes:
-        if node.get("skin") != 0 or "mesh" not in node:
+    for number, node in enumerate(document.tables.nodes):
+        if node.skin != 0 or node.mesh is None:
             continue
-        for primitive in document.tables["meshes"][node["mesh"]]["primitives"]:
-            named = primitive["attributes"]
+        mesh = document.pick(document.tables.meshes, node.mesh, f"nodes[{number}].mesh")
+        for k, primitive in enumerate(mesh.primitives):
+            named, where = primitive.attributes, f"meshes[{node.mesh}].primitives[{k}].attributes"
             if not {"POSITION", "JOINTS_0", "WEIGHTS_0"} <= named.keys():
                 continue
-            places.append(document.array(named["POSITION"]).astype(float))
-            joints, weights = document.array(named["JOINTS_0"]), document.array(named["WEIGHTS_0"]).astype(float)
-            owners.append(joints[np.arange(len(joints)), weights.argmax(1)].astype(np.int64))
-    if not places:
-        problem = "meshes: no vertices with POSITION, JOINTS_0 and WEIGHTS_0 belong to the first skin"
-        raise RulesError(document.source, [problem])
+            points = document.array(named["POSITION"], "VEC3", where).astype(float)
+            moved = document.array(named["JOINTS_0"], "VEC4", where)
+            weights = document.array(named["WEIGHTS_0"], "VEC4", where).astype(float)
+            if not len(points) == len(moved) == len(weights):
+                raise document.fail(where, f"{len(points)} places, {len(moved)} joints, {len(weights)} weights")
+            owner = moved[np.arange(len(moved)), weights.argmax(1)].astype(np.int64)
+            if len(owner) and not 0 <= owner.min() <= owner.max() < joints:
+                raise document.fail(where, f"JOINTS_0 names joint {owner.max()}, but there are {joints}")
+            places.append(points)
+            owners.append(owner)
+    if not sum(map(len, places)):
+        problem = "no vertices with POSITION, JOINTS_0 and WEIGHTS_0 belong to the first skin"
+        raise document.fail("meshes", problem)
     return np.concatenate(places), np.concatenate(owners)
-
-
-class Document:
-    """A glTF file's tables and buffers."""
-
-    def __init__(self, path: Path) -> None:
-        self.source, self._folder = str(path), path.parent
-        try:
-            data = path.read_bytes()
-        except OSError as error:
-            raise RulesError(self.source, [f"can't be read: {error.strerror}"]) from None
-        self._inside = b""
-        try:
-            text = data
-            if data[:4] == b"glTF":
-                (length,) = struct.unpack_from("<I", data, 12)
-                text, rest = data[20 : 20 + length], data[20 + length :]
-                self._inside = rest[8 : 8 + struct.unpack_from("<I", rest, 0)[0]] if len(rest) >= 8 else b""
-            self.tables: dict[str, Any] = msgspec.json.decode(text, type=dict[str, Any])
-        except (struct.error, msgspec.DecodeError, RecursionError) as error:
-            raise RulesError(self.source, [f"is no glTF 2.0 file: {error}"]) from None
-        self._buffers: dict[int, bytes] = {}
-
-    def _buffer(self, number: int) -> bytes:
-        if number not in self._buffers:
-            uri = self.tables["buffers"][number].get("uri")
-            if uri is None:
-                self._buffers[number] = self._inside
-            elif uri.startswith("data:"):
-                self._buffers[number] = base64.b64decode(uri.partition(",")[2])
-            else:
-                file = (self._folder / uri).resolve()
-                if self._folder.resolve() not in file.parents:
-                    raise RulesError(self.source, [f"buffers[{number}].uri: {uri!r} leads out of the folder"])
-                self._buffers[number] = file.read_bytes()
-        return self._buffers[number]
-
-    def array(self, number: int) -> NDArray[Any]:
-        """An accessor as (count, width); raises `RulesError` for what isn't read here or doesn't fit."""
-        try:
-            accessor = self.tables["accessors"][number]
-            if "sparse" in accessor or "bufferView" not in accessor:
-                raise RulesError(self.source, [f"accessors[{number}]: sparse or compressed ones aren't read"])
-            view = self.tables["bufferViews"][accessor["bufferView"]]
-            kind, width = np.dtype(_TYPES[accessor["componentType"]]), _WIDTHS[accessor["type"]]
-            start = view.get("byteOffset", 0) + accessor.get("byteOffset", 0)
-            step = view.get("byteStride") or kind.itemsize * width
-            data = np.ndarray(
-                (accessor["count"], width), kind, self._buffer(view["buffer"]), start, (step, kind.itemsize)
-            )
-        except (KeyError, IndexError, TypeError, ValueError, OSError) as error:
-            told = f"accessors[{number}]: can't be read: {type(error).__name__}: {error}"
-            raise RulesError(self.source, [told]) from None
-        if accessor.get("normalized"):
-            return data.astype(float) / np.iinfo(kind).max
-        return data.copy()
