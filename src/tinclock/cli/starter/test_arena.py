@@ -6,7 +6,10 @@ import json
 import math
 
 import pytest
-from arena import Arena
+from arena import HERE, Arena
+
+import tinclock
+from tinclock.testing import Stage
 
 RATE = 64.0
 
@@ -53,6 +56,17 @@ def arena():
     for tick in range(65):
         match.step(tick / RATE)
     return match
+
+
+def test_five_shots_to_the_body_or_three_to_the_head_kill():
+    for part, shots in (("body", 5), ("head", 3)):
+        stage = Stage(tinclock.load_rules(HERE / "rules.toml"))
+        stage.enter("ada", weapon="popper")
+        stage.enter("bob", (10.0, 0.0, 0.0))
+        stage.run(1.0)
+        for shot in range(1, shots + 1):
+            assert stage.shoot("ada", "bob", part=part).hits[0].lethal is (shot == shots)
+            stage.run(0.25)
 
 
 def test_a_shot_at_somebody_counts_by_the_servers_numbers(arena):
