@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import assert_type
 
 import numpy as np
@@ -10,6 +11,13 @@ from numpy.typing import NDArray
 
 import tinclock
 from tinclock.core.timeline.hitboxes import Hitboxes
+from tinclock.intake.log_map import load_log_map
+from tinclock.intake.logs import read_logs
+from tinclock.store.from_logs import record_logs
+from tinclock.sweep.jobs import Task
+from tinclock.sweep.pools import LocalPool
+from tinclock.sweep.run import run_sweep
+from tinclock.testing import Stage
 
 
 def rulings(rules: tinclock.Rules, level: tinclock.Level) -> None:
@@ -71,3 +79,19 @@ def recordings(referee: tinclock.Referee) -> None:
     assert_type(recording.verify(), list[str])
     assert_type(tinclock.rule_again(recording).as_recorded, bool)
     assert_type(list(recording.rulings(1.0, 2.0)), list[tinclock.Ruling])
+
+
+def stage(rules: tinclock.Rules) -> None:
+    made = Stage(rules)
+    assert_type(made.enter("ada", (0.0, 0.0, 0.0)), int)
+    assert_type(made.run(1.0), list[tinclock.Ruling])
+    assert_type(made.shoot("ada", "ada", part="head"), tinclock.Ruling)
+    assert_type(made.health("ada"), float)
+
+
+def other_servers_logs(rules: tinclock.Rules) -> None:
+    mapping = load_log_map("mapping.toml")
+    found = record_logs(read_logs(mapping, ".", rules), rules, Path("evening"))
+    assert_type(found.rulings, list[tuple[str, tinclock.Ruling]])
+    swept = run_sweep(Path("results"), Task(job="again"), [Path("evening")], LocalPool())
+    assert_type(swept.broken, list[tuple[str, str]])
