@@ -47,6 +47,12 @@ def table(folder, name):
     return parquet.read_table(folder / f"{name}.parquet").to_pylist()
 
 
+def bare(recording, folder):
+    """A copy without anything beside it."""
+    shutil.copytree(recording, folder / "bare")
+    return folder / "bare"
+
+
 def sweep(*arguments):
     return CliRunner().invoke(main, ["sweep", *map(str, arguments)])
 
@@ -90,6 +96,17 @@ def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_
     assert [(r["line"], r["hits"], r["upheld"]) for r in rows] == 3 * [
         (line, row["hits"], row["upheld"]) for line, row in alone.items()
     ]
+    claimed = [row for row in table(tmp_path / "fair", "claimed") if row["line"] == "all"]
+    rulings = [r for r in tinclock.Recording(few[0]).rulings() if r.kind in ("shot", "strike") and r.account]
+    asked = json.loads(CliRunner().invoke(main, ["fairness", str(bare(few[0], tmp_path)), "--json"]).stdout)["claimed"]
+    assert {key: claimed[0][key] for key in ("claimed", "counted", "denied")} == {
+        key: asked["all"][key] for key in ("claimed", "counted", "denied")
+    }
+    hits = sum(bool(ruling.hits) for ruling in rulings)
+    assert 0 < claimed[0]["counted"] <= hits
+    assert claimed[0]["claimed"] == sum(
+        claimed[0][key] for key in ("counted", "elsewhere", "missed", "denied")
+    ) == sum(row["claimed"] for line, row in asked.items() if line != "all")  # fmt: skip
     store = tmp_path / "cases"
     for _ in range(2):
         done = sweep("weigh", *few, "--into", tmp_path / "weigh", "--store", store, "--jobs", 2)

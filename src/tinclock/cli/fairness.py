@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -22,15 +22,20 @@ from tinclock.cli.reading import (
     written,
 )
 
+if TYPE_CHECKING:
+    from tinclock.store.recording import Recording
+
 EPILOG = """
 \b
 Examples:
   tinclock fairness evening                              by the recorded rules, quality by quality
   tinclock fairness evening --sweep 0:0.4:0.05           and against max_rewind_s, in seconds
   tinclock fairness evening --sweep 0:0.4:0.05 --figure fairness.png
+  tinclock fairness matches/2026-11-26                   your own: what became of the hits that clients claimed
 
 \b
-Needs to know what screens showed: the folder that `tinclock play` wrote beside the recording.
+What screens showed is in the folder that `tinclock play` wrote beside the recording. Without it, shares are of the
+hits that clients claimed, the unfair ones' too, and there is no sweep.
 In a sweep nobody dies, so that each shot is judged by itself.
 """
 
@@ -48,16 +53,24 @@ def fairness(
     recording: Path, truth_folder: Path | None, sweep: str | None, figure: Path | None, level_file: Path | None,
     as_json: bool,
 ) -> None:  # fmt: skip
-    """Say what share of honest hits on screen counted, and how long after reaching cover victims were still hit."""
+    """Say what share of honest hits on screen counted, and how long after reaching cover victims were still hit.
+
+    Where nobody knows what screens showed: what became of the hits that clients claimed.
+    """
     from tinclock.garden.judged import judge
     from tinclock.garden.truth import read_truth
+    from tinclock.store.listing import BESIDE
 
     if figure is not None and sweep is None:
         raise click.UsageError("--figure draws a --sweep; give one")
     console = console_for(as_json)
     with told_plainly():
         source, level = opened(recording, False), level_from(level_file)
-        truth = read_truth(truth_folder or recording.with_name(recording.name + "-truth"))
+        beside = truth_folder or recording.with_name(recording.name + BESIDE)
+        if truth_folder is None and sweep is None and not beside.exists():
+            _claimed(console, source, as_json)
+            return
+        truth = read_truth(beside)
         values = [] if sweep is None else span(f"view.max_rewind_s={sweep}")[1]
         with progress(console, "ruling again") as show:
             caps = [None, *values]
@@ -75,6 +88,35 @@ def fairness(
         click.echo(json.dumps(report, indent=2))
         return
     _print(console, report)
+
+
+def _claimed(console: Any, source: Recording, as_json: bool) -> None:
+    """The same for a recording of which only the claims are known."""
+    from tinclock.store.claimed import claimed_hits
+
+    with progress(console, "reading") as show:
+        found = claimed_hits(source, show)
+    if as_json:
+        claimed = {line: {**one.told(), "lost": one.lost} for line, one in found.items()}
+        click.echo(json.dumps({"recording": str(source.path), "claimed": claimed}, indent=2))
+        return
+    console.print(
+        f"[bold]{source.path}[/]: what became of the shots and blows of which clients said whom they hit",
+        highlight=False, soft_wrap=True,
+    )  # fmt: skip
+    names = ("claimed", "counted", "on another", "on nobody", "denied", "past the cap", "rewound", "95th")
+    rows = _table("line", *names)
+    for line, one in found.items():
+        told = one.told()
+        rows.add_row(
+            line, str(one.claimed), _share(one.counted / one.claimed), str(one.elsewhere), str(one.missed),
+            str(one.denied), str(one.capped), _ms(told["median_rewound_s"]), _ms(told["p95_rewound_s"]),
+        )  # fmt: skip
+    console.print(rows)
+    for code, count in found["all"].lost.items() if "all" in found else ():
+        console.print(f"  not counted: {count} x {code}", highlight=False)
+    if not found:
+        console.print("no client said whom it had hit; claims may name a victim", highlight=False)
 
 
 def _print(console: Any, report: dict[str, Any]) -> None:

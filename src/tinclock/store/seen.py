@@ -10,11 +10,12 @@ import msgspec
 import numpy as np
 
 from tinclock.core.evidence.course import Seen
-from tinclock.core.evidence.observe import AIMED, Line, Observer
+from tinclock.core.evidence.observe import AIMED, Observer
 from tinclock.core.evidence.scene import Party, Scene, scene_from
 from tinclock.core.evidence.sight import Sight
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.records import Ruling
+from tinclock.store.lines import Lines
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -30,7 +31,6 @@ STRETCH_S = 5.0
 _RULING = msgspec.json.Decoder(Ruling).decode
 REACH_BACK_S = 1.4
 """A stretch's scene reaches so much further back: over the oldest view, and what was to be seen before it."""
-LINE_WINDOW_S = 10.0
 
 
 Body = tuple[Any, Any, Any]
@@ -70,8 +70,7 @@ class _Reading:
         self._parties: dict[int, Party] = {}
         self._observer = Observer(header.rules, self._parties, Sight(recording.level_or(level)))
         self._held: deque[tuple[NDArray[np.float64], dict[int, Body]]] = deque()
-        self._asked: dict[int, float] = {}
-        self._lines = _Lines()
+        self._lines = Lines()
 
     def take(self, flushes: list[Flush]) -> Seen | None:
         """What a few flushes hold."""
@@ -79,7 +78,7 @@ class _Reading:
         claims: Counter[str] = Counter()
         for flush in flushes:
             self._people(flush)
-            self._pings(flush)
+            self._lines.take(self._recording.piece("pings", flush))
             table = self._recording.piece("rulings", flush)
             claims.update(account for account in table["account"].to_pylist() if account)
             rulings += _telling(table)
@@ -108,16 +107,6 @@ class _Reading:
             account = given.get("account", "")
             team = given.get("team", "") if account else "\0server"
             self._parties[entity] = Party(entity, account, given.get("connection", ""), team, delay, key)
-
-    def _pings(self, flush: Flush) -> None:
-        table = self._recording.piece("pings", flush)
-        for name, text, answer in zip(*(table[c].to_pylist() for c in ("call", "arguments", "answer")), strict=True):
-            given = msgspec.json.decode(text)
-            if name == "ping":
-                self._asked[int(answer)] = given["sent_at"]
-            elif answer == '"used"' and given["nonce"] in self._asked:
-                sent = self._asked.pop(given["nonce"])
-                self._lines.answer(given["connection"], sent, given["client_time"], given["received_at"])
 
     def _scene(self, flushes: list[Flush], from_s: float) -> Scene:
         for flush in flushes:
@@ -174,29 +163,6 @@ class _Reading:
             eyes = np.concatenate([places[:, rig.eye_bone], turns], 1)
             out[who] = (np.searchsorted(numbers, tick[begin : begin + ticks]), places, eyes)
         return out
-
-
-class _Lines:
-    """Each connection's shortest round trip of the last while, and its jitter (RFC 3550, section 6.4.1)."""
-
-    def __init__(self) -> None:
-        self.now: dict[str, Line] = {}
-        self._trips: dict[str, deque[tuple[float, float]]] = {}
-        self._transit: dict[str, float] = {}
-
-    def answer(self, connection: str, sent_at: float, client_time: float, received_at: float) -> None:
-        """An answer to a ping. Of the trips only those are kept that are shorter than all later ones."""
-        trips, trip = self._trips.setdefault(connection, deque()), received_at - sent_at
-        while trips and trips[-1][1] >= trip:
-            trips.pop()
-        trips.append((received_at, trip))
-        while trips[0][0] < received_at - LINE_WINDOW_S:
-            trips.popleft()
-        jitter = self.now[connection].jitter_s if connection in self.now else 0.0
-        transit = received_at - client_time
-        before = self._transit.get(connection, transit)
-        self._transit[connection] = transit
-        self.now[connection] = Line(trips[0][1], jitter + (abs(transit - before) - jitter) / 16.0)
 
 
 def _telling(table: Any) -> list[Ruling]:

@@ -11,6 +11,7 @@ from tinclock.core.errors import TinClockError
 from tinclock.core.evidence.weights import Weights
 from tinclock.core.records import Finding
 from tinclock.core.rules import Rules
+from tinclock.store.listing import BESIDE
 from tinclock.sweep.tables import COLUMNS
 
 if TYPE_CHECKING:
@@ -147,9 +148,14 @@ def _why(ruling: Ruling | None) -> str | None:
 def _fairness(task: Task, recording: Recording) -> tuple[Rows, None]:
     from tinclock.garden.judged import judge
     from tinclock.garden.truth import read_truth
+    from tinclock.store.claimed import claimed_hits
 
-    truth = read_truth(recording.path.with_name(recording.path.name + "-truth"))
-    level, rows = _level(task), Rows(shooters=[], victims=[])
+    rows = Rows(shooters=[], victims=[])
+    rows["claimed"] = [{"line": line, **found.told()} for line, found in claimed_hits(recording).items()]
+    beside = recording.path.with_name(recording.path.name + BESIDE)
+    if not beside.exists():
+        return rows, None
+    truth, level = read_truth(beside), _level(task)
     for cap in (None, *task.caps_s):
         found = judge(recording, truth, level, cap)
         for name in ("shooters", "victims"):

@@ -38,7 +38,9 @@ def _fairness(rows: Any) -> dict[str, Any]:
             sums = out.setdefault(f"{row['max_rewind_s']:g}", dict.fromkeys(names, 0))
             for name in names:
                 sums[name] += row[name]
-    return {"by_max_rewind_s": out}
+    named = ("claimed", "counted", "elsewhere", "missed", "denied", "capped")
+    table = [row for row in rows("claimed") if row["line"] == "all"]
+    return {"claimed": {name: sum(row[name] for row in table) for name in named}, "by_max_rewind_s": out}
 
 
 def _weigh(rows: Any) -> dict[str, Any]:
@@ -62,10 +64,11 @@ def told(job: str, result: dict[str, Any]) -> list[str]:
             "out as recorded, bit for bit",
         ]
     if job == "fairness":
+        said = result["claimed"]
         return [
-            f"max_rewind_s {cap}: {sums['counted']:,} of {sums['hits']:,} honest hits counted, {sums['upheld']:,} "
-            f"upheld as they were; {sums['misses_hit']:,} of {sums['misses']:,} misses hit"
-            for cap, sums in result["by_max_rewind_s"].items()
+            f"of {said['claimed']:,} hits that clients claimed {said['counted']:,} counted, {said['elsewhere']:,} hit "
+            f"another, {said['missed']:,} nobody, {said['denied']:,} were denied; {said['capped']:,} were past the cap",
+            *_by_truth(result),
         ]
     lines = [
         f"{result['accounts']:,} accounts, {result['plays']:,} plays, {result['minutes']:,.0f} minutes; "
@@ -75,3 +78,12 @@ def told(job: str, result: dict[str, Any]) -> list[str]:
         if row["strongest"] is not None:
             lines.append(f"  {row['peak']:>7.1f} decibans  {row['account']} in {row['match']}: {row['strongest']}")
     return lines
+
+
+def _by_truth(result: dict[str, Any]) -> list[str]:
+    """Where it is known what screens showed."""
+    return [
+        f"max_rewind_s {cap}: {sums['counted']:,} of {sums['hits']:,} honest hits on screen counted, "
+        f"{sums['upheld']:,} upheld as they were; {sums['misses_hit']:,} of {sums['misses']:,} misses hit"
+        for cap, sums in result["by_max_rewind_s"].items()
+    ]

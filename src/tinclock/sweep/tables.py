@@ -31,6 +31,10 @@ COLUMNS: dict[str, dict[str, str]] = {
         "recording": TEXT, "max_rewind_s": NUMBER, "line": TEXT, "hits": WHOLE, "after_cover": WHOLE, "unseen": WHOLE,
         "median_s": NUMBER, "p95_s": NUMBER, "worst_s": NUMBER,
     },
+    "claimed": {
+        "recording": TEXT, "line": TEXT, "claimed": WHOLE, "counted": WHOLE, "elsewhere": WHOLE, "missed": WHOLE,
+        "denied": WHOLE, "capped": WHOLE, "median_rewound_s": NUMBER, "p95_rewound_s": NUMBER,
+    },
     "accounts": {
         "recording": TEXT, "match": TEXT, "account": TEXT, "line": TEXT, "minutes": NUMBER, "decibans": NUMBER,
         "peak": NUMBER, "strongest": TEXT, "strongest_decibans": NUMBER, "crossed_at_s": NUMBER,
@@ -40,7 +44,7 @@ COLUMNS: dict[str, dict[str, str]] = {
     },
 }  # fmt: skip
 """`recordings` is of every sweep; what the others hold is said in docs/sweeps.md."""
-OF_JOB = {"again": ("again", "flips"), "fairness": ("shooters", "victims"), "weigh": ("accounts", "gains")}
+OF_JOB = {"again": ("again", "flips"), "fairness": ("claimed", "shooters", "victims"), "weigh": ("accounts", "gains")}
 
 
 def write_table(folder: Path, name: str, rows: Iterable[dict[str, Any]]) -> Path:
