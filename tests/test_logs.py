@@ -278,6 +278,21 @@ def test_whatever_is_in_tables_and_mapping_ends_in_rulings_or_one_clear_error(tm
     assert told
 
 
+def test_a_delay_that_nobody_logged_is_worked_out_though_the_route_changes(tmp_path):
+    """Ten seconds of 40 ms, then twenty of 140: the screen is 100 ms behind all along, and views say just that."""
+    file = duel(tmp_path, '[pings]\nfile = "trips.csv"\nplayer = "who"\ntime = "t"\nround_trip = "trip"\n')
+    ticks = range(30 * 16)
+    trip = [0.04 if k < 160 else 0.14 for k in ticks]
+    rows = [f"{k / 16},{who},{x},0,0,0,0" for k in ticks for who, x in (("a", 0), ("b", 6))]
+    (tmp_path / "poses.csv").write_text("\n".join(["t,who,x,y,z,yaw,pitch", *rows]))
+    shots = [f"{k / 16},a,rifle,0,0,1.6,0,0,{k / 16 - trip[k] - 0.1}" for k in range(20, 480, 5)]
+    (tmp_path / "shots.csv").write_text("\n".join(["t,who,gun,x,y,z,yaw,pitch,shown", *shots]))
+    (tmp_path / "trips.csv").write_text("\n".join(["t,who,trip", *(f"{k / 16},a,{trip[k]}" for k in ticks[::4])]))
+    logs = read_logs(load_log_map(file), tmp_path, tinclock.load_rules(tmp_path / "garden.toml"))
+    assert logs.players["a"][0].interpolation_delay_s == pytest.approx(0.1, abs=1e-3)
+    assert logs.players["b"][0].interpolation_delay_s is None
+
+
 def test_json_lines_with_nested_values_and_iso_times_read_as_well(tmp_path):
     """A path reaches into objects and lists; times may be dates; a broken line is told by its number."""
     said = mapping(

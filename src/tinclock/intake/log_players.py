@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -37,6 +38,8 @@ class LoggedPlayer(NamedTuple):
         return self._replace(joins=joins, leaves=None if self.leaves is None else self.leaves - seconds)
 
 
+TRIPS_S = 10.0
+"""Trips of so long ago say nothing of the line any more."""
 Players = dict[str, tuple[LoggedPlayer, ...]]
 
 
@@ -114,17 +117,26 @@ def with_delays(
     So no view of an honest client looks too old or too young for want of a number in the logs.
     """
     at = dict(zip(poses.ticks.tolist(), poses.times.tolist(), strict=True))
-    ages: dict[str, list[float]] = {}
+    trips: dict[str, tuple[list[float], list[float]]] = {}
+    for ping in pings:
+        received, trip = trips.setdefault(ping.player, ([], []))
+        received.append(ping.received_at)
+        trip.append(ping.received_at - ping.sent_at)
+    behind: dict[str, list[float]] = {}
     for claim in claims:
         view = claim.fields.get("view")
-        if view is not None and view.from_tick in at and view.to_tick in at:
+        if view is not None and view.from_tick in at and view.to_tick in at and claim.player in trips:
             shown = at[view.from_tick] + view.fraction * (at[view.to_tick] - at[view.from_tick])
-            ages.setdefault(claim.player, []).append(claim.received_at - shown)
-    trips: dict[str, float] = {}
-    for ping in pings:
-        trips[ping.player] = min(trips.get(ping.player, np.inf), ping.received_at - ping.sent_at)
-    delays = {name: max(float(np.median(found)) - trips[name], 0.0) for name, found in ages.items() if name in trips}
+            shortest = _shortest_lately(*trips[claim.player], claim.received_at)
+            behind.setdefault(claim.player, []).append(claim.received_at - shown - shortest)
+    delays = {name: max(float(np.median(found)), 0.0) for name, found in behind.items()}
     return {name: tuple(_delayed(one, delays.get(name)) for one in sessions) for name, sessions in people.items()}
+
+
+def _shortest_lately(received: Sequence[float], trips: Sequence[float], at: float) -> float:
+    """The shortest trip of the last while, as detectors take it: a route may change half-way."""
+    last = max(bisect_right(received, at), 1)
+    return min(trips[min(bisect_right(received, at - TRIPS_S), last - 1) : last])
 
 
 def _delayed(player: LoggedPlayer, delay: float | None) -> LoggedPlayer:
