@@ -18,7 +18,7 @@ from tinclock.core.evidence.course import crossed, peak, weigh
 from tinclock.core.evidence.detectors import Chances
 from tinclock.core.evidence.eprocess import DECIBAN, Strand, combined, e_of_p, limit_decibans
 from tinclock.core.evidence.observe import Line, Observer, Shots
-from tinclock.core.evidence.scene import scene_of
+from tinclock.core.evidence.scene import Party, scene_of
 from tinclock.core.evidence.sight import Sight
 from tinclock.core.evidence.watch import MatchWatch, after_match, with_match
 from tinclock.core.evidence.weights import Provenance, Rate, Weights, line_class
@@ -28,6 +28,7 @@ from tinclock.intake.weights_file import load_weights, save_weights
 from tinclock.store.again import rule_again
 from tinclock.store.recording import Recording
 from tinclock.store.seen import seen_in
+from tinclock.testing import Stage
 
 UNFAIR = {"clover": {"snap_aim": 1.0}, "elder": {"forge_actor": 0.5}, "beryl": {"flood": 0.5}}
 
@@ -251,6 +252,22 @@ def test_a_live_history_and_its_recording_show_the_same_shots(match):
 
     rule_again(source, on_ruling=look)
     assert len(compared) > 30
+
+
+@pytest.mark.parametrize(("edge", "seen"), [(0.15, True), (0.6, False)])
+def test_who_shows_but_an_arm_is_in_sight_for_whom_shoots_at_it(rules, edge, seen):
+    """A wall hides middle, head and feet up to its edge; behind a wider one nothing shows, and the shot is blind."""
+    wall = tinclock.Level.from_boxes([[9.0, edge - 2.5, 1.5]], [[0.05, 2.5, 1.5]], surfaces=[tinclock.Surface("brick")])
+    stage = Stage(rules, level=wall)
+    ada = stage.enter("ada", team="copper", weapon="pea_rifle")
+    bob = stage.enter("bob", (10.0, 0.0, 0.0), team="pewter", facing_rad=math.pi)
+    stage.run(1.0)
+    rulings = [stage.shoot("ada", "bob", part="right_forearm")]
+    assert [hit.part for hit in rulings[0].hits] == (["right_forearm"] if seen else [])
+    parties = {ada: Party(ada, "ada", "ada", "copper", 0.1, b""), bob: Party(bob, "bob", "bob", "pewter", 0.1, b"")}
+    shots = Observer(rules, parties, Sight(wall)).shots(scene_of(stage.referee.history, [ada, bob]), rulings, {})
+    assert (shots.target.tolist(), shots.visible.tolist()) == ([bob], [seen])
+    assert shots.off_m[0] < 0.15
 
 
 def test_unfair_accounts_get_their_case_within_half_a_minute_and_fair_ones_none(match):

@@ -131,7 +131,7 @@ class Observer:
         origin = np.array([r.origin for r in chosen], float).reshape(n, 3)
         aim = np.array([r.aim or r.direction for r in chosen], float).reshape(n, 3)
         columns = scene.column_of(entity)
-        target, points, off, nearest = self._targets(scene, entity, seen_at, origin, aim)
+        target, points, off, nearest, bone = self._targets(scene, entity, seen_at, origin, aim)
         there = scene.column_of(target)
         middle = points.mean(1) if n else np.zeros((0, 3))
         to = middle - origin
@@ -139,7 +139,7 @@ class Observer:
         moved = (middle - scene.between(scene.points, seen_at - 0.05, there).mean(1)) / 0.05 if n else to
         along = to / np.maximum(distance, 1e-9)[:, None]
         cross = np.linalg.norm(moved - (moved * along).sum(1)[:, None] * along, axis=1)
-        visible, run, aside = self._runs(scene, columns, there, time, seen_at, origin)
+        visible, run, aside = self._runs(scene, columns, there, time, seen_at, origin, bone)
         harm = [_harm(r, self._parties) for r in chosen]
         turn, since = self._turns(entity, time, aim)
         reach = np.array([self._rules.weapons[r.weapon].range_m if r.kind == "strike" else np.nan for r in chosen])
@@ -156,11 +156,14 @@ class Observer:
     def _targets(
         self, scene: Scene, entity: NDArray[np.int64], seen_at: NDArray[np.float64], origin: NDArray[np.float64],
         aim: NDArray[np.float64],
-    ) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
-        """Whom each aims at: (target, its bones at the view, how far the aim passes from one, the nearest one)."""
+    ) -> tuple[
+        NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], NDArray[np.int64]
+    ]:  # fmt: skip
+        """Whom each aims at: target, its bones at the view, how far the aim passes from one, the nearest one, which."""
         n, bones = len(entity), scene.points.shape[2]
         if not n or not bones:
-            return np.zeros(n, np.int64), np.full((n, max(bones, 1), 3), np.nan), np.full(n, np.nan), np.full(n, np.nan)
+            none = np.full(n, np.nan)
+            return np.zeros(n, np.int64), np.full((n, max(bones, 1), 3), np.nan), none, none, np.zeros(n, np.int64)
         points = scene.between(scene.points, seen_at)  # (n, e, b, 3)
         to = points - origin[:, None, None]
         ahead = np.einsum("nebk,nk->neb", to, aim)
@@ -174,10 +177,11 @@ class Observer:
         row = np.arange(n)
         near = best[row, column] < WIDE_RAD
         target = np.where(near, scene.entities[column], 0)
-        off = np.where(ahead[row, column] > 0.1, apart[row, column], np.inf).min(-1)
+        beside = np.where(ahead[row, column] > 0.1, apart[row, column], np.inf)
+        off, bone = beside.min(-1), beside.argmin(-1)
         length = np.linalg.norm(to[row, column], axis=-1).min(-1)
         held = np.where(near[:, None, None], points[row, column], np.nan)
-        return target, held, np.where(near, off, np.nan), np.where(near, length, np.nan)
+        return target, held, np.where(near, off, np.nan), np.where(near, length, np.nan), bone
 
     def _foes(self, scene: Scene, entity: NDArray[np.int64]) -> NDArray[np.bool_]:
         """(n, e): who is an enemy of whom."""
@@ -196,9 +200,12 @@ class Observer:
 
     def _runs(
         self, scene: Scene, columns: NDArray[np.int64], there: NDArray[np.int64], time: NDArray[np.float64],
-        seen_at: NDArray[np.float64], origin: NDArray[np.float64],
+        seen_at: NDArray[np.float64], origin: NDArray[np.float64], bone: NDArray[np.int64],
     ) -> tuple[NDArray[np.bool_], NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
-        """Whether each target could be seen in the view, for how long that had been so, and `Shots.aside_m`."""
+        """Whether each target could be seen in the view, for how long that had been so, and `Shots.aside_m`.
+
+        bone : the one that each aim passes nearest: who shoots at an arm that shows shoots at what it sees
+        """
         n = len(time)
         back = np.arange(0.0, BACK_S + 1e-9, BACK_STEP_S)
         if not n or not len(scene.times):
@@ -209,7 +216,9 @@ class Observer:
         eyes += (origin - np.where(np.isnan(eyes[:, 0]), origin, eyes[:, 0]))[:, None]
         bodies = np.stack([scene.between(scene.points, seen_at - s, there) for s in back], 1)
         known = (seen_at[:, None] - back[None]) >= scene.times[0]
-        seen = self._sight.any_of(eyes.reshape(-1, 3), _marks(bodies).reshape(n * len(back), -1, 3))
+        aimed_at = np.take_along_axis(bodies, bone[:, None, None, None], 2)
+        marks = np.concatenate([_marks(bodies), aimed_at], 2)
+        seen = self._sight.any_of(eyes.reshape(-1, 3), marks.reshape(n * len(back), -1, 3))
         seen = seen.reshape(n, len(back))
         changed = (seen != seen[:, :1]) | ~known
         step = changed.argmax(1)
@@ -219,7 +228,10 @@ class Observer:
         blink = seen[:, 0] & (seen[np.arange(n), steady] | ~known[np.arange(n), steady])
         run = np.where(ends & ~blink, back[step], np.inf)
         gone = np.where(changed.any(1), back[np.maximum(step - (~ends), 0)], back[-1])
-        return seen[:, 0] & (there >= 0), np.where(seen[:, 0], run, gone), aside
+        # whoever shows anything at all in the view was in sight, if only nobody knows since when
+        shows = self._sight.any_of(eyes[:, 0], bodies[:, 0]) & ~seen[:, 0]
+        run = np.where(seen[:, 0], run, np.where(shows, np.inf, gone))
+        return (seen[:, 0] | shows) & (there >= 0), run, aside
 
     def _firsts(
         self, entity: NDArray[np.int64], target: NDArray[np.int64], time: NDArray[np.float64],
