@@ -142,7 +142,7 @@ def test_the_other_examples_show_what_they_say(example, lines):
 
 
 def test_every_example_is_short():
-    pages = (ROOT / "examples").glob("*.py")
+    pages = [page for kind in ("py", "mjs") for page in (ROOT / "examples").rglob(f"*.{kind}")]
     lengths = {page.name: len(page.read_text(encoding="utf-8").splitlines()) for page in pages}
     assert len(lengths) > 10
     assert {name for name, length in lengths.items() if length >= 120} == set()

@@ -118,6 +118,24 @@ def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_
     assert sorted(play.match for play in plays) == sorted({row["match"] for row in accounts})
 
 
+class Deadly(str):
+    """A path at which the process that is handed it dies."""
+
+    def __reduce__(self):
+        return os._exit, (1,)
+
+
+def test_a_recording_that_kills_its_process_twice_is_reported_and_the_others_are_done(matches):
+    """And what raises something that no broken recording should is told too, not thrown at whoever sweeps."""
+    paths = [str(matches / "m00"), Deadly(matches / "m01"), str(matches / "m02"), 7]
+    found = {outcome.recording: outcome for outcome in LocalPool(2).run(Task(job="again"), paths)}
+    assert len(found) == 4
+    assert {path for path, outcome in found.items() if outcome.crashed} == {paths[1], 7}
+    assert "the process that read it failed: BrokenProcessPool" in found[paths[1]].problem
+    assert "the process that read it failed: TypeError" in found[7].problem
+    assert found[paths[0]].rows["again"][0]["as_recorded"]
+
+
 def test_a_process_that_is_killed_takes_nothing_with_it(matches, tmp_path):
     """One of two is killed after the third recording; every one is done, none twice in the tables."""
     recordings = recordings_in([matches])
@@ -180,7 +198,7 @@ def cluster(folder, workers):
             process.wait()
 
 
-def test_a_cluster_loses_a_worker_half_way_and_nothing_else(matches, tmp_path):
+def test_a_cluster_loses_a_worker_half_way_and_nothing_else(matches, tmp_path, monkeypatch):
     """Two workers; one is killed when half is done. All recordings are done, as on one machine."""
     recordings = recordings_in([matches])
     with cluster(tmp_path, 2) as (address, workers):
@@ -193,9 +211,15 @@ def test_a_cluster_loses_a_worker_half_way_and_nothing_else(matches, tmp_path):
 
         swept = run_sweep(tmp_path / "out", Task(job="again"), recordings, pool, on_progress=kill_once)
         left = pool.workers
+        (raised,) = pool.run(Task(job="again"), [7])
+        assert (raised.crashed, "failed: TypeError" in raised.problem) == (True, True)
         pool.close()
         assert [os.path.basename(path) for path, _ in swept.broken] == ["torn"]
         assert (left, len(table(tmp_path / "out", "again"))) == (1, COPIES)
+        with monkeypatch.context() as other:
+            other.setattr("tinclock.sweep.pools.version", lambda _: "9.9")
+            with pytest.raises(tinclock.SweepError, match=r"workers have tinclock .*; here it is 9.9"):
+                ClusterPool(address)
         told = sweep("again", matches / "m00", "--into", tmp_path / "cli", "--scheduler", address)
         assert told.exit_code == 0, told.output
     here = table(tmp_path / "cli", "again")[0]

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import base64
 import json
+import math
 import sys
 import tomllib
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 import trimesh
@@ -26,6 +28,7 @@ from tinclock.intake.mesh_file import UPRIGHT
 from tinclock.intake.rig_fit import fit_rig, named
 from tinclock.intake.skin_file import FORWARD, Skin, read_skin
 
+sys.path.insert(0, str(Path(__file__).parents[1] / "examples"))
 LEGS = {"thigh": "UpLeg", "shin": "Calf", "foot": "Foot"}
 
 
@@ -281,6 +284,39 @@ def test_a_clip_that_cannot_be_read_says_where(rules, tmp_path):
     assert "interpolation 'WAVY'" in told.output
 
 
+def test_a_character_and_a_level_from_files_go_all_the_way_to_a_recorded_match(rules, tmp_path):
+    """Two scarecrows nod and walk in a yard for four seconds and shoot at heads; ruled again it is the same match."""
+    from bring_a_gltf import write_character, write_level
+
+    write_character(tmp_path / "hero.gltf")
+    (nod,), (fitted, _) = read_clips(tmp_path / "hero.gltf"), fit_rig(read_skin(tmp_path / "hero.gltf"))
+    level = tinclock.load_level(write_level(tmp_path))
+    endless = msgspec.structs.replace(rules.match, health=1e6)
+    rules = msgspec.structs.replace(rules, rigs={"hero": fitted}, match=endless)
+    referee, hits = tinclock.Referee(rules, level=level, seed=3), []
+    with tinclock.Recorder(tmp_path / "yard", referee) as to:
+        who = [to.admit(connection=f"c{k}", account=f"a{k}", team=t, rig="hero", weapon="pea_rifle")
+               for k, t in enumerate(("copper", "pewter"))]  # fmt: skip
+        body, quarter = referee.history.rigs["hero"], math.sqrt(0.5)
+        for tick in range(256):
+            pose = nod.poses([tick / 64 % nod.seconds])[0]
+            roots = [[tick / 128, 4, 0, 0, 0, -quarter, quarter], [0, -4, 0, 0, 0, quarter, quarter]]
+            to.record(tick, tick / 64, who, tinclock.rooted_bones(body, roots, pose))
+            to.published(tick)
+            if tick < 64 or tick % 16:
+                continue
+            for k in (0, 1):
+                view = tinclock.View(tick - 6, tick - 5, 0.5)
+                boxes = referee.history.hitboxes_at(who[1 - k], view)
+                eye = np.array(referee.history.eye_now(who[k]))
+                way = boxes.centres[boxes.parts.index("head")] - eye
+                claim = tinclock.ShotClaim((tick - 48) // 16, who[k], "pea_rifle", tuple(eye.tolist()),
+                                           tuple((way / np.linalg.norm(way)).tolist()), view)  # fmt: skip
+                hits += to.rule(f"c{k}", claim, received_at=tick / 64).hits
+    assert [hit.part for hit in hits] == ["head"] * 24
+    assert tinclock.rule_again(tinclock.Recording(tmp_path / "yard")).as_recorded
+
+
 ANYTHING = [None, "", 0, -1, 1.5, 10**9, True, [], {}, "x", [0, 0, 0, 0], "MAT4", "VEC3", 5126, 5121, 1e300]
 
 
@@ -288,7 +324,6 @@ ANYTHING = [None, "", 0, -1, 1.5, 10**9, True, [], {}, "x", [0, 0, 0, 0], "MAT4"
 @given(st.randoms(use_true_random=False))
 def test_whatever_a_file_says_it_is_read_or_refused_with_the_place(tmp_path, random):
     """A value anywhere in it replaced or taken out: a rig and its clips, or one error that names the file."""
-    sys.path.insert(0, str(Path(__file__).parents[1] / "examples"))
     from bring_a_gltf import write_character
 
     path = tmp_path / "hero.gltf"

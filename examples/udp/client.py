@@ -7,14 +7,16 @@ import math
 import sys
 
 import msgspec
+from body import STEP_S, Body
 from lossy import calling
+from screen import Screen
 
 import tinclock
 from tinclock.garden.scenario import data_file
 from tinclock.wire.bundle import client_bundle
 from tinclock.wire.messages import Answer, Join, Joined, News, Ping, Pong, ToClient
 
-DELAY_TICKS, STEP_S, PACE_M_S, EYE_UP_M, GIVE_UP_S = 6.4, 1 / 32, 3.0, 1.65, 30.0
+GIVE_UP_S = 30.0
 PACK, READ = msgspec.msgpack.Encoder().encode, msgspec.msgpack.Decoder(ToClient).decode
 
 
@@ -22,17 +24,17 @@ class Client:
     """What one player's program knows."""
 
     def __init__(self, name: str) -> None:
-        self.name, self.joined, self.place = name, None, [0.0, 0.0, 0.0]
-        self.sequence = self.snapshots = self.corrected = self.shots = self.upheld = self.hits = 0
+        self.name, self.joined, self.body = name, None, Body()
+        self.sequence = self.shots = self.hits = 0
         self.waiting: dict[int, bytes] = {}
-        self.moves: list[tuple[int, list[float]]] = []
-        self.held: dict[int, dict[int, list[float]]] = {}
-        self.newest, self.newest_at = 0, 0.0
+        self.screen = Screen()
 
     def take(self, data: bytes, _: object) -> None:
         """A datagram came."""
         if b"snapshot" in data[:20]:
-            self.shown(msgspec.msgpack.decode(data, strict=False, type=dict))
+            bodies = self.screen.take(msgspec.msgpack.decode(data, strict=False, type=dict), self.clock())
+            if self.joined is not None and self.body.place is None and self.joined.entity in bodies:
+                self.body.place = list(bodies[self.joined.entity])
             return
         message = READ(data)
         if isinstance(message, Joined) and self.joined is None:
@@ -47,27 +49,10 @@ class Client:
             self.answered(message.receipt)
 
     def answered(self, receipt: tinclock.Receipt) -> None:
-        """A claim was ruled. Where the server has the body elsewhere, go there and walk again what came after."""
+        """A claim was ruled."""
         if self.waiting.pop(receipt.sequence, None) is not None:
-            self.upheld += receipt.outcome == "upheld"
             self.hits += len(receipt.hits)
-        known = [place for number, place in self.moves if number == receipt.sequence]
-        if known and receipt.told is not None and receipt.told.position is not None:
-            off = [a - b for a, b in zip(receipt.told.position, known[0], strict=True)]
-            if math.hypot(*off) > 1e-6:
-                self.corrected += 1
-                self.place = [a + b for a, b in zip(self.place, off, strict=True)]
-            self.moves = [(number, place) for number, place in self.moves if number > receipt.sequence]
-
-    def shown(self, snapshot: dict) -> None:
-        """A snapshot came: where everybody is, and with the first one where we are."""
-        self.snapshots += 1
-        bodies = {int(entity): place for entity, place in snapshot["bodies"].items()}
-        if self.joined is not None and not self.moves and self.place == [0.0, 0.0, 0.0]:
-            self.place = list(bodies.get(self.joined.entity, self.place))
-        self.held[snapshot["tick"]] = bodies
-        if snapshot["tick"] > self.newest:
-            self.newest, self.newest_at = snapshot["tick"], self.clock()
+        self.body.answered(receipt)
 
     def clock(self) -> float:
         """This client's own."""
@@ -83,27 +68,16 @@ class Client:
 
     def shoot(self) -> None:
         """At the nearest other that the screen shows, 100 ms ago, between two snapshots that came."""
-        drawn = self.newest + (self.clock() - self.newest_at) * 64 - DELAY_TICKS
-        before, after = (
-            max((t for t in self.held if t <= drawn), default=0),
-            min((t for t in self.held if t > drawn), default=0),
-        )
-        if not (before and after):
-            return
-        share, eye = (drawn - before) / (after - before), [*self.place[:2], self.place[2] + EYE_UP_M]
-        both = {e: (p, self.held[after][e]) for e, p in self.held[before].items() if e in self.held[after]}
-        others = {
-            e: [u + share * (v - u) for u, v in zip(*way, strict=True)]
-            for e, way in both.items()
-            if e != self.joined.entity
-        }
+        view = self.screen.view(self.clock())
+        others = {} if view is None else self.screen.drawn(view, self.joined.entity)
         if others:
-            aim = min(others.values(), key=lambda place: math.dist(place, self.place))
+            eye = self.body.eye()
+            aim = min(others.values(), key=lambda place: math.dist(place, self.body.place))
             to = [aim[0] - eye[0], aim[1] - eye[1], aim[2] + 1.3 - eye[2]]
             way = tuple(v / math.hypot(*to) for v in to)
             self.shots += 1
             self.claim(tinclock.ShotClaim, weapon="pea_rifle", origin=(eye[0] + 0.09, eye[1], eye[2]), direction=way,
-                       view=tinclock.View(before, after, share))  # fmt: skip
+                       view=view)  # fmt: skip
 
 
 async def main(name: str, port: int, seconds: float) -> None:
@@ -116,29 +90,27 @@ async def main(name: str, port: int, seconds: float) -> None:
             raise SystemExit(f"{name}: no server answers on port {port}")
         client.line.send(PACK(Join((1,), digests)))
         await asyncio.sleep(0.1)
-    step = 0
+    step, body = 0, client.body
     while loop.time() - start < seconds:
         step += 1
-        if client.place != [0.0, 0.0, 0.0]:
-            client.place[0] += PACE_M_S * STEP_S * math.cos(step / 20)
-            client.place[1] += PACE_M_S * STEP_S * math.sin(step / 20)
-            client.claim(tinclock.MoveClaim, keep=False, position=tuple(client.place), command_time=client.clock())
-            client.moves.append((client.sequence, list(client.place)))
+        if body.place is not None:
+            body.step(step / 20)
+            client.claim(tinclock.MoveClaim, keep=False, position=tuple(body.place), command_time=client.clock())
+            body.moves.append((client.sequence, list(body.place)))
             if step % 12 == 0:
                 client.shoot()
         for number in [n for n in client.waiting if n < client.sequence - 4]:
             client.line.send(client.waiting[number])  # unanswered for long: the same bytes once more
         await asyncio.sleep(STEP_S)
-    for _ in range(40):  # what is still under way
+    until = loop.time() + 2.0
+    while client.waiting and loop.time() < until:  # what is still under way
         for data in client.waiting.values():
             client.line.send(data)
         await asyncio.sleep(0.05)
-        if not client.waiting:
-            break
     health, own = {row.entity: row.health for row in client.state.entities}, client.joined
-    print(f"{name}: entity {own.entity}, same rules {own.same_rules}, {client.snapshots} snapshots; "
+    print(f"{name}: entity {own.entity}, same rules {own.same_rules}, {client.screen.snapshots} snapshots; "
           f"{client.sequence} claims, {len(client.waiting)} unanswered; {client.shots} shots, {client.hits} hits, "
-          f"{client.corrected} corrections; event {client.state.number}, health {health}")  # fmt: skip
+          f"{body.corrected} corrections; event {client.state.number}, health {health}")  # fmt: skip
     for _ in range(5):
         client.line.transport.sendto(b"leave")
 

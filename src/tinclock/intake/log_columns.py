@@ -188,14 +188,16 @@ class LogFile:
         if not isinstance(said, str) or said not in self._columns or isinstance(self._columns[said], list):
             return None
         import pyarrow
-        from pyarrow import compute
+        from pyarrow import compute, types
 
         column = self._columns[said]
+        if types.is_string(column.type):
+            column = compute.if_else(compute.equal(column, ""), None, column)
+        elif not (types.is_integer(column.type) or types.is_floating(column.type)):
+            return None
         try:
-            if pyarrow.types.is_string(column.type):
-                column = compute.if_else(compute.equal(column, ""), None, column)
             return np.asarray(compute.cast(column, pyarrow.float64()).to_numpy(), np.float64)
-        except (pyarrow.ArrowInvalid, pyarrow.ArrowNotImplementedError):
+        except pyarrow.ArrowInvalid:  # a text that is no number, or a whole number that no float64 holds
             return None
 
     def flags(self, said: Said) -> list[bool]:

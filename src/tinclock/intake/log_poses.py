@@ -106,25 +106,29 @@ def _instants(
     reading: Reading, file: LogFile, said: PosesTable
 ) -> tuple[NDArray[np.int64], NDArray[np.float64], float]:
     """The tick and the time of each row, and which time is to be 0."""
-    at = None
-    if said.time is not None:
-        at = file.times(said.time, reading.frame.seconds)
-        file.require(at, said.time)
-        at = at - reading.zero
-    if said.tick is None:
-        assert at is not None  # the mapping has one of both
+    numbers = None if said.tick is None else _numbers(file, said.tick)
+    if said.time is None:  # the mapping has one of both
+        ticks = np.zeros(0, np.int64) if numbers is None else numbers
+        return ticks, ticks / reading.rules.match.tick_rate_hz, 0.0
+    at = file.times(said.time, reading.frame.seconds)
+    file.require(at, said.time)
+    at = at - reading.zero
+    if numbers is None:
         ticks = np.unique(at, return_inverse=True)[1].astype(np.int64)
     else:
-        numbers = np.array([-1 if one is None else one for one in file.whole(said.tick)], np.int64)
-        for index in np.flatnonzero(numbers < 0).tolist():
-            file.wrong(index, name_of(said.tick), "expected a tick, a whole number of at least 0")
         ticks = numbers
-        if at is None:
-            return ticks, ticks / reading.rules.match.tick_rate_hz, 0.0
         _same_times(file, said, ticks, at)
     known = at[np.isfinite(at)]
     first = float(known.min()) if len(known) and reading.mapping.units.time_zero is None else 0.0
     return ticks, at, first
+
+
+def _numbers(file: LogFile, said: Any) -> NDArray[np.int64]:
+    """The logs' own numbers of their instants."""
+    numbers = np.array([-1 if one is None else one for one in file.whole(said)], np.int64)
+    for index in np.flatnonzero(numbers < 0).tolist():
+        file.wrong(index, name_of(said), "expected a tick, a whole number of at least 0")
+    return numbers
 
 
 def _same_times(file: LogFile, said: PosesTable, ticks: NDArray[np.int64], at: NDArray[np.float64]) -> None:
