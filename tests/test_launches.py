@@ -248,8 +248,10 @@ def test_moving_cover_stops_what_flies_and_takes_no_harm():
     record(24)
     launch(here, direction=(1.0, 0.0, 0.0))
     flown = record(30)
-    assert [(hit.victim, hit.damage) for hit in hits(flown)] == [(door, 0.0)]
-    assert step(flown[-1], "victim") == "takes no damage"
+    assert hits(flown) == []
+    assert (step(flown[-1], "cover met"), flown[-1].stopped_by) == ("door", "door")
+    (ended,) = [event for event in here.referee.events() if event.kind == "end"]
+    assert (ended.cause, ended.what, ended.victim) == ("cover", "door", None)
 
 
 def test_what_sticks_waits_for_its_fuse_and_hurts_nobody_who_walks_into_it():

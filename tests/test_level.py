@@ -104,3 +104,67 @@ def test_a_mesh_that_cannot_be_used_is_refused_with_what_was_given(case):
     vertices, faces, kind, message = UNUSABLE[case]
     with pytest.raises(kind, match=message):
         tinclock.Level(vertices, faces)
+
+
+def test_no_ray_passes_where_two_triangles_share_an_edge_or_a_corner():
+    """Rays aimed exactly at shared edges and corners of a closed mesh meet it, whichever way they come."""
+    rng = np.random.default_rng(5)
+    quad = tinclock.Level([[-1, -1, 0.3], [1.3, -0.7, 0.3], [1, 1.1, 0.3], [-0.9, 1, 0.3]], [[0, 1, 2], [0, 2, 3]])
+    a, b = quad.vertices[0], quad.vertices[2]
+    targets = a + rng.uniform(0.05, 0.95, (50_000, 1)) * (b - a)
+    origins = targets + rng.normal(size=(50_000, 3)) * 5.0 + [0.0, 0.0, 9.0]
+    assert np.isfinite(quad.first_many(origins, targets - origins, 1e3).distance_m).all()
+
+    points, faces = _ball(3)
+    ball = tinclock.Level(points + [3.7, -1.1, 0.9], faces)
+    corners = ball.vertices[rng.integers(0, len(points), 40_000)]
+    edge = faces[rng.integers(0, len(faces), 40_000)]
+    share = rng.uniform(0.0, 1.0, (40_000, 1))
+    edges = share * ball.vertices[edge[:, 0]] + (1.0 - share) * ball.vertices[edge[:, 1]]
+    for targets in (corners, edges):
+        middle = np.tile([3.7, -1.1, 0.9], (40_000, 1)) + rng.uniform(-0.3, 0.3, (40_000, 3))
+        assert np.isfinite(ball.first_many(middle, targets - middle, 1e3).distance_m).all()
+        assert len(ball.all_along(tuple(middle[0]), tuple(targets[0] - middle[0]), 1e3)) >= 1
+
+
+def _ball(rounds: int) -> tuple[np.ndarray, np.ndarray]:
+    """A closed ball of triangles: an octahedron, each face cut into four a few times."""
+    points = [(1.0, 0.0, 0.0), (-1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, -1.0, 0.0), (0.0, 0.0, 1.0), (0.0, 0.0, -1.0)]
+    faces = [(0, 2, 4), (2, 1, 4), (1, 3, 4), (3, 0, 4), (2, 0, 5), (1, 2, 5), (3, 1, 5), (0, 3, 5)]
+    for _ in range(rounds):
+        halves: dict[tuple[int, int], int] = {}
+
+        def half(i: int, j: int, halves=halves) -> int:
+            key = (min(i, j), max(i, j))
+            if key not in halves:
+                middle = np.add(points[i], points[j])
+                halves[key] = len(points)
+                points.append(tuple(middle / np.linalg.norm(middle)))
+            return halves[key]
+
+        cut = []
+        for a, b, c in faces:
+            ab, bc, ca = half(a, b), half(b, c), half(c, a)
+            cut += [(a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca)]
+        faces = cut
+    return np.array(points), np.array(faces)
+
+
+@pytest.mark.parametrize("length", [1e-6, 0.4, 1.0009, 7.0, 1e6])
+def test_directions_of_any_length_give_distances_in_metres(length):
+    """A direction's length changes nothing about a hit: distances are metres, not multiples of it."""
+    wall = tinclock.Level([[50, -9, -9], [50, 9, -9], [50, 0, 9]], [[0, 1, 2]])
+    way = (length, 0.0, 0.0)
+    assert wall.first((0.0, 0.0, 0.0), way, 60.0).distance_m == pytest.approx(50.0, abs=1e-9)
+    assert wall.first_many([[0.0, 0.0, 0.0]], [way], 60.0).distance_m[0] == pytest.approx(50.0, abs=1e-9)
+    assert wall.all_along((0, 0, 0), way, 60)[0].distance_m == pytest.approx(50.0, abs=1e-9)
+
+
+def test_a_limit_that_is_no_number_is_an_error_and_not_a_miss():
+    """NaN never turns into "nothing was met"."""
+    wall = tinclock.Level([[5, -9, -9], [5, 9, -9], [5, 0, 9]], [[0, 1, 2]])
+    start, way = (0.0, 0.0, 0.0), (1.0, 0.0, 0.0)
+    with pytest.raises(tinclock.BadNumberError, match="limit_m"):
+        wall.all_along(start, way, math.nan)
+    with pytest.raises(tinclock.BadArrayError, match=r"limits_m.*first bad row: 1"):
+        wall.first_many([start, start], [way, way], [9.0, math.nan])

@@ -19,7 +19,7 @@ from tinclock.core.weapon_rules import WeaponRules
 from tinclock.garden.scenario import data_file
 
 View = tinclock.View
-KEPT = 7  # a history of 0.5 s at 10 Hz holds this many ticks
+KEPT = 7  # a history of 0.5 s at 10 Hz has room for this many ticks
 
 
 class HistoryAgainstAModel(RuleBasedStateMachine):
@@ -69,7 +69,7 @@ class HistoryAgainstAModel(RuleBasedStateMachine):
     def reads_back_what_the_model_says(self) -> None:
         if not hasattr(self, "poses"):
             return
-        held = [tick for tick in self.poses if tick > self.tick - KEPT]
+        held = list(self.poses)[-KEPT:]
         assert [tick for tick in self.poses if self.history.holds(tick)] == held
         for a, b in [(a, b) for a in held for b in held if a <= b][-6:]:
             for fraction in (0.0, 0.25, 1.0):
@@ -80,7 +80,10 @@ class HistoryAgainstAModel(RuleBasedStateMachine):
         shown = {}
         for entity in self.here:
             a, b = before.get(entity), after.get(entity)
-            if a and b and a[0] == b[0]:
+            away = any(view.from_tick < t < view.to_tick and entity not in there for t, there in self.poses.items())
+            if a and b and away and 0.0 < view.fraction < 1.0:
+                continue
+            if a and b and a[0] == b[0] and not away:
                 shown[entity] = a[1] + view.fraction * (b[1] - a[1])
             elif (b if view.fraction >= 1.0 else a) is not None:
                 shown[entity] = (b if view.fraction >= 1.0 else a)[1]

@@ -120,7 +120,7 @@ def test_a_wall_in_between_is_named_with_whom_it_hid(rules, level):
         if shut.tick % 2 == 0:
             shut.referee.published(shut.tick)
     told = asked(shut, shut.shoot()).say()[0]
-    assert told.startswith(f"the body of entity {door} at ")
+    assert told.startswith("the shed_door at ")
     assert "behind that it would have met" in told
 
 

@@ -78,7 +78,7 @@ def test_a_triangle_is_hit_where_a_linear_solve_says(start, aim, a, b, c):
     u, v, t = np.linalg.solve(columns, o - a)
     length = np.linalg.norm(d)
     edge = min(u, v, 1 - u - v, t)
-    distance, facing = rays.ray_triangle(*(d / length), *(a - o), *(b - a), *(c - a))
+    distance, facing = rays.ray_triangle(*rays.shear_of(*(d / length)), *o, np.concatenate([a, b, c]))
     if abs(edge) > 1e-6:
         assert math.isinf(distance) == (edge < 0)
     if not math.isinf(distance) and edge > 0:

@@ -14,7 +14,7 @@ from oracles import first_contact
 from scipy.spatial.transform import Rotation
 
 import tinclock
-from tinclock.core.acts.penetration import Span, reach_of, solid_spans
+from tinclock.core.timeline.cover import Span, reach_of, solid_spans
 from tinclock.core.geometry import rays, sweeps
 from tinclock.core.rig_rules import BoneRules, MountRules, PartRules, RigRules
 
@@ -118,7 +118,8 @@ def test_spans_pair_entries_with_exits_also_where_things_overlap_or_the_shot_sta
             crossing(4, -1, HEDGE), crossing(5, 1, HEDGE), crossing(6, 1, HEDGE), crossing(8, -1, GLASS)]  # fmt: skip
     spans = solid_spans(hits, 10.0)
     assert [span[:3] for span in spans] == [(0.0, 1, "hedge"), (2, 3, "glass"), (2.5, 6, "hedge"), (8, 10.0, "glass")]
-    assert reach_of([Span(1.0, 3.0, "a", 2.0), Span(2.0, 4.0, "b", 3.0)], 4.5, 10.0) == (pytest.approx(2.5), "b")
+    hard = Span(2.0, 4.0, "b", 3.0)
+    assert reach_of([Span(1.0, 3.0, "a", 2.0), hard], 4.5, 10.0) == (pytest.approx(2.5), hard)
     assert reach_of([], 1.0, 10.0) == (10.0, None)
 
 
@@ -146,10 +147,10 @@ def test_moving_cover_is_rewound_like_any_body_and_blocks_without_taking_damage(
     door = here.referee.place("door")
     slide(here, door, 30)
     shut = here.shoot(view=tinclock.View(60, 60, 0.0))
-    assert (shut.hits[0].victim, shut.hits[0].part, shut.damage) == (door, "board", 0.0)
+    assert (shut.hits, shut.stopped_by, shut.damage) == ((), "door", 0.0)
     still_open = here.shoot(view=tinclock.View(50, 50, 0.0), late=0.07)
     assert still_open.hits[0].victim == here.runner
-    assert any(step.observed == "takes no damage" for step in shut.trace)
+    assert [step.limit for step in shut.trace if step.name == "cover"] == ["door"]
     here.referee.remove(door)
     assert here.shoot(view=tinclock.View(60, 60, 0.0), late=0.4).hits[0].victim == here.runner
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.core.errors import BadArrayError
+from tinclock.core.errors import BadArrayError, BadNumberError
 from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
@@ -40,6 +40,15 @@ def spread(name: str, value: ArrayLike, count: int, dtype: type[np.generic]) -> 
     if np.ndim(value) == 0:
         return np.full(count, value, dtype)
     return require_shape(name, value, (count,), dtype)
+
+
+def require_limits(limits_m: ArrayLike, count: int) -> NDArray[np.float64]:
+    """How far rays go, metres: one value for all or one a ray, (count,) float64; raises `BadArrayError` for NaN."""
+    limits = spread("limits_m", limits_m, count, np.float64)
+    if not (limits >= 0.0).all():
+        row = int(np.argmin(limits >= 0.0))
+        raise BadArrayError("limits_m", "numbers of at least 0", f"{limits[row]}", row)
+    return limits
 
 
 def check_finite(name: str, array: NDArray[Any]) -> None:
@@ -84,12 +93,21 @@ def unit_direction(direction: tuple[float, float, float]) -> tuple[float, float,
     return x * shrink, y * shrink, z * shrink
 
 
-def check_ray(origin: tuple[float, float, float], direction: tuple[float, float, float]) -> None:
-    """Raise `BadArrayError` unless the origin is a place and the direction a unit vector."""
-    ox, oy, oz = origin
+Point = tuple[float, float, float]
+
+
+def sound_ray(origin: Point, direction: Point, limit_m: float) -> tuple[Point, Point, float]:
+    """One ray as kernels take it: origin, unit direction and limit, all floats.
+
+    A direction within rounding of unit length stays as it is. Raises `BadArrayError` for an origin that isn't a place
+    and for a direction without a length, `BadNumberError` for a limit that is NaN or negative.
+    """
+    ox, oy, oz = float(origin[0]), float(origin[1]), float(origin[2])
     if not abs(ox) + abs(oy) + abs(oz) < TOLERANCES.largest:
         raise BadArrayError("origin", "finite numbers", f"{list(origin)}")
-    dx, dy, dz = direction
-    square = dx * dx + dy * dy + dz * dz
-    if not abs(square - 1.0) <= 2.0 * TOLERANCES.direction_length:
-        raise BadArrayError("direction", "a unit vector", f"{list(direction)}")
+    if not limit_m >= 0.0:
+        raise BadNumberError("limit_m", "a number of at least 0", limit_m)
+    dx, dy, dz = float(direction[0]), float(direction[1]), float(direction[2])
+    if not abs(dx * dx + dy * dy + dz * dz - 1.0) <= TOLERANCES.product_relative:
+        dx, dy, dz = unit_direction((dx, dy, dz))
+    return (ox, oy, oz), (dx, dy, dz), float(limit_m)

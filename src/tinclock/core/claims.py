@@ -6,8 +6,10 @@ charge) is compared with what the server finds and never used.
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
+import msgspec
+import numpy as np
 from msgspec import Struct
 
 from tinclock.core.timeline.views import View
@@ -152,3 +154,41 @@ Claim = (
     | StatusClaim
 )
 """Anything that a client may claim."""
+
+UNREADABLE = (msgspec.MsgspecError, RecursionError, TypeError, ValueError, OverflowError, SystemError)
+"""Whatever a decoder raises for what isn't a claim. Older decoders end in a SystemError over a huge whole number."""
+
+
+def plain(value: Any) -> Any:
+    """NumPy's numbers and arrays as Python's, at any depth; everything else as it is."""
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, np.ndarray):
+        return value.tolist()
+    if type(value) in (tuple, list):
+        return [plain(one) for one in value]
+    if isinstance(value, Struct):
+        return [plain(getattr(value, field)) for field in value.__struct_fields__]  # a view: array-like
+    return value
+
+
+def read_claim(kind: Any, fields: dict[str, Any]) -> Any:
+    """A claim of a kind (or of any, by its field `kind`) from plain or NumPy data; whole numbers become floats.
+
+    Raises one of `UNREADABLE`, whose text names the field.
+    """
+    return msgspec.convert({name: plain(value) for name, value in fields.items()}, kind)
+
+
+def exact(claim: Any) -> Any:
+    """A claim that was made from Python objects, with every number of the kind that its field says.
+
+    A fraction that is a whole number would otherwise make the kernels compile anew in a running server. What can't be
+    read is returned as it is: the checks say what is wrong with it.
+    """
+    if not isinstance(getattr(claim, "view", None), View | None):
+        return claim
+    try:
+        return read_claim(type(claim), {field: getattr(claim, field) for field in claim.__struct_fields__})
+    except UNREADABLE:
+        return claim

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from tinclock.core.flight_rules import FlightRules
+    from tinclock.core.rig_rules import RigRules
     from tinclock.core.rules import Rules
     from tinclock.core.weapon_rules import ItemRules, WeaponRules
 
@@ -109,6 +110,7 @@ def oddities(rules: Rules) -> list[str]:
     zones = {part.zone for rig in rules.rigs.values() if not rig.blocks_only for part in rig.parts}
     for name, weapon in rules.weapons.items():
         out += [f"weapons.{name}.{odd}" for odd in _odd_weapon(weapon, zones, rules)]
+    out += [f"rigs.{name}.{odd}" for name, rig in rules.rigs.items() for odd in _odd_rig(rig)]
     mortal = [rig for rig in rules.rigs.values() if not rig.blocks_only]
     if rules.rigs and not mortal:
         out.append("rigs: all of them only block; nobody can be hit")
@@ -128,6 +130,16 @@ def oddities(rules: Rules) -> list[str]:
     if rules.harm.friendly_fire != "none" and rules.harm.friendly_share == 0.0:
         out.append(f"harm.friendly_share: 0 makes friendly_fire {rules.harm.friendly_fire!r} the same as 'none'")
     return out
+
+
+def _odd_rig(rig: RigRules) -> list[str]:
+    """Half turns of boxes: they do nothing that a smaller turn wouldn't, but are what wxyz looks like, read as xyzw."""
+    return [
+        f"parts[{place}] ({part.name}).rotation: {list(part.rotation)} is half a turn; is it meant as wxyz? "
+        f"Write xyzw, the real part last: {[*part.rotation[1:], part.rotation[0]]}"
+        for place, part in enumerate(rig.parts)
+        if part.shape == "box" and abs(part.rotation[3]) < 1e-3 and abs(part.rotation[0]) > 0.5
+    ]
 
 
 def _odd_weapon(weapon: WeaponRules, zones: set[str], rules: Rules) -> list[str]:

@@ -11,9 +11,9 @@ from tinclock.core.acts.flight import end_flight, fly_all
 from tinclock.core.acts.trigger import next_shot_at
 from tinclock.core.checks.consequences import consequences_of
 from tinclock.core.checks.context import Context, World, excerpt
-from tinclock.core.checks.form import is_count
+from tinclock.core.checks.form import is_count, is_usual
 from tinclock.core.checks.weapon import excerpt_name
-from tinclock.core.claims import Claim, ShotClaim, TriggerClaim
+from tinclock.core.claims import UNREADABLE, Claim, ShotClaim, TriggerClaim, exact, read_claim
 from tinclock.core.combat.flights import Flights
 from tinclock.core.combat.held import NEVER
 from tinclock.core.combat.ledger import Ledger
@@ -25,6 +25,7 @@ from tinclock.core.geometry.rig import Rig
 from tinclock.core.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Check, Procedure
 from tinclock.core.records import Finding, Outcome, Receipt, Ruling, Step, Told
 from tinclock.core.timeline.bodies import facing_at
+from tinclock.core.timeline.cover import Cover
 from tinclock.core.timeline.history import PoseHistory
 from tinclock.core.timeline.views import Drawing, View
 
@@ -54,7 +55,10 @@ class Desk:
         self.roster = Roster(rules, weapons, seed)
         self._consequences = consequences_of(rules)
         self.flights = Flights(self.history, level)
-        self._world = World(rules, self._consequences, self.history, level, self.ledger, self.roster, self.flights)
+        self._world = World(
+            rules, self._consequences, self.history, level, self.ledger, self.roster, self.flights,
+            Cover(self.history, level),
+        )  # fmt: skip
         self._house: dict[int, Line] = {}
         self._fired: list[Ruling] = []
         self._rulings = 0
@@ -64,7 +68,6 @@ class Desk:
         for one in self.flights.of(entity):
             if one.flight.when_owner_leaves == "remove":
                 end_flight(self._world, one, now, "owner left")
-        self.flights.forget(entity)
 
     def forget(self, entity: int) -> None:
         """An entity left."""
@@ -86,6 +89,8 @@ class Desk:
         if procedure is None:
             claim = _as_claim(claim)
             procedure = PROCEDURES.get(type(claim))
+        elif not (type(claim) is ShotClaim and is_usual(claim)):
+            claim = exact(claim)
         sequence = getattr(claim, "sequence", None)
         if procedure is None or not is_count(sequence) or sequence < 1:  # type: ignore[operator]
             return self._refuse_malformed(context, claim, procedure)
@@ -123,8 +128,13 @@ class Desk:
 
     def act(self, actor: Participant, claim: object, server_time: float) -> Ruling:
         """See `Referee.act`."""
-        if isinstance(claim, dict):
-            claim = _as_claim({"sequence": 1, "actor": actor.entity, **claim})
+        try:
+            if isinstance(claim, dict):
+                claim = read_claim(Claim, {"sequence": 1, "actor": actor.entity, **claim})
+            elif type(claim) in HOUSE:
+                claim = exact(claim)
+        except UNREADABLE as error:
+            raise BadNumberError("claim", f"the fields of its kind ({error})", claim) from None
         procedure = HOUSE.get(type(claim))
         if procedure is None:
             raise BadNumberError("claim", "one of the claims, or a dictionary with its kind and fields", claim)
@@ -216,9 +226,9 @@ class Desk:
             raise BadNumberError("weapon", "a weapon of kind 'reach'", weapon.name)
         if eye is None or actor.entity in self.ledger.dead:
             return []
-        slots = (history.newest_tick % history.capacity,) * 2
+        slots = (history.newest_slot,) * 2
         aim = direction or facing_at(history, actor.entity, slots, 0.0) or (1.0, 0.0, 0.0)
-        reach = Reach(history, self._world.level, actor.entity, weapon.rules)
+        reach = Reach(history, self._world.cover, actor.entity, weapon.rules)
         return [
             one
             for one in reach.candidates(eye, aim, slots, 0.0)
@@ -309,5 +319,5 @@ def _as_claim(claim: object) -> Claim | object:
     try:
         known: Claim = msgspec.convert(claim, Claim)
         return known
-    except (msgspec.ValidationError, RecursionError, TypeError, ValueError, OverflowError):
+    except UNREADABLE:
         return claim

@@ -121,7 +121,7 @@ def _count(ruling: Ruling, screen: Screen, codes: list[str], row: Counter[str], 
     inside = "view_capped" not in codes
     row["hits"] += 1
     row["inside"] += inside
-    met = ruling.stopped_by == f"entity {screen.victim}"  # a door or a team-mate: met, and nothing to hurt
+    met = ruling.stopped_by == f"entity {screen.victim}"  # a team-mate, say: met, and nothing to hurt
     row["counted"] += ruling.outcome != "denied" and (met or any(hit.victim == screen.victim for hit in ruling.hits))
     if ruling.outcome != "upheld":
         lost[codes[0]] += 1
@@ -207,7 +207,7 @@ def _tick_near(referee: Referee, server_time: float) -> int | None:
     history = referee.history
     times, _, ticks = history.ticks()
     place = int(np.searchsorted(times, server_time, side="right")) - 1
-    return ticks[place] if place >= 0 else None
+    return int(ticks[place]) if place >= 0 else None
 
 
 def undying(rules: Rules) -> Rules:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 
 from tinclock.core.acts.handle import wield
-from tinclock.core.checks.view import latest_age, shortest_trip
+from tinclock.core.checks.view import latest_age, shortest_trip, sparser_by
 from tinclock.core.combat.ledger import Blow
 from tinclock.core.combat.stride import Stride
 from tinclock.core.desk import Desk
@@ -78,13 +78,13 @@ class Referee:
         """
         self._roster.refuse_known(connection)
         actor = self._enter(name, team, rig, connection, weapons, weapon, server_time)
-        self._roster.connect(connection, account, actor.entity, drawing or Drawing())
+        self._roster.connect(connection, account, actor.entity, drawing or Drawing(), self._time(server_time))
         return actor.entity
 
     def watch(self, connection: str, account: str) -> None:
         """Let a spectator in: it may read everything that is published, and whatever it claims is denied."""
         self._roster.refuse_known(connection)
-        self._roster.connect(connection, account, 0, Drawing())
+        self._roster.connect(connection, account, 0, Drawing(), self._time(None))
 
     def place(
         self, rig: str, *, team: str = "", name: str = "", weapon: str = "", server_time: float | None = None
@@ -94,6 +94,8 @@ class Referee:
         It is recorded and rewound like any entity. Whether it takes damage, and how much it stands, says its rig. With
         a weapon the server lets it `act`; `hand_over` lets a client act for it.
         """
+        if weapon and rig in self.history.rigs and not self.history.rigs[rig].has_eye:
+            raise BadNumberError("rig", "one with an eye, for something that fires from it", rig)
         return self._enter(name, team, rig, "", [weapon] if weapon else [], weapon, server_time).entity
 
     def _enter(
@@ -288,7 +290,11 @@ class Referee:
     def view_bounds(self, connection: str) -> ViewBounds:
         """How old that connection's views may be on arrival, as things stand."""
         line = self._roster.require_line(connection)
-        return ViewBounds(shortest_trip(line, self.rules), latest_age(line, self.rules), self.rules.view.max_rewind_s)
+        return ViewBounds(
+            shortest_trip(line, self.rules),
+            latest_age(line, self.rules) + sparser_by(self.history, self.rules),
+            self.rules.view.max_rewind_s,
+        )
 
     def events(self, since: int | None = None) -> list[Event]:
         """What everyone is told, since the last call; or all events after a number, for one who missed some.

@@ -42,7 +42,7 @@ class PartRules(Table, frozen=True, kw_only=True):
     half_size_m: tuple[Positive, Positive, Positive] | None = None
     """Of boxes, from the middle to each face."""
     rotation: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
-    """Of boxes, in the frame of the bone: a quaternion xyzw."""
+    """Of boxes, in the frame of the bone: a unit quaternion xyzw."""
 
 
 class MountRules(Table, frozen=True, kw_only=True):
@@ -61,7 +61,8 @@ class RigRules(Table, frozen=True, kw_only=True):
     """What poses are of, in this order."""
     parts: list[PartRules]
     """The hitboxes."""
-    eye: MountRules
+    eye: MountRules | None = None
+    """What it looks from; only a rig that blocks and does nothing else can go without."""
     blocks_only: bool = False
     """Stops shots and takes no damage: a door, a lift, an unbreakable shield."""
     resistance_per_m: NotNegative | None = None

@@ -12,11 +12,19 @@ class Tolerances(NamedTuple):
     """Relative. A recorded quaternion may be this far from unit length (float32 math on the server) and is
     normalised; further off it is a mistake and raises."""
 
+    rotation_length: float = 2e-2
+    """Absolute. A quaternion in a rules file may be this far from unit length (typed with two digits); it is
+    normalised."""
+
     direction_length: float = 1e-3
     """Relative. A claimed direction may be this far from unit length; it is normalised before use."""
 
     parallel_sine_squared: float = 1e-20
     """Ratio. Below it a ray counts as parallel to a capsule's axis, where the cylinder equation divides by it."""
+
+    product_relative: float = 1e-15
+    """Relative. A difference of two products that is smaller than this share of them is worked out exactly: four times
+    what rounding can be off."""
 
     bound_relative: float = 1e-6
     """Relative. Bounds are tested in float32, which is off by at most a tenth of this; so much of every length involved

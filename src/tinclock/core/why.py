@@ -117,8 +117,7 @@ def why(past: Past, ruling: Ruling, claimed: View | None = None) -> Why:
     helps = tuple(text for finding in ruling.findings if (text := helped_by(finding)))
     origin, direction, view = ruling.origin, ruling.direction, ruling.view or _held(past, claimed)
     weapon = past.rules.weapons.get(ruling.weapon)
-    met = any(not past.history.rig_of(hit.victim).blocks_only for hit in ruling.hits)  # a door is in the way, not met
-    if met or origin is None or direction is None or view is None or weapon is None or ruling.kind != "shot":
+    if ruling.hits or origin is None or direction is None or view is None or weapon is None or ruling.kind != "shot":
         return Why(None, None, float("inf"), "", None, helps)
     limit, surface = _stop(past, ruling, origin, direction, weapon.range_m)
     near = nearest_miss(past, ruling.entity, view, origin, direction, weapon.range_m)
@@ -132,8 +131,7 @@ def why(past: Past, ruling: Ruling, claimed: View | None = None) -> Why:
 def _stop(past: Past, ruling: Ruling, origin: Triple, direction: Triple, range_m: float) -> tuple[float, str]:
     """How far a shot got, and the surface that ended it (the first one on its way, where it wasn't cast)."""
     if ruling.view is not None and ruling.reached_m is not None:
-        by = ruling.stopped_by or ""
-        return ruling.reached_m, f"body of {by}" if by.startswith("entity ") else by  # a door, say
+        return ruling.reached_m, ruling.stopped_by or ""
     wall = None if past.level is None else past.level.first(origin, direction, range_m)
     return (range_m, "") if wall is None else (wall.distance_m, wall.surface.name)
 

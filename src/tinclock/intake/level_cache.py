@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import ArrayLike
 
-FORMAT = 1
+FORMAT = 2
 TREE = ("boxes", "children", "triangles", "face")
 
 

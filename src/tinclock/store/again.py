@@ -220,6 +220,11 @@ def _by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:
     if not table.num_rows:
         return {}
     columns = [table[name].to_numpy() for name in ("entity", "tick", "x", "y", "z", "qx", "qy", "qz", "qw")]
+    ticks = columns[1]
+    numbers = None
+    if int(ticks.max()) - int(ticks.min()) > len(ticks):  # numbered with wide gaps
+        numbers, columns[1] = np.unique(ticks, return_inverse=True)
+        columns[1] = columns[1].astype(ticks.dtype)
     steps = float(header.place_steps_per_m), float(header.turn_steps)
     first, ends, who, poses = by_tick(*columns, *steps)
     changes = np.diff(who, prepend=-1) != 0
@@ -230,6 +235,6 @@ def _by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:
     for number, (end, high) in enumerate(zip(ends.tolist(), places.tolist(), strict=True)):
         if end > begin:
             starts = np.append(bodies[low:high], end) - begin
-            out[int(first) + number] = (who[bodies[low:high]], Packed(poses[begin:end], starts))
+            out[int(first) + number if numbers is None else int(numbers[number])] = (who[bodies[low:high]], Packed(poses[begin:end], starts))
         begin, low = end, high
     return out

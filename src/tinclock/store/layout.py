@@ -107,7 +107,7 @@ def schema(table: str) -> pyarrow.Schema:
         "pings": [step, ("server_time", second), ("call", text), ("arguments", text), ("answer", text)],
         "ticks": [step, ("what", text), ("tick", whole), ("server_time", second)],
         "poses": [
-            ("entity", pa.int32()), ("bone", pa.int16()), ("tick", pa.int32()),
+            ("entity", pa.int32()), ("bone", pa.int16()), ("tick", pa.int64()),
             ("x", pa.int32()), ("y", pa.int32()), ("z", pa.int32()),
             ("qx", pa.int16()), ("qy", pa.int16()), ("qz", pa.int16()), ("qw", pa.int16()),
         ],

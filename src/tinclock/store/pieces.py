@@ -85,7 +85,7 @@ def _steady_table(ticks: list[TickPoses]) -> pyarrow.Table:
 def _pose_columns(entity: Any, bone: Any, tick: Any, places: Any, turns: Any) -> pyarrow.Table:
     import pyarrow as pa
 
-    columns = [entity.astype(np.int32), bone.astype(np.int16), tick.astype(np.int32)]
+    columns = [entity.astype(np.int32), bone.astype(np.int16), tick.astype(np.int64)]
     columns += [np.ascontiguousarray(places[:, k]) for k in range(3)]
     columns += [np.ascontiguousarray(turns[:, k]) for k in range(4)]
     return pa.Table.from_arrays([pa.array(column) for column in columns], schema=schema("poses"))

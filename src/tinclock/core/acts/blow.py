@@ -8,13 +8,14 @@ from typing import TYPE_CHECKING
 from tinclock.core.acts.harm import apply_harm
 from tinclock.core.records import Hit, Step
 from tinclock.core.timeline.bodies import Reached, facing_at, parts_in_reach
+from tinclock.core.timeline.cover import Instant
 from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
     from tinclock.core.claims import Triple
-    from tinclock.core.geometry.level import Level
     from tinclock.core.records import Finding
+    from tinclock.core.timeline.cover import Cover
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.weapon_rules import WeaponRules
 
@@ -33,7 +34,7 @@ def check_facing(claim: object, context: Context) -> Finding | None:
     weapon, history = context.weapon, context.history
     if weapon is None or weapon.rules.facing_deg >= 180.0 or context.posthumous:
         return None
-    slot = history.newest_tick % history.capacity
+    slot = history.newest_slot
     facing = facing_at(history, context.actor.entity, (slot, slot), 0.0)
     if facing is None or context.direction is None:  # pragma: no cover - an absent actor was denied
         return None
@@ -45,8 +46,8 @@ def check_facing(claim: object, context: Context) -> Finding | None:
 class Reach:
     """Everything that decides whom a blow reaches, apart from who strikes and why."""
 
-    def __init__(self, history: PoseHistory, level: Level | None, entity: int, weapon: WeaponRules) -> None:
-        self.history, self.level, self.entity, self.weapon = history, level, entity, weapon
+    def __init__(self, history: PoseHistory, cover: Cover, entity: int, weapon: WeaponRules) -> None:
+        self.history, self.cover, self.entity, self.weapon = history, cover, entity, weapon
 
     def candidates(self, origin: Triple, direction: Triple, slots: tuple[int, int], fraction: float) -> list[Reached]:
         """Whom it could hit but for what stands between, nearest first; what only blocks is left out."""
@@ -58,25 +59,8 @@ class Reach:
 
     def obstacle(self, origin: Triple, one: Reached, slots: tuple[int, int], fraction: float) -> str:
         """What stands between the striker's eye and the part, "" for nothing."""
-        if one.distance_m <= TOLERANCES.beyond_m:
-            return ""
-        d = one.distance_m
-        (ox, oy, oz), (px, py, pz) = origin, one.point
-        along = ((px - ox) / d, (py - oy) / d, (pz - oz) / d)
-        wall = None if self.level is None else self.level.first(origin, along, d)
-        if wall is not None:
-            return wall.surface.name or "the level"
-        start = 0.0
-        while start < d - TOLERANCES.beyond_m:
-            here = (ox + along[0] * start, oy + along[1] * start, oz + along[2] * start)
-            hit = self.history.nearest_along((*here, *along), *slots, fraction, d - start, self.entity)
-            if hit is None:
-                return ""
-            rig = self.history.rig_of(hit.entity)
-            if rig.blocks_only:
-                return rig.name
-            start += hit.leaves_m + TOLERANCES.beyond_m
-        return ""
+        stop, _ = self.cover.between(origin, one.point, Instant(*slots, fraction), ignore=self.entity)
+        return "" if stop is None or stop.distance_m >= one.distance_m - TOLERANCES.beyond_m else stop.name
 
     def turned_away(self, one: Reached, direction: Triple, slots: tuple[int, int], fraction: float) -> bool:
         """Whether the victim's back is where the weapon needs it."""
@@ -99,7 +83,7 @@ def perform_blow(claim: object, context: Context) -> None:
         context.origin = context.eye
     origin, direction = context.ray()
     context.aim = direction
-    reach = Reach(context.history, context.level, context.actor.entity, weapon.rules)
+    reach = Reach(context.history, context.world.cover, context.actor.entity, weapon.rules)
     hits: list[Hit] = []
     for one in reach.candidates(origin, direction, context.slots, view.fraction):
         context.steps.append(Step("in reach", one.entity, one.part.name, "entity"))
@@ -119,5 +103,5 @@ def perform_blow(claim: object, context: Context) -> None:
         if len(hits) == weapon.rules.victims:
             break
     if not hits:
-        context.steps.append(Step("reached", "nobody"))
+        context.steps.append(Step("reached", "nobody", f"{weapon.rules.range_m:g} m"))
     context.hits = tuple(hits)

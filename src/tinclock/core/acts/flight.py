@@ -62,7 +62,7 @@ def context_of(world: World, one: Projectile, at: float) -> Context:
     span = float(times[after] - times[place])
     fraction = min(1.0, max(0.0, (met - float(times[place])) / span)) if span > 0.0 else 0.0
     context.slots = (int(slots[place]), int(slots[after]))
-    context.view, context.view_time = View(held[place], held[after], fraction), met
+    context.view, context.view_time = View(int(held[place]), int(held[after]), fraction), met
     return context
 
 
@@ -143,32 +143,40 @@ def _meet_level(one: Projectile, contact: Contact, context: Context, place: Trip
 def _meet_body(one: Projectile, contact: Contact, context: Context, place: Triple) -> None:
     entity, _, part = context.history.columns.named(contact.column, contact.part_row)
     rules, flights = one.flight, context.flights
-    one.impacts.append(Impact(contact.at, place, entity, part.name))
-    context.steps.append(Step("body met", entity, part.name, "entity"))
-    solid = context.roster.actors[entity].blocks_only
+    solid = context.history.rig_of(entity).blocks_only
+    met = Met(entity, part.name)
+    if solid:
+        met = Met(surface=context.history.rig_of(entity).name)
+        one.impacts.append(Impact(contact.at, place, surface=met.surface))
+        context.steps.append(Step("cover met", met.surface))
+    else:
+        one.impacts.append(Impact(contact.at, place, entity, part.name))
+        context.steps.append(Step("body met", entity, part.name, "entity"))
     if rules.near_m is not None:
-        _finish(one, context, place, "near", bursts=True, met=Met(entity, part.name))
+        _finish(one, context, place, "near", bursts=True, met=met)
         return
     claimed = rules.impacts == "claimed" and one.line.name != "" and not solid and not one.claimed
-    if claimed:
-        one.pending.append(contact)
+    if solid:
+        pass
+    elif claimed:
+        one.pending.append(one.impacts[-1])
         context.steps.append(Step("harm", "waits for its claim", rules.claim_window_s, "s"))
     else:
         harm_directly(one, context, entity, part, place)
     if rules.on_body == "pass" and not solid and one.passed + 1 < rules.passes:
         one.passed += 1
-        flights.ignore(one, contact.column)
+        flights.ignore(one, entity)
     elif rules.on_body == "bounce" and one.bounces < rules.bounce.most and one.passed < flown.IGNORED:
         one.bounces += 1
         one.passed += 1
-        flights.ignore(one, contact.column)  # it hits nobody twice
+        flights.ignore(one, entity)  # it hits nobody twice
         off = _off_the_body(one, contact, context, place)
         bounce = rules.bounce
         rebound(flights.rows[one.row], contact.at, off, bounce.restitution, bounce.friction, bounce.until_m_s)
         if rules.owner_after_bounce:
             flights.allow_owner(one, contact.at)
     else:
-        _finish(one, context, place, "body", bursts=not claimed, met=Met(entity, part.name))
+        _finish(one, context, place, "cover" if solid else "body", bursts=not claimed, met=met)
 
 
 def _off_the_body(one: Projectile, contact: Contact, context: Context, place: Triple) -> Triple:

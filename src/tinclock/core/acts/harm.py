@@ -19,13 +19,12 @@ if TYPE_CHECKING:
 def untouchable(context: Context, victim: Participant) -> str:
     """Why nothing is applied to the victim in the present, "" when there is no reason."""
     view, ledger, entity = context.view, context.ledger, victim.entity
-    if victim.blocks_only:
-        return "takes no damage"
     if entity in ledger.dead:
         return "died since the view"
     if victim.life_epoch > 1 and view is not None:
         slot = context.slots[view.fraction >= 1.0]
-        if context.history.epoch_in(entity, slot) < victim.life_epoch:
+        ago = context.history.cuts_since(entity, slot)
+        if ago < 0 or context.history.epoch_of(entity) - ago < victim.life_epoch:
             return "respawned since the view"
     if entity in ledger.affected and ledger.shielded(entity, context.received_at):
         return "shielded"
@@ -48,7 +47,7 @@ def apply_harm(context: Context, victim: Participant, part: Part, amount: float,
     context.steps.append(Step("victim", reason or "alive"))
     name = "" if weapon is None else weapon.name
     covered = _covered(context, victim, part.zone) if ledger.armoured else 0.0
-    if reflected:
+    if reflected and context.roster.actors.get(actor.entity) is actor:  # who left takes nothing
         own = _covered(context, actor, part.zone) if ledger.armoured else 0.0
         ledger.wound(actor.entity, amount, now, Blow("reflected", actor.entity, name, part.name, own))
     if reason:

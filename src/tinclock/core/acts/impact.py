@@ -104,21 +104,25 @@ def perform_impact(claim: ImpactClaim, context: Context) -> None:
         one.claimed = True
         context.steps.append(Step("harm", "when the poses get there"))
         return
-    pending = next((contact for contact in one.pending if contact.at == impact.server_time), None)
+    pending = next((waiting for waiting in one.pending if waiting is impact), None)
     if pending is None:
         context.steps.append(Step("harm", "was done before"))
         return
     one.pending.remove(pending)
-    if context.received_at - pending.at > one.flight.claim_window_s:
+    if context.received_at - pending.server_time > one.flight.claim_window_s:
         context.steps.append(Step("harm", "lapsed", one.flight.claim_window_s, "s"))
         return
-    victim, _, part = context.history.columns.named(pending.column, pending.part_row)
-    then = context_of(context.world, one, pending.at)
+    then = context_of(context.world, one, pending.server_time)
     context.slots, context.view, context.view_time = then.slots, then.view, then.view_time
     context.charge = one.charge
-    harm_directly(one, context, victim, part, impact.place)
+    if pending.victim in context.roster.actors:
+        parts = context.history.rig_of(pending.victim).parts
+        part = next(part for part in parts if part.name == pending.part)
+        harm_directly(one, context, pending.victim, part, impact.place)
+    else:
+        context.steps.append(Step("harm", "its victim has left"))
     if one.over and one.weapon.rules.splash is not None:
-        burst(one, context, impact.place, victim)
+        burst(one, context, impact.place, pending.victim)
 
 
 def check_impact_victim(claim: ImpactClaim, context: Context) -> Finding | None:

@@ -7,15 +7,16 @@ from typing import TYPE_CHECKING
 
 from tinclock.core.checks.form import as_triple
 from tinclock.core.records import Step
+from tinclock.core.timeline.cover import Instant
 from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
     from tinclock.core.claims import MoveClaim, Triple
     from tinclock.core.combat.stride import Stride
-    from tinclock.core.geometry.level import Level, LevelHit
     from tinclock.core.records import Finding
     from tinclock.core.rules import MovementRules
+    from tinclock.core.timeline.cover import Obstacle
 
 LONGEST_PUSH = 1.0 + TOLERANCES.stick
 """A stick's reach, with room for rounding."""
@@ -137,15 +138,19 @@ def check_turn(claim: MoveClaim, context: Context) -> Finding | None:
 
 
 def check_walls(claim: MoveClaim, context: Context) -> Finding | None:
-    """Find `through_wall`; the body stops where its ball touches the level. It comes last: it sees the cut-down way."""
+    """Find `through_wall`; the body stops where its ball touches something. It comes last: it sees the cut-down way.
+
+    A door that moves is drawn late on the client's screen, so it stops a body only where it stands in the way both now
+    and as the screen showed it.
+    """
     stride, rules = _both(context)
     dx, dy, dz = _way(stride, context)
     length = math.sqrt(dx * dx + dy * dy + dz * dz)
-    if context.level is None or length <= TOLERANCES.beyond_m:
+    if length <= TOLERANCES.beyond_m:
         return None
     x, y, z = stride.position
     start, along = (x, y, z + rules.centre_up_m), (dx / length, dy / length, dz / length)
-    wall = _first_wall(context.level, start, along, length, rules.radius_m)
+    wall = _first_wall(context, start, along, length, rules.radius_m)
     if wall is None:
         return None
     context.steps.append(Step("wall on the way", wall.distance_m, length, "m"))
@@ -153,19 +158,38 @@ def check_walls(claim: MoveClaim, context: Context) -> Finding | None:
     _cut_down(context, "through_wall", (x + along[0] * reached, y + along[1] * reached, z + along[2] * reached))
     if length - wall.distance_m <= rules.allowance_m:
         return None
-    return context.find("through_wall", length - wall.distance_m, rules.allowance_m, "m", wall.surface.name)
+    return context.find("through_wall", length - wall.distance_m, rules.allowance_m, "m", wall.name)
 
 
-def _first_wall(level: Level, start: Triple, along: Triple, length: float, radius_m: float) -> LevelHit | None:
-    """What stops the body's ball. One that touches at its start is tried smaller: who leans on a wall may slide along
-    it and leave it, but its middle never crosses a surface.
+def _first_wall(context: Context, start: Triple, along: Triple, length: float, radius_m: float) -> Obstacle | None:
+    """What stops the body's ball. One that touches at its start is tried smaller: somebody who leans on a wall may
+    slide along it and leave it, but the middle never crosses a surface.
     """
-    wall = None
+    now, seen = _instants(context)
     for radius in (radius_m, 0.5 * radius_m, 0.0):
-        wall = level.first(start, along, length, radius_m=radius)
-        if wall is None or wall.distance_m > TOLERANCES.beyond_m:
+        stops = [
+            context.world.cover.first(start, along, length, at, radius_m=radius, ignore=context.actor.entity)
+            for at in (now, seen)
+        ]
+        first, second = stops
+        if first is None or second is None:
+            return None
+        wall = max(first, second, key=lambda stop: stop.distance_m)
+        if wall.distance_m > TOLERANCES.beyond_m:
             return wall
-    return wall
+    return None if wall.entity else wall  # a door that closed on a body lets it out
+
+
+def _instants(context: Context) -> tuple[Instant, Instant]:
+    """The present, and what the client's screen showed when it moved, no further back than a shot is rewound."""
+    history, line = context.history, context.line
+    slot = history.newest_slot
+    present = Instant(slot, slot, 0.0)
+    if not line.clock.samples or not history.snapshots:
+        return present, present
+    behind = min(line.clock.round_trip_s + line.drawing.interpolation_delay_s, context.rules.view.max_rewind_s)
+    view = history.view_at(max(context.received_at - behind, history.first_snapshot_time))
+    return present, Instant(history.slot_of(view.from_tick), history.slot_of(view.to_tick), view.fraction)
 
 
 def _way(stride: Stride, context: Context) -> Triple:

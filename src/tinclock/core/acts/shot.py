@@ -10,6 +10,7 @@ from tinclock.core.acts.harm import apply_harm
 from tinclock.core.acts.penetration import send_through
 from tinclock.core.records import Hit, Ray, Step
 from tinclock.core.timeline.bodies import speed_now
+from tinclock.core.timeline.cover import Obstacle
 
 if TYPE_CHECKING:
     from tinclock.core.checks.context import Context
@@ -93,7 +94,8 @@ def perform_shot(claim: object, context: Context) -> None:
 def cast_shot(context: Context) -> tuple[float, str | None]:
     """Send one ray through the level and the rewound hitboxes; returns how far it went and what stopped it.
 
-    Works out `context.hit`.
+    Works out `context.hit`: somebody's hitbox. What only stands in the way, a door or a wall, stops the shot and is
+    nobody's hit.
     """
     view, weapon, history = context.view, context.weapon, context.history
     origin, direction = context.origin, context.direction
@@ -108,22 +110,29 @@ def cast_shot(context: Context) -> tuple[float, str | None]:
         wall, hit = history.first_on_path(
             context.level, origin, direction, context.slots, view.fraction, weapon.range_m, entity
         )
+    stop = None if wall is None else Obstacle(wall.distance_m, wall.surface.name)
     if weapon.penetration > 0.0 and _may_pass(context, wall, hit):
-        return send_through(context, weapon, view.fraction)
-    context.hit = hit
-    if hit is not None:
-        context.steps.append(Step("rewind", hit.entity, hit.part.name, "entity"))
-        return hit.distance_m, f"entity {hit.entity}"
-    if wall is not None:
-        context.steps.append(Step("level", wall.distance_m, wall.surface.name, "m"))
-        return wall.distance_m, wall.surface.name
-    context.steps.append(Step("rewind", "nobody"))
-    return weapon.range_m, None
+        reach, stop = send_through(context, weapon)
+    else:
+        reach, context.hit = weapon.range_m if stop is None else stop.distance_m, hit
+        if hit is not None and history.rig_of(hit.entity).blocks_only:
+            stop, context.hit = Obstacle(hit.distance_m, history.rig_of(hit.entity).name, hit.entity), None
+            reach = hit.distance_m
+    if context.hit is not None:
+        context.steps.append(Step("rewind", context.hit.entity, context.hit.part.name, "entity"))
+        return context.hit.distance_m, f"entity {context.hit.entity}"
+    if stop is not None:
+        context.steps.append(Step("cover" if stop.entity else "level", stop.distance_m, stop.name, "m"))
+        return stop.distance_m, stop.name
+    context.steps.append(Step("rewind", "nobody", f"{weapon.range_m:g} m"))
+    return reach, None
 
 
 def _may_pass(context: Context, wall: LevelHit | None, hit: PartHit | None) -> bool:
-    """Whether penetration can make a difference: what comes first lets shots through, or the shot starts inside it."""
-    if wall is not None and wall.facing > 0.0:
+    """Whether penetration can make a difference: something was passed already, what comes first lets shots through, or
+    the shot starts inside it.
+    """
+    if context.paid > 0.0 or (wall is not None and wall.facing > 0.0):
         return True
     if hit is not None:
         return context.history.rig_of(hit.entity).passable

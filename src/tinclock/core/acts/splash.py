@@ -98,24 +98,9 @@ def visible_share(context: Context, start: Triple, near: Reached) -> float:
 
 
 def _hidden(context: Context, start: Triple, end: Triple) -> bool:
-    distance = math.dist(start, end)
-    if distance <= 2.0 * BACK_M:
+    if math.dist(start, end) <= 2.0 * BACK_M:
         return False
-    if context.level is not None and context.level.blocker(start, end) is not None:
-        return True
-    if not any(actor.blocks_only for actor in context.roster.actors.values()):
-        return False
-    along = ((end[0] - start[0]) / distance, (end[1] - start[1]) / distance, (end[2] - start[2]) / distance)
-    fraction, gone = (0.0 if context.view is None else context.view.fraction), 0.0
-    while gone < distance:
-        here = (start[0] + along[0] * gone, start[1] + along[1] * gone, start[2] + along[2] * gone)
-        hit = context.history.nearest_along((*here, *along), *context.slots, fraction, distance - gone, 0)
-        if hit is None:
-            return False
-        if context.history.rig_of(hit.entity).blocks_only:
-            return True
-        gone += hit.leaves_m + BACK_M
-    return False
+    return context.world.cover.between(start, end, context.instant())[0] is not None
 
 
 def _push(place: Triple, near: Reached, size: float) -> Triple | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from tinclock.core.checks.view import latest_age
+from tinclock.core.checks.view import latest_age, sparser_by
 from tinclock.core.records import Step
 
 if TYPE_CHECKING:
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 def _oldest(context: Context) -> float:
     """Server time of the oldest news that the client may still believe: trip, jitter and allowance ago."""
-    age = latest_age(context.line, context.rules)
+    age = latest_age(context.line, context.rules) + sparser_by(context.history, context.rules)
     return context.received_at - min(age, max(context.rules.match.history_s, 1.0))
 
 

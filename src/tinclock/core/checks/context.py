@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.records import Finding, Step
+from tinclock.core.timeline.cover import Instant
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.records import Hit, Ray
     from tinclock.core.rules import Consequence, Rules
+    from tinclock.core.timeline.cover import Cover
     from tinclock.core.timeline.history import PartHit, PoseHistory
     from tinclock.core.timeline.views import View
 
@@ -32,6 +34,7 @@ class World(NamedTuple):
     ledger: Ledger
     roster: Roster
     flights: Flights
+    cover: Cover
 
 
 class Context:
@@ -42,13 +45,13 @@ class Context:
 
     __slots__ = (
         "actor", "aim", "charge", "damage", "direction", "eye", "findings", "flights", "flown", "held", "history",
-        "hit", "hits", "impact", "item", "kept", "ledger", "level", "line", "origin", "position", "posthumous",
+        "hit", "hits", "impact", "item", "kept", "ledger", "level", "line", "origin", "paid", "position", "posthumous",
         "projectiles", "rays", "reached_m", "received_at", "roster", "rules", "seconds", "sequence", "shot", "slots",
         "steps", "stopped_by", "view", "view_time", "ways", "weapon", "world",
     )  # fmt: skip
 
     def __init__(self, world: World, line: Line, actor: Participant, received_at: float) -> None:
-        self.rules, _, self.history, self.level, self.ledger, self.roster, self.flights = world
+        self.rules, _, self.history, self.level, self.ledger, self.roster, self.flights, _ = world
         self.world, self.line, self.actor, self.received_at = world, line, actor, received_at
         self.findings: list[Finding] = []
         self.steps: list[Step] = []
@@ -63,6 +66,8 @@ class Context:
         self.held: Held | None = None
         self.charge = self.kept = 1.0
         """Shares of the damage: for the charge, and what is left after what the shot passed through."""
+        self.paid = 0.0
+        """What the way from the shooter's eye to the muzzle took from the weapon's penetration."""
         self.posthumous = False
         """Whether the actor died so little ago that its shot still counts."""
         self.hit: PartHit | None = None
@@ -82,6 +87,10 @@ class Context:
         self.impact: Impact | None = None
         self.flown: list[Context] = []
         """What other flights did while this claim brought them up to date."""
+
+    def instant(self) -> Instant:
+        """Where the history is read for this claim."""
+        return Instant(*self.slots, 0.0 if self.view is None else self.view.fraction)
 
     def ray(self) -> tuple[Triple, Triple]:
         """Origin and direction, once they were worked out."""

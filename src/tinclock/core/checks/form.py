@@ -62,7 +62,7 @@ def as_triple(value: object) -> Triple | None:
 
 def check_form(claim: ShotClaim, context: Context) -> Finding | None:
     """Find `malformed` or `direction_not_unit`; works out origin and direction as floats, the latter normalised."""
-    if _is_usual(claim):
+    if is_usual(claim):
         context.origin = claim.origin
         return _check_direction(claim.direction, context)
     field = next((field for field, fits in FIELDS[ShotClaim].items() if not fits(getattr(claim, field))), "")
@@ -75,7 +75,7 @@ def check_form(claim: ShotClaim, context: Context) -> Finding | None:
     return _check_direction(direction, context)
 
 
-def _is_usual(claim: ShotClaim) -> bool:
+def is_usual(claim: ShotClaim) -> bool:
     """Whether a claim is well formed, in one look, for the usual ones; the others are looked at field by field."""
     view, origin, direction = claim.view, claim.origin, claim.direction
     if not (

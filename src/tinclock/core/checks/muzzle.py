@@ -1,4 +1,8 @@
-"""Whether the shot can have started where it says: near the server's own shooter, and not on the far side of a wall."""
+"""Whether the shot can have started where it says: near the server's own shooter, and where a shot from its eye gets to.
+
+What would stop a shot of this weapon stops its muzzle: a wall, a pane, a closed door, as they stand at the view. What
+the weapon shoots through it may be held through, and pays for.
+"""
 
 from __future__ import annotations
 
@@ -22,9 +26,11 @@ def check_muzzle(claim: ShotClaim | StrikeClaim, context: Context) -> Finding | 
     context.steps.append(Step("muzzle", distance, reach, "m"))
     if distance > reach:
         return context.find("muzzle_far", distance, reach, "m")
-    if context.level is not None and distance > 0.0:
-        wall = context.level.blocker(eye, origin)
-        if wall is not None:
-            context.steps.append(Step("muzzle wall", wall.distance_m, distance, "m"))
-            return context.find("muzzle_blocked", wall.distance_m, distance, "m", wall.surface.name)
+    budget = 0.0 if context.weapon is None else context.weapon.penetration
+    stop, context.paid = context.world.cover.between(
+        eye, origin, context.instant(), budget=budget, ignore=context.actor.entity
+    )
+    if stop is not None:
+        context.steps.append(Step("muzzle wall", stop.distance_m, distance, "m"))
+        return context.find("muzzle_blocked", stop.distance_m, distance, "m", stop.name)
     return None

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from tinclock.core.combat.roster import Line
     from tinclock.core.records import Finding
     from tinclock.core.rules import Rules
-    from tinclock.core.timeline.history import Snapshot
+    from tinclock.core.timeline.history import PoseHistory, Snapshot
     from tinclock.core.timeline.views import Drawing
 
 ENOUGH_ANSWERS = 8
@@ -32,14 +32,18 @@ def check_view(claim: ShotClaim | StrikeClaim | TriggerClaim, context: Context) 
     if not line.name:
         return _present(context)
     if view is None:
-        view = derived_view(context.history, line.clock, line.drawing, claim.command_time or 0.0)
+        view = derived_view(context.history, line.clock, line.drawing, float(claim.command_time or 0.0))
         if view is None:
             return _underived(claim, context)
+    elif type(view.fraction) is not float:
+        view = View(view.from_tick, view.to_tick, float(view.fraction))
     before, after = snapshots.get(view.from_tick), snapshots.get(view.to_tick)
     if before is None or after is None:
         return _not_held(view, context)
     if view.from_tick > view.to_tick or not 0.0 <= view.fraction <= _furthest(view, before, after, context):
         return _unknown(context, f"{view.from_tick}..{view.to_tick} at {view.fraction:g}", "what the client can draw")
+    if before.sent_at < line.since:
+        return _before_admission(context, before.sent_at)
     if line.drawing.between == "nearest":
         view = snapped(view)
         before = after = snapshots[view.from_tick]
@@ -49,7 +53,7 @@ def check_view(claim: ShotClaim | StrikeClaim | TriggerClaim, context: Context) 
 def _present(context: Context) -> Finding | None:
     """The server's own shooters see the newest tick as it is."""
     history = context.history
-    tick, slot = history.newest_tick, history.newest_tick % history.capacity
+    tick, slot = history.newest_tick, history.newest_slot
     context.view, context.view_time, context.slots = View(tick, tick, 0.0), history.newest_time, (slot, slot)
     return None
 
@@ -57,6 +61,12 @@ def _present(context: Context) -> Finding | None:
 def _unknown(context: Context, given: str, expected: str) -> Finding:
     context.steps.append(Step("view", given, expected))
     return context.find("view_unknown", detail=given)
+
+
+def _before_admission(context: Context, sent_at: float) -> Finding:
+    """A view of what was sent before this connection was there."""
+    context.steps.append(Step("snapshot sent after admission", sent_at - context.line.since, 0.0, "s"))
+    return context.find("view_unknown", detail="shows a snapshot from before this connection was admitted")
 
 
 def _underived(claim: ShotClaim | StrikeClaim | TriggerClaim, context: Context) -> Finding | None:
@@ -90,6 +100,7 @@ def _furthest(view: View, before: Snapshot, after: Snapshot, context: Context) -
 def _check_age(view: View, before: Snapshot, after: Snapshot, context: Context) -> Finding | None:
     now, cap = context.received_at, context.rules.view.max_rewind_s
     _, _, shortest, latest, _ = view_limits(context.line, context.rules)
+    latest += sparser_by(context.history, context.rules)
     since_sent = now - after.sent_at
     if since_sent < shortest:
         context.steps.append(Step("since the snapshot was sent", since_sent, shortest, "s"))
@@ -128,8 +139,16 @@ def shortest_trip(line: Line, rules: Rules) -> float:
     return max(0.0, clock.least_round_trip_s - rules.view.early_allowance_s - clock.jitter_s)
 
 
+def sparser_by(history: PoseHistory, rules: Rules) -> float:
+    """How much further apart snapshots are than the rules say, in seconds: what is ruled goes by what was sent."""
+    return max(0.0, history.snapshot_spacing_s - rules.match.snapshot_every / rules.match.tick_rate_hz)
+
+
 def latest_age(line: Line, rules: Rules) -> float:
-    """The greatest age of a view, in seconds, that the connection and the client's drawing explain."""
+    """The greatest age of a view, in seconds, that the connection and the client's drawing explain.
+
+    Where snapshots are as far apart as the rules say; see `sparser_by`.
+    """
     clock, drawing, match, view = line.clock, line.drawing, rules.match, rules.view
     if not clock.samples:
         return float("inf")
@@ -148,6 +167,8 @@ def _cap(context: Context, age: float) -> Finding:
     """Rule at the greatest age allowed; the finding says how old the claimed view was."""
     limit, history = context.rules.view.max_rewind_s, context.history
     at = max(context.received_at - limit, history.first_snapshot_time)
+    if history.snapshots[history.view_at(at).from_tick].sent_at < context.line.since:
+        return _before_admission(context, history.snapshots[history.view_at(at).from_tick].sent_at)
     context.view = view = history.view_at(at)
     context.view_time = history.time_of(view)
     context.slots = (history.snapshots[view.from_tick].slot, history.snapshots[view.to_tick].slot)

@@ -23,6 +23,13 @@ NO_HEADER = np.zeros(16, np.int64)
 NO_TIMES, NO_SLOTS = np.empty(0), np.empty(0, np.int64)
 
 
+def _three(name: str, values: Triple) -> Triple:
+    """Three finite numbers as floats, or `BadNumberError`."""
+    if len(values) != 3 or not all(map(math.isfinite, values)):
+        raise BadNumberError(name, "three finite numbers", values)
+    return float(values[0]), float(values[1]), float(values[2])
+
+
 def motion_of(rules: FlightRules) -> Motion:
     """The public part of a flight's table."""
     bounce = rules.bounce
@@ -79,9 +86,15 @@ class Flight:
         self, motion: Motion, start: float, place: Triple, velocity: Triple, *, level: Level | None = None,
         last: float = math.inf, range_m: float = math.inf, target: Triple | None = None,
     ) -> None:  # fmt: skip
-        speed = math.sqrt(sum(v * v for v in velocity))
-        if not (math.isfinite(speed) and speed > 0.0 and all(map(math.isfinite, place))):
-            raise BadNumberError("velocity", "three finite numbers, not all zero, and a finite place", velocity)
+        place, velocity = _three("place", place), _three("velocity", velocity)
+        if not any(velocity):
+            raise BadNumberError("velocity", "three finite numbers, not all zero", velocity)
+        if not math.isfinite(start):
+            raise BadNumberError("start", "a finite number of seconds", start)
+        if math.isnan(last) or not range_m >= 0.0:
+            raise BadNumberError("last, range_m", "a number of seconds, and a number of at least 0", (last, range_m))
+        target = None if target is None else _three("target", target)
+        start, last, range_m = float(start), float(last), float(range_m)
         self.motion, self.level = motion, level
         self._target = (math.nan,) * 3 if target is None else target
         row = row_of(motion, start, place, velocity, last, range_m)
@@ -93,8 +106,13 @@ class Flight:
         """When it ended at the level, its range or its last instant, as far as it was followed."""
 
     def at(self, server_time: float) -> tuple[Triple, Triple]:
-        """Place and velocity at a server time, metres and m/s; before the launch and after the end, those there."""
-        t = max(server_time, self._begins[0])
+        """Place and velocity at a server time, metres and m/s; before the launch and after the end, those there.
+
+        Raises `BadNumberError` for a time that is not finite.
+        """
+        if not math.isfinite(server_time):
+            raise BadNumberError("server_time", "a finite number of seconds", server_time)
+        t = max(float(server_time), self._begins[0])
         self._follow(t)
         t = min(t, self.ended_at)
         row = self._legs[bisect_right(self._begins, t) - 1]
@@ -126,9 +144,9 @@ class Flight:
 
     def _fly(self, until: float) -> tuple[int, float, int]:
         kinds, at, columns, parts = np.empty(1, np.int64), np.empty(1), np.empty(1, np.int64), np.empty(1, np.int64)
-        none, level = np.full(1, -1, np.int64), self.level
+        none, level = np.full(1, -1, np.int32), self.level
         flown.fly(
-            self._rows, none, none, np.full((1, flown.IGNORED), -1, np.int64), np.zeros(1, np.int64), until, NO_TIMES,
+            self._rows, none, none, np.full((1, flown.IGNORED), -1, np.int32), np.zeros(1, np.int64), float(until), NO_TIMES,
             NO_SLOTS, NO_HEADER, 0.0, NO_HEADER if level is None else level.header,
             *((0.0, 0.0, 0.0) if level is None else level.offset), level is not None, kinds, at, columns, parts,
         )  # fmt: skip

@@ -79,7 +79,7 @@ class Projectile:
         self.velocity: Triple = (0.0, 0.0, 0.0)
         self.bounces = self.passed = self.target = 0
         self.impacts: list[Impact] = []
-        self.pending: list[Contact] = []
+        self.pending: list[Impact] = []
         self.claimed = False
         """Whether its owner's client claimed its impact before the server had flown so far."""
         self.over = ""
@@ -105,6 +105,7 @@ class Flights:
         self.rows = np.empty((0, legs.LEG_FIELDS))
         self._owners, self._targets = np.empty(0, np.int64), np.empty(0, np.int64)
         self._ignored = np.empty((0, flown.IGNORED), np.int64)
+        """Entities, 0 for none: a column will be somebody else's once its entity has left."""
         self._grow(64)
 
     def _grow(self, count: int) -> None:
@@ -112,9 +113,9 @@ class Flights:
         old = len(self.rows)
         self._free += range(count - 1, old - 1, -1)
         self.rows = np.concatenate([self.rows, np.zeros((count - old, legs.LEG_FIELDS))])
-        self._owners = np.concatenate([self._owners, np.full(count - old, -1, np.int64)])
-        self._targets = np.concatenate([self._targets, np.full(count - old, -1, np.int64)])
-        self._ignored = np.concatenate([self._ignored, np.full((count - old, flown.IGNORED), -1, np.int64)])
+        self._owners = np.concatenate([self._owners, np.zeros(count - old, np.int64)])
+        self._targets = np.concatenate([self._targets, np.zeros(count - old, np.int64)])
+        self._ignored = np.concatenate([self._ignored, np.zeros((count - old, flown.IGNORED), np.int64)])
 
     # -- beginning and end ------------------------------------------------------------------------------------
 
@@ -146,9 +147,7 @@ class Flights:
         if rules.owner_after_s is not None:
             row[legs.OWNER_FROM] = started + rules.owner_after_s
         self.rows[one.row] = row
-        self._owners[one.row] = self.history.columns.of(actor.entity)
-        self._targets[one.row] = -1
-        self._ignored[one.row] = -1
+        self._owners[one.row], self._targets[one.row], self._ignored[one.row] = actor.entity, 0, 0
         nowhere = (math.nan,) * 3
         legs.start_leg(self.rows[one.row], started, *place, *velocity, *nowhere)
         self.live[one.number] = one
@@ -171,12 +170,6 @@ class Flights:
         """Server time after which nothing of it is left."""
         return float(self.rows[one.row, legs.LAST])
 
-    def forget(self, entity: int) -> None:
-        """A body leaves: its column will be somebody else's."""
-        column = self.history.columns.of(entity)
-        for table in (self._owners, self._targets, self._ignored):
-            table[table == column] = -1
-
     def foresee(self, one: Projectile, until: float) -> Contact | None:
         """What it would meet up to a server time if nobody moved on from the newest poses; changes nothing."""
         row = self.rows[one.row].copy()
@@ -187,7 +180,7 @@ class Flights:
     def guide(self, one: Projectile, entity: int) -> None:
         """Give what homes its target; 0 for none."""
         one.target = entity
-        self._targets[one.row] = self.history.columns.of(entity) if entity else -1
+        self._targets[one.row] = entity
 
     # -- flying -----------------------------------------------------------------------------------------------
 
@@ -201,9 +194,9 @@ class Flights:
         kinds, at = np.empty(count, np.int64), np.empty(count)
         columns, parts = np.empty(count, np.int64), np.empty(count, np.int64)
         times, slots, _ = self.history.ticks()
-        level, header = self.level, self.history.columns.header
+        level, header, of = self.level, self.history.columns.header, self.history.columns.lookup
         flown.fly(
-            self.rows, self._owners, self._targets, self._ignored, which, until, times, slots, header,
+            self.rows, of[self._owners], of[self._targets], of[self._ignored], which, float(until), times, slots, header,
             self.history.columns.quantum, header if level is None else level.header,
             *((0.0, 0.0, 0.0) if level is None else level.offset), level is not None, kinds, at, columns, parts,
         )  # fmt: skip
@@ -230,9 +223,9 @@ class Flights:
         """The server time at which it meets bodies when its own time is this."""
         return float(flown.met_at(self.rows[one.row], server_time))
 
-    def ignore(self, one: Projectile, column: int) -> None:
+    def ignore(self, one: Projectile, entity: int) -> None:
         """It doesn't meet that body again."""
-        self._ignored[one.row, min(one.passed, flown.IGNORED) - 1] = column
+        self._ignored[one.row, min(one.passed, flown.IGNORED) - 1] = entity
 
     def allow_owner(self, one: Projectile, server_time: float) -> None:
         """From now on it may hit who launched it."""

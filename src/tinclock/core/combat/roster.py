@@ -121,11 +121,16 @@ class Line:
         "name",
         "newest_view_time",
         "receipts",
+        "since",
         "view_limits",
     )
 
-    def __init__(self, name: str, account: str, entity: int, drawing: Drawing, key: bytes) -> None:
+    def __init__(
+        self, name: str, account: str, entity: int, drawing: Drawing, key: bytes, since: float = float("-inf")
+    ) -> None:
         self.name, self.account, self.entity, self.drawing = name, account, entity, drawing
+        self.since = since
+        """Server time of its admission: nothing that was sent before can be on its screen."""
         self.clock = ClockEstimate(key)
         self.highest_sequence = 0
         self.newest_view_time = float("-inf")
@@ -154,6 +159,7 @@ class Roster:
         self.actors: dict[int, Participant] = {}
         self.lines: dict[str, Line] = {}
         self._next_entity = 1
+        self._connected = 0
 
     @property
     def next_entity(self) -> int:
@@ -190,10 +196,12 @@ class Roster:
         self._next_entity += 1
         return actor
 
-    def connect(self, connection: str, account: str, entity: int, drawing: Drawing) -> Line:
-        """Open a line."""
-        key = hashlib.blake2b(f"{self.seed}/{connection}/clock".encode(), digest_size=32).digest()
-        self.lines[connection] = line = Line(connection, account, entity, drawing, key)
+    def connect(self, connection: str, account: str, entity: int, drawing: Drawing, now: float) -> Line:
+        """Open a line at a server time."""
+        self._connected += 1  # a name that comes back gets nonces of its own
+        name = f"{self.seed}/{connection}/{self._connected}/clock"
+        key = hashlib.blake2b(name.encode("utf-8", "backslashreplace"), digest_size=32).digest()
+        self.lines[connection] = line = Line(connection, account, entity, drawing, key, now)
         return line
 
     def refuse_known(self, connection: str) -> None:

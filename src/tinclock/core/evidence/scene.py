@@ -78,7 +78,7 @@ def scene_of(history: PoseHistory, entities: Sequence[int]) -> Scene:
     bodies = [history.rig_of(entity) for entity in entities]
     bones = max((len(rig.bones) for rig in bodies), default=0)
     flat = np.full((len(ticks), len(entities), bones, 7), np.nan)
-    for row, tick in enumerate(ticks):
+    for row, tick in enumerate(ticks.tolist()):
         here = View(tick, tick, 0.0)
         for column, entity in enumerate(entities):
             pose = history.bones_at(entity, here)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
-from tinclock.core.arrays import check_finite, check_ray, require_rays, require_shape, spread
+from tinclock.core.arrays import check_finite, require_limits, require_rays, require_shape, sound_ray
 from tinclock.core.errors import BadNumberError, MeshError
 from tinclock.core.memory import header_of
 from tinclock.core.tolerances import TOLERANCES
@@ -153,7 +153,7 @@ class Level:
         slack = TOLERANCES.bound_relative * float(np.abs(corners).max()) + TOLERANCES.bound_m
         boxes, children = tree.widen(*nodes, slack)
         a, b, c = corners[order, 0], corners[order, 1], corners[order, 2]
-        triangles = np.ascontiguousarray(np.concatenate([a, b - a, c - a], axis=1))
+        triangles = np.ascontiguousarray(np.concatenate([a, b, c], axis=1))
         return boxes, children, triangles, np.ascontiguousarray(order)
 
     def __len__(self) -> int:
@@ -171,20 +171,18 @@ class Level:
         limit_m: float,
         radius_m: float = 0.0,
     ) -> LevelHit | None:
-        """The nearest surface along the unit vector `direction`, within `limit_m`; None when there is none.
+        """The nearest surface along a direction of any length, within `limit_m` metres; None when there is none.
 
         With a radius, what a ball whose centre starts at `origin` touches first, after how many metres.
         """
         from tinclock.core.geometry.tree import first_triangle_alone
 
-        (ox, oy, oz), (dx, dy, dz), (cx, cy, cz) = origin, direction, self.offset
-        check_ray(origin, direction)
-        if not limit_m >= 0.0:
-            raise BadNumberError("limit_m", "a number of at least 0", limit_m)
+        (ox, oy, oz), (dx, dy, dz), limit = sound_ray(origin, direction, limit_m)
         if not 0.0 <= radius_m < float("inf"):
             raise BadNumberError("radius_m", "a finite number of at least 0", radius_m)
+        cx, cy, cz = self.offset
         row, distance, facing = first_triangle_alone(
-            ox - cx, oy - cy, oz - cz, dx, dy, dz, radius_m, limit_m, self.header
+            ox - cx, oy - cy, oz - cz, dx, dy, dz, float(radius_m), limit, self.header
         )
         return self.met(row, distance, facing)
 
@@ -210,7 +208,7 @@ class Level:
 
         start = require_shape("origins", origins, (None, 3), np.float64)
         along = require_shape("directions", directions, (len(start), 3), np.float64)
-        limit = spread("limits_m", limits_m, len(start), np.float64)
+        limit = require_limits(limits_m, len(start))
         out = LevelHits(np.empty(len(start)), np.empty(len(start), np.int64))
         refused: list[int] = []
 
@@ -232,12 +230,12 @@ class Level:
         """Every surface along the ray within `limit_m`, nearest first; equal distances by face number."""
         from tinclock.core.geometry.tree import every_triangle
 
-        (ox, oy, oz), (dx, dy, dz), (cx, cy, cz) = origin, direction, self.offset
-        check_ray(origin, direction)
+        (ox, oy, oz), (dx, dy, dz), limit = sound_ray(origin, direction, limit_m)
+        cx, cy, cz = self.offset
         room = 64
         while True:
             rows, distance, facing = np.empty(room, np.int64), np.empty(room), np.empty(room)
-            found = every_triangle(ox - cx, oy - cy, oz - cz, dx, dy, dz, limit_m, self.header, rows, distance, facing)
+            found = every_triangle(ox - cx, oy - cy, oz - cz, dx, dy, dz, limit, self.header, rows, distance, facing)
             if found <= room:
                 break
             room = found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from enum import IntEnum
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -16,6 +17,9 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.rig_rules import PartRules, RigRules
+
+
+UNTURNED = (0.0, 0.0, 0.0, 1.0)
 
 
 class Shape(IntEnum):
@@ -62,8 +66,8 @@ class Rig:
         self.table = np.array([_row(p, rules.zone_priority) for p in rules.parts], dtype=np.float64)
         self.reach = np.array([_reach(row) for row in self.table], dtype=np.float64)
         self.bone_of = np.array([part.bone for part in self.parts], dtype=np.int64)
-        self.eye_bone = index[rules.eye.bone]
-        self.eye_at = rules.eye.at
+        self.has_eye = rules.eye is not None
+        self.eye_bone, self.eye_at = (0, (0.0, 0.0, 0.0)) if rules.eye is None else (index[rules.eye.bone], rules.eye.at)
         self.blocks_only = rules.blocks_only
         self.resistance_per_m = float("inf") if rules.resistance_per_m is None else rules.resistance_per_m
         self.passable = self.blocks_only and rules.resistance_per_m is not None
@@ -134,7 +138,9 @@ def _rig_problems(rules: RigRules) -> list[str]:
     problems = []
     if len(bones) != len(rules.bones):
         problems.append("bones: a bone name appears twice; each bone needs its own")
-    if rules.eye.bone not in bones:
+    if rules.eye is None and not rules.blocks_only:
+        problems.append("eye: is missing; a body sees and shoots from it (only a rig with blocks_only needs none)")
+    if rules.eye is not None and rules.eye.bone not in bones:
         problems.append(f"eye.bone: no bone {rules.eye.bone!r}; bones are {', '.join(bones)}")
     seen: set[str] = set()
     for place, part in enumerate(rules.parts):
@@ -165,11 +171,14 @@ def _size_problem(part: PartRules) -> str:
     missing = [key for key in needs if getattr(part, key) is None]
     if missing:
         return f"a {part.shape} needs {', '.join(needs)}; missing: {', '.join(missing)}"
-    foreign = [
-        k for k in ("start", "end", "radius_m", "half_size_m") if k not in needs and getattr(part, k) is not None
-    ]
+    takes = {"sphere": ("centre",), "capsule": (), "box": ("centre", "rotation")}[part.shape]
+    given = ("start", "end", "radius_m", "half_size_m", "centre", "rotation")
+    foreign = [key for key in given if key not in needs + takes and getattr(part, key) not in (None, UNTURNED)]
     if foreign:
-        return f"a {part.shape} has no {', '.join(foreign)}; it takes {', '.join(needs)}"
+        return f"a {part.shape} has no {', '.join(foreign)}; it takes {', '.join(needs + takes)}"
+    length = math.sqrt(sum(value * value for value in part.rotation))
+    if not abs(length - 1.0) <= TOLERANCES.rotation_length:
+        return f"rotation: must be a unit quaternion xyzw, [0, 0, 0, 1] for none; got {list(part.rotation)}, length {length:.3f}"
     return ""
 
 

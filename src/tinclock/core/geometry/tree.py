@@ -8,7 +8,7 @@ in one vectorised loop (Dammertz, Hanika and Keller, Shallow bounding volume hie
 `header` (see `core.memory`) leads to
     0 boxes : (nodes, 2, 3, 8) float32, metres     lower and upper corners of eight children
     1 children : (nodes, 2, 8) int32               node or first triangle; number of triangles (0: a node, -1: nothing)
-    2 triangles : (n, 9) float64, metres           a corner, and the edges from it to the others
+    2 triangles : (n, 9) float64, metres           three corners, so that neighbours share theirs to the bit
     3 face : (n,) int64                            the triangle's row in the level's faces
 """
 
@@ -19,7 +19,7 @@ import math
 import numpy as np
 from numba import njit
 
-from tinclock.core.geometry.rays import clamp, ray_triangle
+from tinclock.core.geometry.rays import clamp, ray_triangle, shear_of
 from tinclock.core.geometry.sweeps import line_round_triangle
 from tinclock.core.memory import float32_at, float64_at, int32_at, int64_at
 from tinclock.core.tolerances import TOLERANCES
@@ -232,6 +232,7 @@ def first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, 
     face = int64_at(header[3])
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    kx, ky, kz, sx, sy, sz = shear_of(dx, dy, dz)
     # a ray that starts far outside the level is rounded by more than the boxes were widened
     fr = np.float32(radius + _RELATIVE * (abs(ox) + abs(oy) + abs(oz)))
     top = 1
@@ -259,11 +260,10 @@ def first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, 
             elif near <= best:
                 for row in range(child[k], child[k] + held):
                     t = float64_at(header[2] + 72 * row)
-                    ax, ay, az = t[0] - ox, t[1] - oy, t[2] - oz
                     if radius > 0.0:
-                        distance, facing = _ball_triangle(dx, dy, dz, ax, ay, az, t, radius)
+                        distance, facing = _ball_triangle(dx, dy, dz, ox, oy, oz, t, radius)
                     else:
-                        distance, facing = ray_triangle(dx, dy, dz, ax, ay, az, t[3], t[4], t[5], t[6], t[7], t[8])
+                        distance, facing = ray_triangle(kx, ky, kz, sx, sy, sz, ox, oy, oz, t)
                     if distance < best or (
                         distance == best and distance < INF and (best_row < 0 or face[row] < face[best_row])
                     ):
@@ -272,11 +272,20 @@ def first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, 
 
 
 @njit(cache=True, error_model="numpy")
-def _ball_triangle(dx, dy, dz, ax, ay, az, t, radius):
-    """`ray_triangle` for a ball: t is the pointer to the triangle, a its first corner from the ball's start."""
-    enter, leave = line_round_triangle(dx, dy, dz, ax, ay, az, t[3], t[4], t[5], t[6], t[7], t[8], radius)
+def edges_of(t):
+    """The edges from a triangle's first corner to the others, metres: (ex, ey, ez, fx, fy, fz). t : its pointer"""
+    return t[3] - t[0], t[4] - t[1], t[5] - t[2], t[6] - t[0], t[7] - t[1], t[8] - t[2]
+
+
+@njit(cache=True, error_model="numpy")
+def _ball_triangle(dx, dy, dz, ox, oy, oz, t, radius):
+    """`ray_triangle` for a ball whose centre starts at o: t is the pointer to the triangle."""
+    ex, ey, ez, fx, fy, fz = edges_of(t)
+    enter, leave = line_round_triangle(
+        dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, ex, ey, ez, fx, fy, fz, radius
+    )
     distance, _ = clamp(enter, leave)
-    nx, ny, nz = t[4] * t[8] - t[5] * t[7], t[5] * t[6] - t[3] * t[8], t[3] * t[7] - t[4] * t[6]
+    nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
     return distance, dx * nx + dy * ny + dz * nz
 
 
@@ -332,6 +341,7 @@ def every_triangle(ox, oy, oz, dx, dy, dz, limit, header, rows, distances, facin
     nodes, _, enter, met = _scratch()
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
+    kx, ky, kz, sx, sy, sz = shear_of(dx, dy, dz)
     fr = np.float32(_RELATIVE * (abs(ox) + abs(oy) + abs(oz)))
     widened = np.float32(limit * (1.0 + _RELATIVE) + _ABSOLUTE_M)
     top = 1
@@ -348,9 +358,7 @@ def every_triangle(ox, oy, oz, dx, dy, dz, limit, header, rows, distances, facin
                 top += 1
             for row in range(first, first + held):
                 t = float64_at(header[2] + 72 * row)
-                distance, facing = ray_triangle(
-                    dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, t[3], t[4], t[5], t[6], t[7], t[8]
-                )
+                distance, facing = ray_triangle(kx, ky, kz, sx, sy, sz, ox, oy, oz, t)
                 if distance <= limit and distance < INF:
                     if found < rows.shape[0]:
                         rows[found], distances[found], facings[found] = row, distance, facing

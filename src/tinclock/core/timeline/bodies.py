@@ -30,11 +30,10 @@ class Reached(NamedTuple):
 
 def last_eye(history: PoseHistory, entity: int) -> Triple | None:
     """Where the entity's eye was in the newest tick that has it; None when none is held."""
-    for tick in range(history.newest_tick, max(-1, history.newest_tick - history.capacity), -1):
-        if history.holds(tick):
-            eye = history.eye_in(entity, history.slot_of(tick))
-            if eye is not None:
-                return eye
+    for _, slot in history.ticks_back():
+        eye = history.eye_in(entity, slot)
+        if eye is not None:
+            return eye
     return None
 
 
@@ -42,23 +41,21 @@ def speed_now(history: PoseHistory, entity: int) -> float:
     """How fast the entity's first bone moves, in m/s, over about the last 50 ms; 0 when it was not there throughout."""
     columns = history.columns
     column = columns.of(entity)
-    newest = history.newest_tick
-    if column < 0 or newest < 0:
+    late = early = (0.0, -1)
+    for at, slot in history.ticks_back():
+        late = (at, slot) if late[1] < 0 else late
+        early = (at, slot)
+        if late[0] - at >= SPEED_OVER_S:
+            break
+    if column < 0 or late[0] <= early[0]:
         return 0.0
-    slots = [(history.newest_time, history.slot_of(newest))]
-    for tick in range(newest - 1, max(-1, newest - history.capacity), -1):
-        if history.holds(tick):
-            slot = history.slot_of(tick)
-            slots.append((history.time_in(slot), slot))
-            if slots[0][0] - slots[-1][0] >= SPEED_OVER_S:
-                break
-    (late, now), (early, then) = slots[0], slots[-1]
-    if late <= early or history.epoch_in(entity, now) != history.epoch_in(entity, then):
+    if history.epoch_in(entity, late[1]) != history.epoch_in(entity, early[1]):
         return 0.0
     a, b = (
-        rewind.point_on_bone(column, 0, 0.0, 0.0, 0.0, slot, columns.header, columns.quantum) for slot in (then, now)
+        rewind.point_on_bone(column, 0, 0.0, 0.0, 0.0, slot, columns.header, columns.quantum)
+        for slot in (early[1], late[1])
     )
-    return math.dist(a[1:], b[1:]) / (late - early) if a[0] and b[0] else 0.0
+    return math.dist(a[1:], b[1:]) / (late[0] - early[0]) if a[0] and b[0] else 0.0
 
 
 def facing_at(history: PoseHistory, entity: int, slots: tuple[int, int], fraction: float) -> Triple | None:

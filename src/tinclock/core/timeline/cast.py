@@ -19,13 +19,25 @@ from numba import njit
 from tinclock.core.geometry.rays import clamp, line_box, line_capsule, line_sphere
 from tinclock.core.geometry.sweeps import line_round_box
 from tinclock.core.geometry.tree import first_triangle_alone
-from tinclock.core.memory import float32_at, float64_at, int16_at, int32_at
-from tinclock.core.timeline.rewind import blend_of, body_of, bounds_at, epochs_at, place_of, rotate, turn_between
+from tinclock.core.memory import float32_at, float64_at, int16_at, int32_at, int64_at
+from tinclock.core.timeline.rewind import (
+    ABSENCE,
+    COVER_COUNT,
+    COVERS,
+    blend_of,
+    body_of,
+    bounds_at,
+    epochs_at,
+    place_of,
+    rotate,
+    turn_between,
+)
 from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
 _FAR = np.float32(np.inf)
 _RELATIVE, _ABSOLUTE_M = TOLERANCES.bound_relative, TOLERANCES.bound_m
+_ABSENCE = np.int32(ABSENCE)
 _MILLIONTH, _SLACK_M = np.float32(_RELATIVE), np.float32(_ABSOLUTE_M)
 PART_BYTES = 8 * 19
 _SHORT, _LONG = 1.0 / TOLERANCES.largest, TOLERANCES.largest
@@ -82,11 +94,12 @@ def _nearest_spheres(ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fractio
     f = np.float32(fraction)
     one = np.float32(1.0)
     step = np.float32(0.0) if fraction < 1.0 else one
-    late = fraction >= 1.0
+    late, between = fraction >= 1.0, (fraction > 0.0) & (fraction < 1.0)
     for e in range(near.shape[0]):
         same = ea[e] == eb[e]
         g = f if same else step
-        here = ((eb[e] > 0) & late) | ((ea[e] > 0) & (same | (not late)))
+        apart = between & (ea[e] > 0) & (eb[e] > 0) & ((ea[e] ^ eb[e]) >= _ABSENCE)  # it was away in between
+        here = (((eb[e] > 0) & late) | ((ea[e] > 0) & (same | (not late)))) & (not apart)
         x = ax[e] + g * (bx[e] - ax[e]) - px
         y = ay[e] + g * (by[e] - ay[e]) - py
         z = az[e] + g * (bz[e] - az[e]) - pz
@@ -197,6 +210,18 @@ def first_part(
     _nearest_spheres(ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, header, near)
     if ignore >= 0:
         near[ignore] = _FAR
+    return _first_of(
+        ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, depth, header, quantum, near, queue, apart,
+        close,
+    )  # fmt: skip
+
+
+@njit(cache=True, error_model="numpy")
+def _first_of(
+    ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, depth, header, quantum, near, queue, apart,
+    close,
+):  # fmt: skip
+    """`first_part` among the entities that `near` gives a distance of."""
     waiting = 0
     for e in range(near.shape[0]):  # no branch: whether a sphere is met can't be predicted
         queue[waiting] = e
@@ -243,6 +268,25 @@ def first_part_alone(
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def first_body_alone(
+    ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum
+):  # fmt: skip
+    """`first_part_alone` without moving cover."""
+    near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
+    apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
+    _nearest_spheres(ox, oy, oz, dx, dy, dz, 0.0, from_slot, to_slot, fraction, header, near)
+    if ignore >= 0:
+        near[ignore] = _FAR
+    covers = int64_at(header[COVERS])
+    for k in range(header[COVER_COUNT]):
+        near[covers[k]] = _FAR
+    return _first_of(
+        ox, oy, oz, dx, dy, dz, 0.0, limit, from_slot, to_slot, fraction, depth, header, quantum, near, queue, apart,
+        close,
+    )  # fmt: skip
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def first_on_path(
     ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, tree, cx, cy, cz
 ):  # fmt: skip
@@ -262,24 +306,23 @@ def first_on_path(
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def first_parts(
-    origins, directions, limits, from_ticks, to_ticks, fractions, ignores, ticks, newest, known, depth, header, quantum,
+    origins, directions, limits, from_ticks, to_ticks, fractions, ignores, ticks, held, known, depth, header, quantum,
     entities, parts, enters, leaves,
 ):  # fmt: skip
     """`first_part` for many rays, each at its own view, into the last four arrays.
 
-    directions needn't be of unit length; ticks : (slots,) int64, the tick in each slot; newest : the slot of the
-    newest; known : (ids,) int32, the column of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or
+    directions needn't be of unit length; ticks, held : (n,) int64, the ticks that are held, rising, and their slots; known : (ids,) int32, the column of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or
     a row that can't be cast.
     """
     near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
     apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
     slots = np.empty((2, BLOCK), np.int64)
-    order, start = np.empty(BLOCK, np.int64), np.empty(ticks.shape[0] + 1, np.int64)
+    order, start = np.empty(BLOCK, np.int64), np.empty(header[6] + 1, np.int64)
     for begin in range(0, origins.shape[0], BLOCK):
         count = min(BLOCK, origins.shape[0] - begin)
         for k in range(count):
             a, b = from_ticks[begin + k], to_ticks[begin + k]
-            slots[0, k], slots[1, k] = slot_in(ticks, newest, a), slot_in(ticks, newest, b)
+            slots[0, k], slots[1, k] = slot_in(ticks, held, a), slot_in(ticks, held, b)
             if slots[0, k] < 0 or slots[1, k] < 0:
                 return begin + k
         _by_slot(slots[0], count, start, order)
@@ -313,14 +356,25 @@ def first_parts(
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def slot_in(ticks, newest, tick):
-    """The ring slot of a tick, -1 when it isn't held. newest : the slot of the newest tick."""
-    back = ticks[newest] - tick
-    if back < 0 or back >= ticks.shape[0]:
+def slot_in(ticks, held, tick):
+    """The ring slot of a tick, -1 when it isn't held.
+
+    ticks, held : (n,) int64, the ticks that are held, rising, and their slots
+    """
+    low, high = 0, ticks.shape[0] - 1
+    if high < 0 or tick < ticks[low] or tick > ticks[high]:
         return -1
-    slot = newest - back
-    slot += ticks.shape[0] if slot < 0 else 0
-    return slot if ticks[slot] == tick else -1
+    if high > 0:  # ticks are numbered evenly as a rule
+        guess = (tick - ticks[0]) * high // (ticks[high] - ticks[0])
+        if ticks[guess] == tick:
+            return held[guess]
+    while low < high:
+        middle = (low + high) // 2
+        if ticks[middle] < tick:
+            low = middle + 1
+        else:
+            high = middle
+    return held[low] if ticks[low] == tick else -1
 
 
 @njit(cache=True, error_model="numpy")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -11,6 +12,7 @@ from tinclock.core.errors import AlreadyKnownError, BadArrayError, BadNumberErro
 from tinclock.core.memory import header_of
 from tinclock.core.timeline import rewind
 from tinclock.core.timeline.packed import Packed
+from tinclock.core.timeline.rewind import COVER_COUNT, COVERS
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -40,7 +42,9 @@ class Columns:
         self._kind: type[np.generic] = np.float32 if storage == "full" else np.int16
         self._column_of: dict[int, int] = {}
         self._rig_at: list[Rig] = []
-        self._epoch_at = np.zeros(0, np.int64)
+        self._cuts, self._absences = np.zeros(0, np.int64), np.zeros(0, np.int64)
+        self._seen = np.zeros(0, np.bool_)
+        """Of each column: how often it was cut, how often it came back after an absence, whether it was ever written."""
         self.lookup = np.full(64, -1, np.int32)
         """The column of each id, -1 for none."""
         self._entity_at: list[int] = []
@@ -53,11 +57,15 @@ class Columns:
         self._parts = np.array(rows, dtype=np.float64).reshape(-1, 19)
         self._reach32 = np.nextafter(self._parts[:, 17].astype(np.float32), np.float32(np.inf))
         self._bone_of32 = self._parts[:, 18].astype(np.int32)
+        self._fresh: set[int] = set()
+        """Entities whose first pose is still to come."""
+        self.covers: set[int] = set()
+        """Columns of bodies that only stand in the way."""
         self._used_bones = 0
         self._bone_reach = np.zeros(0)
         self._allocate(0, 0)
 
-    def _allocate(self, columns: int, bones: int) -> None:
+    def _allocate(self, columns: int, bones: int, held: list[int] | None = None) -> None:
         old: Store | None = getattr(self, "_full", None)
         self._full: Store = (
             np.zeros((self.slots, 4, columns), np.float32),
@@ -73,12 +81,21 @@ class Columns:
         self._full[3][...] = 1  # any rotation at all, so that a slot nobody wrote never divides by zero
         if old is not None:
             c, b = old[1].shape[1], old[3].shape[1]
-            self._full[0][:, :, :c], self._full[1][:, :c] = old[0], old[1]
-            self._full[2][:, : 3 * b], self._full[3][:, :b], self._full[4][:c] = old[2], old[3], old[4]
+            rows = slice(None) if held is None else held
+            to = slice(None) if held is None else slice(len(held))
+            self._full[0][to, :, :c], self._full[1][to, :c] = old[0][rows], old[1][rows]
+            self._full[2][to, : 3 * b], self._full[3][to, :b], self._full[4][:c] = old[2][rows], old[3][rows], old[4]
         self.store = self._full
         most = max((len(rig.bones) for rig in self.rigs.values()), default=0)
         self.header = header_of(self._full, self.slots, columns, bones, len(self._parts), most)
         self.header = np.append(self.header, header_of((self._reach32, self._bone_of32)))
+        self.header = np.append(self.header, np.zeros(2, np.int64))
+        self._tell_covers()
+
+    def _tell_covers(self) -> None:
+        """Let the kernels know which columns only stand in the way."""
+        self._covers = np.array(sorted(self.covers), np.int64)
+        self.header[COVERS], self.header[COVER_COUNT] = self._covers.ctypes.data, len(self._covers)
 
     @property
     def nbytes(self) -> int:
@@ -101,8 +118,14 @@ class Columns:
         return column
 
     def epoch(self, entity: int) -> int:
-        """The epoch that the next record of this entity gets."""
-        return int(self._epoch_at[self._column(entity)])
+        """How many cuts the entity has had, plus one."""
+        return int(self._cuts[self._column(entity)])
+
+    def cuts_since(self, entity: int, slot: int) -> int:
+        """How often the entity was cut after a slot was written; -1 when it is absent there."""
+        column = self.of(entity)
+        written = 0 if column < 0 else int(self.store[1][slot, column])
+        return -1 if written == 0 else (int(self._cuts[column]) - written % rewind.ABSENCE) % rewind.MOST_CUTS
 
     def rig_of(self, entity: int) -> Rig:
         """The rig the entity was added with."""
@@ -134,12 +157,16 @@ class Columns:
         else:
             column = self._new_column(entity, body)
         self._column_of[entity] = column
+        self._fresh.add(entity)
         if entity >= len(self.lookup):
             longer = np.full(max(entity + 1, 2 * len(self.lookup)), -1, np.int32)
             longer[: len(self.lookup)] = self.lookup
             self.lookup = longer
         self.lookup[entity] = column
-        self._epoch_at[column] = 1
+        self._cuts[column], self._absences[column], self._seen[column] = 1, 0, False
+        if body.blocks_only:
+            self.covers.add(column)
+            self._tell_covers()
 
     def _new_column(self, entity: int, rig: Rig) -> int:
         column, bones = len(self._rig_at), self._used_bones
@@ -156,8 +183,11 @@ class Columns:
             self._bone_reach[place] = max(self._bone_reach[place], rig.reach[part])
         self._used_bones = need_bones
         self._rig_at.append(rig)
-        if column >= len(self._epoch_at):
-            self._epoch_at = np.append(self._epoch_at, np.ones(column + 1, np.int64))
+        if column >= len(self._cuts):
+            more = column + 1
+            self._cuts = np.append(self._cuts, np.ones(more, np.int64))
+            self._absences = np.append(self._absences, np.zeros(more, np.int64))
+            self._seen = np.append(self._seen, np.zeros(more, np.bool_))
         self._entity_at.append(entity)
         return column
 
@@ -166,32 +196,52 @@ class Columns:
         column = self._column(entity)
         self._full[1][:, column] = 0
         del self._column_of[entity]
+        self._fresh.discard(entity)
         self.lookup[entity] = -1
+        if column in self.covers:
+            self.covers.discard(column)
+            self._tell_covers()
         self._free[self._rig_at[column].name].append(column)
 
     def cut(self, entity: int) -> None:
-        """Start a new epoch."""
-        self._epoch_at[self._column(entity)] += 1
+        """Nothing is interpolated between what was written before and what will be."""
+        self._cuts[self._column(entity)] += 1
+
+    def lengthen(self, slots: int, held: list[int]) -> None:
+        """Make a longer ring; what the slots `held` hold goes to its beginning, in that order."""
+        old, self.slots = self._full, slots
+        self._allocate(old[1].shape[1], old[3].shape[1], held)
 
     def write(
         self,
         slot: int,
+        before: int,
         entities: Sequence[int] | NDArray[np.int64],
         bones: Poses,
     ) -> None:
-        """Clear a slot and store one tick's poses in it; on a mistake the slot stays empty."""
+        """Clear a slot and store one tick's poses in it; on a mistake the slot stays empty.
+
+        before : the slot of the tick before, -1 for none: an entity that isn't in it was absent
+        """
         self._full[1][slot] = 0
         ids = require_shape("entities", entities, (None,), np.int64)
+        fresh = [row for row, entity in enumerate(ids.tolist()) if entity in self._fresh] if self._fresh else []
         flat, starts, each = flat_poses(len(ids), bones)
         verdict, member, bone = rewind.record_poses(
-            slot, ids, self.lookup, self._epoch_at, starts, each, flat, self._bone_reach, self.header, self.quantum
-        )
+            slot, before, ids, self.lookup, self._cuts, self._absences, self._seen, starts, each, flat,
+            self._bone_reach, self.header, self.quantum,
+        )  # fmt: skip
         if verdict != rewind.OK:
             self._full[1][slot] = 0
             begin = int(starts[member]) if len(starts) else member * each
             self._complain(
                 verdict, int(ids[member]), member, bone, flat[begin : begin + each] if each else flat[begin:]
             )
+
+        for row in fresh:
+            self._fresh.discard(int(ids[row]))
+            begin = int(starts[row]) if len(starts) else row * each
+            _look_for_wxyz(int(ids[row]), flat[begin : begin + len(self.rig_of(int(ids[row])).bones), 3:])
 
     def _complain(self, verdict: int, entity: int, row: int, bone: int, pose: NDArray[np.floating]) -> None:
         rig = self.rig_of(entity)  # raises for a stranger
@@ -206,6 +256,16 @@ class Columns:
             raise BadArrayError("bones", "finite numbers", where, row)
         length = float(np.linalg.norm(given[3:7].astype(np.float64)))
         raise BadArrayError("bones", "unit quaternions xyzw", f"length {length:.6f} in {where}", row)
+
+
+def _look_for_wxyz(entity: int, turns: NDArray[np.floating]) -> None:
+    """Warn where a body's first pose stands on its head: what no turn looks like in the other order."""
+    if len(turns) > 1 and bool((np.abs(turns[:, 0]) > 1.0 - 1e-6).all()):
+        warnings.warn(
+            f"entity {entity}: every bone of its first pose is turned by {turns[0].tolist()}, which is upside down; "
+            "are the quaternions wxyz? hand them over as xyzw, the real part last",
+            stacklevel=5,
+        )
 
 
 _NO_STARTS = np.zeros(0, np.int64)

@@ -18,7 +18,7 @@ import numpy as np
 from numba import njit
 
 from tinclock.core.geometry.touch import nearest_on_corner
-from tinclock.core.geometry.tree import STACK, WIDTH, first_triangle
+from tinclock.core.geometry.tree import STACK, WIDTH, edges_of, first_triangle
 from tinclock.core.memory import float64_at
 from tinclock.core.timeline.cast import PART_BYTES, _sphere
 from tinclock.core.timeline.legs import (
@@ -260,11 +260,12 @@ def off_the_level(px, py, pz, vx, vy, vz, triangle, tree, cx, cy, cz):
     """The unit direction from a triangle to a ball's middle that touches it; for a point, its face against the way."""
     t = float64_at(tree[2] + 72 * triangle)
     x, y, z = px - cx - t[0], py - cy - t[1], pz - cz - t[2]
-    qx, qy, qz = nearest_on_corner(x, y, z, t[3], t[4], t[5], t[6], t[7], t[8])
+    ex, ey, ez, fx, fy, fz = edges_of(t)
+    qx, qy, qz = nearest_on_corner(x, y, z, ex, ey, ez, fx, fy, fz)
     nx, ny, nz = x - qx, y - qy, z - qz
     length = math.sqrt(nx * nx + ny * ny + nz * nz)
     if length <= 2.0 * TOUCH_M:
-        nx, ny, nz = t[4] * t[8] - t[5] * t[7], t[5] * t[6] - t[3] * t[8], t[3] * t[7] - t[4] * t[6]
+        nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
         length = math.sqrt(nx * nx + ny * ny + nz * nz)
         if length == 0.0:
             return 0.0, 0.0, 1.0
@@ -291,16 +292,17 @@ def _bounce(row, at, triangle, tree, cx, cy, cz):
 def _polished(row, at, ta, tb, triangle, tree, cx, cy, cz):
     """The instant of a contact to the last digits, by Newton's method, so that it doesn't show where the chords lay."""
     t = float64_at(tree[2] + 72 * triangle)
+    ex, ey, ez, fx, fy, fz = edges_of(t)
     best = at
     for _ in range(6):
         x, y, z = place_at(row, best)
         vx, vy, vz = velocity_at(row, best)
         px, py, pz = x - cx - t[0], y - cy - t[1], z - cz - t[2]
         if row[RADIUS] > 0.0:
-            qx, qy, qz = nearest_on_corner(px, py, pz, t[3], t[4], t[5], t[6], t[7], t[8])
+            qx, qy, qz = nearest_on_corner(px, py, pz, ex, ey, ez, fx, fy, fz)
             nx, ny, nz = px - qx, py - qy, pz - qz
         else:
-            nx, ny, nz = t[4] * t[8] - t[5] * t[7], t[5] * t[6] - t[3] * t[8], t[3] * t[7] - t[4] * t[6]
+            nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
         length = math.sqrt(nx * nx + ny * ny + nz * nz)
         if length == 0.0:
             break
@@ -338,8 +340,8 @@ def fly(
 ):  # fmt: skip
     """Fly some projectiles up to a server time, each as far as the first thing that it meets.
 
-    rows : (n, 48) float64, see `legs`; owners, targets : (n,) int64, columns, -1 for none
-    ignored : (n, 8) int64, columns of bodies that it has hit; which : (m,) int64, rows to fly
+    rows : (n, 48) float64, see `legs`; owners, targets : (n,) int32, columns, -1 for none
+    ignored : (n, 8) int32, columns of bodies that it has hit; which : (m,) int64, rows to fly
     times, slots : of the recorded ticks, times rising
     kinds, at, columns, parts : (m,) what was met, when, which column (or row of the level), which part
     """

@@ -8,7 +8,15 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
 
-from tinclock.core.arrays import check_finite, check_ray, require_rays, require_shape, spread, unit_direction
+from tinclock.core.arrays import (
+    check_finite,
+    require_limits,
+    require_rays,
+    require_shape,
+    sound_ray,
+    spread,
+    unit_direction,
+)
 from tinclock.core.errors import (
     BadArrayError,
     BadNumberError,
@@ -23,7 +31,7 @@ from tinclock.core.timeline.views import View
 from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
 
     from numpy.typing import ArrayLike, NDArray
 
@@ -67,9 +75,15 @@ class Snapshot(NamedTuple):
     sent_at: float
 
 
+MOST_SLOTS = 16_384
+"""Ticks that a history can hold: four seconds at 4 kHz. A server that needs more has its times wrong."""
+
+
 class PoseHistory:
     """Ring buffer of poses. `rigs` names the bodies; entities are added with one of them.
 
+    What was recorded in the last `history_s` seconds of server time is held, however many ticks that is and however
+    they are numbered. `tick_rate_hz` says how much room to begin with; the ring grows where ticks come faster.
     `storage` "full" keeps float32 poses; "half" keeps them as 16-bit steps, at half the size.
     """
 
@@ -82,17 +96,20 @@ class PoseHistory:
         zone_depth_m: float = 0.0,
         storage: Literal["full", "half"] = "full",
     ) -> None:
-        if not (tick_rate_hz > 0.0 and 0.0 < history_s * tick_rate_hz < 1e6):
-            raise BadNumberError("tick_rate_hz * history_s", "between 0 and 1,000,000 ticks", tick_rate_hz * history_s)
-        self.capacity = int(np.ceil(history_s * tick_rate_hz)) + 2
+        if not (tick_rate_hz > 0.0 and 0.0 < history_s * tick_rate_hz < MOST_SLOTS - 2):
+            raise BadNumberError(
+                "tick_rate_hz * history_s", f"between 0 and {MOST_SLOTS - 2:,} ticks", tick_rate_hz * history_s
+            )
+        self.history_s = float(history_s)
         self.zone_depth_m = zone_depth_m
-        self._columns = Columns(rigs, self.capacity, storage)
-        self._tick_at = [-1] * self.capacity
-        self._time_at = [float("nan")] * self.capacity
+        self._columns = Columns(rigs, int(np.ceil(history_s * tick_rate_hz)) + 2, storage)
         self._newest_tick, self._newest_time = -1, float("-inf")
-        self._ticks: tuple[int, tuple[NDArray[np.float64], NDArray[np.int64], list[int]]]
-        self._ticks = (-1, (np.empty(0), np.empty(0, np.int64), []))
-        self._held: deque[int] = deque()
+        self._recorded = 0
+        self._slots: dict[int, int] = {}
+        """The ring slot of each tick that is held, oldest first."""
+        self._times: dict[int, float] = {}
+        self._ticks: tuple[int, tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]]
+        self._ticks = (0, (np.empty(0), np.empty(0, np.int64), np.empty(0, np.int64)))
         self._published_ticks: deque[int] = deque()
         self._published_times: deque[float] = deque()
         self.snapshots: dict[int, Snapshot] = {}
@@ -150,7 +167,17 @@ class PoseHistory:
     @property
     def oldest_tick(self) -> int:
         """The oldest tick that is still held, -1 before the first."""
-        return self._held[0] if self._held else -1
+        return next(iter(self._slots), -1)
+
+    @property
+    def capacity(self) -> int:
+        """How many ticks there is room for, as things stand."""
+        return self._columns.slots
+
+    @property
+    def newest_slot(self) -> int:
+        """The ring slot of the tick recorded last; 0 before the first, where everybody is absent."""
+        return self._slots.get(self._newest_tick, 0)
 
     def record(
         self,
@@ -167,29 +194,48 @@ class PoseHistory:
             xyz + unit quaternion xyzw of each bone; a list of (bones, 7) arrays where rigs differ.
 
         Raises `TimeOrderError` for a tick or time that does not rise, `BadArrayError` for shapes, non-finite numbers,
-        non-unit quaternions and repeated entities, `UnknownNameError` for an unknown entity. The tick is then not
-        stored.
+        non-unit quaternions and repeated entities, `UnknownNameError` for an unknown entity, `BadNumberError` where
+        ticks come so fast that `history_s` of them can't be held. The tick is then not stored.
         """
+        tick, server_time = int(tick), float(server_time)
         if tick <= self._newest_tick:
             raise TimeOrderError("tick", tick, self._newest_tick)
         if not server_time > self._newest_time or server_time == float("inf"):
             raise TimeOrderError("server_time", server_time, self._newest_time)
-        slot = tick % self.capacity
-        self._make_room(tick)
-        self._columns.write(slot, entities, bones)
-        self._tick_at[slot], self._time_at[slot] = tick, server_time
+        self._make_room(server_time)
+        slot, before = self._recorded % self.capacity, (self._recorded - 1) % self.capacity
+        self._columns.write(slot, before if self._recorded else -1, entities, bones)
+        self._recorded += 1
+        self._slots[tick], self._times[tick] = slot, server_time
         self._newest_tick, self._newest_time = tick, server_time
-        self._held.append(tick)
 
-    def _make_room(self, tick: int) -> None:
-        """Forget what lies a whole ring behind a tick, skipped ticks included, whether or not that tick gets stored."""
-        for skipped in range(max(self._newest_tick + 1, tick - self.capacity), tick + 1):
-            self._tick_at[skipped % self.capacity] = -1
-        while self._held and not self.holds(self._held[0]):
-            self._held.popleft()
-        while self._published_ticks and not self.holds(self._published_ticks[0]):
+    def _make_room(self, server_time: float) -> None:
+        """Free the next slot of the ring, or make a longer ring where the slot's tick is not old enough to go."""
+        if len(self._slots) < self.capacity:
+            return
+        oldest = next(iter(self._slots))
+        if self._times[oldest] >= server_time - self.history_s:
+            self._grow()
+            return
+        del self._slots[oldest], self._times[oldest]
+        if self._published_ticks and self._published_ticks[0] == oldest:
             del self.snapshots[self._published_ticks.popleft()]
             self._published_times.popleft()
+
+    def _grow(self) -> None:
+        """Double the ring, with what it holds at its beginning."""
+        longer = min(2 * self.capacity, MOST_SLOTS)
+        if longer == self.capacity:
+            raise BadNumberError(
+                "server_time", f"at most {MOST_SLOTS:,} ticks in history_s = {self.history_s:g} s; are the times seconds?",
+                self._newest_time,
+            )  # fmt: skip
+        self._columns.lengthen(longer, list(self._slots.values()))
+        self._slots = {tick: slot for slot, tick in enumerate(self._slots)}
+        self._recorded = len(self._slots)
+        self._ticks = (-1, self._ticks[1])
+        for tick, snapshot in self.snapshots.items():
+            self.snapshots[tick] = snapshot._replace(slot=self._slots[tick])
 
     def publish(self, tick: int, sent_at: float | None = None) -> None:
         """Note that the tick was sent to the clients, at `sent_at` (default: its own server time)."""
@@ -197,14 +243,21 @@ class PoseHistory:
         if self._published_ticks and tick <= self._published_ticks[-1]:
             raise TimeOrderError("published tick", tick, self._published_ticks[-1])
         self._published_ticks.append(tick)
-        self._published_times.append(self._time_at[slot])
-        self.snapshots[tick] = Snapshot(slot, self._time_at[slot], self._time_at[slot] if sent_at is None else sent_at)
+        at = self._times[tick]
+        self._published_times.append(at)
+        self.snapshots[tick] = Snapshot(slot, at, at if sent_at is None else float(sent_at))
+
+    @property
+    def snapshot_spacing_s(self) -> float:
+        """Seconds between two snapshots, on average over those that are held; 0 for less than two."""
+        count = len(self._published_times) - 1
+        return (self._published_times[-1] - self._published_times[0]) / count if count > 0 else 0.0
 
     # -- instants -------------------------------------------------------------------------------------------
 
     def _slot(self, tick: int, what: str = "tick") -> int:
-        slot = tick % self.capacity
-        if self._tick_at[slot] != tick or tick < 0:
+        slot = self._slots.get(tick)
+        if slot is None:
             raise OutOfHistoryError(what, tick, self.oldest_tick, self._newest_tick)
         return slot
 
@@ -212,24 +265,24 @@ class PoseHistory:
         """The ring slot of a tick; raises `OutOfHistoryError` for one that is not held."""
         return self._slot(tick)
 
-    def ticks(self) -> tuple[NDArray[np.float64], NDArray[np.int64], list[int]]:
-        """The recorded ticks that are held, oldest first: server times (n,) float64, ring slots (n,) int64, ticks."""
-        if self._ticks[0] == self._newest_tick:
-            return self._ticks[1]
-        first = max(0, self._newest_tick - self.capacity + 1)
-        held = [tick for tick in range(first, self._newest_tick + 1) if self.holds(tick)]
-        slots = np.array([tick % self.capacity for tick in held], np.int64)
-        fresh = (np.array([self._time_at[slot] for slot in slots.tolist()]), slots, held)
-        self._ticks = (self._newest_tick, fresh)
-        return fresh
+    def ticks(self) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:
+        """The ticks that are held, oldest first: server times (n,) float64, ring slots and ticks (n,) int64."""
+        if self._ticks[0] != self._recorded:
+            count = len(self._slots)
+            self._ticks = (self._recorded, (
+                np.fromiter(self._times.values(), np.float64, count),
+                np.fromiter(self._slots.values(), np.int64, count),
+                np.fromiter(self._slots, np.int64, count),
+            ))  # fmt: skip
+        return self._ticks[1]
 
-    def time_in(self, slot: int) -> float:
-        """Server time of the tick in a ring slot."""
-        return self._time_at[slot]
+    def ticks_back(self) -> Iterator[tuple[float, int]]:
+        """(server time, ring slot) of the ticks that are held, newest first."""
+        return zip(reversed(self._times.values()), reversed(self._slots.values()), strict=True)
 
     def holds(self, tick: int) -> bool:
         """Whether the tick's poses are still (and already) here."""
-        return tick >= 0 and self._tick_at[tick % self.capacity] == tick
+        return tick in self._slots
 
     @property
     def first_snapshot_time(self) -> float:
@@ -243,8 +296,9 @@ class PoseHistory:
 
     def time_of(self, view: View) -> float:
         """The server time that a view stands for. Raises `OutOfHistoryError` for ticks that are not held."""
-        a = self._time_at[self._slot(view.from_tick, "view at tick")]
-        b = self._time_at[self._slot(view.to_tick, "view at tick")]
+        for tick in (view.from_tick, view.to_tick):
+            self._slot(tick, "view at tick")
+        a, b = self._times[view.from_tick], self._times[view.to_tick]
         return a + view.fraction * (b - a)
 
     def view_at(self, server_time: float) -> View:
@@ -278,15 +332,16 @@ class PoseHistory:
 
         With a radius, what a ball whose centre starts at `origin` touches first, after how many metres. `direction` may
         have any length but zero. A ray that starts inside a hitbox hits it at distance 0. Raises `OutOfHistoryError`
-        when the view's ticks are not held, `BadNumberError` for a radius that is negative or not finite.
+        when the view's ticks are not held, `BadNumberError` for a radius that is negative or not finite, a limit that
+        is negative or NaN, and a fraction that is not finite.
         """
         if not 0.0 <= radius_m < NO_LIMIT:
             raise BadNumberError("radius_m", "a finite number of at least 0", radius_m)
+        if not abs(view.fraction) < TOLERANCES.largest:
+            raise BadNumberError("view.fraction", "a finite number", view.fraction)
         slots = self._slot(view.from_tick), self._slot(view.to_tick)
-        along = unit_direction(direction)
-        check_ray(origin, along)
-        ray = (*origin, *along)
-        return self.nearest_along(ray, *slots, view.fraction, limit_m, ignore, radius_m)
+        start, along, limit = sound_ray(origin, unit_direction(direction), limit_m)
+        return self.nearest_along((*start, *along), *slots, float(view.fraction), limit, ignore, float(radius_m))
 
     def nearest_along(
         self,
@@ -303,6 +358,26 @@ class PoseHistory:
         column, row, enter, leave = cast.first_part_alone(
             *ray, radius_m, limit_m, from_slot, to_slot, fraction, columns.of(ignore), self.zone_depth_m,
             columns.header, columns.quantum,
+        )  # fmt: skip
+        if column < 0:
+            return None
+        entity, index, part = columns.named(column, row)
+        return PartHit(entity, index, part, enter, leave)
+
+    def nearest_body_along(
+        self,
+        ray: tuple[float, float, float, float, float, float],
+        from_slot: int,
+        to_slot: int,
+        fraction: float,
+        limit_m: float,
+        ignore: int,
+    ) -> PartHit | None:
+        """`nearest_along` of those who can be harmed: what only stands in the way is looked through."""
+        columns = self._columns
+        column, row, enter, leave = cast.first_body_alone(
+            *ray, limit_m, from_slot, to_slot, fraction, columns.of(ignore), self.zone_depth_m, columns.header,
+            columns.quantum,
         )  # fmt: skip
         if column < 0:
             return None
@@ -352,16 +427,14 @@ class PoseHistory:
         count = len(start)
         from_tick, to_tick, skip = (spread(name, value, count, np.int64) for name, value in (
             ("from_ticks", from_ticks), ("to_ticks", to_ticks), ("ignore", ignore)))  # fmt: skip
-        share, limit = (spread(name, value, count, np.float64) for name, value in (
-            ("fractions", fractions), ("limits_m", limits_m)))  # fmt: skip
+        share, limit = spread("fractions", fractions, count, np.float64), require_limits(limits_m, count)
         out = PartHits(np.empty(count, np.int64), np.empty(count, np.int64), np.empty(count), np.empty(count))
-        ticks, columns = np.array(self._tick_at, np.int64), self._columns
-        newest = self._newest_tick % self.capacity
+        (_, slots, ticks), columns = self.ticks(), self._columns
         refused: list[int] = []
 
         def work(s: slice) -> None:
             row = cast.first_parts(
-                start[s], along[s], limit[s], from_tick[s], to_tick[s], share[s], skip[s], ticks, newest,
+                start[s], along[s], limit[s], from_tick[s], to_tick[s], share[s], skip[s], ticks, slots,
                 columns.lookup, self.zone_depth_m, columns.header, columns.quantum, *(column[s] for column in out),
             )  # fmt: skip
             if row >= 0:
@@ -406,32 +479,41 @@ class PoseHistory:
     def present(self, view: View) -> list[int]:
         """Ids of the entities that are there at a view, rising."""
         columns = self._columns
-        a, b = self._slot(view.from_tick), self._slot(view.to_tick)
-        epochs = columns.store[1][a if view.fraction < 1.0 else b]
-        same = columns.store[1][a] == columns.store[1][b]
-        there = np.where(same, columns.store[1][a], epochs) > 0
+        a, b = (columns.store[1][self._slot(tick)] for tick in (view.from_tick, view.to_tick))
+        between = 0.0 < view.fraction < 1.0
+        there = (b if view.fraction >= 1.0 else a) > 0
+        there &= ~(between & (a > 0) & (b > 0) & ((a ^ b) >= rewind.ABSENCE))
         return sorted(int(i) for i in columns.store[4][there, 0])
 
     def eye_now(self, entity: int) -> Triple | None:
         """Where the entity's eye is in the newest tick; None when it is absent."""
-        return None if self._newest_tick < 0 else self.eye_in(entity, self._newest_tick % self.capacity)
+        return None if self._newest_tick < 0 else self.eye_in(entity, self.newest_slot)
 
     def eye_in(self, entity: int, slot: int) -> Triple | None:
-        """Where the entity's eye is in a ring slot; None when it is absent."""
+        """Where the entity's eye is in a ring slot; None when it is absent, or its rig has no eye."""
         columns = self._columns
         column = columns.of(entity)
         if column < 0:
             return None
         rig = columns.rig_at(column)
+        if not rig.has_eye:
+            return None
         there, x, y, z = rewind.point_on_bone(
             column, rig.eye_bone, *rig.eye_at, slot, columns.header, columns.quantum
         )  # fmt: skip
         return (x, y, z) if there else None
 
     def epoch_in(self, entity: int, slot: int) -> int:
-        """The entity's epoch in a ring slot, 0 when it was absent."""
+        """Which stretch without cut or absence the entity was in in a ring slot, 0 when it was absent.
+
+        Equal numbers are one stretch; nothing else follows from them.
+        """
         column = self._columns.of(entity)
         return 0 if column < 0 else int(self._columns.store[1][slot, column])
+
+    def cuts_since(self, entity: int, slot: int) -> int:
+        """How often the entity was cut after the tick in a ring slot; -1 when it was absent there."""
+        return self._columns.cuts_since(entity, slot)
 
     def require(self, entity: int) -> None:
         """Raise `UnknownNameError` unless the entity was added and not removed."""

@@ -4,21 +4,23 @@ All arrays are reached through one `header` (see `core.memory`) of addresses and
 (slots: ticks held; columns: entities; bones: of all entities):
 
     0 bound : (slots, 4, columns) float32, metres      centre and radius of a sphere around the entity's hitboxes
-    1 epoch : (slots, columns) int32                   0: absent; a change means a cut (respawn, teleport)
+    1 epoch : (slots, columns) int32                   0: absent; else cuts (respawns, teleports) below `ABSENCE`, and
+                                                       how often it came back after an absence above
     2 place : (slots, 3 * bones) float32 or int16      bone origins from that centre: an entity's x, then y, then z
     3 turn : (slots, bones, 4) float32 or int16        bone rotations, quaternion xyzw
     4 columns : (columns, 5) int64                     entity id, first bone, first part, numbers of parts and of bones
     5 parts : (parts, 19) float64                      a rig's table, then reach and bone of each part
     6.. slots, columns, bones, parts, most bones of one entity
     11, 12 reach : (parts,) float32, bone : (parts,) int32     columns 17 and 18 of parts once more, close together
+    13, 14 covers : (n,) int64, and n                the columns of bodies that only stand in the way
 
 `quantum` says how `place` and `turn` are stored: 0 for float32; for int16 the share of the radius that one step of
 `place` stands for. A centre is rounded to float32 before places are taken from it, so nothing is lost far from the
 origin: only differences within one body are stored in float32.
 
 Interpolation is linear in position and spherical in rotation, bone by bone (Shoemake, Animating rotation with
-quaternion curves, 1985). Nothing is interpolated across a change of epoch: the entity stays in the older snapshot
-until the fraction reaches 1.
+quaternion curves, 1985). Nothing is interpolated across a change of epoch: after a cut the entity stays in the older
+snapshot until the fraction reaches 1, and where it was absent in between it is absent.
 """
 
 from __future__ import annotations
@@ -34,6 +36,12 @@ from tinclock.core.tolerances import TOLERANCES
 INF = math.inf
 _UNIT = TOLERANCES.unit_length
 _SERIES_FROM = 0.9
+
+ABSENCE = 1 << 16
+MOST_CUTS, MOST_ABSENCES = ABSENCE - 1, 1 << 15
+"""Both counts go round: only whether they differ within one history says anything."""
+COVERS, COVER_COUNT = 13, 14
+"""Places in the header."""
 
 OK, NOT_FINITE, NOT_UNIT, REPEATED, UNKNOWN, WRONG_COUNT = 0, 1, 2, 3, 4, 5
 
@@ -103,9 +111,11 @@ def blend_of(epoch_from, epoch_to, fraction):
     """(present, fraction to use) for one entity between two snapshots."""
     if epoch_from == epoch_to:
         return epoch_from > 0, fraction
-    if fraction < 1.0:
-        return epoch_from > 0, 0.0
-    return epoch_to > 0, 1.0
+    if fraction >= 1.0:
+        return epoch_to > 0, 1.0
+    if epoch_to > 0 and fraction > 0.0 and (epoch_from ^ epoch_to) >= ABSENCE:
+        return False, 0.0
+    return epoch_from > 0, 0.0
 
 
 @njit(cache=True, error_model="numpy")
@@ -137,10 +147,14 @@ def rotate(qx, qy, qz, qw, x, y, z):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def record_poses(slot, ids, known, epochs, starts, each, bones, bone_reach, header, quantum):
+def record_poses(
+    slot, before, ids, known, cuts, absences, seen, starts, each, bones, bone_reach, header, quantum
+):  # fmt: skip
     """Write one tick: poses of the entities `ids` into `slot`, which must have been cleared.
 
-    known : (ids,) int32, the column of each id, -1 for none; epochs : (columns,) int64
+    before : the slot of the tick before, -1 for none
+    known : (ids,) int32, the column of each id, -1 for none
+    cuts, absences : (columns,) int64; seen : (columns,) bool, whether it was ever written; the last two are kept here
     starts : (n + 1,) int64, rows of `bones` that belong to each entity; empty when every one has `each` rows
     bones : (rows, 7) float, xyz + quaternion xyzw
     bone_reach : (bones,) float64, how far the parts on each bone reach from it
@@ -172,9 +186,16 @@ def record_poses(slot, ids, known, epochs, starts, each, bones, bone_reach, head
             widest = max(widest, math.sqrt(x * x + y * y + z * z) + bone_reach[base + row - first])
         ox[column], oy[column], oz[column] = np.float32(cx), np.float32(cy), np.float32(cz)
         radius[column] = np.float32(widest * (1.0 + TOLERANCES.bound_relative) + TOLERANCES.bound_m)
-        epoch[column] = np.int32(epochs[column])
+        apart = absences[column]
+        if seen[column] and before >= 0 and epochs_at(header, before)[column] == 0:
+            apart += 1
+        epoch[column] = np.int32((apart % MOST_ABSENCES) * ABSENCE + 1 + (cuts[column] - 1) % MOST_CUTS)
         step = 1.0 / (quantum * radius[column]) if quantum > 0.0 else 0.0
         _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step)
+    for m in range(ids.shape[0]):
+        column = known[ids[m]]
+        absences[column] = epoch[column] // ABSENCE
+        seen[column] = True
     return OK, 0, 0
 
 
