@@ -8,7 +8,7 @@ $(BIN)/python:
 	$(PYTHON) -m venv $(VENV)
 
 $(VENV)/.demo-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,cases,logs,meshes]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,cases,logs,meshes,testing]'
 	touch $@
 
 $(VENV)/.test-ready: pyproject.toml | $(BIN)/python

@@ -26,7 +26,7 @@ def main() -> None:
             for gain in gains:
                 if gain.decibans > 15.0:
                     print(f"{gain.server_time:5.1f} s: {gain.account}, {gain.kind}, {gain.decibans:+.0f} decibans")
-        store.take_match("sample", weighing.course, weights, findings, recording=str(recording.path))
+        store.take_match("sample", weighing.finished(), weights, findings, recording=str(recording.path))
 
         desk = tinclock.ReviewDesk(
             store, log, on_decision=lambda decision, case: print("the game is told:", case.state)

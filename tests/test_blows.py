@@ -91,7 +91,7 @@ class Close(Range):
 def test_a_blow_within_reach_does_the_tables_damage_and_one_beyond_it_none():
     near, far = Close(ahead=0.9).strike(), Close(ahead=2.2).strike()
     assert (near.outcome, near.hits[0].victim, near.damage) == ("upheld", 2, pytest.approx(45.0 * 1.5))
-    assert (far.outcome, far.hits, step(far, "reached")) == ("upheld", (), "nobody")
+    assert (far.outcome, far.hits, step(far, "nobody reached within")) == ("upheld", (), 1.6)
 
 
 def test_who_is_in_reach_now_is_who_a_blow_would_hit():

@@ -303,6 +303,17 @@ def test_decisions_are_a_persons_and_are_in_the_chain(desk, tmp_path):
     }  # fmt: skip
 
 
+@pytest.mark.parametrize("verdict", ["cleared", "confirmed"])
+def test_a_decided_case_comes_back_with_enough_evidence_that_is_new(desk, verdict):
+    """A decision is about what was known; the same evidence again keeps it decided, as much again reopens it."""
+    take(desk.store, "m1", {"ada": 90.0})
+    desk.decide("ada", verdict, reviewer="eve", note="seen")
+    take(desk.store, "m2", {"ada": 12.0})
+    assert [case.state for case in desk.queue((verdict,))] == [verdict]
+    take(desk.store, "m3", {"ada": 60.0})
+    assert [case.account for case in desk.queue()] == ["ada"]
+
+
 def test_the_queue_goes_by_evidence_and_waiting(desk):
     day = 86400.0
     take(desk.store, "m1", {"old": 60.0}, at=0.0)

@@ -7,8 +7,10 @@ import re
 import subprocess
 import sys
 import tomllib
+from itertools import pairwise
 from pathlib import Path
 
+import click
 import msgspec
 import pytest
 from click.testing import CliRunner
@@ -24,6 +26,7 @@ from tinclock.core.wording import CODES
 from tinclock.garden.scenario import data_file
 
 ROOT = Path(__file__).parent.parent
+SAMPLE = str(data_file("sample"))
 
 
 @pytest.fixture(scope="module")
@@ -85,7 +88,7 @@ def test_check_finds_nothing_in_the_gardens_rules_and_counts_hits():
     done = CliRunner().invoke(main, ["check", GARDEN])
     assert done.exit_code == 0
     assert "no mistakes, no oddities" in done.output
-    assert re.search(r"pea rifle +hitscan +0.18 .*6 \(0.90\)", done.output)
+    assert re.search(r"pea_rifle +hitscan +0.18 .*6 0.90", done.output)
     report = json.loads(CliRunner().invoke(main, ["check", GARDEN, "--json", "--against", "sprinkler"]).output)[0]
     assert {row["rig"] for row in report["weapons"]} == {"sprinkler"}
     assert CliRunner().invoke(main, ["check", GARDEN, "--quiet"]).output == ""
@@ -224,3 +227,57 @@ def test_flights_are_told_and_drawn(tmp_path):
     text = CliRunner().invoke(main, ["flights", "--out", str(tmp_path), "--explain"]).output
     assert "came off the level" in text
     assert "share of it that is in sight        0 " in text
+
+
+def commands_of(group: click.Group, before: tuple[str, ...] = ()) -> list[tuple[str, ...]]:
+    """Every command's words, groups included."""
+    context, out = click.Context(group), []
+    for name in group.list_commands(context):
+        command = group.get_command(context, name)
+        out.append((*before, name))
+        if isinstance(command, click.Group):
+            out += commands_of(command, (*before, name))
+    return out
+
+
+@pytest.mark.parametrize("words", [(), *commands_of(main)], ids=" ".join)
+def test_help_fits_eighty_columns_and_never_breaks_a_command(words):
+    """Whoever copies an example from the help gets all of it, and no line runs over."""
+    told = CliRunner().invoke(main, [*words, "--help"], terminal_width=80).output
+    assert max(len(line) for line in told.splitlines()) <= 80
+    examples = told.partition("Examples:")[2].splitlines()
+    for line, following in pairwise(examples):
+        if line.strip().startswith("tinclock") and following.strip().startswith("--"):
+            assert line.endswith("\\"), line
+
+
+def test_tables_fit_eighty_columns_and_numbers_are_whole(monkeypatch):
+    """A number that must be typed is never cut, and COLUMNS counts where the output is piped."""
+    monkeypatch.setenv("COLUMNS", "80")
+    listed = CliRunner().invoke(main, ["explain", SAMPLE, "--kind", "shot", "--rows", "0"]).output.splitlines()
+    assert max(map(len, listed)) <= 80
+    numbers = [line.split()[0] for line in listed[1:] if re.match(r" *\d+ ", line)]
+    assert len(numbers) > 100
+    assert all(number.isdigit() for number in numbers)
+    checked = CliRunner().invoke(main, ["check", str(data_file("garden.toml"))]).output
+    assert max(map(len, checked.splitlines())) <= 80
+    assert re.search(r"^pea_rifle +hitscan", checked, re.M)
+
+
+def test_explain_leaves_out_what_the_servers_own_did_unless_it_is_asked_for():
+    """Who asks why a shot missed means a player's, not a sprinkler's."""
+    told = CliRunner().invoke(main, ["explain", SAMPLE, "--missed", "--first"]).output
+    assert re.match(r"ruling \d+: .* of entity \d+ \((anvil|beryl|clover|dibber)\)", told)
+    whole = CliRunner().invoke(main, ["explain", SAMPLE, "--missed", "--first", "--servers-own"]).output
+    assert "()" in whole.splitlines()[0] or "sprinkler" in whole.splitlines()[0]
+
+
+def test_contents_counts_players_outcomes_and_findings():
+    """What a recording holds is said in people and rulings, not in tables alone."""
+    told = json.loads(CliRunner().invoke(main, ["contents", SAMPLE, "--json"]).output)
+    assert told["players"] == ["anvil", "beryl", "clover", "dibber"]
+    assert sum(told["outcomes"].values()) == told["tables"]["rulings"]["rows"]
+    assert told["findings"]["damage_differs"] >= 50
+    plain = CliRunner().invoke(main, ["contents", SAMPLE]).output
+    assert "4 players; " in plain
+    assert "damage_differs" in plain

@@ -14,10 +14,10 @@ from scipy import integrate, stats
 import tinclock
 from tinclock.core.evidence import detectors, quality
 from tinclock.core.evidence.calibration import Collector, calibrate
-from tinclock.core.evidence.course import crossed, peak, weigh
+from tinclock.core.evidence.course import Seen, crossed, peak, weigh
 from tinclock.core.evidence.detectors import Chances
 from tinclock.core.evidence.eprocess import DECIBAN, Strand, combined, e_of_p, limit_decibans
-from tinclock.core.evidence.observe import Line, Observer, Shots
+from tinclock.core.evidence.observe import Line, Looks, Observer, Shots
 from tinclock.core.evidence.scene import Party, scene_of
 from tinclock.core.evidence.sight import Sight
 from tinclock.core.evidence.watch import MatchWatch, after_match, with_match
@@ -30,6 +30,8 @@ from tinclock.store.recording import Recording
 from tinclock.store.seen import seen_in
 from tinclock.testing import Stage
 
+NO_SHOTS = Shots(*[[] if name in ("weapon", "kind") else np.empty(0) for name in Shots._fields])
+NO_LOOKS = Looks(*[np.empty(0)] * 5)
 UNFAIR = {"clover": {"snap_aim": 1.0}, "elder": {"forge_actor": 0.5}, "beryl": {"flood": 0.5}}
 
 
@@ -185,6 +187,45 @@ def test_the_bet_on_findings_is_a_fair_one_at_the_fair_rate(rules):
         worth.append(math.exp(watch.now(account)["fast_cadence"]))
     assert np.mean(worth) <= 1.0 + 3.0 * np.std(worth) / math.sqrt(len(worth))
     assert np.mean(worth) > 0.8
+
+
+def seen_of(counts: dict[str, int], found: list[Finding], until_s: float) -> Seen:
+    """Ten seconds of a match in which nobody shoots: claims by account, and findings."""
+    parties = {k: Party(k, a, a, "", 0.1, b"") for k, a in enumerate(counts, 1)}
+    lines = {a: Line(0.05, 0.0005) for a in counts}
+    return Seen(until_s - 10.0, until_s, NO_SHOTS, NO_LOOKS, [(1, f) for f in found], counts, lines, parties)
+
+
+def highest(rules: tinclock.Rules, stretches: list[Seen]) -> tuple[dict[str, float], tuple]:
+    weights = load_weights()
+    course = weigh(stretches, weights, rules)
+    return {a: peak(course.points(a, weights.kinds())) for a in course.stages}, course.common
+
+
+def test_everybody_at_sixty_reports_a_second_is_the_game_and_who_sends_far_more_is_not(rules):
+    """How often clients report is the game's own matter: the ceiling follows the match's own median."""
+    usual = {f"a{k}": 600 for k in range(7)}
+    fair, _ = highest(rules, [seen_of(usual, [], 10.0 * k) for k in range(1, 19)])
+    assert max(fair.values()) < 3.0
+    told, _ = highest(rules, [seen_of({**usual, "flood": 3000}, [], 10.0 * k) for k in range(1, 19)])
+    assert told["flood"] > 30.0
+    assert max(v for a, v in told.items() if a != "flood") < 3.0
+
+
+def test_what_most_accounts_of_a_match_show_is_nobodys_evidence(rules):
+    """Findings that five of six accounts have are said in a line and weigh nothing; one account's own still do."""
+    counts = {f"a{k}": 100 for k in range(6)}
+
+    def found(accounts: list[str], until_s: float) -> list[Finding]:
+        return [msgspec.structs.replace(finding(until_s - 5.0, 9.0), account=a) for a in accounts]
+
+    most = [seen_of(counts, found([f"a{k}" for k in range(5)], 10.0 * t), 10.0 * t) for t in range(1, 9)]
+    fair, common = highest(rules, most)
+    assert [(one.kind, one.accounts, one.of) for one in common] == [("fast_cadence", 5, 6)]
+    assert max(fair.values()) < 1.0
+    one, common = highest(rules, [seen_of(counts, found(["a0"], 10.0 * t), 10.0 * t) for t in range(1, 9)])
+    assert common == ()
+    assert one["a0"] > 30.0
 
 
 def test_connections_are_told_apart_by_their_jitter():

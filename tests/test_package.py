@@ -81,3 +81,27 @@ def test_errors_are_built_in_kinds_too_and_survive_pickling(error):
 
 def test_every_error_leaf_is_tried_above():
     assert {type(error) for error in ERRORS} == set(errors.TinClockError.__subclasses__())
+
+
+def test_after_the_warm_up_a_match_compiles_nothing(tmp_path):
+    """Every kernel that a claim of any kind needs is loaded before the first claim, and progress is told."""
+    script = """
+import sys, tinclock
+told = []
+tinclock.warm_up(lambda name, done, of: told.append((name, done, of)))
+def compiled():
+    return {
+        f"{name}.{key}": len(kernel.signatures)
+        for name, module in list(sys.modules.items()) if name.startswith("tinclock.core")
+        for key, kernel in vars(module).items() if hasattr(kernel, "signatures")
+    }
+before = compiled()
+from tinclock.garden.match import play_match
+play_match(seed=3, seconds=6.0, players=8)
+after = compiled()
+fresh = {name: (before.get(name), count) for name, count in after.items() if before.get(name, 0) != count}
+print(told[0][:2], told[-1][1] == told[-1][2], fresh, sum(after.values()) > 25)
+"""
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.strip() == "('levels', 0) True {} True"

@@ -120,8 +120,57 @@ def test_a_wall_in_between_is_named_with_whom_it_hid(rules, level):
         if shut.tick % 2 == 0:
             shut.referee.published(shut.tick)
     told = asked(shut, shut.shoot()).say()[0]
-    assert told.startswith("the shed_door at ")
+    assert told.startswith("the shed door at ")
     assert "behind that it would have met" in told
+
+
+def looking(here: Range, aim: tuple[float, float, float], x: float, **fields: object) -> tuple[tinclock.Ruling, str]:
+    """A shot along an aim at somebody who stands at x, and the first line of why it did nothing."""
+    for _ in range(70):  # a whole history of it: no other view would have hit
+        here.tick += 2 - here.tick % 2
+        here.referee.record(here.tick, here.now, [1, 2], [here.pose(-9, 3), here.pose(x, 3)])
+        here.referee.published(here.tick)
+    length = math.sqrt(sum(v * v for v in aim))
+    ruling = here.shoot(
+        direction=tuple(v / length for v in aim), view=tinclock.View(here.tick, here.tick, 0.0), **fields
+    )
+    return ruling, (asked(here, ruling).say({2: "eve"}) or [""])[0]
+
+
+def test_whoever_stands_behind_the_shooter_is_no_near_miss(rules):
+    """Near misses are in front of the muzzle: a body at the shooter's back is not "0.0 m away"."""
+    ruling, said = looking(Range(rules, None), (1.0, 0.0, 0.0), -11.5)
+    assert (ruling.hits, said) == ((), "")
+
+
+def test_a_target_beyond_the_range_is_said_to_be_out_of_range(rules):
+    """The aim was right and the weapon doesn't reach: that is the answer, live the range and later who stood where."""
+    ruling, said = looking(Range(rules, None), (1.0, 0.0, -0.004), 71.0)
+    assert said.startswith("out of range: the ")
+    assert re.search(r" of eve was 79\.\d m away, the pea rifle reaches 60 m$", said)
+    assert "the shot hit nobody within          60 m" in ruling.explain()
+
+
+def test_a_blow_that_reaches_nobody_says_how_far_off_the_nearest_was(rules):
+    """Somebody who swung at thin air reads what the trowel reaches and how far away the other was."""
+    here = Range(rules, None)
+    here.referee.wield(here.shooter, "trowel")
+    here.tick += 2 - here.tick % 2
+    here.referee.record(here.tick, here.now, [1, 2], [here.pose(-9, 3), here.pose(-6.7, 3)])
+    here.referee.published(here.tick)
+    eye = here.referee.history.eye_now(1)
+    ruling = here.say(tinclock.StrikeClaim, weapon="trowel", origin=eye, direction=(1.0, 0.0, 0.0),
+                      view=tinclock.View(here.tick, here.tick, 0.0))  # fmt: skip
+    assert asked(here, ruling).say({2: "eve"}) == ["the trowel reaches 1.6 m; eve was 2.1 m away"]
+    assert "the blow reached nobody within      1.6 m" in ruling.explain()
+
+
+def test_claimed_damage_of_a_miss_counts_for_nothing_and_says_so(rules):
+    """Nothing was hit, so no number "counts", whatever was claimed."""
+    here = Range(rules, None)
+    ruling, _ = looking(here, (0.0, 0.0, 1.0), 0.0, damage=500.0)
+    assert (ruling.outcome, codes(ruling)) == ("amended", ["damage_differs"])
+    assert asked(here, ruling).say({2: "eve"})[-1] == "it hit nobody, so no damage counts"
 
 
 def test_a_finding_says_what_would_have_had_to_be_different(rules):

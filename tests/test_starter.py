@@ -33,13 +33,17 @@ def run(folder, *command):
 def test_every_command_of_its_readme_works(project):
     """Its own test passes, its rules and level are without mistakes, its server serves and records."""
     commands = re.search(r"```sh\n(.*?)```", (project / "README.md").read_text(), re.S).group(1).splitlines()
-    assert len(commands) == 4
+    assert len(commands) == 5
     for line in commands:
+        if line.startswith("pip install"):
+            continue  # it is installed here
         command = line.split("  #")[0].replace("7465 5", f"{free_port()} 1").split()
         command[0] = sys.executable if command[0] == "python" else command[0]
         done = run(project, *command)
         assert done.returncode == 0, done.stdout + done.stderr
     recording = re.search(r"recording (\S+)", done.stdout).group(1)
+    assert "loading kernels" in done.stdout.splitlines()[0]
+    assert "tinclock explain" not in done.stdout  # nobody claimed anything, so there is no ruling to explain
     assert "ended in good order" in run(project, "tinclock", "contents", recording).stdout
 
 
@@ -54,6 +58,7 @@ def test_a_client_over_the_wire_joins_and_is_told_of_itself(project):
     port = free_port()
     server = subprocess.Popen([sys.executable, "server.py", str(port), "30"], cwd=project, stdout=subprocess.PIPE)
     try:
+        assert b"loading kernels" in server.stdout.readline()
         assert b"udp 127.0.0.1" in server.stdout.readline()
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as line:
             line.settimeout(20.0)

@@ -14,9 +14,9 @@ from oracles import first_contact
 from scipy.spatial.transform import Rotation
 
 import tinclock
-from tinclock.core.timeline.cover import Span, reach_of, solid_spans
 from tinclock.core.geometry import rays, sweeps
 from tinclock.core.rig_rules import BoneRules, MountRules, PartRules, RigRules
+from tinclock.core.timeline.cover import Span, reach_of, solid_spans
 
 number = st.floats(-4.0, 4.0)
 triple = st.tuples(number, number, number)

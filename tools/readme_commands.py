@@ -1,4 +1,7 @@
-"""Run the shell commands of a Markdown file's ```sh blocks, except `make` ones, which CI runs by themselves."""
+"""Run the shell commands of a Markdown file's ```sh blocks, except `make` ones, which CI runs by themselves.
+
+What they print is held against `EXPECTED`: a tour that ends with an empty queue exits with 0 as well.
+"""
 
 from __future__ import annotations
 
@@ -8,22 +11,42 @@ import subprocess
 import sys
 from pathlib import Path
 
+EXPECTED = {
+    "tinclock contents evening --check": r"4 players; [\d,]+ rulings: .*upheld.*every file is as it was written",
+    "tinclock explain demo-output/sample 49": r"ruling 49: .*\(clover\).*finding damage_differs",
+    "tinclock explain evening --kind shot --missed": r"of entity \d+ \((anvil|beryl|clover|dibber)\) with .*\n  -> ",
+    "tinclock again evening": r"the same, bit for bit",
+    "tinclock again evening --set": r"rulings change.*view_capped",
+    "tinclock weigh evening": r"case opened: clover",
+    "tinclock cases list": r"clover +open .*1 open, ",
+    "tinclock detection evening": r"inflate damage +1 +1 .*3 fair accounts.*0 got a case",
+    "tinclock rule logs/mapping.toml ruled": r"ruled: .*upheld.*recording ruled",
+    "tinclock sweep again": r"2 of 2 recordings came out as recorded",
+    "tinclock check src": r"no mistakes, no oddities.*pea_rifle",
+}
+"""What a command's output must match, by how the command begins; the longest beginning counts."""
+
 
 def main() -> None:
-    """Stop at the first command that fails."""
+    """Stop at the first command that fails, or prints something else."""
     text = Path(sys.argv[1]).read_text(encoding="utf-8")
     environment = {**os.environ, "PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"}
-    ran = 0
+    environment["COLUMNS"] = "300"  # no line is broken in the middle of what is looked for
+    ran, held = 0, set[str]()
     for block in re.findall(r"```sh\n(.*?)```", text, re.S):
         for line in block.splitlines():
-            command = line.split("  #")[0].strip()
+            command = line.split("  #")[0].strip().replace(".venv/bin/", "")
             if not command or command.startswith(("make", "pip", "git")):
                 continue
             print("$", command, flush=True)
-            subprocess.run(command, shell=True, check=True, env=environment, stdout=subprocess.DEVNULL)
+            done = subprocess.run(command, shell=True, check=True, env=environment, capture_output=True, text=True)
+            begins = max((b for b in EXPECTED if command.startswith(b)), key=len, default="")
+            held.add(begins)
+            if begins and not re.search(EXPECTED[begins], done.stdout, re.S):
+                sys.exit(f"{command} printed something else than {EXPECTED[begins]!r}:\n{done.stdout}")
             ran += 1
-    print(f"{ran} commands ran")
-    sys.exit(0 if ran else "no command found: the README has lost its examples")
+    missing = set(EXPECTED) - held
+    sys.exit(f"no such command any more: {', '.join(sorted(missing))}" if missing else 0 if ran else "no command found")
 
 
 if __name__ == "__main__":

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-__version__ = "0.1.0"
+__version__ = "0.2.0.dev0"
 
 _HOME = {
     "AlreadyKnownError": "core.errors",
@@ -75,6 +75,7 @@ _HOME = {
     "parse_rules": "intake.rules_file",
     "rooted_bones": "core.timeline.rooted",
     "rule_again": "store.again",
+    "warm_up": "core.warming",
 }
 
 __all__ = [
@@ -142,6 +143,7 @@ __all__ = [
     "parse_rules",
     "rooted_bones",
     "rule_again",
+    "warm_up",
 ]
 
 if TYPE_CHECKING:
@@ -189,6 +191,7 @@ if TYPE_CHECKING:
     from tinclock.core.timeline.history import PartHit, PartHits, PoseHistory
     from tinclock.core.timeline.rooted import rooted_bones
     from tinclock.core.timeline.views import Drawing, View
+    from tinclock.core.warming import warm_up
     from tinclock.core.welcome import Welcome
     from tinclock.intake.level_cache import cached_level
     from tinclock.intake.level_file import load_level

@@ -38,16 +38,22 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock again evening                                      the same rules: the digests must be equal
-  tinclock again evening --set view.max_rewind_s=0.2          what a cap of 200 ms would have changed
-  tinclock again evening --rules ranked.toml                  what other rules would have changed
-  tinclock again evening --sweep view.max_rewind_s=0:0.4:0.05 --figure sweep.png
+  tinclock again evening
+      the same rules: the digests must be equal
+  tinclock again evening --set view.max_rewind_s=0.2
+      what a cap of 200 ms would have changed
+  tinclock again evening --rules ranked.toml
+      what other rules would have changed
+  tinclock again evening --sweep view.max_rewind_s=0:0.4:0.05 \\
+      --figure sweep.png
 
 \b
-Players act as they did: what they would have done under other rules isn't known. Who dies under other rules stays
-dead until the recording lets it spawn, and its claims are denied; with --undying nobody dies on either side, so that
-each claim is judged by itself.
-Exit status: 0 done; 1 the same rules gave other rulings, or the recording can't be read.
+Players act as they did: what they would have done under other rules isn't
+known. Who dies under other rules stays dead until the recording lets it
+spawn, and its claims are denied; with --undying nobody dies on either
+side, so that each claim is judged by itself.
+Exit status: 0 done; 1 the same rules gave other rulings, or the recording
+can't be read.
 """
 
 
@@ -212,7 +218,8 @@ def _print_changes(change: Changes, report: dict[str, Any], rows: int) -> None:
         console.print(f"  {len(report['refused_calls'])} recorded calls are refused by these rules", highlight=False)
     table = Table(box=None, pad_edge=False, header_style="bold")
     for name in ("#", "time s", "account", "kind", "before", "after"):
-        table.add_column(name, justify="right" if name in ("#", "time s") else "left", no_wrap=True)
+        whole = name in ("#", "time s")
+        table.add_column(name, justify="right" if whole else "left", no_wrap=whole, overflow="fold")
     shown = change.flips if rows == 0 else change.flips[:rows]
     for flip in shown:
         one = flip.before or flip.after

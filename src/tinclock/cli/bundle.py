@@ -11,12 +11,16 @@ from tinclock.cli.reading import told_plainly
 EPILOG = """
 \b
 Examples:
-  tinclock bundle garden.toml                    to the screen
-  tinclock bundle garden.toml --out client.json  into a file, for the client's build
+  tinclock bundle garden.toml
+      to the screen
+  tinclock bundle garden.toml --out client.json
+      into a file, for the client's build
 
 \b
-It holds what an honest client needs to draw and to predict (rates, rigs, weapons in hand, flights, items) and a digest
-of each part, which the client states when it joins. Allowances, limits, damage and server_only entries stay here.
+It holds what an honest client needs to draw and to predict (rates, rigs,
+weapons in hand, flights, items) and a digest of each part, which the
+client states when it joins. Allowances, limits, damage and server_only
+entries stay here.
 """
 
 

@@ -19,15 +19,19 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock calibrate matches --out weights.json            labels beside each recording
-  tinclock calibrate matches --store cases --out w.json    what reviewers decided, everybody else fair
+  tinclock calibrate matches --out weights.json
+      labels beside each recording
+  tinclock calibrate matches --store cases --out w.json
+      what reviewers decided, everybody else fair
   tinclock weigh evening --weights weights.json
 
 \b
-Labels of MATCH are MATCH-truth/labels.json, with empty dials for fair accounts:
-  [{"account": "beryl", "dials": {}}, {"account": "clover", "dials": {"aim": 1}}]
-The more fair play the better: nothing is known of what wasn't seen. Codes that no unfair account shows keep the
-decibans of the table that ships.
+Labels of MATCH are MATCH-truth/labels.json, with empty dials for fair
+accounts:
+  [{"account": "beryl", "dials": {}},
+   {"account": "clover", "dials": {"aim": 1}}]
+The more fair play the better: nothing is known of what wasn't seen. Codes
+that no unfair account shows keep the decibans of the table that ships.
 """
 
 

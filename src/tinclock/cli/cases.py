@@ -23,7 +23,7 @@ from tinclock.cli.desk import (
     when,
 )
 from tinclock.cli.notices import notifier, notify_options
-from tinclock.cli.reading import console_for, json_option, level_from, level_option, told_plainly, written
+from tinclock.cli.reading import console_for, counted, json_option, level_from, level_option, told_plainly, written
 
 if TYPE_CHECKING:
     from tinclock.store.case_records import Case, Decision, Dossier
@@ -31,11 +31,16 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock cases list                                     what waits for a person, the most pressing first
-  tinclock cases show beryl                               one account in the terminal
-  tinclock cases page beryl                               the same with charts and replays, as beryl.html
-  tinclock cases replay beryl                             its most telling shot, explained and drawn
-  tinclock cases decide beryl cleared --note "plays over a train's hotspot"
+  tinclock cases list
+      what waits for a person, the most pressing first
+  tinclock cases show beryl
+      one account in the terminal
+  tinclock cases page beryl
+      the same with charts and replays, as beryl.html
+  tinclock cases replay beryl
+      its most telling shot, explained and drawn
+  tinclock cases decide beryl cleared \\
+      --note "plays over a train's hotspot"
   tinclock cases compare beryl fennel
   tinclock cases export --format csv > cases.csv
 """
@@ -121,8 +126,9 @@ def _print_dossier(console: Any, dossier: Dossier, weights: Any) -> None:
     if case is not None:
         console.print(f"  {escape(case.why)}", highlight=False, soft_wrap=True)
     console.print(
-        f"  {account.decibans:.1f} decibans now, {account.peak:.1f} at most; {account.matches} matches, "
-        f"{account.minutes:.0f} minutes; last seen {when(account.last_seen)}", highlight=False,
+        f"  {account.decibans:.1f} decibans now, {account.peak:.1f} at most; "
+        f"{counted(account.matches, 'match', 'matches')}, {counted(round(account.minutes), 'minute')}; "
+        f"last seen {when(account.last_seen)}", highlight=False,
     )  # fmt: skip
     for kind in kinds_of(dossier, weights):
         console.print(f"\n  [bold]{kind['decibans']:+.0f}[/] it {kind['title']}", highlight=False)

@@ -8,29 +8,34 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
-from rich.console import Console
 from rich.markup import escape
 from rich.table import Table
 
+from tinclock.cli.reading import console_for, counted
 from tinclock.core.contradictions import oddities
 from tinclock.core.errors import RulesError
 from tinclock.core.lethality import lethality, mortal_rigs
 from tinclock.intake.rules_file import load_rules
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from tinclock.core.rules import Rules
 
 EPILOG = """
 \b
 Examples:
-  tinclock check garden.toml                    mistakes, oddities, and how many hits each weapon needs
-  tinclock check garden.toml --distance 20      the same at 20 m, with falloff
-  tinclock check rules/*.toml --strict --quiet  for a build: oddities fail it too
+  tinclock check garden.toml
+      mistakes, oddities, and how many hits each weapon needs
+  tinclock check garden.toml --distance 20
+      the same at 20 m, with falloff
+  tinclock check rules/*.toml --strict --quiet
+      for a build: oddities fail it too
 
 \b
-Exit status: 0 nothing wrong, 1 mistakes (with --strict also oddities), 2 wrong use of the command.
+Exit status: 0 nothing wrong, 1 mistakes (with --strict also oddities), 2
+wrong use of the command.
 """
-PIPE_WIDTH = 120
 
 
 @click.command(epilog=EPILOG)
@@ -48,7 +53,7 @@ def check(
     if as_json:
         click.echo(json.dumps(reports, indent=2))
     else:
-        console = Console(width=None if sys.stdout.isatty() else PIPE_WIDTH)
+        console = console_for(False)
         for place, report in enumerate(reports):
             if place and not quiet:
                 console.print()
@@ -87,8 +92,9 @@ def _print(console: Console, report: dict[str, Any], quiet: bool) -> None:
     if quiet and not mistakes and not odd:
         return
     colour = "red" if mistakes else "yellow" if odd else "green"
-    verdict = _count(len(mistakes), "mistake", "mistakes")
-    verdict += "" if mistakes else f", {_count(len(odd), 'oddity', 'oddities')}"  # looked for only in sound rules
+    verdict = counted(len(mistakes), "mistake") if mistakes else "no mistakes"
+    if not mistakes:  # looked for only in sound rules
+        verdict += f", {counted(len(odd), 'oddity', 'oddities')}" if odd else ", no oddities"
     console.print(f"[bold]{escape(report['file'])}[/]: [{colour}]{verdict}[/]", highlight=False, soft_wrap=True)
     for mark, style, lines in (("x", "red", mistakes), ("~", "yellow", odd)):
         for line in lines:
@@ -97,35 +103,28 @@ def _print(console: Console, report: dict[str, Any], quiet: bool) -> None:
         _print_weapons(console, report)
 
 
-def _count(number: int, one: str, many: str) -> str:
-    return f"{number or 'no'} {one if number == 1 else many}"
-
-
 def _print_weapons(console: Console, report: dict[str, Any]) -> None:
     rows = report["weapons"]
     zones = list(dict.fromkeys(row["zone"] for row in rows))
     distance = f"{rows[0]['distance_m']:g} m"
     console.print(
-        f"\n  trust {report['trust']}; hits to kill a {escape(rows[0]['rig'])} at {distance} "
-        "(seconds from the first to the last); -: no damage there",
+        f"\n  trust {report['trust']}; hits to kill a {escape(rows[0]['rig'])} at {distance}, and seconds from the\n"
+        "  first to the last; -: no damage there",
         highlight=False,
     )
-    table = Table(box=None, pad_edge=True, header_style="bold")
-    table.add_column("weapon")
-    table.add_column("kind")
-    table.add_column("every s", justify="right")
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for name, side in (("weapon", "left"), ("kind", "left"), ("every s", "right")):
+        table.add_column(name, justify=side, no_wrap=True)  # type: ignore[arg-type]
     for zone in zones:
-        table.add_column(zone, justify="right")
+        table.add_column(zone, justify="right", no_wrap=True)
     for name in dict.fromkeys(row["weapon"] for row in rows):
         mine = {row["zone"]: row for row in rows if row["weapon"] == name}
         first = next(iter(mine.values()))
-        table.add_row(
-            name.replace("_", " "), first["kind"], f"{first['interval_s']:g}", *(_cell(mine[zone]) for zone in zones)
-        )
+        table.add_row(escape(name), first["kind"], f"{first['interval_s']:g}", *(_cell(mine[zone]) for zone in zones))
     console.print(table)
 
 
 def _cell(row: dict[str, Any]) -> str:
     if row["damage"] == 0.0:
         return "-"
-    return "never" if row["hits"] is None else f"{row['hits']} ({row['seconds']:.2f})"
+    return "never" if row["hits"] is None else f"{row['hits']} {row['seconds']:.2f}"

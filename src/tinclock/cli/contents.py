@@ -4,12 +4,22 @@ from __future__ import annotations
 
 import json
 import sys
+from collections import Counter
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.reading import console_for, json_option, opened, recording_argument, salvage_option, told_plainly
+from tinclock.cli.reading import (
+    console_for,
+    counted,
+    json_option,
+    opened,
+    recording_argument,
+    salvage_option,
+    told_plainly,
+)
+from tinclock.core.errors import RecordingError
 
 if TYPE_CHECKING:
     from tinclock.store.recording import Recording
@@ -17,12 +27,16 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock contents evening              what it holds, where it ends
-  tinclock contents evening --check      besides, read every byte and hold it against what was noted
-  tinclock contents torn --salvage       what can still be read of a broken one
+  tinclock contents evening
+      what it holds, where it ends
+  tinclock contents evening --check
+      besides, read every byte and hold it against what was noted
+  tinclock contents torn --salvage
+      what can still be read of a broken one
 
 \b
-Exit status: 0 whole (or ended by a kill, which loses nothing that was flushed), 1 torn or altered.
+Exit status: 0 whole (or ended by a kill, which loses nothing that was
+flushed), 1 torn or altered.
 """
 
 
@@ -72,7 +86,27 @@ def _report(found: Recording, wrong: list[str], checked: bool) -> dict[str, Any]
         "strays": found.strays,
         "checked": checked,
         "wrong": wrong,
+        **_counts(found),
     }
+
+
+def _counts(found: Recording) -> dict[str, Any]:
+    """Players, outcomes and findings, from the tables alone; what can't be read counts as nothing and is told."""
+    players: set[str] = set()
+    outcomes, findings = Counter[str](), Counter[str]()
+    try:
+        table = found.table("rulings")
+    except RecordingError as error:
+        found.problems.append(str(error))
+        return {"players": [], "outcomes": {}, "findings": {}}
+    players.update(name for name in table["account"].to_pylist() if name)
+    outcomes.update(table["outcome"].to_pylist())
+    for codes in table["findings"].to_pylist():
+        findings.update(code for code in codes.split(",") if code)
+    return {
+        "players": sorted(players), "outcomes": dict(sorted(outcomes.items())),
+        "findings": dict(findings.most_common()),
+    }  # fmt: skip
 
 
 def _print(report: dict[str, Any]) -> None:
@@ -97,6 +131,15 @@ def _print(report: dict[str, Any]) -> None:
     for name, row in report["tables"].items():
         table.add_row(name, f"{row['rows']:,}", f"{row['bytes'] / 1e3:,.1f}")
     console.print(table)
+    outcomes = ", ".join(f"{count:,} {outcome}" for outcome, count in report["outcomes"].items()) or "none"
+    console.print(
+        f"{counted(len(report['players']), 'player')}; "
+        f"{counted(sum(report['outcomes'].values()), 'ruling')}: {outcomes}",
+        highlight=False,
+    )
+    if report["findings"]:
+        told = ", ".join(f"{code} {count:,}" for code, count in report["findings"].items())
+        console.print(f"findings: {told}", highlight=False)
     if report["torn_tail"]:
         console.print("the last flush was cut off while it was noted; it doesn't count", highlight=False)
     for stray in report["strays"]:

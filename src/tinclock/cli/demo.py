@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +11,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
 from rich.table import Table
 
+from tinclock.cli.reading import console_for
 from tinclock.cli.summary import print_files, print_sample, print_summary, summarise
 
 if TYPE_CHECKING:
@@ -22,11 +22,16 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock demo                          the table, the summary, the files in demo-output/
-  tinclock demo --seed 3 --out run3      another match, written elsewhere
-  tinclock demo --shot 57                explain ruling 57, draw it, and the target at five instants
-  tinclock demo --json | jq .outcomes    the summary for a script
-  tinclock explain demo-output/sample --outcome denied --kind shot    questions to the sample recording
+  tinclock demo
+      the table, the summary, the files in demo-output/
+  tinclock demo --seed 3 --out run3
+      another match, written elsewhere
+  tinclock demo --shot 57
+      explain ruling 57, draw it, and the target at five instants
+  tinclock demo --json | jq .outcomes
+      the summary for a script
+  tinclock explain demo-output/sample --outcome denied --kind shot
+      questions to the sample recording
 """
 
 STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta"}
@@ -51,7 +56,7 @@ STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta"}
 def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_json: bool, quiet: bool) -> None:
     """Play the garden match, rule it, and show what was decided and why."""
     talk = not (as_json or quiet)
-    console = Console(quiet=not talk, width=None if sys.stdout.isatty() else PIPE_WIDTH)
+    console = console_for(not talk)
     played, tableaux = _play(seed, seconds, console)
     known = {ruling.number: ruling for ruling in played.rulings}
     if shot is not None and shot not in known:
@@ -199,7 +204,6 @@ COLUMNS = (
     ("first finding", "left", 0),
 )
 """Name, side, and the least terminal width at which the column is shown."""
-PIPE_WIDTH = 120
 FIRED = frozenset({"shot", "launch", "strike", "flight"})
 """Kinds that are listed."""
 

@@ -94,10 +94,10 @@ def when(at: float) -> str:
 
 
 def table(*names: str, right: tuple[str, ...] = ()) -> Any:
-    """An empty table without lines."""
+    """An empty table without lines, whose numbers are never cut: words wrap where there is no room."""
     from rich.table import Table
 
     out = Table(box=None, pad_edge=False, header_style="bold")
     for name in names:
-        out.add_column(name, justify="right" if name in right else "left", no_wrap=name not in ("why", "note"))
+        out.add_column(name, justify="right" if name in right else "left", no_wrap=name in right, overflow="fold")
     return out

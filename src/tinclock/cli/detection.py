@@ -10,7 +10,16 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from tinclock.cli.desk import table, weights_at, weights_option
-from tinclock.cli.reading import console_for, json_option, part, progress, recordings_argument, told_plainly, written
+from tinclock.cli.reading import (
+    console_for,
+    counted,
+    json_option,
+    part,
+    progress,
+    recordings_argument,
+    told_plainly,
+    written,
+)
 
 if TYPE_CHECKING:
     from tinclock.core.evidence.quality import Labelled
@@ -18,12 +27,16 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock detection matches                         every kind and dial: share found, time to a case
-  tinclock detection matches --figures docs          and drawn: ROC, precision and recall, times
-  tinclock detection matches --fair-histories 20000  and how many fair accounts would ever get a case
+  tinclock detection matches
+      every kind and dial: share found, time to a case
+  tinclock detection matches --figures docs
+      and drawn: ROC, precision and recall, times
+  tinclock detection matches --fair-histories 20000
+      and how many fair accounts would ever get a case
 
 \b
-Needs the truth beside each recording (`tinclock play` writes it). Give recordings that calibrating never saw.
+Needs the truth beside each recording (`tinclock play` writes it). Give
+recordings that calibrating never saw.
 """
 
 
@@ -114,15 +127,17 @@ def _print(console: Any, report: dict[str, Any]) -> None:
     console.print(rows)
     told = report["curves"]
     console.print(
-        f"{report['fair_accounts']} fair accounts, {report['fair_minutes']:.0f} minutes: {report['fair_with_case']} "
-        f"got a case, the highest reached {report['fair_highest']:.1f} of {report['limit_decibans']:.0f} decibans\n"
+        f"{counted(report['fair_accounts'], 'fair account')}, {counted(round(report['fair_minutes']), 'minute')}: "
+        f"{report['fair_with_case']} got a case, the highest reached {report['fair_highest']:.1f} of "
+        f"{report['limit_decibans']:.0f} decibans\n"
         f"area under ROC {told['roc_area']:.3f}, under precision and recall {told['pr_area']:.3f}", highlight=False,
     )  # fmt: skip
     if "false_cases" in report:
         found = report["false_cases"]
         console.print(
-            f"{found['histories']} fair histories of {found['matches']} matches, {found['minutes'] / 60:.0f} h: "
-            f"{found['cases']} cases, {100 * found['share']:.3f} % (95 %: {100 * found['low']:.3f} to "
+            f"{counted(found['histories'], 'fair history', 'fair histories')} of "
+            f"{counted(found['matches'], 'match', 'matches')}, {found['minutes'] / 60:.0f} h: "
+            f"{counted(found['cases'], 'case')}, {100 * found['share']:.3f} % (95 %: {100 * found['low']:.3f} to "
             f"{100 * found['high']:.3f}; allowed {100 * report['alpha']:g})", highlight=False,
         )  # fmt: skip
         for quality, (had, of) in found["by_quality"].items():

@@ -32,11 +32,16 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock explain evening 57                                     ruling 57, every step
-  tinclock explain evening 57 --picture shot.png                  and drawn
-  tinclock explain evening --account beryl --outcome denied       the denied claims of beryl
-  tinclock explain evening --finding view_capped --first          the first of those, explained
-  tinclock explain evening --from 12 --to 15 --kind shot --missed shots of those seconds that hit nobody
+  tinclock explain evening 57
+      ruling 57, every step
+  tinclock explain evening 57 --picture shot.png
+      and drawn
+  tinclock explain evening --account beryl --outcome denied
+      the denied claims of beryl
+  tinclock explain evening --finding view_capped --first
+      the first of those, explained
+  tinclock explain evening --from 12 --to 15 --kind shot --missed
+      shots of those seconds that hit nobody
 """
 
 
@@ -51,6 +56,7 @@ Examples:
 @click.option("--from", "since", type=float, default=float("-inf"), help="Not before this server time, in seconds.")
 @click.option("--to", "until", type=float, default=float("inf"), help="Not after this server time, in seconds.")
 @click.option("--missed", is_flag=True, help="Only those that hit nobody.")
+@click.option("--servers-own", "servers_own", is_flag=True, help="Also what the server's own shooters did.")
 @click.option("--first", is_flag=True, help="Explain the first that fits instead of listing them.")
 @click.option("--rows", default=40, show_default=True, help="Rulings to list; 0 lists all.")
 @click.option("--picture", type=click.Path(path_type=Path), help="Draw it into this PNG file.")
@@ -63,7 +69,8 @@ def explain(
 ) -> None:  # fmt: skip
     """Explain a claim: what was measured at each step, how far off it was, what would have had to be different.
 
-    Without a number, lists the rulings that the filters leave; a single one is explained at once.
+    Without a number, lists the rulings that the filters leave; a single one is explained at once. What the server's
+    own shooters did is left out unless you ask for it.
     """
     with told_plainly():
         source = opened(recording, salvage)
@@ -78,13 +85,13 @@ def explain(
         else:
             if picture is not None:
                 raise click.UsageError(f"--picture: {len(chosen)} rulings fit; name one, or take the --first")
-            _list(chosen, rows, as_json)
+            _list(chosen, source.names(), rows, as_json)
         report_problems(source)
 
 
 def _fitting(
     rulings: Iterable[Ruling], account: str | None, weapon: str | None, kind: str | None, outcome: str | None,
-    finding: str | None, since: float, until: float, missed: bool,
+    finding: str | None, since: float, until: float, missed: bool, servers_own: bool,
 ) -> Iterable[Ruling]:  # fmt: skip
     for ruling in rulings:
         if (
@@ -95,6 +102,7 @@ def _fitting(
             and (finding is None or any(found.code == finding for found in ruling.findings))
             and since <= ruling.received_at <= until
             and not (missed and ruling.hits)
+            and (servers_own or ruling.account != "")
         ):
             yield ruling
 
@@ -151,7 +159,8 @@ def _draw(source: Recording, past: Any, ruling: Ruling, names: dict[int, str], s
     draw_shot(tableau, path, names, said)
 
 
-def _list(chosen: list[Ruling], rows: int, as_json: bool) -> None:
+def _list(chosen: list[Ruling], names: dict[int, str], rows: int, as_json: bool) -> None:
+    from rich.markup import escape
     from rich.table import Table
 
     shown = chosen if rows == 0 else chosen[:rows]
@@ -162,14 +171,19 @@ def _list(chosen: list[Ruling], rows: int, as_json: bool) -> None:
         return
     console = console_for(False)
     table = Table(box=None, pad_edge=False, header_style="bold")
+    whole = ("#", "time s", "damage", "outcome")  # what may not be cut: numbers that are typed, and what came of it
     for name, side in (("#", "right"), ("time s", "right"), ("account", "left"), ("kind", "left"), ("weapon", "left"),
                        ("hit", "left"), ("damage", "right"), ("outcome", "left"), ("findings", "left")):  # fmt: skip
-        table.add_column(name, justify=side, no_wrap=True)  # type: ignore[arg-type]
+        least = 7 if name == "outcome" else None
+        table.add_column(name, justify=side, no_wrap=name in whole, min_width=least)  # type: ignore[arg-type]
     for ruling in shown:
-        hit = f"entity {ruling.hits[0].victim}, {ruling.hits[0].part}" if ruling.hits else "-"
+        hit = "-"
+        if ruling.hits:
+            first = ruling.hits[0]
+            hit = f"{names.get(first.victim) or f'entity {first.victim}'}, {first.part.replace('_', ' ')}"
         table.add_row(
-            str(ruling.number), f"{ruling.received_at:.3f}", ruling.account or "(server)", ruling.kind,
-            ruling.weapon.replace("_", " "), hit.replace("_", " "), f"{ruling.damage:.1f}" if ruling.damage else "-",
+            str(ruling.number), f"{ruling.received_at:.3f}", escape(ruling.account) or "(server)", ruling.kind,
+            ruling.weapon, escape(hit), f"{ruling.damage:.1f}" if ruling.damage else "-",
             f"[{STYLES[ruling.outcome]}]{ruling.outcome}[/]", ", ".join(f.code for f in ruling.findings),
         )  # fmt: skip
     console.print(table)

@@ -28,15 +28,19 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock fairness evening                              by the recorded rules, quality by quality
-  tinclock fairness evening --sweep 0:0.4:0.05           and against max_rewind_s, in seconds
+  tinclock fairness evening
+      by the recorded rules, quality by quality
+  tinclock fairness evening --sweep 0:0.4:0.05
+      and against max_rewind_s, in seconds
   tinclock fairness evening --sweep 0:0.4:0.05 --figure fairness.png
-  tinclock fairness matches/2026-11-26                   your own: what became of the hits that clients claimed
+  tinclock fairness matches/2026-11-26
+      your own: what became of the hits that clients claimed
 
 \b
-What screens showed is in the folder that `tinclock play` wrote beside the recording. Without it, shares are of the
-hits that clients claimed, the unfair ones' too, and there is no sweep.
-In a sweep nobody dies, so that each shot is judged by itself.
+What screens showed is in the folder that `tinclock play` wrote beside the
+recording. Without it, shares are of the hits that clients claimed, the
+unfair ones' too, and there is no sweep. In a sweep nobody dies, so that
+each shot is judged by itself.
 """
 
 

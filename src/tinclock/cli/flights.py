@@ -17,10 +17,14 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock flights                    the table, and three pictures in flights-output/
-  tinclock flights --out pictures     the pictures elsewhere
-  tinclock flights --explain          besides, every ruling step by step
-  tinclock flights --json             the same as JSON, for scripts
+  tinclock flights
+      the table, and three pictures in flights-output/
+  tinclock flights --out pictures
+      the pictures elsewhere
+  tinclock flights --explain
+      besides, every ruling step by step
+  tinclock flights --json
+      the same as JSON, for scripts
 """
 PIPE_WIDTH = 120
 

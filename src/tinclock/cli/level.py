@@ -14,8 +14,10 @@ from tinclock.cli.reading import console_for, json_option, told_plainly, written
 EPILOG = """
 \b
 Examples:
-  tinclock level garden_level.toml                    boxes, or a mesh with its names mapped to surfaces
-  tinclock level garden_level.toml --picture top.png  and from above
+  tinclock level garden_level.toml
+      boxes, or a mesh with its names mapped to surfaces
+  tinclock level garden_level.toml --picture top.png
+      and from above
   tinclock level garden_level.toml --json
 
 \b

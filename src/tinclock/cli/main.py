@@ -33,18 +33,30 @@ COMMANDS = {
 EPILOG = """
 \b
 Examples:
-  tinclock demo                     play 20 s of the garden match and rule it
-  tinclock demo --seed 3 --json     the summary as JSON, for scripts
-  tinclock demo --shot 57           draw and explain ruling 57
-  tinclock flights                  a mortar's arc, one dodge under three compensations, a fast dart
-  tinclock play evening             a match of a minute, recorded
-  tinclock explain evening 57       why ruling 57 went as it did
-  tinclock again evening            the same rulings once more, bit for bit
-  tinclock weigh evening            what speaks against whom; cases wait for a person
-  tinclock cases list               the queue of a reviewer
-  tinclock sweep weigh matches --into results   the same of thousands, on all cores or a cluster
-  tinclock rule logs.toml evening   your own server's logs, ruled and recorded
-  tinclock check garden.toml        every mistake of a rules file, and how many hits each weapon needs
+  tinclock demo
+      play 20 s of the garden match and rule it
+  tinclock demo --seed 3 --json
+      the summary as JSON, for scripts
+  tinclock demo --shot 57
+      draw and explain ruling 57
+  tinclock flights
+      a mortar's arc, one dodge under three compensations, a fast dart
+  tinclock play evening
+      a match of a minute, recorded
+  tinclock explain evening 57
+      why ruling 57 went as it did
+  tinclock again evening
+      the same rulings once more, bit for bit
+  tinclock weigh evening
+      what speaks against whom; cases wait for a person
+  tinclock cases list
+      the queue of a reviewer
+  tinclock sweep weigh matches --into results
+      the same of thousands, on all cores or a cluster
+  tinclock rule logs.toml evening
+      your own server's logs, ruled and recorded
+  tinclock check garden.toml
+      every mistake of a rules file, and how many hits each weapon needs
 """
 
 

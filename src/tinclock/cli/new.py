@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from importlib.resources import files
+from importlib.util import find_spec
 from pathlib import Path
 
 import click
@@ -13,11 +14,14 @@ from tinclock.cli.reading import console_for, json_option
 EPILOG = """
 \b
 Examples:
-  tinclock new arena                  then: cd arena; python -m pytest -q; python server.py
-  tinclock new . --json               into a folder that is there, as long as it holds none of the files
+  tinclock new arena
+      then: cd arena; python -m pytest -q; python server.py
+  tinclock new . --json
+      into a folder that is there, as long as it holds none of the files
 
 \b
-What it writes: rules and a rig, a level, a match without sockets, a UDP server around it, a test that plays it.
+What it writes: rules and a rig, a level, a match without sockets, a UDP
+server around it, a test that plays it.
 """
 NAMES = ("README.md", "arena.py", "level.toml", "rules.toml", "server.py", "test_arena.py")
 
@@ -42,4 +46,7 @@ def new(folder: Path, as_json: bool) -> None:
         return
     console = console_for(False)
     console.print(f"{folder}: {', '.join(NAMES)}", highlight=False, soft_wrap=True)
-    console.print(f"next: cd {folder}; python -m pytest -q; python server.py", highlight=False, soft_wrap=True)
+    tests = "python -m pytest -q"
+    if find_spec("pytest") is None:
+        tests = f"pip install 'tinclock[testing]'; {tests}"
+    console.print(f"next: cd {folder}; {tests}; python server.py", highlight=False, soft_wrap=True)

@@ -13,16 +13,21 @@ from tinclock.cli.reading import console_for, json_option, progress, told_plainl
 EPILOG = """
 \b
 Examples:
-  tinclock play evening                              8 gardeners, 60 s, three of them unfair
+  tinclock play evening
+      8 gardeners, 60 s, three of them unfair
   tinclock play big --players 16 --seed 3
-    tinclock play fair --unfair none
-  tinclock play evening --logs evening-logs          and as another server would have logged it
-
-  tinclock play cheats --unfair beryl=snap_aim:0.3 --unfair beryl=no_spread:1 --unfair fennel=speed:0.5
+  tinclock play fair --unfair none
+  tinclock play evening --logs evening-logs
+      and as another server would have logged it
 
 \b
-The recording is RECORDING, the truth about it (who was unfair, what screens showed) RECORDING-truth.
-Kinds of unfairness, each with a dial up to 1:
+  tinclock play cheats --unfair beryl=snap_aim:0.3 \\
+      --unfair beryl=no_spread:1 --unfair fennel=speed:0.5
+
+\b
+The recording is RECORDING, the truth about it (who was unfair, what
+screens showed) RECORDING-truth. Kinds of unfairness, each with a dial up
+to 1:
   {kinds}
 """
 
@@ -30,7 +35,7 @@ Kinds of unfairness, each with a dial up to 1:
 def _kinds() -> str:
     from tinclock.garden.unfair import KINDS
 
-    return "\n  ".join(f"{kind:<20}{what}" for kind, what in KINDS.items())
+    return "\n  ".join(f"{kind:<19}{what}" for kind, what in KINDS.items())
 
 
 class _Play(click.Command):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from contextlib import contextmanager
 from pathlib import Path
@@ -50,7 +51,13 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print the re
 
 def console_for(as_json: bool) -> Console:
     """Where to print: nowhere, when JSON is all that was asked for."""
-    return Console(quiet=as_json, width=None if sys.stdout.isatty() else PIPE_WIDTH)
+    width = None if sys.stdout.isatty() or os.environ.get("COLUMNS", "").isdigit() else PIPE_WIDTH
+    return Console(quiet=as_json, width=width)
+
+
+def counted(number: int, one: str, many: str = "") -> str:
+    """A number of things in words: "1 minute", "2 minutes"."""
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
 
 
 @contextmanager

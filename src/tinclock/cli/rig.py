@@ -15,15 +15,20 @@ from tinclock.cli.reading import console_for, json_option, told_plainly, written
 EPILOG = """
 \b
 Examples:
-  tinclock rig hero.glb                                  what hitboxes would fit, and how well
-  tinclock rig hero.glb --parts 16 --out hero.toml       as a table for the rules file, to edit
-  tinclock rig hero.glb --picture hero.png               and drawn, from the front and the side
-  tinclock rig hero.glb --names names.toml               where names are guessed wrong
+  tinclock rig hero.glb
+      what hitboxes would fit, and how well
+  tinclock rig hero.glb --parts 16 --out hero.toml
+      as a table for the rules file, to edit
+  tinclock rig hero.glb --picture hero.png
+      and drawn, from the front and the side
+  tinclock rig hero.glb --names names.toml
+      where names are guessed wrong
 
 \b
 A mapping names joints as the file has them:
   ["Body L Hand"]
-  name = "left_hand"   # also side = "left", zone = "arm"; part = "none" for one without a hitbox
+  name = "left_hand"  # also side = "left", zone = "arm"
+  part = "none"       # for a joint without a hitbox
 """
 
 

@@ -19,14 +19,20 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock rule logs/mapping.toml evening             rule on every claim in the logs, and record the match
-  tinclock rule logs/mapping.toml evening --undying   where the logs don't say when lives began and ended
-  tinclock rule logs/mapping.toml --check             only read: every cell that can't be used, with its row
-  tinclock explain evening 57                         then why ruling 57 went as it did
-  tinclock weigh evening                              and what speaks against whom
+  tinclock rule logs/mapping.toml evening
+      rule on every claim in the logs, and record the match
+  tinclock rule logs/mapping.toml evening --undying
+      where the logs don't say when lives began and ended
+  tinclock rule logs/mapping.toml --check
+      only read: every cell that can't be used, with its row
+  tinclock explain evening 57
+      then why ruling 57 went as it did
+  tinclock weigh evening
+      and what speaks against whom
 
 \b
-MAPPING.toml says which columns of which files hold what, in which units and axes: see docs/logs.md.
+MAPPING.toml says which columns of which files hold what, in which units
+and axes: see docs/logs.md.
 Exit status: 0 done; 1 the mapping or a row can't be used.
 """
 

@@ -15,15 +15,21 @@ from tinclock.cli.reading import told_plainly
 EPILOG = """
 \b
 Examples:
-  tinclock serve                                       a WebSocket on 127.0.0.1:7464
-  tinclock serve --unix referee.sock                   a Unix socket instead
-  tinclock serve --record matches                      besides, record every match under matches/
-  tinclock serve --evidence evidence                   and chain every finding before its receipt goes out
-  TINCLOCK_TOKEN=secret tinclock serve --host 0.0.0.0  askers must send Authorization: Bearer secret
+  tinclock serve
+      a WebSocket on 127.0.0.1:7464
+  tinclock serve --unix referee.sock
+      a Unix socket instead
+  tinclock serve --record matches
+      besides, record every match under matches/
+  tinclock serve --evidence evidence
+      and chain every finding before its receipt goes out
+  TINCLOCK_TOKEN=secret tinclock serve --host 0.0.0.0
+      askers must send Authorization: Bearer secret
 
 \b
-GET /metrics is for Prometheus, GET /health says ok. SIGTERM ends it in good order: what was asked is answered, what is
-recorded is whole. The requests are described in docs/serving.md.
+GET /metrics is for Prometheus, GET /health says ok. SIGTERM ends it in
+good order: what was asked is answered, what is recorded is whole. The
+requests are described in docs/serving.md.
 """
 
 

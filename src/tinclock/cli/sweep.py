@@ -23,16 +23,22 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock sweep again matches --into results/again             every ruling of every recording once more
-  tinclock sweep again matches --into results/cap --set view.max_rewind_s=0.15 --undying
+  tinclock sweep again matches --into results/again
+      every ruling of every recording once more
+  tinclock sweep again matches --into results/cap \\
+      --set view.max_rewind_s=0.15 --undying
   tinclock sweep fairness matches --into results/fair --cap 0.1 --cap 0.2
-  tinclock sweep weigh matches --into results/weigh --store postgresql+psycopg://review@db/cases
-  tinclock sweep weigh matches --into results/weigh --scheduler tcp://desk:8786
+  tinclock sweep weigh matches --into results/weigh \\
+      --store postgresql+psycopg://review@db/cases
+  tinclock sweep weigh matches --into results/weigh \\
+      --scheduler tcp://desk:8786
 
 \b
-RECORDINGS are recordings, or folders that hold them. What comes out are Parquet tables in --into. The same command goes
-on where it was stopped; a broken recording is reported and tried again the next time.
-Exit status: 0 done; 1 it can't go on; 3 done, but some recordings are broken; 130 stopped by hand.
+RECORDINGS are recordings, or folders that hold them. What comes out are
+Parquet tables in --into. The same command goes on where it was stopped; a
+broken recording is reported and tried again the next time.
+Exit status: 0 done; 1 it can't go on; 3 done, but some recordings are
+broken; 130 stopped by hand.
 """
 
 

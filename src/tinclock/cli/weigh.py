@@ -28,14 +28,19 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock weigh evening                       what speaks against whom, and cases into ./cases
-  tinclock weigh matches --server eu-3         many recordings, in the order of their names
-  tinclock weigh evening --dry-run             only look
-  tinclock weigh evening --store postgresql+psycopg://review@db/cases --webhook https://chat.example/hook
+  tinclock weigh evening
+      what speaks against whom, and cases into ./cases
+  tinclock weigh matches --server eu-3
+      many recordings, in the order of their names
+  tinclock weigh evening --dry-run
+      only look
+  tinclock weigh evening --store postgresql+psycopg://review@db/cases \\
+      --webhook https://chat.example/hook
 
 \b
-A recording is taken once, under its folder's name and a digest of what is in it; the same one again changes nothing.
-Nothing is done to anybody: cases wait for a person (`tinclock cases list`).
+A recording is taken once, under its folder's name and a digest of what is
+in it; the same one again changes nothing. Nothing is done to anybody:
+cases wait for a person (`tinclock cases list`).
 """
 
 
@@ -81,7 +86,14 @@ def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server:
     recording = opened(path, False)
     match = match_name(recording)
     if cases is not None and cases.has_match(match):
-        return {"recording": str(path), "match": match, "taken_before": True, "accounts": {}, "opened": []}
+        return {
+            "recording": str(path),
+            "match": match,
+            "taken_before": True,
+            "accounts": {},
+            "common": [],
+            "opened": [],
+        }
     weighing, findings = Weighing(weights, recording.require_header().rules), []
     with progress(console, f"weighing {path.name}") as show:
         for seen in seen_in(recording, level, show):
@@ -90,13 +102,14 @@ def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server:
             if log is not None:
                 log.append("finding", [{"match": match, "ruling": n, "finding": f} for n, f in seen.findings])
                 log.append("gain", [{"match": match, "gain": gain} for gain in gains if gain.decibans >= 1.0])
-    course = weighing.course
+    course = weighing.finished()
     fresh: list[Case] = []
     if cases is not None:
         fresh = cases.take_match(match, course, weights, findings, recording=str(path.resolve()), server=server)
     return {
         "recording": str(path), "match": match, "taken_before": False,
         "accounts": {account: account_row(course, account, weights) for account in sorted(course.stages)},
+        "common": [one._asdict() for one in course.common],
         "opened": [{"account": case.account, "decibans": case.peak, "why": case.why} for case in fresh],
     }  # fmt: skip
 
@@ -119,5 +132,10 @@ def _print(console: Any, report: dict[str, Any]) -> None:
             style=style,
         )  # fmt: skip
     console.print(rows)
+    for one in report["common"]:
+        console.print(
+            f"[cyan]{one['kind']}[/]: {one['accounts']} of {one['of']} accounts show it; that is the game or its "
+            "integration, and counts against nobody", highlight=False,
+        )  # fmt: skip
     for case in report["opened"]:
         console.print(f"[yellow]case opened[/]: {escape(case['account'])}: {escape(case['why'])}", highlight=False)

@@ -23,6 +23,8 @@ if TYPE_CHECKING:
 LOOKED_S, LOOK_STEP_S = 0.5, 0.002
 """Other views are tried so far around the ruled one, in these steps."""
 _ROUNDS = 90
+FARTHEST_M, IN_FRONT_M = 10_000.0, 1e-3
+"""How far ahead anybody is looked for, and how far ahead of the muzzle a near miss begins."""
 _INVERSE_GOLDEN: Final = (5.0**0.5 - 1.0) / 2.0
 
 HELPS: Final[dict[str, str]] = {
@@ -60,9 +62,21 @@ class OtherView(NamedTuple):
     part: str
 
 
+class Far(NamedTuple):
+    """Somebody whom the aim would have met, or who stood nearest, but too far away: how far, and what was reached."""
+
+    entity: int
+    part: str
+    away_m: float
+    reach_m: float
+
+
 class Why(NamedTuple):
-    """What `why` found. `behind` is whom the ray would have met without the wall that stopped it, or, where the shot
-    was not cast, behind the first surface on its way.
+    """What `why` found.
+
+    behind : whom the ray would have met without the wall that stopped it, or, where the shot was not cast, behind the
+        first surface on its way
+    far : whom the shot would have met beyond the weapon's range; of a blow, who was nearest and out of reach
     """
 
     near: Near | None
@@ -72,36 +86,52 @@ class Why(NamedTuple):
     behind: Near | None
     helps: tuple[str, ...]
     cast: bool = True
+    far: Far | None = None
+    weapon: str = ""
+    kind: str = "shot"
 
     def say(self, names: Mapping[int, str] | None = None) -> list[str]:
         """In plain words, a line each; `names` says what to call entities."""
         lines = []
         if self.behind is not None:
             lines.append(
-                f"the {self.surface} at {self.wall_m:.2f} m {'stopped it' if self.cast else 'lies on its way'}; "
+                f"the {_plain(self.surface)} at {self.wall_m:.2f} m "
+                f"{'stopped it' if self.cast else 'lies on its way'}; "
                 f"behind that it would have met the "
-                f"{_part(self.behind.part)} of {_name(self.behind.entity, names)} at {self.behind.along_m:.2f} m"
+                f"{_plain(self.behind.part)} of {_name(self.behind.entity, names)} at {self.behind.along_m:.2f} m"
             )
+        elif self.far is not None:
+            lines.append(_too_far(self.far, self.weapon, self.kind, names))
         elif self.near is not None and self.near.gap_m <= 0.0:
             lines.append(
-                f"at the view that it claims it would have met the {_part(self.near.part)} of "
+                f"at the view that it claims it would have met the {_plain(self.near.part)} of "
                 f"{_name(self.near.entity, names)}, {self.near.along_m:.1f} m away"
             )
         elif self.near is not None:
             lines.append(
-                f"{self.near.gap_m:.2f} m {self.near.where} the {_part(self.near.part)} of "
+                f"{self.near.gap_m:.2f} m {self.near.where} the {_plain(self.near.part)} of "
                 f"{_name(self.near.entity, names)}, {self.near.along_m:.1f} m away"
             )
         if self.other is not None:
             age = "older" if self.other.older_s > 0.0 else "younger"
             lines.append(
-                f"would have hit the {_part(self.other.part)} of {_name(self.other.entity, names)} with a view "
+                f"would have hit the {_plain(self.other.part)} of {_name(self.other.entity, names)} with a view "
                 f"{abs(self.other.older_s) * 1000.0:.0f} ms {age}"
             )
         return [*lines, *self.helps]
 
 
-def _part(name: str) -> str:
+def _too_far(far: Far, weapon: str, kind: str, names: Mapping[int, str] | None) -> str:
+    who = _name(far.entity, names)
+    if kind == "strike":
+        return f"the {_plain(weapon)} reaches {far.reach_m:g} m; {who} was {far.away_m:.1f} m away"
+    return (
+        f"out of range: the {_plain(far.part)} of {who} was {far.away_m:.1f} m away, "
+        f"the {_plain(weapon)} reaches {far.reach_m:g} m"
+    )
+
+
+def _plain(name: str) -> str:
     return name.replace("_", " ")
 
 
@@ -114,18 +144,42 @@ def why(past: Past, ruling: Ruling, claimed: View | None = None) -> Why:
 
     claimed : the view of the claim: what a shot that was denied before its view was looked at is held against
     """
-    helps = tuple(text for finding in ruling.findings if (text := helped_by(finding)))
+    helps = tuple(text for finding in ruling.findings if (text := helped_by(finding, ruling)))
     origin, direction, view = ruling.origin, ruling.direction, ruling.view or _held(past, claimed)
-    weapon = past.rules.weapons.get(ruling.weapon)
-    if ruling.hits or origin is None or direction is None or view is None or weapon is None or ruling.kind != "shot":
-        return Why(None, None, float("inf"), "", None, helps)
+    weapon, nothing = past.rules.weapons.get(ruling.weapon), Why(None, None, float("inf"), "", None, helps)
+    if ruling.hits or origin is None or direction is None or view is None or weapon is None:
+        return nothing
+    if ruling.kind == "strike":
+        return nothing._replace(far=_out_of_reach(past, ruling, view, origin), weapon=ruling.weapon, kind="strike")
+    if ruling.kind != "shot":
+        return nothing
     limit, surface = _stop(past, ruling, origin, direction, weapon.range_m)
-    near = nearest_miss(past, ruling.entity, view, origin, direction, weapon.range_m)
+    near = nearest_miss(past, ruling.entity, view, origin, direction)
+    if near is not None and near.gap_m <= 0.0 and near.along_m > weapon.range_m and not surface:
+        far = Far(near.entity, near.part, near.along_m, weapon.range_m)
+        return nothing._replace(far=far, weapon=ruling.weapon)
+    if near is not None and near.along_m > weapon.range_m:
+        near = nearest_miss(past, ruling.entity, view, origin, direction, weapon.range_m)
     if ruling.view is None and near is not None and near.gap_m <= 0.0 and near.along_m <= limit:
         return Why(near, None, limit, "", None, helps)
     behind = near if near is not None and near.gap_m <= 0.0 and near.along_m > limit else None
     other = None if behind is not None else _other_view(past, ruling, view, origin, direction, limit)
     return Why(None if behind else near, other, limit, surface, behind, helps, ruling.view is not None)
+
+
+def _out_of_reach(past: Past, ruling: Ruling, view: View, origin: Triple) -> Far | None:
+    """Who stood nearest to a blow's start, where that was out of its reach."""
+    best: Far | None = None
+    for entity in past.history.present(view):
+        boxes = None if entity == ruling.entity else hitboxes_at(past.history, entity, view)
+        if boxes is None or past.history.rig_of(entity).blocks_only:
+            continue
+        gaps = _gaps(boxes, np.tile(np.array(origin), (len(boxes.parts), 1)))
+        part = int(np.argmin(gaps))
+        if best is None or gaps[part] < best.away_m:
+            reach = past.rules.weapons[ruling.weapon].range_m
+            best = Far(entity, boxes.parts[part], float(gaps[part]), reach)
+    return best if best is not None and best.away_m > best.reach_m else None
 
 
 def _stop(past: Past, ruling: Ruling, origin: Triple, direction: Triple, range_m: float) -> tuple[float, str]:
@@ -144,24 +198,28 @@ def _held(past: Past, claimed: View | None) -> View | None:
     return claimed if claimed.from_tick <= claimed.to_tick and 0.0 <= claimed.fraction <= 1.0 else None
 
 
-def helped_by(finding: Finding) -> str:
+def helped_by(finding: Finding, ruling: Ruling) -> str:
     """What would have had to be different for a finding not to be made; empty where nothing can be said."""
     from tinclock.core.wording import amount
 
+    if finding.code == "damage_differs" and not ruling.hits:
+        return "it hit nobody, so no damage counts"
     text = HELPS.get(finding.code)
     return "" if text is None or finding.margin is None else text.format(margin=amount(finding.margin, finding.unit))
 
 
 def nearest_miss(
-    past: Past, shooter: int, view: View, origin: Triple, direction: Triple, limit_m: float
+    past: Past, shooter: int, view: View, origin: Triple, direction: Triple, limit_m: float = FARTHEST_M
 ) -> Near | None:
-    """The hitbox of anybody else that the ray passes closest, within its range; None where nobody is."""
+    """The hitbox of anybody else that the ray passes closest, in front of its start; None where nobody is."""
     start, along, best = np.array(origin), np.array(direction), None
     for entity in past.history.present(view):
         boxes = None if entity == shooter else hitboxes_at(past.history, entity, view)
         if boxes is None or past.history.rig_of(entity).blocks_only:
             continue
         part, gap, at, off = closest_part(boxes, start, along, limit_m)
+        if gap > 0.0 and not IN_FRONT_M < at < limit_m - IN_FRONT_M:
+            continue  # it lies behind the muzzle, or beside the end of the way
         if best is None or gap < best.gap_m:
             best = Near(entity, boxes.parts[part], gap, _where(off, along), at)
     return best

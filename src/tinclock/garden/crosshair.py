@@ -38,7 +38,7 @@ class Shapes:
 
     def __init__(self, rig: RigRules) -> None:
         bone = {b.name: row for row, b in enumerate(rig.bones)}
-        self.parts = rig.parts
+        self.parts, self.blocks_only = rig.parts, rig.blocks_only
         self._bone = [bone[part.bone] for part in rig.parts]
         self._round = [k for k, part in enumerate(rig.parts) if part.shape != "box"]
         self._square = [k for k, part in enumerate(rig.parts) if part.shape == "box"]
@@ -133,7 +133,8 @@ class Crosshair:
             k = int(np.argmin(distance))
             if distance[k] <= best.distance_m and distance[k] < NO_DISTANCE:
                 at = float(distance[k])
-                best = Seen(entity, shapes.parts[k].name, shapes.parts[k].zone, at, kept(at))
+                seen = Seen(entity, shapes.parts[k].name, shapes.parts[k].zone, at, kept(at))
+                best = Seen(0, "", "", at) if shapes.blocks_only else seen  # a door is in the way, and nobody
         return best
 
 

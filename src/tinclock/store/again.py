@@ -235,6 +235,10 @@ def _by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:
     for number, (end, high) in enumerate(zip(ends.tolist(), places.tolist(), strict=True)):
         if end > begin:
             starts = np.append(bodies[low:high], end) - begin
-            out[int(first) + number if numbers is None else int(numbers[number])] = (who[bodies[low:high]], Packed(poses[begin:end], starts))
+            tick = int(first) + number if numbers is None else int(numbers[number])
+            out[tick] = (
+                who[bodies[low:high]],
+                Packed(poses[begin:end], starts),
+            )
         begin, low = end, high
     return out

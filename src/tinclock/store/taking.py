@@ -6,12 +6,13 @@ that write about the same accounts at once wait for each other, never deadlock, 
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from tinclock.core.evidence.course import crossed, peak
-from tinclock.core.evidence.eprocess import DECIBAN, Strand, combined
+from tinclock.core.evidence.eprocess import DECIBAN, Strand, add_logs, combined
 from tinclock.core.evidence.watch import after_match, with_match
 from tinclock.store.case_records import Case, PlayCourse
 from tinclock.store.explained import why_line
@@ -159,7 +160,7 @@ class Taking:
             strongest = sorted(((s.decibans, kind) for kind, s in strands[account].items()), reverse=True)[:KEPT_KINDS]
             kinds = {kind: round(decibans, 2) for decibans, kind in strongest}
             if account in held:
-                self._change(held[account], kinds, values[account], peak(points[account]))
+                self._change(held[account], strands[account], kinds, values[account], peak(points[account]))
                 became[account] = "changed"
             elif peak(points[account]) >= self._limit:
                 self._open(account, kinds, values[account], points[account])
@@ -180,7 +181,25 @@ class Taking:
         }  # fmt: skip
         self._to.execute(CASES.insert().values(**values))
 
-    def _change(self, held: Row[Any], kinds: dict[str, float], value: float, most: float) -> None:
+    def _since_decision(self, case: int, strands: Mapping[str, Strand]) -> float:
+        """Decibans of what came after a case was last decided, kind by kind; 0 for one that never was."""
+        from sqlalchemy import select
+
+        from tinclock.store.case_tables import DECISIONS
+
+        query = select(DECISIONS.c.kinds).where(DECISIONS.c.case == case).order_by(DECISIONS.c.id.desc()).limit(1)
+        row = self._to.execute(query).first()
+        if row is None:
+            return 0.0
+        then = msgspec.json.decode(row.kinds, type=dict[str, float])
+        unlisted = min(then.values(), default=0.0) if len(then) >= KEPT_KINDS else 0.0
+        fresh = {kind: strand.decibans - then.get(kind, unlisted) for kind, strand in strands.items()}
+        logs = (math.log(share) + fresh.get(kind, 0.0) * DECIBAN for kind, share in self._shares.items())
+        return add_logs(logs) / DECIBAN
+
+    def _change(
+        self, held: Row[Any], strands: Mapping[str, Strand], kinds: dict[str, float], value: float, most: float
+    ) -> None:
         from sqlalchemy import update
 
         from tinclock.store.case_tables import CASES
@@ -191,6 +210,8 @@ class Taking:
         }  # fmt: skip
         if held.state == "watch" and most > held.peak + REOPENS_DB:
             values["state"] = "open"
+        if held.state in ("cleared", "confirmed") and self._since_decision(held.id, strands) >= self._limit:
+            values["state"] = "open"  # a decision is about what was known then, and no licence
         self._to.execute(update(CASES).where(CASES.c.id == held.id).values(**values))
 
 

@@ -176,7 +176,7 @@ def _weigh(task: Task, recording: Recording) -> tuple[Rows, Weighed | None]:
     for seen in seen_in(recording, _level(task)):
         weighing.take(seen)
         findings += seen.findings
-    course, accounts = weighing.course, []
+    course, accounts = weighing.finished(), []
     for account in sorted(course.stages):
         row = account_row(course, account, weights)
         first = next(iter(row.pop("kinds")), {"kind": None, "decibans": None})

@@ -33,6 +33,7 @@ class Arena:
         self.facing: dict[int, float] = {}
         self.died: dict[int, float] = {}
         self.tick = -1
+        self.last_ruling = 0
 
     def join(self, connection: str, account: str, team: str = "") -> int:
         """Let somebody in whom you have checked; `connection` is yours, never what a client says."""
@@ -52,6 +53,8 @@ class Arena:
         border = self.borders[connection]
         answer = border.take(data, now)
         ruling = border.last_ruling
+        if ruling is not None:
+            self.last_ruling = ruling.number
         if ruling is not None and ruling.direction is not None:
             self.facing[ruling.entity] = math.atan2(ruling.direction[1], ruling.direction[0])
         if ruling is not None and ruling.findings:

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from arena import Arena
 
+import tinclock
 from tinclock.wire.messages import News, Ping, encode
 
 PINGS_EVERY_S, SILENT_S = 0.25, 5.0
@@ -63,6 +64,8 @@ class Server(asyncio.DatagramProtocol):
 
 async def main(port: int, seconds: float) -> None:
     """Serve for so long, recording the match."""
+    print("loading kernels (about a minute the first time, then a second)", flush=True)
+    tinclock.warm_up()
     folder = Path("matches") / f"{time.strftime('%Y%m%d-%H%M%S')}-{port}"
     folder.parent.mkdir(exist_ok=True)
     arena, loop = Arena(record_to=folder), asyncio.get_running_loop()
@@ -73,7 +76,8 @@ async def main(port: int, seconds: float) -> None:
         await asyncio.sleep(max(0.0, (arena.tick + 1) / arena.rules.match.tick_rate_hz - server.now))
     if arena.recorder is not None:
         arena.recorder.close()
-    print(f"{arena.tick + 1} ticks; next: tinclock contents {folder}, tinclock explain {folder} 1")
+    last = f", tinclock explain {folder} {arena.last_ruling}" if arena.last_ruling else ""
+    print(f"{arena.tick + 1} ticks; next: tinclock contents {folder}{last}")
 
 
 if __name__ == "__main__":

@@ -103,5 +103,5 @@ def perform_blow(claim: object, context: Context) -> None:
         if len(hits) == weapon.rules.victims:
             break
     if not hits:
-        context.steps.append(Step("reached", "nobody", f"{weapon.rules.range_m:g} m"))
+        context.steps.append(Step("nobody reached within", weapon.rules.range_m, unit="m"))
     context.hits = tuple(hits)

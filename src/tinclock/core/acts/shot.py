@@ -122,9 +122,10 @@ def cast_shot(context: Context) -> tuple[float, str | None]:
         context.steps.append(Step("rewind", context.hit.entity, context.hit.part.name, "entity"))
         return context.hit.distance_m, f"entity {context.hit.entity}"
     if stop is not None:
+        context.cover.add(stop.entity)
         context.steps.append(Step("cover" if stop.entity else "level", stop.distance_m, stop.name, "m"))
         return stop.distance_m, stop.name
-    context.steps.append(Step("rewind", "nobody", f"{weapon.range_m:g} m"))
+    context.steps.append(Step("nobody hit within", weapon.range_m, unit="m"))
     return reach, None
 
 

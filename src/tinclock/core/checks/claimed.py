@@ -31,8 +31,8 @@ def check_claimed_damage(claim: ShotClaim | StrikeClaim, context: Context) -> Fi
 
 def check_claimed_victim(claim: ShotClaim | StrikeClaim, context: Context) -> Finding | None:
     """Find `victim_differs` when the claim names a victim that the server did not find hit."""
-    if claim.victim is None:
-        return None
+    if claim.victim is None or (claim.victim > 0 and claim.victim in context.cover):
+        return None  # a client may well say that it hit the door
     victims = [hit.victim for hit in context.hits]
     found = claim.victim if claim.victim in victims else victims[0] if victims else None
     context.steps.append(Step("claimed victim", claim.victim, found or "nobody", "entity"))

@@ -44,10 +44,10 @@ class Context:
     """
 
     __slots__ = (
-        "actor", "aim", "charge", "damage", "direction", "eye", "findings", "flights", "flown", "held", "history",
-        "hit", "hits", "impact", "item", "kept", "ledger", "level", "line", "origin", "paid", "position", "posthumous",
-        "projectiles", "rays", "reached_m", "received_at", "roster", "rules", "seconds", "sequence", "shot", "slots",
-        "steps", "stopped_by", "view", "view_time", "ways", "weapon", "world",
+        "actor", "aim", "charge", "cover", "damage", "direction", "eye", "findings", "flights", "flown", "held",
+        "history", "hit", "hits", "impact", "item", "kept", "ledger", "level", "line", "origin", "paid", "position",
+        "posthumous", "projectiles", "rays", "reached_m", "received_at", "roster", "rules", "seconds", "sequence",
+        "shot", "slots", "steps", "stopped_by", "view", "view_time", "ways", "weapon", "world",
     )  # fmt: skip
 
     def __init__(self, world: World, line: Line, actor: Participant, received_at: float) -> None:
@@ -77,6 +77,8 @@ class Context:
         self.aim: Triple | None = None
         self.shot: int | None = None
         self.reached_m: float | None = None
+        self.cover: set[int] = set()
+        """Entities that only stood in the way and stopped a ray."""
         self.stopped_by: str | None = None
         self.ways: tuple[Triple, ...] = ()
         """Where the rays of a shot go."""

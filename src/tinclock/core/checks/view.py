@@ -110,7 +110,7 @@ def _check_age(view: View, before: Snapshot, after: Snapshot, context: Context) 
     if age > cap:
         return _cap(context, age)
     context.view, context.view_time, context.slots = view, view_time, (before.slot, after.slot)
-    context.steps.append(Step("view", age, latest, "s"))
+    context.steps.append(Step("view", age, min(latest, cap), "s"))
     if age > latest:
         return context.find("view_late", age, latest, "s")
     return None

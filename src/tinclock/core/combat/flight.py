@@ -146,8 +146,8 @@ class Flight:
         kinds, at, columns, parts = np.empty(1, np.int64), np.empty(1), np.empty(1, np.int64), np.empty(1, np.int64)
         none, level = np.full(1, -1, np.int32), self.level
         flown.fly(
-            self._rows, none, none, np.full((1, flown.IGNORED), -1, np.int32), np.zeros(1, np.int64), float(until), NO_TIMES,
-            NO_SLOTS, NO_HEADER, 0.0, NO_HEADER if level is None else level.header,
+            self._rows, none, none, np.full((1, flown.IGNORED), -1, np.int32), np.zeros(1, np.int64), float(until),
+            NO_TIMES, NO_SLOTS, NO_HEADER, 0.0, NO_HEADER if level is None else level.header,
             *((0.0, 0.0, 0.0) if level is None else level.offset), level is not None, kinds, at, columns, parts,
         )  # fmt: skip
         return int(kinds[0]), float(at[0]), int(columns[0])

@@ -196,7 +196,8 @@ class Flights:
         times, slots, _ = self.history.ticks()
         level, header, of = self.level, self.history.columns.header, self.history.columns.lookup
         flown.fly(
-            self.rows, of[self._owners], of[self._targets], of[self._ignored], which, float(until), times, slots, header,
+            self.rows, of[self._owners], of[self._targets], of[self._ignored], which, float(until), times, slots,
+            header,
             self.history.columns.quantum, header if level is None else level.header,
             *((0.0, 0.0, 0.0) if level is None else level.offset), level is not None, kinds, at, columns, parts,
         )  # fmt: skip

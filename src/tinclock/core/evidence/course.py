@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import TYPE_CHECKING, NamedTuple
 
-from tinclock.core.evidence.eprocess import combined
-from tinclock.core.evidence.watch import Gain, MatchWatch, with_match
+from tinclock.core.evidence.eprocess import DECIBAN, combined
+from tinclock.core.evidence.watch import ENOUGH_ACCOUNTS, Gain, MatchWatch, with_match
 from tinclock.core.evidence.weights import line_class
 
 if TYPE_CHECKING:
@@ -19,6 +20,8 @@ if TYPE_CHECKING:
     from tinclock.core.rules import Rules
 
 
+SHOWN = 3.0 * DECIBAN
+"""From so much on (ln) an account shows a kind: a likelihood ratio of two."""
 LEAST_STRETCH_S = 2.0
 """Claims are counted over no less: a stall delivers a second's worth at once."""
 
@@ -53,19 +56,44 @@ class Seen(NamedTuple):
         }
 
 
+class Common(NamedTuple):
+    """A kind of evidence that most accounts of a match showed: so many of so many. It counts against nobody."""
+
+    kind: str
+    accounts: int
+    of: int
+
+
 class Course(NamedTuple):
     """The evidence of one match.
 
     stages : by account, (server time, ln of the match's product by kind) after each stretch
     gains : everything that moved it, in order
-    strands : with what earlier matches left, ready for the next one
     minutes : of play; lines : by account, (server time, line) after each stretch
+    common : what most accounts showed, and what was left out for that; see `without_common`
     """
 
     stages: dict[str, list[tuple[float, dict[str, float]]]]
     gains: list[Gain]
     lines: dict[str, list[tuple[float, Line]]]
     minutes: dict[str, float]
+    common: tuple[Common, ...] = ()
+
+    def without_common(self) -> Course:
+        """The same without what more than half of the accounts show: that is the game's or the integration's doing."""
+        ended = [self.now(account) for account in self.stages]
+        if len(ended) < ENOUGH_ACCOUNTS:
+            return self
+        showing = Counter(kind for now in ended for kind, log_e in now.items() if log_e >= SHOWN)
+        common = tuple(Common(kind, n, len(ended)) for kind, n in sorted(showing.items()) if 2 * n > len(ended))
+        left = {one.kind for one in common}
+        if not left:
+            return self
+        stages = {
+            account: [(at, {k: min(v, 0.0) if k in left else v for k, v in now.items()}) for at, now in steps]
+            for account, steps in self.stages.items()
+        }
+        return self._replace(stages=stages, gains=[g for g in self.gains if g.kind not in left], common=common)
 
     def now(self, account: str) -> dict[str, float]:
         """Ln of the match's product by kind, as it ended; empty for one who wasn't there."""
@@ -85,6 +113,11 @@ class Weighing:
     def __init__(self, weights: Weights, rules: Rules) -> None:
         self.watch = MatchWatch(weights, rules)
         self.course = Course({}, [], {}, {})
+        """As it stands; what most accounts show is still in it."""
+
+    def finished(self) -> Course:
+        """The evidence of the match, once it is over: without what most of its accounts show."""
+        return self.course.without_common()
 
     def take(self, seen: Seen) -> list[Gain]:
         """One stretch; returns what moved."""
@@ -113,7 +146,7 @@ def weigh(stretches: Iterable[Seen], weights: Weights, rules: Rules) -> Course:
     weighing = Weighing(weights, rules)
     for seen in stretches:
         weighing.take(seen)
-    return weighing.course
+    return weighing.finished()
 
 
 def peak(points: Iterable[tuple[float, float]]) -> float:

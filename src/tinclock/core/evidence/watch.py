@@ -40,6 +40,10 @@ INCIDENT_S = 2.0
 HEAVIEST = 30.0
 """No incident counts for more decibans."""
 KEY_SHOTS = 6
+ENOUGH_ACCOUNTS = 3
+"""In a match of fewer nothing can be said about what is usual in it."""
+OVER_USUAL = 1.5
+"""A fair account claims at most so many times as often as half of the match does."""
 UNKNOWN = Ceiling(1.0)
 """Of a detector that wasn't calibrated: nothing is beyond it."""
 
@@ -157,10 +161,14 @@ class MatchWatch:
         return gains
 
     def claims(self, counts: Mapping[str, int], seconds: float, now: float) -> list[Gain]:
-        """Take in how many claims each account made in so much time."""
+        """Take in how many claims each account made in so much time.
+
+        How often clients report is the game's own matter: an account is held against what is usual in this match.
+        """
         gains: list[Gain] = []
+        usual = float(np.median(list(counts.values()))) / seconds if len(counts) >= ENOUGH_ACCOUNTS else 0.0
         for account, count in counts.items():
-            gains += self._test(account, {"claim_rate": np.array([[float(count), seconds]])}, now)
+            gains += self._test(account, {"claim_rate": np.array([[float(count), seconds, usual]])}, now)
         return gains
 
     def _test(self, account: str, trials: Mapping[str, NDArray[np.float64]], now: float) -> list[Gain]:
@@ -191,6 +199,7 @@ class MatchWatch:
             p, ceiling = hits_p(trials[:, 0], trials[:, 2], weights.odds, weights.odds_clumping), weights.odds
         elif detector.family == "rate":
             successes = float(trials[:, 0].sum())
+            ceiling = max(ceiling, OVER_USUAL * float(trials[:, 2].mean()))
             p = rate_p(successes, float(trials[:, 1].sum()), ceiling)
         else:
             p, ceiling = link_p(trials), 0.0

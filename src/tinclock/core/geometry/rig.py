@@ -67,7 +67,9 @@ class Rig:
         self.reach = np.array([_reach(row) for row in self.table], dtype=np.float64)
         self.bone_of = np.array([part.bone for part in self.parts], dtype=np.int64)
         self.has_eye = rules.eye is not None
-        self.eye_bone, self.eye_at = (0, (0.0, 0.0, 0.0)) if rules.eye is None else (index[rules.eye.bone], rules.eye.at)
+        self.eye_bone, self.eye_at = (
+            (0, (0.0, 0.0, 0.0)) if rules.eye is None else (index[rules.eye.bone], rules.eye.at)
+        )
         self.blocks_only = rules.blocks_only
         self.resistance_per_m = float("inf") if rules.resistance_per_m is None else rules.resistance_per_m
         self.passable = self.blocks_only and rules.resistance_per_m is not None
@@ -178,7 +180,8 @@ def _size_problem(part: PartRules) -> str:
         return f"a {part.shape} has no {', '.join(foreign)}; it takes {', '.join(needs + takes)}"
     length = math.sqrt(sum(value * value for value in part.rotation))
     if not abs(length - 1.0) <= TOLERANCES.rotation_length:
-        return f"rotation: must be a unit quaternion xyzw, [0, 0, 0, 1] for none; got {list(part.rotation)}, length {length:.3f}"
+        got = f"got {list(part.rotation)}, length {length:.3f}"
+        return f"rotation: must be a unit quaternion xyzw, [0, 0, 0, 1] for none; {got}"
     return ""
 
 

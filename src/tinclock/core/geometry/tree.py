@@ -281,9 +281,7 @@ def edges_of(t):
 def _ball_triangle(dx, dy, dz, ox, oy, oz, t, radius):
     """`ray_triangle` for a ball whose centre starts at o: t is the pointer to the triangle."""
     ex, ey, ez, fx, fy, fz = edges_of(t)
-    enter, leave = line_round_triangle(
-        dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, ex, ey, ez, fx, fy, fz, radius
-    )
+    enter, leave = line_round_triangle(dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, ex, ey, ez, fx, fy, fz, radius)
     distance, _ = clamp(enter, leave)
     nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
     return distance, dx * nx + dy * ny + dz * nz

@@ -311,8 +311,10 @@ def first_parts(
 ):  # fmt: skip
     """`first_part` for many rays, each at its own view, into the last four arrays.
 
-    directions needn't be of unit length; ticks, held : (n,) int64, the ticks that are held, rising, and their slots; known : (ids,) int32, the column of each id, -1 for none. A miss is entity 0, part -1, inf. Returns -1, or
-    a row that can't be cast.
+    directions needn't be of unit length; ticks, held : (n,) int64, the ticks that are held, rising, and their slots
+    known : (ids,) int32, the column of each id, -1 for none
+
+    A miss is entity 0, part -1, inf. Returns -1, or a row that can't be cast.
     """
     near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
     apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)

@@ -44,7 +44,7 @@ class Columns:
         self._rig_at: list[Rig] = []
         self._cuts, self._absences = np.zeros(0, np.int64), np.zeros(0, np.int64)
         self._seen = np.zeros(0, np.bool_)
-        """Of each column: how often it was cut, how often it came back after an absence, whether it was ever written."""
+        """Of each column: how often it was cut, how often it came back after an absence, whether it was written."""
         self.lookup = np.full(64, -1, np.int32)
         """The column of each id, -1 for none."""
         self._entity_at: list[int] = []
@@ -226,6 +226,7 @@ class Columns:
         self._full[1][slot] = 0
         ids = require_shape("entities", entities, (None,), np.int64)
         fresh = [row for row, entity in enumerate(ids.tolist()) if entity in self._fresh] if self._fresh else []
+        ids = ids if ids.flags.writeable else ids.copy()  # one kind of array, one compiled kernel
         flat, starts, each = flat_poses(len(ids), bones)
         verdict, member, bone = rewind.record_poses(
             slot, before, ids, self.lookup, self._cuts, self._absences, self._seen, starts, each, flat,
@@ -295,4 +296,5 @@ def flat_poses(count: int, bones: Poses) -> tuple[NDArray[np.floating], NDArray[
 def _floats(flat: NDArray[Any]) -> NDArray[np.floating]:
     if flat.dtype not in (np.float32, np.float64):
         flat = flat.astype(np.float64)
-    return np.ascontiguousarray(flat)
+    flat = np.ascontiguousarray(flat)
+    return flat if flat.flags.writeable else flat.copy()

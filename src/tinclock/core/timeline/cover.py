@@ -118,7 +118,9 @@ class Cover:
         for k in range(found):
             rig = columns.rig_at(int(owners[k]))
             enter, leave = spans[k].tolist()
-            out.append(Span(enter, leave, rig.name, rig.resistance_per_m, columns.named(int(owners[k]), int(rows[k]))[0]))
+            out.append(
+                Span(enter, leave, rig.name, rig.resistance_per_m, columns.named(int(owners[k]), int(rows[k]))[0])
+            )
         return out
 
 

@@ -227,7 +227,7 @@ class PoseHistory:
         longer = min(2 * self.capacity, MOST_SLOTS)
         if longer == self.capacity:
             raise BadNumberError(
-                "server_time", f"at most {MOST_SLOTS:,} ticks in history_s = {self.history_s:g} s; are the times seconds?",
+                "server_time", f"at most {MOST_SLOTS:,} ticks in history_s = {self.history_s:g} s (are times seconds?)",
                 self._newest_time,
             )  # fmt: skip
         self._columns.lengthen(longer, list(self._slots.values()))

@@ -1,0 +1,174 @@
+"""Loading every kernel before a match begins, so that no player's shot waits for the compiler.
+
+Numba compiles a kernel when it is first called, and keeps the result beside the code. The first call in a new process
+still loads it. `warm_up` plays a match of a few ticks that calls every kernel that a claim of any kind can need.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+import numpy as np
+
+from tinclock.core.combat.flight import Flight
+from tinclock.core.geometry.level import Level, Surface
+from tinclock.core.motion import Motion
+from tinclock.core.referee import Referee
+from tinclock.core.rules import Rules
+from tinclock.core.timeline.views import View
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+_BODY: dict[str, Any] = {
+    "eye": {"bone": "a"},
+    "bones": [{"name": "a", "rest": [0.0, 0.0, 1.0]}, {"name": "b", "rest": [0.0, 0.0, 0.5]}],
+    "parts": [
+        {"name": "ball", "bone": "a", "zone": "z", "shape": "sphere", "radius_m": 0.3},
+        {"name": "pipe", "bone": "b", "zone": "z", "shape": "capsule", "start": [0.0, 0.0, 0.0], "end": [0.0, 0.0, 0.3],
+         "radius_m": 0.2},
+        {"name": "box", "bone": "b", "zone": "z", "shape": "box", "half_size_m": [0.2, 0.2, 0.2]},
+    ],
+}  # fmt: skip
+_DOOR: dict[str, Any] = {"blocks_only": True, "bones": [{"name": "a"}], "parts": [{**_BODY["parts"][2], "bone": "a"}]}
+_SHOT = {"damage": 1.0, "interval_s": 0.01, "range_m": 50.0}
+_FLIES = {**_SHOT, "kind": "projectile"}
+_RULES = {
+    "schema": 1,
+    "match": {"zone_depth_m": 0.05},
+    "harm": {"friendly_fire": "scaled"},
+    "movement": {"speed_m_s": 9.0},
+    "rigs": {"body": _BODY, "door": _DOOR},
+    "weapons": {
+        "plain": {**_SHOT, "kind": "hitscan"},
+        "through": {**_SHOT, "kind": "hitscan", "penetration": 9.0},
+        "strays": {**_SHOT, "kind": "pellets", "pellets": 2, "spread": {"base_deg": 1.0, "moving_deg": 1.0}},
+        "blow": {**_SHOT, "kind": "reach", "radius_m": 0.1, "cone_deg": 20.0, "behind_deg": 170.0, "facing_deg": 170.0},
+        "ball": {
+            **_FLIES,
+            "flight": {"speed_m_s": 30.0, "radius_m": 0.1, "drag_per_m": 0.1, "compensation": "fading",
+                       "on_level": "bounce", "on_body": "bounce", "owner_after_bounce": True},
+            "splash": {"radius_m": 3.0, "damage": 1.0},
+        },
+        "point": {**_FLIES, "flight": {"speed_m_s": 30.0, "turn_deg_per_s": 90.0, "gravity_m_s2": 0.0,
+                                       "compensation": "launch", "impacts": "claimed"}},
+    },
+}  # fmt: skip
+STEPS = ("levels", "poses", "shots", "blows", "launches", "moves", "questions")
+"""What `warm_up` goes through, in order."""
+
+
+def warm_up(on_progress: Callable[[str, int, int], None] | None = None) -> None:
+    """Compile or load every kernel that a match needs. Call it before your server's loop.
+
+    on_progress : called before each step with what it loads, how many steps are done, and how many there are
+
+    With compiled kernels in the cache it takes about a second, on a machine that never ran Tin Clock about a minute.
+    """
+    match = _Match()
+    for done, (name, step) in enumerate(zip(STEPS, match.steps(), strict=True)):
+        if on_progress is not None:
+            on_progress(name, done, len(STEPS))
+        step()
+    if on_progress is not None:
+        on_progress("", len(STEPS), len(STEPS))
+
+
+class _Match:
+    """Two bodies, a door, a pane and a wall, and somebody who does everything once."""
+
+    def __init__(self) -> None:
+        self._rules = msgspec.convert(_RULES, Rules)
+        self._tick, self._sequence = -1, 0
+
+    def steps(self) -> list[Callable[[], None]]:
+        """In the order of `STEPS`."""
+        return [self._level, self._poses, self._shots, self._blows, self._launches, self._moves, self._questions]
+
+    def _level(self) -> None:
+        surfaces = [Surface("wall"), Surface("pane", blocks_sight=False, resistance_per_m=1.0)]
+        centres = np.array([[9.0, 0.0, 1.0], [6.0, 0.0, 1.0], [0.0, 0.0, -2.0]])
+        sizes = np.array([[0.1, 9.0, 9.0], [0.1, 9.0, 9.0], [50.0, 50.0, 1.0]])
+        self.level = Level.from_boxes(centres, sizes, kinds=[0, 1, 0], surfaces=surfaces)
+        for radius in (0.0, 0.1):
+            self.level.first((0.0, 0.0, 1.0), (1.0, 0.0, 0.0), 50.0, radius)
+        self.level.all_along((0.0, 0.0, 1.0), (1.0, 0.0, 0.0), 50.0)
+        self.level.first_many([[0.0, 0.0, 1.0]], [[1.0, 0.0, 0.0]], 50.0)
+
+    def _poses(self) -> None:
+        self.referee = referee = Referee(self._rules, level=self.level)
+        self._open = Referee(self._rules)
+        for each in (referee, self._open):
+            each.admit(connection="a", account="a", team="one", rig="body")
+            each.admit(connection="b", account="b", team="two", rig="body")
+            each.place("door")
+        for _ in range(8):
+            self._record()
+        for kind in (np.float32, np.float64):  # bodies alike come as one array
+            self._tick += 1
+            alike = self._pose(0.0)[None].repeat(2, axis=0).astype(kind)
+            for each in (referee, self._open):
+                each.record(self._tick, self._tick / 64, [1, 2], alike)
+        for _ in range(4):
+            self._record()
+
+    def _pose(self, x: float) -> Any:
+        return np.array([[x, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0], [x, 0.0, 0.5, 0.0, 0.0, 0.0, 1.0]])
+
+    def _record(self) -> None:
+        self._tick += 1
+        door = np.array([[3.0, 4.0, 1.0, 0.0, 0.0, 0.0, 1.0]])
+        for each in (self.referee, self._open):
+            each.record(self._tick, self._tick / 64, [1, 2, 3], [self._pose(0.0), self._pose(1.0), door])
+            each.published(self._tick)
+            each.advance(self._tick / 64)
+
+    def _claim(self, kind: str, weapon: str = "plain", **fields: Any) -> None:
+        self._sequence += 1
+        ahead = {"origin": [0.0, 0.0, 1.0], "direction": [1.0, 0.0, 0.0], "view": [self._tick - 3, self._tick - 2, 0.5]}
+        claim = {"kind": kind, "sequence": self._sequence, "actor": 1, "weapon": weapon, **ahead, **fields}
+        for each in (self.referee, self._open):
+            each.wield(1, weapon, self._tick / 64)
+            each.rule("a", dict(claim), received_at=self._tick / 64 + 0.02)
+        self._record()
+
+    def _shots(self) -> None:
+        for weapon in ("plain", "through", "strays"):
+            self._claim("shot", weapon)
+            self._claim("shot", weapon, direction=[0.6, 0.8, 0.0])
+            self._claim("shot", weapon, origin=[0.2, 0.0, 1.0])
+            self._claim("shot", weapon, direction=[0.8, -0.6, 0.0])  # past the other, to pane and wall
+        self._claim("trigger", "plain", held=True)
+        self._claim("trigger", "plain", held=False)
+
+    def _blows(self) -> None:
+        self._claim("strike", "blow")
+        self._claim("strike", "blow", origin=[0.1, 0.0, 1.0], direction=[0.8, 0.6, 0.0])
+
+    def _launches(self) -> None:
+        for weapon in ("ball", "point"):
+            self._claim("launch", weapon)
+            self._claim("launch", weapon, direction=[0.0, 0.6, 0.8])
+            self._claim("launch", weapon, direction=[-0.8, 0.0, -0.6])
+            for flight in self.referee.state().projectiles:
+                self.referee.guide(flight.projectile, 2)
+        for _ in range(60):
+            self._record()
+        self._claim("impact", projectile=4, flown_s=0.1, position=[1.0, 0.0, 1.0], victim=2)
+        motion = Motion(radius_m=0.1, on_level="bounce", restitution=0.5, friction=0.1, until_m_s=0.1, most_bounces=3)
+        Flight(motion, 0.0, (0.0, 0.0, 3.0), (1.0, 0.0, 1.0), level=self.level).at(2.0)
+
+    def _moves(self) -> None:
+        for each in (self.referee, self._open):
+            each.put(1, (0.0, 0.0, 0.0), self._tick / 64)
+        for x in (0.0, 0.05, 9.0):
+            self._claim("move", position=[x, 0.0, 0.0], command_time=1.0 + x)
+
+    def _questions(self) -> None:
+        history, now = self.referee.history, View(self._tick - 1, self._tick, 0.5)
+        history.nearest((-3.0, 0.0, 1.0), (1.0, 0.0, 0.0), now, radius_m=0.1)
+        history.nearest_many([[-3.0, 0.0, 1.0]], [[1.0, 0.0, 0.0]], [self._tick], [self._tick], [0.0])
+        history.hitboxes_at(2, now)
+        self.referee.in_reach(1, "blow")
+        self.referee.welcome("a")
