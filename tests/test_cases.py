@@ -117,6 +117,66 @@ def test_one_writer_at_a_time_and_a_folder_without_a_log_is_said(tmp_path):
         list(read_log(tmp_path))
 
 
+def test_a_disk_that_is_full_for_a_moment_leaves_no_half_record(tmp_path):
+    """What a failed write left is taken back, even where that fails at first, and the log goes on whole."""
+    log = EvidenceLog(tmp_path, sync="never")
+    log.append("finding", [{"k": 1}])
+    whole, truncate = log._file, os.ftruncate
+
+    class Full:
+        closed = False
+
+        def write(self, data):
+            whole.write(bytes(data[:7]))
+            raise OSError(28, "No space left on device")
+
+        def fileno(self):
+            return whole.fileno()
+
+    for stuck in (False, True):
+        log._file = Full()
+        os.ftruncate = (lambda *_: (_ for _ in ()).throw(OSError(5, "Input/output error"))) if stuck else truncate
+        try:
+            with pytest.raises(tinclock.EvidenceError, match=r"No space left.*" + ("takes it back" if stuck else "")):
+                log.append("finding", [{"k": 2}])
+        finally:
+            os.ftruncate = truncate
+        log._file = whole
+        assert log.append("finding", [{"k": 3}]) == 2 + stuck
+        assert verify_log(tmp_path, log.head) is None
+    log.close()
+    assert [msgspec.json.decode(entry.body)["k"] for entry in read_log(tmp_path)] == [1, 3, 3]
+
+
+def test_each_append_and_each_new_file_is_on_the_disk_when_it_is_acknowledged(tmp_path, monkeypatch):
+    """With "each" a record is synced before `append` returns, and so is the folder that names a new file."""
+    synced = []
+    monkeypatch.setattr(os, "fsync", lambda handle: synced.append(os.readlink(f"/proc/self/fd/{handle}")))
+    with EvidenceLog(tmp_path, sync="each", file_bytes=300) as log:
+        for k in range(4):
+            synced.clear()
+            log.append("finding", [{"k": k, "pad": "x" * 120}])
+            newest = sorted(tmp_path.glob("evidence-*.jsonl"))[-1]
+            assert str(newest) in synced
+            assert (str(tmp_path) in synced) is (k > 0 and newest.stat().st_size < 300)
+
+
+def test_many_noted_heads_are_checked_in_one_reading(tmp_path, monkeypatch):
+    """A log with a thousand decisions is not read a thousand times."""
+    log, heads = EvidenceLog(tmp_path, sync="never"), []
+    for k in range(30):
+        log.append("decision", [{"k": k}])
+        heads.append(log.head)
+    log.close()
+    read = []
+    original = type(tmp_path).read_bytes
+    monkeypatch.setattr(type(tmp_path), "read_bytes", lambda path: read.append(path) or original(path))
+    assert verify_log(tmp_path, heads) is None
+    assert len(read) == 1
+    assert "is not the one that was noted" in verify_log(tmp_path, [*heads[:-1], Head(30, "0" * 64)])
+    assert "record 31, which was noted, is gone" in verify_log(tmp_path, [*heads, Head(31, "0" * 64)])
+
+
 def test_nothing_that_was_acknowledged_is_lost_to_kills(tmp_path):
     """A dozen kill -9s; `benchmarks/log_kills.py` does five hundred."""
     child = (
@@ -368,6 +428,9 @@ def test_exports_are_whole_and_harmless_in_a_spreadsheet(desk):
     assert {row["account"] for row in csv.DictReader(io.StringIO(exported(desk, "cases", "csv").decode()))} == {
         "'=cmd()", "ada",
     }  # fmt: skip
+    take(desk.store, "m2", {"\n=cmd()": 90.0, " +cmd()": 90.0, "\x1b[2Jclean": 90.0})
+    named = {row["account"] for row in csv.DictReader(io.StringIO(exported(desk, "cases", "csv").decode()))}
+    assert {"'\\n=cmd()", "' +cmd()", "\\x1b[2Jclean"} <= named
     table = parquet.read_table(io.BytesIO(exported(desk, "findings", "parquet", "ada")))
     assert table["code"].to_pylist() == ["fast_cadence"]
 
@@ -397,6 +460,89 @@ def test_a_webhook_gets_a_cloud_event_once_it_answers(tmp_path):
         Notices(tmp_path, webhooks=("chat.example",))
 
 
+def test_a_notice_outlives_a_spool_that_cant_be_written(address, tmp_path):
+    """The case is in the store and its notice too: the next command tells it, once."""
+    told: list[str] = []
+
+    def broken(event: str, case: Case) -> None:
+        raise tinclock.EvidenceError(tmp_path, "can't be written: No space left on device")
+
+    store = CaseStore(address, on_case=broken)
+    with pytest.raises(tinclock.EvidenceError, match="No space left"):
+        take(store, "m1", {"ada": 90.0, "bob": 95.0})
+    assert store.has_match("m1")
+    store.on_case = lambda event, case: told.append(f"{event} {case.account}")
+    assert store.tell() == 2
+    assert (told, store.tell()) == (["opened ada", "opened bob"], 0)
+    store.close()
+    (tmp_path / "file").write_text("in the way")
+    with pytest.raises(tinclock.EvidenceError, match="can't be written"):
+        Notices(tmp_path / "file" / "spool", webhooks=("http://127.0.0.1:9/x",))
+
+
+def test_many_deliverers_send_each_notice_once(tmp_path):
+    """Four that deliver from one spool at once: sixty notices, sixty requests."""
+    with StandInReceiver() as receiver:
+        for k in range(60):
+            Notices(tmp_path / "spool", webhooks=(receiver.url,)).tell("opened", some_case(f"a{k}"))
+        go = "import sys; from tinclock.serve.notices import Notices\nprint(Notices(sys.argv[1]).deliver())"
+        runs = [subprocess.Popen([sys.executable, "-c", go, str(tmp_path / "spool")]) for _ in range(4)]
+        assert [run.wait(60) for run in runs] == [0] * 4
+    assert len(receiver.received) == 60
+    assert len({event["id"] for event in receiver.received}) == 60
+
+
+def test_a_file_that_is_no_notice_blocks_nothing_behind_it(tmp_path):
+    """Rubbish in the spool is set aside and said; what waits behind it is delivered."""
+    with StandInReceiver() as receiver:
+        notices = Notices(tmp_path / "spool", webhooks=(receiver.url,))
+        for k, rubbish in enumerate((b"", b"[]", b"{", b'{"to": 5, "event": {}}', b'{"to": "x"}')):
+            (tmp_path / "spool" / f"000000000{k}.json").write_bytes(rubbish)
+        (tmp_path / "spool" / "0000000009.json").mkdir()
+        notices.tell("opened", some_case())
+        problems = notices.deliver()
+    assert len(receiver.received) == 1
+    assert len(problems) == 6
+    assert len(list((tmp_path / "spool").glob("*.unreadable"))) == 5
+
+
+def test_a_receiver_that_is_gone_is_not_asked_for_ever(tmp_path):
+    """410 says that it will never take this: the notice is set aside under another name."""
+    with StandInReceiver(answer=410) as receiver:
+        notices = Notices(tmp_path / "spool", webhooks=(receiver.url,))
+        notices.tell("opened", some_case())
+        (problem,) = notices.deliver()
+        assert "answered 410" in problem
+        assert (notices.waiting, notices.deliver()) == (0, [])
+    assert len(list((tmp_path / "spool").glob("*.refused"))) == 1
+
+
+def test_a_receiver_that_drips_is_hung_up_on_in_time(tmp_path, monkeypatch):
+    """The time limit is for the whole answer, not for each of its bytes."""
+    monkeypatch.setattr("tinclock.serve.notices.TIMEOUT_S", 0.4)
+    monkeypatch.setattr("tinclock.serve.notices.MOST_S", 1.0)
+    with StandInReceiver(drip_s=0.1) as receiver:
+        notices = Notices(tmp_path / "spool", webhooks=(receiver.url,))
+        notices.tell("opened", some_case())
+        began = time.monotonic()
+        (problem,) = notices.deliver()
+        assert time.monotonic() - began < 5.0
+    assert "no answer" in problem
+    assert notices.waiting == 1
+
+
+def test_webhooks_are_signed_and_ask_no_proxy(tmp_path, monkeypatch):
+    """A receiver that knows the key can tell our notices from anybody's; the environment redirects none of them."""
+    for name in ("HTTP_PROXY", "http_proxy", "ALL_PROXY", "all_proxy"):
+        monkeypatch.setenv(name, "http://127.0.0.1:9")
+    with StandInReceiver(key=b"a key of ours") as receiver:
+        for key, taken in ((b"another", 0), (b"", 0), (b"a key of ours", 1)):
+            notices = Notices(tmp_path / f"spool{len(key)}", webhooks=(receiver.url,), key=key)
+            notices.tell("opened", some_case())
+            assert len(notices.deliver()) == 1 - taken
+            assert len(receiver.received) == taken
+
+
 def test_syslog_gets_a_line_as_rfc_5424_has_it(tmp_path):
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as server:
         server.bind(("127.0.0.1", 0))
@@ -405,11 +551,24 @@ def test_syslog_gets_a_line_as_rfc_5424_has_it(tmp_path):
         notices.tell("opened", some_case('a"]\n<0>b'))
         assert notices.deliver() == []
         line = server.recv(4096)
-    head = rb'<108>1 \d{4}-\d\d-\d\dT[\d:.]+Z [!-~]+ tinclock \d+ opened \[case@32473 account="a\\"\\\] <0>b" '
+    head = rb'<108>1 \d{4}-\d\d-\d\dT[\d:.]+Z [!-~]+ tinclock \d+ opened \[case@32473 account="a\\"\\\]\\\\n<0>b" '
     assert re.match(head, line), line
     assert b"\n" not in line
     assert line.endswith(b"fires too fast")
     assert b"\xef\xbb\xbfa" in line
+
+
+def test_a_database_that_is_silent_is_an_error_within_seconds(monkeypatch):
+    """A server that accepts and never answers must not hold a command for half a minute."""
+    pytest.importorskip("psycopg")
+    monkeypatch.setattr("tinclock.store.cases.ANSWER_S", 2)
+    with socket.socket() as mute:
+        mute.bind(("127.0.0.1", 0))
+        mute.listen(8)
+        began = time.monotonic()
+        with pytest.raises(tinclock.EvidenceError, match="can't be opened"):
+            CaseStore(f"postgresql+psycopg://u@127.0.0.1:{mute.getsockname()[1]}/x")
+        assert time.monotonic() - began < 8.0
 
 
 # -- the commands and the page --------------------------------------------------------------------------------------

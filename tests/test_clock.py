@@ -102,5 +102,5 @@ def test_twelve_hours_drift_nowhere():
     for k in range(12 * 3600 // 2):
         exchange(clock, 2.0 * k, 0.02, 0.03, 7.0 + 5e-5 * 2.0 * k)
     assert clock.offset_s == pytest.approx(7.0 + 5e-5 * 12 * 3600, abs=0.01)
-    with pytest.raises(tinclock.TimeOrderError, match="server time must rise"):
-        clock.ping(3.0)
+    assert clock.ping(3.0) > 0  # a loop that is behind its network thread: time stands, and nothing is lost
+    assert clock.offset_s == pytest.approx(7.0 + 5e-5 * 12 * 3600, abs=0.01)

@@ -58,6 +58,7 @@ ERRORS = [
     errors.RulesError("rules.toml", ["a: wrong"]),
     errors.BadArrayError("bones", "shape (1, 2)", "shape (3,)", 4),
     errors.BadNumberError("limit_m", "a number", "x"),
+    errors.BadNameError("account", "at most 200 characters", "x" * 300),
     errors.MeshError("no triangles"),
     errors.TimeOrderError("tick", 3, 4),
     errors.OutOfHistoryError("tick", 3, 4, 5),

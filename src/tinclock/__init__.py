@@ -13,6 +13,7 @@ __version__ = "0.2.0.dev0"
 _HOME = {
     "AlreadyKnownError": "core.errors",
     "BadArrayError": "core.errors",
+    "BadNameError": "core.errors",
     "BadNumberError": "core.errors",
     "CaseStore": "store.cases",
     "ClockEstimate": "core.timeline.clock",
@@ -81,6 +82,7 @@ _HOME = {
 __all__ = [
     "AlreadyKnownError",
     "BadArrayError",
+    "BadNameError",
     "BadNumberError",
     "CaseStore",
     "ClockEstimate",
@@ -165,6 +167,7 @@ if TYPE_CHECKING:
     from tinclock.core.errors import (
         AlreadyKnownError,
         BadArrayError,
+        BadNameError,
         BadNumberError,
         EvidenceError,
         LogError,

@@ -23,7 +23,7 @@ from tinclock.cli.desk import (
     when,
 )
 from tinclock.cli.notices import notifier, notify_options
-from tinclock.cli.reading import console_for, counted, json_option, level_from, level_option, told_plainly, written
+from tinclock.cli.reading import console_for, counted, json_option, level_from, level_option, say, told_plainly, written
 
 if TYPE_CHECKING:
     from tinclock.store.case_records import Case, Decision, Dossier
@@ -272,7 +272,7 @@ def _told(decision: Decision, as_json: bool) -> None:
         click.echo(json.dumps(msgspec.to_builtins(decision), indent=2))
         return
     kept = f"record {decision.log_number} of the evidence log"
-    click.echo(f"{decision.account}: {decision.verdict} by {decision.reviewer}; {kept}")
+    say(f"{decision.account}: {decision.verdict} by {decision.reviewer}; {kept}")
 
 
 @cases.command()
@@ -417,10 +417,10 @@ def check_log(store: str, log_folder: Path | None, as_json: bool) -> None:
         folder = log_folder_of(store, log_folder)
         decided = ReviewDesk(store_at(store)).decisions()
         noted = [Head(d.log_number, d.log_digest) for d in decided if d.log_number and d.log_digest]
-        problem = next((found for head in (None, *noted) if (found := verify_log(folder, head)) is not None), None)
+        problem = verify_log(folder, noted)
     if as_json:
         click.echo(json.dumps({"log": str(folder), "problem": problem, "decisions": len(noted)}, indent=2))
     else:
-        click.echo(problem or f"{folder}: every record is as it was written; {len(noted)} decisions are in it")
+        say(problem or f"{folder}: every record is as it was written; {len(noted)} decisions are in it")
     if problem:
         raise SystemExit(1)

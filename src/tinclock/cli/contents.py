@@ -83,6 +83,7 @@ def _report(found: Recording, wrong: list[str], checked: bool) -> dict[str, Any]
         "events_sha256": "" if last is None else last.events_sha256,
         "bytes": found.nbytes,
         "tables": tables,
+        "missing": [str(one) for one in found.missing],
         "strays": found.strays,
         "checked": checked,
         "wrong": wrong,
@@ -142,6 +143,8 @@ def _print(report: dict[str, Any]) -> None:
         console.print(f"findings: {told}", highlight=False)
     if report["torn_tail"]:
         console.print("the last flush was cut off while it was noted; it doesn't count", highlight=False)
+    for gap in report["missing"]:
+        console.print(f"[yellow]gap[/]: {gap}", highlight=False, soft_wrap=True)
     for stray in report["strays"]:
         console.print(f"no flush lists {stray}: nothing reads it, it can be deleted", highlight=False, soft_wrap=True)
     if report["checked"] and not report["wrong"]:

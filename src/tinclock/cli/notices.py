@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+
+from tinclock.cli.reading import say
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -15,17 +18,26 @@ if TYPE_CHECKING:
 
 
 def notify_options(command: Any) -> Any:
-    """`--webhook`, `--syslog`, `--spool`."""
+    """`--webhook`, `--webhook-key`, `--syslog`, `--spool`."""
     for option in (
         click.option("--spool", type=click.Path(path_type=Path), default=Path("notices"), show_default=True,
                      help="Where notices wait for receivers that don't answer."),
         click.option("--syslog", multiple=True, metavar="HOST:PORT",
                      help="Also tell this syslog server (RFC 5424); tcp://HOST:PORT for TCP."),
+        click.option("--webhook-key", "key_file", type=click.Path(exists=True, dir_okay=False, path_type=Path),
+                     help="A file with the key that webhooks are signed with; else TINCLOCK_WEBHOOK_KEY."),
         click.option("--webhook", "webhooks", multiple=True, metavar="URL",
                      help="POST a CloudEvent here when a case opens or changes."),
     ):  # fmt: skip
         command = option(command)
     return command
+
+
+def _key(file: Path | None) -> bytes:
+    key = os.environ.get("TINCLOCK_WEBHOOK_KEY", "").encode() if file is None else file.read_bytes().strip()
+    if file is not None and not key:
+        raise click.ClickException(f"{file}: is empty; a key of 32 random bytes or more belongs in it")
+    return key
 
 
 @contextmanager
@@ -37,7 +49,7 @@ def notifier(options: dict[str, Any]) -> Iterator[Callable[[str, Case], None] | 
         return
     from tinclock.serve.notices import Notices
 
-    notices = Notices(spool, webhooks=webhooks, syslog=syslog)
+    notices = Notices(spool, webhooks=webhooks, syslog=syslog, key=_key(options["key_file"]))
     yield notices.tell
     for problem in notices.deliver():
-        click.echo(f"not told yet: {problem}", err=True)
+        say(f"not told yet: {problem}", err=True)

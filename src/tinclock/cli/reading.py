@@ -13,9 +13,13 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
 
 from tinclock.core.errors import TinClockError
+from tinclock.core.wording import printable_lines
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Callable, Iterable, Iterator
+
+    from rich.console import ConsoleOptions
+    from rich.segment import Segment
 
     from tinclock.core.geometry.level import Level
     from tinclock.store.recording import Recording
@@ -49,10 +53,20 @@ level_option = click.option(
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON and nothing else.")
 
 
+class SafeConsole(Console):
+    """A console that writes control characters out, whoever put them into a name: players choose their own."""
+
+    def render(self, renderable: Any, options: ConsoleOptions | None = None) -> Iterable[Segment]:
+        """What is to be printed, piece by piece."""
+        for segment in super().render(renderable, options):
+            whole = segment.control is not None or segment.text.replace("\n", "").isprintable()
+            yield segment if whole else segment._replace(text=printable_lines(segment.text))
+
+
 def console_for(as_json: bool) -> Console:
     """Where to print: nowhere, when JSON is all that was asked for."""
     width = None if sys.stdout.isatty() or os.environ.get("COLUMNS", "").isdigit() else PIPE_WIDTH
-    return Console(quiet=as_json, width=width)
+    return SafeConsole(quiet=as_json, width=width)
 
 
 def counted(number: int, one: str, many: str = "") -> str:
@@ -66,7 +80,12 @@ def told_plainly() -> Iterator[None]:
     try:
         yield
     except TinClockError as error:
-        raise click.ClickException(str(error)) from None
+        raise click.ClickException(printable_lines(str(error))) from None
+
+
+def say(text: str, err: bool = False) -> None:
+    """Print a line that may hold names of strangers."""
+    click.echo(printable_lines(text), err=err)
 
 
 def opened(path: Path, salvage: bool) -> Recording:
@@ -86,7 +105,7 @@ def level_from(file: Path | None) -> Level | None:
 def report_problems(recording: Recording) -> None:
     """Say on stderr what salvaging left out."""
     for problem in dict.fromkeys(recording.problems):
-        click.echo(f"salvaged past: {problem}", err=True)
+        say(f"salvaged past: {problem}", err=True)
 
 
 @contextmanager

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from tinclock.cli.desk import store_at, weights_at, weights_option
-from tinclock.cli.reading import console_for, json_option, progress, recordings_argument, told_plainly
+from tinclock.cli.reading import console_for, json_option, progress, recordings_argument, say, told_plainly
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -172,7 +172,7 @@ def _report(console: Any, into: Path, job: str, swept: Swept, asked: int, as_jso
         for path in swept.tables:
             console.print(f"table {path}", highlight=False, soft_wrap=True)
         for _, problem in swept.broken:
-            click.echo(f"broken: {problem.replace(f'{Path.cwd()}{os.sep}', '')}", err=True)
+            say(f"broken: {problem.replace(f'{Path.cwd()}{os.sep}', '')}", err=True)
         if swept.stopped:
             click.echo("stopped; the same command goes on from here", err=True)
     if swept.stopped:

@@ -80,6 +80,7 @@ def weigh(
 
 def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server: str, console: Any) -> dict[str, Any]:
     from tinclock.core.evidence.course import Weighing
+    from tinclock.store.evidence_log import records_of
     from tinclock.store.seen import seen_in
     from tinclock.store.weighed import account_row, match_name
 
@@ -97,12 +98,16 @@ def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server:
     weighing, findings = Weighing(weights, recording.require_header().rules), []
     with progress(console, f"weighing {path.name}") as show:
         for seen in seen_in(recording, level, show):
-            gains = weighing.take(seen)
+            weighing.take(seen)
             findings += seen.findings
-            if log is not None:
-                log.append("finding", [{"match": match, "ruling": n, "finding": f} for n, f in seen.findings])
-                log.append("gain", [{"match": match, "gain": gain} for gain in gains if gain.decibans >= 1.0])
     course = weighing.finished()
+    if log is not None:  # before the store, and only what a run that failed hasn't appended already
+        told = [("finding", {"match": match, "ruling": n, "finding": f}) for n, f in findings]
+        told += [("gain", {"match": match, "gain": gain}) for gain in course.gains if gain.decibans >= 1.0]
+        done = records_of(log.folder, match)
+        for kind in ("finding", "gain"):
+            log.append(kind, [body for one, body in told if one == kind][done.get(kind, 0) :])
+        log.flush()
     fresh: list[Case] = []
     if cases is not None:
         fresh = cases.take_match(match, course, weights, findings, recording=str(path.resolve()), server=server)

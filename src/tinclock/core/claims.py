@@ -155,8 +155,8 @@ Claim = (
 )
 """Anything that a client may claim."""
 
-UNREADABLE = (msgspec.MsgspecError, RecursionError, TypeError, ValueError, OverflowError, SystemError)
-"""Whatever a decoder raises for what isn't a claim. Older decoders end in a SystemError over a huge whole number."""
+UNREADABLE = (Exception,)
+"""Whatever a decoder raises for what isn't a claim: some end in a SystemError over a huge whole number."""
 
 
 def plain(value: Any) -> Any:
@@ -167,15 +167,22 @@ def plain(value: Any) -> Any:
         return value.tolist()
     if type(value) in (tuple, list):
         return [plain(one) for one in value]
-    if isinstance(value, Struct):
-        return [plain(getattr(value, field)) for field in value.__struct_fields__]  # a view: array-like
+    if isinstance(value, View):
+        return [plain(value.from_tick), plain(value.to_tick), plain(value.fraction)]
     return value
+
+
+def plain_numbers(value: Any) -> Any:
+    """For an encoder: what it doesn't know, if that is one of NumPy's; raises `TypeError` otherwise."""
+    if isinstance(value, (np.generic, np.ndarray)):
+        return value.tolist()
+    raise TypeError(f"{type(value).__name__} can't be encoded")
 
 
 def read_claim(kind: Any, fields: dict[str, Any]) -> Any:
     """A claim of a kind (or of any, by its field `kind`) from plain or NumPy data; whole numbers become floats.
 
-    Raises one of `UNREADABLE`, whose text names the field.
+    Raises whatever the decoder does; its text names the field.
     """
     return msgspec.convert({name: plain(value) for name, value in fields.items()}, kind)
 

@@ -27,6 +27,7 @@ from tinclock.core.records import Finding, Outcome, Receipt, Ruling, Step, Told
 from tinclock.core.timeline.bodies import facing_at
 from tinclock.core.timeline.cover import Cover
 from tinclock.core.timeline.history import PoseHistory
+from tinclock.core.timeline.instants import CATCH_UP_S
 from tinclock.core.timeline.views import Drawing, View
 
 if TYPE_CHECKING:
@@ -187,6 +188,9 @@ class Desk:
             first = min(due, key=lambda item: item[:2], default=None)
             if first is None or first[0] > now or first[2].squeeze is None:
                 return
+            if first[0] < now - CATCH_UP_S:
+                self._fired.append(self._lapse(first[2], first[2].squeeze, now - first[0], now))
+                continue
             self._fly_until(first[0])
             self.ledger.advance(first[0])
             self._fired.append(self._fire(first[2], first[2].squeeze, first[0]))
@@ -210,6 +214,14 @@ class Desk:
         elif squeeze.left is not None:
             squeeze.left -= 1
         return ruling
+
+    def _lapse(self, actor: Participant, squeeze: Squeeze, behind: float, now: float) -> Ruling:
+        """Let go of a trigger whose shots were due before a leap of the server's clock."""
+        actor.squeeze = None
+        context = Context(self._world, self._line_of(actor), actor, now)
+        context.sequence = squeeze.sequence
+        context.steps.append(Step("behind the server's clock by", behind, CATCH_UP_S, "s", "deny"))
+        return self._ruling(context, "trigger", "denied", actor.wielded)
 
     def _view_for(self, at: float, lag_s: float | None) -> View:
         """What a shooter's screen shows at an instant: so much ago, or (None) the newest tick."""

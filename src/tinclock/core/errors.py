@@ -6,6 +6,7 @@
     ├── RulesError          (ValueError)   a rules table or level file can't be used
     ├── BadArrayError       (ValueError)   an array has the wrong shape, kind or values
     ├── BadNumberError      (ValueError)   a single number is out of its range
+    ├── BadNameError        (ValueError)   a name is too long, or holds what no store holds
     ├── MeshError           (ValueError)   a mesh can't be a level
     ├── TimeOrderError      (ValueError)   a tick or a server time runs backwards
     ├── OutOfHistoryError   (LookupError)  an instant that the history no longer (or not yet) holds
@@ -64,6 +65,15 @@ class BadNumberError(TinClockError, ValueError):
     def __init__(self, name: str, expected: str, given: object) -> None:
         self.name, self.expected, self.given = name, expected, given
         super().__init__(f"{name}: expected {expected}, got {given!r}")
+
+
+class BadNameError(TinClockError, ValueError):
+    """A name that can't be kept: too long, or with characters that no store holds."""
+
+    def __init__(self, name: str, expected: str, given: object) -> None:
+        self.name, self.expected, self.given = name, expected, given
+        shown = ascii(given)
+        super().__init__(f"{name}: expected {expected}, got {shown if len(shown) <= 80 else shown[:77] + '...'}")
 
 
 class MeshError(TinClockError, ValueError):

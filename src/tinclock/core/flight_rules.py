@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from msgspec import Meta, field
 
-from tinclock.core.tables import Count, NotNegative, Point, Positive, Share, Table
+from tinclock.core.tables import NotNegative, Point, Positive, Share, Table
 
 
 class BounceRules(Table, frozen=True, kw_only=True):
@@ -18,22 +18,22 @@ class BounceRules(Table, frozen=True, kw_only=True):
     """Share of the speed along the surface that it loses."""
     until_m_s: Positive = 0.5
     """It comes to rest where it would leave a surface, straight off it, slower than this. It doesn't roll."""
-    most: Count = 32
+    most: Annotated[int, Meta(ge=1, le=10_000)] = 32
     """At the bounce after these it ends."""
 
 
 class FlightRules(Table, frozen=True, kw_only=True):
     """How a projectile moves, and when it ends."""
 
-    speed_m_s: Positive
+    speed_m_s: Annotated[float, Meta(gt=0, le=100_000)]
     """At the launch."""
     radius_m: NotNegative = 0.0
     """The ball that is swept; 0 is a point."""
-    lifetime_s: Positive = 10.0
+    lifetime_s: Annotated[float, Meta(gt=0, le=3_600)] = 10.0
     """It ends so long after its launch, without a burst."""
     gravity_m_s2: NotNegative = 9.81
     """Straight down; 0 flies straight."""
-    drag_per_m: NotNegative = 0.0
+    drag_per_m: Annotated[float, Meta(ge=0, le=100)] = 0.0
     """k of the deceleration k v^2, v relative to the wind."""
     wind_m_s: Point = (0.0, 0.0, 0.0)
     """Felt only with drag."""
@@ -63,7 +63,7 @@ class FlightRules(Table, frozen=True, kw_only=True):
     slides from the shooter's view to the present over `fade_s`."""
     fade_s: Positive = 0.5
     """With `compensation = "fading"`."""
-    most_live: Count = 32
+    most_live: Annotated[int, Meta(ge=1, le=10_000)] = 32
     """Of one owner and weapon; the oldest ends when another is launched."""
     when_owner_leaves: Literal["remove", "orphan"] = "remove"
     """With `"orphan"` it flies on and harms in nobody's name."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -10,11 +9,13 @@ import numpy as np
 from tinclock.core.acts.handle import wield
 from tinclock.core.checks.view import latest_age, shortest_trip, sparser_by
 from tinclock.core.combat.ledger import Blow
+from tinclock.core.combat.roster import require_name
 from tinclock.core.combat.stride import Stride
 from tinclock.core.desk import Desk
 from tinclock.core.errors import BadArrayError, BadNumberError, UnknownNameError
 from tinclock.core.records import ViewBounds
-from tinclock.core.timeline.views import Drawing
+from tinclock.core.timeline.instants import is_finite, seconds
+from tinclock.core.timeline.views import Drawing, sound_drawing
 from tinclock.core.welcome import Welcome, state_of
 
 if TYPE_CHECKING:
@@ -76,13 +77,16 @@ class Referee:
 
         What to tell the client is in `welcome`.
         """
+        now, drawing = self._time(server_time), sound_drawing(Drawing() if drawing is None else drawing)
+        require_name("account", account)
         self._roster.refuse_known(connection)
-        actor = self._enter(name, team, rig, connection, weapons, weapon, server_time)
-        self._roster.connect(connection, account, actor.entity, drawing or Drawing(), self._time(server_time))
+        actor = self._enter(name, team, rig, connection, weapons, weapon, now)
+        self._roster.connect(connection, account, actor.entity, drawing, now)
         return actor.entity
 
     def watch(self, connection: str, account: str) -> None:
         """Let a spectator in: it may read everything that is published, and whatever it claims is denied."""
+        require_name("account", account)
         self._roster.refuse_known(connection)
         self._roster.connect(connection, account, 0, Drawing(), self._time(None))
 
@@ -109,6 +113,7 @@ class Referee:
         server_time: float | None,
     ) -> Participant:
         now, entity = self._time(server_time), self._roster.next_entity
+        require_name("name", name), require_name("team", team)
         if rig not in self.history.rigs:
             raise UnknownNameError("rig", rig, self.history.rigs)
         actor = self._roster.enter(
@@ -126,25 +131,26 @@ class Referee:
 
     def remove(self, entity: int, server_time: float | None = None) -> None:
         """Take away what `place` brought in; its past is gone at once."""
-        if self._roster.require(entity).home:
+        actor, now = self._roster.require(entity), self._time(server_time)
+        if actor.home:
             placed = (e for e, a in self._roster.actors.items() if not a.home)
             raise UnknownNameError("placed entity", entity, placed)
-        self._leave(entity, server_time)
+        self._leave(actor.entity, now)
 
     def dismiss(self, connection: str, server_time: float | None = None) -> None:
         """A connection left: its entity and its past are gone at once, and what else it acted for is the server's."""
-        line = self._roster.require_line(connection)
+        line, now = self._roster.require_line(connection), self._time(server_time)
         del self._roster.lines[connection]
         for actor in self._roster.actors.values():
             if actor.connection == connection and actor.entity != line.entity:
-                self._give(actor, "", self._time(server_time))
+                self._give(actor, "", now)
         if line.entity:
-            self._leave(line.entity, server_time)
+            self._leave(line.entity, now)
 
-    def _leave(self, entity: int, server_time: float | None) -> None:
-        self._desk.clear_the_air(entity, self._time(server_time))
+    def _leave(self, entity: int, now: float) -> None:
+        self._desk.clear_the_air(entity, now)
         self.history.remove(entity)
-        self.ledger.close(entity, self._time(server_time))
+        self.ledger.close(entity, now)
         self._desk.forget(entity)
 
     def hand_over(self, entity: int, connection: str | None, server_time: float | None = None) -> None:
@@ -153,12 +159,12 @@ class Referee:
         Claims are held against who had control when their screen showed it, so that one that was fired just before the
         change still counts and one by the new owner can't reach back behind it.
         """
-        actor = self._roster.require(entity)
+        actor, now = self._roster.require(entity), self._time(server_time)
         if connection is not None and not self._roster.require_line(connection).entity:
             playing = (name for name, line in self._roster.lines.items() if line.entity)
             raise UnknownNameError("playing connection", connection, playing)
         if (connection or "") != actor.connection:
-            self._give(actor, connection or "", self._time(server_time))
+            self._give(actor, connection or "", now)
 
     def _give(self, actor: Participant, connection: str, now: float) -> None:
         actor.hand_over(connection, now)
@@ -166,34 +172,35 @@ class Referee:
 
     def spawn(self, entity: int, server_time: float | None = None) -> None:
         """Begin a new life of an entity, with full health and magazines; nothing is interpolated from the old one."""
-        actor = self._roster.require(entity)
-        self.history.cut(entity)
-        actor.life_epoch = self.history.epoch_of(entity)
+        actor, now = self._roster.require(entity), self._time(server_time)
+        self.history.cut(actor.entity)
+        actor.life_epoch = self.history.epoch_of(actor.entity)
         actor.refill()
-        self.ledger.spawn(entity, self._time(server_time))
+        self.ledger.spawn(actor.entity, now)
 
     def harm(self, entity: int, damage: float, cause: str = "fall", server_time: float | None = None) -> None:
         """The world does damage to an entity: a fall, lava, the edge of the map. It is told and scored like any other.
 
         cause : what events name. Within `score.credit_window_s` of somebody's damage a death counts as that one's kill
         """
-        self._roster.require(entity)
-        if not (math.isfinite(damage) and damage >= 0.0):
+        actor, now = self._roster.require(entity), self._time(server_time)
+        points = float(damage) if is_finite(damage) else -1.0
+        if points < 0.0:
             raise BadNumberError("damage", "a finite number of points of at least 0", damage)
-        self.ledger.wound(entity, damage, self._time(server_time), Blow(cause))
+        self.ledger.wound(actor.entity, points, now, Blow(require_name("cause", cause)))
 
     def wield(self, entity: int, weapon: str, server_time: float | None = None) -> None:
         """The entity holds another weapon from now on, ready at once."""
-        actor = self._roster.require(entity)
+        actor, now = self._roster.require(entity), self._time(server_time)
         self._roster.require_weapon(weapon)
         if weapon not in actor.weapons:
             raise UnknownNameError("carried weapon", weapon, actor.weapons)
-        wield(actor, weapon, self.ledger, self._time(server_time), at_once=True)
+        wield(actor, weapon, self.ledger, now, at_once=True)
 
     def put(self, entity: int, position: Triple, server_time: float | None = None) -> None:
         """The server puts a body somewhere, at rest. From then on its client may report moves from there."""
         actor, now = self._roster.require(entity), self._time(server_time)
-        if len(position) != 3 or not all(map(math.isfinite, position)):
+        if len(position) != 3 or not all(map(is_finite, position)):
             raise BadNumberError("position", "three finite numbers, metres", position)
         here = (float(position[0]), float(position[1]), float(position[2]))
         if actor.stride is None:
@@ -228,7 +235,7 @@ class Referee:
         return state_of(self._roster, self.ledger, self._desk.flights)
 
     def _time(self, server_time: float | None) -> float:
-        return max(self.history.newest_time, 0.0) if server_time is None else server_time
+        return max(self.history.newest_time, 0.0) if server_time is None else seconds("server_time", server_time)
 
     # -- what happens -----------------------------------------------------------------------------------------
 
@@ -240,9 +247,10 @@ class Referee:
         bones: Poses,
     ) -> None:
         """Store the poses of one tick (see `PoseHistory.record`). The dead are left out: nobody hits a corpse."""
+        now = seconds("server_time", server_time)
         if self.ledger.dead:
             entities, bones = self._without_the_dead(entities, bones)
-        self.history.record(tick, server_time, entities, bones)
+        self.history.record(tick, now, entities, bones)
 
     def _without_the_dead(
         self, entities: Sequence[int] | NDArray[np.int64], bones: Poses
@@ -260,28 +268,27 @@ class Referee:
 
     def published(self, tick: int, sent_at: float | None = None) -> None:
         """This tick's snapshot was sent to the clients (at `sent_at`, by default its own server time)."""
-        self.history.publish(tick, sent_at)
+        self.history.publish(tick, None if sent_at is None else seconds("sent_at", sent_at))
 
     def advance(self, server_time: float) -> list[Ruling]:
         """Let time pass up to a server time: held triggers fire at their own instants, lasting damage goes on.
 
         Call it once a tick, after `record`. Returns the rulings of the shots that were fired.
         """
-        if not math.isfinite(server_time):
-            raise BadNumberError("server_time", "a finite number of seconds", server_time)
-        return self._desk.advance(server_time)
+        return self._desk.advance(seconds("server_time", server_time))
 
     def ping(self, connection: str, sent_at: float) -> int:
         """Open a ping exchange; returns the nonce to send to the client."""
-        return self._roster.require_line(connection).clock.ping(sent_at)
+        return self._roster.require_line(connection).clock.ping(seconds("sent_at", sent_at))
 
     def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:
         """Take the client's answer to a ping. Never raises for what the client sent; returns what became of it."""
-        return self._roster.require_line(connection).clock.pong(nonce, client_time, received_at)
+        at = seconds("received_at", received_at)
+        return self._roster.require_line(connection).clock.pong(nonce, client_time, at)
 
     def set_drawing(self, connection: str, drawing: Drawing) -> None:
         """That client draws the others in another way from now on."""
-        self._roster.require_line(connection).drawing = drawing
+        self._roster.require_line(connection).drawing = sound_drawing(drawing)
 
     def clock(self, connection: str) -> ClockEstimate:
         """What is known of a connection's clock and path."""
@@ -313,11 +320,9 @@ class Referee:
         one = flights.live.get(projectile)
         if one is None:
             raise UnknownNameError("projectile", projectile, flights.live)
-        target = 0 if entity is None else self._roster.require(entity).entity
+        target, now = 0 if entity is None else self._roster.require(entity).entity, self._time(server_time)
         flights.guide(one, target)
-        self.ledger.bulletin.tell(
-            "guide", self._time(server_time), one.actor.entity, projectile=projectile, actor=target or None
-        )
+        self.ledger.bulletin.tell("guide", now, one.actor.entity, projectile=projectile, actor=target or None)
 
     def in_reach(self, entity: int, weapon: str | None = None, direction: Triple | None = None) -> list[Reached]:
         """Whom a blow of the entity would reach now, nearest first: to light up a button.
@@ -334,11 +339,9 @@ class Referee:
         """Decide one claim that `connection` sent and the server received at a server time.
 
         `claim` may be anything a client can send: what is not a claim gets a denied ruling. Raises only
-        `BadNumberError` for a `received_at` that is no finite number.
+        `BadNumberError` for a `received_at` that can't be seconds of a match.
         """
-        if not math.isfinite(received_at):
-            raise BadNumberError("received_at", "a finite number of seconds", received_at)
-        return self._desk.rule(connection, claim, received_at)
+        return self._desk.rule(connection, claim, seconds("received_at", received_at))
 
     def act(self, entity: int, claim: Claim | dict[str, Any], *, server_time: float) -> Ruling:
         """Let an entity that the server acts for (see `place`) do something, by the same rules as a client's.
@@ -346,10 +349,8 @@ class Referee:
         The claim's sequence and actor are filled in, its view is the present. Raises `UnknownNameError` for an entity
         that a client acts for, `BadNumberError` for what is not a claim.
         """
-        if not math.isfinite(server_time):
-            raise BadNumberError("server_time", "a finite number of seconds", server_time)
-        actor = self._roster.require(entity)
+        now, actor = seconds("server_time", server_time), self._roster.require(entity)
         if actor.connection:
             own = (e for e, a in self._roster.actors.items() if not a.connection)
             raise UnknownNameError("entity of the server's own", entity, own)
-        return self._desk.act(actor, claim, server_time)
+        return self._desk.act(actor, claim, now)

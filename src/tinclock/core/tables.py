@@ -11,8 +11,10 @@ NotNegative = Annotated[float, Meta(ge=0)]
 Share = Annotated[float, Meta(ge=0, le=1)]
 HalfTurn = Annotated[float, Meta(ge=0, le=180)]
 """Degrees."""
-Count = Annotated[int, Meta(ge=1)]
-Whole = Annotated[int, Meta(ge=0)]
+Count = Annotated[int, Meta(ge=1, le=1_000_000)]
+Whole = Annotated[int, Meta(ge=0, le=1_000_000)]
+Interval = Annotated[float, Meta(ge=0.001)]
+"""Seconds between two things that a weapon does: a server's second has no room for more than a thousand."""
 Point = tuple[float, float, float]
 Name = Annotated[str, Meta(min_length=1, max_length=64)]
 

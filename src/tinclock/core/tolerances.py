@@ -47,6 +47,9 @@ class Tolerances(NamedTuple):
     time_s: float = 1e-9
     """Seconds. Differences of times below it are rounding."""
 
+    time_relative: float = 1e-15
+    """Ratio. What time goes on by at least, against itself, so that it goes on at all however late in a match."""
+
     touch_m: float = 1e-6
     """Metres. What flies touches a surface from this gap on; at 1 m/s that is a microsecond."""
 

@@ -7,15 +7,15 @@ from typing import Annotated, Literal
 from msgspec import Meta, field
 
 from tinclock.core.flight_rules import FlightRules, SplashRules
-from tinclock.core.tables import Count, HalfTurn, Name, NotNegative, Positive, Share, Table, Whole
+from tinclock.core.tables import Count, HalfTurn, Interval, Name, NotNegative, Positive, Share, Table, Whole
 
 
 class BurstRules(Table, frozen=True, kw_only=True):
     """Shots that follow each other faster than the weapon's own interval, which then comes after the last of them."""
 
-    shots: Annotated[int, Meta(ge=2)]
+    shots: Annotated[int, Meta(ge=2, le=1_000)]
     """Of one squeeze."""
-    interval_s: Positive
+    interval_s: Interval
     """Between the shots of a burst."""
 
 
@@ -52,7 +52,7 @@ class LastingRules(Table, frozen=True, kw_only=True):
 
     damage: Positive
     """Points each time."""
-    every_s: Positive
+    every_s: Interval
     """Between two times."""
     times: Count
     """How often."""
@@ -65,7 +65,7 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     """A ray, several rays, something that flies, or a blow."""
     damage: NotNegative
     """Points; of one pellet, where there are several."""
-    interval_s: Positive
+    interval_s: Interval
     """Between shots or blows."""
     range_m: Positive
     """Nothing is hit farther away."""
@@ -78,7 +78,7 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     armour_piercing: Share = 0.0
     """Share of the damage that armour doesn't stop."""
     lasting: LastingRules | None = None
-    pellets: Count = 1
+    pellets: Annotated[int, Meta(ge=1, le=256)] = 1
     """How many rays or projectiles leave at once."""
     automatic: bool = True
     """Whether a trigger that is held down goes on firing. One that doesn't fires once a pull (once a burst)."""
@@ -113,7 +113,7 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     """Reach weapons: how far the aim may lie from where the server's own body faces."""
     behind_deg: HalfTurn | None = None
     """Reach weapons: only from behind, within this angle of the victim's own facing."""
-    victims: Count = 1
+    victims: Annotated[int, Meta(ge=1, le=1_000)] = 1
     """Reach weapons: how many one blow hits."""
     server_only: bool = False
     """Clients are given nothing of it: for turrets and the like."""

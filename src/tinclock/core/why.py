@@ -136,7 +136,9 @@ def _plain(name: str) -> str:
 
 
 def _name(entity: int, names: Mapping[int, str] | None) -> str:
-    return (names or {}).get(entity) or f"entity {entity}"
+    from tinclock.core.wording import printable
+
+    return printable((names or {}).get(entity) or f"entity {entity}")
 
 
 def why(past: Past, ruling: Ruling, claimed: View | None = None) -> Why:

@@ -115,6 +115,7 @@ _STEPS: dict[str, tuple[str, str]] = {
     "effect": ("effect", "of"),
     "handling": ("does", "but"),
     "trigger": ("trigger", ""),
+    "behind the server's clock by": ("behind the server's clock by", "at most"),
     "move": ("moves are", ""),
     "push": ("length of the input", "at most"),
     "time since the last report": ("time since the last report", "at most"),
@@ -150,6 +151,19 @@ _STEPS: dict[str, tuple[str, str]] = {
 }
 """What a step measures, and how its limit is meant."""
 
+
+def printable(text: str) -> str:
+    """A stranger's text as a terminal may show it: control characters, ends of lines and marks that turn the direction
+    of writing are written out.
+    """
+    return text if text.isprintable() else "".join(c if c.isprintable() else ascii(c)[1:-1] for c in text)
+
+
+def printable_lines(text: str) -> str:
+    """The same for text of several lines of our own."""
+    return "\n".join(map(printable, text.split("\n")))
+
+
 _MARKS = {"ok": " ", "note": "~", "amend": "*", "deny": "x"}
 
 
@@ -158,7 +172,7 @@ def amount(value: float | str | None, unit: str) -> str:
     if value is None:
         return "-"
     if isinstance(value, str):
-        return value
+        return printable(value)
     if math.isinf(value):
         return "unlimited"
     if unit == "entity":
@@ -182,12 +196,12 @@ def explain_step(step: Step) -> str:
 
 def explain_event(event: Event, names: Mapping[int, str] | None = None) -> str:
     """An event as a sentence; `names` says what to call entities."""
-    who = _name(event.entity, names) if event.entity else event.team or "nobody"
+    who = _name(event.entity, names) if event.entity else printable(event.team) or "nobody"
     by = "" if event.actor in (None, event.entity) else f" by {_name(event.actor or 0, names)}"
     how = "".join(f" ({text})" for text in (", ".join(filter(None, (event.weapon, event.part))),) if text)
     change = "" if event.before is None or event.after is None else f" {event.before:g} -> {event.after:g}"
     text = {
-        "joined": f"{who} joins{f' team {event.team}' if event.team else ''} as {event.rig}",
+        "joined": f"{who} joins{f' team {printable(event.team)}' if event.team else ''} as {event.rig}",
         "left": f"{who} is gone",
         "spawn": f"{who} begins life {event.life} with health {event.after or 0:g}",
         "health": f"health of {who}{change}{by}{how}, {event.cause}",
@@ -217,7 +231,7 @@ def _effect(event: Event) -> str:
 
 
 def _name(entity: int, names: Mapping[int, str] | None) -> str:
-    return (names or {}).get(entity) or f"entity {entity}"
+    return printable((names or {}).get(entity) or f"entity {entity}")
 
 
 def explain_finding(finding: Finding) -> str:
@@ -226,7 +240,7 @@ def explain_finding(finding: Finding) -> str:
     if finding.observed is not None and finding.limit is not None:
         text += f": {amount(finding.observed, finding.unit)} against {amount(finding.limit, finding.unit)}"
     if finding.detail:
-        text += f" ({finding.detail})"
+        text += f" ({printable(finding.detail)})"
     return text
 
 
@@ -234,7 +248,8 @@ def explain_ruling(ruling: Ruling) -> str:
     """A whole ruling, readable in a terminal."""
     head = (
         f"ruling {ruling.number}: {ruling.outcome} - {ruling.kind} {ruling.sequence} "
-        f"of entity {ruling.entity} ({ruling.account}) with {ruling.weapon or '-'} at {ruling.received_at:.3f} s"
+        f"of entity {ruling.entity} ({printable(ruling.account)}) with {printable(ruling.weapon) or '-'} "
+        f"at {ruling.received_at:.3f} s"
     )
     lines = [head]
     lines += [f"  {explain_step(step)}" for step in ruling.steps]

@@ -120,6 +120,9 @@ class Buffer(_Part, frozen=True, kw_only=True):
     uri: str | None = None
 
 
+MOST_NODES = 20_000
+
+
 class Tables(_Part, frozen=True, kw_only=True):
     """What a file says."""
 
@@ -152,9 +155,29 @@ class Document:
         except (struct.error, msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
             raise RulesError(self.source, [f"is no glTF 2.0 file: {error}"]) from None
         self._buffers: dict[int, bytes] = {}
-        for number, node in enumerate(self.tables.nodes):
+        self._check_nodes()
+
+    def _check_nodes(self) -> None:
+        """Raise where nodes are too many, have two parents, or are their own ancestors."""
+        nodes = self.tables.nodes
+        if len(nodes) > MOST_NODES:
+            raise self.fail(
+                "nodes", f"{len(nodes):,} of them; at most {MOST_NODES:,} are read: join what belongs together"
+            )
+        parent = [-1] * len(nodes)
+        for number, node in enumerate(nodes):
             for child in node.children:
-                self.pick(self.tables.nodes, child, f"nodes[{number}].children")
+                self.pick(nodes, child, f"nodes[{number}].children")
+                if parent[child] >= 0:
+                    raise self.fail(f"nodes[{child}]", f"has two parents, nodes {parent[child]} and {number}")
+                parent[child] = number
+        above = [number for number, one in enumerate(parent) if one < 0]
+        reached = 0
+        while above:
+            reached += 1
+            above += nodes[above.pop()].children
+        if reached < len(nodes):
+            raise self.fail("nodes", "some are their own ancestors")
 
     def fail(self, where: str, problem: str) -> RulesError:
         """The error that says so."""

@@ -11,6 +11,7 @@ import numpy as np
 
 from tinclock.core.errors import LogError, MissingExtraError
 from tinclock.intake.log_map import Cell
+from tinclock.intake.parquet_file import read_bounded
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Container, Iterable
@@ -132,9 +133,9 @@ class LogFile:
         from pyarrow import parquet
 
         try:
-            table = parquet.read_table(path)
-        except pyarrow.ArrowInvalid as error:
-            raise LogError([f"{self.name}: is no Parquet file: {error}"]) from None
+            table = read_bounded(parquet.ParquetFile(path))
+        except (pyarrow.ArrowInvalid, ValueError) as error:
+            raise LogError([f"{self.name}: is no Parquet file that can be read: {error}"]) from None
         return {name: table[name] for name in table.column_names}
 
     # -- columns ----------------------------------------------------------------------------------------------

@@ -13,6 +13,7 @@ import numpy as np
 from msgspec import Meta, Struct
 
 from tinclock.core.errors import MissingExtraError, RulesError
+from tinclock.intake.gltf_file import Document
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -55,6 +56,9 @@ class Piece(NamedTuple):
     names: tuple[str, ...]
     vertices: NDArray[np.float64]
     faces: NDArray[np.int64]
+
+
+MOST_TRIANGLES = 20_000_000
 
 
 class Mesh(NamedTuple):
@@ -130,15 +134,22 @@ def _pieces(path: Path, source: str) -> list[Piece]:
     if not path.is_file():
         raise RulesError(source, [f"mesh.file: {path.name} is not there, beside the level file"])
     try:
+        if path.suffix.lower() in (".gltf", ".glb"):
+            Document(path)
         scene = trimesh.load_scene(path, process=False)
+    except RulesError as error:
+        raise RulesError(source, [f"mesh.file: {path.name}: {problem}" for problem in error.problems]) from None
     except Exception as error:  # whatever a broken file makes the reader raise
         raise RulesError(source, [f"mesh.file: {path.name} can't be read: {type(error).__name__}: {error}"]) from None
-    out = []
+    out, triangles = [], 0
     for node in sorted(scene.graph.nodes_geometry):
         transform, name = scene.graph[node]
         mesh = scene.geometry[name]
         if not len(getattr(mesh, "faces", ())):
             continue
+        triangles += len(mesh.faces)
+        if triangles > MOST_TRIANGLES:
+            raise RulesError(source, [f"mesh.file: {path.name} holds more than {MOST_TRIANGLES:,} triangles"])
         material = getattr(getattr(mesh.visual, "material", None), "name", None) or ""
         vertices = np.asarray(mesh.vertices, np.float64) @ transform[:3, :3].T + transform[:3, 3]
         faces = np.asarray(mesh.faces, np.int64)

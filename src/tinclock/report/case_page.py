@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from tinclock.core.errors import EvidenceError, MissingExtraError, RecordingError
 from tinclock.core.evidence.detectors import DETECTORS
 from tinclock.core.evidence.weights import line_class
+from tinclock.core.wording import printable_lines
 from tinclock.report.replay import replay_of
 from tinclock.store.explained import benign_share, words_of
 
@@ -45,6 +46,17 @@ def write_case_page(
     return target
 
 
+def _shown(value: Any) -> Any:
+    """What a page shows of a value: control characters and turned writing in names are written out, at any depth."""
+    from markupsafe import Markup
+
+    if isinstance(value, str):
+        return value if isinstance(value, Markup) else printable_lines(value)
+    if isinstance(value, dict):
+        return {key: _shown(one) for key, one in value.items()}
+    return [_shown(one) for one in value] if isinstance(value, list) else value
+
+
 def case_page(
     dossier: Dossier, weights: Weights, *, limit: float, recordings: str | Path | None = None,
     level: Level | None = None,
@@ -57,7 +69,7 @@ def case_page(
         raise MissingExtraError("case_page", "jinja2 and plotly", "cases") from None
     environment = Environment(
         loader=PackageLoader("tinclock.report"), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
-        lstrip_blocks=True,
+        lstrip_blocks=True, finalize=_shown,
     )  # fmt: skip
     environment.filters["when"] = lambda at: time.strftime("%Y-%m-%d %H:%M", time.gmtime(at)) + " UTC"
     environment.filters["day"] = lambda at: time.strftime("%Y-%m-%d", time.gmtime(at))
@@ -65,7 +77,7 @@ def case_page(
     page: str = environment.get_template("case.html").render(
         dossier=dossier, account=dossier.account, case=dossier.case, limit=limit, kinds=kinds_of(dossier, weights),
         counts=[(code, words_of(code).title, count) for code, count in dossier.counts.items()], shots=shots,
-        missing=missing, data=_data(dossier, weights, limit, shots), plotly=get_plotlyjs(),
+        missing=missing, data=_shown(_data(dossier, weights, limit, shots)), plotly=get_plotlyjs(),
         provenance=weights.provenance,
     )  # fmt: skip
     return page

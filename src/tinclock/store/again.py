@@ -116,6 +116,9 @@ class _Course:
         for flush in recording.flushes:
             if flush.from_s is not None and flush.from_s > until_s:
                 break
+            if flush.missing is not None:
+                recording.problems.append(f"{flush.missing}; ruled again only up to there")
+                break
             problems = len(recording.problems)
             self._flush(flush, until_s)
             if len(recording.problems) > problems:

@@ -124,6 +124,13 @@ DECISIONS = Table(
     Column("log_digest", String(64)),
 )  # fmt: skip
 
+UNTOLD = Table(
+    "untold", METADATA,
+    Column("id", _BIG, primary_key=True),
+    Column("event", String(20), nullable=False),
+    Column("case", Text, nullable=False),
+)  # fmt: skip
+
 FORGOTTEN = Table(
     "forgotten", METADATA,
     Column("id", _BIG, primary_key=True),

@@ -11,6 +11,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import msgspec
+
 from tinclock.core.errors import EvidenceError, MissingExtraError
 from tinclock.core.evidence.eprocess import Strand, limit_decibans
 from tinclock.store.case_records import Case
@@ -27,7 +29,10 @@ if TYPE_CHECKING:
 
 ALPHA = 0.001
 """Of fair accounts, at most so many ever get a case."""
-BUSY_S = 60.0
+BUSY_S, STATEMENT_S = 60.0, 120.0
+"""How long a writer waits for another one, and how long one statement may take."""
+ANSWER_S = 5
+"""How long a database may take to answer at all, seconds."""
 
 
 def require_store() -> None:
@@ -147,10 +152,35 @@ class CaseStore:
             if connection.execute(insert).first() is None:
                 raise EvidenceError(self._shown(), f"match {match!r} was taken before; each counts once")
             told = Taking(connection, match, course, weights, now, self.limit).take(findings)
-        if self.on_case is not None:
-            for event, case in told:
-                self.on_case(event, case)
+            self.remember(connection, told)
+        self.tell()
         return [case for event, case in told if event == "opened"]
+
+    # -- telling others ---------------------------------------------------------------------------------------
+
+    def remember(self, connection: Connection, told: Iterable[tuple[str, Case]]) -> None:
+        """Keep what is to be told, in the transaction that it is about: a receiver may fail, a notice isn't lost."""
+        from tinclock.store.case_tables import UNTOLD
+
+        rows = [{"event": event, "case": msgspec.json.encode(case).decode()} for event, case in told]
+        if rows and self.on_case is not None:
+            connection.execute(UNTOLD.insert(), rows)
+
+    def tell(self) -> int:
+        """Hand on what is still to be told, the oldest first; returns how many. If `on_case` raises, the rest waits."""
+        from sqlalchemy import delete, select
+
+        from tinclock.store.case_tables import UNTOLD
+
+        if self.on_case is None:
+            return 0
+        with self.read() as connection:
+            rows = connection.execute(select(UNTOLD).order_by(UNTOLD.c.id)).all()
+        for row in rows:
+            self.on_case(row.event, msgspec.json.decode(row.case, type=Case))
+            with self.write() as connection:
+                connection.execute(delete(UNTOLD).where(UNTOLD.c.id == row.id))
+        return len(rows)
 
 
 def _engine(address: str) -> Engine:
@@ -165,7 +195,7 @@ def _engine(address: str) -> Engine:
             raise EvidenceError(address, f"can't be written: {error.strerror}") from None
         url = f"sqlite:///{address}"
     try:
-        engine = create_engine(url)
+        engine = create_engine(url, **_patience(url))
     except (ArgumentError, NoSuchModuleError) as error:
         expected = "a file, or a URL such as postgresql+psycopg://user@host/name"
         raise EvidenceError(address, f"is no address of a database ({error}); expected {expected}") from None
@@ -177,6 +207,25 @@ def _engine(address: str) -> Engine:
         event.listen(engine, "connect", _sqlite_connected)
         event.listen(engine, "begin", _sqlite_begins)
     return engine
+
+
+def _patience(url: str) -> dict[str, Any]:
+    """How long a server may take: one that is silent is an error after seconds, and not a process that hangs."""
+    from sqlalchemy import make_url
+
+    found = make_url(url)
+    if not found.drivername.startswith("postgresql"):
+        return {}
+    asked = found.query.get("options", ())
+    options = [asked] if isinstance(asked, str) else list(asked)
+    limits = f"-c statement_timeout={round(1000 * STATEMENT_S)} -c lock_timeout={round(1000 * BUSY_S)}"
+    return {
+        "pool_timeout": ANSWER_S, "pool_pre_ping": True,
+        "connect_args": {
+            "connect_timeout": ANSWER_S, "tcp_user_timeout": 1000 * ANSWER_S, "keepalives_idle": ANSWER_S,
+            "options": " ".join([*options, limits]),
+        },
+    }  # fmt: skip
 
 
 def _sqlite_connected(connection: Any, _record: Any) -> None:

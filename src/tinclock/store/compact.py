@@ -29,19 +29,29 @@ def compact(folder: Path, level: int = LEVEL_WHEN_CLOSED) -> None:
     stretches: list[list[Flush]] = []
     began: float | None = None
     for flush in flushes:
-        if not stretches or (began is not None and flush.from_s is not None and flush.from_s - began >= STRETCH_S):
+        if (
+            not stretches
+            or flush.missing is not None
+            or (began is not None and flush.from_s is not None and flush.from_s - began >= STRETCH_S)
+        ):
             stretches.append([])
             began = None
         began = flush.from_s if began is None else began
         stretches[-1].append(flush)
     if len(stretches) == len(flushes) and level == LEVEL_WHEN_CLOSED:
         return
-    previous, lines = sha256((folder / HEADER).read_bytes()), []
-    for stretch in stretches:
-        whole = _joined(folder, stretch, previous, level)
-        lines.append(msgspec.json.encode(whole))
-        previous = sha256(lines[-1])
-    put_down(folder / FLUSHES, b"".join(line + b"\n" for line in lines), durable=True)
+    previous, lines, made = sha256((folder / HEADER).read_bytes()), [], list[str]()
+    try:
+        for stretch in stretches:
+            whole = _joined(folder, stretch, previous, level)
+            made += [piece.file for piece in whole.pieces.values()]
+            lines.append(msgspec.json.encode(whole))
+            previous = sha256(lines[-1])
+        put_down(folder / FLUSHES, b"".join(line + b"\n" for line in lines), durable=True)
+    except OSError:  # no room for both: what was there is whole, and what was begun goes
+        for file in made:
+            (folder / file).unlink(missing_ok=True)
+        raise
     kept = {piece.file for line in lines for piece in msgspec.json.decode(line, type=Flush).pieces.values()}
     for flush in flushes:
         for piece in flush.pieces.values():
@@ -67,5 +77,5 @@ def _joined(folder: Path, stretch: list[Flush], previous: str, level: int) -> Fl
     ends = [flush.to_s for flush in stretch if flush.to_s is not None]
     return msgspec.structs.replace(
         last, first_step=first.first_step, from_s=min(starts, default=None), to_s=max(ends, default=None),
-        ticks=sum(flush.ticks for flush in stretch), pieces=pieces, previous=previous,
+        ticks=sum(flush.ticks for flush in stretch), pieces=pieces, previous=previous, missing=first.missing,
     )  # fmt: skip

@@ -11,6 +11,7 @@ from __future__ import annotations
 import os
 import re
 import time
+from collections import Counter
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple
 
@@ -77,7 +78,7 @@ class EvidenceLog:
         self._number_of_file, self._size = int(_NAME.fullmatch(path.name)[1]), path.stat().st_size  # type: ignore[index]
         self._encode = msgspec.json.Encoder().encode
         self._synced_at = time.monotonic()
-        self._dirty = False
+        self._dirty = self._half_written = False
         _sync_folder(self.folder)
 
     def _mend(self, files: list[Path]) -> Head:
@@ -119,6 +120,8 @@ class EvidenceLog:
         if not lines:
             return number
         data = b"\n".join(lines) + b"\n"
+        if self._half_written and not self._take_back():
+            raise EvidenceError(self.folder, "can't be written: part of a record that failed can't be taken back")
         if self._size and self._size + len(data) > self._file_bytes:
             self._rotate()
         self._write(data)
@@ -134,8 +137,19 @@ class EvidenceLog:
             while view:
                 view = view[self._file.write(view) :]
         except OSError as error:
-            raise EvidenceError(self.folder, f"can't be written: {error.strerror}") from None
+            said = "" if self._take_back() else "; part of a record stands at its end, and the next write takes it back"
+            raise EvidenceError(self.folder, f"can't be written: {error.strerror}{said}") from None
         self._size += len(data)
+
+    def _take_back(self) -> bool:
+        """Cut off what a failed write left, so that nothing is ever written behind half a record."""
+        try:
+            os.ftruncate(self._file.fileno(), self._size)
+        except OSError:
+            self._half_written = True
+        else:
+            self._half_written = False
+        return not self._half_written
 
     def flush_if_due(self) -> None:
         """Put everything on the disk when "soon" is over: for a server's loop, where nothing more may be appended."""
@@ -197,13 +211,29 @@ def read_log(folder: str | Path) -> Iterator[Entry]:
                     yield _entry(path, row, line[:-1])
 
 
-def verify_log(folder: str | Path, head: Head | None = None) -> str | None:
+def records_of(folder: str | Path, match: str) -> dict[str, int]:
+    """How many records of each kind about a match there are: a run that failed before goes on behind them."""
+    found: Counter[str] = Counter()
+    for entry in read_log(folder) if files_of(Path(folder)) else ():
+        if entry.kind in ("finding", "gain") and msgspec.json.decode(entry.body, type=_Named).match == match:
+            found[entry.kind] += 1
+    return dict(found)
+
+
+class _Named(msgspec.Struct):
+    match: str = ""
+
+
+def verify_log(folder: str | Path, head: Head | Iterable[Head] | None = None) -> str | None:
     """What is wrong with a log: the first record that was edited, removed or swapped; None when all is as written.
 
-    head : a record that somebody noted; it must be there
+    head : a record that somebody noted, or several; they must be there. The log is read once, however many they are
     """
     number, digest = 0, FIRST
-    noted = head is None or head.number == 0
+    heads = () if head is None else (head,) if isinstance(head, Head) else tuple(head)
+    noted = {one.number: one.digest for one in heads if one.number}
+    if len(noted) < len({one for one in heads if one.number}):
+        return f"{folder}: two digests were noted of one record; one of them is no record of this log"
     files = _required(Path(folder))
     for path in files:
         for row, line in enumerate(path.read_bytes().split(b"\n"), 1):
@@ -224,12 +254,10 @@ def verify_log(folder: str | Path, head: Head | None = None) -> str | None:
                 )
                 return f"{path}: line {row}, record {entry.number}, doesn't follow what is before it: {what}"
             number, digest = entry.number, sha256(line)
-            if head is not None and number == head.number:
-                if digest != head.digest:
-                    return f"{path}: line {row}, record {number}, is not the one that was noted: it was edited"
-                noted = True
-    if not noted and head is not None:
-        return f"{folder}: ends with record {number}; record {head.number}, which was noted, is gone"
+            if noted.pop(number, digest) != digest:
+                return f"{path}: line {row}, record {number}, is not the one that was noted: it was edited"
+    if noted:
+        return f"{folder}: ends with record {number}; record {min(noted)}, which was noted, is gone"
     return None
 
 

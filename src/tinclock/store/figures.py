@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from tinclock.core.errors import MissingExtraError
+from tinclock.core.wording import printable
 from tinclock.store.case_records import STATES
 
 if TYPE_CHECKING:
@@ -121,8 +122,13 @@ def exported(desk: ReviewDesk, what: str, form: str, account: str | None = None)
 
 
 def _harmless(value: Any) -> Any:
-    """A text that a spreadsheet would take for a formula gets a quote before it: names come from players."""
-    return f"'{value}" if isinstance(value, str) and value[:1] in "=+-@\t\r" else value
+    """A text that a spreadsheet would take for a formula gets a quote before it, and control characters are written
+    out: names come from players.
+    """
+    if not isinstance(value, str):
+        return value
+    text = printable(value)
+    return f"'{text}" if value.strip()[:1] in ("=", "+", "-", "@") else text
 
 
 def _parquet(rows: list[dict[str, Any]]) -> bytes:

@@ -67,6 +67,20 @@ class Piece(Struct, frozen=True):
     sha256: str
 
 
+class Missing(Struct, frozen=True):
+    """What could not be written before a flush: which steps, between which server times, and why."""
+
+    first_step: int
+    next_step: int
+    from_s: float | None
+    to_s: float | None
+    why: str
+
+    def __str__(self) -> str:
+        between = "" if self.from_s is None or self.to_s is None else f" ({self.from_s:.3f} to {self.to_s:.3f} s)"
+        return f"steps {self.first_step} to {self.next_step - 1}{between} are missing: {self.why}"
+
+
 class Flush(Struct, frozen=True, kw_only=True):
     """A line of `flushes.jsonl`: what became readable together, chained to the line before by its digest.
 
@@ -75,6 +89,7 @@ class Flush(Struct, frozen=True, kw_only=True):
     rulings, rulings_sha256 : how many rulings there were up to its end, and the digest of all of them; events likewise
     closed : whether the recording was ended in good order
     previous : SHA-256 of the line before, of `recording.json` for the first
+    missing : what was lost before it, where the disk was full for too long
     """
 
     first_step: int
@@ -89,6 +104,7 @@ class Flush(Struct, frozen=True, kw_only=True):
     pieces: dict[str, Piece]
     closed: bool = False
     previous: str = ""
+    missing: Missing | None = None
 
 
 def sha256(data: bytes) -> str:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 
 from tinclock.core.errors import MissingExtraError, RecordingError
+from tinclock.intake.parquet_file import read_bounded
 from tinclock.store.layout import schema, sha256
 
 if TYPE_CHECKING:
@@ -140,7 +141,7 @@ def parse(name: str, data: bytes) -> pyarrow.Table:
     import pyarrow as pa
     import pyarrow.parquet as parquet
 
-    table = parquet.ParquetFile(pa.BufferReader(data)).read()
+    table = read_bounded(parquet.ParquetFile(pa.BufferReader(data)))
     expected = schema(name)
     if table.schema.names != expected.names:
         raise ValueError(f"columns are {', '.join(table.schema.names)}; expected {', '.join(expected.names)}")

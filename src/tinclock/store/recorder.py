@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from importlib.metadata import version
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 import numpy as np
 
 from tinclock.core.arrays import require_shape
+from tinclock.core.claims import plain_numbers
 from tinclock.core.combat.bulletin import KEPT_EVENTS
 from tinclock.core.errors import BadArrayError, BadNumberError, RecordingError
 from tinclock.core.geometry.level import level_digest
 from tinclock.core.rules import Rules
 from tinclock.core.timeline.columns import flat_poses
+from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
 from tinclock.store.compact import compact
 from tinclock.store.layout import (
@@ -52,6 +54,8 @@ class Recorder:
     path : a folder that doesn't exist yet
     flush_s : so many seconds of server time are handed to the disk together; the rest is lost if the process is killed
     durable : wait for the disk itself at each flush, so that what was flushed survives a power cut too
+    when_full : what to do when the disk refuses: raise from the next call on; or go on with the match, write when there
+        is room again, and name what had to be left out (`Recording.missing`, `tinclock contents`)
     keep_level : put the level's mesh into the recording; else only its digest, and the level must be at hand later
 
     Poses are rounded to 1/4096 of a metre and of a quaternion's component *before* the referee gets them, so that what
@@ -66,7 +70,7 @@ class Recorder:
 
     def __init__(
         self, path: str | Path, referee: Referee, *, flush_s: float = 1.0, durable: bool = False,
-        keep_level: bool = True,
+        keep_level: bool = True, when_full: Literal["raise", "go on"] = "raise",
     ) -> None:  # fmt: skip
         require_pyarrow("Recorder")
         if not 0.0 < flush_s < float("inf"):
@@ -79,7 +83,7 @@ class Recorder:
         header = _header(referee, flush_s, keep_level)
         if referee.level is not None and keep_level:  # before the header, which makes the folder a recording
             write_level(self.path / LEVEL, referee.level)
-        self._writer = Writer(self.path, header, durable)
+        self._writer = Writer(self.path, header, durable, patient=when_full == "go on")
         for kind in (np.float32, np.float64):  # loads the kernel now, not in the first tick
             to_steps(np.zeros((0, 7), kind), 1.0, 1.0, 1.0)
         self._flush_s, self._flushed_s = flush_s, float("-inf")
@@ -88,7 +92,7 @@ class Recorder:
         self._bulletin = referee.ledger.bulletin
         self._batch = Batch(0)
         self._closed = False
-        self._encode = msgspec.json.Encoder().encode
+        self._encode = msgspec.json.Encoder(enc_hook=plain_numbers).encode
 
     def __enter__(self) -> Recorder:
         """For `with`: the recording is closed at its end."""
@@ -170,7 +174,7 @@ class Recorder:
         received = claim if isinstance(claim, bytes) else encode_claim(claim)
         name = _name(connection)
         ruling = self.referee.rule(name, decode_claim(received), received_at=received_at)
-        self._batch.rows["claims"].append((self._step, name, received_at, received))
+        self._batch.rows["claims"].append((self._step, name, float(received_at), received))
         self._batch.rulings.append((self._step, ruling))
         self._stepped()
         return ruling
@@ -179,19 +183,20 @@ class Recorder:
         """See `Referee.advance`."""
         fired = self.referee.advance(server_time)
         self._batch.rulings += [(self._step, ruling) for ruling in fired]
-        self._tick_row("advance", None, server_time)
+        self._tick_row("advance", None, float(server_time))
         return fired
 
     def published(self, tick: int, sent_at: float | None = None) -> None:
         """See `Referee.published`."""
         self.referee.published(tick, sent_at)
-        self._tick_row("published", tick, sent_at)
+        self._tick_row("published", int(tick), None if sent_at is None else float(sent_at))
 
     def record(
         self, tick: int, server_time: float, entities: Sequence[int] | NDArray[np.int64],
         bones: Poses,
     ) -> None:  # fmt: skip
         """See `Referee.record`. What was gathered before is handed to the disk when it is time."""
+        tick, server_time = int(tick), seconds("server_time", server_time)
         if server_time - self._flushed_s >= self._flush_s or self._told - self._flushed_event > KEPT_EVENTS // 2:
             self._flush()
             self._flushed_s = server_time
@@ -218,6 +223,7 @@ class Recorder:
         answer = getattr(self.referee, name)(**arguments)
         said = self._encode(answer).decode() if isinstance(answer, (int, str)) else None
         at = arguments.get("server_time", arguments.get("sent_at", arguments.get("received_at")))
+        at = None if at is None else float(at)
         table = "pings" if name in ("ping", "pong") else "calls"
         self._batch.rows[table].append((self._step, at, name, text, said))
         self._stepped()
@@ -269,8 +275,17 @@ class Recorder:
         self._marks = []
         return out
 
-    def close(self) -> None:
-        """End the recording in good order, and put its many small files together into few. Safe to call twice."""
+    @property
+    def problem(self) -> str:
+        """What the disk says while it refuses and the match goes on; empty when all is well."""
+        return self._writer.problem
+
+    def close(self, *, put_together: bool = True) -> None:
+        """End the recording in good order. Safe to call twice.
+
+        put_together : also rewrite its many small files into few, which takes longer the longer the match was; without
+            it the recording is as whole
+        """
         if self._closed:
             return
         self._closed = True
@@ -279,7 +294,18 @@ class Recorder:
             self._flush()
         finally:
             self._writer.close()
-        compact(self.path)
+        if put_together:
+            self.put_together()
+
+    def put_together(self) -> None:
+        """Rewrite the many small files of a closed recording into few. Raises `RecordingError` where there is no room
+        for that; the recording is whole then as it is.
+        """
+        try:
+            compact(self.path)
+        except OSError as error:
+            problem = f"can't be put together ({error.strerror}); it is whole as it is"
+            raise RecordingError(self.path, problem) from None
 
 
 def _header(referee: Referee, flush_s: float, keep_level: bool) -> Header:

@@ -11,7 +11,7 @@ import numpy as np
 
 from tinclock.core.errors import RecordingError
 from tinclock.core.records import Event, Ruling
-from tinclock.store.layout import FLUSHES, FORMAT, HEADER, LEVEL, TABLES, Flush, Header, Piece, schema, sha256
+from tinclock.store.layout import FLUSHES, FORMAT, HEADER, LEVEL, TABLES, Flush, Header, Missing, Piece, schema, sha256
 from tinclock.store.level_tables import read_level, require_level
 from tinclock.store.pieces import parse, require_pyarrow, unpack
 
@@ -124,6 +124,11 @@ class Recording:
         return [msgspec.structs.replace(empty, pieces=names[stem]) for stem in sorted(names)]
 
     # -- what it holds ----------------------------------------------------------------------------------------
+
+    @property
+    def missing(self) -> list[Missing]:
+        """What the disk had no room for while the match went on; nothing after the first can be ruled again."""
+        return [flush.missing for flush in self.flushes if flush.missing is not None]
 
     @property
     def closed(self) -> bool:

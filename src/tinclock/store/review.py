@@ -174,10 +174,10 @@ class ReviewDesk:
             connection.execute(update(CASES).where(CASES.c.id == row.id).values(state=state, changed_at=now))
             decided = _decisions(connection, row.id, account)[-1]
             case = case_of(connection.execute(select(CASES).where(CASES.c.id == row.id)).one())
+            self.store.remember(connection, [("decided", case)])
         if self._on_decision is not None:
             self._on_decision(decided, case)
-        if self.store.on_case is not None:
-            self.store.on_case("decided", case)
+        self.store.tell()
         return decided
 
     def _required(self, reviewer: str, note: str) -> EvidenceLog:

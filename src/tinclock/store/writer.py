@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import queue
 import threading
 import time
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import msgspec
 
 from tinclock.core.errors import RecordingError
-from tinclock.store.layout import FLUSHES, HEADER, TABLES, Flush, Header, Piece, sha256
+from tinclock.store.layout import FLUSHES, HEADER, TABLES, Flush, Header, Missing, Piece, sha256
 from tinclock.store.pieces import LEVEL_WHILE_PLAYING, TickPoses, pack, poses_table, table_of
 
 if TYPE_CHECKING:
@@ -42,6 +43,13 @@ class Batch:
         self.to_s: float | None = None
         self.ticks = 0
         self.closed = False
+
+
+class _Ready(NamedTuple):
+    """A batch that can be written: its flush but for the pieces, and the bytes of each table with their rows."""
+
+    flush: Flush
+    tables: list[tuple[str, int, bytes]]
 
 
 class Digests:
@@ -78,10 +86,18 @@ class Digests:
 
 
 class Writer:
-    """Owns a recording's folder while it is written. Everything is put down by one thread, in order."""
+    """Owns a recording's folder while it is written. Everything is put down by one thread, in order.
 
-    def __init__(self, folder: Path, header: Header, durable: bool) -> None:
-        self._folder, self._durable = folder, durable
+    patient : go on where the disk refuses: what waits is written when there is room again, and what waited for too
+        long is left out and named. Otherwise the first refusal is the last.
+    """
+
+    def __init__(self, folder: Path, header: Header, durable: bool, patient: bool = False) -> None:
+        self._folder, self._durable, self._patient = folder, durable, patient
+        self._waiting: list[_Ready] = []
+        self._missing: Missing | None = None
+        self.problem = ""
+        """What the disk says, while it refuses."""
         self._digests = Digests()
         self._count = 0
         self._closing = False
@@ -91,7 +107,7 @@ class Writer:
                 (folder / name).mkdir(parents=True)
             text = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
             put_down(folder / HEADER, text, durable)
-            self._flushes = (folder / FLUSHES).open("ab")
+            self._flushes = (folder / FLUSHES).open("ab", buffering=0)
         except OSError as error:
             raise RecordingError(folder, f"can't be written: {error.strerror}") from None
         self._previous = sha256(text)
@@ -120,30 +136,68 @@ class Writer:
         while (batch := self._queue.get()) is not None:
             if self._error is None:
                 try:
-                    self._write(batch)
+                    self._waiting.append(self._ready(batch))
+                    self._write_waiting()
                 except Exception as error:  # handed to the match at its next call
                     self._error = error
+        if self._error is None and self._waiting:
+            self._error = OSError(f"{self.problem}; the last {len(self._waiting)} flushes are lost")
 
-    def _write(self, batch: Batch) -> None:
-        pieces = {}
-        for name, table in self._tables(batch):
-            if table.num_rows:
-                data = pack(name, table, LEVEL_WHILE_PLAYING)
-                file = f"{name}/{self._count:06d}.parquet"
-                put_down(self._folder / file, data, self._durable)
-                pieces[name] = Piece(file, table.num_rows, len(data), sha256(data))
+    def _ready(self, batch: Batch) -> _Ready:
+        """A batch as bytes: rulings and events are digested once, however often it is tried to write them."""
+        tables = [(name, table.num_rows, pack(name, table, LEVEL_WHILE_PLAYING))
+                  for name, table in self._tables(batch) if table.num_rows]  # fmt: skip
+        digests = self._digests
         flush = Flush(
             first_step=batch.first_step, next_step=batch.next_step, from_s=batch.from_s, to_s=batch.to_s,
-            ticks=batch.ticks, rulings=self._digests.rulings, rulings_sha256=self._digests.rulings_sha256,
-            events=self._digests.events, events_sha256=self._digests.events_sha256, pieces=pieces,
-            closed=batch.closed, previous=self._previous,
+            ticks=batch.ticks, rulings=digests.rulings, rulings_sha256=digests.rulings_sha256, events=digests.events,
+            events_sha256=digests.events_sha256, pieces={}, closed=batch.closed,
         )  # fmt: skip
+        return _Ready(flush, tables)
+
+    def _write_waiting(self) -> None:
+        """Write what waits, the oldest first; what the disk refuses goes on waiting, up to `BEHIND_MOST` flushes."""
+        while self._waiting:
+            try:
+                self._write(self._waiting[0])
+            except OSError as error:
+                if not self._patient:
+                    raise
+                self.problem = error.strerror or str(error)
+                while len(self._waiting) > BEHIND_MOST:
+                    self._leave_out(self._waiting.pop(0).flush)
+                return
+            self._waiting.pop(0)
+            self.problem, self._missing = "", None
+
+    def _leave_out(self, lost: Flush) -> None:
+        before = self._missing
+        self._missing = Missing(
+            lost.first_step if before is None else before.first_step, lost.next_step,
+            lost.from_s if before is None or before.from_s is None else before.from_s, lost.to_s, self.problem,
+        )  # fmt: skip
+
+    def _write(self, ready: _Ready) -> None:
+        pieces = {}
+        for name, rows, data in ready.tables:
+            file = f"{name}/{self._count:06d}.parquet"
+            put_down(self._folder / file, data, self._durable)
+            pieces[name] = Piece(file, rows, len(data), sha256(data))
+        flush = msgspec.structs.replace(ready.flush, pieces=pieces, previous=self._previous, missing=self._missing)
         line = msgspec.json.encode(flush)
-        self._flushes.write(line + b"\n")
-        self._flushes.flush()
-        if self._durable:
-            os.fsync(self._flushes.fileno())
+        self._append(line + b"\n")
         self._previous, self._count = sha256(line), self._count + 1
+
+    def _append(self, line: bytes) -> None:
+        """A whole line or none: what a full disk cut off is taken back."""
+        at = self._flushes.tell()
+        try:
+            self._flushes.write(line)
+            if self._durable:
+                os.fsync(self._flushes.fileno())
+        except OSError:
+            self._flushes.truncate(at)
+            raise
 
     def _step_aside(self, place: int) -> None:
         """Let the match's own thread have the interpreter every few rows; there is a whole second to write one."""
@@ -184,12 +238,17 @@ def event_row(step: int, event: Event, text: bytes) -> tuple[Any, ...]:
 def put_down(path: Path, data: bytes, durable: bool) -> None:
     """All or nothing: whoever reads finds no file or a whole one."""
     part = path.with_name(f".{path.name}.part")
-    with part.open("wb") as out:
-        out.write(data)
-        if durable:
-            out.flush()
-            os.fsync(out.fileno())
-    os.replace(part, path)
+    try:
+        with part.open("wb") as out:
+            out.write(data)
+            if durable:
+                out.flush()
+                os.fsync(out.fileno())
+        os.replace(part, path)
+    except OSError:
+        with contextlib.suppress(OSError):
+            part.unlink(missing_ok=True)
+        raise
     if durable:
         place = os.open(path.parent, os.O_RDONLY)
         try:

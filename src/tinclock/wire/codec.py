@@ -11,14 +11,14 @@ from typing import NamedTuple
 import msgspec
 
 from tinclock.core.checks.context import excerpt
-from tinclock.core.claims import Claim
+from tinclock.core.claims import Claim, plain_numbers
 from tinclock.wire.messages import FromClient, Join, Pong
 
 _CLAIM_JSON, _CLAIM_PACKED = msgspec.json.Decoder(Claim), msgspec.msgpack.Decoder(Claim)
 _OURS_JSON, _OURS_PACKED = msgspec.json.Decoder(FromClient), msgspec.msgpack.Decoder(FromClient)
 _ANY_JSON, _ANY_PACKED = msgspec.json.Decoder(), msgspec.msgpack.Decoder()
-_PACK = msgspec.msgpack.Encoder().encode
-_FAULTS = (msgspec.DecodeError, RecursionError, ValueError, OverflowError, TypeError)
+_PACK = msgspec.msgpack.Encoder(enc_hook=plain_numbers).encode
+_FAULTS = (Exception,)  # whatever a decoder does with what a stranger sent; some raise SystemError
 
 
 class Limits(NamedTuple):

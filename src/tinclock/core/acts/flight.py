@@ -12,6 +12,7 @@ from tinclock.core.combat.flight import rebound
 from tinclock.core.combat.flights import Impact
 from tinclock.core.records import Hit, Step
 from tinclock.core.timeline import flown
+from tinclock.core.timeline.instants import CATCH_UP_S
 from tinclock.core.timeline.views import View
 from tinclock.core.tolerances import TOLERANCES
 
@@ -73,6 +74,8 @@ def fly_all(world: World, until: float) -> list[Context]:
     if not flights.live:
         return []
     done: list[Context] = []
+    for late in [one for one in flights.live.values() if until - flights.flown_to(one) > CATCH_UP_S]:
+        end_flight(world, late, until, "clock leapt", flights.place_at(late, flights.flown_to(late)))
     _drop_those_of_the_dead(world, until)
     waiting = [(contact.at, one.number, contact) for one, contact in flights.fly(flights.live.values(), until)]
     heapq.heapify(waiting)

@@ -170,6 +170,10 @@ class Flights:
         """Server time after which nothing of it is left."""
         return float(self.rows[one.row, legs.LAST])
 
+    def flown_to(self, one: Projectile) -> float:
+        """The server time up to which it was flown."""
+        return float(self.rows[one.row, legs.DONE])
+
     def foresee(self, one: Projectile, until: float) -> Contact | None:
         """What it would meet up to a server time if nobody moved on from the newest poses; changes nothing."""
         row = self.rows[one.row].copy()

@@ -11,6 +11,7 @@ from tinclock.core.combat.bulletin import Bulletin
 from tinclock.core.combat.scores import Scores
 from tinclock.core.errors import AlreadyKnownError, UnknownNameError
 from tinclock.core.rules import HarmRules, ScoreRules
+from tinclock.core.timeline.instants import CATCH_UP_S
 
 if TYPE_CHECKING:
     from typing import Literal
@@ -181,9 +182,12 @@ class Ledger:
             if due.at > server_time:
                 return
             self._lasting.remove(due)
-            self.wound(due.entity, due.rules.damage, due.at, due.blow)
-            if due.left > 1 and self.alive(due.entity):
-                self._lasting.append(due._replace(at=due.at + due.rules.every_s, left=due.left - 1))
+            late, every = server_time - CATCH_UP_S - due.at, due.rules.every_s
+            times = 1 if late < 0.0 else min(due.left, int(late / every) + 1)  # a leap of the clock: at once
+            at = due.at + (times - 1) * every
+            self.wound(due.entity, times * due.rules.damage, at, due.blow)
+            if due.left > times and self.alive(due.entity):
+                self._lasting.append(due._replace(at=at + every, left=due.left - times))
 
     def repair(self, entity: int, amount: float, server_time: float, actor: int, cause: str) -> float:
         """Give back health, up to what a life begins with; returns how much."""

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.combat.held import Held
 from tinclock.core.combat.items import Stock
-from tinclock.core.errors import AlreadyKnownError, UnknownNameError
+from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameError
 from tinclock.core.timeline.clock import ClockEstimate
 
 if TYPE_CHECKING:
@@ -21,6 +21,17 @@ if TYPE_CHECKING:
     from tinclock.core.timeline.views import Drawing
 
 REMEMBERED_RECEIPTS = 128
+LONGEST_NAME = 200
+"""Characters of an account, a connection, a name or a team: what every store holds."""
+
+
+def require_name(what: str, text: object) -> str:
+    """A name that can be kept, printed and sent; raises `BadNameError` for what isn't text, too long, or broken."""
+    if not isinstance(text, str):
+        raise BadNameError(what, f"a text of at most {LONGEST_NAME} characters", text)
+    if len(text) > LONGEST_NAME or "\0" in text or any("\ud800" <= c <= "\udfff" for c in text):
+        raise BadNameError(what, f"at most {LONGEST_NAME} characters, without NUL and half characters", text)
+    return text
 
 
 class Tenure(NamedTuple):
@@ -206,6 +217,7 @@ class Roster:
 
     def refuse_known(self, connection: str) -> None:
         """Raise `AlreadyKnownError` for a connection that is here, `UnknownNameError` for one without a name."""
+        require_name("connection", connection)
         if not connection:
             raise UnknownNameError("connection", connection, self.lines)
         if connection in self.lines:

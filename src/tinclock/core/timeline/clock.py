@@ -19,9 +19,9 @@ import math
 from collections import deque
 from typing import Literal, NamedTuple
 
-from tinclock.core.errors import BadNumberError, TimeOrderError
+from tinclock.core.errors import BadNumberError
 
-Verdict = Literal["used", "unknown_nonce", "repeated_nonce", "late", "malformed"]
+Verdict = Literal["used", "unknown_nonce", "repeated_nonce", "late", "early", "malformed"]
 
 
 class ClockSettings(NamedTuple):
@@ -104,15 +104,15 @@ class ClockEstimate:
         self._answered.append(nonce)
         if received_at - sent_at > self.settings.timeout_s:
             return "late"
+        if received_at < sent_at:  # stamped before its ping: nothing can be learned from it
+            return "early"
         self._take(sent_at, received_at, stamp)
         return "used"
 
     def _advance(self, now: float) -> None:
         if not math.isfinite(now):
             raise BadNumberError("server time", "a finite number of seconds", now)
-        if now < self._now:
-            raise TimeOrderError("server time", now, self._now)
-        self._now = now
+        self._now = now = max(now, self._now)  # another thread may have stamped it a moment before the last one
         while self._sent and self._sent[0][0] < now - self.settings.timeout_s:
             sent_at, nonce = self._sent.popleft()
             if self._open.pop(nonce, None) is not None:
@@ -139,7 +139,7 @@ class ClockEstimate:
         self.answers += 1
         higher = not math.isnan(self.round_trip_s) and trip > self.round_trip_s + self.settings.route_step_s
         self._high = self._high + 1 if higher else 0
-        self._came.append(received_at)
+        self._came.append(self._now)
         self._trips.append(trip)
         self._lows.append(client_time - received_at + drift * received_at)
         self._highs.append(client_time - sent_at - drift * received_at)

@@ -54,7 +54,7 @@ INF = math.inf
 TOUCH_M, SKIN_M, _SHORTEST_S = TOLERANCES.touch_m, TOLERANCES.skin_m, TOLERANCES.step_s
 NOTHING, LEVEL, BODY, OVER, TOO_FAR = 0, 1, 2, 3, 4
 _RELATIVE, _ABSOLUTE_M = TOLERANCES.bound_relative, TOLERANCES.bound_m
-_CLOSING, _MOMENT_S = TOLERANCES.closing_m_s, TOLERANCES.time_s
+_CLOSING, _MOMENT_S, _TINY = TOLERANCES.closing_m_s, TOLERANCES.time_s, TOLERANCES.time_relative
 IGNORED = 8
 
 
@@ -363,7 +363,7 @@ def fly(
             tb = min(min(until, row[END]), row[LAST])
             place = _pair_at(times, met_at(row, t)) if times.shape[0] > 0 else 0
             if place + 1 < times.shape[0]:
-                tb = min(tb, max(_time_met_at(row, times[place + 1]), t + _MOMENT_S))
+                tb = min(tb, max(_time_met_at(row, times[place + 1]), t + _MOMENT_S + _TINY * abs(t)))
             if row[FADE] > 0.0 and t < row[ORIGIN_TIME] + row[FADE]:
                 tb = min(tb, row[ORIGIN_TIME] + row[FADE])
             wall, triangle = INF, -1

@@ -19,6 +19,8 @@ import math
 
 from numba import njit
 
+from tinclock.core.tolerances import TOLERANCES
+
 LEG_FIELDS = 48
 """Of a projectile's row: float64, see `Field`."""
 START, END = 0, 1  # server times of the leg
@@ -39,6 +41,7 @@ BOUNCES_LEFT, BOUNCED = 41, 42
 OWNER_AFTER_BOUNCE = 43  # 1: from its first bounce on it may hit its owner
 LONGEST_STEP_S, HOMING_STEP_S = 1.0 / 16.0, 1.0 / 256.0
 FINEST = 0.05
+_TINY = TOLERANCES.time_relative
 
 
 @njit(cache=True, inline="always", error_model="numpy")
@@ -109,7 +112,7 @@ def start_leg(row, t, px, py, pz, vx, vy, vz, tx, ty, tz):
     ux, uy, uz = vx - row[21], vy - row[22], vz - row[23]
     fast = row[DRAG] * math.sqrt(ux * ux + uy * uy + uz * uz)
     h = LONGEST_STEP_S if fast * LONGEST_STEP_S <= FINEST else FINEST / fast
-    h = min(h, row[END] - t)
+    h = min(max(h, _TINY * abs(t)), row[END] - t)
     row[END] = t + h
     bx, by, bz = _pull(row, vx + 0.5 * h * ax, vy + 0.5 * h * ay, vz + 0.5 * h * az, thrusting)
     cx, cy, cz = _pull(row, vx + 0.5 * h * bx, vy + 0.5 * h * by, vz + 0.5 * h * bz, thrusting)
@@ -141,7 +144,7 @@ def _hermite(row, h, px, py, pz, vx, vy, vz, qx, qy, qz, wx, wy, wz):
 def _turn_leg(row, t, px, py, pz, vx, vy, vz, tx, ty, tz):
     """An arc towards the target: the direction turns by as much as it may, or until it points there."""
     speed = math.sqrt(vx * vx + vy * vy + vz * vz)
-    h = min(HOMING_STEP_S, row[END] - t)
+    h = min(max(HOMING_STEP_S, _TINY * abs(t)), row[END] - t)
     row[END] = t + h
     lx, ly, lz = tx - px, ty - py, tz - pz
     apart = math.sqrt(lx * lx + ly * ly + lz * lz)

@@ -6,6 +6,9 @@ from typing import TYPE_CHECKING, Literal
 
 from msgspec import Struct
 
+from tinclock.core.errors import BadNumberError
+from tinclock.core.timeline.instants import is_finite
+
 if TYPE_CHECKING:
     from tinclock.core.timeline.clock import ClockEstimate
     from tinclock.core.timeline.history import PoseHistory
@@ -32,6 +35,21 @@ class Drawing(Struct, frozen=True, gc=False):
     between: Literal["interpolate", "nearest"] = "interpolate"
     when_late: Literal["hold", "extrapolate"] = "hold"
     extrapolate_s: float = 0.1
+
+
+def sound_drawing(drawing: Drawing) -> Drawing:
+    """A drawing that can be used, with floats; raises `BadNumberError` for what isn't one."""
+    if not isinstance(drawing, Drawing):
+        raise BadNumberError("drawing", "a Drawing", drawing)
+    for name in ("interpolation_delay_s", "extrapolate_s"):
+        value = getattr(drawing, name)
+        if not (is_finite(value) and value >= 0.0):
+            raise BadNumberError(f"drawing.{name}", "a finite number of seconds of at least 0", value)
+    if drawing.between not in ("interpolate", "nearest") or drawing.when_late not in ("hold", "extrapolate"):
+        expected = "between 'interpolate' or 'nearest', when_late 'hold' or 'extrapolate'"
+        raise BadNumberError("drawing", expected, drawing)
+    delay, most = float(drawing.interpolation_delay_s), float(drawing.extrapolate_s)
+    return Drawing(delay, drawing.between, drawing.when_late, most)
 
 
 def derived_view(history: PoseHistory, clock: ClockEstimate, drawing: Drawing, command_time: float) -> View | None:

@@ -1,0 +1,41 @@
+"""Server times as they come from the caller: finite seconds of a match, checked once, before anything changes."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from tinclock.core.errors import BadNumberError
+
+CATCH_UP_S = 1.0
+"""So much time is caught up on step by step, shot by shot. After a longer leap of the server's clock held triggers are
+let go, what flies ends, and lasting damage is summed: a second's work must never take an hour's time."""
+LONGEST_MATCH_S = 1e8
+"""Three years. Times beyond it are another clock's, or another unit."""
+_MILLISECONDS_FROM = 1e11
+
+
+def seconds(name: str, value: object) -> float:
+    """A server time as float64 seconds; NumPy scalars are taken.
+
+    Raises `BadNumberError` for what is no number, NaN, infinite, or can't be the seconds of a match.
+    """
+    if isinstance(value, (bool, np.bool_)) or not isinstance(value, (float, int, np.floating, np.integer)):
+        raise BadNumberError(name, "a number of seconds", value)
+    try:
+        at = float(value)
+    except OverflowError:
+        at = math.inf
+    if not math.isfinite(at):
+        raise BadNumberError(name, "a finite number of seconds", value)
+    if abs(at) > LONGEST_MATCH_S:
+        likely = "milliseconds" if abs(at) >= _MILLISECONDS_FROM else "the seconds since 1970"
+        raise BadNumberError(name, f"seconds since the match began; this looks like {likely}", value)
+    return at
+
+
+def is_finite(value: object) -> bool:
+    """Whether something is a finite number, Python's or NumPy's."""
+    number = isinstance(value, (float, int, np.floating, np.integer)) and not isinstance(value, (bool, np.bool_))
+    return number and math.isfinite(value)  # type: ignore[arg-type]

@@ -1,0 +1,40 @@
+"""Reading Parquet files of unknown origin: a small file may unpack to more than there is memory."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import pyarrow
+
+MOST_BYTES = 4 << 30
+"""So much of one file is unpacked; a match of an hour of 100 players takes half of it."""
+FIRST_ROWS, ROWS_AT_A_TIME = 64, 8192
+
+
+def read_bounded(file: Any, most_bytes: int = MOST_BYTES) -> pyarrow.Table:
+    """A `pyarrow.parquet.ParquetFile` as a table, read row by row as long as it stays within bounds.
+
+    Raises `ValueError` for one that unpacks to more, before it has; and what pyarrow raises for a broken one.
+    """
+    import pyarrow as pa
+
+    rows, packed = file.metadata.num_rows, sum(
+        file.metadata.row_group(k).total_byte_size for k in range(file.metadata.num_row_groups)
+    )  # fmt: skip
+    if packed > most_bytes:
+        raise ValueError(_too_large(packed, most_bytes))
+    first = next(file.iter_batches(batch_size=FIRST_ROWS), None)
+    if first is not None and first.num_rows and (likely := first.nbytes / first.num_rows * rows) > most_bytes:
+        raise ValueError(_too_large(round(likely), most_bytes))
+    batches, size = [], 0
+    for batch in file.iter_batches(batch_size=ROWS_AT_A_TIME):
+        size += batch.nbytes
+        if size > most_bytes:
+            raise ValueError(_too_large(size, most_bytes))
+        batches.append(batch)
+    return pa.Table.from_batches(batches, schema=file.schema_arrow)
+
+
+def _too_large(size: int, most: int) -> str:
+    return f"unpacks to {size / 1e9:.1f} GB or more; at most {most / 1e9:.1f} GB of one file are read"
