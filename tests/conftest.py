@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import math
+import os
+import shutil
+from collections import Counter
 from typing import Any
 
 import msgspec
@@ -27,6 +30,44 @@ def rules() -> tinclock.Rules:
 @pytest.fixture(scope="session")
 def level() -> tinclock.Level:
     return tinclock.load_level(data_file("garden_level.toml"))
+
+
+NEEDED = {
+    "node": ("node", "Node.js (apt-get install nodejs)"),
+    "chromium": ("chromium", "Chromium and its driver (apt-get install chromium chromium-driver)"),
+    "postgresql": ("", "a PostgreSQL server, named in TINCLOCK_TEST_POSTGRESQL (.ci/run starts one)"),
+}
+"""What some tests need: the program that is looked for, and what to install."""
+
+
+def needs(what: str) -> pytest.MarkDecorator:
+    """Marks a test that runs only where something is installed; elsewhere the end of the run says what to install."""
+    return pytest.mark.needs(what)
+
+
+def is_there(what: str) -> bool:
+    """Whether what a test needs is here."""
+    program, _ = NEEDED[what]
+    if what == "chromium" and shutil.which("chromedriver") is None:
+        return False
+    return bool(os.environ.get("TINCLOCK_TEST_POSTGRESQL")) if not program else shutil.which(program) is not None
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    config.addinivalue_line("markers", "needs(what): runs only where that is installed")
+
+
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    for mark in item.iter_markers("needs"):
+        if not is_there(mark.args[0]):
+            pytest.skip(f"needs {NEEDED[mark.args[0]][1]}")
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    """Say what did not run, so that nobody takes it for passed."""
+    reasons = Counter(str(report.longrepr[2]) for report in terminalreporter.stats.get("skipped", []))
+    for reason, count in sorted(reasons.items()):
+        terminalreporter.write_line(f"NOT RUN: {count} tests: {reason.removeprefix('Skipped: ')}")
 
 
 def changed(rules: tinclock.Rules, table: str, name: str, **fields: Any) -> tinclock.Rules:

@@ -21,7 +21,7 @@ from tinclock.core.wording import CODES
 from tinclock.garden.scenario import data_file
 from tinclock.wire.border import Border
 from tinclock.wire.bundle import PUBLIC, client_bundle, differences
-from tinclock.wire.codec import decode_claim, decode_message
+from tinclock.wire.codec import Unreadable, decode_claim, decode_message
 from tinclock.wire.flood import FloodGuard, FloodLimits
 from tinclock.wire.messages import (
     Answer,
@@ -166,6 +166,50 @@ def test_what_is_too_large_deep_or_long_is_denied_with_a_short_excerpt(rules):
         assert finding.code == "malformed"
         assert len(finding.detail) < 90
         assert finding.detail.isprintable()
+
+
+def test_the_bounds_of_a_message_are_what_they_are_said_to_be():
+    """At the bound it is read, one beyond it is not: bytes, depth, items, lengths of texts."""
+    pad = len(msgspec.json.encode({"a": ""}))
+    whole = msgspec.json.encode({"a": ["y" * 200] * 19 + ["z" * 139]})
+    assert len(msgspec.json.encode({"a": ""})) == pad
+    exact = whole[:-3] + b"z" * (4096 - len(whole)) + whole[-3:]
+    assert len(exact) == 4096
+    assert isinstance(decode_claim(exact), dict)
+    assert isinstance(decode_claim(exact + b" "), Unreadable)
+
+    def nested(depth: int) -> bytes:
+        return b'{"a":' + b"[" * (depth - 2) + b"1" + b"]" * (depth - 2) + b"}"
+
+    assert isinstance(decode_claim(nested(8)), dict)
+    assert isinstance(decode_claim(nested(9)), Unreadable)
+    for count, kind in ((254, dict), (255, Unreadable)):
+        assert isinstance(decode_claim(msgspec.json.encode({"a": [0] * count})), kind)
+    for length, kind in ((256, dict), (257, Unreadable)):
+        assert isinstance(decode_claim(msgspec.json.encode({"a": "x" * length})), kind)
+
+
+def test_what_cant_be_read_costs_its_sender_eight_messages(rules):
+    """Reading garbage is work too: of a saved-up 500 messages, 62 unreadable ones pass at once."""
+    one = joined(rules, flood=FloodLimits())
+    before = one.guard.passed
+    for _ in range(200):
+        one.take(b"\xc1", 50.0)
+    assert one.guard.passed - before == 63
+
+
+@pytest.mark.parametrize("highest", [128, 129, 1000])
+def test_a_number_is_stale_exactly_when_its_receipt_is_forgotten(rules, highest):
+    """128 receipts are kept: the oldest of them is repeated, the one before is too old to be ruled."""
+    referee = tinclock.Referee(rules, seed=1)
+    referee.admit(connection="c", account="a", rig="gardener")
+    for sequence in range(1, highest + 1):
+        referee.rule("c", tinclock.StatusClaim(sequence, 1), received_at=sequence / 100)
+    oldest = highest - 127
+    again = referee.rule("c", tinclock.StatusClaim(oldest, 1), received_at=99.0)
+    assert codes(again) == ["repeated_sequence"]
+    if oldest > 1:
+        assert codes(referee.rule("c", tinclock.StatusClaim(oldest - 1, 1), received_at=99.0)) == ["stale_sequence"]
 
 
 def mutated(data: bytes, rng: np.random.Generator, others: list[bytes]) -> bytes:

@@ -20,6 +20,7 @@ import msgspec
 import numpy as np
 import pytest
 from click.testing import CliRunner
+from conftest import needs
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -32,7 +33,7 @@ from tinclock.core.evidence.watch import Gain
 from tinclock.core.records import Finding
 from tinclock.garden.scenario import data_file
 from tinclock.report.case_page import case_page
-from tinclock.serve.notices import Notices
+from tinclock.serve.notices import CloudEvent, Notices, syslog_line
 from tinclock.serve.stand_in import StandInReceiver
 from tinclock.store.case_records import Case
 from tinclock.store.cases import CaseStore
@@ -41,7 +42,7 @@ from tinclock.store.figures import exported, labels_of, summed_up
 from tinclock.store.review import ReviewDesk
 
 SERVER = os.environ.get("TINCLOCK_TEST_POSTGRESQL", "")
-KINDS = ["sqlite", *(["postgresql"] if SERVER else [])]
+KINDS = ["sqlite", pytest.param("postgresql", marks=needs("postgresql"))]
 MARKUP = "<img src=x onerror=alert(1)></script>"
 
 
@@ -638,49 +639,103 @@ def page_of(reviewed, tmp_path):
     return page
 
 
+WILD = "\x1b[2Jw\x1b]0;title\x07\u202eevil\x00\x9b31m\nnext"
+"""Clears a terminal, sets its title, turns writing round, and ends the line."""
+
+
+def test_no_name_of_a_stranger_reaches_a_terminal_or_a_page_raw(tmp_path, monkeypatch):
+    """Commands, exports, pages, explanations and notices write control characters and turned writing out."""
+    monkeypatch.setenv("COLUMNS", "300")
+    name, store = WILD.replace("\x00", ""), tmp_path / "cases"
+    desk = ReviewDesk(CaseStore(store / "cases.db"), EvidenceLog(store / "log"))
+    take(desk.store, "m1", {name: 90.0, "bob": 90.0})
+    desk.decide(name, "watch", reviewer=name, note=name)
+    desk.store.close(), desk._log.close()
+    page = tmp_path / "page.html"
+    told = [
+        run("cases", "list", "--state", "watch", "--store", store), run("cases", "show", name, "--store", store),
+        run("cases", "compare", name, "bob", "--store", store), run("cases", "summary", "--store", store),
+        run("cases", "export", "--format", "csv", "--store", store),
+        run("cases", "decide", name, "cleared", "--note", name, "--reviewer", name, "--store", store),
+        run("cases", "show", "nobody", "--store", store, fails=1), run("cases", "check-log", "--store", store),
+    ]  # fmt: skip
+    run("cases", "page", name, "--store", store, "--out", page)
+    referee = tinclock.Referee(tinclock.load_rules(data_file("garden.toml")))
+    referee.admit(connection="c", account=name, name=name, team=name, rig="gardener")
+    told.append(referee.rule("c", {"kind": "shot"}, received_at=0.0).explain())
+    told += [event.explain({1: name}) for event in referee.events()]
+    event = CloudEvent("1.0", "i", "/s", "tinclock.case.opened", name, "t", "j",
+                       {"account": name, "state": "open", "peak": 1.0, "why": name})  # fmt: skip
+    told.append(syslog_line(event, "host").decode().replace("\ufeff", ""))
+    told.append(re.sub(r"<script>.*?</script>", "", page.read_text(encoding="utf-8"), flags=re.S))
+    assert sum("\\x1b[2J" in text for text in told) >= 10
+    for text in told:
+        raw = {c for c in text if not c.isprintable()} - {"\n", "\r"}
+        assert raw == set(), (raw, text[:200])
+
+
+def test_weighing_again_after_a_store_that_failed_appends_nothing_twice(tmp_path, monkeypatch):
+    """The log holds each finding and gain of a match once, however often the store refused it before."""
+    sample, store = data_file("sample"), tmp_path / "cases"
+    lengths = []
+    for attempt in range(3):
+        if attempt < 2:
+            broken = tinclock.EvidenceError(store, "the database is away")
+            monkeypatch.setattr(CaseStore, "take_match", lambda *_, error=broken, **__: (_ for _ in ()).throw(error))
+        else:
+            monkeypatch.undo()
+        run("weigh", sample, "--store", store, fails=int(attempt < 2))
+        lengths.append(len(list(read_log(store / "log"))))
+    assert lengths[0] > 10
+    assert lengths == [lengths[0]] * 3
+    assert verify_log(store / "log") is None
+
+
 def test_a_name_with_markup_is_just_text_on_the_page(reviewed, tmp_path):
     text = page_of(reviewed, tmp_path).read_text()
     assert MARKUP not in text
     assert "&lt;img src=x onerror=alert(1)&gt;" in text
     assert "Could also be: another version of the rules" in text
+    (policy,) = re.findall(r'http-equiv="Content-Security-Policy" content="([^"]*)"', text)
+    rules = dict(rule.split(" ", 1) for rule in policy.split("; "))
+    assert (rules["default-src"], rules["connect-src"], rules["img-src"]) == ("'none'", "'none'", "data: blob:")
 
 
-if shutil.which("chromium") and shutil.which("chromedriver"):
+@needs("chromium")
+def test_in_a_browser_the_slider_moves_the_hitboxes_and_nothing_leaves_the_machine(reviewed, tmp_path):
+    from selenium import webdriver
+    from selenium.webdriver.chrome.service import Service
+    from selenium.webdriver.support.wait import WebDriverWait
 
-    def test_in_a_browser_the_slider_moves_the_hitboxes_and_nothing_leaves_the_machine(reviewed, tmp_path):
-        from selenium import webdriver
-        from selenium.webdriver.chrome.service import Service
-        from selenium.webdriver.support.wait import WebDriverWait
-
-        options = webdriver.ChromeOptions()
-        options.binary_location = shutil.which("chromium")
-        for flag in ("--headless=new", "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader",
-                     "--no-first-run", "--disable-background-networking", "--disable-component-update",
-                     "--disable-sync", "--window-size=1280,800",
-                     f"--user-data-dir={tmp_path / 'profile'}"):  # fmt: skip
-            options.add_argument(flag)
-        options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
-        browser = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver")))
-        try:
-            browser.get(f"file://{page_of(reviewed, tmp_path)}")
-            WebDriverWait(browser, 120).until(lambda b: b.execute_script("return document.body.dataset.ready"))
-            assert browser.find_element("css selector", "h1").text == MARKUP
-            shot = browser.find_element("css selector", ".shot")
-            browser.execute_script("arguments[0].scrollIntoView()", shot)
-            WebDriverWait(browser, 120).until(lambda b: shot.get_attribute("data-drawn"))
-            place = "return document.querySelector('.shot .scene').data[0].x.slice(0, 400)"
-            first, told = browser.execute_script(place), shot.find_element("css selector", "output").text
-            browser.execute_script(
-                "const s = document.querySelector('.shot input'); s.value = s.max; s.dispatchEvent(new Event('input'))"
-            )
-            last = browser.execute_script(place)
-            assert max(abs(a - b) for a, b in zip(first, last, strict=True)) > 0.01
-            assert "as its screen showed it" in told
-            assert shot.find_element("css selector", "output").text != told
-            assert [row for row in browser.get_log("browser") if row["level"] == "SEVERE"] == []
-            asked = [json.loads(row["message"])["message"] for row in browser.get_log("performance")]
-            urls = [m["params"]["request"]["url"] for m in asked if m["method"] == "Network.requestWillBeSent"]
-            assert any(url.startswith("file:") for url in urls)
-            assert [url for url in urls if url.startswith(("http", "ws", "ftp"))] == []
-        finally:
-            browser.quit()
+    options = webdriver.ChromeOptions()
+    options.binary_location = shutil.which("chromium")
+    for flag in ("--headless=new", "--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader",
+                 "--no-first-run", "--disable-background-networking", "--disable-component-update",
+                 "--disable-sync", "--window-size=1280,800",
+                 f"--user-data-dir={tmp_path / 'profile'}"):  # fmt: skip
+        options.add_argument(flag)
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    browser = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver")))
+    try:
+        browser.get(f"file://{page_of(reviewed, tmp_path)}")
+        WebDriverWait(browser, 120).until(lambda b: b.execute_script("return document.body.dataset.ready"))
+        assert browser.find_element("css selector", "h1").text == MARKUP
+        shot = browser.find_element("css selector", ".shot")
+        browser.execute_script("arguments[0].scrollIntoView()", shot)
+        WebDriverWait(browser, 120).until(lambda b: shot.get_attribute("data-drawn"))
+        place = "return document.querySelector('.shot .scene').data[0].x.slice(0, 400)"
+        first, told = browser.execute_script(place), shot.find_element("css selector", "output").text
+        browser.execute_script(
+            "const s = document.querySelector('.shot input'); s.value = s.max; s.dispatchEvent(new Event('input'))"
+        )
+        last = browser.execute_script(place)
+        assert max(abs(a - b) for a, b in zip(first, last, strict=True)) > 0.01
+        assert "as its screen showed it" in told
+        assert shot.find_element("css selector", "output").text != told
+        assert [row for row in browser.get_log("browser") if row["level"] == "SEVERE"] == []
+        asked = [json.loads(row["message"])["message"] for row in browser.get_log("performance")]
+        urls = [m["params"]["request"]["url"] for m in asked if m["method"] == "Network.requestWillBeSent"]
+        assert any(url.startswith("file:") for url in urls)
+        assert [url for url in urls if url.startswith(("http", "ws", "ftp"))] == []
+    finally:
+        browser.quit()

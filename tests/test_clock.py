@@ -104,3 +104,12 @@ def test_twelve_hours_drift_nowhere():
     assert clock.offset_s == pytest.approx(7.0 + 5e-5 * 12 * 3600, abs=0.01)
     assert clock.ping(3.0) > 0  # a loop that is behind its network thread: time stands, and nothing is lost
     assert clock.offset_s == pytest.approx(7.0 + 5e-5 * 12 * 3600, abs=0.01)
+
+
+@pytest.mark.parametrize(("late_s", "verdict"), [(1.999, "used"), (2.001, "late")])
+def test_a_pong_is_late_after_two_seconds(late_s, verdict):
+    """An answer that was held back for longer says nothing about the line, and is not used."""
+    clock = tinclock.ClockEstimate()
+    nonce = clock.ping(0.0)
+    assert clock.pong(nonce, 5.0, late_s) in (verdict, "repeated_nonce")
+    assert clock.answers == (verdict == "used")

@@ -558,3 +558,24 @@ def test_in_the_garden_honest_clients_do_the_same_damage_with_and_without_claims
     assert sum(swept) > 15.0
     assert all(b <= a + 1e-9 for a, b in zip(swept, claimed, strict=True))
     assert sum(claimed) > 0.97 * sum(swept)
+
+
+@pytest.mark.parametrize(("ahead_s", "code"), [(0.2, []), (0.5, ["no_impact"]), (2.0, ["no_impact"])])
+def test_an_impact_is_held_against_no_more_than_a_quarter_second_of_the_future(ahead_s, code):
+    """A client draws a little ahead of the server's poses; what it can't have drawn yet is no impact."""
+    here = armed(impacts="claimed", speed_m_s=9.0 / (0.1 + ahead_s), claim_time_s=0.02, lifetime_s=20.0)
+    here.tick += 1
+    here.referee.record(here.tick, here.now, [1, 2], [here.pose(-9, 3), here.pose(0, 3)])
+    here.referee.published(here.tick)
+    here.tick += 1
+    here.referee.record(here.tick, here.now, [1, 2], [here.pose(-9, 3), here.pose(0, 3)])
+    started = here.now
+    launch(here, direction=(1.0, 0.0, 0.0))
+    for _ in range(6):
+        here.tick += 1
+        here.referee.record(here.tick, here.now, [1, 2], [here.pose(-9, 3), here.pose(0, 3)])
+        here.referee.advance(here.now)
+    flown = (9.0 - 0.21) / (9.0 / (0.1 + ahead_s))
+    claim = {"projectile": 1, "flown_s": flown, "position": (0.0, 3.0, 1.65), "victim": 2}
+    ruling = here.say(tinclock.ImpactClaim, **claim)
+    assert codes(ruling) == code, (started, flown)

@@ -89,9 +89,20 @@ def test_what_is_wrong_with_a_mesh_is_said_with_its_key(tmp_path):
     scene("y").export(tmp_path / "model.glb")
     (tmp_path / "torn.glb").write_bytes((tmp_path / "model.glb").read_bytes()[:200])
     (tmp_path / "model.obj").write_text("v 0 0 0\n")
+    crooked = {
+        "circle": [{"children": [1]}, {"children": [0], "mesh": 0}],
+        "many": [{"mesh": 0}] * 100_000,
+        "parents": [{"children": [2]}, {"children": [2]}, {"mesh": 0}],
+    }
+    for name, nodes in crooked.items():
+        text = {"asset": {"version": "2.0"}, "nodes": nodes, "scenes": [{"nodes": [0]}], "scene": 0}
+        (tmp_path / f"{name}.gltf").write_text(json.dumps(text))
     for arguments, told in (
         (("gone.glb",), "mesh.file: gone.glb is not there"),
-        (("torn.glb",), "mesh.file: torn.glb can't be read"),
+        (("torn.glb",), "mesh.file: torn.glb: is no glTF 2.0 file"),
+        (("circle.gltf",), "mesh.file: circle.gltf: nodes: some are their own ancestors"),
+        (("parents.gltf",), r"mesh.file: parents.gltf: nodes.2.: has two parents, nodes 0 and 1"),
+        (("many.gltf",), "mesh.file: many.gltf: nodes: 100,000 of them; at most 20,000"),
         (("model.obj",), "mesh.up: .obj doesn't say which axis points up"),
         (("model.glb", "", '"wall*" = "stone"'), "no surface 'stone'"),
         (("model.glb", "", '"roof*" = "brick"'), "no pattern fits anything in model.glb; its names are pane"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import pickle
 import subprocess
 import sys
+from pathlib import Path
 
 import pytest
 
@@ -106,3 +107,29 @@ print(told[0][:2], told[-1][1] == told[-1][2], fresh, sum(after.values()) > 25)
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert done.stdout.strip() == "('levels', 0) True {} True"
+
+
+def test_without_a_place_for_a_cache_kernels_are_compiled_and_what_to_set_is_said(tmp_path):
+    """A read-only installation whose user has no home still rules; one warning says what would make it quick."""
+    script = """
+import pathlib, shutil, sys, warnings
+source = pathlib.Path(sys.argv[1]); copy = pathlib.Path(sys.argv[2]) / "tinclock"
+shutil.copytree(source, copy, ignore=shutil.ignore_patterns("__pycache__", "data"))
+sys.path.insert(0, str(copy.parent))
+from numba.core import caching
+locators = [getattr(caching, n) for n in dir(caching) if n.endswith("Locator") or n.endswith("LocatorFunction")]
+for locator in locators:  # as where nothing can be written
+    if hasattr(locator, "from_function"):
+        locator.from_function = classmethod(lambda *_: None)
+with warnings.catch_warnings(record=True) as told:
+    warnings.simplefilter("always")
+    import tinclock
+    level = tinclock.Level([[5, -9, -9], [5, 9, -9], [5, 0, 9]], [[0, 1, 2]])
+    print(tinclock.__file__.startswith(sys.argv[2]), level.first((0, 0, 0), (1, 0, 0), 9).distance_m)
+print([str(one.message) for one in told if "NUMBA_CACHE_DIR" in str(one.message)].__len__())
+"""
+    source = Path(tinclock.__file__).parent
+    run = [sys.executable, "-c", script, str(source), str(tmp_path)]
+    done = subprocess.run(run, capture_output=True, text=True, check=False, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.split() == ["True", "5.0", "1"]

@@ -4,20 +4,27 @@ from __future__ import annotations
 
 import math
 import multiprocessing
+import os
+import re
 import shutil
+import threading
 import time
 from pathlib import Path
 
 import msgspec
 import numpy as np
 import pytest
+from click.testing import CliRunner
 from hypothesis import given
 from hypothesis import strategies as st
 
 import tinclock
+from tinclock.cli.main import main
 from tinclock.core.errors import RecordingError
 from tinclock.garden.match import play_match
 from tinclock.garden.scenario import data_file, load_garden
+from tinclock.intake.parquet_file import read_bounded
+from tinclock.store import writer
 from tinclock.store.again import rule_again
 from tinclock.store.layout import TABLES
 from tinclock.store.pieces import TickPoses, poses_table
@@ -158,13 +165,16 @@ def test_bytes_never_raise_and_always_say_the_same(received):
 
 
 def test_a_recording_is_killed_at_random_moments_and_loses_nothing_that_was_flushed(tmp_path):
-    """What was reported flushed before SIGKILL is there, whole, and rules as the undisturbed match did."""
+    """What was reported flushed before SIGKILL is there, whole, and rules as the undisturbed match did.
+
+    The moments are numbers of writes, not of seconds: a busy machine changes nothing.
+    """
     whole = play_match(seed=9, seconds=PLAYED_S, players=3)
     texts = [msgspec.json.encode(ruling).decode() for ruling in whole.rulings]
     dice, ends, early = np.random.default_rng(11), [], 0
     for kill in range(KILLS):
         path = tmp_path / f"k{kill}"
-        known = killed(path, float(dice.uniform(0.0, 1.0)), wait=kill % 4 != 0)
+        known = killed(path, int(dice.integers(0, 7 * (PLAYED_S - 1))))
         if not (path / "flushes.jsonl").exists():
             assert known == 0
             early += 1
@@ -181,37 +191,38 @@ def test_a_recording_is_killed_at_random_moments_and_loses_nothing_that_was_flus
     assert len(ends) + early == KILLS
 
 
-def killed(path: Path, seconds: float, wait: bool) -> int:
-    """Record a match in another process and kill it; returns how many flushes it had reported.
-
-    wait : not before the first flush
-    """
+def killed(path: Path, after: int) -> int:
+    """Record a match in another process and kill it after so many writes; returns how many flushes it had reported."""
     context = multiprocessing.get_context("forkserver")
     read, write = context.Pipe(duplex=False)
     child = context.Process(target=play_and_report, args=(str(path), write), daemon=True)
     child.start()
     write.close()
-    if wait:
-        read.poll(60.0)
-    time.sleep(seconds)
-    child.kill()
-    child.join()
-    known = 0
+    known, seen = 0, 0
     try:
         while True:
-            known += len(read.recv_bytes())
+            if seen == after:
+                child.kill()
+            known += read.recv_bytes() == b"."
+            seen += 1
     except EOFError:
+        child.join()
         return known
 
 
 def play_and_report(path: str, to) -> None:
-    put = Writer._write
+    """Play and record; tell of each file that is begun and of each flush that is noted."""
+    flushed, put = Writer._write, writer.put_down
 
-    def report(self, batch):
-        put(self, batch)
+    def report(self, ready):
+        flushed(self, ready)
         to.send_bytes(b".")
 
-    Writer._write = report
+    def begin(*arguments):
+        to.send_bytes(b"f")
+        put(*arguments)
+
+    Writer._write, writer.put_down = report, begin
     play_match(seed=9, seconds=PLAYED_S, players=3, record_to=path)
 
 
@@ -362,6 +373,103 @@ def test_a_full_disk_is_told_to_the_match_and_what_was_flushed_stays(tmp_path, r
         go_on()
     assert Recording(tmp_path / "r").verify() == []
     assert rule_again(Recording(tmp_path / "r")).as_recorded
+
+
+def test_a_disk_that_is_full_for_a_while_costs_no_more_than_what_it_refused(tmp_path, rules, monkeypatch):
+    """With "go on" the match never notices; what waited too long is a gap with a name, and all the rest is there."""
+    referee = tinclock.Referee(rules)
+    recorder = Recorder(tmp_path / "r", referee, when_full="go on")
+    recorder.admit(connection="c", account="a", rig="gardener")
+    put, full = writer.put_down, threading.Event()
+
+    def perhaps(*arguments):
+        if full.is_set():
+            raise OSError(28, "No space left on device")
+        put(*arguments)
+
+    monkeypatch.setattr(writer, "put_down", perhaps)
+
+    def go_on(first: int, last: int) -> None:
+        for tick in range(first, last):
+            recorder.record(tick, tick / 64, [], [])
+        while not recorder._writer._queue.empty():
+            time.sleep(0.001)
+
+    go_on(0, 200)
+    full.set()
+    for second in range(200, 1000, 64):
+        go_on(second, second + 64)
+    until = time.monotonic() + 20.0
+    while not recorder.problem and time.monotonic() < until:
+        time.sleep(0.001)
+    assert recorder.problem == "No space left on device"
+    full.clear()
+    go_on(1032, 1200)
+    recorder.close()
+    kept = Recording(tmp_path / "r")
+    assert (kept.verify(), kept.closed, recorder.problem) == ([], True, "")
+    (gap,) = kept.missing
+    assert re.fullmatch(r"steps \d+ to \d+ \([\d.]+ to [\d.]+ s\) are missing: No space left on device", str(gap))
+    assert kept.ends_at_s == pytest.approx(1199 / 64)
+    again = rule_again(kept)
+    assert not again.as_recorded
+    assert any("ruled again only up to there" in problem for problem in kept.problems)
+    told = CliRunner().invoke(main, ["contents", str(tmp_path / "r"), "--check"])
+    assert (told.exit_code, f"gap: {gap}" in told.output) == (0, True)
+
+
+def test_a_durable_recording_is_on_the_disk_when_a_flush_is_noted(tmp_path, rules, monkeypatch):
+    """Files, their folders and the line that lists them are synced, in that order."""
+    synced, real = [], os.fsync
+
+    def fsync(handle: int) -> None:
+        synced.append(os.readlink(f"/proc/self/fd/{handle}"))
+        real(handle)
+
+    monkeypatch.setattr(os, "fsync", fsync)
+    recorder = Recorder(tmp_path / "r", tinclock.Referee(rules), durable=True)
+    recorder.admit(connection="c", account="a", rig="gardener")
+    for tick in range(80):
+        recorder.record(tick, tick / 64, [], [])
+    recorder.close(put_together=False)
+    names = [Path(name).name for name in synced]
+    flushes = [place for place, name in enumerate(names) if name == "flushes.jsonl"]
+    assert len(flushes) >= 2
+    first = names[: flushes[0]]
+    assert any(name.endswith(".parquet.part") for name in first)
+    assert {"calls", "r"} <= set(first)
+    synced.clear()
+    bare = Recorder(tmp_path / "bare", tinclock.Referee(rules))
+    bare.close(put_together=False)
+    assert synced == []
+
+
+def test_a_recording_that_cant_be_put_together_is_whole_as_it_is(tmp_path, rules, monkeypatch):
+    """No room for both the small files and the large ones: the small ones stay, and nothing else lies about."""
+    recorder = Recorder(tmp_path / "r", tinclock.Referee(rules))
+    recorder.admit(connection="c", account="a", rig="gardener")
+    for tick in range(300):
+        recorder.record(tick, tick / 64, [], [])
+    recorder.close(put_together=False)
+    before = sorted(path.name for path in (tmp_path / "r").rglob("*"))
+    monkeypatch.setattr("tinclock.store.compact.put_down", lambda *_, **__: (_ for _ in ()).throw(OSError(28, "full")))
+    with pytest.raises(RecordingError, match="it is whole as it is"):
+        recorder.put_together()
+    assert sorted(path.name for path in (tmp_path / "r").rglob("*")) == before
+    assert Recording(tmp_path / "r").verify() == []
+
+
+def test_a_table_that_unpacks_to_more_than_memory_is_refused(tmp_path):
+    """A small Parquet file of one long text a million times is said to be too large, before it is unpacked."""
+    import pyarrow as pa
+    import pyarrow.parquet as parquet
+
+    text = pa.DictionaryArray.from_arrays(pa.array(np.zeros(300_000, np.int32)), pa.array(["x" * 50_000]))
+    parquet.write_table(pa.table({"who": text}), tmp_path / "bomb.parquet", compression="zstd")
+    assert (tmp_path / "bomb.parquet").stat().st_size < 1_000_000
+    file = parquet.ParquetFile(tmp_path / "bomb.parquet")
+    with pytest.raises(ValueError, match=r"unpacks to 1\d\.\d GB or more; at most 4\.3 GB"):
+        read_bounded(file)
 
 
 def test_what_the_world_does_to_somebody_is_recorded_scored_and_credited(tmp_path, rules):

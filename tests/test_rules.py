@@ -29,7 +29,7 @@ def changed(path: str, value: object) -> dict:
 MISTAKES = {
     "weapons.pea_rifle.damge": (5, "weapons.pea_rifle.damge: .*did you mean 'damage'"),
     "weapons.pea_rifle.damage": ("17", r"weapons.pea_rifle.damage: got '17' \(str\), expected a number at least 0"),
-    "weapons.pea_rifle.interval_s": (0, r"interval_s: got 0 \(int\), expected a number above 0"),
+    "weapons.pea_rifle.interval_s": (0, r"interval_s: got 0 \(int\), expected a number at least 0.001"),
     "weapons.pea_rifle.kind": ("laser", "expected one of 'hitscan'"),
     "weapons.pea_rifle.falloff": ([[40.0, 1.0], [12.0, 0.5]], r"falloff: distances must rise, got \[40.0, 12.0\]"),
     "view.max_rewind_s": (float("nan"), r"view.max_rewind_s: got nan \(float\).*finite"),

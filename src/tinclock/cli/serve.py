@@ -25,6 +25,8 @@ Examples:
       and chain every finding before its receipt goes out
   TINCLOCK_TOKEN=secret tinclock serve --host 0.0.0.0
       askers must send Authorization: Bearer secret
+  tinclock serve --origin https://tools.example
+      let pages of this origin ask; all others are refused
 
 \b
 GET /metrics is for Prometheus, GET /health says ok. SIGTERM ends it in
@@ -45,16 +47,24 @@ requests are described in docs/serving.md.
 @click.option(
     "--evidence", type=click.Path(file_okay=False, path_type=Path), help="Append findings to the log in here."
 )
+@click.option("--origin", "origins", multiple=True, metavar="URL", help="A web page of this origin may ask too.")
+@click.option("--host-name", "hosts", multiple=True, metavar="NAME", help="Also reached by this name; see Host.")
+@click.option("--abandoned", "abandoned_s", default=300.0, show_default=True, type=click.FloatRange(0.1, 1e6),
+              help="Seconds until a match whose askers are gone is closed.")  # fmt: skip
 def serve(
-    host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None, evidence: Path | None
-) -> None:
+    host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None, evidence: Path | None,
+    origins: tuple[str, ...], hosts: tuple[str, ...], abandoned_s: float,
+) -> None:  # fmt: skip
     """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
     from tinclock.core.errors import MissingExtraError
+    from tinclock.core.warming import warm_up
     from tinclock.serve.app import Service, Settings
-    from tinclock.serve.hub import Hub, warm
+    from tinclock.serve.hub import Hub
     from tinclock.store.evidence_log import EvidenceLog
 
     token = token_file.read_text(encoding="utf-8").strip() if token_file else os.environ.get("TINCLOCK_TOKEN", "")
+    if token_file and not token:
+        raise click.ClickException(f"{token_file}: is empty; a token belongs in it")
     with told_plainly():
         try:
             import structlog
@@ -66,12 +76,13 @@ def serve(
         logger: Any = structlog.get_logger()
 
         log = None if evidence is None else EvidenceLog(evidence)
-        warm()
+        warm_up(lambda name, done, of: logger.info("loading kernels", step=name, done=done, of=of))
         gc.collect()
         gc.freeze()  # what compiled kernels bring along lives as long as the process: nothing to look through again
 
         async def run() -> None:
-            await Service(Hub(record, log), Settings(host, port, unix, token), logger.info).run()
+            settings = Settings(host, port, unix, token, origins, hosts, abandoned_s)
+            await Service(Hub(record, log), settings, logger.info).run()
 
         try:
             asyncio.run(run())

@@ -208,6 +208,15 @@ class Referee:
         else:
             actor.stride.put(here, now)
 
+    def knows(self, connection: str) -> bool:
+        """Whether a connection is admitted, to play or to watch."""
+        return connection in self._roster.lines
+
+    def account_of(self, connection: str) -> str:
+        """The account of a connection; "" for one that isn't admitted."""
+        line = self._roster.lines.get(connection)
+        return "" if line is None else line.account
+
     def position(self, entity: int) -> Triple | None:
         """Where the entity's moves were accepted to; None before `put`."""
         stride = self._roster.require(entity).stride

@@ -10,7 +10,8 @@ import math
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
-from numba import njit
+
+from tinclock.core.compiling import njit
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray

@@ -24,16 +24,27 @@ def read_bounded(file: Any, most_bytes: int = MOST_BYTES) -> pyarrow.Table:
     )  # fmt: skip
     if packed > most_bytes:
         raise ValueError(_too_large(packed, most_bytes))
-    first = next(file.iter_batches(batch_size=FIRST_ROWS), None)
+    first = next(map(_plain, file.iter_batches(batch_size=FIRST_ROWS)), None)
     if first is not None and first.num_rows and (likely := first.nbytes / first.num_rows * rows) > most_bytes:
         raise ValueError(_too_large(round(likely), most_bytes))
     batches, size = [], 0
-    for batch in file.iter_batches(batch_size=ROWS_AT_A_TIME):
+    for batch in map(_plain, file.iter_batches(batch_size=ROWS_AT_A_TIME)):
         size += batch.nbytes
         if size > most_bytes:
             raise ValueError(_too_large(size, most_bytes))
         batches.append(batch)
-    return pa.Table.from_batches(batches, schema=file.schema_arrow)
+    return pa.Table.from_batches(batches) if batches else _plain(file.schema_arrow.empty_table())
+
+
+def _plain(rows: Any) -> Any:
+    """Rows without dictionaries, as large as they are once they are used: one long text can stand for a million."""
+    import pyarrow as pa
+
+    for place, field in enumerate(rows.schema):
+        if pa.types.is_dictionary(field.type):
+            column = rows.column(place).cast(field.type.value_type)
+            rows = rows.set_column(place, pa.field(field.name, column.type, field.nullable), column)
+    return rows
 
 
 def _too_large(size: int, most: int) -> str:

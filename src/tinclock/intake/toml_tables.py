@@ -6,6 +6,7 @@ import math
 import tomllib
 import types
 from difflib import get_close_matches
+from functools import cache
 from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar, Union, get_args, get_origin, get_type_hints
 
@@ -40,13 +41,15 @@ def parse_toml(text: str, source: str) -> dict[str, Any]:
 def convert_table(kind: type[Record], table: object, source: str) -> Record:
     """`table` as a `kind`; raises one `RulesError` that lists all mistakes."""
     problems: list[str] = []
-    _walk(kind, table, "", problems)
-    if not problems:
-        try:
-            return msgspec.convert(table, kind)
-        except msgspec.ValidationError as error:
-            problems.append(str(error))
-    raise RulesError(source, problems)
+    try:
+        converted = msgspec.convert(table, kind)
+        if _finite(table):
+            return converted
+    except msgspec.ValidationError as error:
+        problems.append(str(error))
+    found: list[str] = []
+    _walk(kind, table, "", found)  # only now: what all the mistakes are takes a hundred times as long to say
+    raise RulesError(source, found or problems)
 
 
 def _walk(kind: Any, value: object, path: str, problems: list[str]) -> None:
@@ -71,8 +74,7 @@ def _walk(kind: Any, value: object, path: str, problems: list[str]) -> None:
 
 
 def _walk_record(kind: type[msgspec.Struct], table: dict[str, object], path: str, problems: list[str]) -> None:
-    hints = get_type_hints(kind, include_extras=True)
-    fields = {field.name: field for field in msgspec.structs.fields(kind)}
+    hints, fields = _shape_of(kind)
     for key in table:
         if key not in fields:
             near = get_close_matches(key, fields, 1, 0.6)
@@ -83,6 +85,12 @@ def _walk_record(kind: type[msgspec.Struct], table: dict[str, object], path: str
             _walk(hints[name], table[name], _join(path, name), problems)
         elif field.required:
             problems.append(f"{_join(path, name)}: missing; expected {_wanted(hints[name])}")
+
+
+@cache
+def _shape_of(kind: type[msgspec.Struct]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Types and fields of a record, by name."""
+    return get_type_hints(kind, include_extras=True), {field.name: field for field in msgspec.structs.fields(kind)}
 
 
 def _bare(kind: Any) -> Any:
@@ -105,8 +113,8 @@ def _leaf(kind: Any, value: object, path: str, problems: list[str]) -> None:
 
 
 def _finite(value: object) -> bool:
-    if isinstance(value, list):
-        return all(_finite(item) for item in value)
+    if isinstance(value, (list, dict)):
+        return all(map(_finite, value.values() if isinstance(value, dict) else value))
     return not isinstance(value, float) or math.isfinite(value)
 
 

@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import hmac
 import ipaddress
+import os
 import signal
+import socket
+import sys
+import threading
 import time
 from http import HTTPStatus
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from tinclock.core.errors import BadNumberError, MissingExtraError
+from tinclock.serve.hub import outcome_of, unwrapped
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -25,15 +31,29 @@ MOST_WAITING = 16
 TURN_S = 0.003
 """So long one connection's frames are handled before others have their turn."""
 HEARTBEAT_S = 10.0
+"""How often a silent connection is asked whether it is there, and how long it may take to say so or to read."""
+ABANDONED_S = 300.0
+CLOSING_S, RECORDING_S = 2.0, 6.0
+"""At the end: how long connections may take to close, and recordings to be put down."""
+SWITCH_S = 0.001
+"""How often Python lets another thread run: what is done beside the loop must not hold it up."""
 
 
 class Settings(NamedTuple):
-    """Where to listen, and who may ask. host, port or unix; token : what askers must show, empty for none."""
+    """Where to listen, and who may ask.
+
+    host, port, or unix : a socket's path; token : what askers must show, empty for none
+    origins : of web pages that may ask; by default none may. hosts : names besides its address that it is reached by
+    abandoned_s : a match whose askers are all gone is closed after so long
+    """
 
     host: str = "127.0.0.1"
     port: int = 7464
     unix: Path | None = None
     token: str = ""
+    origins: tuple[str, ...] = ()
+    hosts: tuple[str, ...] = ()
+    abandoned_s: float = ABANDONED_S
 
 
 def require_safe(settings: Settings) -> None:
@@ -73,14 +93,18 @@ class Metrics:
         for kind, count in hub.requests.items():
             requests.add_metric([kind], count)
         for outcome, count in hub.outcomes.items():
+            if outcome == "dropped":
+                continue
             rulings.add_metric([outcome], count)
+        dropped = CounterMetricFamily("tinclock_dropped_claims", "Claims that came too fast or were too large",
+                                      value=hub.outcomes["dropped"])  # fmt: skip
         failures = CounterMetricFamily("tinclock_failed_matches", "Matches lost by a fault", value=hub.failures)
         matches = GaugeMetricFamily("tinclock_matches", "Matches that are open", value=len(hub.matches))
-        return [requests, rulings, failures, matches]
+        return [requests, rulings, dropped, failures, matches]
 
 
 class Service:
-    """One process' service. Everything happens on one event loop, a frame at a time."""
+    """One process' service. Claims are ruled on one event loop, in short turns; what takes long is done beside it."""
 
     def __init__(self, hub: Hub, settings: Settings, log: Callable[..., None]) -> None:
         require_safe(settings)
@@ -93,43 +117,90 @@ class Service:
         self._hub, self._settings, self._log = hub, settings, log
         self._metrics = Metrics(hub)
         self._stop = asyncio.Event()
+        self._open: set[Any] = set()
+        self._turn = time.perf_counter()
 
     def stop(self) -> None:
         """End: no more requests are taken, those under way are answered, recordings are closed."""
         self._stop.set()
 
     async def run(self) -> None:
-        """Serve until `stop`, or a SIGTERM or SIGINT."""
-        from websockets.asyncio.server import serve, unix_serve
-
-        loop, settings = asyncio.get_running_loop(), self._settings
+        """Serve until `stop`, or a SIGTERM or SIGINT; then it ends within ten seconds, whatever askers and disks do."""
+        loop = asyncio.get_running_loop()
         for number in (signal.SIGTERM, signal.SIGINT):
             loop.add_signal_handler(number, self.stop)
-        options: dict[str, Any] = {
-            "process_request": self._greet, "max_size": MOST_FRAME, "max_queue": MOST_WAITING,
-            "ping_interval": HEARTBEAT_S, "ping_timeout": HEARTBEAT_S, "compression": None,
-        }  # fmt: skip
-        if settings.unix is not None:
-            server = await unix_serve(self._talk, str(settings.unix), **options)
-            where = str(settings.unix)
-        else:
-            server = await serve(self._talk, settings.host, settings.port, **options)
-            where = "{}:{}".format(*next(iter(server.sockets)).getsockname()[:2])
-        self._log("listening", where=where, token=bool(settings.token))
+        before = sys.getswitchinterval()
+        sys.setswitchinterval(SWITCH_S)
+        server, where = await self._listen()
+        self._log("listening", where=where, token=bool(self._settings.token))
+        sweeping = asyncio.create_task(self._close_abandoned())
         await self._stop.wait()
         self._log("stopping", matches=len(self._hub.matches))
+        sweeping.cancel()
         server.close()
-        await server.wait_closed()
-        self._hub.close()
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(server.wait_closed(), CLOSING_S)
+        for connection in list(self._open):  # who doesn't read isn't waited for
+            connection.transport.abort()
+        until = time.monotonic() + RECORDING_S
+        closing = threading.Thread(target=self._hub.close, args=(until,), daemon=True)
+        closing.start()
+        while closing.is_alive() and time.monotonic() < until + CLOSING_S:
+            await asyncio.sleep(0.01)
+        if closing.is_alive():
+            self._log("recordings left as they are", problem="the disk doesn't answer")
+        if self._settings.unix is not None:
+            self._settings.unix.unlink(missing_ok=True)
+        sys.setswitchinterval(before)
         self._log("stopped", requests=sum(self._hub.requests.values()), failures=self._hub.failures)
 
+    async def _listen(self) -> tuple[Any, str]:
+        from websockets.asyncio.server import serve, unix_serve
+
+        settings = self._settings
+        options: dict[str, Any] = {
+            "process_request": self._greet, "max_size": MOST_FRAME, "max_queue": MOST_WAITING,
+            "ping_interval": HEARTBEAT_S, "ping_timeout": HEARTBEAT_S, "close_timeout": CLOSING_S, "compression": None,
+        }  # fmt: skip
+        if settings.unix is None:
+            server = await serve(self._talk, settings.host, settings.port, **options)
+            return server, "{}:{}".format(*next(iter(server.sockets)).getsockname()[:2])
+        require_free(settings.unix)
+        mask = os.umask(0o177)  # the socket is its owner's alone from the first moment on
+        try:
+            server = await unix_serve(self._talk, str(settings.unix), **options)
+        finally:
+            os.umask(mask)
+        return server, str(settings.unix)
+
+    async def _close_abandoned(self) -> None:
+        """Close matches whose askers are gone, so that what crashed elsewhere doesn't fill this process."""
+        while True:
+            await asyncio.sleep(min(1.0, max(0.01, self._settings.abandoned_s / 4.0)))
+            for name in self._hub.abandoned(self._settings.abandoned_s):
+                match = self._hub.take_away(name)
+                if match is None:
+                    continue
+                self._log("abandoned", match=name, idle_s=round(match.idle_s, 1))
+                try:
+                    unwrapped(await beside(match.close))
+                except Exception as error:
+                    self._hub.failures += 1
+                    self._log("not recorded", match=name, problem=str(error))
+
     def _greet(self, connection: Any, request: Any) -> Any:
-        """Answer what a browser or Prometheus asks; let in who shows the token."""
-        if self._settings.token:
-            shown = request.headers.get("Authorization", "").removeprefix("Bearer ")
-            if not hmac.compare_digest(shown.encode(), self._settings.token.encode()):
-                self._log("refused", path=request.path[:60])
-                return connection.respond(HTTPStatus.UNAUTHORIZED, "a token is needed: Authorization: Bearer TOKEN\n")
+        """Answer what a browser or Prometheus asks; let in whoever shows the token, and no web page of strangers."""
+        headers, settings = request.headers, self._settings
+        if not all(origin in settings.origins for origin in headers.get_all("Origin")):
+            return self._refuse(connection, request, HTTPStatus.FORBIDDEN, "web pages may not ask here\n")
+        if settings.unix is None and not _is_ours(headers.get_all("Host"), settings):
+            return self._refuse(connection, request, HTTPStatus.MISDIRECTED_REQUEST, "this is another host\n")
+        if settings.token:
+            shown = headers.get_all("Authorization")
+            expected = f"Bearer {settings.token}".encode()
+            if len(shown) != 1 or not hmac.compare_digest(shown[0].encode(), expected):
+                wanted = "a token is needed: Authorization: Bearer TOKEN\n"
+                return self._refuse(connection, request, HTTPStatus.UNAUTHORIZED, wanted)
         if request.path == "/metrics":
             from prometheus_client import generate_latest
 
@@ -138,26 +209,98 @@ class Service:
             return connection.respond(HTTPStatus.OK, "ok\n")
         return None
 
+    def _refuse(self, connection: Any, request: Any, status: HTTPStatus, text: str) -> Any:
+        self._log("refused", path=request.path[:60], status=int(status))
+        return connection.respond(status, text)
+
     async def _talk(self, connection: Any) -> None:
         """One asker: its frames in order, each reply before the next frame is looked at."""
         from websockets.exceptions import ConnectionClosed
 
         self._metrics.connections.inc()
+        self._open.add(connection)
         self._log("connected")
-        frames, turn = 0, time.perf_counter()
+        frames = 0
         try:
             async for frame in connection:
                 frames += 1
                 began = time.perf_counter()
-                reply = self._hub.handle(frame)
-                ended = time.perf_counter()
-                self._metrics.handling.observe(ended - began)
-                await connection.send(reply)
-                if ended - turn > TURN_S:  # by time, not by frames: one with large frames doesn't starve the others
-                    await asyncio.sleep(0)
-                    turn = time.perf_counter()
+                reply = await self._do(frame, connection)
+                self._metrics.handling.observe(time.perf_counter() - began)
+                await asyncio.wait_for(connection.send(reply), HEARTBEAT_S)
         except ConnectionClosed:
             pass
+        except TimeoutError:
+            self._log("hung up", why="its asker doesn't read")
+            connection.transport.abort()
         finally:
+            self._open.discard(connection)
+            self._hub.left(connection)
             self._metrics.connections.dec()
             self._log("disconnected", frames=frames)
+
+    async def _do(self, frame: bytes | str, asker: Any) -> bytes | str:
+        """A request, in turns: by time, so that one with large frames doesn't starve the others."""
+        work, given = self._hub.work(frame, asker), None
+        while True:
+            if time.perf_counter() - self._turn > TURN_S:
+                await asyncio.sleep(0)
+                self._turn = time.perf_counter()
+            try:
+                todo = work.send(given)
+            except StopIteration as done:
+                reply: bytes | str = done.value
+                return reply
+            given = await beside(todo) if todo is not None else None
+
+
+async def beside(todo: Callable[[], Any]) -> tuple[Any, Exception | None]:
+    """What a call gives or raises, made in a thread of its own, which the end of the process doesn't wait for."""
+    loop = asyncio.get_running_loop()
+    future: asyncio.Future[tuple[Any, Exception | None]] = loop.create_future()
+
+    def give(outcome: tuple[Any, Exception | None]) -> None:
+        if not future.done():
+            future.set_result(outcome)
+
+    def run() -> None:
+        outcome = outcome_of(todo)
+        with contextlib.suppress(RuntimeError):  # the loop has ended meanwhile
+            loop.call_soon_threadsafe(give, outcome)
+
+    threading.Thread(target=run, daemon=True).start()
+    return await future
+
+
+def require_free(path: Path) -> None:
+    """Take away the socket that a killed service left; raise `BadNumberError` where one still listens, or where
+    something else lies.
+    """
+    if not path.exists():
+        return
+    if not path.is_socket():
+        raise BadNumberError("unix", "a path where nothing is, or a socket that nobody listens on", str(path))
+    with socket.socket(socket.AF_UNIX) as probe:
+        try:
+            probe.connect(str(path))
+        except OSError:
+            path.unlink(missing_ok=True)
+            return
+    raise BadNumberError("unix", "a socket that no other service listens on", str(path))
+
+
+def _is_ours(named: list[str], settings: Settings) -> bool:
+    """Whether a request means this host: an address, localhost, or a name that it is said to have. A web page that
+    strangers send here by a name of their own doesn't.
+    """
+    if len(named) != 1:
+        return False
+    name = named[0].rpartition(":")[0] if named[0].rpartition(":")[2].isdigit() else named[0]
+    name = name.strip("[]").lower()
+    if name in ("localhost", settings.host.lower(), *(host.lower() for host in settings.hosts)):
+        return True
+    try:
+        ipaddress.ip_address(name)
+    except ValueError:
+        return False
+    return True

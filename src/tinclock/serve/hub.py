@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-import math
+import time
 from collections import Counter
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
-import numpy as np
 
-from tinclock.core.errors import BadNumberError, EvidenceError, TinClockError
-from tinclock.core.referee import Referee
+from tinclock.core.errors import EvidenceError, TinClockError
+from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
 from tinclock.core.timeline.views import Drawing
-from tinclock.intake.level_file import parse_level
-from tinclock.intake.rules_file import parse_rules
-from tinclock.intake.toml_tables import parse_toml
+from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.requests import (
     FROM_JSON,
     FROM_PACKED,
@@ -28,36 +25,34 @@ from tinclock.serve.requests import (
     Claims,
     Close,
     Events,
-    GetState,
+    Matches,
     Open,
+    OpenMatch,
     Reply,
     Request,
     Ruled,
     Tick,
 )
 from tinclock.store.again import CALLS
-from tinclock.store.evidence_log import SYNC_OF, EvidenceLog
+from tinclock.store.evidence_log import SYNC_OF
 from tinclock.store.recorder import Recorder
 from tinclock.wire.codec import decode_claim
 
+if TYPE_CHECKING:
+    from collections.abc import Callable, Generator
+
+    from tinclock.store.evidence_log import EvidenceLog
+
+    Work = Generator[Callable[[], Any] | None, Any, Reply]
+    """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""
+
 MOST_MATCHES = 1024
-
-
-class Match:
-    """One match: its referee, with a recorder in front where the hub records."""
-
-    def __init__(self, asked: Open, folder: Path | None) -> None:
-        rules = parse_rules(parse_toml(asked.rules, "rules"), "rules")
-        level = None if asked.level is None else parse_level(parse_toml(asked.level, "level"), "level")
-        self.referee = Referee(rules, level=level, seed=asked.seed)
-        self.server: Referee | Recorder
-        self.server = self.referee if folder is None else Recorder(folder / asked.match, self.referee)
-        self.failed = ""
-
-    def close(self) -> None:
-        """Put down what was recorded."""
-        if isinstance(self.server, Recorder):
-            self.server.close()
+MOST_EVENTS = 1024
+"""Events of one reply."""
+MOST_UNLOGGED = 100_000
+"""Findings that wait for a log that can't be written."""
+SLICE_S = 0.002
+"""So long one request is worked on before others have a turn."""
 
 
 class Hub:
@@ -71,33 +66,59 @@ class Hub:
         self._evidence = evidence
         self._folder = None if record_to is None else Path(record_to)
         self.matches: dict[str, Match] = {}
+        self._opening: set[str] = set()
+        self._unlogged: list[Any] = []
         self.requests: Counter[str] = Counter()
         self.outcomes: Counter[str] = Counter()
         self.failures = 0
 
-    def handle(self, frame: bytes | str) -> bytes | str:
-        """Do what a frame asks; returns the reply, written as the frame was. Never raises."""
+    # -- requests ---------------------------------------------------------------------------------------------
+
+    def handle(self, frame: bytes | str, asker: object = None) -> bytes | str:
+        """Do what a frame asks, all at once; returns the reply, written as the frame was. Never raises."""
+        work, given = self.work(frame, asker), None
+        while True:
+            try:
+                todo = work.send(given)
+            except StopIteration as done:
+                reply: bytes | str = done.value
+                return reply
+            given = outcome_of(todo) if todo is not None else None
+
+    def work(self, frame: bytes | str, asker: object = None) -> Generator[Callable[[], Any] | None, Any, bytes | str]:
+        """`handle` in slices of a few milliseconds.
+
+        Yields None where others may have their turn; and what takes longer, a call to be made beside the loop, whose
+        outcome (`outcome_of`) is sent back. asker : who asks, so that matches know whether anybody is there
+        """
         as_json = isinstance(frame, str)
         try:
             asked: Request = FROM_JSON.decode(frame) if as_json else FROM_PACKED.decode(frame)  # type: ignore[arg-type]
-        except (msgspec.DecodeError, RecursionError, ValueError, TypeError) as error:
+        except Exception as error:  # whatever a decoder does with a stranger's frame
             self.requests["unreadable"] += 1
             reply = Reply(_number(frame), ok=False, error=f"unreadable request: {error}"[:200])
         else:
             self.requests[type(asked).__name__.lower()] += 1
-            reply = self._reply(asked)
+            reply = yield from self._reply(asked, asker)
         return TO_JSON(reply).decode() if as_json else TO_PACKED(reply)
 
-    def _reply(self, asked: Request) -> Reply:
+    def _reply(self, asked: Request, asker: object) -> Work:
         """A mistake of the asker is told; a fault of ours loses that match and no other."""
+        if isinstance(asked, Matches):
+            return Reply(asked.request, matches=self.listed())
         match = self.matches.get(asked.match)
         try:
             if isinstance(asked, Open):
-                return self._open(asked, match)
+                return (yield from self._open(asked, asker))
             if match is None:
                 return Reply(asked.request, ok=False, error=f"no match {asked.match!r} is open")
+            match.asked(asker)
+            if isinstance(asked, Close):
+                return (yield from self._close(asked, match))
             if match.failed:
                 return Reply(asked.request, ok=False, error=f"the match failed: {match.failed}", failed=True)
+            if isinstance(asked, Claims):
+                return (yield from self._claims(asked, match))
             return self._do(asked, match)
         except (TinClockError, msgspec.ValidationError) as error:
             return Reply(asked.request, ok=False, error=str(error))
@@ -108,66 +129,87 @@ class Hub:
                 match.failed = told
             return Reply(asked.request, ok=False, error=told, failed=True)
 
-    def _open(self, asked: Open, match: Match | None) -> Reply:
-        if match is not None:
-            return Reply(asked.request, ok=False, error=f"match {asked.match!r} is open already")
-        if len(self.matches) >= MOST_MATCHES:
+    def _open(self, asked: Open, asker: object) -> Work:
+        """Rules and level are read, and the level's tree is built, beside the loop."""
+        name = asked.match
+        if name in self.matches or name in self._opening:
+            return Reply(asked.request, ok=False, error=f"match {name!r} is open already")
+        if len(self.matches) + len(self._opening) >= MOST_MATCHES:
             return Reply(asked.request, ok=False, error=f"{MOST_MATCHES} matches are open; no more fit")
-        self.matches[asked.match] = Match(asked, self._folder)
+        self._opening.add(name)
+        try:
+            match = unwrapped((yield lambda: Match(asked, self._folder)))
+        finally:
+            self._opening.discard(name)
+        match.asked(asker)
+        self.matches[name] = match
+        return Reply(asked.request, answer=str(match.recording) if match.recording else None)
+
+    def _close(self, asked: Close, match: Match) -> Work:
+        del self.matches[asked.match]
+        unwrapped((yield match.close))
         return Reply(asked.request)
 
     def _do(self, asked: Request, match: Match) -> Reply:
-        if isinstance(asked, Claims):
-            return self._claims(asked, match)
         if isinstance(asked, Tick):
             return self._tick(asked, match)
         if isinstance(asked, Call):
             return self._call(asked, match)
         if isinstance(asked, Events):
-            return Reply(asked.request, events=tuple(match.referee.events(since=asked.since)))
-        if isinstance(asked, GetState):
-            return Reply(asked.request, state=match.referee.state())
-        if isinstance(asked, Close):
-            match.close()
-            del self.matches[asked.match]
-        return Reply(asked.request)
+            events = match.referee.events(since=asked.since)
+            return Reply(asked.request, events=tuple(events[:MOST_EVENTS]), more=len(events) > MOST_EVENTS)
+        return Reply(asked.request, state=match.referee.state())
 
-    def _claims(self, asked: Claims, match: Match) -> Reply:
+    def _claims(self, asked: Claims, match: Match) -> Work:
         for place, (_, received_at, _) in enumerate(asked.claims):  # before any is ruled: a receipt must not get lost
-            if not math.isfinite(received_at):
-                raise BadNumberError(f"claims[{place}]: received_at", "a finite number of seconds", received_at)
-        ruled, server = [], match.server
+            seconds(f"claims[{place}]: received_at", received_at)
+        ruled, fresh, server = list[Ruled](), list[Ruled](), match.server
+        began = time.perf_counter()
         for connection, received_at, received in asked.claims:
+            if not match.guards.admit(connection, received_at, len(received)):
+                self.outcomes["dropped"] += 1
+                ruled.append(Ruled(0, connection, "dropped", None))
+                continue
             claim: Any = received if isinstance(server, Recorder) else decode_claim(received)
             ruling = server.rule(connection, claim, received_at=received_at)
             self.outcomes[ruling.outcome] += 1
-            ruled.append(_told(ruling))
-        self._note(asked.match, match, ruled)
+            fresh.append(told_of(ruling))
+            ruled.append(fresh[-1])
+            if time.perf_counter() - began > SLICE_S:
+                self._note(asked.match, match, fresh)
+                fresh = []
+                yield None
+                began = time.perf_counter()
+        self._note(asked.match, match, fresh)
         return Reply(asked.request, ruled=tuple(ruled))
 
-    def _note(self, name: str, match: Match, ruled: list[Ruled]) -> None:
-        """Append what was found to the evidence log."""
-        found = [{"match": name, "ruling": row.number, "finding": f} for row in ruled for f in row.findings]
+    def _note(self, name: str, match: Match, ruled: list[Ruled], more: tuple[Any, ...] = ()) -> None:
+        """Append what was found to the evidence log; what can't be written now is written with the next."""
         if self._evidence is None:
             return
+        found = [{"match": name, "ruling": row.number, "finding": f} for row in ruled for f in row.findings]
+        found += [{"match": name, "ruling": 0, "finding": f} for f in more]
         policy = SYNC_OF.get(match.referee.rules.trust, "soon")
         try:
-            self._evidence.append("finding", found, sync=policy)
+            if self._unlogged or found:
+                self._evidence.append("finding", [*self._unlogged, *found], sync=policy)
+                self._unlogged = []
             self._evidence.flush_if_due()
         except EvidenceError as error:
             self.failures += 1
+            self._unlogged = [*self._unlogged, *found][-MOST_UNLOGGED:]
             if policy == "each":  # no receipt without its record: the match can't go on
                 raise RuntimeError(f"evidence can't be written: {error}") from error
 
     def _tick(self, asked: Tick, match: Match) -> Reply:
-        ids, bones, starts = _poses(asked, match.referee)
+        ids, bones, starts = poses_of(asked, match.referee)
         match.server.record(asked.tick, asked.server_time, ids, Packed(bones, starts))
         if asked.published:
             match.server.published(asked.tick)
         fired = match.server.advance(asked.server_time)
         self.outcomes.update(ruling.outcome for ruling in fired)
-        told = [_told(ruling) for ruling in fired]
-        self._note(asked.match, match, told)
+        told = [told_of(ruling) for ruling in fired]
+        self._note(asked.match, match, told, tuple(match.guards.findings(asked.server_time)))
         return Reply(asked.request, ruled=tuple(told))
 
     def _call(self, asked: Call, match: Match) -> Reply:
@@ -183,56 +225,68 @@ class Hub:
         except TypeError as error:  # a name or number of arguments that the call doesn't have
             return Reply(asked.request, ok=False, error=f"{asked.call}: {error}")
         if asked.call == "act":
-            return Reply(asked.request, ruled=(_told(answer),))
+            return Reply(asked.request, ruled=(told_of(answer),))
         return Reply(asked.request, answer=answer)
 
-    def close(self) -> None:
-        """Close every match; what was recorded is whole afterwards."""
+    # -- who is there -----------------------------------------------------------------------------------------
+
+    def listed(self) -> tuple[OpenMatch, ...]:
+        """The matches that are open, by name."""
+        return tuple(match.told(name) for name, match in sorted(self.matches.items()))
+
+    def left(self, asker: object) -> None:
+        """An asker is gone."""
         for match in self.matches.values():
-            try:
-                match.close()
-            except TinClockError:  # a full disk under one recording; the others are still to be closed
-                self.failures += 1
+            match.askers.discard(asker)
+
+    def abandoned(self, after_s: float) -> list[str]:
+        """Matches that nobody who is still here has asked anything of, for so long."""
+        return [name for name, match in self.matches.items() if not match.askers and match.idle_s >= after_s]
+
+    def take_away(self, name: str) -> Match | None:
+        """A match that is to be closed, which nobody can ask any more."""
+        return self.matches.pop(name, None)
+
+    def close(self, until: float = float("inf")) -> None:
+        """Close every match; what was recorded is whole afterwards.
+
+        until : `time.monotonic()` by which to be done. First every recording is ended, which is quick; then they are
+            put together as far as there is time: what isn't is whole as it is
+        """
+        matches = list(self.matches.values())
         self.matches.clear()
+        for match in matches:
+            try:
+                match.close(put_together=False)
+            except (TinClockError, OSError):  # a full disk under one recording; the others are still to be closed
+                self.failures += 1
+        for match in matches:
+            if time.monotonic() >= until:
+                return
+            try:
+                match.put_together()
+            except (TinClockError, OSError):
+                self.failures += 1
 
 
-def warm() -> None:
-    """Load every kernel that a match needs, so that the first real request doesn't wait for them."""
-    from tinclock.garden.scenario import data_file
+def outcome_of(todo: Callable[[], Any]) -> tuple[Any, Exception | None]:
+    """What a call gave, or what it raised."""
+    try:
+        return todo(), None
+    except Exception as error:
+        return None, error
 
-    texts = [data_file(name).read_text(encoding="utf-8") for name in ("garden.toml", "garden_level.toml")]
-    hub = Hub()
-    hub._reply(Open(1, "warm", *texts))
-    hub._reply(Call(2, "warm", "admit", {"connection": "c", "account": "a", "rig": "sprinkler"}))
-    for tick in (0, 1):
-        bones = np.tile(np.array([0, 0, 0, 0, 0, 0, 1], "<f4"), 2).tobytes()
-        hub._reply(Tick(3, "warm", tick, tick / 64, np.array([1], "<i8").tobytes(), bones))
-    shot = {"kind": "shot", "sequence": 1, "actor": 1, "weapon": "pea_rifle", "origin": [0.1, 0.0, 0.0],
-            "direction": [1.0, 0.0, 0.0], "view": [0, 1, 0.5]}  # fmt: skip
-    hub._reply(Claims(4, "warm", (("c", 0.1, msgspec.json.encode(shot)),)))
-    hub.close()
+
+def unwrapped(outcome: tuple[Any, Exception | None]) -> Any:
+    found, error = outcome
+    if error is not None:
+        raise error
+    return found
 
 
 def _number(frame: bytes | str) -> int:
     """The number of a request that is otherwise unreadable, 0 where even that is."""
     try:
         return (NUMBER_JSON.decode(frame) if isinstance(frame, str) else NUMBER_PACKED.decode(frame)).request
-    except (msgspec.DecodeError, RecursionError, ValueError, TypeError):
+    except Exception:
         return 0
-
-
-def _told(ruling: Any) -> Ruled:
-    return Ruled(ruling.number, ruling.connection, ruling.outcome, ruling.receipt(), ruling.findings)
-
-
-def _poses(asked: Tick, referee: Referee) -> tuple[Any, Any, Any]:
-    """The entities of a tick, their bones end to end, and where each one's begin."""
-    if len(asked.entities) % 8 or len(asked.bones) % 28:
-        raise msgspec.ValidationError("entities come in 8 bytes each, bones in 28")
-    ids = np.frombuffer(asked.entities, "<i8")
-    bones = np.frombuffer(asked.bones, "<f4").reshape(-1, 7).astype(np.float64)
-    counts = [len(referee.history.rig_of(entity).bones) for entity in ids.tolist()]
-    starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-    if starts[-1] != len(bones):
-        raise msgspec.ValidationError(f"these entities have {starts[-1]} bones together, got {len(bones)}")
-    return ids, bones, starts

@@ -13,7 +13,7 @@ from msgspec import Meta, Struct
 from tinclock.core.combat.published import State
 from tinclock.core.records import Event, Finding, Receipt
 
-MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
+MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9][A-Za-z0-9_.-]*$(?!\n)")]
 MOST_CLAIMS = 1024
 
 
@@ -82,29 +82,58 @@ class Close(Struct, frozen=True, tag="close", tag_field="do"):
     match: MatchName
 
 
+class Matches(Struct, frozen=True, tag="matches", tag_field="do"):
+    """Which matches are open. match : not looked at"""
+
+    request: int
+    match: str = ""
+
+
 class Numbered(Struct, frozen=True):
     """What can be said of a request that can't be read otherwise."""
 
     request: int = 0
 
 
-Request = Open | Call | Tick | Claims | Events | GetState | Close
+Request = Open | Call | Tick | Claims | Events | GetState | Close | Matches
 
 
 class Ruled(Struct, frozen=True):
-    """What became of one claim: for its client the receipt, for the server's log the findings."""
+    """What became of one claim: for its client the receipt, for the server's log the findings.
+
+    outcome : "upheld", "amended" or "denied"; "dropped" for one that came too fast or was too large, which is answered
+        with nothing
+    """
 
     number: int
     connection: str
     outcome: str
-    receipt: Receipt
+    receipt: Receipt | None
     findings: tuple[Finding, ...] = ()
+
+
+class OpenMatch(Struct, frozen=True):
+    """One match that is open.
+
+    open_s : for how long; idle_s : since when nobody asked anything of it; asked_by : connections that did and are here
+    recording : where it is recorded, "" for nowhere; failed : why it is lost, "" while it isn't
+    """
+
+    match: str
+    open_s: float
+    idle_s: float
+    asked_by: int
+    players: int
+    dropped: int
+    recording: str = ""
+    failed: str = ""
 
 
 class Reply(Struct, frozen=True, omit_defaults=True):
     """What comes back; only what the request asks for is filled in.
 
     ok : whether it was done; error : why not; failed : whether the match is lost by a fault of ours
+    more : there are more events than one reply holds; ask again from the last one on
     """
 
     request: int
@@ -114,7 +143,9 @@ class Reply(Struct, frozen=True, omit_defaults=True):
     answer: Any = None
     ruled: tuple[Ruled, ...] = ()
     events: tuple[Event, ...] = ()
+    more: bool = False
     state: State | None = None
+    matches: tuple[OpenMatch, ...] = ()
 
 
 FROM_JSON, FROM_PACKED = msgspec.json.Decoder(Request), msgspec.msgpack.Decoder(Request)

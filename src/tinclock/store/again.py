@@ -113,23 +113,31 @@ class _Course:
         recording = self._recording
         last = recording.flushes[-1] if recording.flushes else None
         first_s, span = recording.begins_at_s, max(recording.ends_at_s - recording.begins_at_s, 1e-9)
+        whole = True
         for flush in recording.flushes:
             if flush.from_s is not None and flush.from_s > until_s:
                 break
             if flush.missing is not None:
                 recording.problems.append(f"{flush.missing}; ruled again only up to there")
+                whole = False
                 break
             problems = len(recording.problems)
             self._flush(flush, until_s)
             if len(recording.problems) > problems:
                 recording.problems.append("ruled again only up to there: what follows depends on what is missing")
+                whole = False
                 break
             if on_progress is not None and flush.to_s is not None:
                 on_progress((flush.to_s - first_s) / span)
         digests = self._digests
-        same = last is not None and (digests.rulings_sha256, digests.events_sha256) == (
-            last.rulings_sha256,
-            last.events_sha256,
+        same = (
+            whole
+            and last is not None
+            and (digests.rulings_sha256, digests.events_sha256)
+            == (
+                last.rulings_sha256,
+                last.events_sha256,
+            )
         )
         return Again(
             self.rulings, self.steps, self.events, digests.rulings_sha256, digests.events_sha256, same, self._ticks,

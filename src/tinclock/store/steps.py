@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from numba import njit
+
+from tinclock.core.compiling import njit
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]

@@ -41,9 +41,7 @@ class FloodGuard:
         messages, octets = max(self._messages_until, now), max(self._bytes_until, now)
         latest = now + limits.saved_s
         if messages + 1.0 / limits.messages_per_s > latest or octets + size / limits.bytes_per_s > latest:
-            self.dropped += 1
-            self.dropped_bytes += size
-            self._dropped_since += 1
+            self.refuse(size)
             return False
         self._messages_until, self._bytes_until = (
             messages + 1.0 / limits.messages_per_s,
@@ -51,6 +49,12 @@ class FloodGuard:
         )
         self.passed += 1
         return True
+
+    def refuse(self, size: int) -> None:
+        """A message is dropped for another reason than its rate; it is counted with the others."""
+        self.dropped += 1
+        self.dropped_bytes += size
+        self._dropped_since += 1
 
     def charge(self, cost: float) -> None:
         """The message that just passed takes as much work as so many."""

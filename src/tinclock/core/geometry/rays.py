@@ -15,8 +15,7 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
+from tinclock.core.compiling import njit
 from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf

@@ -11,8 +11,7 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
+from tinclock.core.compiling import njit
 from tinclock.core.geometry.rays import INF, line_box, line_capsule
 
 

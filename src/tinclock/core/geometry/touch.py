@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from numba import njit
+from tinclock.core.compiling import njit
 
 Triple = tuple[float, float, float]
 

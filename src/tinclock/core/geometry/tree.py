@@ -17,8 +17,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from tinclock.core.compiling import njit
 from tinclock.core.geometry.rays import clamp, ray_triangle, shear_of
 from tinclock.core.geometry.sweeps import line_round_triangle
 from tinclock.core.memory import float32_at, float64_at, int32_at, int64_at
@@ -105,7 +105,7 @@ def _sweep_right(count, bin_lo, bin_hi, right_cost, run_lo, run_hi):
         right_cost[b] = total * _area(run_lo, run_hi)
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy")
 def build_binary(lo, hi):
     """Binary tree over the boxes lo, hi : (n, 3). Returns order and the nodes: boxes, left, right, first, count."""
     n = lo.shape[0]
@@ -142,7 +142,7 @@ def build_binary(lo, hi):
     return order, node_lo[:used], node_hi[:used], left[:used], right[:used], first[:used], count[:used]
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy")
 def widen(node_lo, node_hi, left, right, first, count, slack):
     """Flatten the binary tree: boxes (m, 2, 3, 8) float32 widened by `slack` metres, children (m, 2, 8) int32.
 

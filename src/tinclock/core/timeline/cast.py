@@ -14,8 +14,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from tinclock.core.compiling import njit
 from tinclock.core.geometry.rays import clamp, line_box, line_capsule, line_sphere
 from tinclock.core.geometry.sweeps import line_round_box
 from tinclock.core.geometry.tree import first_triangle_alone

@@ -6,8 +6,8 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
+from tinclock.core.compiling import njit
 from tinclock.core.memory import float64_at, int64_at
 from tinclock.core.timeline.cast import PART_BYTES, _sphere, ray_part
 from tinclock.core.timeline.rewind import COVER_COUNT, COVERS, blend_of, body_of, epochs_at, place_of, turn_between

@@ -15,8 +15,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from tinclock.core.compiling import njit
 from tinclock.core.geometry.touch import nearest_on_corner
 from tinclock.core.geometry.tree import STACK, WIDTH, edges_of, first_triangle
 from tinclock.core.memory import float64_at

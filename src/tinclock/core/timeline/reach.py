@@ -7,8 +7,7 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
+from tinclock.core.compiling import njit
 from tinclock.core.memory import float64_at
 from tinclock.core.timeline.cast import PART_BYTES, _sphere, ray_part
 from tinclock.core.timeline.rewind import blend_of, body_of, epochs_at, place_of, rotate, turn_between

@@ -28,8 +28,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from tinclock.core.compiling import njit
 from tinclock.core.memory import float32_at, int16_at, int32_at, int64_at
 from tinclock.core.tolerances import TOLERANCES
 

@@ -1,0 +1,59 @@
+"""What a match takes from its askers at most: size and rate of claims, before anything is ruled, kept or logged."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from tinclock.core.records import Finding
+from tinclock.wire.codec import LIMITS
+from tinclock.wire.flood import FloodGuard
+
+if TYPE_CHECKING:
+    from tinclock.core.referee import Referee
+    from tinclock.wire.flood import FloodLimits
+
+STRANGERS = ""
+"""Connections that aren't admitted share one guard: their names are anybody's."""
+
+
+class Guards:
+    """The flood guards of one match, one a connection. What is dropped is counted, not copied."""
+
+    def __init__(self, referee: Referee, limits: FloodLimits | None = None) -> None:
+        self._referee, self._limits = referee, limits
+        self._guards: dict[str, FloodGuard] = {}
+        self.too_large = 0
+
+    def admit(self, connection: str, received_at: float, size: int) -> bool:
+        """Whether a claim of so many bytes is looked at."""
+        if size > LIMITS.bytes:
+            self.too_large += 1
+            size = LIMITS.bytes  # it counts against its connection's rate all the same
+            self._guard(connection).refuse(size)
+            return False
+        return self._guard(connection).admit(received_at, size)
+
+    def _guard(self, connection: str) -> FloodGuard:
+        name = connection if self._referee.knows(connection) else STRANGERS
+        guard = self._guards.get(name)
+        if guard is None:
+            self._guards[name] = guard = FloodGuard(self._limits)
+        return guard
+
+    @property
+    def dropped(self) -> int:
+        """Claims that were dropped so far, too large ones included."""
+        return sum(guard.dropped for guard in self._guards.values())
+
+    def findings(self, server_time: float) -> list[Finding]:
+        """What was dropped since the last call, a finding a connection; guards of those who left are let go."""
+        out = []
+        for name, guard in list(self._guards.items()):
+            count = guard.take_dropped()
+            if count:
+                detail = f"{count} messages dropped, {guard.dropped_bytes} bytes since the start"
+                rate, account = guard.limits.messages_per_s, self._referee.account_of(name)
+                out.append(Finding("flooded", name, account, 0, 0, server_time, float(count), rate, None, "", detail))
+            if name != STRANGERS and not self._referee.knows(name):
+                del self._guards[name]
+        return out
