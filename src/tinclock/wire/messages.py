@@ -6,6 +6,7 @@ are metres, times seconds, directions unit vectors, quaternions xyzw.
 
 from __future__ import annotations
 
+from inspect import cleandoc
 from typing import Annotated, Any, Final, Literal
 
 import msgspec
@@ -112,9 +113,19 @@ def schemas() -> dict[str, dict[str, Any]]:
     """JSON Schema (draft 2020-12) of both directions, as published in `docs/schemas`."""
     dialect = "https://json-schema.org/draft/2020-12/schema"
     return {
-        name: {"$schema": dialect, "title": title, **msgspec.json.schema(kind)}
+        name: {"$schema": dialect, "title": title, **_dedented(msgspec.json.schema(kind))}
         for name, title, kind in (
             ("from_client", "What a client sends", FromClient),
             ("to_client", "What a client is sent", ToClient),
         )
     }
+
+
+def _dedented(schema: Any) -> Any:
+    """A schema whose descriptions have no indentation: docstrings keep theirs before Python 3.13, and lose it after."""
+    if isinstance(schema, dict):
+        return {
+            key: cleandoc(value) if key == "description" and isinstance(value, str) else _dedented(value)
+            for key, value in schema.items()
+        }
+    return [_dedented(one) for one in schema] if isinstance(schema, list) else schema
