@@ -13,7 +13,7 @@ from tinclock.core.checks.consequences import consequences_of
 from tinclock.core.checks.context import Context, World, excerpt
 from tinclock.core.checks.form import is_count, is_usual
 from tinclock.core.checks.weapon import excerpt_name
-from tinclock.core.claims import UNREADABLE, Claim, ShotClaim, TriggerClaim, exact, read_claim
+from tinclock.core.claims import UNREADABLE, Claim, ImpactClaim, ShotClaim, TriggerClaim, exact, read_claim
 from tinclock.core.combat.flights import Flights
 from tinclock.core.combat.held import NEVER
 from tinclock.core.combat.ledger import Ledger
@@ -105,6 +105,8 @@ class Desk:
             named = self.roster.actors.get(claim.actor) if is_count(claim.actor) else None
             if named is not None and named.connection == connection:
                 self._fire_until(received_at, named)  # what was due before this claim
+        elif type(claim) is ImpactClaim and self.flights.belongs(claim.projectile, actor):
+            self._fly_until(received_at)
         ruling = self._follow(procedure, claim, context)
         if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
             line.remember(ruling.receipt())
@@ -143,6 +145,8 @@ class Desk:
         line.highest_sequence += 1
         if isinstance(claim, TriggerClaim):
             self._fire_until(server_time, actor)
+        elif isinstance(claim, ImpactClaim) and self.flights.belongs(claim.projectile, actor):
+            self._fly_until(server_time)
         context = Context(self._world, line, actor, server_time)
         context.sequence = line.highest_sequence
         ruling = self._follow(procedure, claim, context)
@@ -253,12 +257,10 @@ class Desk:
         """Put a claim through its procedure."""
         name = getattr(claim, "weapon", None)
         if not self._run(procedure.checks, claim, context):
-            for flown in context.flown:
-                self._rule_flight(flown)
             return self._ruling(context, procedure.kind, "denied", _named(name, context))
+        for spend in procedure.spends:
+            spend(claim, context)
         procedure.act(claim, context)
-        for flown in context.flown:
-            self._rule_flight(flown)
         if procedure.compares:
             self._run(procedure.compares, claim, context)
         findings, consequences = context.findings, self._consequences
@@ -303,9 +305,9 @@ class Desk:
         position = None if actor.stride is None else actor.stride.position
         if held is None:
             return Told(actor.entity, last, health, armour, position=position)
-        wait = held.ready_at() - now
+        wait, (magazine, reserve) = held.ready_at() - now, held.rounds_at(now)
         told = Told(
-            actor.entity, last, health, armour, actor.wielded, held.magazine, held.reserve, held.shots,
+            actor.entity, last, health, armour, actor.wielded, magazine, reserve, held.shots,
             wait if 0.0 < wait < NEVER else 0.0, position=position,
         )  # fmt: skip
         if context.projectiles:

@@ -1,7 +1,7 @@
 """What happens to each kind of claim, in order. Read this page to know what Tin Clock checks.
 
-A procedure's `checks` run first, until one denies; then its `act` does what the claim does; then `compares` hold what
-the client says happened against what did.
+A procedure's `checks` run first, until one denies. They change nothing: a denied claim leaves the match as it was. Then
+`spends` and `act` do what the claim does; then `compares` hold what the client says happened against what did.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ from tinclock.core.acts.move import (
     check_walls,
     perform_move,
 )
-from tinclock.core.acts.shot import check_number, perform_shot
+from tinclock.core.acts.shot import check_number, perform_shot, spend_shot
 from tinclock.core.acts.status import check_armour, check_health, check_place, check_rounds, perform_status
 from tinclock.core.acts.trigger import perform_trigger
 from tinclock.core.acts.use import check_item, check_target, check_useful, perform_use
@@ -40,7 +40,7 @@ from tinclock.core.checks.form import check_fields, check_form
 from tinclock.core.checks.muzzle import check_muzzle
 from tinclock.core.checks.sender import check_actor, check_alive, check_sender, check_tenure, check_trade
 from tinclock.core.checks.sequence import check_sequence
-from tinclock.core.checks.view import check_view, check_view_order
+from tinclock.core.checks.view import check_view, check_view_order, keep_view
 from tinclock.core.checks.weapon import (
     check_cadence,
     check_charge,
@@ -74,11 +74,14 @@ class Procedure(NamedTuple):
     checks: tuple[Check, ...]
     act: Callable[[Any, Context], None]
     compares: tuple[Check, ...] = ()
+    spends: tuple[Callable[[Any, Context], None], ...] = ()
+    """What a claim that counts costs or leaves behind, before it acts."""
 
 
 _SENT: Final = (check_sequence, check_fields, check_sender)
 _READY: Final = (check_loaded, check_cadence, check_charge)
 _SEEN: Final = (check_view, check_view_order, check_tenure, check_trade, check_muzzle)
+_FIRES: Final = (keep_view, spend_shot)
 _CLAIMED: Final = (check_claimed_damage, check_claimed_victim, check_claimed_part)
 
 SHOT: Final = Procedure(
@@ -96,17 +99,20 @@ SHOT: Final = Procedure(
     ),
     perform_shot,
     _CLAIMED,
+    _FIRES,
 )
 LAUNCH: Final = Procedure(
     "launch",
     (*_SENT, check_actor, check_weapon, check_launches, *_READY, *_SEEN, check_number),
     perform_launch,
+    spends=_FIRES,
 )
 STRIKE: Final = Procedure(
     "strike",
     (*_SENT, check_actor, check_weapon, check_reaches, check_loaded, check_cadence, *_SEEN, check_facing),
     perform_blow,
     _CLAIMED,
+    (keep_view,),
 )
 IMPACT: Final = Procedure(
     "impact",
@@ -118,6 +124,7 @@ TRIGGER: Final = Procedure(
     "trigger",
     (*_SENT, check_alive, check_weapon, check_fires, check_view, check_view_order, check_tenure),
     perform_trigger,
+    spends=(keep_view,),
 )
 HANDLE: Final = Procedure(
     "handle",
@@ -167,15 +174,20 @@ OF_CLIENTS_ONLY: Final = frozenset({check_sequence, check_sender, check_view_ord
 """What the server's own shooters are not asked: they have no connection that could lie."""
 
 HOUSE: Final[dict[type, Procedure]] = {
-    kind: procedure._replace(checks=tuple(check for check in procedure.checks if check not in OF_CLIENTS_ONLY))
+    kind: procedure._replace(
+        checks=tuple(check for check in procedure.checks if check not in OF_CLIENTS_ONLY),
+        spends=tuple(one for one in procedure.spends if one is not keep_view),
+    )
     for kind, procedure in PROCEDURES.items()
 }
 """The same for entities that the server acts for."""
 
-FIRED: Final = SHOT._replace(checks=(check_actor, check_loaded, check_cadence, check_number), compares=())
+FIRED: Final = SHOT._replace(
+    checks=(check_actor, check_loaded, check_cadence, check_number), compares=(), spends=(spend_shot,)
+)
 """Shots that the server fires on its own clock, for a trigger that is held."""
 
-FIRED_LAUNCH: Final = LAUNCH._replace(checks=FIRED.checks)
+FIRED_LAUNCH: Final = LAUNCH._replace(checks=FIRED.checks, spends=FIRED.spends)
 """The same, for what flies."""
 
 NOT_COUNTED: Final = frozenset({"stale_sequence", "skipped_sequence"})

@@ -76,6 +76,7 @@ def perform_blow(claim: object, context: Context) -> None:
     if weapon is None or view is None or held is None:  # pragma: no cover - the checks before deny
         return
     now = context.received_at
+    held.settle(now + context.rules.cadence.allowance_s)
     held.spend(now)
     held.shots += 1
     context.ledger.drop_shield(context.actor.entity, now)

@@ -51,10 +51,9 @@ def check_sensible(claim: HandleClaim, context: Context) -> Finding | None:
     held, now = context.held, context.received_at
     if held is None:  # pragma: no cover - denied before
         return None
-    held.settle(now)
     rules = held.weapon.rules
     reason = ""
-    if claim.action == "reload" and not held.can_reload():
+    if claim.action == "reload" and not held.can_reload(now):
         reason = "nothing to reload"
     elif claim.action == "charge" and rules.charge_s == 0.0:
         reason = "this weapon has no charge"
@@ -69,6 +68,7 @@ def perform_handle(claim: HandleClaim, context: Context) -> None:
     held, now = context.held, context.received_at
     if held is None:  # pragma: no cover - denied before
         return
+    held.settle(now)
     match claim.action:
         case "draw":
             wield(context.actor, claim.weapon, context.ledger, now, at_once=False)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from tinclock.core.acts.flight import context_of, fly_all, harm_directly
+from tinclock.core.acts.flight import context_of, harm_directly
 from tinclock.core.acts.splash import burst
 from tinclock.core.checks.form import as_triple
 from tinclock.core.combat.flights import Impact
@@ -45,7 +45,6 @@ def check_impact(claim: ImpactClaim, context: Context) -> Finding | None:
     """Find `flight_over` or `no_impact`; works out the server's own impact that is meant."""
     one = _claimed(claim, context)
     rules, at = one.flight, one.started + float(claim.flown_s)
-    context.flown = fly_all(context.world, context.received_at)
     bodies = [impact for impact in one.impacts if impact.victim]
     impact = min(bodies, key=lambda found: abs(found.server_time - at), default=None)
     if impact is not None and abs(impact.server_time - at) <= max(rules.claim_time_s, rules.claim_window_s):

@@ -58,23 +58,26 @@ def check_push(claim: MoveClaim, context: Context) -> Finding | None:
 def check_clock(claim: MoveClaim, context: Context) -> Finding | None:
     """Find `stale_move` or `fast_clock`; works out `context.seconds`, the time that the report may use."""
     stride, rules = _both(context)
-    now, command = context.received_at, float(claim.command_time)
-    last = stride.command_time
+    command, last = float(claim.command_time), stride.command_time
     if last is not None and command <= last:
         context.steps.append(Step("time since the last report", command - last, 0.0, "s"))
         return context.find("stale_move", command - last, 0.0, "s")
-    before, latest = stride.clock_at, now + rules.time_allowance_s
-    step = max(1.0 / context.rules.match.tick_rate_hz, now - before) if last is None else command - last
-    there_was = max(0.0, latest - before)
+    step, there_was = _time(claim, context)
     most = min(there_was, LONGEST_STEP_S + rules.time_allowance_s)
     context.steps.append(Step("time since the last report", step, there_was, "s"))
-    used = step if context.world.consequences["fast_clock"] == "note" else min(step, most)
-    stride.command_time, context.seconds = command, used
-    # time that a silent client did not use doesn't pile up for long
-    stride.clock_at = max(before + min(step, there_was), now - LONGEST_STEP_S)
+    context.seconds = step if context.world.consequences["fast_clock"] == "note" else min(step, most)
     if step > there_was + TOLERANCES.time_s:
         return context.find("fast_clock", step, there_was, "s")
     return None
+
+
+def _time(claim: MoveClaim, context: Context) -> tuple[float, float]:
+    """How much time a report says has passed since the last one, and how much there was for it."""
+    stride, rules = _both(context)
+    now, last = context.received_at, stride.command_time
+    first = max(1.0 / context.rules.match.tick_rate_hz, now - stride.clock_at)
+    step = first if last is None else float(claim.command_time) - last
+    return step, max(0.0, now + rules.time_allowance_s - stride.clock_at)
 
 
 def check_leap(claim: MoveClaim, context: Context) -> Finding | None:
@@ -198,8 +201,12 @@ def _way(stride: Stride, context: Context) -> Triple:
 
 
 def perform_move(claim: MoveClaim, context: Context) -> None:
-    """Accept the place that is left after cutting down."""
+    """Accept the place that is left after cutting down, and count the time that was used for it."""
     stride, _ = _both(context)
+    step, there_was = _time(claim, context)
+    stride.command_time = float(claim.command_time)
+    # time that a silent client did not use doesn't pile up for long
+    stride.clock_at = max(stride.clock_at + min(step, there_was), context.received_at - LONGEST_STEP_S)
     position = context.position or stride.position
     dx, dy, dz = _way(stride, context)
     seconds = context.seconds

@@ -23,14 +23,22 @@ if TYPE_CHECKING:
 
 
 def check_number(claim: ShotClaim, context: Context) -> Finding | None:
-    """Spend the shot, work out its rays' directions; find `shots_skipped` where its number isn't the next.
+    """Find `shots_skipped` where the shot's number isn't the next of a weapon whose spread goes by it."""
+    held = context.held
+    if held is None or held.scatter.plain or held.is_next(claim.shot):
+        return None
+    context.steps.append(Step("number of the shot", claim.shot, held.shots + 1))
+    detail = "drawn from the server's own stream"
+    return context.find("shots_skipped", claim.shot, held.shots + 1, "", detail)
 
-    It comes last of the checks before the cast: a shot that was refused costs nothing and moves no count.
-    """
+
+def spend_shot(claim: ShotClaim, context: Context) -> None:
+    """Spend the shot, and work out where its rays go."""
     held, aim = context.held, context.direction
     if held is None or aim is None:  # pragma: no cover - the checks before deny
-        return None
+        return
     now = context.received_at
+    held.settle(now + context.rules.cadence.allowance_s)
     held.spend(now, context.charge)
     if context.actor.entity in context.ledger.affected:
         context.ledger.drop_shield(context.actor.entity, now)
@@ -38,13 +46,9 @@ def check_number(claim: ShotClaim, context: Context) -> Finding | None:
         held.shots += 1
         context.shot = held.shots
         context.ways = (aim,) * held.weapon.rules.pellets
-        return None
-    expected = held.shots + 1
+        return
     context.shot, own = held.number(claim.shot, context.rules.cadence.most_skipped)
     _scatter(held, aim, claim.command_time, own, context)
-    if own:
-        return None
-    return context.find("shots_skipped", claim.shot, expected, "", "drawn from the server's own stream")
 
 
 def _scatter(held: Held, aim: Triple, command_time: float | None, own: bool, context: Context) -> None:

@@ -58,11 +58,11 @@ def check_rounds(claim: StatusClaim, context: Context) -> Finding | None:
     held = context.actor.weapons.get(context.actor.wielded)
     if claim.ammunition is None or held is None or held.magazine is None:
         return None
-    held.settle(context.received_at + context.rules.cadence.allowance_s)
+    rounds = held.rounds_at(context.received_at + context.rules.cadence.allowance_s)[0] or 0
     full = held.weapon.rules.magazine or 0
     seen = context.received_at - _oldest(context)
-    in_flight = math.ceil(seen / held.cadence.interval_s) if claim.ammunition > held.magazine else 0
-    known = [0.0, float(min(full, held.magazine + in_flight))]
+    in_flight = math.ceil(seen / held.cadence.interval_s) if claim.ammunition > rounds else 0
+    known = [0.0, float(min(full, rounds + in_flight))]
     return _compare(context, "ammunition", float(claim.ammunition), known, context.rules.status.ammunition_slack)
 
 

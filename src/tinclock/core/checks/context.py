@@ -44,7 +44,7 @@ class Context:
     """
 
     __slots__ = (
-        "actor", "aim", "charge", "cover", "damage", "direction", "eye", "findings", "flights", "flown", "held",
+        "actor", "aim", "charge", "cover", "damage", "direction", "eye", "findings", "flights", "held",
         "history", "hit", "hits", "impact", "item", "kept", "ledger", "level", "line", "origin", "paid", "position",
         "posthumous", "projectiles", "rays", "reached_m", "received_at", "roster", "rules", "seconds", "sequence",
         "shot", "slots", "steps", "stopped_by", "view", "view_time", "ways", "weapon", "world",
@@ -87,8 +87,6 @@ class Context:
         self.item = ""
         self.projectiles: tuple[int, ...] = ()
         self.impact: Impact | None = None
-        self.flown: list[Context] = []
-        """What other flights did while this claim brought them up to date."""
 
     def instant(self) -> Instant:
         """Where the history is read for this claim."""

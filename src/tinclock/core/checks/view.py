@@ -184,8 +184,14 @@ def check_view_order(claim: ShotClaim | StrikeClaim | TriggerClaim, context: Con
     back = line.newest_view_time - view_time
     allowance = view_limits(line, context.rules)[4]
     if back <= 0.0:
-        line.newest_view_time = view_time
         context.steps.append(Step("view order", 0.0, allowance, "s"))
         return None
     context.steps.append(Step("view order", back, allowance, "s"))
     return context.find("view_backwards", back, allowance, "s") if back > allowance else None
+
+
+def keep_view(claim: object, context: Context) -> None:
+    """What the screen showed when a claim counted: later views are held against it."""
+    line, view_time = context.line, context.view_time
+    if view_time is not None and view_time > line.newest_view_time:
+        line.newest_view_time = view_time

@@ -86,12 +86,11 @@ def check_loaded(claim: Firing, context: Context) -> Finding | None:
             return context.find("not_drawn", drawing, allowance, "s")
     if held.magazine is None:
         return None
-    held.settle(now + allowance)
-    context.steps.append(Step("magazine", float(held.magazine), 1.0, "shots"))
-    if held.magazine == 0:
-        under_way = "" if held.reload_ends == NEVER else "reloading"
-        return context.find("no_ammunition", 0.0, 1.0, "shots", under_way)
-    if held.reload_ends != NEVER and not weapon.rules.reload_interruptible:
+    rounds, under_way = held.rounds_at(now + allowance)[0] or 0, now + allowance < held.reload_ends < NEVER
+    context.steps.append(Step("magazine", float(rounds), 1.0, "shots"))
+    if rounds == 0:
+        return context.find("no_ammunition", 0.0, 1.0, "shots", "reloading" if under_way else "")
+    if under_way and not weapon.rules.reload_interruptible:
         left = held.reload_ends - now
         context.steps.append(Step("still to reload for", left, allowance, "s"))
         return context.find("reloading", left, allowance, "s")

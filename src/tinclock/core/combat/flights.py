@@ -162,6 +162,11 @@ class Flights:
             if len(self.past) > REMEMBERED_FLIGHTS:
                 self.past.popitem(last=False)
 
+    def belongs(self, number: object, actor: Participant) -> bool:
+        """Whether a number is that of something in the air that an entity launched."""
+        one = self.live.get(number) if isinstance(number, int) else None
+        return one is not None and one.actor is actor
+
     def of(self, entity: int) -> list[Projectile]:
         """What an entity launched and still flies, oldest first."""
         return [one for one in self.live.values() if one.actor.entity == entity]

@@ -52,21 +52,29 @@ class Held:
 
     # -- reload -----------------------------------------------------------------------------------------------
 
+    def rounds_at(self, at: float) -> tuple[int | None, int | None]:
+        """Magazine and reserve as they are at a time, a reload that is over by then included; None: endless."""
+        if self.reload_ends > at:
+            return self.magazine, self.reserve
+        loaded = self.magazine or 0
+        missing = (self.weapon.rules.magazine or 0) - loaded
+        moved = missing if self.reserve is None else min(missing, self.reserve)
+        return loaded + moved, None if self.reserve is None else self.reserve - moved
+
     def settle(self, now: float) -> None:
         """Finish a reload that is over."""
         if self.reload_ends <= now:
+            self.magazine, self.reserve = self.rounds_at(now)
             self.reloaded_at, self.reload_ends = self.reload_ends, NEVER
-            full = self.weapon.rules.magazine or 0
-            missing = full - (self.magazine or 0)
-            moved = missing if self.reserve is None else min(missing, self.reserve)
-            self.magazine = (self.magazine or 0) + moved
-            if self.reserve is not None:
-                self.reserve -= moved
 
-    def can_reload(self) -> bool:
-        """Whether there is room in the magazine and something to fill it with, and no reload under way."""
-        full = self.weapon.rules.magazine
-        return full is not None and (self.magazine or 0) < full and self.reserve != 0 and self.reload_ends == NEVER
+    def can_reload(self, at: float = -math.inf) -> bool:
+        """Whether there is room in the magazine and something to fill it with, and no reload under way.
+
+        at : the server time that is meant, for a reload that nobody has finished yet
+        """
+        full, (magazine, reserve) = self.weapon.rules.magazine, self.rounds_at(at)
+        under_way = at < self.reload_ends < NEVER
+        return full is not None and (magazine or 0) < full and reserve != 0 and not under_way
 
     def reload(self, now: float) -> None:
         """Begin a reload, not before the last shot had its time: what came early is not gained twice."""
@@ -133,16 +141,20 @@ class Held:
         self._paced_at = at
         return at
 
+    def is_next(self, claimed: int | None) -> bool:
+        """Whether a claimed number is that of the next shot; a claim without one means the next."""
+        return claimed is None or claimed == self.shots + 1
+
     def number(self, claimed: int | None, most_skipped: int) -> tuple[int, bool]:
         """The number of the shot that is being spent, and whether it is the next of the entity's own stream.
 
         One that isn't draws from a stream that no client can compute: nobody skips to a lucky number. The count follows
         a claimed leap of at most `most_skipped`, so that a client that lost packets is in step again.
         """
-        if claimed is None or claimed == self.shots + 1:
+        if self.is_next(claimed):
             self.shots += 1
             return self.shots, True
         self.strange_shots += 1
-        if 0 < claimed - self.shots <= most_skipped:
+        if claimed is not None and 0 < claimed - self.shots <= most_skipped:
             self.shots = claimed
         return self.strange_shots, False

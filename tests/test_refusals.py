@@ -1,0 +1,171 @@
+"""Nothing is spent by a refusal: whatever a denied claim was, the match is as it was before."""
+
+from __future__ import annotations
+
+from collections import Counter, deque
+from enum import Enum
+
+import msgspec
+import numpy as np
+import pytest
+
+import tinclock
+from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS, NEVER_DENIED
+from tinclock.core.combat.weapons import Weapon
+from tinclock.core.timeline.clock import ClockEstimate
+from tinclock.core.timeline.history import PoseHistory
+from tinclock.garden.scenario import load_garden
+
+APART = (PoseHistory, tinclock.Level, tinclock.Rules, tinclock.Rig, Weapon, ClockEstimate)
+"""What claims can't reach, or (clocks) what only pings change."""
+MEMORY = frozenset({"receipts", "highest_sequence", "view_limits"})
+"""The window of sequence numbers, and what is only kept so as not to be worked out again."""
+LEAST = 12
+"""So many claims of each kind are denied at least, over all consequences."""
+
+
+def frozen(value: object, seen: dict[int, int]) -> object:
+    """Everything that a value holds, as something that compares."""
+    if isinstance(value, APART) or callable(value) or isinstance(value, (type, Enum)):
+        return type(value).__name__
+    if isinstance(value, np.ndarray):
+        return value.tobytes()
+    if value is None or isinstance(value, (bool, int, float, str, bytes, np.generic)):
+        return repr(value)
+    if id(value) in seen:
+        return seen[id(value)]
+    seen[id(value)] = len(seen)
+    if isinstance(value, dict):
+        return [(repr(key), frozen(one, seen)) for key, one in value.items()]
+    if isinstance(value, (set, frozenset)):
+        return sorted(map(repr, value))
+    if isinstance(value, (list, tuple, deque)):
+        return [frozen(one, seen) for one in value]
+    names = [name for kind in type(value).__mro__ for name in getattr(kind, "__slots__", ())]
+    names += [*getattr(value, "__dict__", ()), *getattr(value, "__struct_fields__", ())]
+    return [
+        (name, frozen(getattr(value, name), seen))
+        for name in names
+        if name not in MEMORY and name != "__weakref__" and hasattr(value, name)
+    ]
+
+
+def everything(referee: tinclock.Referee) -> object:
+    """All that claims can change."""
+    return frozen((referee._roster, referee.ledger, referee._desk.flights, referee._desk._house), {})
+
+
+class Field:
+    """Two gardeners with every weapon on open ground, who claim whatever chance has them claim."""
+
+    def __init__(self, code: str) -> None:
+        rules = load_garden().rules
+        denied = {code: "deny"} if code else {}
+        charged = msgspec.structs.replace(rules.weapons["pea_rifle"], charge_s=0.2, charge_least=0.3)
+        self.referee = tinclock.Referee(
+            msgspec.structs.replace(
+                rules, weapons={**rules.weapons, "charged": charged}, consequences={**rules.consequences, **denied}
+            )
+        )
+        self.random = np.random.default_rng([23, *code.encode()])
+        self.names = ("c-1", "c-2")
+        self.ids = [
+            self.referee.admit(connection=name, account=name, team="copper", rig="gardener") for name in self.names
+        ]
+        self.places = [np.array([4.0 * k, 0.0, 0.0]) for k in range(2)]
+        for entity, place in zip(self.ids, self.places, strict=True):
+            self.referee.put(entity, tuple(place))
+        self.sequences, self.flying = [0, 0], [1]
+
+    def tick(self, tick: int) -> None:
+        """Both stand where they are; now and then somebody dies, comes back, or tells the time."""
+        now = tick / 64
+        self.now = now
+        poses = tinclock.rooted_bones(
+            self.referee.history.rigs["gardener"], [[*place, 0, 0, 0, 1] for place in self.places]
+        )
+        self.referee.record(tick, now, self.ids, poses)
+        if tick % 2 == 0:
+            self.referee.published(tick)
+        if tick % 16 == 0:
+            nonces = [self.referee.ping(name, now) for name in self.names]
+            for name, nonce in zip(self.names, nonces, strict=True):
+                self.referee.pong(name, nonce, now + 5.0, now + 0.03)
+        if tick % 100 == 50:
+            self.referee.harm(self.ids[tick // 100 % 2], 1000.0, server_time=now)
+        if tick % 100 == 80:
+            self.referee.spawn(self.ids[tick // 100 % 2], now)
+        self.referee.advance(now)
+
+    def claim(self) -> tuple[str, tinclock.Ruling]:
+        """One random claim, ruled; nothing but time has passed before it."""
+        chance, who = self.random, int(self.random.integers(2))
+        self.sequences[who] += int(chance.choice([1, 1, 1, 1, 0, 2]))
+        self.now += 0.004
+        self.referee.advance(self.now)
+        claim = self.some(who)
+        before = everything(self.referee)
+        ruling = self.referee.rule(self.names[who], claim, received_at=self.now)
+        if ruling.outcome == "denied":
+            why = ruling.findings[-1].code
+            assert everything(self.referee) == before, f"{ruling.kind} denied for {why} changed the match"
+        self.flying += ruling.told.projectiles if ruling.told is not None and ruling.told.projectiles else ()
+        return ruling.outcome, ruling
+
+    def some(self, who: int) -> dict[str, object]:
+        """Any kind of claim, mostly one that could be true."""
+        chance, actor = self.random, self.referee._roster.actors[self.ids[who]]
+        newest = self.referee.history.newest_tick // 2 * 2
+        back = int(chance.choice([2, 4, 6, 8, 30], p=[0.3, 0.3, 0.2, 0.1, 0.1]))
+        base = {
+            "sequence": self.sequences[who],
+            "actor": int(chance.choice([self.ids[who], self.ids[1 - who]], p=[0.9, 0.1])),
+        }
+        weapon = actor.wielded if chance.random() < 0.9 else str(chance.choice(list(actor.weapons)))
+        eye = np.array(self.referee.history.eye_now(self.ids[who]) or (0.0, 0.0, 1.6))
+        eye = eye + chance.choice([0.0, 0.0, 0.0, 0.9]) * chance.normal(size=3)
+        aim = self.places[1 - who] + [0, 0, 1.2] + chance.normal(0.0, 0.2, 3) - eye
+        sight = {
+            **base, "weapon": weapon, "direction": (aim / np.linalg.norm(aim)).tolist(),
+            "view": [max(0, newest - back), max(0, newest - back + 2), float(chance.random())],
+        }  # fmt: skip
+        ray = {**sight, "origin": eye.tolist()}
+        shot = {"shot": chance.choice([None, actor.weapons[actor.wielded].shots + 1, 7, 90])}
+        shot["charge"] = chance.choice([None, 0.2, 1.0])
+        fires = actor.weapons[actor.wielded].weapon.rules.kind
+        kind = {"projectile": "launch", "reach": "strike"}.get(fires, "shot")
+        moved = self.places[who] + chance.choice([0.0, 0.02, 0.3, 9.0]) * chance.normal(size=3)
+        return [
+            {"kind": kind, **ray, **({} if kind == "strike" else shot)},
+            {"kind": kind, **ray, **({} if kind == "strike" else shot)},
+            {"kind": "trigger", **sight, "held": bool(chance.random() < 0.5)},
+            {"kind": "handle", **base, "weapon": weapon, "action": str(chance.choice(["reload", "charge", "stop"]))},
+            {"kind": "handle", **base, "weapon": str(chance.choice(list(actor.weapons))), "action": "draw"},
+            {"kind": "use", **base, "item": "oil_can", "target": chance.choice([None, self.ids[1 - who], 9])},
+            {"kind": "move", **base, "position": moved.tolist(), "push": (chance.normal(size=3) * 0.5).tolist(),
+             "command_time": self.now + 5.0 + float(chance.choice([0.0, 0.0, 0.5, -0.5]))},
+            {"kind": "status", **base, "health": float(chance.choice([100.0, 40.0])),
+             "armour": float(chance.choice([0, 50])), "ammunition": int(chance.choice([1, 60])),
+             "position": moved.tolist()},
+            {"kind": "impact", **base, "projectile": int(chance.choice(self.flying)), "flown_s": float(chance.random()),
+             "position": self.places[1 - who].tolist(), "victim": self.ids[1 - who]},
+        ][int(chance.integers(9))]  # fmt: skip
+
+
+CODES = ["", *sorted(DEFAULTS.keys() - ALWAYS_DENIED - NEVER_DENIED)]
+
+
+@pytest.mark.parametrize("codes", [CODES[k::6] for k in range(6)], ids=lambda codes: f"{codes[0]}...")
+def test_a_denied_claim_changes_nothing_but_the_window_of_sequence_numbers(codes):
+    """Random claims of every kind, with each consequence set to "deny" in turn."""
+    denied: Counter[str] = Counter()
+    for code in codes:
+        field, seen = Field(code), set[str]()
+        for tick in range(90):
+            field.tick(tick)
+            for _ in range(3):
+                outcome, ruling = field.claim()
+                seen |= {finding.code for finding in ruling.findings}
+                denied[ruling.kind] += outcome == "denied"
+    kinds = ("shot", "launch", "strike", "trigger", "handle", "use", "move", "status", "impact")
+    assert min(denied[kind] for kind in kinds) >= LEAST, denied
