@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Literal
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
 
 from tinclock.core.acts.handle import wield
+from tinclock.core.calls import MatchCalls
 from tinclock.core.checks.view import latest_age, shortest_trip, sparser_by
 from tinclock.core.combat.ledger import Blow
 from tinclock.core.combat.roster import require_name
 from tinclock.core.combat.stride import Stride
+from tinclock.core.commands import KINDS
 from tinclock.core.desk import Desk
 from tinclock.core.errors import BadArrayError, BadNumberError, UnknownNameError
 from tinclock.core.records import ViewBounds
@@ -23,9 +26,32 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.claims import Claim, Triple
+    from tinclock.core.claims import Triple
     from tinclock.core.combat.published import State
     from tinclock.core.combat.roster import Participant
+    from tinclock.core.commands import (
+        Act,
+        Admit,
+        Advance,
+        Command,
+        Cut,
+        Dismiss,
+        Guide,
+        HandOver,
+        Harm,
+        Ping,
+        Place,
+        Pong,
+        Publish,
+        Put,
+        Record,
+        Remove,
+        Rule,
+        SetDrawing,
+        Spawn,
+        Watch,
+        Wield,
+    )
     from tinclock.core.geometry.level import Level
     from tinclock.core.records import Event, Ruling
     from tinclock.core.rules import Rules
@@ -34,7 +60,7 @@ if TYPE_CHECKING:
     from tinclock.core.timeline.packed import Poses
 
 
-class Referee:
+class Referee(MatchCalls):
     """Rules on the claims of one match.
 
     rules : the match's rules
@@ -54,53 +80,47 @@ class Referee:
         self.history, self.ledger = self._desk.history, self._desk.ledger
         self._roster = self._desk.roster
 
+    def apply(self, command: Command) -> Any:
+        """Carry out one command: the only way in which anything changes. The calls of `MatchCalls` make them.
+
+        Returns what the call of the same name returns. Raises what that call raises, and `BadNumberError` for what is
+        no command.
+        """
+        do = _DOING.get(type(command))
+        if do is None:
+            raise BadNumberError("command", f"one of tinclock.core.commands ({', '.join(sorted(KINDS))})", command)
+        return do(self, command)
+
     # -- who takes part ---------------------------------------------------------------------------------------
 
-    def admit(
-        self,
-        *,
-        connection: str,
-        account: str,
-        team: str = "",
-        rig: str,
-        name: str = "",
-        weapon: str | None = None,
-        weapons: Sequence[str] | None = None,
-        drawing: Drawing | None = None,
-        server_time: float | None = None,
-    ) -> int:
-        """Let a connection in; returns the id of its entity, alive from now on. Ids are never used twice.
-
-        name : shown to everybody, and nothing else: it identifies nobody
-        weapons : what it carries, by default all of the rules; weapon : what it holds, by default the first of those
-        drawing : how its client draws the others
-
-        What to tell the client is in `welcome`.
-        """
-        now, drawing = self._time(server_time), sound_drawing(Drawing() if drawing is None else drawing)
-        require_name("account", account)
-        self._roster.refuse_known(connection)
-        actor = self._enter(name, team, rig, connection, weapons, weapon, now)
-        self._roster.connect(connection, account, actor.entity, drawing, now)
+    def _admit(self, command: Admit) -> int:
+        now = self._time(command.server_time)
+        drawing = sound_drawing(Drawing() if command.drawing is None else command.drawing)
+        require_name("account", command.account)
+        self._roster.refuse_known(command.connection)
+        actor = self._enter(
+            command.name, command.team, command.rig, command.connection, command.weapons, command.weapon, now
+        )
+        self._roster.connect(command.connection, command.account, actor.entity, drawing, now)
         return actor.entity
 
-    def watch(self, connection: str, account: str) -> None:
-        """Let a spectator in: it may read everything that is published, and whatever it claims is denied."""
-        require_name("account", account)
-        self._roster.refuse_known(connection)
-        self._roster.connect(connection, account, 0, Drawing(), self._time(None))
+    def _watch(self, command: Watch) -> None:
+        require_name("account", command.account)
+        self._roster.refuse_known(command.connection)
+        self._roster.connect(command.connection, command.account, 0, Drawing(), self._time(None))
 
-    def place(
-        self, rig: str, *, team: str = "", name: str = "", weapon: str = "", server_time: float | None = None
-    ) -> int:
-        """Bring in something that nobody plays: a door, a shield, a turret, a monster. Returns the id of its entity.
-
-        It is recorded and rewound like any entity. Whether it takes damage, and how much it stands, says its rig. With
-        a weapon the server lets it `act`; `hand_over` lets a client act for it.
-        """
-        if weapon and rig in self.history.rigs and not self.history.rigs[rig].has_eye:
-            raise BadNumberError("rig", "one with an eye, for something that fires from it", rig)
-        return self._enter(name, team, rig, "", [weapon] if weapon else [], weapon, server_time).entity
+    def _place(self, command: Place) -> int:
+        if command.weapon and command.rig in self.history.rigs and not self.history.rigs[command.rig].has_eye:
+            raise BadNumberError("rig", "one with an eye, for something that fires from it", command.rig)
+        return self._enter(
+            command.name,
+            command.team,
+            command.rig,
+            "",
+            [command.weapon] if command.weapon else [],
+            command.weapon,
+            command.server_time,
+        ).entity
 
     def _enter(
         self,
@@ -129,20 +149,18 @@ class Referee:
         self.ledger.spawn(entity, now)
         return actor
 
-    def remove(self, entity: int, server_time: float | None = None) -> None:
-        """Take away what `place` brought in; its past is gone at once."""
-        actor, now = self._roster.require(entity), self._time(server_time)
+    def _remove(self, command: Remove) -> None:
+        actor, now = self._roster.require(command.entity), self._time(command.server_time)
         if actor.home:
             placed = (e for e, a in self._roster.actors.items() if not a.home)
-            raise UnknownNameError("placed entity", entity, placed)
+            raise UnknownNameError("placed entity", command.entity, placed)
         self._leave(actor.entity, now)
 
-    def dismiss(self, connection: str, server_time: float | None = None) -> None:
-        """A connection left: its entity and its past are gone at once, and what else it acted for is the server's."""
-        line, now = self._roster.require_line(connection), self._time(server_time)
-        del self._roster.lines[connection]
+    def _dismiss(self, command: Dismiss) -> None:
+        line, now = self._roster.require_line(command.connection), self._time(command.server_time)
+        del self._roster.lines[command.connection]
         for actor in self._roster.actors.values():
-            if actor.connection == connection and actor.entity != line.entity:
+            if actor.connection == command.connection and actor.entity != line.entity:
                 self._give(actor, "", now)
         if line.entity:
             self._leave(line.entity, now)
@@ -153,56 +171,47 @@ class Referee:
         self.ledger.close(entity, now)
         self._desk.forget(entity)
 
-    def hand_over(self, entity: int, connection: str | None, server_time: float | None = None) -> None:
-        """Another connection (None: the server) acts for an entity from now on: a vehicle, a turret, a possession.
-
-        Claims are held against who had control when their screen showed it, so that one that was fired just before the
-        change still counts and one by the new owner can't reach back behind it.
-        """
-        actor, now = self._roster.require(entity), self._time(server_time)
-        if connection is not None and not self._roster.require_line(connection).entity:
+    def _hand_over(self, command: HandOver) -> None:
+        actor, now = self._roster.require(command.entity), self._time(command.server_time)
+        if command.connection is not None and not self._roster.require_line(command.connection).entity:
             playing = (name for name, line in self._roster.lines.items() if line.entity)
-            raise UnknownNameError("playing connection", connection, playing)
-        if (connection or "") != actor.connection:
-            self._give(actor, connection or "", now)
+            raise UnknownNameError("playing connection", command.connection, playing)
+        if (command.connection or "") != actor.connection:
+            self._give(actor, command.connection or "", now)
 
     def _give(self, actor: Participant, connection: str, now: float) -> None:
         actor.hand_over(connection, now)
         self.ledger.bulletin.tell("control", now, actor.entity, actor=self._roster.controller_of(actor) or None)
 
-    def spawn(self, entity: int, server_time: float | None = None) -> None:
-        """Begin a new life of an entity, with full health and magazines; nothing is interpolated from the old one."""
-        actor, now = self._roster.require(entity), self._time(server_time)
+    def _cut(self, command: Cut) -> None:
+        self.history.cut(self._roster.require(command.entity).entity)
+
+    def _spawn(self, command: Spawn) -> None:
+        actor, now = self._roster.require(command.entity), self._time(command.server_time)
         self.history.cut(actor.entity)
         actor.life_epoch = self.history.epoch_of(actor.entity)
         actor.refill()
         self.ledger.spawn(actor.entity, now)
 
-    def harm(self, entity: int, damage: float, cause: str = "fall", server_time: float | None = None) -> None:
-        """The world does damage to an entity: a fall, lava, the edge of the map. It is told and scored like any other.
-
-        cause : what events name. Within `score.credit_window_s` of somebody's damage a death counts as that one's kill
-        """
-        actor, now = self._roster.require(entity), self._time(server_time)
-        points = float(damage) if is_finite(damage) else -1.0
+    def _harm(self, command: Harm) -> None:
+        actor, now = self._roster.require(command.entity), self._time(command.server_time)
+        points = float(command.damage) if is_finite(command.damage) else -1.0
         if points < 0.0:
-            raise BadNumberError("damage", "a finite number of points of at least 0", damage)
-        self.ledger.wound(actor.entity, points, now, Blow(require_name("cause", cause)))
+            raise BadNumberError("damage", "a finite number of points of at least 0", command.damage)
+        self.ledger.wound(actor.entity, points, now, Blow(require_name("cause", command.cause)))
 
-    def wield(self, entity: int, weapon: str, server_time: float | None = None) -> None:
-        """The entity holds another weapon from now on, ready at once."""
-        actor, now = self._roster.require(entity), self._time(server_time)
-        self._roster.require_weapon(weapon)
-        if weapon not in actor.weapons:
-            raise UnknownNameError("carried weapon", weapon, actor.weapons)
-        wield(actor, weapon, self.ledger, now, at_once=True)
+    def _wield(self, command: Wield) -> None:
+        actor, now = self._roster.require(command.entity), self._time(command.server_time)
+        self._roster.require_weapon(command.weapon)
+        if command.weapon not in actor.weapons:
+            raise UnknownNameError("carried weapon", command.weapon, actor.weapons)
+        wield(actor, command.weapon, self.ledger, now, at_once=True)
 
-    def put(self, entity: int, position: Triple, server_time: float | None = None) -> None:
-        """The server puts a body somewhere, at rest. From then on its client may report moves from there."""
-        actor, now = self._roster.require(entity), self._time(server_time)
-        if len(position) != 3 or not all(map(is_finite, position)):
-            raise BadNumberError("position", "three finite numbers, metres", position)
-        here = (float(position[0]), float(position[1]), float(position[2]))
+    def _put(self, command: Put) -> None:
+        actor, now = self._roster.require(command.entity), self._time(command.server_time)
+        if len(command.position) != 3 or not all(map(is_finite, command.position)):
+            raise BadNumberError("position", "three finite numbers, metres", command.position)
+        here = (float(command.position[0]), float(command.position[1]), float(command.position[2]))
         if actor.stride is None:
             actor.stride = Stride(here, now)
         else:
@@ -248,18 +257,11 @@ class Referee:
 
     # -- what happens -----------------------------------------------------------------------------------------
 
-    def record(
-        self,
-        tick: int,
-        server_time: float,
-        entities: Sequence[int] | NDArray[np.int64],
-        bones: Poses,
-    ) -> None:
-        """Store the poses of one tick (see `PoseHistory.record`). The dead are left out: nobody hits a corpse."""
-        now = seconds("server_time", server_time)
+    def _record(self, command: Record) -> None:
+        now, entities, bones = seconds("server_time", command.server_time), command.entities, command.bones
         if self.ledger.dead:
             entities, bones = self._without_the_dead(entities, bones)
-        self.history.record(tick, now, entities, bones)
+        self.history.record(command.tick, now, entities, bones)
 
     def _without_the_dead(
         self, entities: Sequence[int] | NDArray[np.int64], bones: Poses
@@ -275,29 +277,21 @@ class Referee:
         poses = bones[kept] if isinstance(bones, np.ndarray) else [bones[row] for row in kept]
         return [ids[row] for row in kept], poses
 
-    def published(self, tick: int, sent_at: float | None = None) -> None:
-        """This tick's snapshot was sent to the clients (at `sent_at`, by default its own server time)."""
-        self.history.publish(tick, None if sent_at is None else seconds("sent_at", sent_at))
+    def _published(self, command: Publish) -> None:
+        self.history.publish(command.tick, None if command.sent_at is None else seconds("sent_at", command.sent_at))
 
-    def advance(self, server_time: float) -> list[Ruling]:
-        """Let time pass up to a server time: held triggers fire at their own instants, lasting damage goes on.
+    def _advance(self, command: Advance) -> list[Ruling]:
+        return self._desk.advance(seconds("server_time", command.server_time))
 
-        Call it once a tick, after `record`. Returns the rulings of the shots that were fired.
-        """
-        return self._desk.advance(seconds("server_time", server_time))
+    def _ping(self, command: Ping) -> int:
+        return self._roster.require_line(command.connection).clock.ping(seconds("sent_at", command.sent_at))
 
-    def ping(self, connection: str, sent_at: float) -> int:
-        """Open a ping exchange; returns the nonce to send to the client."""
-        return self._roster.require_line(connection).clock.ping(seconds("sent_at", sent_at))
+    def _pong(self, command: Pong) -> str:
+        at = seconds("received_at", command.received_at)
+        return self._roster.require_line(command.connection).clock.pong(command.nonce, command.client_time, at)
 
-    def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:
-        """Take the client's answer to a ping. Never raises for what the client sent; returns what became of it."""
-        at = seconds("received_at", received_at)
-        return self._roster.require_line(connection).clock.pong(nonce, client_time, at)
-
-    def set_drawing(self, connection: str, drawing: Drawing) -> None:
-        """That client draws the others in another way from now on."""
-        self._roster.require_line(connection).drawing = sound_drawing(drawing)
+    def _set_drawing(self, command: SetDrawing) -> None:
+        self._roster.require_line(command.connection).drawing = sound_drawing(command.drawing)
 
     def clock(self, connection: str) -> ClockEstimate:
         """What is known of a connection's clock and path."""
@@ -320,18 +314,17 @@ class Referee:
         bulletin = self.ledger.bulletin
         return bulletin.take() if since is None else bulletin.since(since)
 
-    def guide(self, projectile: int, entity: int | None, server_time: float | None = None) -> None:
-        """Give something that homes its target, None for none; it flies straight on until it has one.
-
-        Raises `UnknownNameError` for a projectile that isn't in the air, or an entity that isn't here.
-        """
+    def _guide(self, command: Guide) -> None:
         flights = self._desk.flights
-        one = flights.live.get(projectile)
+        one = flights.live.get(command.projectile)
         if one is None:
-            raise UnknownNameError("projectile", projectile, flights.live)
-        target, now = 0 if entity is None else self._roster.require(entity).entity, self._time(server_time)
+            raise UnknownNameError("projectile", command.projectile, flights.live)
+        target, now = (
+            0 if command.entity is None else self._roster.require(command.entity).entity,
+            self._time(command.server_time),
+        )
         flights.guide(one, target)
-        self.ledger.bulletin.tell("guide", now, one.actor.entity, projectile=projectile, actor=target or None)
+        self.ledger.bulletin.tell("guide", now, one.actor.entity, projectile=command.projectile, actor=target or None)
 
     def in_reach(self, entity: int, weapon: str | None = None, direction: Triple | None = None) -> list[Reached]:
         """Whom a blow of the entity would reach now, nearest first: to light up a button.
@@ -344,22 +337,17 @@ class Referee:
 
     # -- ruling -----------------------------------------------------------------------------------------------
 
-    def rule(self, connection: str, claim: Claim | object, *, received_at: float) -> Ruling:
-        """Decide one claim that `connection` sent and the server received at a server time.
+    def _rule(self, command: Rule) -> Ruling:
+        return self._desk.rule(command.connection, command.claim, seconds("received_at", command.received_at))
 
-        `claim` may be anything a client can send: what is not a claim gets a denied ruling. Raises only
-        `BadNumberError` for a `received_at` that can't be seconds of a match.
-        """
-        return self._desk.rule(connection, claim, seconds("received_at", received_at))
-
-    def act(self, entity: int, claim: Claim | dict[str, Any], *, server_time: float) -> Ruling:
-        """Let an entity that the server acts for (see `place`) do something, by the same rules as a client's.
-
-        The claim's sequence and actor are filled in, its view is the present. Raises `UnknownNameError` for an entity
-        that a client acts for, `BadNumberError` for what is not a claim.
-        """
-        now, actor = seconds("server_time", server_time), self._roster.require(entity)
+    def _act(self, command: Act) -> Ruling:
+        now, actor = seconds("server_time", command.server_time), self._roster.require(command.entity)
         if actor.connection:
             own = (e for e, a in self._roster.actors.items() if not a.connection)
-            raise UnknownNameError("entity of the server's own", entity, own)
-        return self._desk.act(actor, claim, now)
+            raise UnknownNameError("entity of the server's own", command.entity, own)
+        return self._desk.act(actor, command.claim, now)
+
+
+_DOING: Final[dict[type, Callable[[Referee, Any], Any]]] = {
+    kind: getattr(Referee, f"_{name}") for name, kind in KINDS.items()
+}

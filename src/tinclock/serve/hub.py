@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
+from tinclock.core.commands import Act, read_change
 from tinclock.core.errors import EvidenceError, TinClockError
 from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
-from tinclock.core.timeline.views import Drawing
 from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.requests import (
     FROM_JSON,
@@ -33,7 +33,6 @@ from tinclock.serve.requests import (
     Ruled,
     Tick,
 )
-from tinclock.store.again import CALLS
 from tinclock.store.evidence_log import SYNC_OF
 from tinclock.store.recorder import Recorder
 from tinclock.wire.codec import decode_claim
@@ -213,18 +212,9 @@ class Hub:
         return Reply(asked.request, ruled=tuple(told))
 
     def _call(self, asked: Call, match: Match) -> Reply:
-        if asked.call not in CALLS:
-            return Reply(
-                asked.request, ok=False, error=f"no call {asked.call!r}; there are: {', '.join(sorted(CALLS))}"
-            )
-        arguments = dict(asked.arguments)
-        if arguments.get("drawing") is not None:
-            arguments["drawing"] = msgspec.convert(arguments["drawing"], Drawing)
-        try:
-            answer = getattr(match.server, asked.call)(**arguments)
-        except TypeError as error:  # a name or number of arguments that the call doesn't have
-            return Reply(asked.request, ok=False, error=f"{asked.call}: {error}")
-        if asked.call == "act":
+        command = read_change(asked.call, asked.arguments)
+        answer = match.server.apply(command)
+        if isinstance(command, Act):
             return Reply(asked.request, ruled=(told_of(answer),))
         return Reply(asked.request, answer=answer)
 

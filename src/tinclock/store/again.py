@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import msgspec
 import numpy as np
 
+from tinclock.core.commands import Act, read_change
 from tinclock.core.errors import RecordingError, TinClockError
 from tinclock.core.referee import Referee
 from tinclock.core.timeline.packed import Packed
-from tinclock.core.timeline.views import Drawing
 from tinclock.store.steps import by_tick
 from tinclock.store.writer import Digests
 from tinclock.wire.codec import decode_claim
@@ -26,12 +26,6 @@ if TYPE_CHECKING:
     from tinclock.store.layout import Flush
     from tinclock.store.recording import Recording
 
-CALLS = frozenset(
-    {
-        "admit", "watch", "place", "remove", "dismiss", "hand_over", "spawn", "harm", "wield", "put", "ping", "pong",
-        "set_drawing", "guide", "act",
-    }
-)  # fmt: skip
 _NO_POSES: tuple[NDArray[np.int64], list[NDArray[np.float64]]] = (np.zeros(0, np.int64), [])
 
 
@@ -198,23 +192,17 @@ class _Course:
             self._refuse(step, what, error)
 
     def _call(self, step: int, name: str, text: str, answer: str | None) -> None:
-        if name not in CALLS:
-            raise RecordingError(self._recording.path, f"step {step} is the unknown call {name!r}")
         try:
-            arguments = msgspec.json.decode(text, type=dict[str, Any])
-            if arguments.get("drawing") is not None:
-                arguments["drawing"] = msgspec.convert(arguments["drawing"], Drawing)
+            command = read_change(name, msgspec.json.decode(text, type=dict[str, Any]))
         except msgspec.DecodeError as error:
-            raise RecordingError(self._recording.path, f"step {step}, {name}, has no arguments: {error}") from None
+            raise RecordingError(self._recording.path, f"step {step} can't be read: {error}") from None
         try:
-            found = getattr(self.referee, name)(**arguments)
+            found = self.referee.apply(command)
         except TinClockError as error:
             self._refuse(step, name, error)
             return
-        except (TypeError, ValueError) as error:  # arguments that no recorder wrote
-            raise RecordingError(self._recording.path, f"step {step}, {name}, can't be called: {error}") from None
-        if name == "act":
-            self._note(step, found, arguments["claim"])
+        if isinstance(command, Act):
+            self._note(step, found, command.claim)
         elif answer is not None and msgspec.json.decode(answer) != found and not self._lenient:
             problem = f"step {step}, {name}, answered {answer}; now it answers {found!r}"
             raise RecordingError(self._recording.path, problem)

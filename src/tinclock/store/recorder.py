@@ -1,4 +1,4 @@
-"""The recorder: stands in front of a referee, takes the same calls, and notes each of them before it is forgotten."""
+"""The recorder: stands in front of a referee, takes the same commands, and notes each of them."""
 
 from __future__ import annotations
 
@@ -10,10 +10,13 @@ import msgspec
 import numpy as np
 
 from tinclock.core.arrays import require_shape
+from tinclock.core.calls import MatchCalls
 from tinclock.core.claims import plain_numbers
 from tinclock.core.combat.bulletin import KEPT_EVENTS
+from tinclock.core.commands import Advance, Ping, Pong, Publish, Record, Rule, name_of
 from tinclock.core.errors import BadArrayError, BadNumberError, RecordingError
 from tinclock.core.geometry.level import level_digest
+from tinclock.core.records import Ruling
 from tinclock.core.rules import Rules
 from tinclock.core.timeline.columns import flat_poses
 from tinclock.core.timeline.instants import seconds
@@ -40,15 +43,14 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.claims import Claim, Triple
+    from tinclock.core.commands import Command
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Event, Ruling
+    from tinclock.core.records import Event
     from tinclock.core.referee import Referee
     from tinclock.core.timeline.packed import Poses
-    from tinclock.core.timeline.views import Drawing
 
 
-class Recorder:
+class Recorder(MatchCalls):
     """Records a match while it is played. Make it before the first call to its referee, then call it instead.
 
     path : a folder that doesn't exist yet
@@ -101,106 +103,50 @@ class Recorder:
     def __exit__(self, *_: object) -> None:
         self.close()
 
-    # -- the referee's calls ----------------------------------------------------------------------------------
+    # -- commands ---------------------------------------------------------------------------------------------
 
-    def admit(self, **who: Any) -> int:
-        """See `Referee.admit`."""
-        return int(self._call("admit", who))
+    def apply(self, command: Command) -> Any:
+        """Let the referee carry out one command, and note it; one that raises is not noted.
 
-    def watch(self, connection: str, account: str) -> None:
-        """See `Referee.watch`."""
-        self._call("watch", {"connection": connection, "account": account})
-
-    def place(self, rig: str, **what: Any) -> int:
-        """See `Referee.place`."""
-        return int(self._call("place", {"rig": rig, **what}))
-
-    def remove(self, entity: int, server_time: float | None = None) -> None:
-        """See `Referee.remove`."""
-        self._call("remove", {"entity": entity, "server_time": server_time})
-
-    def dismiss(self, connection: str, server_time: float | None = None) -> None:
-        """See `Referee.dismiss`."""
-        self._call("dismiss", {"connection": connection, "server_time": server_time})
-
-    def hand_over(self, entity: int, connection: str | None, server_time: float | None = None) -> None:
-        """See `Referee.hand_over`."""
-        self._call("hand_over", {"entity": entity, "connection": connection, "server_time": server_time})
-
-    def spawn(self, entity: int, server_time: float | None = None) -> None:
-        """See `Referee.spawn`."""
-        self._call("spawn", {"entity": entity, "server_time": server_time})
-
-    def harm(self, entity: int, damage: float, cause: str = "fall", server_time: float | None = None) -> None:
-        """See `Referee.harm`."""
-        self._call("harm", {"entity": entity, "damage": damage, "cause": cause, "server_time": server_time})
-
-    def wield(self, entity: int, weapon: str, server_time: float | None = None) -> None:
-        """See `Referee.wield`."""
-        self._call("wield", {"entity": entity, "weapon": weapon, "server_time": server_time})
-
-    def put(self, entity: int, position: Triple, server_time: float | None = None) -> None:
-        """See `Referee.put`."""
-        self._call("put", {"entity": entity, "position": position, "server_time": server_time})
-
-    def ping(self, connection: str, sent_at: float) -> int:
-        """See `Referee.ping`."""
-        return int(self._call("ping", {"connection": connection, "sent_at": sent_at}))
-
-    def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:
-        """See `Referee.pong`. What the client sent is noted as far as JSON can say it, and then used as noted."""
-        said = {"nonce": _plain(nonce), "client_time": _plain(client_time)}
-        return str(self._call("pong", {"connection": connection, **said, "received_at": received_at}))
-
-    def set_drawing(self, connection: str, drawing: Drawing) -> None:
-        """See `Referee.set_drawing`."""
-        self._call("set_drawing", {"connection": connection, "drawing": drawing})
-
-    def guide(self, projectile: int, entity: int | None, server_time: float | None = None) -> None:
-        """See `Referee.guide`."""
-        self._call("guide", {"projectile": projectile, "entity": entity, "server_time": server_time})
-
-    def act(self, entity: int, claim: Claim | dict[str, Any], *, server_time: float) -> Ruling:
-        """See `Referee.act`."""
-        ruling: Ruling = self._call("act", {"entity": entity, "claim": claim, "server_time": server_time})
-        self._batch.rulings.append((self._step - 1, ruling))
-        return ruling
-
-    def rule(self, connection: str, claim: bytes | Claim | object, *, received_at: float) -> Ruling:
-        """See `Referee.rule`. Give the claim as the bytes that came; a claim that is already decoded is encoded again.
-
-        What is ruled is what those bytes decode to.
+        A claim (`rule`) is given as the bytes that came; one that is already decoded is encoded again. What is ruled is
+        what those bytes decode to. Besides what `Referee.apply` raises, `RecordingError` once writing has failed.
         """
-        received = claim if isinstance(claim, bytes) else encode_claim(claim)
-        name = _name(connection)
-        ruling = self.referee.rule(name, decode_claim(received), received_at=received_at)
-        self._batch.rows["claims"].append((self._step, name, float(received_at), received))
+        match command:
+            case Rule():
+                return self._rule(command)
+            case Record():
+                return self._record(command)
+            case Advance():
+                fired = self.referee.apply(command)
+                self._batch.rulings += [(self._step, ruling) for ruling in fired]
+                self._tick_row("advance", None, float(command.server_time))
+                return fired
+            case Publish():
+                self.referee.apply(command)
+                sent_at = None if command.sent_at is None else float(command.sent_at)
+                return self._tick_row("published", int(command.tick), sent_at)
+            case Pong():  # what the client sent is noted as far as JSON can say it, and then used as noted
+                said = {"nonce": _plain(command.nonce), "client_time": _plain(command.client_time)}
+                return self._change(msgspec.structs.replace(command, **said))
+            case _:
+                return self._change(command)
+
+    def _rule(self, command: Rule) -> Ruling:
+        received = command.claim if isinstance(command.claim, bytes) else encode_claim(command.claim)
+        name = _name(command.connection)
+        ruling = self.referee.rule(name, decode_claim(received), received_at=command.received_at)
+        self._batch.rows["claims"].append((self._step, name, float(command.received_at), received))
         self._batch.rulings.append((self._step, ruling))
         self._stepped()
         return ruling
 
-    def advance(self, server_time: float) -> list[Ruling]:
-        """See `Referee.advance`."""
-        fired = self.referee.advance(server_time)
-        self._batch.rulings += [(self._step, ruling) for ruling in fired]
-        self._tick_row("advance", None, float(server_time))
-        return fired
-
-    def published(self, tick: int, sent_at: float | None = None) -> None:
-        """See `Referee.published`."""
-        self.referee.published(tick, sent_at)
-        self._tick_row("published", int(tick), None if sent_at is None else float(sent_at))
-
-    def record(
-        self, tick: int, server_time: float, entities: Sequence[int] | NDArray[np.int64],
-        bones: Poses,
-    ) -> None:  # fmt: skip
-        """See `Referee.record`. What was gathered before is handed to the disk when it is time."""
-        tick, server_time = int(tick), seconds("server_time", server_time)
+    def _record(self, command: Record) -> None:
+        """Record a tick; what was gathered before is handed to the disk when it is time."""
+        tick, server_time = int(command.tick), seconds("server_time", command.server_time)
         if server_time - self._flushed_s >= self._flush_s or self._told - self._flushed_event > KEPT_EVENTS // 2:
             self._flush()
             self._flushed_s = server_time
-        ids, given = _in_order(entities, bones)
+        ids, given = _in_order(command.entities, command.bones)
         flat, starts, each = flat_poses(len(ids), given)
         places, turns, steady, bad = to_steps(flat, float(PLACE_STEPS_PER_M), float(TURN_STEPS), float(FARTHEST_STEPS))
         if bad >= 0:
@@ -215,19 +161,23 @@ class Recorder:
         batch.from_s = server_time if batch.from_s is None else batch.from_s
         batch.to_s, batch.ticks = server_time, batch.ticks + 1
 
-    # -- noting -----------------------------------------------------------------------------------------------
-
-    def _call(self, name: str, arguments: dict[str, Any]) -> Any:
-        """Make a call that is noted with its arguments; one that raises is not."""
-        text = self._encode(arguments).decode()
-        answer = getattr(self.referee, name)(**arguments)
+    def _change(self, command: Command) -> Any:
+        """A command that is noted with its fields."""
+        text, name = self._encode(command).decode(), name_of(command)
+        answer = self.referee.apply(command)
         said = self._encode(answer).decode() if isinstance(answer, (int, str)) else None
-        at = arguments.get("server_time", arguments.get("sent_at", arguments.get("received_at")))
-        at = None if at is None else float(at)
-        table = "pings" if name in ("ping", "pong") else "calls"
-        self._batch.rows[table].append((self._step, at, name, text, said))
+        at = next(
+            (t for key in ("server_time", "sent_at", "received_at") if (t := getattr(command, key, None)) is not None),
+            None,
+        )
+        table = "pings" if isinstance(command, Ping | Pong) else "calls"
+        self._batch.rows[table].append((self._step, None if at is None else float(at), name, text, said))
+        if isinstance(answer, Ruling):
+            self._batch.rulings.append((self._step, answer))
         self._stepped()
         return answer
+
+    # -- noting -----------------------------------------------------------------------------------------------
 
     def _stepped(self) -> None:
         """One call was noted; remember how many events there were after it."""

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
+from tinclock.core.commands import Admit, Cut, Dismiss, Place, Remove, Spawn, read_change
 from tinclock.core.errors import RecordingError
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.tableau import Past
@@ -99,16 +100,18 @@ class _Rebuilding:
                 self._call(what, msgspec.json.decode(first), second)
 
     def _call(self, name: str, arguments: dict[str, Any], answer: str | None) -> None:
-        history = self._history
-        if name in ("admit", "place") and answer is not None:
-            history.add(int(answer), arguments["rig"])
-            self._entity_of[arguments.get("connection", "")] = int(answer)
-        elif name == "spawn":
-            history.cut(arguments["entity"])
-        elif name == "remove":
-            history.remove(arguments["entity"])
-        elif name == "dismiss" and (entity := self._entity_of.pop(arguments["connection"], 0)):
-            history.remove(entity)
+        history, command = self._history, read_change(name, arguments)
+        match command:
+            case Admit() | Place() if answer is not None:
+                history.add(int(answer), command.rig)
+                if isinstance(command, Admit):
+                    self._entity_of[command.connection] = int(answer)
+            case Spawn() | Cut():
+                history.cut(command.entity)
+            case Remove():
+                history.remove(command.entity)
+            case Dismiss() if entity := self._entity_of.pop(command.connection, 0):
+                history.remove(entity)
 
 
 def _calls(recording: Recording, flush: Flush) -> list[tuple[int, str, str, str | None]]:
