@@ -37,8 +37,8 @@ class Busy:
 
     def __init__(self, seed: int = 5) -> None:
         rules = tinclock.load_rules(data_file("garden.toml"))
-        rifle = msgspec.structs.replace(rules.weapons["pea_rifle"], interval_s=0.06)  # else most are refused at once
-        rules = msgspec.structs.replace(rules, weapons={**rules.weapons, "pea_rifle": rifle})
+        rifle = msgspec.structs.replace(rules.weapons["grit_rifle"], interval_s=0.06)  # else most are refused at once
+        rules = msgspec.structs.replace(rules, weapons={**rules.weapons, "grit_rifle": rifle})
         self.rng = np.random.default_rng(seed)
         self.referee = tinclock.Referee(rules, level=yard(6.0 * math.sqrt(PLAYERS)), seed=seed)
         rig = self.referee.history.rigs["gardener"]
@@ -49,7 +49,7 @@ class Busy:
                 account=f"a{k}",
                 team=TEAMS[k % 2],
                 rig="gardener",
-                weapon="pea_rifle",
+                weapon="grit_rifle",
             )
             for k in range(PLAYERS)
         ]
@@ -135,7 +135,7 @@ class Busy:
         to = bones[2, :3] + self.rng.normal(scale=0.1, size=3) - eye
         along = tuple((to / np.linalg.norm(to)).tolist())
         self.sent[k] += 1
-        return tinclock.ShotClaim(self.sent[k], self.entities[k], "pea_rifle", eye, along, view)
+        return tinclock.ShotClaim(self.sent[k], self.entities[k], "grit_rifle", eye, along, view)
 
     def near(self, k: int) -> int:
         """A neighbour."""

@@ -3,7 +3,7 @@
 Each claim is sent by itself, four at a time within a tick. Prints percentiles of the time from sending one to having
 its receipt, memory over time, and then how many claims a second go through in batches. With --unkind other
 connections misbehave meanwhile: garbage, half a handshake, askers who never read, killed ones, and ten times the load
-on a match of their own. --figure FILE draws it.
+on a match of their own. --picture FILE draws it.
 """
 
 from __future__ import annotations
@@ -44,7 +44,7 @@ class Match:
         self.name, self.asked, self.sent = name, 0, [0] * players
         self.ask("open", rules=RULES, level=data_file("garden_level.toml").read_text(encoding="utf-8"))
         who = [{"connection": f"c{k}", "account": f"a{k}", "team": ("copper", "pewter")[k % 2], "rig": "gardener",
-                "weapon": "pea_rifle"} for k in range(players)]  # fmt: skip
+                "weapon": "grit_rifle"} for k in range(players)]  # fmt: skip
         self.ids = [self.ask("call", call="admit", arguments=one)["answer"] for one in who]
         for entity in self.ids:
             self.ask("call", call="put", arguments={"entity": entity, "position": [0.0, 5.0, 0.0]})
@@ -85,12 +85,12 @@ class Match:
             if k % 2:
                 way = self.rng.normal(0.0, 1.0, 3)
                 way = (way / np.linalg.norm(way)).tolist()
-                claim = {"kind": "shot", "sequence": self.sent[k], "actor": self.ids[k], "weapon": "pea_rifle",
+                claim = {"kind": "shot", "sequence": self.sent[k], "actor": self.ids[k], "weapon": "grit_rifle",
                          "origin": [0.0, 0.0, 1.6], "direction": way,
                          "view": [newest - 10, newest - 8, 0.5]}  # fmt: skip
             else:
                 claim = {"kind": "move", "sequence": self.sent[k], "actor": self.ids[k],
-                         "position": [0.0, 5.0, 0.0], "command_time": tick / RATE_HZ + self.sent[k] * 1e-6}  # fmt: skip
+                         "position": [0.0, 5.0, 0.0], "client_time": tick / RATE_HZ + self.sent[k] * 1e-6}  # fmt: skip
             out.append((f"c{k}", tick / RATE_HZ, PACK(claim)))
         return out
 
@@ -220,8 +220,8 @@ def main() -> None:
             one.kill()
         service.terminate()
     found["exit"] = service.wait(20)
-    if "--figure" in sys.argv:
-        draw(found, Path(sys.argv[sys.argv.index("--figure") + 1]))
+    if "--picture" in sys.argv:
+        draw(found, Path(sys.argv[sys.argv.index("--picture") + 1]))
     memory = found["memory_mb"]
     print(json.dumps({**{k: v for k, v in found.items() if k not in ("slices", "memory_mb")},
                       "memory_mb_first_last": [memory[0], memory[-1]] if memory else []}, indent=2))  # fmt: skip

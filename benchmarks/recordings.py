@@ -48,7 +48,7 @@ def play(folder: Path | None, seed: int = 3) -> tuple[np.ndarray, float, Recorde
             other = referee.history.bones_at(ids[int(rng.integers(0, PLAYERS))], view)
             to = other[2, :3] + 0.1 - eye
             way = tuple((to / np.linalg.norm(to)).tolist())
-            claims.append((f"c{k}", pack(tinclock.ShotClaim(sent[k], ids[k], "pea_rifle", eye, way, view))))
+            claims.append((f"c{k}", pack(tinclock.ShotClaim(sent[k], ids[k], "grit_rifle", eye, way, view))))
         start = time.perf_counter()
         server.record(tick, now, ids, bones)
         if tick % 2 == 0:

@@ -35,7 +35,7 @@ def claims_of(load: Load, count: int) -> list[tuple[str, tinclock.ShotClaim]]:
         sent[entity] = sent.get(entity, 0) + 1
         view = tinclock.View(int(load.from_ticks[k]), int(load.to_ticks[k]), float(load.fractions[k]))
         origin, along = (tuple(row[k].tolist()) for row in (load.origins, load.directions))
-        out.append((f"c{entity - 1}", tinclock.ShotClaim(sent[entity], entity, "pea_rifle", origin, along, view)))
+        out.append((f"c{entity - 1}", tinclock.ShotClaim(sent[entity], entity, "grit_rifle", origin, along, view)))
     return out
 
 

@@ -50,8 +50,8 @@ def bench_rules() -> Rules:
     import msgspec
 
     rules = load_rules(data_file("garden.toml"))
-    rifle = msgspec.structs.replace(rules.weapons["pea_rifle"], interval_s=1e-9, damage=1e-6)
-    return msgspec.structs.replace(rules, weapons={"pea_rifle": rifle})
+    rifle = msgspec.structs.replace(rules.weapons["grit_rifle"], interval_s=1e-9, damage=1e-6)
+    return msgspec.structs.replace(rules, weapons={"grit_rifle": rifle})
 
 
 def yard(side: float) -> tinclock.Level:

@@ -109,7 +109,7 @@ def main() -> None:
     head = referee.history.bones_at(who[1], view)[2, :3]
     for number, aim in enumerate((head, np.array([6.0, 0.0, 0.75])), 1):  # its x, -z, y are x, y, z here
         way = (aim - eye) / np.linalg.norm(aim - eye)
-        claim = tinclock.ShotClaim(number, who[0], "pea_rifle", tuple(eye.tolist()), tuple(way.tolist()), view)
+        claim = tinclock.ShotClaim(number, who[0], "grit_rifle", tuple(eye.tolist()), tuple(way.tolist()), view)
         ruling = referee.rule("c0", claim, received_at=0.3 + number / 5)
         hit = ruling.hits[0].part if ruling.hits else f"nobody, stopped by {ruling.stopped_by}"
         print(f"shot {number}: {ruling.outcome}, {hit}, {ruling.damage:.1f} points")

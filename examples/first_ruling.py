@@ -35,7 +35,7 @@ eye = referee.history.eye_now(shooter)
 chest = referee.history.bones_at(runner, view)[2, :3]
 to = chest - eye
 direction = tuple(float(v) for v in to / math.dist(chest, eye))
-claim = tinclock.ShotClaim(1, shooter, "pea_rifle", eye, direction, view, victim=runner, part="chest", damage=17.0)
+claim = tinclock.ShotClaim(1, shooter, "grit_rifle", eye, direction, view, victim=runner, part="chest", damage=17.0)
 
 ruling = referee.rule("c-17", claim, received_at=server_time)
 print(ruling.explain())  # for you: every step, what was measured, against what limit

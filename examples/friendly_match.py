@@ -14,13 +14,13 @@ from tinclock.garden.scenario import data_file
 RATE, SECONDS, DRAWN_BEHIND = 64, 60, 8  # ticks: what a screen shows is an eighth of a second old
 SPRINKLER_AT = np.array([0.0, 0.0])
 
-# A friendly match needs one word of trust, and what it wants to be different.
+# A friendly match needs one word, and what it wants to be different.
 tables = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
 for strict in ("view", "muzzle", "cadence"):
     del tables[strict]  # leave them to the profile
 rules = tinclock.parse_rules(
     tables
-    | {"trust": "casual", "harm": {"friendly_fire": "scaled", "friendly_share": 0.5, "spawn_shield_s": 1.0}}
+    | {"strictness": "lenient", "harm": {"friendly_fire": "scaled", "friendly_share": 0.5, "spawn_shield_s": 1.0}}
     | {"score": {"own_team_kill": -25.0}}
 )
 referee = tinclock.Referee(rules, seed=7)  # on open ground
@@ -38,7 +38,7 @@ def join(name: str, team: str, now: float) -> tinclock.Welcome:
     """What a server does when a connection has proved who it is."""
     connection = f"c-{name}"
     entity = referee.admit(
-        connection=connection, account=f"a-{name}", team=team, rig="gardener", name=name, weapon="pea_rifle",
+        connection=connection, account=f"a-{name}", team=team, rig="gardener", name=name, weapon="grit_rifle",
         server_time=now,
     )  # fmt: skip
     players[entity], names[entity], sequence[connection] = connection, name, 0
@@ -74,7 +74,7 @@ def shoot(entity: int, target: int, tick: int, now: float) -> None:
         return
     to = bones[min(2, len(bones) - 1), :3] + rng.normal(scale=0.07, size=3) - eye
     way = tuple((to / np.linalg.norm(to)).tolist())
-    claim(entity, now, tinclock.ShotClaim, weapon="pea_rifle", origin=eye, direction=way, view=view)
+    claim(entity, now, tinclock.ShotClaim, weapon="grit_rifle", origin=eye, direction=way, view=view)
 
 
 def claim(entity: int, now: float, kind: type, **fields: object) -> None:

@@ -1,4 +1,4 @@
-"""One thrown cherry, one runner who turns back, three policies: where does what flies meet the others?
+"""One thrown pebble, one runner who turns back, three policies: where does what flies meet the others?
 
 "none": in the present; the thrower must lead. "launch": flown from where the thrower's screen showed it; the runner may
 be hit where it no longer is. "fading": launched at what the thrower saw, and sliding to the present within a moment:
@@ -20,17 +20,17 @@ garden = tinclock.load_rules(data_file("garden.toml"))
 
 
 def rules_with(policy: str) -> tinclock.Rules:
-    """One cherry a throw, straight and without spread, by one policy."""
-    sling = garden.weapons["cherry_sling"]
+    """One pebble a throw, straight and without spread, by one policy."""
+    sling = garden.weapons["pebble_sling"]
     flight = msgspec.structs.replace(sling.flight, compensation=policy, gravity_m_s2=0.0, **STILL_AIR)
-    weapons = {**garden.weapons, "cherry_sling": msgspec.structs.replace(sling, pellets=1, spread=None, flight=flight)}
+    weapons = {**garden.weapons, "pebble_sling": msgspec.structs.replace(sling, pellets=1, spread=None, flight=flight)}
     return msgspec.structs.replace(garden, weapons=weapons)
 
 
 def throw(policy: str, distance: float, turns_s: float, lead: bool = False) -> str:
     """The runner crosses at 4 m/s, so far away, and turns back so long after the server heard of the throw."""
     referee = tinclock.Referee(rules_with(policy), seed=5)
-    thrower = referee.admit(connection="c-1", account="a-1", team="copper", rig="gardener", weapon="cherry_sling")
+    thrower = referee.admit(connection="c-1", account="a-1", team="copper", rig="gardener", weapon="pebble_sling")
     runner = referee.admit(connection="c-2", account="a-2", team="pewter", rig="gardener")
     rig, ended = referee.history.rigs["gardener"], []
     for tick in range(3 * RATE):
@@ -44,11 +44,11 @@ def throw(policy: str, distance: float, turns_s: float, lead: bool = False) -> s
             view = tinclock.View(tick - BEHIND, tick - BEHIND + 2, 0.0)
             eye = np.array(referee.history.eye_now(thrower))
             chest = referee.history.bones_at(runner, view)[2, :3]
-            flown_s = np.linalg.norm(chest - eye) / rules_with(policy).weapons["cherry_sling"].flight.speed_m_s
+            flown_s = np.linalg.norm(chest - eye) / rules_with(policy).weapons["pebble_sling"].flight.speed_m_s
             led_s = flown_s + (BEHIND / RATE if lead else 0.0)  # of the flight; and of the screen's age, where one must
             chest = chest + [0.0, 4.0 * led_s, 0.0]
             way = tuple(((chest - eye) / np.linalg.norm(chest - eye)).tolist())
-            claim = tinclock.LaunchClaim(1, thrower, "cherry_sling", tuple(eye.tolist()), way, view)
+            claim = tinclock.LaunchClaim(1, thrower, "pebble_sling", tuple(eye.tolist()), way, view)
             assert referee.rule("c-1", claim, received_at=now).outcome == "upheld"
         ended += [ruling for ruling in referee.advance(now) if ruling.kind == "flight"]
     (ruling,) = ended

@@ -69,7 +69,7 @@ for tick in range(90):
     # dung crawls up behind the walls at 2 m/s; two thirds of the way it tries to be far quicker than beetles are
     hurry = 0.6 if 60 <= tick < 64 else 2.0 / 30
     y = referee.position(dung)[1] + hurry
-    moved = claim("c-2", tinclock.MoveClaim, now, actor=dung, position=(8.0, y, 0.0), command_time=500.0 + now)
+    moved = claim("c-2", tinclock.MoveClaim, now, actor=dung, position=(8.0, y, 0.0), client_time=500.0 + now)
     if moved.outcome != "upheld":
         lines.append(f"{now:5.2f} s  dung's move is {moved.outcome}: {', '.join(f.code for f in moved.findings)}")
     # stag spits at where dung is on its screen, four snapshots ago

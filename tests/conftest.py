@@ -129,7 +129,7 @@ class Range:
         to = bones[bone, :3] - eye
         along = tuple(float(v) for v in to / math.dist(bones[bone, :3], eye))
         self.sequence += 1
-        values = {"sequence": self.sequence, "actor": self.shooter, "weapon": "pea_rifle", "origin": eye,
+        values = {"sequence": self.sequence, "actor": self.shooter, "weapon": "grit_rifle", "origin": eye,
                   "direction": along, "view": view, **fields}  # fmt: skip
         return tinclock.ShotClaim(**values)
 

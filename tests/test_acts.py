@@ -74,7 +74,7 @@ def test_an_item_reaches_team_mates_within_its_range_only():
     ("ammunition", {"amount": 4.0}, lambda here: here.say(tinclock.StatusClaim).told.reserve == 9),
 ])  # fmt: skip
 def test_each_effect_does_what_it_says(effect, fields, look):
-    rules = changed(RULES, "weapons", "pea_rifle", magazine=10, reserve=5, reload_s=1.0)
+    rules = changed(RULES, "weapons", "grit_rifle", magazine=10, reserve=5, reload_s=1.0)
     here = Range(changed(rules, "items", "oil_can", effect=effect, **fields), None, harm={"friendly_fire": "scaled"})
     assert use(here).outcome == "upheld"
     assert look(here)
@@ -97,7 +97,7 @@ class Walk(Range):
         self.clock += after
         late = fields.pop("late", self.clock - 50.0)
         return self.say(
-            tinclock.MoveClaim, position=(float(x), float(y), z), command_time=self.clock, late=late, **fields
+            tinclock.MoveClaim, position=(float(x), float(y), z), client_time=self.clock, late=late, **fields
         )
 
 
@@ -181,12 +181,10 @@ def test_no_body_passes_a_wall_at_any_speed_and_it_may_slide_along():
 
 
 def test_moves_are_ruled_only_where_rules_and_server_say_so():
-    assert codes(Range(RULES, None).say(tinclock.MoveClaim, position=(0, 0, 0), command_time=1.0)) == [
-        "moves_not_ruled"
-    ]
+    assert codes(Range(RULES, None).say(tinclock.MoveClaim, position=(0, 0, 0), client_time=1.0)) == ["moves_not_ruled"]
     still = Range(msgspec.structs.replace(RULES, movement=None), None)
     still.referee.put(still.shooter, (0.0, 0.0, 0.0))
-    assert codes(still.say(tinclock.MoveClaim, position=(0.0, 0.0, 0.0), command_time=1.0)) == ["moves_not_ruled"]
+    assert codes(still.say(tinclock.MoveClaim, position=(0.0, 0.0, 0.0), client_time=1.0)) == ["moves_not_ruled"]
 
 
 @given(st.lists(st.tuples(st.floats(-1, 1), st.floats(-1, 1)), min_size=1, max_size=30))
@@ -225,7 +223,7 @@ def test_a_belief_that_was_true_lately_is_latency_and_one_that_never_was_shows_i
 
 
 def test_more_ammunition_than_there_is_shows_and_less_is_a_shot_under_way():
-    here = Range(changed(RULES, "weapons", "pea_rifle", magazine=10, reload_s=1.0), None)
+    here = Range(changed(RULES, "weapons", "grit_rifle", magazine=10, reload_s=1.0), None)
     here.shoot()
     assert codes(believe(here, late=0.5, ammunition=6)) == []
     assert codes(believe(here, late=0.5, ammunition=9)) == []

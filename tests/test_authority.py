@@ -1,4 +1,4 @@
-"""What no client may do or know: every field wrong in every way, nothing private told, and the trust profiles."""
+"""What no client may do or know: every field wrong in every way, nothing private told, and what strictness sets."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 import tinclock
 from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS
 from tinclock.core.combat.ledger import Blow
-from tinclock.core.trust import PROFILES
+from tinclock.core.strictness import PROFILES
 from tinclock.core.wording import CODES
 from tinclock.garden.scenario import data_file
 
@@ -23,31 +23,31 @@ View = tinclock.View
 TABLES = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
 RULES = tinclock.load_rules(data_file("garden.toml"))
 
-AIM: dict[str, Any] = {"direction": (1.0, 0.0, 0.0), "view": View(28, 30, 0.5), "command_time": 1.0}
+AIM: dict[str, Any] = {"direction": (1.0, 0.0, 0.0), "view": View(28, 30, 0.5), "client_time": 1.0}
 HIT: dict[str, Any] = {"origin": (-8.9, 3.0, 1.65), "victim": 2, "part": "chest", "damage": 17.0}
 GOOD: dict[type, dict[str, Any]] = {
-    tinclock.ShotClaim: {"weapon": "pea_rifle", **AIM, **HIT, "shot": 1, "charge": 1.0},
-    tinclock.StrikeClaim: {"weapon": "pea_rifle", **AIM, **HIT},
-    tinclock.LaunchClaim: {"weapon": "pea_rifle", **AIM, "origin": (-8.9, 3.0, 1.65), "shot": 1, "charge": 1.0},
+    tinclock.ShotClaim: {"weapon": "grit_rifle", **AIM, **HIT, "shot": 1, "charge": 1.0},
+    tinclock.StrikeClaim: {"weapon": "grit_rifle", **AIM, **HIT},
+    tinclock.LaunchClaim: {"weapon": "grit_rifle", **AIM, "origin": (-8.9, 3.0, 1.65), "shot": 1, "charge": 1.0},
     tinclock.ImpactClaim: {"projectile": 1, "flown_s": 0.1, "position": (0.0, 0.0, 0.0), "victim": 2, "part": "chest"},
-    tinclock.TriggerClaim: {"weapon": "pea_rifle", "held": True, **AIM},
-    tinclock.HandleClaim: {"weapon": "pea_rifle", "action": "draw"},
+    tinclock.TriggerClaim: {"weapon": "grit_rifle", "held": True, **AIM},
+    tinclock.HandleClaim: {"weapon": "grit_rifle", "action": "draw"},
     tinclock.UseClaim: {"item": "oil_can", "target": 1},
-    tinclock.MoveClaim: {"position": (0.0, 0.0, 0.0), "command_time": 1.0, "push": (1.0, 0.0, 0.0)},
+    tinclock.MoveClaim: {"position": (0.0, 0.0, 0.0), "client_time": 1.0, "push": (1.0, 0.0, 0.0)},
     tinclock.StatusClaim: {"health": 100.0, "armour": 0.0, "ammunition": 5, "position": (0.0, 0.0, 0.0)},
 }
 NUMBERS = [math.nan, math.inf, -math.inf, 1e300, 10**400, "1", b"1", [], {}, True]
 WRONG: dict[str, list[Any]] = {
     "sequence": [0, -1, 1.0, 2**53 + 1, *NUMBERS, None],
     "actor": [1.0, 2**60, *NUMBERS, None],
-    "weapon": ["", "x" * 65, 7, b"pea", None, ["pea_rifle"]],
+    "weapon": ["", "x" * 65, 7, b"grit", None, ["grit_rifle"]],
     "item": ["", "x" * 65, 7, b"oil", None],
     "action": ["fire", "", 7, None, ["draw"]],
     "held": [1, 0, "yes", None],
     "origin": [None, (), (1.0, 2.0), (1.0, 2.0, 3.0, 4.0), (math.nan, 0, 0), (1e300, 0, 0), "abc", {}, (True, 0, 0)],
     "direction": [None, (), (0.0, 0.0, 0.0), (2.0, 0.0, 0.0), (math.nan, 0, 0), (math.inf, 0, 0), ("1", "0", "0"), 5],
     "view": ["now", 5, (1, 2, 0.5), View(1.5, 2, 0.5), View(10**400, 2, 0.5), View(28, 30, math.nan), View("a", 1, 0)],
-    "command_time": NUMBERS,
+    "client_time": NUMBERS,
     "position": [(), (1.0, 2.0), (math.nan, 0, 0), (1e300, 0, 0), "abc", {}, 5],
     "push": [(), (1.0, 2.0), (math.nan, 0, 0), (1e300, 0, 0), "abc", {}, 5],
     "victim": [1.0, 2**60, *NUMBERS],
@@ -170,44 +170,44 @@ def test_a_denied_receipt_is_the_same_whatever_the_reason():
     assert len(receipts) == 1
 
 
-# -- trust --------------------------------------------------------------------------------------------------------
+# -- strictness ---------------------------------------------------------------------------------------------------
 
 
-def trusting(trust: str, **more: Any) -> tinclock.Rules:
+def taken(strictness: str, **more: Any) -> tinclock.Rules:
     bare = {k: v for k, v in TABLES.items() if k in ("schema", "rigs", "weapons", "items")}
-    return tinclock.parse_rules({**bare, "trust": trust, **more})
+    return tinclock.parse_rules({**bare, "strictness": strictness, **more})
 
 
 def test_profiles_go_from_forgiving_to_strict_and_any_setting_can_be_overridden():
-    casual, ranked, strict = (trusting(trust) for trust in ("casual", "ranked", "tournament"))
+    lenient, standard, strict = (taken(strictness) for strictness in ("lenient", "standard", "strict"))
     for table, key in (("muzzle", "reach_m"), ("cadence", "allowance_s"), ("view", "late_allowance_s")):
-        values = [getattr(getattr(rules, table), key) for rules in (casual, ranked, strict)]
+        values = [getattr(getattr(rules, table), key) for rules in (lenient, standard, strict)]
         assert values[0] > values[1] > values[2]
-    own = trusting("casual", muzzle={"reach_m": 0.9}, consequences={"muzzle_far": "deny"})
-    assert (own.muzzle.reach_m, own.cadence.allowance_s) == (0.9, casual.cadence.allowance_s)
+    own = taken("lenient", muzzle={"reach_m": 0.9}, consequences={"muzzle_far": "deny"})
+    assert (own.muzzle.reach_m, own.cadence.allowance_s) == (0.9, lenient.cadence.allowance_s)
     assert (own.consequences["muzzle_far"], own.consequences["foreign_actor"]) == ("deny", "amend")
-    with pytest.raises(tinclock.RulesError, match="trust: got 'strict'"):
-        trusting("strict")
+    with pytest.raises(tinclock.RulesError, match="strictness: got 'harsh'"):
+        taken("harsh")
     for profile in PROFILES.values():
         assert set(profile.get("consequences", {})) <= set(DEFAULTS) - ALWAYS_DENIED
 
 
-def test_casual_forgives_and_still_uses_the_servers_numbers():
+def test_lenient_forgives_and_still_uses_the_servers_numbers():
     outcomes = {}
-    for trust in ("casual", "ranked", "tournament"):
-        here = Range(trusting(trust), None)
+    for strictness in ("lenient", "standard", "strict"):
+        here = Range(taken(strictness), None)
         off = here.aimed(origin=(-8.0, 3.0, 1.6))
         ruling = here.referee.rule("s", off, received_at=here.now)
-        outcomes[trust] = (ruling.outcome, ruling.damage > 0.0)
+        outcomes[strictness] = (ruling.outcome, ruling.damage > 0.0)
         lying = here.shoot(damage=900.0, late=0.2)
         assert lying.damage == 17.0
-    assert outcomes == {"casual": ("upheld", True), "ranked": ("denied", False), "tournament": ("denied", False)}
-    foreign = Range(trusting("casual"), None).shoot(actor=2)
+    assert outcomes == {"lenient": ("upheld", True), "standard": ("denied", False), "strict": ("denied", False)}
+    foreign = Range(taken("lenient"), None).shoot(actor=2)
     assert (foreign.outcome, foreign.entity, codes(foreign)) == ("amended", 1, ["foreign_actor"])
 
 
 def test_a_seed_and_a_connection_give_keys_that_nobody_else_has():
-    rules = changed(RULES, "weapons", "pea_rifle", magazine=3)
+    rules = changed(RULES, "weapons", "grit_rifle", magazine=3)
     keys = set()
     for seed in (1, 2):
         here = tinclock.Referee(rules, seed=seed)

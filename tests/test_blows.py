@@ -125,9 +125,9 @@ def test_a_blow_must_go_where_the_body_faces_and_starts_at_its_eye():
     assert back.findings[0].observed == pytest.approx(180.0)
     assert codes(Close().strike(origin=(0.9, 0.0, 1.6))) == ["muzzle_far"]
     here = Close()
-    assert codes(here.strike(weapon="pea_rifle")) == ["weapon_not_held"]
-    here.referee.wield(here.shooter, "pea_rifle")
-    assert codes(here.strike(weapon="pea_rifle")) == ["wrong_kind"]
+    assert codes(here.strike(weapon="grit_rifle")) == ["weapon_not_held"]
+    here.referee.wield(here.shooter, "grit_rifle")
+    assert codes(here.strike(weapon="grit_rifle")) == ["wrong_kind"]
     here.referee.wield(here.shooter, "trowel")
     assert codes(here.shoot(weapon="trowel")) == ["wrong_kind"]
 

@@ -148,7 +148,7 @@ def test_a_flood_is_dropped_and_counted_and_a_burst_after_a_stall_is_not(rules):
         unread.charge(unread.limits.unreadable_cost)
     assert unread.dropped == pytest.approx(5, abs=1)  # 200 saved up, 8 for each that can't be read
     heavy = joined(rules, flood=FloodLimits(messages_per_s=50.0, saved_s=1.0))
-    launch = tinclock.LaunchClaim(1, 1, "plum_mortar", (0.0, 0.0, 1.0), (1.0, 0.0, 0.0), tinclock.View(0, 0, 0.0))
+    launch = tinclock.LaunchClaim(1, 1, "clod_mortar", (0.0, 0.0, 1.0), (1.0, 0.0, 0.0), tinclock.View(0, 0, 0.0))
     taken = [heavy.take(msgspec.msgpack.encode(launch), 0.0) is not None for _ in range(50)]
     assert sum(taken) == pytest.approx(20, abs=1)  # a launch is the work of two, and the join was that of ten
     with pytest.raises(tinclock.BadNumberError):
@@ -237,7 +237,7 @@ def mutated(data: bytes, rng: np.random.Generator, others: list[bytes]) -> bytes
 
 STRANGE = (
     -1, 0, 1, 2, 3, 2**31, 2**53, 2**63 - 1, -(2**63), 0.5, -0.0, 1e-300, 1e300, float("inf"), float("nan"), True, None,
-    "", "pea_rifle", "plum_mortar", "hose", "oil_can", "chest", "x" * 200, "\u202e\x00<b>", [], [1], [1, 2, 3],
+    "", "grit_rifle", "clod_mortar", "hose", "oil_can", "chest", "x" * 200, "\u202e\x00<b>", [], [1], [1, 2, 3],
     [0.0, 0.0, 1.0], [float("nan")] * 3, [1, 2, 3, 4], {}, {"a": 1}, b"\xff", [[1, 2], 3, 4],
 )  # fmt: skip
 
@@ -294,28 +294,29 @@ def test_no_receipt_varies_with_what_was_found_or_by_how_much():
 def test_a_bundle_holds_what_is_listed_and_nothing_that_teaches_evasion(rules):
     bundle = client_bundle(rules)
     text = msgspec.json.encode(bundle).decode()
-    for private in ("damage", "falloff", "zones\"", "allowance", "max_rewind", "trust", "consequences", "sprinkler_jet",
-                    "most_skipped", "slack", "claim_window", "armour", "worth", "teleport"):  # fmt: skip
+    for private in ("damage", "falloff", "zones\"", "allowance", "max_rewind", "strictness", "consequences",
+                    "sprinkler_jet", "most_skipped", "slack", "claim_window", "armour", "worth",
+                    "teleport"):  # fmt: skip
         assert private not in text.replace('"zone"', "")
     assert "hose" in bundle.weapons
-    assert bundle.weapons["cherry_sling"]["flight"]["speed_m_s"] == 38.0
-    assert "damage" not in bundle.weapons["plum_mortar"]["splash"]
+    assert bundle.weapons["pebble_sling"]["flight"]["speed_m_s"] == 38.0
+    assert "damage" not in bundle.weapons["clod_mortar"]["splash"]
 
 
 def test_a_new_key_of_the_rules_is_private_until_somebody_lists_it(rules):
     """Every key that a bundle shows is one that the list names; the list names no key that there isn't."""
     kinds = {"match": rules.match, "movement": rules.movement, "rig": rules.rigs["gardener"],
              "weapon": rules.weapons["hose"], "item": rules.items["oil_can"], "spread": rules.weapons["hose"].spread,
-             "recoil": rules.weapons["hose"].recoil, "flight": rules.weapons["plum_mortar"].flight,
-             "bounce": rules.weapons["plum_mortar"].flight.bounce,
-             "splash": rules.weapons["plum_mortar"].splash}  # fmt: skip
+             "recoil": rules.weapons["hose"].recoil, "flight": rules.weapons["clod_mortar"].flight,
+             "bounce": rules.weapons["clod_mortar"].flight.bounce,
+             "splash": rules.weapons["clod_mortar"].splash}  # fmt: skip
     for name, table in kinds.items():
         assert set(PUBLIC[name]) <= set(table.__struct_fields__)
     bundle = client_bundle(rules)
     assert all(set(weapon) == set(PUBLIC["weapon"]) for weapon in bundle.weapons.values())
     assert set(bundle.match) == set(PUBLIC["match"])
     assert all(set(rig) == set(PUBLIC["rig"]) for rig in bundle.rigs.values())
-    assert set(bundle.weapons["plum_mortar"]["flight"]) == set(PUBLIC["flight"])
+    assert set(bundle.weapons["clod_mortar"]["flight"]) == set(PUBLIC["flight"])
 
 
 def test_a_radius_that_differs_is_told_to_both_sides_and_named_on_the_server_only(rules):
@@ -334,8 +335,8 @@ def test_a_radius_that_differs_is_told_to_both_sides_and_named_on_the_server_onl
 
 
 def test_the_bundle_command_writes_it(tmp_path):
-    done = CliRunner().invoke(main, ["bundle", str(data_file("garden.toml")), "--out", str(tmp_path / "b.json")])
+    done = CliRunner().invoke(main, ["client-bundle", str(data_file("garden.toml")), "--out", str(tmp_path / "b.json")])
     assert done.exit_code == 0
     assert json.loads((tmp_path / "b.json").read_text())["digests"]["weapons.hose"]
-    assert "no such file" in CliRunner().invoke(main, ["bundle", str(tmp_path / "none.toml")]).output
+    assert "no such file" in CliRunner().invoke(main, ["client-bundle", str(tmp_path / "none.toml")]).output
     assert decode_claim(b'{"kind": "join", "versions": [1]}') == {"kind": "join", "versions": [1]}

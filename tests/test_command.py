@@ -88,7 +88,7 @@ def test_check_finds_nothing_in_the_gardens_rules_and_counts_hits():
     done = CliRunner().invoke(main, ["check", GARDEN])
     assert done.exit_code == 0
     assert "no mistakes, no oddities" in done.output
-    assert re.search(r"pea_rifle +hitscan +0.18 .*6 0.90", done.output)
+    assert re.search(r"grit_rifle +hitscan +0.18 .*6 0.90", done.output)
     report = json.loads(CliRunner().invoke(main, ["check", GARDEN, "--json", "--against", "sprinkler"]).output)[0]
     assert {row["rig"] for row in report["weapons"]} == {"sprinkler"}
     assert CliRunner().invoke(main, ["check", GARDEN, "--quiet"]).output == ""
@@ -129,7 +129,7 @@ def test_the_first_example_prints_one_ruling_with_its_trace():
 
 @pytest.mark.parametrize(("example", "lines"), [
     ("friendly_match", ["the sprinkler dies by", "gorse joins team pewter", "oil_can", "server's: True"]),
-    ("cherry_sling", ["each was drawn where the server flew it: True", "cherry 7 ends", "entity 2", "ground"]),
+    ("pebble_sling", ["each was drawn where the server flew it: True", "pebble 7 ends", "entity 2", "ground"]),
     ("server_shooter", ["fires the turret: upheld", "once it is gone: denied ['foreign_actor']", "fired 20 times"]),
     ("intent_driven", ["128 ticks a second: 10 shots", "the same instants at every rate: True"]),
     ("three_policies", ["8 m: none misses; launch hits the chest; fading misses", "16 m: none misses; launch misses",
@@ -208,14 +208,14 @@ def test_the_rules_file_in_the_guide_holds_only_keys_that_exist():
     block = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "rules-file.md").read_text(encoding="utf-8"), re.S).group(
         1
     )
-    assert tinclock.parse_rules(tomllib.loads(block)).weapons["pea_rifle"].interval_s == 0.18
+    assert tinclock.parse_rules(tomllib.loads(block)).weapons["grit_rifle"].interval_s == 0.18
 
 
 def test_flights_are_told_and_drawn(tmp_path):
     done = CliRunner().invoke(main, ["flights", "--out", str(tmp_path), "--json"])
     assert done.exit_code == 0, done.output
     told = {scene["scene"]: scene for scene in json.loads(done.output)["scenes"]}
-    assert (told["plum mortar"]["ended"], told["plum mortar"]["bounces"], told["plum mortar"]["flown_s"]) == (
+    assert (told["clod mortar"]["ended"], told["clod mortar"]["bounces"], told["clod mortar"]["flown_s"]) == (
         "fuse",
         2,
         2.5,
@@ -263,7 +263,7 @@ def test_tables_fit_eighty_columns_and_numbers_are_whole(monkeypatch, tmp_path):
     monkeypatch.chdir(tmp_path)  # a path is said as it was given, however long
     checked = CliRunner().invoke(main, ["check", "garden.toml"]).output
     assert max(map(len, checked.splitlines())) <= 80
-    assert re.search(r"^pea_rifle +hitscan", checked, re.M)
+    assert re.search(r"^grit_rifle +hitscan", checked, re.M)
 
 
 def test_explain_leaves_out_what_the_servers_own_did_unless_it_is_asked_for():

@@ -62,8 +62,8 @@ def every_command(server: MatchCalls) -> set[str]:
     server.put(1, (0.0, 0.0, 0.0))
     for tick in range(12):
         stand(server, tick, {1: 0.0, 2: 4.0})
-    launch = tinclock.LaunchClaim(1, 1, "cherry_sling", (0.0, 0.0, 1.6), (1.0, 0.0, 0.0), tinclock.View(8, 10, 0.5))
-    server.wield(1, "cherry_sling")
+    launch = tinclock.LaunchClaim(1, 1, "pebble_sling", (0.0, 0.0, 1.6), (1.0, 0.0, 0.0), tinclock.View(8, 10, 0.5))
+    server.wield(1, "pebble_sling")
     server.rule("c-1", launch, received_at=0.19)
     referee = server if isinstance(server, tinclock.Referee) else server.referee
     rig = referee.history.rigs["gardener"]
@@ -105,7 +105,7 @@ def test_a_teleport_that_is_cut_is_ruled_again_as_it_was(tmp_path):
     """Nothing is interpolated across a teleport: neither live, nor again, nor in the window around the shot."""
     referee = tinclock.Referee(load_garden().rules, seed=1)
     with tinclock.Recorder(tmp_path / "teleported", referee) as recorder:
-        shooter = recorder.admit(connection="c-1", account="a-1", team="copper", rig="gardener", weapon="pea_rifle")
+        shooter = recorder.admit(connection="c-1", account="a-1", team="copper", rig="gardener", weapon="grit_rifle")
         target = recorder.admit(connection="c-2", account="a-2", team="pewter", rig="gardener")
         for tick in range(21):
             if tick == 20:
@@ -115,7 +115,7 @@ def test_a_teleport_that_is_cut_is_ruled_again_as_it_was(tmp_path):
         for sequence, toward in ((1, 6.0), (2, 8.0)):
             way = np.array([toward, 0.0, 1.2]) - eye
             view, aim = tinclock.View(19, 20, 0.5), tuple(way / np.linalg.norm(way))
-            claim = tinclock.ShotClaim(sequence, shooter, "pea_rifle", eye, aim, view, target)
+            claim = tinclock.ShotClaim(sequence, shooter, "grit_rifle", eye, aim, view, target)
             recorder.rule("c-1", claim, received_at=0.33 + 0.3 * sequence)
     recording = tinclock.Recording(tmp_path / "teleported")
     assert tinclock.rule_again(recording).as_recorded

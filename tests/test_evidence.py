@@ -300,7 +300,7 @@ def test_who_shows_but_an_arm_is_in_sight_for_whom_shoots_at_it(rules, edge, see
     """A wall hides middle, head and feet up to its edge; behind a wider one nothing shows, and the shot is blind."""
     wall = tinclock.Level.from_boxes([[9.0, edge - 2.5, 1.5]], [[0.05, 2.5, 1.5]], surfaces=[tinclock.Surface("brick")])
     stage = Stage(rules, level=wall)
-    ada = stage.enter("ada", team="copper", weapon="pea_rifle")
+    ada = stage.enter("ada", team="copper", weapon="grit_rifle")
     bob = stage.enter("bob", (10.0, 0.0, 0.0), team="pewter", facing_rad=math.pi)
     stage.run(1.0)
     rulings = [stage.shoot("ada", "bob", part="right_forearm")]

@@ -16,14 +16,14 @@ from click.testing import CliRunner
 from pyarrow import parquet
 
 import tinclock
+from tinclock.batch.jobs import Task
+from tinclock.batch.journal import LINES, Journal
+from tinclock.batch.pools import ClusterPool, LocalPool
+from tinclock.batch.run import run_batch
 from tinclock.cli.main import main
 from tinclock.garden.match import play_match
 from tinclock.garden.truth import write_truth
 from tinclock.store.listing import recordings_in
-from tinclock.sweep.jobs import Task
-from tinclock.sweep.journal import LINES, Journal
-from tinclock.sweep.pools import ClusterPool, LocalPool
-from tinclock.sweep.run import run_sweep
 
 COPIES = 12
 
@@ -53,23 +53,23 @@ def bare(recording, folder):
     return folder / "bare"
 
 
-def sweep(*arguments):
-    return CliRunner().invoke(main, ["sweep", *map(str, arguments)])
+def batch(*arguments):
+    return CliRunner().invoke(main, ["batch", *map(str, arguments)])
 
 
 def test_every_recording_is_done_once_and_the_broken_one_is_reported(matches, tmp_path):
     """And the same command again has nothing left to do but the broken one."""
-    told = sweep("again", matches, "--into", tmp_path / "out", "--jobs", 2, "--json")
+    told = batch("rerule", matches, "--out", tmp_path / "out", "--jobs", 2, "--json")
     assert told.exit_code == 3, told.output
     report = json.loads(told.stdout)
     assert (report["done"], report["done_before"], len(report["broken"])) == (COPIES + 1, 0, 1)
     assert "torn" in report["broken"][0]["recording"]
-    rows = table(tmp_path / "out", "again")
+    rows = table(tmp_path / "out", "rerule")
     assert [os.path.basename(row["recording"]) for row in rows] == [f"m{k:02}" for k in range(COPIES)]
     assert all(row["as_recorded"] and row["flipped"] == 0 for row in rows)
     assert len({row["rulings_sha256"] for row in rows}) == 1
     shutil.copytree(matches / "m00", tmp_path / "more")
-    again = json.loads(sweep("again", matches, tmp_path / "more", "--into", tmp_path / "out", "--json").stdout)
+    again = json.loads(batch("rerule", matches, tmp_path / "more", "--out", tmp_path / "out", "--json").stdout)
     assert (again["done"], again["done_before"]) == (2, COPIES)
     assert again["result"]["recordings"] == COPIES + 1
 
@@ -77,20 +77,20 @@ def test_every_recording_is_done_once_and_the_broken_one_is_reported(matches, tm
 def test_other_rules_list_every_ruling_that_flips(matches, tmp_path):
     """The flips of a sweep are those of `again` on each recording by itself."""
     setting = ("--set", "view.max_rewind_s=0.1", "--undying")
-    assert sweep("again", matches / "m00", matches / "m01", "--into", tmp_path, *setting, "--jobs", 1).exit_code == 0
-    alone = json.loads(CliRunner().invoke(main, ["again", str(matches / "m00"), *setting, "--json"]).stdout)
+    assert batch("rerule", matches / "m00", matches / "m01", "--out", tmp_path, *setting, "--jobs", 1).exit_code == 0
+    alone = json.loads(CliRunner().invoke(main, ["rerule", str(matches / "m00"), *setting, "--json"]).stdout)
     flips = table(tmp_path, "flips")
     assert alone["flipped"] > 0
     assert [f["step"] for f in flips] == 2 * [flip["step"] for flip in alone["flips"]]
-    refused = sweep("again", matches / "m00", "--into", tmp_path)
+    refused = batch("rerule", matches / "m00", "--out", tmp_path)
     assert refused.exit_code == 1
-    assert "holds a sweep of another kind, or with other options" in refused.output
+    assert "holds a batch of another kind, or with other options" in refused.output
 
 
 def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_path):
     """Shares by line and cap; evidence by account, into a case store too, where each match counts once."""
     few = [matches / f"m{k:02}" for k in range(3)]
-    assert sweep("fairness", *few, "--into", tmp_path / "fair", "--cap", 0.1, "--jobs", 2).exit_code == 0
+    assert batch("fairness", *few, "--out", tmp_path / "fair", "--cap", 0.1, "--jobs", 2).exit_code == 0
     alone = json.loads(CliRunner().invoke(main, ["fairness", str(few[0]), "--json"]).stdout)["recorded"]["shooters"]
     rows = [r for r in table(tmp_path / "fair", "shooters") if r["max_rewind_s"] != 0.1]
     assert [(r["line"], r["hits"], r["upheld"]) for r in rows] == 3 * [
@@ -109,7 +109,7 @@ def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_
     ) == sum(row["claimed"] for line, row in asked.items() if line != "all")  # fmt: skip
     store = tmp_path / "cases"
     for _ in range(2):
-        done = sweep("weigh", *few, "--into", tmp_path / "weigh", "--store", store, "--jobs", 2)
+        done = batch("weigh", *few, "--out", tmp_path / "weigh", "--store", store, "--jobs", 2)
         assert done.exit_code == 0, done.output
     accounts = table(tmp_path / "weigh", "accounts")
     with contextlib.closing(tinclock.CaseStore(store / "cases.db")) as cases:
@@ -128,12 +128,12 @@ class Deadly(str):
 def test_a_recording_that_kills_its_process_twice_is_reported_and_the_others_are_done(matches):
     """And what raises something that no broken recording should is told too, not thrown at whoever sweeps."""
     paths = [str(matches / "m00"), Deadly(matches / "m01"), str(matches / "m02"), 7]
-    found = {outcome.recording: outcome for outcome in LocalPool(2).run(Task(job="again"), paths)}
+    found = {outcome.recording: outcome for outcome in LocalPool(2).run(Task(job="rerule"), paths)}
     assert len(found) == 4
     assert {path for path, outcome in found.items() if outcome.crashed} == {paths[1], 7}
     assert "the process that read it failed: BrokenProcessPool" in found[paths[1]].problem
     assert "the process that read it failed: TypeError" in found[7].problem
-    assert found[paths[0]].rows["again"][0]["as_recorded"]
+    assert found[paths[0]].rows["rerule"][0]["as_recorded"]
 
 
 def test_a_process_that_is_killed_takes_nothing_with_it(matches, tmp_path):
@@ -144,9 +144,9 @@ def test_a_process_that_is_killed_takes_nothing_with_it(matches, tmp_path):
         if done == 3:
             os.kill(multiprocessing.active_children()[0].pid, signal.SIGKILL)
 
-    swept = run_sweep(tmp_path, Task(job="again"), recordings, LocalPool(2), on_progress=kill_once)
-    assert [os.path.basename(path) for path, _ in swept.broken] == ["torn"]
-    assert len(table(tmp_path, "again")) == COPIES
+    result = run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(2), on_progress=kill_once)
+    assert [os.path.basename(path) for path, _ in result.broken] == ["torn"]
+    assert len(table(tmp_path, "rerule")) == COPIES
 
 
 def test_a_sweep_that_was_killed_goes_on_where_it_stopped(matches, tmp_path):
@@ -157,20 +157,20 @@ def test_a_sweep_that_was_killed_goes_on_where_it_stopped(matches, tmp_path):
         if done == 2:
             raise KeyboardInterrupt
 
-    first = run_sweep(tmp_path, Task(job="again"), recordings, LocalPool(1), on_progress=stop)
-    assert (first.done, first.stopped, len(table(tmp_path, "again"))) == (2, True, 2)
+    first = run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(1), on_progress=stop)
+    assert (first.done, first.stopped, len(table(tmp_path, "rerule"))) == (2, True, 2)
     with (tmp_path / LINES).open("ab") as file:
         file.write(b'{"recording": "cut off in the mid')
-    journal = Journal(tmp_path, Task(job="again"))
-    with pytest.raises(tinclock.SweepError, match="another sweep is writing"):
-        Journal(tmp_path, Task(job="again"))
+    journal = Journal(tmp_path, Task(job="rerule"))
+    with pytest.raises(tinclock.BatchError, match="another batch is writing"):
+        Journal(tmp_path, Task(job="rerule"))
     journal.close()
-    second = run_sweep(tmp_path, Task(job="again"), recordings, LocalPool(1))
-    assert (second.done, second.before, len(table(tmp_path, "again"))) == (2, 2, 4)
+    second = run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(1))
+    assert (second.done, second.before, len(table(tmp_path, "rerule"))) == (2, 2, 4)
     lines = (tmp_path / LINES).read_bytes().splitlines(keepends=True)
     (tmp_path / LINES).write_bytes(b"".join([lines[0], b"?" + lines[1], *lines[2:]]))
-    with pytest.raises(tinclock.SweepError, match=r"journal.jsonl: line 2 can't be read"):
-        run_sweep(tmp_path, Task(job="again"), recordings, LocalPool(1))
+    with pytest.raises(tinclock.BatchError, match=r"journal.jsonl: line 2 can't be read"):
+        run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(1))
 
 
 @contextlib.contextmanager
@@ -209,30 +209,30 @@ def test_a_cluster_loses_a_worker_half_way_and_nothing_else(matches, tmp_path, m
             if done == of // 2:
                 workers[0].kill()
 
-        swept = run_sweep(tmp_path / "out", Task(job="again"), recordings, pool, on_progress=kill_once)
+        result = run_batch(tmp_path / "out", Task(job="rerule"), recordings, pool, on_progress=kill_once)
         left = pool.workers
-        (raised,) = pool.run(Task(job="again"), [7])
+        (raised,) = pool.run(Task(job="rerule"), [7])
         assert (raised.crashed, "failed: TypeError" in raised.problem) == (True, True)
         pool.close()
-        assert [os.path.basename(path) for path, _ in swept.broken] == ["torn"]
-        assert (left, len(table(tmp_path / "out", "again"))) == (1, COPIES)
+        assert [os.path.basename(path) for path, _ in result.broken] == ["torn"]
+        assert (left, len(table(tmp_path / "out", "rerule"))) == (1, COPIES)
         with monkeypatch.context() as other:
-            other.setattr("tinclock.sweep.pools.version", lambda _: "9.9")
-            with pytest.raises(tinclock.SweepError, match=r"workers have tinclock .*; here it is 9.9"):
+            other.setattr("tinclock.batch.pools.version", lambda _: "9.9")
+            with pytest.raises(tinclock.BatchError, match=r"workers have tinclock .*; here it is 9.9"):
                 ClusterPool(address)
-        told = sweep("again", matches / "m00", "--into", tmp_path / "cli", "--scheduler", address)
+        told = batch("rerule", matches / "m00", "--out", tmp_path / "cli", "--scheduler", address)
         assert told.exit_code == 0, told.output
-    here = table(tmp_path / "cli", "again")[0]
-    assert {row["rulings_sha256"] for row in table(tmp_path / "out", "again")} == {here["rulings_sha256"]}
+    here = table(tmp_path / "cli", "rerule")[0]
+    assert {row["rulings_sha256"] for row in table(tmp_path / "out", "rerule")} == {here["rulings_sha256"]}
 
 
 def test_what_keeps_a_sweep_from_beginning_is_told(matches, tmp_path, monkeypatch):
-    monkeypatch.setattr("tinclock.sweep.pools.WORKER_WAIT_S", 1.0)
-    gone = sweep("again", matches / "m00", "--into", tmp_path / "a", "--scheduler", "tcp://127.0.0.1:9")
+    monkeypatch.setattr("tinclock.batch.pools.WORKER_WAIT_S", 1.0)
+    gone = batch("rerule", matches / "m00", "--out", tmp_path / "a", "--scheduler", "tcp://127.0.0.1:9")
     assert (gone.exit_code, "no scheduler answers there" in gone.output) == (1, True)
-    nothing = sweep("again", tmp_path / "nothing", "--into", tmp_path / "a")
+    nothing = batch("rerule", tmp_path / "nothing", "--out", tmp_path / "a")
     assert (nothing.exit_code, "is not there; give recordings" in nothing.output) == (1, True)
     file = tmp_path / "file"
     file.write_text("")
-    taken = sweep("again", matches / "m00", "--into", file)
+    taken = batch("rerule", matches / "m00", "--out", file)
     assert (taken.exit_code, "can't be written" in taken.output) == (1, True)

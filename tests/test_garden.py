@@ -67,7 +67,10 @@ def test_honest_players_do_nothing_that_looks_unfair(played):
         f.code for r in played.rulings for f in r.findings
         if r.account and played.conduct_of(r.account) == "honest"
     )  # fmt: skip
-    assert set(found) <= {"dead_actor", "repeated_sequence", "view_capped", "view_late", "stale_move", "victim_differs"}
+    of_bad_lines = {
+        "dead_actor", "repeated_sequence", "view_capped", "view_late", "stale_move", "victim_differs", "not_facing",
+    }  # fmt: skip
+    assert set(found) <= of_bad_lines
     assert sum(found.values()) < 0.02 * len(played.rulings)
     assert {seat.line.name for seat in played.seats} == set(QUALITIES)
 

@@ -55,7 +55,7 @@ def test_armour_covers_the_zones_of_its_rig_and_piercing_passes_it():
     chest = changed(RULES, "rigs", "gardener", armour_zones=["torso"])
     assert Range(chest, None, harm=harm).shoot().damage == 8.5
     assert Range(chest, None, harm=harm).shoot(bone=4).damage == 42.5
-    piercing = changed(chest, "weapons", "pea_rifle", armour_piercing=1.0)
+    piercing = changed(chest, "weapons", "grit_rifle", armour_piercing=1.0)
     assert Range(piercing, None, harm=harm).shoot().damage == 17.0
 
 
@@ -93,7 +93,7 @@ def test_without_teams_everybody_is_against_everybody():
 def test_damage_that_lasts_comes_at_its_instants_whatever_the_tick_rate_and_a_new_life_ends_it():
     lasting = LastingRules(damage=5.0, every_s=0.5, times=3)
     for rate in (7, 64):
-        here = Range(changed(RULES, "weapons", "pea_rifle", lasting=lasting), None)
+        here = Range(changed(RULES, "weapons", "grit_rifle", lasting=lasting), None)
         here.shoot()
         for k in range(1, 4 * rate):
             here.referee.advance(here.now + k / rate)
@@ -136,7 +136,7 @@ def test_a_fall_soon_after_somebodys_damage_is_that_ones_kill_and_later_ones_own
 
 def test_two_shots_that_kill_each_other_both_count_within_the_trade_window_only():
     for window, late, dies in ((0.1, 0.05, True), (0.1, 0.15, False), (0.0, 0.0, False)):
-        here = Range(changed(RULES, "weapons", "pea_rifle", damage=200.0), None, harm={"trade_window_s": window})
+        here = Range(changed(RULES, "weapons", "grit_rifle", damage=200.0), None, harm={"trade_window_s": window})
         assert here.shoot().hits[0].lethal
         eye = here.referee.history.eye_now(here.runner)
         answer = here.aimed(view=tinclock.View(here.tick - 5, here.tick - 3, 0.5), actor=here.runner, origin=eye)
@@ -149,12 +149,12 @@ def test_two_shots_that_kill_each_other_both_count_within_the_trade_window_only(
 
 
 def test_one_who_died_on_its_own_screen_first_does_not_trade():
-    here = Range(changed(RULES, "weapons", "pea_rifle", damage=200.0), None, harm={"trade_window_s": 0.5})
+    here = Range(changed(RULES, "weapons", "grit_rifle", damage=200.0), None, harm={"trade_window_s": 0.5})
     died = here.now
     here.referee.ledger.wound(here.shooter, 500.0, died, Blow("shot", here.runner))
     here.run(14)
     eye = (-8.89, 3.0, 1.65)
-    claim = tinclock.ShotClaim(1, 1, "pea_rifle", eye, (1.0, 0.0, 0.0), tinclock.View(50, 52, 0.5))
+    claim = tinclock.ShotClaim(1, 1, "grit_rifle", eye, (1.0, 0.0, 0.0), tinclock.View(50, 52, 0.5))
     ruling = here.referee.rule("s", claim, received_at=here.now)
     assert codes(ruling) == ["dead_actor"]
     assert step(ruling, "seen before its death by") < 0.0

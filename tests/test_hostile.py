@@ -36,7 +36,7 @@ RULES = tinclock.load_rules(data_file("garden.toml"))
 def test_a_huge_whole_number_in_a_float_field_is_a_denied_ruling():
     """540 bytes of JSON must not end a match, whatever the decoder makes of them."""
     here = Range(RULES, None)
-    text = '{"kind":"move","sequence":1,"actor":1,"position":[%s,0,0],"command_time":1.0}' % ("9" * 450)
+    text = '{"kind":"move","sequence":1,"actor":1,"position":[%s,0,0],"client_time":1.0}' % ("9" * 450)
     for claim in (codec.decode_claim(text.encode()), msgspec.json.decode(text)):
         ruling = here.referee.rule("s", claim, received_at=here.now)
         assert (ruling.outcome, codes(ruling)) == ("denied", ["malformed"])
@@ -225,7 +225,8 @@ def test_numpy_numbers_are_taken_everywhere_and_recorded_as_they_were(tmp_path):
         nonce = server.ping("s", np.float64(0.3))
         server.pong("s", nonce, np.float64(9.0), np.float64(0.35))
         eye = np.array(referee.history.eye_now(one))
-        shot = tinclock.ShotClaim(np.int64(1), np.int64(one), "pea_rifle", tuple(eye), tuple(np.array([1.0, 0.0, 0.0])),
+        aim = tuple(np.array([1.0, 0.0, 0.0]))
+        shot = tinclock.ShotClaim(np.int64(1), np.int64(one), "grit_rifle", tuple(eye), aim,
                                   View(np.int64(18), np.int64(19), np.float64(0.5)))  # fmt: skip
         assert server.rule("s", shot, received_at=np.float64(0.36)).outcome == "upheld"
         server.spawn(np.int64(two), np.float64(0.4))
@@ -249,7 +250,7 @@ def test_a_pong_that_was_stamped_before_the_last_ping_is_taken():
 
 
 TOO_MUCH = {
-    "pellets": ("seed_scatter", {"pellets": 10_000_000}, r"weapons\.seed_scatter\.pellets"),
+    "pellets": ("gravel_scatter", {"pellets": 10_000_000}, r"weapons\.gravel_scatter\.pellets"),
     "a magazine": ("hose", {"magazine": 2**70}, r"weapons\.hose\.magazine"),
     "an interval": ("hose", {"interval_s": 1e-9}, r"weapons\.hose\.interval_s"),
     "victims": ("trowel", {"victims": 10**9}, r"weapons\.trowel\.victims"),

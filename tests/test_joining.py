@@ -142,7 +142,7 @@ def test_a_gap_in_the_events_is_an_error_and_lost_ones_can_be_asked_for_again(sh
 def test_one_who_left_is_neither_hit_nor_credited_and_leaves_no_row(shooting):
     referee, now = shooting.referee, shooting.now
     third = referee.admit(connection="t", account="third", team="copper", rig="gardener")
-    referee.ledger.wound(shooting.runner, 60.0, now, Blow("shot", third, "pea_rifle", "chest"))
+    referee.ledger.wound(shooting.runner, 60.0, now, Blow("shot", third, "grit_rifle", "chest"))
     referee.dismiss("t")
     assert shooting.shoot(bone=4).damage == 40.0
     assert not referee.ledger.alive(shooting.runner)
@@ -152,7 +152,7 @@ def test_one_who_left_is_neither_hit_nor_credited_and_leaves_no_row(shooting):
 
 def test_a_death_by_a_leavers_last_damage_credits_nobody(rules):
     lasting = LastingRules(damage=60.0, every_s=0.5, times=3)
-    burning = Range(changed(rules, "weapons", "pea_rifle", lasting=lasting), None)
+    burning = Range(changed(rules, "weapons", "grit_rifle", lasting=lasting), None)
     assert burning.shoot().damage == 17.0
     burning.referee.dismiss("s")
     burning.referee.advance(burning.now + 1.2)
@@ -163,7 +163,7 @@ def test_a_death_by_a_leavers_last_damage_credits_nobody(rules):
 
 def turret(shooting: Range) -> int:
     """A second body beside the shooter, that nobody plays."""
-    entity = shooting.referee.place("gardener", team="copper", weapon="pea_rifle")
+    entity = shooting.referee.place("gardener", team="copper", weapon="grit_rifle")
     record_three(shooting, entity, 40)
     return entity
 

@@ -97,12 +97,12 @@ def test_the_published_state_holds_what_is_in_the_air_and_events_move_it_on():
         here.referee.guide(77, None)
 
 
-def test_seven_cherries_fly_where_each_client_draws_them():
+def test_seven_pebbles_fly_where_each_client_draws_them():
     here = Range(RULES, None)
-    here.referee.wield(here.shooter, "cherry_sling", here.now)
+    here.referee.wield(here.shooter, "pebble_sling", here.now)
     key = bytes.fromhex(here.referee.welcome("s").spread_key)
-    mine = tinclock.Scatter(key, "cherry_sling", RULES.weapons["cherry_sling"])
-    ruling = launch(here, weapon="cherry_sling", shot=1)
+    mine = tinclock.Scatter(key, "pebble_sling", RULES.weapons["pebble_sling"])
+    ruling = launch(here, weapon="pebble_sling", shot=1)
     ways = mine.rays(ruling.aim, 0.0, 1)
     told = {e.projectile: e for e in here.referee.events() if e.kind == "launch"}
     assert list(told) == list(ruling.receipt().told.projectiles)
@@ -118,7 +118,7 @@ def test_seven_cherries_fly_where_each_client_draws_them():
 
 REFUSED = {
     "another's": ({"actor": 2}, "foreign_actor"),
-    "not held": ({"weapon": "pea_rifle"}, "weapon_not_held"),
+    "not held": ({"weapon": "grit_rifle"}, "weapon_not_held"),
     "from afar": ({"origin": (0.0, 0.0, 0.0)}, "muzzle_far"),
     "no number": ({"origin": (math.nan, 0.0, 0.0)}, "malformed"),
     "no way": ({"direction": (0.0, 0.0, 0.0)}, "direction_not_unit"),
@@ -132,8 +132,8 @@ def test_a_bad_launch_lets_nothing_fly(lie):
     ruling = launch(here, **fields)
     assert (ruling.outcome, codes(ruling), here.referee.state().projectiles) == ("denied", [code], ())
     assert codes(here.shoot(weapon="dart")) == ["wrong_kind"]
-    here.referee.wield(here.shooter, "pea_rifle", here.now)
-    assert codes(launch(here, weapon="pea_rifle")) == ["wrong_kind"]
+    here.referee.wield(here.shooter, "grit_rifle", here.now)
+    assert codes(launch(here, weapon="grit_rifle")) == ["wrong_kind"]
 
 
 def test_a_muzzle_behind_a_wall_launches_nothing():
@@ -467,23 +467,23 @@ def test_a_hit_that_nobody_claims_in_time_lapses():
 
 
 class Skirmish:
-    """Six gardeners who walk the garden and sling cherries at the nearest one in sight; each client draws its own.
+    """Six gardeners who walk the garden and sling pebbles at the nearest one in sight; each client draws its own.
 
-    A client's screen shows the others between snapshots, 0.1 s ago; its cherries fade from there to the present. What
-    it sees a cherry meet, it claims.
+    A client's screen shows the others between snapshots, 0.1 s ago; its pebbles fade from there to the present. What
+    it sees a pebble meet, it claims.
     """
 
     def __init__(self, impacts: str) -> None:
-        sling = RULES.weapons["cherry_sling"]
+        sling = RULES.weapons["pebble_sling"]
         flight = msgspec.structs.replace(sling.flight, impacts=impacts, claim_window_s=0.5)
         endless = {"magazine": None, "reserve": None, "reload_s": 0.0, "damage": 0.5}
-        rules = changed(RULES, "weapons", "cherry_sling", flight=flight, **endless)
+        rules = changed(RULES, "weapons", "pebble_sling", flight=flight, **endless)
         self.level = tinclock.load_level(data_file("garden_level.toml"))
         self.referee = referee = tinclock.Referee(rules, level=self.level, seed=4)
         ground = Ground(self.level)
         self.walkers = [Walker(ground, np.random.default_rng([4, k])) for k in range(6)]
         self.entities = [
-            referee.admit(connection=f"c{k}", account=f"a{k}", team="", rig="gardener", weapon="cherry_sling")
+            referee.admit(connection=f"c{k}", account=f"a{k}", team="", rig="gardener", weapon="pebble_sling")
             for k in range(6)
         ]
         rig = referee.history.rigs["gardener"]
@@ -522,12 +522,12 @@ class Skirmish:
         to = min(seen, key=lambda chest: float(np.linalg.norm(chest - eye))) - eye
         way = tuple((to / np.linalg.norm(to)).tolist())
         self.sent[k] += 1
-        claim = tinclock.LaunchClaim(self.sent[k], self.entities[k], "cherry_sling", tuple(eye.tolist()), way, view)
+        claim = tinclock.LaunchClaim(self.sent[k], self.entities[k], "pebble_sling", tuple(eye.tolist()), way, view)
         ruling = self.referee.rule(f"c{k}", claim, received_at=now)
         self.ages[k] = ruling.rewound_s or self.ages[k]
 
     def look(self, number: int, k: int, path: tinclock.Flight, event: tinclock.Event, now: float) -> None:
-        """One frame of a client, in four steps: what its cherry went through on its screen of then."""
+        """One frame of a client, in four steps: what its pebble went through on its screen of then."""
         history, age = self.referee.history, self.ages[k]
         for then in np.linspace(now - 1 / 64, now, 5)[:-1].tolist():
             a, b = path.at(then)[0], path.at(then + 1 / 256)[0]

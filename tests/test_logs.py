@@ -120,7 +120,7 @@ file = "shots.csv"
 kind = "shot"
 player = "who"
 time = "t"
-weapon = { column = "gun", words = { rifle = "pea_rifle" } }
+weapon = { column = "gun", words = { rifle = "grit_rifle" } }
 origin = ["x", "y", "z"]
 yaw = "yaw"
 pitch = "pitch"
@@ -132,7 +132,7 @@ view_time = "shown"
 
 
 def rule(*arguments):
-    return CliRunner().invoke(main, ["rule", *map(str, arguments)])
+    return CliRunner().invoke(main, ["rule-logs", *map(str, arguments)])
 
 
 def test_bodies_without_bones_are_ruled_in_their_rest_pose(tmp_path):
@@ -195,7 +195,7 @@ def test_rows_after_a_broken_line_are_still_told_by_their_own_line(tmp_path):
     told = rule(file, "--check").output
     assert "shots.csv, line 3: expected 9 cells, got 2" in told
     assert "shots.csv, line 4, column 'who': 'zoe' is no player" in told
-    file.write_text(file.read_text().replace('column = "gun", words = { rifle = "pea_rifle" }', ""))
+    file.write_text(file.read_text().replace('column = "gun", words = { rifle = "grit_rifle" }', ""))
     assert "claims[0].weapon: neither column nor value" in rule(file, "--check").output
 
 

@@ -95,7 +95,7 @@ def test_a_move_does_not_pass_a_closed_door():
     for x, blocked in ((-8.6, True), (-20.0, False)):
         here, _ = shut(moving, x=x)
         here.referee.put(here.shooter, (-9.0, 3.0, 0.0), here.now - 1.0)
-        move = here.say(tinclock.MoveClaim, position=(-7.0, 3.0, 0.0), command_time=5.0)
+        move = here.say(tinclock.MoveClaim, position=(-7.0, 3.0, 0.0), client_time=5.0)
         assert (codes(move) == ["through_wall"]) is blocked
         assert (move.position[0] < -8.8) is blocked
 
@@ -111,7 +111,7 @@ def test_a_door_that_was_open_on_the_screen_does_not_stop_a_move():
     poses = [here.pose(-9, 3), here.pose(-5, 3), np.array([[-8.6, 3.0, 1.2, 0.0, 0.0, 0.0, 1.0]])]
     here.referee.record(here.tick, here.now, [here.shooter, here.runner, door], poses)
     here.referee.published(here.tick)
-    assert codes(here.say(tinclock.MoveClaim, position=(-7.0, 3.0, 0.0), command_time=5.0, late=0.04)) == []
+    assert codes(here.say(tinclock.MoveClaim, position=(-7.0, 3.0, 0.0), client_time=5.0, late=0.04)) == []
 
 
 def test_a_splash_stops_at_a_pane_that_stops_shots():
@@ -140,7 +140,7 @@ def test_a_door_stops_a_shot_and_is_nobody_who_was_hit():
 def test_everything_that_goes_through_the_world_is_stopped_alike(rules, seed):
     """A shot, a held-out muzzle and the question behind blows, moves and splashes agree on what is in the way."""
     rng = np.random.default_rng(seed)
-    plain = changed(RULES, "weapons", "pea_rifle", penetration=0.0)
+    plain = changed(RULES, "weapons", "grit_rifle", penetration=0.0)
     boxes = rng.uniform(-4, 4, (6, 3)), rng.uniform(0.05, 0.8, (6, 3)), rng.uniform(0, 6, 6)
     level = tinclock.Level.from_boxes(*boxes, kinds=rng.integers(0, 2, 6), surfaces=[tinclock.Surface("brick"), PANE])
     here = Range(changed(plain, "rigs", "door", **DOOR), level)
@@ -238,10 +238,10 @@ def test_nobody_sees_what_was_sent_before_its_own_admission():
         here.referee.published(here.tick)
     eye = here.referee.history.eye_now(late)
     for view in (View(before - 4, before - 2, 0.5), View(-90, -80, 0.0), View(0, 2, 0.0)):
-        ruling = here.say(tinclock.ShotClaim, by="n", actor=late, weapon="pea_rifle", origin=eye, direction=AHEAD,
+        ruling = here.say(tinclock.ShotClaim, by="n", actor=late, weapon="grit_rifle", origin=eye, direction=AHEAD,
                           view=view)  # fmt: skip
         assert (ruling.outcome, codes(ruling)) == ("denied", ["view_unknown"])
-    good = here.say(tinclock.ShotClaim, by="n", actor=late, weapon="pea_rifle", origin=eye, direction=AHEAD,
+    good = here.say(tinclock.ShotClaim, by="n", actor=late, weapon="grit_rifle", origin=eye, direction=AHEAD,
                     view=View(here.tick - 1, here.tick, 0.5))  # fmt: skip
     assert good.outcome == "upheld"
 
@@ -340,7 +340,7 @@ def test_a_view_three_tenths_old_is_ruled_as_it_is_on_a_server_of_128_hertz():
     eye = here.referee.history.eye_now(here.shooter)
     chest = here.referee.history.bones_at(here.runner, view)[2, :3]
     along = tuple(((chest - eye) / np.linalg.norm(chest - eye)).tolist())
-    ruling = here.referee.rule("s", tinclock.ShotClaim(1, here.shooter, "pea_rifle", eye, along, view),
+    ruling = here.referee.rule("s", tinclock.ShotClaim(1, here.shooter, "grit_rifle", eye, along, view),
                                received_at=start + 199 / 128)  # fmt: skip
     assert (codes(ruling), [hit.victim for hit in ruling.hits]) == ([], [here.runner])
 
@@ -425,7 +425,7 @@ def test_whole_numbers_for_floats_compile_nothing_in_a_running_server():
     here.shoot()
     before = signatures()
     eye = here.referee.history.eye_now(here.shooter)
-    claim = {"weapon": "pea_rifle", "origin": eye, "direction": (1, 0, 0), "view": View(36, 38, 0)}
+    claim = {"weapon": "grit_rifle", "origin": eye, "direction": (1, 0, 0), "view": View(36, 38, 0)}
     ruling = here.say(tinclock.ShotClaim, late=1, **claim)
     assert ruling.outcome == "amended"  # past the cap, by a whole second
     here.referee.record(here.tick + 1, 2, [here.shooter, here.runner], [here.pose(-9, 3), here.pose(0, 3)])

@@ -141,7 +141,7 @@ def test_no_spread_of_shots_beats_the_weapon_by_more_than_the_allowance(waits, i
 
 @given(st.floats(0.0, 80.0), st.sampled_from(["head", "torso", "arm", "tail"]))
 def test_damage_is_the_tables_product_and_never_above_the_most(distance, zone):
-    table = Weapon("w", RULES.weapons["pea_rifle"])
+    table = Weapon("w", RULES.weapons["grit_rifle"])
     factor = np.interp(distance, [12.0, 40.0], [1.0, 0.5])
     expected = 17.0 * factor * {"head": 2.5, "torso": 1.0, "arm": 0.7, "tail": 1.0}[zone]
     assert table.damage_at(distance, zone) == pytest.approx(expected)
@@ -156,7 +156,7 @@ def test_events_alone_rebuild_the_ledger(blows):
         ledger.open(entity)
         ledger.spawn(entity, 0.0)
     for time, (entity, amount) in enumerate(blows):
-        wound = ledger.wound(entity, amount, float(time), Blow("shot", 1, "pea_rifle", "chest"))
+        wound = ledger.wound(entity, amount, float(time), Blow("shot", 1, "grit_rifle", "chest"))
         if wound.lethal and time % 2:
             ledger.spawn(entity, float(time))
     events = ledger.bulletin.take()

@@ -67,7 +67,7 @@ ERRORS = [
     errors.AlreadyKnownError("entity", 3),
     errors.RecordingError("evening", "torn"),
     errors.EvidenceError("cases.db", "locked"),
-    errors.SweepError("results", "another sweep's"),
+    errors.BatchError("results", "another sweep's"),
     errors.LogError(["shots.csv, line 18, column 'x': expected a number, got 'a'"]),
     errors.MissingExtraError("draw", "matplotlib", "figures"),
 ]

@@ -147,7 +147,7 @@ def test_a_target_beyond_the_range_is_said_to_be_out_of_range(rules):
     """The aim was right and the weapon doesn't reach: that is the answer, live the range and later who stood where."""
     ruling, said = looking(Range(rules, None), (1.0, 0.0, -0.004), 71.0)
     assert said.startswith("out of range: the ")
-    assert re.search(r" of eve was 79\.\d m away, the pea rifle reaches 60 m$", said)
+    assert re.search(r" of eve was 79\.\d m away, the grit rifle reaches 60 m$", said)
     assert "the shot hit nobody within          60 m" in ruling.explain()
 
 
@@ -275,7 +275,7 @@ def test_time_in_cover_is_what_a_run_behind_a_wall_takes(rules, down_s):
         if not seen and hidden_at is None:
             hidden_at = now
         if hidden_at is not None and tick == round(hidden_at * 64) + 12:
-            ruling = tinclock.Ruling(1, "shot", "s", "s", shooter, 1, "pea_rifle", now, "upheld", (hit,))
+            ruling = tinclock.Ruling(1, "shot", "s", "s", shooter, 1, "grit_rifle", now, "upheld", (hit,))
             watch.hit(ruling)
             landed = now + down_s
         watch.look(referee)
@@ -341,17 +341,17 @@ def test_explain_finds_lists_and_draws(evening, tmp_path):
 
 
 def test_again_proves_itself_and_shows_what_other_rules_change(evening, tmp_path):
-    same = json.loads(run("again", evening, "--json"))
+    same = json.loads(run("rerule", evening, "--json"))
     assert same["as_recorded"]
     assert same["rulings_sha256"] == json.loads(run("contents", evening, "--json"))["rulings_sha256"]
-    assert "the same, bit for bit" in run("again", evening)
-    other = json.loads(run("again", evening, "--set", "consequences.damage_differs=note", "--json"))
+    assert "the same, bit for bit" in run("rerule", evening)
+    other = json.loads(run("rerule", evening, "--set", "consequences.damage_differs=note", "--json"))
     assert [(row["before"], row["after"]) for row in other["outcomes"]] == [("amended", "upheld")]
     assert other["flipped"] == len(other["flips"])
-    assert "did you mean" in run("again", evening, "--set", "view.max_rewind=1", fails=1)
-    assert "expected KEY=FROM:TO:STEP" in run("again", evening, "--sweep", "view.max_rewind_s=0:1", fails=2)
+    assert "did you mean" in run("rerule", evening, "--set", "view.max_rewind=1", fails=1)
+    assert "expected KEY=FROM:TO:STEP" in run("rerule", evening, "--over", "view.max_rewind_s=0:1", fails=2)
     sweep = json.loads(
-        run("again", evening, "--sweep", "view.max_rewind_s=0:0.4:0.2", "--figure", tmp_path / "s.png", "--json")
+        run("rerule", evening, "--over", "view.max_rewind_s=0:0.4:0.2", "--picture", tmp_path / "s.png", "--json")
     )
     assert [row["value"] for row in sweep["rows"]] == [0.0, 0.2, 0.4]
     assert sweep["rows"][-1]["flipped"] == 0
@@ -359,8 +359,8 @@ def test_again_proves_itself_and_shows_what_other_rules_change(evening, tmp_path
 
 
 def test_fairness_is_told_by_line_and_against_the_cap(evening, tmp_path):
-    told = json.loads(run("fairness", SAMPLE, "--sweep", "0:0.4:0.2", "--figure", tmp_path / "f.png", "--json"))
-    shares = [row["shooters"]["all"]["share_counted"] for row in told["sweep"]]
+    told = json.loads(run("fairness", SAMPLE, "--over", "0:0.4:0.2", "--picture", tmp_path / "f.png", "--json"))
+    shares = [row["shooters"]["all"]["share_counted"] for row in told["over"]]
     assert shares == sorted(shares)
     assert shares[-1] == 1.0
     assert told["recorded"]["shooters"]["all"]["share_upheld_inside"] >= 0.995

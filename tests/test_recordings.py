@@ -477,7 +477,7 @@ def test_what_the_world_does_to_somebody_is_recorded_scored_and_credited(tmp_pat
     referee = tinclock.Referee(rules, seed=3)
     with Recorder(tmp_path / "fall", referee) as to:
         names = (("copper", 0.0), ("pewter", 6.0))
-        who = [to.admit(connection=f"c{k}", account=f"a{k}", team=team, rig="gardener", weapon="pea_rifle")
+        who = [to.admit(connection=f"c{k}", account=f"a{k}", team=team, rig="gardener", weapon="grit_rifle")
                for k, (team, _) in enumerate(names)]  # fmt: skip
         rig = referee.history.rigs["gardener"]
         for tick in range(20):
@@ -485,7 +485,7 @@ def test_what_the_world_does_to_somebody_is_recorded_scored_and_credited(tmp_pat
             to.record(tick, tick / 64, who, tinclock.rooted_bones(rig, roots))
             to.published(tick)
         eye = referee.history.eye_now(who[0])
-        shot = {"kind": "shot", "sequence": 1, "actor": who[0], "weapon": "pea_rifle", "origin": eye,
+        shot = {"kind": "shot", "sequence": 1, "actor": who[0], "weapon": "grit_rifle", "origin": eye,
                 "direction": [1.0, 0.0, 0.0], "view": [10, 11, 0.0]}  # fmt: skip
         assert to.rule("c0", encode_claim(shot), received_at=0.3).hits
         to.harm(who[1], 500.0, "fall", 0.31)

@@ -66,7 +66,7 @@ REFUSED = {
     "a sequence that is a text": ({"sequence": "1"}, "malformed"),
     "an enormous origin": ({"origin": (1e300, 0.0, 0.0)}, "malformed"),
     "an origin that is a text": ({"origin": "here"}, "malformed"),
-    "a weapon that is a list": ({"weapon": ["pea_rifle"]}, "malformed"),
+    "a weapon that is a list": ({"weapon": ["grit_rifle"]}, "malformed"),
     "a weapon that is a number": ({"weapon": 7}, "malformed"),
     "a huge actor": ({"actor": 10**30}, "malformed"),
     "a part that is a list": ({"part": ["chest"]}, "malformed"),
@@ -141,7 +141,7 @@ def test_a_burst_of_late_packets_passes_and_a_faster_trigger_does_not(rules, lev
 
 
 def test_the_held_weapon_counts(shooting):
-    with pytest.raises(tinclock.UnknownNameError, match="unknown weapon 'rake'; known: 'pea_rifle'"):
+    with pytest.raises(tinclock.UnknownNameError, match="unknown weapon 'rake'; known: 'grit_rifle'"):
         shooting.referee.wield(shooting.shooter, "rake")
 
 
@@ -219,7 +219,7 @@ def test_the_dead_and_the_absent_do_not_shoot(rules, level):
 def test_those_who_left_are_gone_at_once(shooting):
     shooting.referee.dismiss("r")
     claim = tinclock.ShotClaim(
-        1, 1, "pea_rifle", shooting.referee.history.eye_now(1), (1.0, 0.0, 0.0), View(28, 30, 0.5)
+        1, 1, "grit_rifle", shooting.referee.history.eye_now(1), (1.0, 0.0, 0.0), View(28, 30, 0.5)
     )
     assert shooting.referee.rule("s", claim, received_at=shooting.now).hits == ()
     assert codes(shooting.referee.rule("r", claim, received_at=shooting.now)) == ["unknown_connection"]

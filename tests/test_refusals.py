@@ -61,7 +61,7 @@ class Field:
     def __init__(self, code: str) -> None:
         rules = load_garden().rules
         denied = {code: "deny"} if code else {}
-        charged = msgspec.structs.replace(rules.weapons["pea_rifle"], charge_s=0.2, charge_least=0.3)
+        charged = msgspec.structs.replace(rules.weapons["grit_rifle"], charge_s=0.2, charge_least=0.3)
         self.referee = tinclock.Referee(
             msgspec.structs.replace(
                 rules, weapons={**rules.weapons, "charged": charged}, consequences={**rules.consequences, **denied}
@@ -143,7 +143,7 @@ class Field:
             {"kind": "handle", **base, "weapon": str(chance.choice(list(actor.weapons))), "action": "draw"},
             {"kind": "use", **base, "item": "oil_can", "target": chance.choice([None, self.ids[1 - who], 9])},
             {"kind": "move", **base, "position": moved.tolist(), "push": (chance.normal(size=3) * 0.5).tolist(),
-             "command_time": self.now + 5.0 + float(chance.choice([0.0, 0.0, 0.5, -0.5]))},
+             "client_time": self.now + 5.0 + float(chance.choice([0.0, 0.0, 0.5, -0.5]))},
             {"kind": "status", **base, "health": float(chance.choice([100.0, 40.0])),
              "armour": float(chance.choice([0, 50])), "ammunition": int(chance.choice([1, 60])),
              "position": moved.tolist()},

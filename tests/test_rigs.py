@@ -295,7 +295,7 @@ def test_a_character_and_a_level_from_files_go_all_the_way_to_a_recorded_match(r
     rules = msgspec.structs.replace(rules, rigs={"hero": fitted}, match=endless)
     referee, hits = tinclock.Referee(rules, level=level, seed=3), []
     with tinclock.Recorder(tmp_path / "yard", referee) as to:
-        who = [to.admit(connection=f"c{k}", account=f"a{k}", team=t, rig="hero", weapon="pea_rifle")
+        who = [to.admit(connection=f"c{k}", account=f"a{k}", team=t, rig="hero", weapon="grit_rifle")
                for k, t in enumerate(("copper", "pewter"))]  # fmt: skip
         body, quarter = referee.history.rigs["hero"], math.sqrt(0.5)
         for tick in range(256):
@@ -310,7 +310,7 @@ def test_a_character_and_a_level_from_files_go_all_the_way_to_a_recorded_match(r
                 boxes = referee.history.hitboxes_at(who[1 - k], view)
                 eye = np.array(referee.history.eye_now(who[k]))
                 way = boxes.centres[boxes.parts.index("head")] - eye
-                claim = tinclock.ShotClaim((tick - 48) // 16, who[k], "pea_rifle", tuple(eye.tolist()),
+                claim = tinclock.ShotClaim((tick - 48) // 16, who[k], "grit_rifle", tuple(eye.tolist()),
                                            tuple((way / np.linalg.norm(way)).tolist()), view)  # fmt: skip
                 hits += to.rule(f"c{k}", claim, received_at=tick / 64).hits
     assert [hit.part for hit in hits] == ["head"] * 24

@@ -27,11 +27,11 @@ def changed(path: str, value: object) -> dict:
 
 
 MISTAKES = {
-    "weapons.pea_rifle.damge": (5, "weapons.pea_rifle.damge: .*did you mean 'damage'"),
-    "weapons.pea_rifle.damage": ("17", r"weapons.pea_rifle.damage: got '17' \(str\), expected a number at least 0"),
-    "weapons.pea_rifle.interval_s": (0, r"interval_s: got 0 \(int\), expected a number at least 0.001"),
-    "weapons.pea_rifle.kind": ("laser", "expected one of 'hitscan'"),
-    "weapons.pea_rifle.falloff": ([[40.0, 1.0], [12.0, 0.5]], r"falloff: distances must rise, got \[40.0, 12.0\]"),
+    "weapons.grit_rifle.damge": (5, "weapons.grit_rifle.damge: .*did you mean 'damage'"),
+    "weapons.grit_rifle.damage": ("17", r"weapons.grit_rifle.damage: got '17' \(str\), expected a number at least 0"),
+    "weapons.grit_rifle.interval_s": (0, r"interval_s: got 0 \(int\), expected a number at least 0.001"),
+    "weapons.grit_rifle.kind": ("laser", "expected one of 'hitscan'"),
+    "weapons.grit_rifle.falloff": ([[40.0, 1.0], [12.0, 0.5]], r"falloff: distances must rise, got \[40.0, 12.0\]"),
     "view.max_rewind_s": (float("nan"), r"view.max_rewind_s: got nan \(float\).*finite"),
     "match.history_s": (0.2, "view.max_rewind_s: 0.4 is more than match.history_s 0.2"),
     "consequences": ({"view_layte": "note"}, "consequences.view_layte: no such finding; did you mean 'view_late'"),
@@ -63,7 +63,7 @@ def test_all_mistakes_are_reported_at_once_with_the_files_name(tmp_path):
 
 
 def test_mistakes_of_values_do_not_hide_contradictions_between_other_tables():
-    tables = changed("weapons.pea_rifle.damage", "17")
+    tables = changed("weapons.grit_rifle.damage", "17")
     tables["weapons"]["hose"]["victims"] = 3
     tables["consequences"] = {"view_layte": "note"}
     tables["rigs"]["gardener"]["parts"][6]["side"] = "right"
@@ -71,7 +71,7 @@ def test_mistakes_of_values_do_not_hide_contradictions_between_other_tables():
     with pytest.raises(tinclock.RulesError, match="5 mistakes") as caught:
         tinclock.parse_rules(tables)
     text = "\n".join(caught.value.problems)
-    for part in ("weapons.pea_rifle.damage: got '17'", "weapons.hose.victims: only for kind 'reach'", "'view_late'",
+    for part in ("weapons.grit_rifle.damage: got '17'", "weapons.hose.victims: only for kind 'reach'", "'view_late'",
                  "left_upper_arm", "view.max_rewind_s: 0.4 is more than match.history_s 0.2"):  # fmt: skip
         assert part in text
 
@@ -105,31 +105,34 @@ def test_left_parts_lie_on_the_left_of_the_shipped_rig(rules):
 CONTRADICTIONS = {
     "weapons.trowel.cone_deg": (None, "weapons.trowel.radius_m: a reach weapon needs radius_m or cone_deg above 0"),
     "weapons.trowel.penetration": (3.0, "weapons.trowel.penetration: a reach weapon has none"),
-    "weapons.pea_rifle.victims": (3, "weapons.pea_rifle.victims: only for kind 'reach'"),
-    "weapons.pea_rifle.pellets": (3, "pellets: is 3, but kind is 'hitscan'"),
-    "weapons.pea_rifle.reload_s": (3.0, "weapons.pea_rifle.reload_s: needs a magazine"),
-    "weapons.pea_rifle.burst": ({"shots": 3, "interval_s": 0.5}, "burst.interval_s: 0.5 must be below interval_s 0.18"),
+    "weapons.grit_rifle.victims": (3, "weapons.grit_rifle.victims: only for kind 'reach'"),
+    "weapons.grit_rifle.pellets": (3, "pellets: is 3, but kind is 'hitscan'"),
+    "weapons.grit_rifle.reload_s": (3.0, "weapons.grit_rifle.reload_s: needs a magazine"),
+    "weapons.grit_rifle.burst": (
+        {"shots": 3, "interval_s": 0.5},
+        "burst.interval_s: 0.5 must be below interval_s 0.18",
+    ),
     "weapons.hose.recoil": ({"pattern_deg": []}, "recoil.pattern_deg: at least one entry is needed"),
     "items.oil_can.effect": ("shield", "items.oil_can.for_s: effect 'shield' needs a time above 0"),
     "items.oil_can.amount": (0.0, "items.oil_can.amount: effect 'repair' needs an amount above 0"),
     "rigs.gardener.armour_zones": (["hat"], "rigs.gardener.armour_zones: no part has zone 'hat'; zones are arm, head"),
-    "weapons.pea_rifle.flight": (
+    "weapons.grit_rifle.flight": (
         {"speed_m_s": 9.0},
-        "weapons.pea_rifle.flight: is needed for kind 'projectile'",
+        "weapons.grit_rifle.flight: is needed for kind 'projectile'",
     ),
-    "weapons.plum_mortar.penetration": (3.0, "plum_mortar.penetration: what flies doesn't pass the level"),
-    "weapons.plum_mortar.flight.passes": (9, "flight.passes: got 9 .*at most 8"),
+    "weapons.clod_mortar.penetration": (3.0, "clod_mortar.penetration: what flies doesn't pass the level"),
+    "weapons.clod_mortar.flight.passes": (9, "flight.passes: got 9 .*at most 8"),
     "weapons.trowel.charge_s": (1.0, "weapons.trowel.charge_s: a reach weapon has no charge"),
-    "weapons.pea_rifle.charge_least": (0.5, "weapons.pea_rifle.charge_least: needs charge_s above 0"),
-    "weapons.plum_mortar.flight.fuse_s": (9.0, "plum_mortar.flight.fuse_s: 9 is longer than lifetime_s 6"),
-    "weapons.plum_mortar.flight.near_m": (0.01, "flight.near_m: 0.01 must be more than radius_m 0.06"),
-    "weapons.plum_mortar.flight.wind_m_s": ([1.0, 0.0, 0.0], "flight.wind_m_s: is felt only with drag_per_m"),
-    "weapons.plum_mortar.flight.turn_deg_per_s": (9.0, "flight.gravity_m_s2: must be 0 for what homes"),
-    "weapons.plum_mortar.flight.thrust_s": (1.0, "flight.thrust_s: thrust_m_s2 and thrust_s go together"),
-    "weapons.plum_mortar.flight.drag_per_m": (-1.0, "flight.drag_per_m: got -1.0 .*at least 0"),
-    "weapons.plum_mortar.flight.speed_m_s": (0.0, "flight.speed_m_s: got 0.0 .*above 0"),
-    "weapons.plum_mortar.flight.bounce.restitution": (1.5, "bounce.restitution: got 1.5 .*at most 1"),
-    "weapons.plum_mortar.splash.falloff": ([[3.0, 1.0], [1.0, 0.0]], "splash.falloff: distances must rise"),
+    "weapons.grit_rifle.charge_least": (0.5, "weapons.grit_rifle.charge_least: needs charge_s above 0"),
+    "weapons.clod_mortar.flight.fuse_s": (9.0, "clod_mortar.flight.fuse_s: 9 is longer than lifetime_s 6"),
+    "weapons.clod_mortar.flight.near_m": (0.01, "flight.near_m: 0.01 must be more than radius_m 0.06"),
+    "weapons.clod_mortar.flight.wind_m_s": ([1.0, 0.0, 0.0], "flight.wind_m_s: is felt only with drag_per_m"),
+    "weapons.clod_mortar.flight.turn_deg_per_s": (9.0, "flight.gravity_m_s2: must be 0 for what homes"),
+    "weapons.clod_mortar.flight.thrust_s": (1.0, "flight.thrust_s: thrust_m_s2 and thrust_s go together"),
+    "weapons.clod_mortar.flight.drag_per_m": (-1.0, "flight.drag_per_m: got -1.0 .*at least 0"),
+    "weapons.clod_mortar.flight.speed_m_s": (0.0, "flight.speed_m_s: got 0.0 .*above 0"),
+    "weapons.clod_mortar.flight.bounce.restitution": (1.5, "bounce.restitution: got 1.5 .*at most 1"),
+    "weapons.clod_mortar.splash.falloff": ([[3.0, 1.0], [1.0, 0.0]], "splash.falloff: distances must rise"),
     "harm": ({"armour": 200.0}, "harm.armour: 200 is more than harm.most_armour 100"),
     "harm.friendly_fire": (0.5, "harm.friendly_fire: got 0.5 .*expected one of 'none', 'scaled', 'reflected'"),
 }
@@ -146,10 +149,10 @@ def test_tables_that_contradict_each_other_are_refused(path):
 
 
 ODD = {
-    "weapons.pea_rifle.falloff": ([[1.0, 0.5], [9.0, 1.0]], r"falloff: rises with distance, \[0.5, 1.0\]"),
-    "weapons.pea_rifle.damage": (0.0, "weapons.pea_rifle.damage: 0: it can't kill"),
-    "weapons.seed_scatter.damage": (0.2, "weapons.seed_scatter.damage: all 25 shots .* it can't kill"),
-    "weapons.pea_rifle.zones": ({"hat": 2.0, "head": 2.0}, "zones.hat: no rig has this zone"),
+    "weapons.grit_rifle.falloff": ([[1.0, 0.5], [9.0, 1.0]], r"falloff: rises with distance, \[0.5, 1.0\]"),
+    "weapons.grit_rifle.damage": (0.0, "weapons.grit_rifle.damage: 0: it can't kill"),
+    "weapons.gravel_scatter.damage": (0.2, "weapons.gravel_scatter.damage: all 25 shots .* it can't kill"),
+    "weapons.grit_rifle.zones": ({"hat": 2.0, "head": 2.0}, "zones.hat: no rig has this zone"),
     "weapons.trowel.zones": ({"head": 2.0}, "weapons.trowel.zones: arm, leg, neck, torso not listed; counts 1"),
     "view.max_rewind_s": (0.05, r"view.max_rewind_s: 0.05 is less than two snapshots \(0.0625 s\)"),
     "match.history_s": (0.41, "match.history_s: 0.41 leaves less than two snapshots"),
@@ -170,7 +173,7 @@ def test_what_is_legal_but_hardly_meant_is_said(path, tmp_path):
 def test_hits_to_kill_are_counted_as_the_referee_would_rule_them(rules):
     """Every shot of the count leaves the victim alive but the last, in a real match, at the seconds that it says."""
     for zone, bone in (("torso", 2), ("head", 4)):
-        row = next(r for r in lethality(rules, "gardener", 8.9) if (r.weapon, r.zone) == ("pea_rifle", zone))
+        row = next(r for r in lethality(rules, "gardener", 8.9) if (r.weapon, r.zone) == ("grit_rifle", zone))
         patient = {"match": {"history_s": 9.0}, "view": {"max_rewind_s": 9.0}}
         here, fatal = Range(rules, None, **patient), []
         for k in range(row.hits):

@@ -63,7 +63,7 @@ class Asker:
         more = {"level": data_file("garden_level.toml").read_text(encoding="utf-8")} if level else {}
         assert self("open", match, rules=RULES, seed=3, **more)["ok"]
         for k in range(2):
-            who = {"connection": f"c{k}", "account": f"a{k}", "rig": "sprinkler", "weapon": "pea_rifle"}
+            who = {"connection": f"c{k}", "account": f"a{k}", "rig": "sprinkler", "weapon": "grit_rifle"}
             assert self("call", match, call="admit", arguments=who)["answer"] == k + 1
         for tick in range(ticks):
             assert self.tick(match, tick)["ok"]
@@ -76,7 +76,7 @@ class Asker:
 
 def shot(sequence: int = 1, actor: int = 1) -> bytes:
     return msgspec.msgpack.encode(
-        tinclock.ShotClaim(sequence, actor, "pea_rifle", (0.1, 0.0, 0.7), (1.0, 0.0, 0.0), tinclock.View(10, 12, 0.5))
+        tinclock.ShotClaim(sequence, actor, "grit_rifle", (0.1, 0.0, 0.7), (1.0, 0.0, 0.0), tinclock.View(10, 12, 0.5))
     )
 
 
@@ -97,14 +97,14 @@ def test_a_match_through_the_hub_is_ruled_as_one_by_the_library():
 
 
 def test_findings_are_in_the_log_before_their_receipts_go_out_and_a_tournament_stops_without(tmp_path):
-    for trust, goes_on in (("tournament", False), ("ranked", True)):
-        log = EvidenceLog(tmp_path / trust, sync="soon")
+    for strictness, goes_on in (("strict", False), ("standard", True)):
+        log = EvidenceLog(tmp_path / strictness, sync="soon")
         ask = Asker(Hub(evidence=log))
         ask.play()
-        ask("open", "t", rules=RULES.replace("schema = 1", f'schema = 1\ntrust = "{trust}"', 1))
+        ask("open", "t", rules=RULES.replace("schema = 1", f'schema = 1\nstrictness = "{strictness}"', 1))
         ask("call", "t", call="admit", arguments={"connection": "c0", "account": "a0", "rig": "sprinkler"})
         ask("claims", claims=[("c0", 0.31, shot()), ("c0", 0.31, shot())])
-        (entry,) = read_log(tmp_path / trust)
+        (entry,) = read_log(tmp_path / strictness)
         assert msgspec.json.decode(entry.body)["finding"]["code"] == "repeated_sequence"
         log._file.close()  # as if the disk had gone
 

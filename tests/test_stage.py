@@ -11,7 +11,7 @@ from tinclock.testing import Stage
 @pytest.fixture
 def stage(rules) -> Stage:
     made = Stage(rules)
-    made.enter("ada", team="copper", weapon="pea_rifle")
+    made.enter("ada", team="copper", weapon="grit_rifle")
     made.enter("bob", (10.0, 0.0, 0.0), team="pewter")
     made.run(1.0)
     return made
@@ -49,12 +49,12 @@ def test_lies_are_said_as_they_are_given(stage):
 
 def test_triggers_and_moves_go_on_while_time_passes(stage):
     """What a held trigger fires comes back from `run`; a move beyond a body's speed is cut down."""
-    stage.say("ada", "trigger", weapon="pea_rifle", held=True, direction=(1.0, 0.0, 0.0), view=stage.view())
+    stage.say("ada", "trigger", weapon="grit_rifle", held=True, direction=(1.0, 0.0, 0.0), view=stage.view())
     fired = stage.run(0.55)
     assert [ruling.kind for ruling in fired] == ["shot"] * 4
     assert stage.health("bob") < 100.0
     stage.run(0.5)
-    moved = stage.say("bob", "move", position=(18.0, 0.0, 0.0), command_time=102.0)
+    moved = stage.say("bob", "move", position=(18.0, 0.0, 0.0), client_time=102.0)
     assert moved.outcome != "upheld"
     assert stage.referee.position(stage.entity("bob"))[0] < 18.0
 

@@ -86,8 +86,8 @@ def panes(thick: float, at: tuple[float, ...] = (-4.0,), surface: tinclock.Surfa
 
 
 def with_penetration(rules: tinclock.Rules, budget: float) -> tinclock.Rules:
-    rifle = msgspec.structs.replace(rules.weapons["pea_rifle"], penetration=budget)
-    return msgspec.structs.replace(rules, weapons={"pea_rifle": rifle})
+    rifle = msgspec.structs.replace(rules.weapons["grit_rifle"], penetration=budget)
+    return msgspec.structs.replace(rules, weapons={"grit_rifle": rifle})
 
 
 def test_a_shot_passes_glass_at_the_loss_that_thickness_surface_and_weapon_give(rules):

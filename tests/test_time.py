@@ -1,4 +1,4 @@
-"""Views: what they may be, how clients draw, what follows from a command time, and long or uneven matches."""
+"""Views: what they may be, how clients draw, what follows from a client time, and long or uneven matches."""
 
 from __future__ import annotations
 
@@ -96,7 +96,7 @@ def test_a_derived_view_is_the_claimed_one_on_a_clean_line(rules, trip):
     assert history.time_of(derived) == pytest.approx(history.time_of(claimed), abs=1e-9)
     claim = here.aimed(view=claimed)
     by_time = tinclock.ShotClaim(
-        1, claim.actor, claim.weapon, claim.origin, claim.direction, command_time=fired_at + 500.0
+        1, claim.actor, claim.weapon, claim.origin, claim.direction, client_time=fired_at + 500.0
     )
     ruling = here.referee.rule("s", by_time, received_at=here.now)
     assert (ruling.hits[0].part, ruling.view_time) == ("chest", pytest.approx(shown, abs=1e-9))
@@ -122,12 +122,12 @@ def test_a_derived_view_differs_from_the_screen_by_the_jitter_that_no_ping_escap
     assert all(apart <= jitter for (jitter, _), apart in worst.items() if jitter)
 
 
-def test_a_command_time_without_a_clock_or_from_nowhere_is_a_finding(rules):
+def test_a_client_time_without_a_clock_or_from_nowhere_is_a_finding(rules):
     here = Range(rules, None)
-    claim = tinclock.ShotClaim(1, 1, "pea_rifle", here.referee.history.eye_now(1), (1.0, 0.0, 0.0), command_time=5.0)
+    claim = tinclock.ShotClaim(1, 1, "grit_rifle", here.referee.history.eye_now(1), (1.0, 0.0, 0.0), client_time=5.0)
     assert here.referee.rule("s", claim, received_at=here.now).findings[0].code == "view_unknown"
     for sequence, junk in enumerate((float("nan"), "now", 10**400, None), start=2):
-        bad = tinclock.ShotClaim(sequence, 1, "pea_rifle", claim.origin, claim.direction, command_time=junk)
+        bad = tinclock.ShotClaim(sequence, 1, "grit_rifle", claim.origin, claim.direction, client_time=junk)
         assert here.referee.rule("s", bad, received_at=here.now).findings[0].code == "malformed"
 
 

@@ -19,13 +19,13 @@ from tinclock.core.weapon_rules import BurstRules, RecoilRules, SpreadRules
 from tinclock.garden.scenario import data_file
 
 RULES = tinclock.load_rules(data_file("garden.toml"))
-RIFLE = "pea_rifle"
+RIFLE = "grit_rifle"
 PATIENT = {"match": {"history_s": 20.0}, "view": {"max_rewind_s": 20.0}}  # so that views may be as old as they like
 OPEN = {"falloff": [], "zones": {}, "range_m": 100.0}
 
 
 def armed(**fields: object) -> Range:
-    """A range on open ground with a changed pea rifle in the shooter's hands."""
+    """A range on open ground with a changed grit rifle in the shooter's hands."""
     return Range(changed(RULES, "weapons", RIFLE, **fields), None, **PATIENT)
 
 
@@ -166,7 +166,7 @@ def test_a_client_with_its_key_draws_exactly_what_the_server_rules():
     for shot in range(1, 30):
         at += 0.1 + float(rng.exponential(0.05))
         arrives = at + float(rng.uniform(0.0, 0.1))  # jitter on the way must not change what is drawn
-        claim = here.aimed(shot=shot, command_time=100.0 + at)
+        claim = here.aimed(shot=shot, client_time=100.0 + at)
         ruling = here.referee.rule("s", claim, received_at=here.now + arrives)
         assert [code for code in codes(ruling) if code != "view_late"] == []
         drawn = client.rays(claim.direction, at, shot)

@@ -27,7 +27,7 @@ JUNK = (None, 1, -1, 2**60, 1e300, math.nan, math.inf, "x", "", [], {}, True, b"
 def random_rules(dice: random.Random) -> tinclock.Rules:
     """The garden's rules with a seeker that homes, bounces, bursts and sets others off, and with other settings."""
     tables = copy.deepcopy(TABLES)
-    tables["trust"] = dice.choice(["casual", "ranked", "tournament"])
+    tables["strictness"] = dice.choice(["lenient", "standard", "strict"])
     tables["harm"] = {
         "friendly_fire": dice.choice(["none", "scaled", "reflected"]), "armour": dice.choice([0.0, 40.0]),
         "spawn_shield_s": dice.choice([0.0, 0.5]), "trade_window_s": dice.choice([0.0, 0.2]),
@@ -144,7 +144,7 @@ class Mayhem:
             "weapon": held if dice.random() < 0.8 else dice.choice([*self.weapons, "rake"]),
             "origin": self.referee.history.eye_now(entity) or (0.0, 0.0, 1.6),
             "direction": (math.cos(turn) * math.cos(rise), math.sin(turn) * math.cos(rise), math.sin(rise)),
-            "view": tinclock.View(newest - 2, newest, dice.random()), "command_time": now + 7.0,
+            "view": tinclock.View(newest - 2, newest, dice.random()), "client_time": now + 7.0,
             "held": dice.random() < 0.6, "action": dice.choice(["draw", "reload", "charge", "stop"]), "item": "oil_can",
             "position": (self.places[entity][0] + dice.uniform(-0.3, 0.3), self.places[entity][1], 0.0),
             "projectile": dice.randint(0, max(1, flights.issued)), "flown_s": dice.uniform(0, 2),

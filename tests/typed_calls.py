@@ -10,13 +10,13 @@ import pandas
 from numpy.typing import NDArray
 
 import tinclock
+from tinclock.batch.jobs import Task
+from tinclock.batch.pools import LocalPool
+from tinclock.batch.run import run_batch
 from tinclock.core.timeline.hitboxes import Hitboxes
 from tinclock.intake.log_map import load_log_map
 from tinclock.intake.logs import read_logs
 from tinclock.store.from_logs import record_logs
-from tinclock.sweep.jobs import Task
-from tinclock.sweep.pools import LocalPool
-from tinclock.sweep.run import run_sweep
 from tinclock.testing import Stage
 
 
@@ -93,5 +93,5 @@ def other_servers_logs(rules: tinclock.Rules) -> None:
     mapping = load_log_map("mapping.toml")
     found = record_logs(read_logs(mapping, ".", rules), rules, Path("evening"))
     assert_type(found.rulings, list[tuple[str, tinclock.Ruling]])
-    swept = run_sweep(Path("results"), Task(job="again"), [Path("evening")], LocalPool())
+    swept = run_batch(Path("results"), Task(job="rerule"), [Path("evening")], LocalPool())
     assert_type(swept.broken, list[tuple[str, str]])

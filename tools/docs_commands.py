@@ -19,7 +19,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 BLOCKS = re.compile(r"^```(sh|python scene)\n(.*?)^```", re.S | re.M)
 SERVES_S = 20.0
-ASKING = ("tinclock explain", "tinclock again", "tinclock contents", "tinclock fairness")
+ASKING = ("tinclock explain", "tinclock rerule", "tinclock contents", "tinclock fairness")
 """What changes nothing is not done twice."""
 
 

@@ -15,14 +15,14 @@ EXPECTED = {
     "tinclock contents evening --check": r"4 players; [\d,]+ rulings: .*upheld.*every file is as it was written",
     "tinclock explain demo-output/sample 49": r"ruling 49: .*\(clover\).*finding damage_differs",
     "tinclock explain evening --kind shot --missed": r"of entity \d+ \((anvil|beryl|clover|dibber)\) with .*\n  -> ",
-    "tinclock again evening": r"the same, bit for bit",
-    "tinclock again evening --set": r"rulings change.*view_capped",
+    "tinclock rerule evening": r"the same, bit for bit",
+    "tinclock rerule evening --set": r"rulings change.*view_capped",
     "tinclock weigh evening": r"case opened: clover",
     "tinclock cases list": r"clover +open .*1 open, ",
     "tinclock detection evening": r"inflate damage +1 +1 .*3 fair accounts.*0 got a case",
-    "tinclock rule logs/mapping.toml ruled": r"ruled: .*upheld.*recording ruled",
-    "tinclock sweep again": r"2 of 2 recordings came out as recorded",
-    "tinclock check src": r"no mistakes, no oddities.*pea_rifle",
+    "tinclock rule-logs logs/mapping.toml ruled": r"ruled: .*upheld.*recording ruled",
+    "tinclock batch rerule": r"2 of 2 recordings came out as recorded",
+    "tinclock check src": r"no mistakes, no oddities.*grit_rifle",
 }
 """What a command's output must match, by how the command begins; the longest beginning counts."""
 

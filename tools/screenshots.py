@@ -22,12 +22,15 @@ TERMINAL = (
         "why.png",
         "tinclock play short --seconds 5 && tinclock contents short --check && tinclock explain evening {miss}",
     ),
-    ("again.png", "tinclock again evening --set view.max_rewind_s=0.15 --undying --rows 4; tinclock fairness evening"),
+    (
+        "rerule.png",
+        "tinclock rerule evening --set view.max_rewind_s=0.15 --undying --rows 4; tinclock fairness evening",
+    ),
     ("check.png", "tinclock check garden.toml mine.toml odd.toml --distance 8"),
     ("queue.png", "tinclock cases list && tinclock cases show {unfair}"),
     (
         "many.png",
-        "tinclock sweep weigh matches --into results; tinclock rule logs/mapping.toml ruled --rows 3; "
+        "tinclock batch weigh matches --out results; tinclock rule-logs logs/mapping.toml ruled --rows 3; "
         "tinclock rig hero.gltf",
     ),
 )
@@ -74,7 +77,7 @@ def questions(out: Path) -> dict[str, Any]:
         [run, "play", "evening", "--players", "16", "--seed", "3"], check=True, cwd=out, stdout=subprocess.DEVNULL
     )
     subprocess.run(
-        [run, "fairness", "evening", "--sweep", "0:0.4:0.05", "--figure", str(SHOTS / "fairness.png"), "--json"],
+        [run, "fairness", "evening", "--over", "0:0.4:0.05", "--picture", str(SHOTS / "fairness.png"), "--json"],
         check=True, cwd=out, stdout=subprocess.DEVNULL,
     )  # fmt: skip
     numbers = chosen(out / "evening")
@@ -83,7 +86,7 @@ def questions(out: Path) -> dict[str, Any]:
 
 
 def bring_your_own(out: Path) -> None:
-    """Matches to sweep over, one of them torn; logs in a foreign shape; a character, whose fit is drawn."""
+    """Matches for a batch, one of them torn; logs in a foreign shape; a character, whose fit is drawn."""
     sys.path.insert(0, str(ROOT / "examples"))
     from bring_a_gltf import write_character
 
@@ -150,7 +153,7 @@ def chosen(folder: Path) -> dict[str, int]:
     source, numbers = Recording(folder), dict[str, int]()
     for ruling in source.rulings():
         codes = [finding.code for finding in ruling.findings]
-        if ruling.kind != "shot" or ruling.hits or not ruling.account or ruling.weapon != "pea_rifle":
+        if ruling.kind != "shot" or ruling.hits or not ruling.account or ruling.weapon != "grit_rifle":
             continue
         if "capped" not in numbers and codes[:2] == ["view_capped", "victim_differs"]:
             numbers["capped"] = ruling.number

@@ -25,14 +25,14 @@ const body = (x, y) => REST.flatMap(([bx, by, bz]) => [x + bx, y + by, bz, 0, 0,
 socket.onopen = async () => {
   try {
     await ask({ do: "open", rules: readFileSync(rulesFile, "utf8"), seed: 7 });
-    const mary = await call("admit", { connection: "c-1", account: "mary", team: "copper", rig: "gardener", weapon: "pea_rifle" });
-    const john = await call("admit", { connection: "c-2", account: "john", team: "pewter", rig: "gardener", weapon: "pea_rifle" });
+    const mary = await call("admit", { connection: "c-1", account: "mary", team: "copper", rig: "gardener", weapon: "grit_rifle" });
+    const john = await call("admit", { connection: "c-2", account: "john", team: "pewter", rig: "gardener", weapon: "grit_rifle" });
     for (let tick = 0; tick < 33; tick++) {
       const entities = base64(new BigInt64Array([BigInt(mary), BigInt(john)]));
       const bones = base64(new Float32Array([...body(-9, 3), ...body(0, 3)]));
       await ask({ do: "tick", tick, server_time: tick / 64, entities, bones, published: tick % 2 === 0 });
     }
-    const shot = { kind: "shot", sequence: 1, actor: mary, weapon: "pea_rifle", origin: [-8.89, 3, 1.65], direction: [1, 0, 0], view: [22, 24, 0.4] };
+    const shot = { kind: "shot", sequence: 1, actor: mary, weapon: "grit_rifle", origin: [-8.89, 3, 1.65], direction: [1, 0, 0], view: [22, 24, 0.4] };
     const reply = await ask({ do: "claims", claims: [
       ["c-1", 0.57, claim(shot)],
       ["c-1", 0.58, claim(shot)],                                     // the network brought it twice

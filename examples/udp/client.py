@@ -76,7 +76,7 @@ class Client:
             to = [aim[0] - eye[0], aim[1] - eye[1], aim[2] + 1.3 - eye[2]]
             way = tuple(v / math.hypot(*to) for v in to)
             self.shots += 1
-            self.claim(tinclock.ShotClaim, weapon="pea_rifle", origin=(eye[0] + 0.09, eye[1], eye[2]), direction=way,
+            self.claim(tinclock.ShotClaim, weapon="grit_rifle", origin=(eye[0] + 0.09, eye[1], eye[2]), direction=way,
                        view=view)  # fmt: skip
 
 
@@ -95,7 +95,7 @@ async def main(name: str, port: int, seconds: float) -> None:
         step += 1
         if body.place is not None:
             body.step(step / 20)
-            client.claim(tinclock.MoveClaim, keep=False, position=tuple(body.place), command_time=client.clock())
+            client.claim(tinclock.MoveClaim, keep=False, position=tuple(body.place), client_time=client.clock())
             body.moves.append((client.sequence, list(body.place)))
             if step % 12 == 0:
                 client.shoot()

@@ -59,7 +59,7 @@ class Server:
         self.count += 1
         name, place = f"c{self.count}", PLACES[self.count % len(PLACES)]
         team = ("copper", "pewter")[self.count % 2]
-        entity = self.referee.admit(connection=name, account=name, team=team, rig="gardener", weapon="pea_rifle")
+        entity = self.referee.admit(connection=name, account=name, team=team, rig="gardener", weapon="grit_rifle")
         self.referee.put(entity, place)
         self.borders[address] = Border(self.referee, name, account=name, digests=self.digests)
         self.entity[address] = entity

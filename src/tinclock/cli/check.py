@@ -63,13 +63,13 @@ def check(
 
 
 def _look(file: Path, against: str | None, distance_m: float) -> dict[str, Any]:
-    report: dict[str, Any] = {"file": str(file), "mistakes": [], "oddities": [], "trust": None, "weapons": []}
+    report: dict[str, Any] = {"file": str(file), "mistakes": [], "oddities": [], "strictness": None, "weapons": []}
     try:
         rules = load_rules(file)
     except RulesError as error:
         report["mistakes"] = list(error.problems)
         return report
-    report["trust"] = rules.trust
+    report["strictness"] = rules.strictness
     report["oddities"] = oddities(rules)
     rigs = mortal_rigs(rules)
     if against is not None and against not in rigs:
@@ -108,8 +108,8 @@ def _print_weapons(console: Console, report: dict[str, Any]) -> None:
     zones = list(dict.fromkeys(row["zone"] for row in rows))
     distance = f"{rows[0]['distance_m']:g} m"
     console.print(
-        f"\n  trust {report['trust']}; hits to kill a {escape(rows[0]['rig'])} at {distance}, and seconds from the\n"
-        "  first to the last; -: no damage there",
+        f"\n  strictness {report['strictness']}; hits to kill a {escape(rows[0]['rig'])} at {distance}, and seconds\n"
+        "  from the first to the last; -: no damage there",
         highlight=False,
     )
     table = Table(box=None, pad_edge=False, header_style="bold")

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.again import span
 from tinclock.cli.reading import (
     console_for,
     json_option,
@@ -21,6 +20,7 @@ from tinclock.cli.reading import (
     told_plainly,
     written,
 )
+from tinclock.cli.rerule import span
 
 if TYPE_CHECKING:
     from tinclock.store.recording import Recording
@@ -30,16 +30,16 @@ EPILOG = """
 Examples:
   tinclock fairness evening
       by the recorded rules, quality by quality
-  tinclock fairness evening --sweep 0:0.4:0.05
+  tinclock fairness evening --over 0:0.4:0.05
       and against max_rewind_s, in seconds
-  tinclock fairness evening --sweep 0:0.4:0.05 --figure fairness.png
+  tinclock fairness evening --over 0:0.4:0.05 --picture fairness.png
   tinclock fairness matches/2026-11-26
       your own: what became of the hits that clients claimed
 
 \b
 What screens showed is in the folder that `tinclock play` wrote beside the
 recording. Without it, shares are of the hits that clients claimed, the
-unfair ones' too, and there is no sweep. In a sweep nobody dies, so that
+unfair ones' too, and there is no range. In a range nobody dies, so that
 each shot is judged by itself.
 """
 
@@ -49,12 +49,12 @@ each shot is judged by itself.
 @click.option(
     "--truth", "truth_folder", type=click.Path(path_type=Path), help="What screens showed; default RECORDING-truth."
 )
-@click.option("--sweep", metavar="FROM:TO:STEP", help="Besides, rule with each max_rewind_s of a span, in seconds.")
-@click.option("--figure", type=click.Path(path_type=Path), help="Draw the sweep into this PNG file.")
+@click.option("--over", metavar="FROM:TO:STEP", help="Besides, rule with each max_rewind_s of a span, in seconds.")
+@click.option("--picture", type=click.Path(path_type=Path), help="Draw the range into this PNG file.")
 @level_option
 @json_option
 def fairness(
-    recording: Path, truth_folder: Path | None, sweep: str | None, figure: Path | None, level_file: Path | None,
+    recording: Path, truth_folder: Path | None, over: str | None, picture: Path | None, level_file: Path | None,
     as_json: bool,
 ) -> None:  # fmt: skip
     """Say what share of honest hits on screen counted, and how long after reaching cover victims were still hit.
@@ -65,28 +65,28 @@ def fairness(
     from tinclock.garden.truth import read_truth
     from tinclock.store.listing import BESIDE
 
-    if figure is not None and sweep is None:
-        raise click.UsageError("--figure draws a --sweep; give one")
+    if picture is not None and over is None:
+        raise click.UsageError("--picture draws what --over tries; give both")
     console = console_for(as_json)
     with told_plainly():
         source, level = opened(recording, False), level_from(level_file)
         beside = truth_folder or recording.with_name(recording.name + BESIDE)
-        if truth_folder is None and sweep is None and not beside.exists():
+        if truth_folder is None and over is None and not beside.exists():
             _claimed(console, source, as_json)
             return
         truth = read_truth(beside)
-        values = [] if sweep is None else span(f"view.max_rewind_s={sweep}")[1]
+        values = [] if over is None else span(f"view.max_rewind_s={over}")[1]
         with progress(console, "ruling again") as show:
             caps = [None, *values]
             recorded, *rows = [
                 judge(source, truth, level, cap, part(show, place, len(caps))) for place, cap in enumerate(caps)
             ]
-    report: dict[str, Any] = {"recording": str(recording), "recorded": recorded, "sweep": rows}
-    if figure is not None:
+    report: dict[str, Any] = {"recording": str(recording), "recorded": recorded, "over": rows}
+    if picture is not None:
         from tinclock.report.fairness_figure import draw_fairness
 
         cap = source.require_header().rules.view.max_rewind_s
-        file = written(figure, lambda path: draw_fairness(path, rows, cap, recording.name))
+        file = written(picture, lambda path: draw_fairness(path, rows, cap, recording.name))
         report["figure"] = None if file is None else str(file)
     if as_json:
         click.echo(json.dumps(report, indent=2))
@@ -138,9 +138,9 @@ def _print(console: Any, report: dict[str, Any]) -> None:
         "\nhits, and how long after reaching cover on their own screen their victims got them", highlight=False
     )
     console.print(_victims_table(recorded["victims"]))
-    if report["sweep"]:
+    if report["over"]:
         console.print("\nagainst max_rewind_s, nobody dying", highlight=False)
-        console.print(_sweep_table(report["sweep"], recorded["max_rewind_s"]))
+        console.print(_sweep_table(report["over"], recorded["max_rewind_s"]))
     if report.get("figure"):
         console.print(f"figure {report['figure']}", highlight=False, soft_wrap=True)
 

@@ -40,12 +40,12 @@ PIPE_WIDTH = 120
 @click.option("--explain", is_flag=True, help="Print what each flight did, step by step.")
 @click.option("--json", "as_json", is_flag=True, help="Print what happened as JSON and nothing else.")
 def flights(out: Path, explain: bool, as_json: bool) -> None:
-    """Fly a plum, one dodge under three compensations and a dart; print what they did, and draw them."""
+    """Fly a clod, one dodge under three compensations and a dart; print what they did, and draw them."""
     from tinclock.garden.flights import compensation_scenes, dart_scene, mortar_scene
 
-    plum, dodges, dart = mortar_scene(), compensation_scenes(), dart_scene()
-    scenes = [plum, *dodges, dart]
-    files = _draw(plum, dodges, dart, out)
+    clod, dodges, dart = mortar_scene(), compensation_scenes(), dart_scene()
+    scenes = [clod, *dodges, dart]
+    files = _draw(clod, dodges, dart, out)
     if as_json:
         click.echo(json.dumps({"scenes": [_summary(scene) for scene in scenes], "files": files}, indent=2))
         return
@@ -59,7 +59,7 @@ def flights(out: Path, explain: bool, as_json: bool) -> None:
         console.print(f"{name:<22} {path}", highlight=False, soft_wrap=True)
 
 
-def _draw(plum: Scene, dodges: list[Scene], dart: Scene, out: Path) -> dict[str, str]:
+def _draw(clod: Scene, dodges: list[Scene], dart: Scene, out: Path) -> dict[str, str]:
     from tinclock.core.errors import MissingExtraError
 
     try:
@@ -67,7 +67,7 @@ def _draw(plum: Scene, dodges: list[Scene], dart: Scene, out: Path) -> dict[str,
 
         out.mkdir(parents=True, exist_ok=True)
         return {
-            "mortar picture": str(draw_mortar(plum, out / "mortar.png")),
+            "mortar picture": str(draw_mortar(clod, out / "mortar.png")),
             "compensation picture": str(draw_compensations(dodges, out / "compensation.png")),
             "dart picture": str(draw_dart(dart, out / "dart.png")),
         }

@@ -8,26 +8,35 @@ import click
 
 import tinclock
 
+GROUPS = {
+    "Try": ("demo", "play", "flights"),
+    "Author": ("new", "check", "rig", "level", "client-bundle"),
+    "Match": ("serve",),
+    "Ask": ("contents", "explain", "rerule", "fairness", "batch", "rule-logs"),
+    "Review": ("weigh", "cases", "calibrate", "detection"),
+}
+"""The commands by what one wants, in the order of a project's life."""
+
 COMMANDS = {
-    "bundle": ("tinclock.cli.bundle", "bundle", "Write what a client build is given of a rules file."),
+    "demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why."),
+    "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
+    "flights": ("tinclock.cli.flights", "flights", "Fly what flies in the garden, and draw it."),
+    "new": ("tinclock.cli.new", "new", "Write a small working project: rules, a rig, a server loop, a test."),
+    "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, oddities, and what the weapons come to."),
     "rig": ("tinclock.cli.rig", "rig", "Fit hitboxes to a skinned glTF character, and say how well they fit."),
     "level": ("tinclock.cli.level", "level", "Look a level file over: triangles, holes, surfaces, a picture."),
-    "sweep": ("tinclock.cli.sweep", "sweep", "Rule again, check fairness or weigh, over many recordings."),
+    "client-bundle": ("tinclock.cli.client_bundle", "client_bundle", "Write what a client build is given of rules."),
+    "serve": ("tinclock.cli.serve", "serve", "Rule on matches for a server in another language."),
+    "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
+    "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),
+    "rerule": ("tinclock.cli.rerule", "rerule", "Rule a recording again, by the same rules or by others."),
+    "fairness": ("tinclock.cli.fairness", "fairness", "How fair a match was to those who shot and were shot at."),
+    "batch": ("tinclock.cli.batch", "batch", "Rule again, check fairness or weigh, over many recordings."),
+    "rule-logs": ("tinclock.cli.rule_logs", "rule_logs", "Rule on another server's logs: CSV, JSON Lines, Parquet."),
     "weigh": ("tinclock.cli.weigh", "weigh", "Weigh recordings for and against each account, and open cases."),
     "cases": ("tinclock.cli.cases", "cases", "Review cases: list, show, page, decide, export, forget."),
     "calibrate": ("tinclock.cli.calibrate", "calibrate", "Make a table of weights from labelled recordings."),
     "detection": ("tinclock.cli.detection", "detection", "What is found of each kind of unfairness, and how fast."),
-    "again": ("tinclock.cli.again", "again", "Rule a recording again, by the same rules or by others."),
-    "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
-    "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),
-    "fairness": ("tinclock.cli.fairness", "fairness", "How fair a match was to those who shot and were shot at."),
-    "new": ("tinclock.cli.new", "new", "Write a small working project: rules, a rig, a server loop, a test."),
-    "rule": ("tinclock.cli.rule", "rule", "Rule on another server's logs, from CSV, JSON Lines or Parquet."),
-    "serve": ("tinclock.cli.serve", "serve", "Rule on matches for a server in another language."),
-    "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
-    "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, oddities, and what the weapons come to."),
-    "flights": ("tinclock.cli.flights", "flights", "Fly what flies in the garden, and draw it."),
-    "demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why."),
 }
 
 EPILOG = """
@@ -45,15 +54,15 @@ Examples:
       a match of a minute, recorded
   tinclock explain evening 57
       why ruling 57 went as it did
-  tinclock again evening
+  tinclock rerule evening
       the same rulings once more, bit for bit
   tinclock weigh evening
       what speaks against whom; cases wait for a person
   tinclock cases list
       the queue of a reviewer
-  tinclock sweep weigh matches --into results
+  tinclock batch weigh matches --out results
       the same of thousands, on all cores or a cluster
-  tinclock rule logs.toml evening
+  tinclock rule-logs logs.toml evening
       your own server's logs, ruled and recorded
   tinclock check garden.toml
       every mistake of a rules file, and how many hits each weapon needs
@@ -64,7 +73,7 @@ class _Lazy(click.Group):
     """A group whose commands are imported when they are used."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return sorted(COMMANDS)
+        return list(COMMANDS)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
@@ -74,8 +83,10 @@ class _Lazy(click.Group):
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands"):
-            formatter.write_dl([(name, what) for name, (_, _, what) in sorted(COMMANDS.items())])
+        widest = max(map(len, COMMANDS))
+        for group, names in GROUPS.items():
+            with formatter.section(group):
+                formatter.write_dl([(f"{name:{widest}}", COMMANDS[name][2]) for name in names])
 
 
 @click.group(cls=_Lazy, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})

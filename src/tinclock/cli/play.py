@@ -54,7 +54,7 @@ class _Play(click.Command):
 @click.option("--rules", "rules_file", type=click.Path(path_type=Path), help="Other rules than the garden's own.")
 @click.option("--unfair", multiple=True, metavar="ACCOUNT=KIND:DIAL", help="Who does what; 'none': everybody is fair.")
 @click.option("--logs", "logs_folder", type=click.Path(path_type=Path),
-              help="Write it as another server would have logged it too, to try `tinclock rule` with.")  # fmt: skip
+              help="Write it as another server would have logged it too, for `tinclock rule-logs`.")  # fmt: skip
 @json_option
 def play(
     recording: Path, players: int, seconds: float, seed: int, rules_file: Path | None, unfair: tuple[str, ...],

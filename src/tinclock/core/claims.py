@@ -22,8 +22,8 @@ class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
 
     origin : where the ray starts
     direction : where the player aims; recoil and spread come on top, by the server's tables
-    view : what the client's screen was drawing; a client that can't say sends `command_time` instead
-    command_time : what the client's own clock showed, in seconds; besides, it times recovery between shots
+    view : what the client's screen was drawing; a client that can't say sends `client_time` instead
+    client_time : what the client's own clock showed, in seconds; besides, it times recovery between shots
     shot : which shot of this weapon in this match it is, from 1: selects the spread. Without it, the next
     charge : what the weapon was charged to, 0 to 1
     """
@@ -37,7 +37,7 @@ class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
     victim: int | None = None
     part: str | None = None
     damage: float | None = None
-    command_time: float | None = None
+    client_time: float | None = None
     shot: int | None = None
     charge: float | None = None
 
@@ -54,7 +54,7 @@ class StrikeClaim(Struct, frozen=True, tag="strike", tag_field="kind", gc=False)
     victim: int | None = None
     part: str | None = None
     damage: float | None = None
-    command_time: float | None = None
+    client_time: float | None = None
 
 
 class LaunchClaim(Struct, frozen=True, tag="launch", tag_field="kind", gc=False):
@@ -66,7 +66,7 @@ class LaunchClaim(Struct, frozen=True, tag="launch", tag_field="kind", gc=False)
     origin: Triple
     direction: Triple
     view: View | None = None
-    command_time: float | None = None
+    client_time: float | None = None
     shot: int | None = None
     charge: float | None = None
 
@@ -95,7 +95,7 @@ class TriggerClaim(Struct, frozen=True, tag="trigger", tag_field="kind", gc=Fals
     held: bool
     direction: Triple
     view: View | None = None
-    command_time: float | None = None
+    client_time: float | None = None
 
 
 class HandleClaim(Struct, frozen=True, tag="handle", tag_field="kind", gc=False):
@@ -120,14 +120,14 @@ class MoveClaim(Struct, frozen=True, tag="move", tag_field="kind", gc=False):
     """A client reports where its body went.
 
     position : metres, the body's foot
-    command_time : seconds of the client's own clock; rises from report to report
+    client_time : seconds of the client's own clock; rises from report to report
     push : what its player pushed, of length at most 1; only noted when it is longer
     """
 
     sequence: int
     actor: int
     position: Triple
-    command_time: float
+    client_time: float
     push: Triple | None = None
 
 

@@ -14,7 +14,7 @@
     ├── AlreadyKnownError   (ValueError)   something was declared twice
     ├── RecordingError      (ValueError)   a recording that can't be read, written or ruled again
     ├── LogError            (ValueError)   another server's logs that can't be read as the mapping says
-    ├── SweepError          (ValueError)   a sweep's folder or cluster that can't be used
+    ├── BatchError          (ValueError)   a sweep's folder or cluster that can't be used
     ├── EvidenceError       (ValueError)   an evidence log, weights file or case store that can't be used
     └── MissingExtraError   (ImportError)  an optional package is not installed
 """
@@ -134,7 +134,7 @@ class LogError(TinClockError, ValueError):
         super().__init__("\n".join(self.problems))
 
 
-class SweepError(TinClockError, ValueError):
+class BatchError(TinClockError, ValueError):
     """A sweep that can't begin or go on: `place` is its folder, or the address of the cluster."""
 
     def __init__(self, place: object, problem: str) -> None:

@@ -327,7 +327,7 @@ class Referee(MatchCalls):
         self.ledger.bulletin.tell("guide", now, one.actor.entity, projectile=command.projectile, actor=target or None)
 
     def in_reach(self, entity: int, weapon: str | None = None, direction: Triple | None = None) -> list[Reached]:
-        """Whom a blow of the entity would reach now, nearest first: to light up a button.
+        """Whom a blow of the entity would reach now, nearest first: for a client that shows whether a blow would land.
 
         weapon : a reach weapon, by default the one it holds; direction : its aim, by default where its eye looks
         """

@@ -15,7 +15,7 @@ from tinclock.core.tables import Count, Name, NotNegative, Positive, Share, Tabl
 from tinclock.core.weapon_rules import ItemRules, WeaponRules
 
 Consequence = Literal["deny", "amend", "note"]
-Trust = Literal["casual", "ranked", "tournament"]
+Strictness = Literal["lenient", "standard", "strict"]
 
 
 class ViewRules(Table, frozen=True, kw_only=True):
@@ -147,8 +147,8 @@ class Rules(Table, frozen=True, kw_only=True):
 
     schema: Literal[1]
     """The version of this format."""
-    trust: Trust = "ranked"
-    """How forgiving the match is: defaults for `consequences` and for the allowances; see `tinclock.core.trust`."""
+    strictness: Strictness = "standard"
+    """How strictly clients are taken: defaults for `consequences` and allowances; see `tinclock.core.strictness`."""
     match: MatchRules = field(default_factory=MatchRules)
     view: ViewRules = field(default_factory=ViewRules)
     muzzle: MuzzleRules = field(default_factory=MuzzleRules)

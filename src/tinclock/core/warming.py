@@ -163,7 +163,7 @@ class _Match:
         for each in (self.referee, self._open):
             each.put(1, (0.0, 0.0, 0.0), self._tick / 64)
         for x in (0.0, 0.05, 9.0):
-            self._claim("move", position=[x, 0.0, 0.0], command_time=1.0 + x)
+            self._claim("move", position=[x, 0.0, 0.0], client_time=1.0 + x)
 
     def _questions(self) -> None:
         history, now = self.referee.history, View(self._tick - 1, self._tick, 0.5)

@@ -115,8 +115,8 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     """Reach weapons: only from behind, within this angle of the victim's own facing."""
     victims: Annotated[int, Meta(ge=1, le=1_000)] = 1
     """Reach weapons: how many one blow hits."""
-    server_only: bool = False
-    """Clients are given nothing of it: for turrets and the like."""
+    for_clients: bool = True
+    """False: clients are given nothing of it, as for turrets and the like."""
 
 
 class ItemRules(Table, frozen=True, kw_only=True):
@@ -134,5 +134,5 @@ class ItemRules(Table, frozen=True, kw_only=True):
     """From one use to the next."""
     range_m: NotNegative = 0.0
     """How far a team-mate may be; 0: only for oneself."""
-    server_only: bool = False
-    """Clients are given nothing of it."""
+    for_clients: bool = True
+    """False: clients are given nothing of it."""

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Protocol
 import numpy as np
 
 from tinclock.core.claims import TriggerClaim
+from tinclock.garden.walking import HEAD_ROOM_M
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -17,7 +18,8 @@ if TYPE_CHECKING:
     from tinclock.core.referee import Referee
     from tinclock.store.recorder import Recorder
 
-DOOR_AT, DOOR_OPENS_M, DOOR_M_S = (-10.45, 9.4, 1.1), 3.8, 3.0
+DOOR_AT, DOOR_OPENS_M, DOOR_M_S = (-10.45, 9.4, 1.1), 2.3, 3.0
+DOOR_HALF_M = (0.04, 1.94, 1.08)
 NEAR_DOOR_M = 3.2
 SPRINKLERS_AT = ((-2.5, 9.5), (6.5, -12.5))
 JET, CYCLE_S, JET_S, TURN_RATE = "sprinkler_jet", 5.0, 1.5, 1.1
@@ -39,7 +41,7 @@ class Fixture(Protocol):
 
 
 class Door:
-    """Slides open while somebody is near."""
+    """Slides up while somebody is near, out of everybody's way."""
 
     rig = "shed_door"
 
@@ -53,7 +55,15 @@ class Door:
         near = len(feet) > 0 and float(np.hypot(feet[:, 0] - x, feet[:, 1] - y).min()) < NEAR_DOOR_M
         change = (DOOR_M_S if near else -DOOR_M_S) * seconds
         self._open = min(DOOR_OPENS_M, max(0.0, self._open + change))
-        return np.array([[x, y + self._open, z, 0.0, 0.0, 0.0, 1.0]])
+        return np.array([[x, y, z + self._open, 0.0, 0.0, 0.0, 1.0]])
+
+    @property
+    def bars(self) -> tuple[float, float, float, float] | None:
+        """Where nobody gets through as it stands: least and greatest x, least and greatest y; None where it is open."""
+        (x, y, z), (half_x, half_y, half_z) = DOOR_AT, DOOR_HALF_M
+        if z + self._open - half_z > HEAD_ROOM_M:
+            return None
+        return x - half_x, x + half_x, y - half_y, y + half_y
 
     def act(self, now: float, alive: bool) -> None:
         """A door only stands in the way."""

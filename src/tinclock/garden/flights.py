@@ -1,4 +1,4 @@
-"""Three small scenes of what flies in the garden: a plum and its burst, one dodge under three compensations, a dart."""
+"""Three small scenes of what flies in the garden: a clod and its burst, one dodge under three compensations, a dart."""
 
 from __future__ import annotations
 
@@ -117,12 +117,12 @@ def _unit(*way: float) -> Triple:
 
 
 def mortar_scene() -> Scene:
-    """A plum that is lobbed over the inner wall, bounces on, and bursts among three gardeners, one behind the hedge."""
+    """A clod that is lobbed over the inner wall, bounces on, and bursts among three gardeners, one behind the hedge."""
     garden = load_garden()
     bodies = [lambda _t: (-9.0, -3.0), lambda _t: (15.4, 6.4), lambda _t: (14.6, 9.2), lambda _t: (12.0, 8.4)]
     rise = math.radians(48.0)
     way = _unit(15.0 * math.cos(rise), 7.2 * math.cos(rise), 15.0 * math.sin(rise))
-    return _stage(garden.rules, garden.level, "plum_mortar", bodies, lambda _r: way, name="plum mortar")
+    return _stage(garden.rules, garden.level, "clod_mortar", bodies, lambda _r: way, name="clod mortar")
 
 
 def compensation_scenes() -> list[Scene]:
@@ -138,14 +138,14 @@ def compensation_scenes() -> list[Scene]:
         flight = FlightRules(speed_m_s=26.0, gravity_m_s2=0.0, lifetime_s=1.2, radius_m=0.05, compensation=policy,
                              fade_s=0.5)  # fmt: skip
         table = WeaponRules(kind="projectile", damage=25.0, interval_s=1.0, range_m=40.0, flight=flight)
-        changed = msgspec.structs.replace(rules, weapons={"cherry": table})
+        changed = msgspec.structs.replace(rules, weapons={"pebble": table})
 
         def at_what_it_shows(referee: Referee) -> Triple:
             eye = np.array(referee.history.eye_now(1) or (0.0, 0.0, 0.0))
             bones = referee.history.bones_at(2, View(36, 38, 0.0))
             return _unit(*((bones[2, :3] if bones is not None else eye) - eye))
 
-        scenes.append(_stage(changed, None, "cherry", [lambda _t: (-7.0, 0.0), runner], at_what_it_shows, name=policy))
+        scenes.append(_stage(changed, None, "pebble", [lambda _t: (-7.0, 0.0), runner], at_what_it_shows, name=policy))
     return scenes
 
 

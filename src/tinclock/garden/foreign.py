@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from tinclock.store.recording import Recording
 
 ZERO_MS = 1_767_225_600_000
-GUNS = {"pea_rifle": "1", "seed_scatter": "2", "hose": "3"}
+GUNS = {"grit_rifle": "1", "gravel_scatter": "2", "hose": "3"}
 SIDES = {"copper": "A", "pewter": "B"}
 PLAYERS = ["who", "login", "side", "body", "scenery"]
 SHOTS = ["ms", "who", "no", "gun", "ox", "oy", "oz", "dx", "dy", "dz", "drew_from", "drew_to", "blend"]

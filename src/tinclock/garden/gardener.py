@@ -234,15 +234,15 @@ class Gardener:
         if distance < ARM_M + 3.0 * self.lies.dial("long_reach"):
             wanted = "trowel"
         elif distance < 7.0:
-            wanted = taste if taste in ("seed_scatter", "hose") else arms.name
+            wanted = taste if taste in ("gravel_scatter", "hose") else arms.name
         else:
-            wanted = taste if taste in ("cherry_sling", "plum_mortar") and distance < 20.0 else "pea_rifle"
+            wanted = taste if taste in ("pebble_sling", "clod_mortar") and distance < 20.0 else "grit_rifle"
         if wanted == "trowel" and distance > arms.all["trowel"].rules.range_m and not self.lies.dial("long_reach"):
             wanted = arms.name
         if arms.all[wanted].dry or (wanted == "trowel" and distance > 5.0):
-            wanted = "pea_rifle"
+            wanted = "grit_rifle"
         if arms.held.dry and wanted == arms.name:
-            wanted = "pea_rifle"
+            wanted = "grit_rifle"
         if wanted != arms.name and now >= arms.held.ready_at:
             arms.draw(wanted, now)
             self._handle(wanted, "draw", now)

@@ -100,7 +100,7 @@ class _Match:
         self._up, self._down = self._posts(seed)
         self._rig_of: dict[int, str] = {}
         crosshair = Crosshair(rules.rigs, self._rig_of, self.garden.boxes, self.garden.surfaces)
-        ground = Ground(self.garden.level)
+        self._ground = ground = Ground(self.garden.level)
         self.players = [self._admit(k, seed, ground, crosshair) for k in range(players)]
         self._number = {player.entity: k for k, player in enumerate(self.players)}
         self.entities = {player.entity: player.seat.account for player in self.players}
@@ -135,13 +135,13 @@ class _Match:
         walker = Walker(ground, np.random.default_rng([seed, 3, k]))
         entity = self._server.admit(
             connection=seat.connection, account=seat.account, team=seat.team, rig=RIG, name=seat.account,
-            weapons=[name for name in WEAPONS if name in rules.weapons], weapon="pea_rifle",
+            weapons=[name for name in WEAPONS if name in rules.weapons], weapon="grit_rifle",
             drawing=Drawing(interpolation_delay_s=seat.delay_s), server_time=0.0,
         )  # fmt: skip
         self._server.put(entity, (walker.x, walker.y, 0.0), 0.0)
         self._rig_of[entity] = RIG
         key = bytes.fromhex(self.referee.welcome(seat.connection).spread_key)
-        arms = Arms({name: rules.weapons[name] for name in WEAPONS if name in rules.weapons}, key, "pea_rifle")
+        arms = Arms({name: rules.weapons[name] for name in WEAPONS if name in rules.weapons}, key, "grit_rifle")
         return Gardener(seat, entity, ground, walker, crosshair, self.garden.level, arms, rng)
 
     def _furnish(self) -> list[Fixture]:
@@ -287,6 +287,7 @@ class _Match:
         self._eyes = own[:, :3] + turn(own[:, 3:], self._eye_at)
         alive = [self.referee.ledger.alive(player.entity) for player in self.players]
         extra = [fixture.step(now, 1.0 / self.rate_hz, feet[alive]) for fixture in self._fixtures]
+        self._ground.barred = next((f.bars for f in self._fixtures if isinstance(f, Door)), None)
         # in the steps in which snapshots are sent, so that clients draw just what is recorded
         bodies = [np.rint(pose * SENT_STEPS) / SENT_STEPS for pose in (*both[: len(trailing)], *extra)]
         self._server.record(tick, now, self._ids, bodies)

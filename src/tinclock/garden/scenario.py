@@ -26,9 +26,9 @@ TEAMS = ("copper", "pewter")
 MOST_PLAYERS = 100
 SEATED_ON = ("wired", "home_wireless", "wired", "mobile", "home_wireless", "distant", "wired", "awful")
 """The quality of each player's line, in turn."""
-FAVOURITES = ("pea_rifle", "pea_rifle", "pea_rifle", "seed_scatter", "hose", "cherry_sling", "plum_mortar")
+FAVOURITES = ("grit_rifle", "grit_rifle", "grit_rifle", "gravel_scatter", "hose", "pebble_sling", "clod_mortar")
 USUAL_SUSPECTS = {"clover": {"inflate_damage": 1.0}, "elder": {"forge_actor": 0.6}, "gorse": {"fast_trigger": 0.8}}
-WEAPONS = ("pea_rifle", "seed_scatter", "hose", "cherry_sling", "plum_mortar", "trowel")
+WEAPONS = ("grit_rifle", "gravel_scatter", "hose", "pebble_sling", "clod_mortar", "trowel")
 """What a gardener carries."""
 
 

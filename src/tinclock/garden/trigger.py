@@ -124,7 +124,7 @@ class Trigger:
             "view": View(view[0].tick + ahead, view[1].tick + ahead, view[2]),
         }
         if not arm.scatter.plain:
-            fields |= {"command_time": now, "shot": number}
+            fields |= {"client_time": now, "shot": number}
         if arm.rules.kind == "projectile":
             player.walker.throw()
             flight = arm.rules.flight

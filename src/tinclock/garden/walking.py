@@ -39,6 +39,8 @@ class Ground:
         self.standing = np.array(self._largest_region())
         self._level = level
         self._clear: dict[tuple[int, int], bool] = {}
+        self.barred: tuple[float, float, float, float] | None = None
+        """What a door shuts off just now: least and greatest x, least and greatest y."""
 
     def _neighbours(self, level: Level) -> list[list[int]]:
         apart = np.abs(self.places[:, None] - self.places[None]).max(axis=2)
@@ -72,7 +74,15 @@ class Ground:
         return sorted(best)
 
     def clear(self, x: float, y: float) -> bool:
-        """Whether a body can stand around here without touching a wall; looked up in cells, once each."""
+        """Whether a body can stand around here without touching a wall or a shut door."""
+        if self.barred is not None:
+            left, right, near, far = self.barred
+            if math.hypot(x - min(max(x, left), right), y - min(max(y, near), far)) < BODY_M:
+                return False
+        return self._clear_of_walls(x, y)
+
+    def _clear_of_walls(self, x: float, y: float) -> bool:
+        """The same for walls alone, which don't move: looked up in cells, once each."""
         cell = (round(x / CELL_M), round(y / CELL_M))
         known = self._clear.get(cell)
         if known is None:

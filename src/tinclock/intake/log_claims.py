@@ -132,18 +132,18 @@ class _Rows:
         if table.view_time is not None:
             shown = file.times(table.view_time, frame.seconds) - self.reading.zero
             return {"view": self._at(shown), **self._commands()}
-        if table.command_time is not None:
+        if table.client_time is not None:
             return self._commands()
         half = [self._half_trip(name, at) for name, at in zip(players, received.tolist(), strict=True)]
-        return {"command_time": (received - np.array(half)).tolist()}
+        return {"client_time": (received - np.array(half)).tolist()}
 
     def _commands(self) -> dict[str, Sequence[Any]]:
         table, pings = self.table, self.reading.mapping.pings
-        if table.command_time is None:
+        if table.client_time is None:
             return {}
-        found = self.file.times(table.command_time, self.reading.frame.seconds)
+        found = self.file.times(table.client_time, self.reading.frame.seconds)
         theirs = pings is not None and pings.client_time is not None
-        return {"command_time": _plain(found if theirs else found - self.reading.zero)}
+        return {"client_time": _plain(found if theirs else found - self.reading.zero)}
 
     def _at(self, shown: NDArray[np.float64]) -> list[View | None]:
         """Views between the two sent ticks on either side of a time."""

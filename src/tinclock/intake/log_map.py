@@ -135,7 +135,7 @@ class ClaimsTable(Table, frozen=True, kw_only=True):
     to_tick: Said | None = None
     fraction: Said | None = None
     view_time: Said | None = None
-    command_time: Said | None = None
+    client_time: Said | None = None
     victim: Said | None = None
     part: Said | None = None
     damage: Said | None = None
@@ -284,6 +284,6 @@ def _view_problems(where: str, claims: ClaimsTable, pings: bool) -> Iterator[str
     ticks = [claims.from_tick, claims.to_tick, claims.fraction]
     if any(one is None for one in ticks) and any(one is not None for one in ticks):
         yield f"{where}: from_tick, to_tick and fraction are one view; expected all three or none"
-    elif ticks[0] is None and claims.view_time is None and claims.command_time is None and not pings:
-        ways = "from_tick, to_tick and fraction, or view_time, or command_time, or the round trips in [pings]"
+    elif ticks[0] is None and claims.view_time is None and claims.client_time is None and not pings:
+        ways = "from_tick, to_tick and fraction, or view_time, or client_time, or the round trips in [pings]"
         yield f"{where}: nothing says what the screen showed; expected {ways}"

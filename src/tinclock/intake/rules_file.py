@@ -12,7 +12,7 @@ from tinclock.core.errors import RulesError
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.rig_rules import RigRules
 from tinclock.core.rules import Rules
-from tinclock.core.trust import with_profile
+from tinclock.core.strictness import with_profile
 from tinclock.core.weapon_rules import ItemRules, WeaponRules
 from tinclock.intake.toml_tables import convert_table, read_toml
 

@@ -72,7 +72,7 @@ def draw_mortar(scene: Scene, path: Path) -> Path:
     dress(above, "from above", "metres east", "metres north")
     dress(close, "around the burst", "metres east", "")
     flown = scene.end.server_time - scene.launch.server_time
-    title = f"A plum: {flown:.2f} s, {len(scene.bounces)} bounces, then its fuse"
+    title = f"A clod: {flown:.2f} s, {len(scene.bounces)} bounces, then its fuse"
     figure.text(0.055, 0.945, title, fontsize=15, color=INK, weight="bold")
     told = "Dashed: the radius of the burst; red: the part of each body nearest to it. What the hedge hides is spared."
     figure.text(0.055, 0.905, told, fontsize=10.5, color=INK)

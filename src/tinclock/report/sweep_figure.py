@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 def draw_sweep(path: Path, setting: str, recorded: Any, rows: Sequence[dict[str, Any]], name: str) -> Path:
-    """Outcomes, damage and flipped rulings against the values of a setting, as a PNG. rows : of `tinclock again`."""
+    """Outcomes, damage and flipped rulings against the values of a setting, as a PNG. rows : of `tinclock rerule`."""
     figure = new_figure("draw_sweep")
     figure.text(0.055, 0.945, f"{name}: {setting}", fontsize=15, color=INK, weight="bold")
     figure.text(0.055, 0.905, "Everything was ruled again at each value; players act as they did.", fontsize=10.5)

@@ -58,7 +58,7 @@ class Hub:
     """All matches of one process.
 
     record_to : a folder in which each match is recorded; None: none is
-    evidence : the log that findings are appended to before their receipts go out, synced as the match's trust asks
+    evidence : the log that findings are appended to before their receipts go out, synced as the match's strictness asks
     """
 
     def __init__(self, record_to: str | Path | None = None, evidence: EvidenceLog | None = None) -> None:
@@ -188,7 +188,7 @@ class Hub:
             return
         found = [{"match": name, "ruling": row.number, "finding": f} for row in ruled for f in row.findings]
         found += [{"match": name, "ruling": 0, "finding": f} for f in more]
-        policy = SYNC_OF.get(match.referee.rules.trust, "soon")
+        policy = SYNC_OF.get(match.referee.rules.strictness, "soon")
         try:
             if self._unlogged or found:
                 self._evidence.append("finding", [*self._unlogged, *found], sync=policy)

@@ -32,8 +32,8 @@ SOON_S: Final = 0.2
 _NAME = re.compile(r"evidence-(\d{6})\.jsonl")
 
 Sync = Literal["each", "soon", "never"]
-SYNC_OF: Final[dict[str, Sync]] = {"tournament": "each", "ranked": "soon", "casual": "never"}
-"""By trust profile: a record is on the disk before it is acknowledged, within 0.2 s, or when the system likes."""
+SYNC_OF: Final[dict[str, Sync]] = {"strict": "each", "standard": "soon", "lenient": "never"}
+"""By strictness: a record is on the disk before it is acknowledged, within 0.2 s, or when the system likes."""
 
 
 class Entry(msgspec.Struct, frozen=True):

@@ -54,12 +54,12 @@ class Bundle(Struct, frozen=True):
 
 
 def client_bundle(rules: Rules) -> Bundle:
-    """What clients are given of some rules. Weapons and items that are `server_only` are left out."""
+    """What clients are given of some rules. Weapons and items with `for_clients = false` are left out."""
     match = _public(rules.match, "match")
     movement = None if rules.movement is None else _public(rules.movement, "movement")
     rigs = {name: _public(rig, "rig") for name, rig in rules.rigs.items()}
-    weapons = {name: _public(one, "weapon") for name, one in rules.weapons.items() if not one.server_only}
-    items = {name: _public(one, "item") for name, one in rules.items.items() if not one.server_only}
+    weapons = {name: _public(one, "weapon") for name, one in rules.weapons.items() if one.for_clients}
+    items = {name: _public(one, "item") for name, one in rules.items.items() if one.for_clients}
     parts: dict[str, Any] = {"match": match, **({} if movement is None else {"movement": movement})}
     for table, entries in (("rigs", rigs), ("weapons", weapons), ("items", items)):
         parts |= {f"{table}.{name}": entry for name, entry in entries.items()}

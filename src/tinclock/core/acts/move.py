@@ -58,7 +58,7 @@ def check_push(claim: MoveClaim, context: Context) -> Finding | None:
 def check_clock(claim: MoveClaim, context: Context) -> Finding | None:
     """Find `stale_move` or `fast_clock`; works out `context.seconds`, the time that the report may use."""
     stride, rules = _both(context)
-    command, last = float(claim.command_time), stride.command_time
+    command, last = float(claim.client_time), stride.client_time
     if last is not None and command <= last:
         context.steps.append(Step("time since the last report", command - last, 0.0, "s"))
         return context.find("stale_move", command - last, 0.0, "s")
@@ -74,9 +74,9 @@ def check_clock(claim: MoveClaim, context: Context) -> Finding | None:
 def _time(claim: MoveClaim, context: Context) -> tuple[float, float]:
     """How much time a report says has passed since the last one, and how much there was for it."""
     stride, rules = _both(context)
-    now, last = context.received_at, stride.command_time
+    now, last = context.received_at, stride.client_time
     first = max(1.0 / context.rules.match.tick_rate_hz, now - stride.clock_at)
-    step = first if last is None else float(claim.command_time) - last
+    step = first if last is None else float(claim.client_time) - last
     return step, max(0.0, now + rules.time_allowance_s - stride.clock_at)
 
 
@@ -204,7 +204,7 @@ def perform_move(claim: MoveClaim, context: Context) -> None:
     """Accept the place that is left after cutting down, and count the time that was used for it."""
     stride, _ = _both(context)
     step, there_was = _time(claim, context)
-    stride.command_time = float(claim.command_time)
+    stride.client_time = float(claim.client_time)
     # time that a silent client did not use doesn't pile up for long
     stride.clock_at = max(stride.clock_at + min(step, there_was), context.received_at - LONGEST_STEP_S)
     position = context.position or stride.position

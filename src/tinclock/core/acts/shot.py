@@ -48,11 +48,11 @@ def spend_shot(claim: ShotClaim, context: Context) -> None:
         context.ways = (aim,) * held.weapon.rules.pellets
         return
     context.shot, own = held.number(claim.shot, context.rules.cadence.most_skipped)
-    _scatter(held, aim, claim.command_time, own, context)
+    _scatter(held, aim, claim.client_time, own, context)
 
 
-def _scatter(held: Held, aim: Triple, command_time: float | None, own: bool, context: Context) -> None:
-    at, speed = held.pace(context.received_at, command_time), 0.0
+def _scatter(held: Held, aim: Triple, client_time: float | None, own: bool, context: Context) -> None:
+    at, speed = held.pace(context.received_at, client_time), 0.0
     spread, number = held.weapon.rules.spread, context.shot or 1
     if spread is not None and spread.moving_deg > 0.0:
         speed = speed_now(context.history, context.actor.entity)

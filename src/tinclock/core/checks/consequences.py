@@ -83,7 +83,7 @@ DEFAULTS: Final[dict[str, Consequence]] = {
 def consequences_of(rules: Rules) -> dict[str, Consequence]:
     """The defaults with the rules' own settings; raises `RulesError` for unknown codes and ones that must deny.
 
-    The trust profile of a rules file has been written into `rules.consequences` when the file was read.
+    What the strictness of a rules file sets has been written into `rules.consequences` when the file was read.
     """
     problems = []
     for code, consequence in rules.consequences.items():

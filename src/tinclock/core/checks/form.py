@@ -66,7 +66,7 @@ def check_form(claim: ShotClaim, context: Context) -> Finding | None:
         context.origin = claim.origin
         return _check_direction(claim.direction, context)
     field = next((field for field, fits in FIELDS[ShotClaim].items() if not fits(getattr(claim, field))), "")
-    if not field and claim.view is None and claim.command_time is None and context.line.name:
+    if not field and claim.view is None and claim.client_time is None and context.line.name:
         field = "view"
     origin, direction = as_triple(claim.origin), as_triple(claim.direction)
     if field or origin is None or direction is None:
@@ -87,7 +87,7 @@ def is_usual(claim: ShotClaim) -> bool:
         and claim.damage is None
         and claim.shot is None
         and claim.charge is None
-        and claim.command_time is None
+        and claim.client_time is None
         and type(claim.weapon) is str
         and 0 < len(claim.weapon) <= LONGEST_NAME
         and type(view.from_tick) is type(view.to_tick) is type(claim.actor) is int
@@ -139,7 +139,7 @@ def _or_none(fits: Callable[[object], bool]) -> Callable[[object], bool]:
 
 
 _ACTOR = {"actor": is_count}
-_SEEN = {"view": _or_none(_is_view), "command_time": _or_none(is_time)}
+_SEEN = {"view": _or_none(_is_view), "client_time": _or_none(is_time)}
 _AIMED = {**_ACTOR, "weapon": is_name, "direction": _is_triple, **_SEEN}
 _CLAIMED = {"victim": _or_none(is_count), "part": _or_none(is_name), "damage": _or_none(is_number)}
 FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
@@ -157,7 +157,7 @@ FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
     TriggerClaim: {**_AIMED, "held": lambda value: type(value) is bool},
     HandleClaim: {**_ACTOR, "weapon": is_name, "action": lambda value: value in ("draw", "reload", "charge", "stop")},
     UseClaim: {**_ACTOR, "item": is_name, "target": _or_none(is_count)},
-    MoveClaim: {**_ACTOR, "position": _is_triple, "command_time": is_time, "push": _or_none(_is_triple)},
+    MoveClaim: {**_ACTOR, "position": _is_triple, "client_time": is_time, "push": _or_none(_is_triple)},
     StatusClaim: {
         **_ACTOR,
         "health": _or_none(is_number),
@@ -175,7 +175,7 @@ def check_fields(claim: Claim, context: Context) -> Finding | None:
         if not fits(getattr(claim, field)):
             return _malformed(field, claim, context)
     if isinstance(claim, (StrikeClaim, LaunchClaim, TriggerClaim)):
-        if claim.view is None and claim.command_time is None and context.line.name:
+        if claim.view is None and claim.client_time is None and context.line.name:
             return _malformed("view", claim, context)
         context.origin = None if isinstance(claim, TriggerClaim) else as_triple(claim.origin)
         return _check_direction(as_triple(claim.direction) or (0.0, 0.0, 0.0), context)

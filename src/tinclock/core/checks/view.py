@@ -32,7 +32,7 @@ def check_view(claim: ShotClaim | StrikeClaim | TriggerClaim, context: Context) 
     if not line.name:
         return _present(context)
     if view is None:
-        view = derived_view(context.history, line.clock, line.drawing, float(claim.command_time or 0.0))
+        view = derived_view(context.history, line.clock, line.drawing, float(claim.client_time or 0.0))
         if view is None:
             return _underived(claim, context)
     elif type(view.fraction) is not float:
@@ -70,11 +70,11 @@ def _before_admission(context: Context, sent_at: float) -> Finding:
 
 
 def _underived(claim: ShotClaim | StrikeClaim | TriggerClaim, context: Context) -> Finding | None:
-    """Why no view follows from the command time: the clock isn't known yet, or the time is long past."""
+    """Why no view follows from the client time: the clock isn't known yet, or the time is long past."""
     history, clock = context.history, context.line.clock
     if not clock.samples or not history.snapshots:
-        return _unknown(context, f"command time {claim.command_time}", "an answered ping and a published snapshot")
-    return _cap(context, context.received_at - clock.server_time_of(claim.command_time or 0.0))
+        return _unknown(context, f"client time {claim.client_time}", "an answered ping and a published snapshot")
+    return _cap(context, context.received_at - clock.server_time_of(claim.client_time or 0.0))
 
 
 def _not_held(view: View, context: Context) -> Finding | None:

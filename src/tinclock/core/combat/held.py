@@ -18,7 +18,7 @@ class Held:
     """State of one weapon. Times are server times; `shots` counts every shot of the match, whatever the life."""
 
     __slots__ = (
-        "_command_time",
+        "_client_time",
         "_paced_at",
         "cadence",
         "charging_from",
@@ -47,7 +47,7 @@ class Held:
         self.reload_ends = NEVER
         self.reloaded_at = self.drawn_at = -math.inf
         self.charging_from = NEVER
-        self._command_time, self._paced_at = math.nan, -math.inf
+        self._client_time, self._paced_at = math.nan, -math.inf
         self.scatter.rest()
 
     # -- reload -----------------------------------------------------------------------------------------------
@@ -125,19 +125,19 @@ class Held:
             if self.magazine == 0 and self.weapon.rules.reload_when_empty and self.can_reload():
                 self.reload(now)
 
-    def pace(self, now: float, command_time: float | None) -> float:
+    def pace(self, now: float, client_time: float | None) -> float:
         """The instant of a shot for recovery between shots, in server seconds but with the client's own spacing.
 
         Packets arrive bunched; the client's clock says how far apart its shots were. It is believed as long as it
         doesn't outrun the server's: a client that claims longer pauses than there were gains nothing.
         """
-        if command_time is None or math.isnan(self._command_time):
+        if client_time is None or math.isnan(self._client_time):
             at = now
         else:
-            at = self._paced_at + max(0.0, command_time - self._command_time)
+            at = self._paced_at + max(0.0, client_time - self._client_time)
             if at > now or now - at > 1.0:
                 at = now
-        self._command_time = math.nan if command_time is None else command_time
+        self._client_time = math.nan if client_time is None else client_time
         self._paced_at = at
         return at
 

@@ -18,11 +18,11 @@ class Stride:
     allowance, never by more, so that nobody moves for more seconds than there were.
     """
 
-    __slots__ = ("clock_at", "command_time", "past", "position", "velocity")
+    __slots__ = ("client_time", "clock_at", "past", "position", "velocity")
 
     def __init__(self, position: Triple, now: float) -> None:
         self.past: deque[tuple[float, Triple]] = deque(maxlen=REMEMBERED_PLACES)
-        self.command_time: float | None = None
+        self.client_time: float | None = None
         self.clock_at = now
         self.put(position, now)
 

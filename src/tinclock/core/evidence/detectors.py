@@ -262,7 +262,8 @@ def share_p(successes: int, trials: int, ceiling: float, clumping: float = 0.0) 
     if clumping < 1e-4:
         return float(binom.sf(successes - 1, trials, ceiling))
     size = 1.0 / clumping - 1.0
-    return float(betabinom.sf(successes - 1, trials, ceiling * size, (1.0 - ceiling) * size))
+    tail = betabinom.pmf(np.arange(successes, trials + 1), trials, ceiling * size, (1.0 - ceiling) * size)
+    return float(min(1.0, tail.sum()))  # `sf` is one less the other side, and has no digits left where it matters
 
 
 def raised(chances: NDArray[np.float64], odds: float) -> NDArray[np.float64]:

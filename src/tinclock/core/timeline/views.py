@@ -52,7 +52,7 @@ def sound_drawing(drawing: Drawing) -> Drawing:
     return Drawing(delay, drawing.between, drawing.when_late, most)
 
 
-def derived_view(history: PoseHistory, clock: ClockEstimate, drawing: Drawing, command_time: float) -> View | None:
+def derived_view(history: PoseHistory, clock: ClockEstimate, drawing: Drawing, client_time: float) -> View | None:
     """The view of a client that can't say it, from the time that its own clock showed when it acted.
 
     Its screen was behind the server by one trip down and by its interpolation delay. The trip down is taken as half
@@ -62,7 +62,7 @@ def derived_view(history: PoseHistory, clock: ClockEstimate, drawing: Drawing, c
     """
     if not clock.samples:
         return None
-    at = clock.server_time_of(command_time) - clock.round_trip_s / 2.0 - drawing.interpolation_delay_s
+    at = clock.server_time_of(client_time) - clock.round_trip_s / 2.0 - drawing.interpolation_delay_s
     return drawn_view(history, drawing, at)
 
 

@@ -1,0 +1,194 @@
+"""What is done with one recording: ruled again, asked how fair it was, or weighed. Runs in any process."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+
+import msgspec
+
+from tinclock.batch.tables import COLUMNS
+from tinclock.core.errors import TinClockError
+from tinclock.core.evidence.weights import Weights
+from tinclock.core.records import Finding
+from tinclock.core.rules import Rules
+from tinclock.store.listing import BESIDE
+
+if TYPE_CHECKING:
+    from tinclock.core.evidence.course import Course
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Ruling
+    from tinclock.store.recording import Recording
+
+Job = Literal["rerule", "fairness", "weigh"]
+Rows = dict[str, list[dict[str, Any]]]
+SMALLEST_GAIN = 1.0
+"""Gains of fewer decibans either way are not listed."""
+
+
+class Task(msgspec.Struct, frozen=True, kw_only=True):
+    """What is to be done with each recording.
+
+    rules : the rules to rule by; None: each recording's own
+    settings : (key path, value) pairs that change them, or each recording's own
+    undying : nobody dies, on either side
+    caps_s : besides the recorded one, values of max_rewind_s to ask fairness for
+    level : the level file, for recordings that don't hold theirs
+    weights : of evidence; limit : decibans at which a case would open
+    keep_course : hand back the whole evidence, for a case store
+    """
+
+    job: Job
+    rules: Rules | None = None
+    settings: tuple[tuple[str, Any], ...] = ()
+    undying: bool = False
+    caps_s: tuple[float, ...] = ()
+    level: str | None = None
+    weights: Weights | None = None
+    limit: float = 30.0
+    keep_course: bool = False
+
+
+class Weighed(NamedTuple):
+    """The evidence of one match, for a case store."""
+
+    course: Course
+    findings: list[tuple[int, Finding]]
+
+
+class Outcome(NamedTuple):
+    """What came of one recording. problem : why nothing came of it; crashed : whether the process died of it."""
+
+    recording: str
+    match: str = ""
+    problem: str | None = None
+    rows: Rows = {}  # noqa: RUF012
+    took_s: float = 0.0
+    weighed: Weighed | None = None
+    crashed: bool = False
+
+
+def do(task: Task, path: str) -> Outcome:
+    """Do it with one recording. What is wrong with the recording is in the outcome and never raises."""
+    from tinclock.store.recording import Recording
+    from tinclock.store.weighed import match_name
+
+    started = time.perf_counter()
+    try:
+        recording = Recording(path)
+        recording.require_header()
+        rows, weighed = _JOBS[task.job](task, recording)
+        match = match_name(recording)
+    except (TinClockError, OSError) as error:
+        return Outcome(path, problem=str(error), took_s=time.perf_counter() - started)
+    for table in rows.values():
+        for row in table:
+            row["recording"] = path
+    return Outcome(path, match, None, rows, time.perf_counter() - started, weighed)
+
+
+def _level(task: Task) -> Level | None:
+    from tinclock.intake.level_file import load_level
+
+    return None if task.level is None else load_level(task.level)
+
+
+def _rules(task: Task, recording: Recording) -> Rules:
+    from tinclock.intake.settings import with_setting
+
+    rules = recording.require_header().rules if task.rules is None else task.rules
+    for key, value in task.settings:
+        rules = with_setting(rules, key, value)
+    return rules
+
+
+def _rerule(task: Task, recording: Recording) -> tuple[Rows, None]:
+    from tinclock.core.changes import changes
+    from tinclock.core.fairness import undying
+    from tinclock.core.tally import tally
+    from tinclock.store.again import rule_again
+
+    rules, level = _rules(task, recording), _level(task)
+    if task.undying:
+        mortal = recording.require_header().rules
+        first = rule_again(recording, rules=undying(mortal), level=level)
+        before, steps, rules = first.rulings, first.steps, undying(rules)
+    else:
+        before = list(recording.rulings())
+        steps = [s for flush in recording.flushes for s in recording.piece("rulings", flush)["step"].to_pylist()]
+    found = rule_again(recording, rules=rules, level=level)
+    change = changes(before, steps, found.rulings, found.steps)
+    outcomes = tally(found.rulings)["outcomes"]
+    row = {
+        "rulings": len(found.rulings), **{name: outcomes.get(name, 0) for name in ("upheld", "amended", "denied")},
+        "damage": sum(ruling.damage for ruling in found.rulings),
+        "kills": sum(event.kind == "death" for event in found.events), "flipped": len(change.flips),
+        "refused_calls": len(found.refused), "as_recorded": found.as_recorded, "ticks": found.ticks,
+        "seconds": found.seconds, "rulings_sha256": found.sha256,
+    }  # fmt: skip
+    return {"rerule": [row], "flips": [_flip(flip.step, flip.before, flip.after) for flip in change.flips]}, None
+
+
+def _flip(step: int, before: Ruling | None, after: Ruling | None) -> dict[str, Any]:
+    one = before or after
+    return {
+        "step": step, "ruling": None if before is None else before.number,
+        "account": "" if one is None else one.account, "kind": "" if one is None else one.kind,
+        "server_time": None if one is None else one.received_at,
+        "before": None if before is None else before.outcome, "after": None if after is None else after.outcome,
+        "damage_before": None if before is None else before.damage,
+        "damage_after": None if after is None else after.damage, "why_before": _why(before), "why_after": _why(after),
+    }  # fmt: skip
+
+
+def _why(ruling: Ruling | None) -> str | None:
+    return ruling.findings[0].code if ruling is not None and ruling.findings else None
+
+
+def _fairness(task: Task, recording: Recording) -> tuple[Rows, None]:
+    from tinclock.garden.judged import judge
+    from tinclock.garden.truth import read_truth
+    from tinclock.store.claimed import claimed_hits
+
+    rows = Rows(shooters=[], victims=[])
+    rows["claimed"] = [{"line": line, **found.told()} for line, found in claimed_hits(recording).items()]
+    beside = recording.path.with_name(recording.path.name + BESIDE)
+    if not beside.exists():
+        return rows, None
+    truth, level = read_truth(beside), _level(task)
+    for cap in (None, *task.caps_s):
+        found = judge(recording, truth, level, cap)
+        for name in ("shooters", "victims"):
+            for line, told in found[name].items():
+                row = {"max_rewind_s": found["max_rewind_s"], "line": line, **told}
+                rows[name].append({key: value for key, value in row.items() if key in COLUMNS[name]})
+    return rows, None
+
+
+def _weigh(task: Task, recording: Recording) -> tuple[Rows, Weighed | None]:
+    from tinclock.core.evidence.course import Weighing, crossed
+    from tinclock.intake.weights_file import load_weights
+    from tinclock.store.seen import seen_in
+    from tinclock.store.weighed import account_row, match_name
+
+    weights, match = task.weights or load_weights(), match_name(recording)
+    weighing, findings = Weighing(weights, recording.require_header().rules), list[tuple[int, Finding]]()
+    for seen in seen_in(recording, _level(task)):
+        weighing.take(seen)
+        findings += seen.findings
+    course, accounts = weighing.finished(), []
+    for account in sorted(course.stages):
+        row = account_row(course, account, weights)
+        first = next(iter(row.pop("kinds")), {"kind": None, "decibans": None})
+        at = crossed(course.points(account, weights.kinds()), task.limit)
+        told = {"strongest": first["kind"], "strongest_decibans": first["decibans"], "crossed_at_s": at}
+        accounts.append({"match": match, "account": account, **row, **told})
+    gains = [
+        {"match": match, "account": g.account, "server_time": g.server_time, "kind": g.kind, "decibans": g.decibans}
+        for g in course.gains
+        if abs(g.decibans) >= SMALLEST_GAIN
+    ]
+    return {"accounts": accounts, "gains": gains}, Weighed(course, findings) if task.keep_course else None
+
+
+_JOBS: dict[str, Any] = {"rerule": _rerule, "fairness": _fairness, "weigh": _weigh}

@@ -1,0 +1,89 @@
+"""What a batch comes to, added up over its tables."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from tinclock.store.pieces import require_pyarrow
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+SHOWN = 10
+
+
+def summary_of(job: str, folder: Path) -> dict[str, Any]:
+    """Sums over all recordings that are done, of this run and earlier ones."""
+    pyarrow = require_pyarrow("batch")
+
+    def rows(name: str) -> list[dict[str, Any]]:
+        found: list[dict[str, Any]] = pyarrow.parquet.read_table(folder / f"{name}.parquet").to_pylist()
+        return found
+
+    return {"rerule": _rerule, "fairness": _fairness, "weigh": _weigh}[job](rows)
+
+
+def _rerule(rows: Any) -> dict[str, Any]:
+    table = rows("rerule")
+    names = ("rulings", "upheld", "amended", "denied", "kills", "flipped", "damage", "seconds")
+    sums = {name: sum(row[name] for row in table) for name in names}
+    return {**sums, "as_recorded": sum(row["as_recorded"] for row in table), "recordings": len(table)}
+
+
+def _fairness(rows: Any) -> dict[str, Any]:
+    out: dict[str, Any] = {}
+    names = ("hits", "counted", "upheld", "misses", "misses_hit")
+    for row in rows("shooters"):
+        if row["line"] == "all":
+            sums = out.setdefault(f"{row['max_rewind_s']:g}", dict.fromkeys(names, 0))
+            for name in names:
+                sums[name] += row[name]
+    named = ("claimed", "counted", "elsewhere", "missed", "denied", "capped")
+    table = [row for row in rows("claimed") if row["line"] == "all"]
+    return {"claimed": {name: sum(row[name] for row in table) for name in named}, "by_max_rewind_s": out}
+
+
+def _weigh(rows: Any) -> dict[str, Any]:
+    table = rows("accounts")
+    worst = sorted(table, key=lambda row: (-row["peak"], row["account"]))[:SHOWN]
+    return {
+        "accounts": len({row["account"] for row in table}), "plays": len(table),
+        "minutes": sum(row["minutes"] for row in table),
+        "crossed_in_one_match": sum(row["crossed_at_s"] is not None for row in table),
+        "worst": [{key: row[key] for key in ("account", "match", "peak", "strongest")} for row in worst],
+    }  # fmt: skip
+
+
+def told(job: str, result: dict[str, Any]) -> list[str]:
+    """The summary in lines."""
+    if job == "rerule":
+        return [
+            f"{result['rulings']:,} rulings of {result['seconds']:,.0f} s of play: {result['upheld']:,} upheld, "
+            f"{result['amended']:,} amended, {result['denied']:,} denied; {result['kills']:,} kills",
+            f"{result['flipped']:,} rulings flipped; {result['as_recorded']} of {result['recordings']} recordings came "
+            "out as recorded, bit for bit",
+        ]
+    if job == "fairness":
+        said = result["claimed"]
+        return [
+            f"of {said['claimed']:,} hits that clients claimed {said['counted']:,} counted, {said['elsewhere']:,} hit "
+            f"another, {said['missed']:,} nobody, {said['denied']:,} were denied; {said['capped']:,} were past the cap",
+            *_by_truth(result),
+        ]
+    lines = [
+        f"{result['accounts']:,} accounts, {result['plays']:,} plays, {result['minutes']:,.0f} minutes; "
+        f"{result['crossed_in_one_match']:,} crossed the line within one match"
+    ]
+    for row in result["worst"]:
+        if row["strongest"] is not None:
+            lines.append(f"  {row['peak']:>7.1f} decibans  {row['account']} in {row['match']}: {row['strongest']}")
+    return lines
+
+
+def _by_truth(result: dict[str, Any]) -> list[str]:
+    """Where it is known what screens showed."""
+    return [
+        f"max_rewind_s {cap}: {sums['counted']:,} of {sums['hits']:,} honest hits on screen counted, "
+        f"{sums['upheld']:,} upheld as they were; {sums['misses_hit']:,} of {sums['misses']:,} misses hit"
+        for cap, sums in result["by_max_rewind_s"].items()
+    ]

@@ -1,0 +1,60 @@
+"""The tables that batches write: their columns, in order."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from tinclock.store.pieces import require_pyarrow
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+TEXT, WHOLE, NUMBER, FLAG = "string", "int64", "float64", "bool"
+COLUMNS: dict[str, dict[str, str]] = {
+    "recordings": {"recording": TEXT, "match": TEXT, "problem": TEXT, "took_s": NUMBER},
+    "rerule": {
+        "recording": TEXT, "rulings": WHOLE, "upheld": WHOLE, "amended": WHOLE, "denied": WHOLE, "damage": NUMBER,
+        "kills": WHOLE, "flipped": WHOLE, "refused_calls": WHOLE, "as_recorded": FLAG, "ticks": WHOLE,
+        "seconds": NUMBER, "rulings_sha256": TEXT,
+    },
+    "flips": {
+        "recording": TEXT, "step": WHOLE, "ruling": WHOLE, "account": TEXT, "kind": TEXT, "server_time": NUMBER,
+        "before": TEXT, "after": TEXT, "damage_before": NUMBER, "damage_after": NUMBER, "why_before": TEXT,
+        "why_after": TEXT,
+    },
+    "shooters": {
+        "recording": TEXT, "max_rewind_s": NUMBER, "line": TEXT, "hits": WHOLE, "counted": WHOLE, "upheld": WHOLE,
+        "inside": WHOLE, "upheld_inside": WHOLE, "elsewhere": WHOLE, "misses": WHOLE, "misses_hit": WHOLE,
+    },
+    "victims": {
+        "recording": TEXT, "max_rewind_s": NUMBER, "line": TEXT, "hits": WHOLE, "after_cover": WHOLE, "unseen": WHOLE,
+        "median_s": NUMBER, "p95_s": NUMBER, "worst_s": NUMBER,
+    },
+    "claimed": {
+        "recording": TEXT, "line": TEXT, "claimed": WHOLE, "counted": WHOLE, "elsewhere": WHOLE, "missed": WHOLE,
+        "denied": WHOLE, "capped": WHOLE, "median_rewound_s": NUMBER, "p95_rewound_s": NUMBER,
+    },
+    "accounts": {
+        "recording": TEXT, "match": TEXT, "account": TEXT, "line": TEXT, "minutes": NUMBER, "decibans": NUMBER,
+        "peak": NUMBER, "strongest": TEXT, "strongest_decibans": NUMBER, "crossed_at_s": NUMBER,
+    },
+    "gains": {
+        "recording": TEXT, "match": TEXT, "account": TEXT, "server_time": NUMBER, "kind": TEXT, "decibans": NUMBER,
+    },
+}  # fmt: skip
+"""`recordings` is of every batch; what the others hold is said in docs/batches.md."""
+OF_JOB = {"rerule": ("rerule", "flips"), "fairness": ("claimed", "shooters", "victims"), "weigh": ("accounts", "gains")}
+
+
+def write_table(folder: Path, name: str, rows: Iterable[dict[str, Any]]) -> Path:
+    """Write one table as Parquet, whole or not at all. A key that is missing in a row is null there."""
+    pyarrow = require_pyarrow("batch")
+    kinds = {TEXT: pyarrow.string(), WHOLE: pyarrow.int64(), NUMBER: pyarrow.float64(), FLAG: pyarrow.bool_()}
+    schema = pyarrow.schema([(column, kinds[kind]) for column, kind in COLUMNS[name].items()])
+    table = pyarrow.Table.from_pylist(list(rows), schema=schema)
+    path = folder / f"{name}.parquet"
+    fresh = path.with_suffix(".fresh")
+    pyarrow.parquet.write_table(table, fresh)
+    fresh.replace(path)
+    return path

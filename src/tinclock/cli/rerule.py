@@ -1,0 +1,303 @@
+"""`tinclock rerule`: rule a recording again, by the same rules or by others."""
+
+from __future__ import annotations
+
+import json
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.reading import (
+    STYLES,
+    console_for,
+    json_option,
+    level_from,
+    level_option,
+    opened,
+    part,
+    progress,
+    recording_argument,
+    report_problems,
+    salvage_option,
+    told_plainly,
+    written,
+)
+
+if TYPE_CHECKING:
+    from tinclock.core.changes import Changes
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.records import Ruling
+    from tinclock.core.rules import Rules
+    from tinclock.store.again import Again
+    from tinclock.store.recording import Recording
+
+    Side = tuple[list[Ruling], list[int]]
+
+EPILOG = """
+\b
+Examples:
+  tinclock rerule evening
+      the same rules: the digests must be equal
+  tinclock rerule evening --set view.max_rewind_s=0.2
+      what a cap of 200 ms would have changed
+  tinclock rerule evening --rules strict.toml
+      what other rules would have changed
+  tinclock rerule evening --over view.max_rewind_s=0:0.4:0.05 \\
+      --picture range.png
+
+\b
+Players act as they did: what they would have done under other rules isn't
+known. Who dies under other rules stays dead until the recording lets it
+spawn, and its claims are denied; with --undying nobody dies on either
+side, so that each claim is judged by itself.
+Exit status: 0 done; 1 the same rules gave other rulings, or the recording
+can't be read.
+"""
+
+
+@click.command(epilog=EPILOG)
+@recording_argument
+@click.option("--rules", "rules_file", type=click.Path(path_type=Path), help="Rule by this rules file instead.")
+@click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help="Change one setting; may be repeated.")
+@click.option("--over", metavar="KEY=FROM:TO:STEP", help="Rule once for each value of one setting.")
+@click.option("--picture", type=click.Path(path_type=Path), help="Draw the range into this PNG file.")
+@click.option("--undying", is_flag=True, help="Compare with so much health that nobody dies.")
+@click.option("--rows", default=20, show_default=True, help="Flipped rulings to list; 0 lists all.")
+@level_option
+@salvage_option
+@json_option
+def rerule(
+    recording: Path, rules_file: Path | None, settings: tuple[str, ...], over: str | None, picture: Path | None,
+    undying: bool, rows: int, level_file: Path | None, salvage: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Rule everything again. The same rules give the same rulings, bit for bit; others show what they change."""
+    if picture is not None and over is None:
+        raise click.UsageError("--picture draws what --over tries; give both")
+    with told_plainly():
+        source, level = opened(recording, salvage), level_from(level_file)
+        rules = _rules(source, rules_file, settings)
+        if over is not None:
+            _sweep(source, rules, level, over, picture, undying, as_json)
+            report_problems(source)
+            return
+        console = console_for(as_json)
+        with progress(console, "ruling again") as show:
+            started = time.perf_counter()
+            before = _before(source, level, undying)
+            found = _rule(source, _mortal(rules, undying), level, show)
+            took = time.perf_counter() - started
+        report = {**_summary(found, took), "recording": str(recording)}
+        if rules == source.require_header().rules and not undying:
+            _same(found, report, source, as_json)
+        else:
+            _other(before, found, report, rows, as_json)
+        report_problems(source)
+
+
+def _rules(source: Recording, file: Path | None, settings: tuple[str, ...]) -> Rules:
+    from tinclock.intake.rules_file import load_rules
+    from tinclock.intake.settings import with_setting
+
+    rules = source.require_header().rules if file is None else load_rules(file)
+    for key, value in pairs(settings):
+        rules = with_setting(rules, key, value)
+    return rules
+
+
+def pairs(settings: tuple[str, ...]) -> tuple[tuple[str, object], ...]:
+    """Key paths and values of KEY=VALUE."""
+    from tinclock.intake.settings import value_of
+
+    out = []
+    for text in settings:
+        key, mark, value = text.partition("=")
+        if not mark:
+            raise click.UsageError(f"--set {text}: expected KEY=VALUE, such as view.max_rewind_s=0.2")
+        out.append((key, value_of(value)))
+    return tuple(out)
+
+
+def _rule(source: Recording, rules: Rules, level: Level | None, show: Any = None) -> Again:
+    from tinclock.store.again import rule_again
+
+    return rule_again(source, rules=rules, level=level, on_progress=show)
+
+
+def _summary(found: Again, took: float) -> dict[str, Any]:
+    return {
+        "rulings": len(found.rulings), "events": len(found.events), "ticks": found.ticks,
+        "rulings_sha256": found.sha256, "events_sha256": found.events_sha256,
+        "seconds_played": found.seconds, "took_s": took,
+    }  # fmt: skip
+
+
+def _same(found: Again, report: dict[str, Any], source: Recording, as_json: bool) -> None:
+    noted = source.flushes[-1].rulings_sha256 if source.flushes else ""
+    report |= {"rulings_sha256_recorded": noted, "as_recorded": found.as_recorded}
+    if as_json:
+        click.echo(json.dumps(report, indent=2))
+    else:
+        console = console_for(False)
+        console.print(
+            f"[bold]{report['rulings']} rulings[/] and {report['events']} events of {report['seconds_played']:.1f} s "
+            f"ruled again in {report['took_s']:.1f} s, loading included",
+            highlight=False, soft_wrap=True,
+        )  # fmt: skip
+        console.print(f"digest now      {found.sha256}", highlight=False, soft_wrap=True)
+        verdict = "[green]the same, bit for bit[/]" if found.as_recorded else "[red]NOT the same[/]"
+        console.print(f"digest recorded {noted}  {verdict}", highlight=False, soft_wrap=True)
+    if not found.as_recorded and not source.problems:
+        raise click.ClickException("the same rules gave other rulings: was it recorded by another version?")
+
+
+def _other(recorded: Side, found: Again, report: dict[str, Any], rows: int, as_json: bool) -> None:
+    from tinclock.core.changes import changes
+
+    change = changes(*recorded, found.rulings, found.steps)
+    report |= {
+        "rulings_recorded": change.before,
+        "flipped": len(change.flips),
+        "outcomes": [{"before": a, "after": b, "count": n} for (a, b), n in change.outcomes.items()],
+        "accounts": {name: {"flipped": n, "damage_change": d} for name, (n, d) in change.accounts.items()},
+        "findings": change.findings,
+        "refused_calls": [refused._asdict() for refused in found.refused],
+    }
+    if as_json:
+        flips = [
+            {
+                "step": flip.step,
+                "ruling": _number(flip.before),
+                "before": _outcome(flip.before),
+                "after": _outcome(flip.after),
+            }
+            for flip in change.flips
+        ]
+        click.echo(json.dumps({**report, "flips": flips}, indent=2))
+        return
+    _print_changes(change, report, rows)
+
+
+def _mortal(rules: Rules, undying: bool) -> Rules:
+    from tinclock.core import fairness
+
+    return fairness.undying(rules) if undying else rules
+
+
+def _before(source: Recording, level: Level | None, undying: bool) -> Side:
+    """What to hold other rulings against: the recorded ones, or those among the undying."""
+    if undying:
+        found = _rule(source, _mortal(source.require_header().rules, True), level)
+        return found.rulings, found.steps
+    steps = [step for flush in source.flushes for step in source.piece("rulings", flush)["step"].to_pylist()]
+    return list(source.rulings()), steps
+
+
+def _number(ruling: Ruling | None) -> int | None:
+    return None if ruling is None else ruling.number
+
+
+def _outcome(ruling: Ruling | None) -> str:
+    return "-" if ruling is None else ruling.outcome
+
+
+def _print_changes(change: Changes, report: dict[str, Any], rows: int) -> None:
+    from rich.table import Table
+
+    console = console_for(False)
+    console.print(f"[bold]{len(change.flips)} of {change.before} rulings[/] change", highlight=False)
+    for (a, b), count in change.outcomes.items():
+        same = " (other hits or damage)" if a == b else ""
+        console.print(f"  {count:>5}  [{STYLES[a]}]{a}[/] -> [{STYLES[b]}]{b}[/]{same}", highlight=False)
+    for code, count in change.findings.items():
+        console.print(f"  {count:>+5}  {code}", highlight=False)
+    for name, (count, damage) in change.accounts.items():
+        console.print(f"  {count:>5}  of {name or '(server)'}, damage {damage:+.1f}", highlight=False)
+    if report["refused_calls"]:
+        console.print(f"  {len(report['refused_calls'])} recorded calls are refused by these rules", highlight=False)
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for name in ("#", "time s", "account", "kind", "before", "after"):
+        whole = name in ("#", "time s")
+        table.add_column(name, justify="right" if whole else "left", no_wrap=whole, overflow="fold")
+    shown = change.flips if rows == 0 else change.flips[:rows]
+    for flip in shown:
+        one = flip.before or flip.after
+        if one is not None:
+            number = str(_number(flip.before) or "-")
+            table.add_row(
+                number, f"{one.received_at:.3f}", one.account, one.kind, _told(flip.before), _told(flip.after)
+            )
+    console.print(table)
+    if len(shown) < len(change.flips):
+        console.print(f"... and {len(change.flips) - len(shown)} more (--rows 0 lists all)", highlight=False)
+
+
+def _told(ruling: Ruling | None) -> str:
+    if ruling is None:
+        return "-"
+    hit = f" {ruling.hits[0].part.replace('_', ' ')} {ruling.damage:.1f}" if ruling.hits else ""
+    found = f" ({ruling.findings[0].code})" if ruling.findings else ""
+    return f"[{STYLES[ruling.outcome]}]{ruling.outcome}[/]{hit}{found}"
+
+
+def _sweep(
+    source: Recording, rules: Rules, level: Level | None, text: str, picture: Path | None, undying: bool, as_json: bool
+) -> None:  # fmt: skip
+    from tinclock.core.changes import changes
+    from tinclock.core.tally import tally
+    from tinclock.intake.settings import setting_of, with_setting
+
+    key, values = span(text)
+    given = setting_of(rules, key)
+    before = _before(source, level, undying)
+    console, table = console_for(as_json), list[dict[str, Any]]()
+    with progress(console, f"trying {key}") as show:
+        for place, value in enumerate(values):
+            tried = _mortal(with_setting(rules, key, value), undying)
+            found = _rule(source, tried, level, part(show, place, len(values)))
+            change, counts = changes(*before, found.rulings, found.steps), tally(found.rulings)
+            table.append(
+                {"value": value, **counts["outcomes"], "damage": sum(ruling.damage for ruling in found.rulings),
+                 "kills": sum(event.kind == "death" for event in found.events), "flipped": len(change.flips)}
+            )  # fmt: skip
+    report: dict[str, Any] = {"recording": str(source.path), "setting": key, "recorded": given, "rows": table}
+    if picture is not None:
+        from tinclock.report.sweep_figure import draw_sweep
+
+        file = written(picture, lambda path: draw_sweep(path, key, given, table, source.path.name))
+        report["figure"] = None if file is None else str(file)
+    if as_json:
+        click.echo(json.dumps(report, indent=2))
+        return
+    _print_sweep(console, report)
+
+
+def span(text: str) -> tuple[str, list[float]]:
+    """A key and the values of KEY=FROM:TO:STEP, both ends included."""
+    key, mark, rest = text.partition("=")
+    try:
+        low, high, step = (float(number) for number in rest.split(":"))
+        count = round((high - low) / step)
+        if not mark or count < 0 or step <= 0.0 or count > 1000:
+            raise ValueError(text)
+    except (ValueError, ZeroDivisionError):
+        raise click.UsageError(f"{text}: expected KEY=FROM:TO:STEP, such as view.max_rewind_s=0:0.4:0.05") from None
+    return key, [round(low + k * step, 12) for k in range(count + 1)]
+
+
+def _print_sweep(console: Any, report: dict[str, Any]) -> None:
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    table.add_column(report["setting"], justify="right")
+    names = ("upheld", "amended", "denied", "damage", "kills", "flipped")
+    for name in names:
+        table.add_column(name, justify="right")
+    for row in report["rows"]:
+        mark = " *" if row["value"] == report["recorded"] else "  "
+        table.add_row(f"{row['value']:g}{mark}", *(f"{row[name]:.0f}" for name in names))
+    console.print(table)
+    console.print("* as recorded", highlight=False)
+    if report.get("figure"):
+        console.print(f"figure {report['figure']}", highlight=False, soft_wrap=True)
