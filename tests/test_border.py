@@ -319,7 +319,7 @@ def test_a_new_key_of_the_rules_is_private_until_somebody_lists_it(rules):
     assert set(bundle.weapons["clod_mortar"]["flight"]) == set(PUBLIC["flight"])
 
 
-def test_a_radius_that_differs_is_told_to_both_sides_and_named_on_the_server_only(rules):
+def test_a_radius_that_differs_is_told_to_both_sides_and_named_on_the_server_alone(rules):
     own = client_bundle(rules).digests
     rig = rules.rigs["gardener"]
     head = msgspec.structs.replace(rig.parts[0], radius_m=0.2)

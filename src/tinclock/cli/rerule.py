@@ -213,7 +213,7 @@ def _print_changes(change: Changes, report: dict[str, Any], rows: int) -> None:
     for code, count in change.findings.items():
         console.print(f"  {count:>+5}  {code}", highlight=False)
     for name, (count, damage) in change.accounts.items():
-        console.print(f"  {count:>5}  of {name or '(server)'}, damage {damage:+.1f}", highlight=False)
+        console.print(f"  {count:>5}  of {name or '(server)'}, damage {round(damage, 1) + 0.0:+.1f}", highlight=False)
     if report["refused_calls"]:
         console.print(f"  {len(report['refused_calls'])} recorded calls are refused by these rules", highlight=False)
     table = Table(box=None, pad_edge=False, header_style="bold")
