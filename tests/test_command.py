@@ -269,7 +269,7 @@ def test_tables_fit_eighty_columns_and_numbers_are_whole(monkeypatch, tmp_path):
 def test_explain_leaves_out_what_the_servers_own_did_unless_it_is_asked_for():
     """Who asks why a shot missed means a player's, not a sprinkler's."""
     told = CliRunner().invoke(main, ["explain", SAMPLE, "--missed", "--first"]).output
-    assert re.match(r"ruling \d+: .* of entity \d+ \((anvil|beryl|clover|dibber)\)", told)
+    assert re.match(r"ruling \d+: \w+ - (shot|strike|flight) .*of entity \d+ \((anvil|beryl|clover|dibber)\)", told)
     whole = CliRunner().invoke(main, ["explain", SAMPLE, "--missed", "--first", "--servers-own"]).output
     assert "()" in whole.splitlines()[0] or "sprinkler" in whole.splitlines()[0]
 

@@ -55,7 +55,7 @@ Examples:
 @click.option("--finding", help="Only those in which this was found.")
 @click.option("--from", "since", type=float, default=float("-inf"), help="Not before this server time, in seconds.")
 @click.option("--to", "until", type=float, default=float("inf"), help="Not after this server time, in seconds.")
-@click.option("--missed", is_flag=True, help="Only those that hit nobody.")
+@click.option("--missed", is_flag=True, help="Only shots, blows and flights that hit nobody.")
 @click.option("--servers-own", "servers_own", is_flag=True, help="Also what the server's own shooters did.")
 @click.option("--first", is_flag=True, help="Explain the first that fits instead of listing them.")
 @click.option("--rows", default=40, show_default=True, help="Rulings to list; 0 lists all.")
@@ -89,6 +89,10 @@ def explain(
         report_problems(source)
 
 
+HITTING = ("shot", "strike", "flight")
+"""The rulings that can hit somebody."""
+
+
 def _fitting(
     rulings: Iterable[Ruling], account: str | None, weapon: str | None, kind: str | None, outcome: str | None,
     finding: str | None, since: float, until: float, missed: bool, servers_own: bool,
@@ -101,7 +105,7 @@ def _fitting(
             and (outcome is None or ruling.outcome == outcome)
             and (finding is None or any(found.code == finding for found in ruling.findings))
             and since <= ruling.received_at <= until
-            and not (missed and ruling.hits)
+            and not (missed and (ruling.hits or ruling.kind not in HITTING))
             and (servers_own or ruling.account != "")
         ):
             yield ruling
