@@ -13,7 +13,8 @@ if TYPE_CHECKING:
     from tinclock.core.combat.roster import Line
     from tinclock.core.records import Finding
     from tinclock.core.rules import Rules
-    from tinclock.core.timeline.history import PoseHistory, Snapshot
+    from tinclock.core.timeline.history import PoseHistory
+    from tinclock.core.timeline.ring import Snapshot
     from tinclock.core.timeline.views import Drawing
 
 ENOUGH_ANSWERS = 8
