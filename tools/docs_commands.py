@@ -56,7 +56,7 @@ def make_scene(folder: Path, environment: dict[str, str]) -> None:
     from bring_a_gltf import write_character
 
     write_character(folder / "hero.gltf")
-    for name, seconds, seed in (("evening", 40, 55), ("matches/monday", 8, 1), ("matches/tuesday", 8, 2)):
+    for name, seconds, seed in (("evening", 40, 70), ("matches/monday", 8, 1), ("matches/tuesday", 8, 2)):
         command = ["tinclock", "play", name, "--seconds", str(seconds), "--seed", str(seed)]
         subprocess.run(command, cwd=folder, env=environment, check=True, stdout=subprocess.DEVNULL)
 

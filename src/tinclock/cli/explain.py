@@ -32,9 +32,9 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock explain evening 57
+  tinclock explain evening 58
       ruling 57, every step
-  tinclock explain evening 57 --picture shot.png
+  tinclock explain evening 58 --picture shot.png
       and drawn
   tinclock explain evening --account beryl --outcome denied
       the denied claims of beryl

@@ -52,7 +52,7 @@ Examples:
       a mortar's arc, one dodge under three compensations, a fast dart
   tinclock play evening
       a match of a minute, recorded
-  tinclock explain evening 57
+  tinclock explain evening 58
       why ruling 57 went as it did
   tinclock rerule evening
       the same rulings once more, bit for bit

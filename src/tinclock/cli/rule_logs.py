@@ -25,7 +25,7 @@ Examples:
       where the logs don't say when lives began and ended
   tinclock rule-logs logs/mapping.toml --check
       only read: every cell that can't be used, with its row
-  tinclock explain evening 57
+  tinclock explain evening 58
       then why ruling 57 went as it did
   tinclock weigh evening
       and what speaks against whom
