@@ -617,7 +617,9 @@ def test_detection_and_calibration_by_commands_alone(tmp_path):
     report = json.loads(run("detection", sample, "--fair-histories", 20, "--json"))
     assert [(row["kind"], row["found"]) for row in report["rows"]] == [("inflate_damage", [1.0, 1.0, 1.0, 1.0])]
     assert (report["fair_accounts"], report["fair_with_case"]) == (3, 0)
-    assert report["false_cases"]["cases"] <= report["false_cases"]["histories"] == 20
+    # one minute of three accounts, up to forty times over: a minute with three repeats grows, the other two must not
+    assert report["false_cases"]["histories"] == 20
+    assert report["false_cases"]["cases"] < 10
     made = json.loads(run("calibrate", sample, "--out", tmp_path / "w.json", "--json"))
     assert (made["fair_accounts"], made["unfair_accounts"]) == (3, 1)
     assert tinclock.load_weights(tmp_path / "w.json").provenance.recordings == 1
