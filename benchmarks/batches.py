@@ -17,7 +17,7 @@ from tinclock.batch.jobs import Task, do
 from tinclock.batch.pools import ClusterPool, LocalPool
 from tinclock.batch.run import run_batch
 from tinclock.garden.match import play_match
-from tinclock.store.listing import recordings_in
+from tinclock.recordings.listing import recordings_in
 
 PLAYERS, MOST = 16, 32
 

@@ -15,18 +15,18 @@ from pathlib import Path
 
 import msgspec
 
+from tinclock.cases.evidence_log import EvidenceLog
+from tinclock.cases.review import CaseReview
+from tinclock.cases.store import CaseStore
 from tinclock.core.evidence.course import Course, Weighing
-from tinclock.core.evidence.observe import Line
-from tinclock.core.evidence.watch import Gain, MatchWatch
-from tinclock.core.records import Finding
+from tinclock.core.evidence.live import Gain, LiveEvidence
+from tinclock.core.evidence.observe import LineQuality
+from tinclock.core.findings import Finding
 from tinclock.garden.match import play_match
 from tinclock.intake.weights_file import load_weights
+from tinclock.recordings.observed import observed_in
+from tinclock.recordings.recording import Recording
 from tinclock.report.case_page import case_page
-from tinclock.store.cases import CaseStore
-from tinclock.store.evidence_log import EvidenceLog
-from tinclock.store.recording import Recording
-from tinclock.store.review import ReviewDesk
-from tinclock.store.seen import seen_in
 
 ACCOUNTS, FINDINGS_EACH, SECONDS, PLAYERS = 10_000, 100, 60.0, 16
 CODES = ("fast_cadence", "view_late", "dead_actor", "part_differs", "muzzle_far")
@@ -50,7 +50,7 @@ def live_and_detectors(folder: Path) -> None:
     weights, rules = load_weights(), played.garden.rules
     rulings, best = [r for r in played.rulings if r.account], []
     for _ in range(5):
-        watch = MatchWatch(weights, rules)
+        watch = LiveEvidence(weights, rules)
         with EvidenceLog(folder / f"log{len(best)}", sync="soon") as log:
             begin = time.perf_counter()
             for ruling in rulings:
@@ -71,10 +71,10 @@ def live_and_detectors(folder: Path) -> None:
     )
     recording, minutes = Recording(folder / "match"), PLAYERS * SECONDS / 60.0
     warm = Weighing(weights, rules)
-    for seen in seen_in(recording):  # SciPy and the kernels load once
+    for seen in observed_in(recording):  # SciPy and the kernels load once
         warm.take(seen)
     begin = time.process_time()
-    stretches = list(seen_in(recording))
+    stretches = list(observed_in(recording))
     reading = time.process_time() - begin
     begin = time.process_time()
     weighing = Weighing(weights, rules)
@@ -94,7 +94,7 @@ def large_store(folder: Path) -> None:
     for match in range(ACCOUNTS // 50):
         fill(store, weights, f"match-{match}", [f"account-{50 * match + k}" for k in range(50)], rng, FINDINGS_EACH)
     took = time.perf_counter() - begin
-    desk = ReviewDesk(store)
+    desk = CaseReview(store)
     desk.queue()
     begin = time.perf_counter()
     queue, counts = desk.queue(), desk.counts()
@@ -116,7 +116,7 @@ def fill(store: CaseStore, weights, match: str, accounts: list[str], rng: random
         much = 90.0 if rng.random() < 0.05 else -1.0
         stages[account] = [(15.0 * k, {"fast_cadence": much * k / 20.0}) for k in range(1, 21)]
         gains += [Gain(15.0 * k, account, "fast_cadence", 4.0, line="steady", rulings=(k,)) for k in range(1, 6)]
-        lines[account] = [(15.0 * k, Line(0.04, 0.001)) for k in range(1, 21)]
+        lines[account] = [(15.0 * k, LineQuality(0.04, 0.001)) for k in range(1, 21)]
     course = Course(stages, gains, lines, dict.fromkeys(accounts, 5.0))
     found = [
         (k, Finding(rng.choice(CODES), "c", account, 1, k, 3.0 * k, 0.1, 0.05, 0.05, "s"))
@@ -140,7 +140,7 @@ def many_writers(url: str | None) -> None:
                 spans = pool.starmap(_writer, jobs)
             took = max(end for _, end in spans) - min(begin for begin, _ in spans)
             store = CaseStore(address)
-            seen = sum(ReviewDesk(store).dossier(f"{mark}-0-{k}").account.matches for k in range(16))
+            seen = sum(CaseReview(store).dossier(f"{mark}-0-{k}").account.matches for k in range(16))
             store.close()
             assert seen == 16 * each * (writers if shared else 1), "a match was lost"
             whose = "all about the same 16" if shared else "each about others"

@@ -20,8 +20,8 @@ from timeline_costs import hills
 
 import tinclock
 from tinclock.core.combat.flights import Flights
-from tinclock.core.flight_rules import BounceRules, FlightRules
-from tinclock.core.weapon_rules import WeaponRules
+from tinclock.core.rules.flights import BounceRules, FlightRules
+from tinclock.core.rules.weapons import WeaponRules
 from tinclock.garden.gait import Gait
 
 PLAYERS, TRIANGLES, TICKS = 100, 20_000, 48
@@ -80,7 +80,7 @@ def brute_force(air: Air, some: int = 40) -> float:
     """Seconds that NumPy takes for one tick of one projectile, without culling: spheres and triangles only."""
     live = list(air.flights.live.values())[:some]
     now = air.tick / RATE_HZ
-    start = np.array([air.flights.place_at(one, now) for one in live])
+    start = np.array([air.flights.position_at(one, now) for one in live])
     way = np.array([air.flights.velocity_at(one, now) for one in live]) / RATE_HZ
     boxes = [air.referee.history.hitboxes_at(e, tinclock.View(air.tick, air.tick, 0.0)) for e in air.entities]
     centres = np.concatenate([box.centres for box in boxes])

@@ -16,9 +16,9 @@ from pathlib import Path
 import numpy as np
 
 from tinclock.garden.match import play_match
-from tinclock.store.again import rule_again
-from tinclock.store.recording import Recording
-from tinclock.store.writer import Writer
+from tinclock.recordings.recording import Recording
+from tinclock.recordings.replay import rule_again
+from tinclock.recordings.writer import Writer
 
 PLAYED_S, LONGEST_S = 30.0, 2.0
 

@@ -237,7 +237,7 @@ def metrics(port: int) -> str:
 
 def draw(found: dict, path: Path) -> None:
     """Percentiles and memory over time."""
-    from tinclock.report.looks import INK, RAY, STRUCK, dress, new_figure, save
+    from tinclock.report.style import INK, RAY, STRUCK, dress, new_figure, save
 
     figure = new_figure("load.py")
     figure.text(

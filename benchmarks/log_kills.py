@@ -14,12 +14,12 @@ import tempfile
 import time
 from pathlib import Path
 
-from tinclock.store.evidence_log import EvidenceLog, Head, read_log, verify_log
+from tinclock.cases.evidence_log import EvidenceLog, Head, read_log, verify_log
 
 KILLS = int(sys.argv[1]) if len(sys.argv) > 1 else 500
 CHILD = """
 import random, sys
-from tinclock.store.evidence_log import EvidenceLog
+from tinclock.cases.evidence_log import EvidenceLog
 rng = random.Random(int(sys.argv[2]))
 log = EvidenceLog(sys.argv[1], sync=rng.choice(["each", "soon", "never"]), file_bytes=40_000)
 print("ready", flush=True)

@@ -21,10 +21,10 @@ from standard_load import RATE_HZ, Crowd, bench_rules, yard
 
 import tinclock
 from tinclock.garden.gait import Gait
-from tinclock.store.again import rule_again
-from tinclock.store.recorder import Recorder
-from tinclock.store.recording import Recording
-from tinclock.store.window import past_of
+from tinclock.recordings.past import past_of
+from tinclock.recordings.recorder import Recorder
+from tinclock.recordings.recording import Recording
+from tinclock.recordings.replay import rule_again
 
 PLAYERS, SECONDS, SHOTS_A_TICK = 100, 20, 2
 TEAMS = ("copper", "pewter")

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 import tinclock
-from tinclock.core.rules import Rules
+from tinclock.core.rules.ruleset import Rules
 from tinclock.garden.gait import Bodies, Gait
 from tinclock.garden.scenario import data_file
 from tinclock.intake.rules_file import load_rules

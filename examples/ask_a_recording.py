@@ -6,13 +6,13 @@ import tempfile
 from pathlib import Path
 
 import tinclock
-from tinclock.core.changes import changes
-from tinclock.core.fairness import undying
-from tinclock.core.tableau import Past
-from tinclock.core.why import why
+from tinclock.core.analysis.changes import changes
+from tinclock.core.analysis.fairness import undying
+from tinclock.core.analysis.surroundings import Past
+from tinclock.core.analysis.why import why
 from tinclock.garden.scenario import data_file
 from tinclock.intake.settings import with_setting
-from tinclock.store.window import past_of
+from tinclock.recordings.past import past_of
 
 
 def record(folder: Path) -> None:

@@ -13,11 +13,11 @@ import tinclock
 from tinclock.core.evidence.course import peak, weigh
 from tinclock.garden.foreign import write_foreign_logs
 from tinclock.garden.match import play_match
-from tinclock.intake.log_map import load_log_map
-from tinclock.intake.logs import read_logs
+from tinclock.intake.logs.mapping import load_log_map
+from tinclock.intake.logs.reading import read_logs
+from tinclock.recordings.from_logs import record_logs
+from tinclock.recordings.observed import observed_in
 from tinclock.report.case_page import write_case_page
-from tinclock.store.from_logs import record_logs
-from tinclock.store.seen import seen_in
 
 
 def main() -> None:
@@ -37,12 +37,12 @@ def main() -> None:
     print(f"{where}: {ruling.explain()}")
 
     weights, recording = tinclock.load_weights(), tinclock.Recording(folder / "ruled")
-    course = weigh(seen_in(recording), weights, recording.require_header().rules)
+    course = weigh(observed_in(recording), weights, recording.require_header().rules)
     for account in sorted(course.stages):
         print(f"{account}: {peak(course.points(account, weights.kinds())):.1f} decibans at most")
     store = tinclock.CaseStore(folder / "cases.db")
     for case in store.take_match("ruled", course, weights, recording=str(folder / "ruled")):
-        dossier = tinclock.ReviewDesk(store).dossier(case.account)
+        dossier = tinclock.CaseReview(store).dossier(case.account)
         page = write_case_page(folder / "case.html", dossier, weights, limit=store.limit)
         print(f"case opened: {case.account}, {case.why}; its page is {page.name}, {page.stat().st_size / 1e6:.1f} MB")
     store.close()

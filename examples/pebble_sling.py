@@ -42,7 +42,7 @@ aim = tuple((to / np.linalg.norm(to)).tolist())
 ways = spread.rays(aim, now, shot=1)
 claim = tinclock.LaunchClaim(1, thrower, "pebble_sling", eye, aim, tinclock.View(30, 32, 0.0), shot=1)
 ruling = referee.rule("c-1", claim, received_at=now)
-ids = ruling.receipt().told.projectiles
+ids = ruling.receipt().state.projectiles
 told = {event.projectile: event for event in referee.events() if event.kind == "launch"}
 for number, way in zip(ids, ways, strict=True):
     event = told[number]  # a real client knows the motion from the weapon's table
@@ -51,7 +51,7 @@ for number, way in zip(ids, ways, strict=True):
 
 # -- the server flies on; both clients draw
 apart, rulings = 0.0, []
-others = [tinclock.Flight(e.motion, e.server_time, e.place, e.velocity, level=level) for e in told.values()]
+others = [tinclock.Flight(e.motion, e.server_time, e.position, e.velocity, level=level) for e in told.values()]
 for tick in range(40, 320):
     now = record(tick)
     rulings += referee.advance(now)
@@ -60,9 +60,9 @@ for tick in range(40, 320):
 ends = {event.projectile: event for event in referee.events() if event.kind == "end"}
 for number, mine in zip(ids, drawn, strict=True):
     end = ends[number]
-    off = math.dist(mine.at(end.server_time)[0], end.place)
+    off = math.dist(mine.at(end.server_time)[0], end.position)
     flown = end.server_time - told[number].server_time
-    met = f"the {end.part} of entity {end.victim}" if end.victim else end.what
+    met = f"the {end.part} of entity {end.victim}" if end.victim else end.surface
     print(f"pebble {number} ends after {flown:.3f} s: {met}; drawn {off * 1e6:.1f} um away")
     apart = max(apart, off)
 print(

@@ -6,10 +6,10 @@ import tempfile
 from pathlib import Path
 
 import tinclock
+from tinclock.cases.evidence_log import Head, verify_log
 from tinclock.garden.scenario import data_file
+from tinclock.recordings.observed import observed_in
 from tinclock.report.case_page import write_case_page
-from tinclock.store.evidence_log import Head, verify_log
-from tinclock.store.seen import seen_in
 
 
 def main() -> None:
@@ -19,7 +19,7 @@ def main() -> None:
     weighing, findings = tinclock.Weighing(weights, recording.require_header().rules), []
     store = tinclock.CaseStore(folder / "cases.db", on_case=lambda what, case: print(f"{what}: {case.account}"))
     with tinclock.EvidenceLog(folder / "log", sync="each") as log:
-        for seen in seen_in(recording):
+        for seen in observed_in(recording):
             gains = weighing.take(seen)
             findings += seen.findings
             log.append("finding", [{"ruling": number, "finding": finding} for number, finding in seen.findings])
@@ -28,14 +28,14 @@ def main() -> None:
                     print(f"{gain.server_time:5.1f} s: {gain.account}, {gain.kind}, {gain.decibans:+.0f} decibans")
         store.take_match("sample", weighing.finished(), weights, findings, recording=str(recording.path))
 
-        desk = tinclock.ReviewDesk(
+        review = tinclock.CaseReview(
             store, log, on_decision=lambda decision, case: print("the game is told:", case.state)
         )
-        (case,) = desk.queue()
+        (case,) = review.queue()
         print(f"{case.account}: {case.peak:.0f} decibans, {case.why}")
-        page = write_case_page(folder / "case.html", desk.dossier(case.account), weights, limit=store.limit)
+        page = write_case_page(folder / "case.html", review.dossier(case.account), weights, limit=store.limit)
         print(f"page of {page.stat().st_size / 1e6:.0f} MB: open it in a browser")
-        decision = desk.decide(
+        decision = review.decide(
             case.account, "confirmed", reviewer="ada", note="four times the damage, sixty times over"
         )
         head = Head(decision.log_number or 0, decision.log_digest or "")

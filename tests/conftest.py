@@ -14,8 +14,8 @@ import pytest
 from hypothesis import settings
 
 import tinclock
-from tinclock.core.rig_rules import RigRules
-from tinclock.core.weapon_rules import ItemRules, WeaponRules
+from tinclock.core.rules.rigs import RigRules
+from tinclock.core.rules.weapons import ItemRules, WeaponRules
 from tinclock.garden.scenario import data_file
 
 settings.register_profile("steady", deadline=None, derandomize=True)

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 import tinclock
 from tinclock.core.combat.ledger import Blow
-from tinclock.core.rules import MovementRules
+from tinclock.core.rules.ruleset import MovementRules
 from tinclock.garden.scenario import data_file
 
 RULES = tinclock.load_rules(data_file("garden.toml"))
@@ -37,13 +37,13 @@ def wounded(amount: float = 70.0, **item: object) -> Range:
 def test_an_item_repairs_by_its_table_cools_down_and_is_used_up():
     here = wounded(count=2)
     first = use(here)
-    told = first.receipt().told
+    told = first.receipt().state
     assert (first.outcome, told.health, told.items_left, told.item_ready_in_s) == ("upheld", 70.0, 1, 4.0)
     assert [(e.kind, e.cause, e.before, e.after, e.actor) for e in here.referee.events()] == [
         ("health", "oil_can", 30.0, 70.0, here.shooter)
     ]
     assert codes(use(here, late=2.0)) == ["item_cooling"]
-    assert use(here, late=4.0).receipt().told.health == 100.0
+    assert use(here, late=4.0).receipt().state.health == 100.0
     here.referee.ledger.wound(here.shooter, 50.0, here.now, Blow("fall"))
     assert codes(use(here, late=9.0)) == ["item_spent"]
     assert codes(use(here, item="ladder", late=9.0)) == ["unknown_item"]
@@ -55,7 +55,7 @@ def test_an_item_repairs_by_its_table_cools_down_and_is_used_up():
 def test_what_would_change_nothing_is_not_used_up():
     here = Range(RULES, None)
     ruling = use(here)
-    assert (codes(ruling), ruling.receipt().told.items_left) == (["needless"], 2)
+    assert (codes(ruling), ruling.receipt().state.items_left) == (["needless"], 2)
 
 
 def test_an_item_reaches_team_mates_within_its_range_only():
@@ -71,7 +71,7 @@ def test_an_item_reaches_team_mates_within_its_range_only():
     ("shield", {"for_s": 3.0}, lambda here: here.referee.ledger.shielded(1, here.now + 2.9)),
     ("armour", {"amount": 30.0}, lambda here: here.referee.ledger.armour(1) == 30.0),
     ("boost", {"amount": 2.0, "for_s": 3.0}, lambda here: here.shoot().damage == 34.0),
-    ("ammunition", {"amount": 4.0}, lambda here: here.say(tinclock.StatusClaim).told.reserve == 9),
+    ("ammunition", {"amount": 4.0}, lambda here: here.say(tinclock.StatusClaim).state.reserve == 9),
 ])  # fmt: skip
 def test_each_effect_does_what_it_says(effect, fields, look):
     rules = changed(RULES, "weapons", "grit_rifle", magazine=10, reserve=5, reload_s=1.0)
@@ -106,7 +106,7 @@ def test_a_body_goes_as_fast_as_it_can_and_no_faster():
     assert [codes(walk.go(x)) for x in (0.1, 0.6, 1.1)] == [[], [], []]
     fast = walk.go(2.1)
     assert (fast.outcome, codes(fast)) == ("amended", ["too_fast"])
-    assert fast.receipt().told.position == pytest.approx((1.1 + 0.52, 0.0, 0.0))
+    assert fast.receipt().state.position == pytest.approx((1.1 + 0.52, 0.0, 0.0))
     up = walk.go(1.7, 0.0, 5.0)
     assert codes(up) == ["too_fast"]
     assert up.position[2] == pytest.approx(0.6 + 0.02)
@@ -216,7 +216,7 @@ def test_a_belief_that_was_true_lately_is_latency_and_one_that_never_was_shows_i
     assert codes(believe(here, late=0.05, health=100.0)) == []
     assert codes(believe(here, late=0.05, health=70.0)) == []
     frozen = believe(here, late=2.0, health=100.0)
-    assert (frozen.outcome, codes(frozen), frozen.receipt().told.health) == ("amended", ["health_differs"], 70.0)
+    assert (frozen.outcome, codes(frozen), frozen.receipt().state.health) == ("amended", ["health_differs"], 70.0)
     assert (frozen.findings[0].observed, frozen.findings[0].limit) == (100.0, 70.0)
     assert codes(believe(here, late=2.0, health=9000.0, armour=50.0)) == ["health_differs", "armour_differs"]
     assert codes(believe(here, late=2.0)) == []
@@ -240,5 +240,5 @@ def test_a_believed_place_that_no_latency_explains_is_a_finding():
     assert codes(away) == ["position_differs"]
     assert away.findings[0].observed == pytest.approx(29.6)
     assert math.isfinite(away.findings[0].margin)
-    assert away.receipt().told.position == (0.4, 0.0, 0.0)
+    assert away.receipt().state.position == (0.4, 0.0, 0.0)
     assert isinstance(RULES.movement, MovementRules)

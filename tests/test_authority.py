@@ -13,10 +13,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tinclock
-from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS
 from tinclock.core.combat.ledger import Blow
-from tinclock.core.strictness import PROFILES
-from tinclock.core.wording import CODES
+from tinclock.core.findings import DEFAULTS, FINDINGS
+from tinclock.core.rules.consequences import ALWAYS_DENIED
+from tinclock.core.rules.strictness import PROFILES
 from tinclock.garden.scenario import data_file
 
 View = tinclock.View
@@ -90,7 +90,7 @@ def test_a_wrong_field_is_a_denied_ruling_with_a_finding_and_changes_nothing(kin
 def test_the_dead_spectators_leavers_strangers_and_impostors_get_nothing_done(kind):
     here = Range(RULES, None, harm={"trade_window_s": 0.0})
     referee = here.referee
-    referee.watch("w", "watcher")
+    referee.admit_spectator("w", "watcher")
     for name, code in (("w", "spectator"), ("nobody", "unknown_connection"), ("r", "foreign_actor")):
         assert codes(here.say(kind, by=name, **GOOD[kind])) == [code]
     assert codes(here.say(kind, actor=999, **GOOD[kind])) == ["foreign_actor"]
@@ -142,7 +142,7 @@ def test_what_clients_get_holds_no_account_connection_finding_or_limit_and_no_ru
     assert keys_of(plain) & own == set()
     assert keys_of(plain) & rules == set()
     text = msgspec.json.encode(told).decode()
-    for private in ("shooter", "runner", here.referee._roster.actors[1].secret.hex(), *CODES):
+    for private in ("shooter", "runner", here.referee._roster.actors[1].secret.hex(), *FINDINGS):
         assert f'"{private}"' not in text, private
     # one's own key is in one's own welcome, and in nobody else's
     assert here.referee._roster.actors[2].key.hex() not in text
@@ -165,8 +165,8 @@ def test_a_denied_receipt_is_the_same_whatever_the_reason():
         ruling = here.referee.rule("s", claim, received_at=here.now)
         assert ruling.outcome == "denied"
         receipt = ruling.receipt()
-        told = msgspec.structs.replace(receipt.told, last_sequence=0)
-        receipts.add(msgspec.json.encode(msgspec.structs.replace(receipt, sequence=0, told=told)))
+        told = msgspec.structs.replace(receipt.state, last_sequence=0)
+        receipts.add(msgspec.json.encode(msgspec.structs.replace(receipt, sequence=0, state=told)))
     assert len(receipts) == 1
 
 

@@ -61,7 +61,7 @@ def test_whom_a_blow_reaches_agrees_with_a_search_on_distance_fields():
         assert [one.entity for one in got] == [1] * found, case
         if got:
             assert nearest - 1e-6 <= got[0].distance_m <= reach + radius
-            on = min(abs(distance_field(SHAPES[s], a.T @ (np.array(got[0].point) - c), z)) for s, c, a, z in zip(
+            on = min(abs(distance_field(SHAPES[s], a.T @ (np.array(got[0].position) - c), z)) for s, c, a, z in zip(
                 boxes.shapes, boxes.centres, boxes.axes, boxes.sizes, strict=True))  # fmt: skip
             assert on < 1e-6 or got[0].distance_m < 1e-6
     assert agreed > 200

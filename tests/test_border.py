@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 
 import tinclock
 from tinclock.cli.main import main
-from tinclock.core.rules import Rules
-from tinclock.core.wording import CODES
+from tinclock.core.findings import FINDINGS
+from tinclock.core.rules.ruleset import Rules
 from tinclock.garden.scenario import data_file
 from tinclock.wire.border import Border
 from tinclock.wire.bundle import PUBLIC, client_bundle, differences
@@ -278,7 +278,7 @@ def test_no_receipt_varies_with_what_was_found_or_by_how_much():
     """Every finding code, with two limits and two margins: the client is sent the same bytes."""
     for outcome in ("upheld", "amended", "denied"):
         sent = set()
-        for code in CODES:
+        for code in FINDINGS:
             for observed, limit in ((1.0, 0.5), (99.0, 0.1)):
                 found = tinclock.Finding(
                     code, "c", "a", 1, 1, 0.5, observed, limit, abs(observed - limit), "s", "detail"

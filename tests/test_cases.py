@@ -25,21 +25,21 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import tinclock
+from tinclock.cases.evidence_log import EvidenceLog, Head, read_log, verify_log
+from tinclock.cases.figures import exported, labels_of, summed_up
+from tinclock.cases.records import Case
+from tinclock.cases.review import CaseReview
+from tinclock.cases.store import CaseStore
 from tinclock.cli.main import main
 from tinclock.core.evidence.course import Course
-from tinclock.core.evidence.eprocess import DECIBAN, Strand
-from tinclock.core.evidence.observe import Line
-from tinclock.core.evidence.watch import Gain
-from tinclock.core.records import Finding
+from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence
+from tinclock.core.evidence.live import Gain
+from tinclock.core.evidence.observe import LineQuality
+from tinclock.core.findings import Finding
 from tinclock.garden.scenario import data_file
 from tinclock.report.case_page import case_page
 from tinclock.serve.notices import CloudEvent, Notices, syslog_line
 from tinclock.serve.stand_in import StandInReceiver
-from tinclock.store.case_records import Case
-from tinclock.store.cases import CaseStore
-from tinclock.store.evidence_log import EvidenceLog, Head, read_log, verify_log
-from tinclock.store.figures import exported, labels_of, summed_up
-from tinclock.store.review import ReviewDesk
 
 SERVER = os.environ.get("TINCLOCK_TEST_POSTGRESQL", "")
 KINDS = ["sqlite", pytest.param("postgresql", marks=needs("postgresql"))]
@@ -181,7 +181,7 @@ def test_many_noted_heads_are_checked_in_one_reading(tmp_path, monkeypatch):
 def test_nothing_that_was_acknowledged_is_lost_to_kills(tmp_path):
     """A dozen kill -9s; `benchmarks/log_kills.py` does five hundred."""
     child = (
-        "import sys; from tinclock.store.evidence_log import EvidenceLog\n"
+        "import sys; from tinclock.cases.evidence_log import EvidenceLog\n"
         "log = EvidenceLog(sys.argv[1], sync='never', file_bytes=5000)\n"
         "while True: print(log.append('finding', [{'k': 1}] * 3), flush=True)"
     )
@@ -219,10 +219,10 @@ def address(request, tmp_path):
 
 
 @pytest.fixture
-def desk(address, tmp_path):
+def review(address, tmp_path):
     store = CaseStore(address)
     with EvidenceLog(tmp_path / "log", sync="each") as log:
-        yield ReviewDesk(store, log)
+        yield CaseReview(store, log)
     store.close()
 
 
@@ -231,7 +231,7 @@ def course(decibans: dict[str, float]) -> Course:
     times = [60.0 * k for k in range(1, 6)]
     stages = {a: [(t, {"fast_cadence": DECIBAN * v * t / 300.0}) for t in times] for a, v in decibans.items()}
     gains = [Gain(60.0, a, "fast_cadence", v, line="steady") for a, v in decibans.items()]
-    lines = {a: [(t, Line(0.05, 0.001)) for t in times] for a in decibans}
+    lines = {a: [(t, LineQuality(0.05, 0.001)) for t in times] for a in decibans}
     return Course(stages, gains, lines, dict.fromkeys(decibans, 5.0))
 
 
@@ -240,20 +240,20 @@ def take(store: CaseStore, match: str, decibans: dict[str, float], **more):
     return store.take_match(match, course(decibans), tinclock.load_weights(), found, **more)
 
 
-def test_a_case_opens_when_the_evidence_of_all_matches_crosses_the_line(desk):
+def test_a_case_opens_when_the_evidence_of_all_matches_crosses_the_line(review):
     """Neither match alone would do; a match counts once; fair accounts get none."""
-    assert take(desk.store, "m1", {"ada": 40.0, "bob": -3.0}) == []
+    assert take(review.store, "m1", {"ada": 40.0, "bob": -3.0}) == []
     with pytest.raises(tinclock.EvidenceError, match="taken before"):
-        take(desk.store, "m1", {"ada": 40.0, "bob": -3.0})
-    (case,) = take(desk.store, "m2", {"ada": 40.0, "bob": -3.0})
+        take(review.store, "m1", {"ada": 40.0, "bob": -3.0})
+    (case,) = take(review.store, "m2", {"ada": 40.0, "bob": -3.0})
     assert (case.account, case.state, case.opened_in) == ("ada", "open", "m2")
     assert case.peak >= case.limit == pytest.approx(30.0)
-    assert desk.dossier("bob").case is None
-    dossier = desk.dossier("ada")
+    assert review.dossier("bob").case is None
+    dossier = review.dossier("ada")
     assert (dossier.account.matches, dossier.counts) == (2, {"fast_cadence": 2})
     assert [play.number for play in dossier.plays] == [1, 2]
     with pytest.raises(tinclock.UnknownNameError, match="'ada'"):
-        desk.dossier("nobody")
+        review.dossier("nobody")
 
 
 def test_servers_that_write_at_once_lose_nothing(address):
@@ -272,14 +272,14 @@ def test_servers_that_write_at_once_lose_nothing(address):
     for thread in threads:
         thread.join()
     store = CaseStore(address)
-    many = ReviewDesk(store).dossier("ada")
+    many = CaseReview(store).dossier("ada")
     assert (many.account.matches, many.counts) == (24, {"fast_cadence": 24})
     assert sorted(play.number for play in many.plays) == list(range(1, 25))
-    strand = Strand()
+    one = KindEvidence()
     for _ in range(23):
-        strand = strand.add(2.0 * DECIBAN).next_match()
+        one = one.add(2.0 * DECIBAN).next_match()
     share = tinclock.load_weights().kinds()["fast_cadence"]
-    expected = 10.0 * math.log10(share * math.exp(strand.add(2.0 * DECIBAN).log_e) + 1.0 - share)
+    expected = 10.0 * math.log10(share * math.exp(one.add(2.0 * DECIBAN).log_e) + 1.0 - share)
     assert many.account.decibans == pytest.approx(expected, abs=0.01)
     store.close()
 
@@ -304,7 +304,7 @@ def test_matches_that_arrive_late_and_out_of_order_are_weighed_as_they_arrive(ad
     for server in servers:
         server.join()
     store = CaseStore(address)
-    dossier = ReviewDesk(store).dossier("ada")
+    dossier = CaseReview(store).dossier("ada")
     arrived = sorted(dossier.plays, key=lambda play: play.number)
     assert sorted(play.match for play in arrived) == sorted(f"m{k}" for k in range(15))
     assert dossier.account.last_seen == 14000.0
@@ -319,91 +319,91 @@ def test_matches_that_arrive_late_and_out_of_order_are_weighed_as_they_arrive(ad
     store.close()
 
 
-def test_who_reads_waits_for_no_writer_and_the_course_of_a_match_goes_on_from_earlier_ones(desk):
-    take(desk.store, "m1", {"ada": 40.0})
+def test_who_reads_waits_for_no_writer_and_the_course_of_a_match_goes_on_from_earlier_ones(review):
+    take(review.store, "m1", {"ada": 40.0})
     weights, now = tinclock.load_weights(), course({"ada": 40.0})
-    live = now.points("ada", weights.kinds(), desk.store.earlier("ada"))
-    with desk.store.write() as writing:
+    live = now.points("ada", weights.kinds(), review.store.earlier("ada"))
+    with review.store.write() as writing:
         writing.exec_driver_sql("update accounts set last_seen = 1.0")
-        assert desk.counts()["accounts"] == 1
-        assert desk.dossier("ada").account.last_seen != 1.0
-    take(desk.store, "m2", {"ada": 40.0})
-    assert [value for _, value in desk.dossier("ada").plays[1].course.points] == pytest.approx(
+        assert review.counts()["accounts"] == 1
+        assert review.dossier("ada").account.last_seen != 1.0
+    take(review.store, "m2", {"ada": 40.0})
+    assert [value for _, value in review.dossier("ada").plays[1].course.points] == pytest.approx(
         [v for _, v in live], abs=1e-3
     )
 
 
-def test_decisions_are_a_persons_and_are_in_the_chain(desk, tmp_path):
-    take(desk.store, "m1", {"ada": 90.0})
+def test_decisions_are_a_persons_and_are_in_the_chain(review, tmp_path):
+    take(review.store, "m1", {"ada": 90.0})
     told = []
-    desk._on_decision = lambda decision, case: told.append((decision.verdict, case.state))
+    review._on_decision = lambda decision, case: told.append((decision.verdict, case.state))
     for missing in ({"reviewer": "", "note": "x"}, {"reviewer": "eve", "note": " "}):
         with pytest.raises(tinclock.EvidenceError, match="note that says why"):
-            desk.decide("ada", "cleared", **missing)
+            review.decide("ada", "cleared", **missing)
     with pytest.raises(tinclock.UnknownNameError, match="verdict"):
-        desk.decide("ada", "banned", reviewer="eve", note="x")
-    decided = desk.decide("ada", "watch", reviewer="eve", note="a bad line?")
+        review.decide("ada", "banned", reviewer="eve", note="x")
+    decided = review.decide("ada", "waiting", reviewer="eve", note="a bad line?")
     assert decided.log_digest is not None
-    assert [case.state for case in desk.queue(("watch",))] == ["watch"]
-    take(desk.store, "m2", {"ada": 95.0})
-    assert [case.state for case in desk.queue()] == ["open"], "much more evidence brings a watched case back"
-    desk.decide("ada", "confirmed", reviewer="eve", note="no doubt")
-    desk.reopen("ada", reviewer="bo", note="appeal")
-    assert told == [("watch", "watch"), ("confirmed", "confirmed"), ("reopened", "open")]
+    assert [case.state for case in review.queue(("waiting",))] == ["waiting"]
+    take(review.store, "m2", {"ada": 95.0})
+    assert [case.state for case in review.queue()] == ["open"], "much more evidence brings a watched case back"
+    review.decide("ada", "confirmed", reviewer="eve", note="no doubt")
+    review.reopen("ada", reviewer="bo", note="appeal")
+    assert told == [("waiting", "waiting"), ("confirmed", "confirmed"), ("reopened", "open")]
     records = [msgspec.json.decode(e.body) for e in read_log(tmp_path / "log") if e.kind == "decision"]
     assert [(r["verdict"], r["reviewer"]) for r in records] == [
-        ("watch", "eve"),
+        ("waiting", "eve"),
         ("confirmed", "eve"),
         ("reopened", "bo"),
     ]
     assert verify_log(tmp_path / "log", Head(decided.log_number, decided.log_digest)) is None
-    desk.decide("ada", "cleared", reviewer="bo", note="a sibling's account")
-    assert labels_of(desk) == {"ada": False}
-    assert summed_up(desk)["kinds"][0] | {"share": 0.0} == {
-        "kind": "fast_cadence", "confirmed": 0, "cleared": 1, "watch": 0, "share": 0.0,
+    review.decide("ada", "cleared", reviewer="bo", note="a sibling's account")
+    assert labels_of(review) == {"ada": False}
+    assert summed_up(review)["kinds"][0] | {"share": 0.0} == {
+        "kind": "fast_cadence", "confirmed": 0, "cleared": 1, "waiting": 0, "share": 0.0,
     }  # fmt: skip
 
 
 @pytest.mark.parametrize("verdict", ["cleared", "confirmed"])
-def test_a_decided_case_comes_back_with_enough_evidence_that_is_new(desk, verdict):
+def test_a_decided_case_comes_back_with_enough_evidence_that_is_new(review, verdict):
     """A decision is about what was known; the same evidence again keeps it decided, as much again reopens it."""
-    take(desk.store, "m1", {"ada": 90.0})
-    desk.decide("ada", verdict, reviewer="eve", note="seen")
-    take(desk.store, "m2", {"ada": 12.0})
-    assert [case.state for case in desk.queue((verdict,))] == [verdict]
-    take(desk.store, "m3", {"ada": 60.0})
-    assert [case.account for case in desk.queue()] == ["ada"]
+    take(review.store, "m1", {"ada": 90.0})
+    review.decide("ada", verdict, reviewer="eve", note="seen")
+    take(review.store, "m2", {"ada": 12.0})
+    assert [case.state for case in review.queue((verdict,))] == [verdict]
+    take(review.store, "m3", {"ada": 60.0})
+    assert [case.account for case in review.queue()] == ["ada"]
 
 
-def test_the_queue_goes_by_evidence_and_waiting(desk):
+def test_the_queue_goes_by_evidence_and_waiting(review):
     day = 86400.0
-    take(desk.store, "m1", {"old": 60.0}, at=0.0)
-    take(desk.store, "m2", {"new": 63.0, "newer": 68.0}, at=10.0 * day)
-    assert [case.account for case in desk.queue()] == ["old", "newer", "new"]
+    take(review.store, "m1", {"old": 60.0}, at=0.0)
+    take(review.store, "m2", {"new": 63.0, "newer": 68.0}, at=10.0 * day)
+    assert [case.account for case in review.queue()] == ["old", "newer", "new"]
 
 
-def test_forgetting_leaves_no_trace_of_the_name_but_that_it_happened(desk):
+def test_forgetting_leaves_no_trace_of_the_name_but_that_it_happened(review):
     from sqlalchemy import select
 
-    from tinclock.store.case_tables import FORGOTTEN, METADATA
+    from tinclock.cases.tables import FORGOTTEN, METADATA
 
-    take(desk.store, "m1", {"ada": 90.0, "bob": 0.0})
-    desk.decide("ada", "cleared", reviewer="eve", note="fine")
-    desk.forget("ada", reviewer="eve", reason="asked to")
-    with desk.store.write() as connection:
+    take(review.store, "m1", {"ada": 90.0, "bob": 0.0})
+    review.decide("ada", "cleared", reviewer="eve", note="fine")
+    review.forget("ada", reviewer="eve", reason="asked to")
+    with review.store.write() as connection:
         for table in METADATA.sorted_tables:
             assert not any("ada" in map(str, row) for row in connection.execute(select(table))), table.name
         (row,) = connection.execute(select(FORGOTTEN))
     assert (row.findings, row.matches, row.had_case, row.reason) == (1, 1, True, "asked to")
-    assert desk.retain(1.0, reviewer="eve", at=time.time() + 1e6) == 1
-    assert desk.counts()["accounts"] == 0
+    assert review.retain(1.0, reviewer="eve", at=time.time() + 1e6) == 1
+    assert review.counts()["accounts"] == 0
 
 
 def test_the_schema_is_the_migrations_and_a_newer_one_is_refused(address):
     from alembic.autogenerate import compare_metadata
     from alembic.migration import MigrationContext
 
-    from tinclock.store.case_tables import METADATA
+    from tinclock.cases.tables import METADATA
 
     store = CaseStore(address)
     with store.write() as connection:
@@ -420,19 +420,19 @@ def test_an_address_that_cant_be_used_is_said(bad):
         CaseStore(bad)
 
 
-def test_exports_are_whole_and_harmless_in_a_spreadsheet(desk):
+def test_exports_are_whole_and_harmless_in_a_spreadsheet(review):
     import pyarrow.parquet as parquet
 
-    take(desk.store, "m1", {"=cmd()": 90.0, "ada": 80.0})
-    rows = json.loads(exported(desk, "cases", "json"))
+    take(review.store, "m1", {"=cmd()": 90.0, "ada": 80.0})
+    rows = json.loads(exported(review, "cases", "json"))
     assert {row["account"] for row in rows} == {"=cmd()", "ada"}
-    assert {row["account"] for row in csv.DictReader(io.StringIO(exported(desk, "cases", "csv").decode()))} == {
+    assert {row["account"] for row in csv.DictReader(io.StringIO(exported(review, "cases", "csv").decode()))} == {
         "'=cmd()", "ada",
     }  # fmt: skip
-    take(desk.store, "m2", {"\n=cmd()": 90.0, " +cmd()": 90.0, "\x1b[2Jclean": 90.0})
-    named = {row["account"] for row in csv.DictReader(io.StringIO(exported(desk, "cases", "csv").decode()))}
+    take(review.store, "m2", {"\n=cmd()": 90.0, " +cmd()": 90.0, "\x1b[2Jclean": 90.0})
+    named = {row["account"] for row in csv.DictReader(io.StringIO(exported(review, "cases", "csv").decode()))}
     assert {"'\\n=cmd()", "' +cmd()", "\\x1b[2Jclean"} <= named
-    table = parquet.read_table(io.BytesIO(exported(desk, "findings", "parquet", "ada")))
+    table = parquet.read_table(io.BytesIO(exported(review, "findings", "parquet", "ada")))
     assert table["code"].to_pylist() == ["fast_cadence"]
 
 
@@ -562,7 +562,7 @@ def test_syslog_gets_a_line_as_rfc_5424_has_it(tmp_path):
 def test_a_database_that_is_silent_is_an_error_within_seconds(monkeypatch):
     """A server that accepts and never answers must not hold a command for half a minute."""
     pytest.importorskip("psycopg")
-    monkeypatch.setattr("tinclock.store.cases.ANSWER_S", 2)
+    monkeypatch.setattr("tinclock.cases.store.ANSWER_S", 2)
     with socket.socket() as mute:
         mute.bind(("127.0.0.1", 0))
         mute.listen(8)
@@ -634,7 +634,7 @@ def test_detection_and_calibration_by_commands_alone(tmp_path):
 def page_of(reviewed, tmp_path):
     folder, _ = reviewed
     store = CaseStore(folder / "cases" / "cases.db")
-    dossier = ReviewDesk(store).dossier("clover")
+    dossier = CaseReview(store).dossier("clover")
     store.close()
     dossier = dossier._replace(account=dossier.account._replace(account=MARKUP))
     page = tmp_path / "page.html"
@@ -650,13 +650,13 @@ def test_no_name_of_a_stranger_reaches_a_terminal_or_a_page_raw(tmp_path, monkey
     """Commands, exports, pages, explanations and notices write control characters and turned writing out."""
     monkeypatch.setenv("COLUMNS", "300")
     name, store = WILD.replace("\x00", ""), tmp_path / "cases"
-    desk = ReviewDesk(CaseStore(store / "cases.db"), EvidenceLog(store / "log"))
-    take(desk.store, "m1", {name: 90.0, "bob": 90.0})
-    desk.decide(name, "watch", reviewer=name, note=name)
-    desk.store.close(), desk._log.close()
+    review = CaseReview(CaseStore(store / "cases.db"), EvidenceLog(store / "log"))
+    take(review.store, "m1", {name: 90.0, "bob": 90.0})
+    review.decide(name, "waiting", reviewer=name, note=name)
+    review.store.close(), review._log.close()
     page = tmp_path / "page.html"
     told = [
-        run("cases", "list", "--state", "watch", "--store", store), run("cases", "show", name, "--store", store),
+        run("cases", "list", "--state", "waiting", "--store", store), run("cases", "show", name, "--store", store),
         run("cases", "compare", name, "bob", "--store", store), run("cases", "summary", "--store", store),
         run("cases", "export", "--format", "csv", "--store", store),
         run("cases", "decide", name, "cleared", "--note", name, "--reviewer", name, "--store", store),

@@ -17,12 +17,12 @@ from click.testing import CliRunner
 
 import tinclock
 from tinclock.cli.main import COMMANDS, main
-from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS
-from tinclock.core.flight_rules import BounceRules, FlightRules, SplashRules
-from tinclock.core.rig_rules import RigRules
-from tinclock.core.rules import Rules
-from tinclock.core.weapon_rules import BurstRules, ItemRules, LastingRules, RecoilRules, SpreadRules, WeaponRules
-from tinclock.core.wording import CODES
+from tinclock.core.findings import DEFAULTS, FINDINGS
+from tinclock.core.rules.consequences import ALWAYS_DENIED
+from tinclock.core.rules.flights import BounceRules, FlightRules, SplashRules
+from tinclock.core.rules.rigs import RigRules
+from tinclock.core.rules.ruleset import Rules
+from tinclock.core.rules.weapons import BurstRules, ItemRules, LastingRules, RecoilRules, SpreadRules, WeaponRules
 from tinclock.garden.scenario import data_file
 
 ROOT = Path(__file__).parent.parent
@@ -87,7 +87,7 @@ GARDEN = str(data_file("garden.toml"))
 def test_check_finds_nothing_in_the_gardens_rules_and_counts_hits():
     done = CliRunner().invoke(main, ["check", GARDEN])
     assert done.exit_code == 0
-    assert "no mistakes, no oddities" in done.output
+    assert "no mistakes, no unusual_rules" in done.output
     assert re.search(r"grit_rifle +hitscan +0.18 .*6 0.90", done.output)
     report = json.loads(CliRunner().invoke(main, ["check", GARDEN, "--json", "--against", "sprinkler"]).output)[0]
     assert {row["rig"] for row in report["weapons"]} == {"sprinkler"}
@@ -201,7 +201,7 @@ def test_the_guides_leave_out_no_key_of_the_rules_and_no_finding():
     rows = dict(re.findall(r"^\| `(\w+)` \| ([a-z, ]+) \|", findings, re.M))
     assert rows.pop("flooded") == "drop"  # found before there is a claim
     assert rows == {code: what + (", must" if code in ALWAYS_DENIED else "") for code, what in DEFAULTS.items()}
-    assert {*rows, "flooded"} == set(CODES)
+    assert {*rows, "flooded"} == set(FINDINGS)
 
 
 def test_the_rules_file_in_the_guide_holds_only_keys_that_exist():

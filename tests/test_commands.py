@@ -10,12 +10,12 @@ import numpy as np
 import pytest
 
 import tinclock
-from tinclock.core.calls import MatchCalls
-from tinclock.core.commands import CHANGES, KINDS, Command, Cut, Harm, Put, name_of, read_change
 from tinclock.core.errors import BadNumberError
+from tinclock.core.ruling.calls import MatchCalls
+from tinclock.core.ruling.commands import CHANGES, KINDS, Command, Cut, Harm, Put, name_of, read_change
 from tinclock.garden.scenario import load_garden
+from tinclock.recordings.past import past_of
 from tinclock.serve.requests import Call
-from tinclock.store.window import past_of
 
 ASKS = {
     "welcome",
@@ -32,7 +32,7 @@ ASKS = {
 """Methods of the referee that change nothing a ruling looks at (`events` moves its own reader's mark on)."""
 EXTRAS = {
     "place": {"rig": "sprinkler", "weapon": "sprinkler_jet"},
-    "watch": {"connection": "c-9", "account": "idle"}, "remove": {"entity": 3},
+    "admit_spectator": {"connection": "c-9", "account": "idle"}, "remove": {"entity": 3},
     "hand_over": {"entity": 4, "connection": "c-1"}, "spawn": {"entity": 2}, "cut": {"entity": 2},
     "harm": {"entity": 2, "damage": np.float64(3.5)}, "wield": {"entity": 1, "weapon": "trowel"},
     "put": {"entity": np.int64(1), "position": (0.5, 0.0, 0.0)}, "guide": {"projectile": 1, "entity": 2},
@@ -128,11 +128,11 @@ def test_a_teleport_that_is_cut_is_ruled_again_as_it_was(tmp_path):
 
 def test_a_command_that_is_none_or_has_fields_that_it_doesnt_take_is_refused():
     """Whoever reads commands from a file or a socket is told what there is."""
-    with pytest.raises(msgspec.ValidationError, match=r"no call 'fly'; there are: act, admit, cut,"):
+    with pytest.raises(msgspec.ValidationError, match=r"no call 'fly'; there are: act, admit, admit_spectator, cut,"):
         read_change("fly", {})
     with pytest.raises(msgspec.ValidationError, match=r"harm: .*`str`.*`\$.damage`"):
         read_change("harm", {"entity": 1, "damage": "lots"})
     with pytest.raises(msgspec.ValidationError, match=r"cut: .*unknown field `server_tim`"):
         read_change("cut", {"entity": 1, "server_tim": 2.0})
-    with pytest.raises(BadNumberError, match=r"one of tinclock\.core\.commands \(act, admit, advance"):
+    with pytest.raises(BadNumberError, match=r"one of tinclock\.core\.ruling\.commands \(act, admit, advance"):
         tinclock.Referee(load_garden().rules).apply(Call(1, "m", "cut"))

@@ -12,7 +12,7 @@ import msgspec
 import pytest
 
 from tinclock.intake.level_file import LevelTable
-from tinclock.intake.log_map import LogMap, parse_log_map
+from tinclock.intake.logs.mapping import LogMap, parse_log_map
 from tinclock.intake.toml_tables import convert_table
 
 ROOT = Path(__file__).resolve().parent.parent

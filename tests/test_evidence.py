@@ -14,24 +14,24 @@ from scipy import integrate, stats
 import tinclock
 from tinclock.core.evidence import detectors, quality
 from tinclock.core.evidence.calibration import Collector, calibrate
-from tinclock.core.evidence.course import Seen, crossed, peak, weigh
+from tinclock.core.evidence.course import Observed, crossed, peak, weigh
 from tinclock.core.evidence.detectors import Chances
-from tinclock.core.evidence.eprocess import DECIBAN, Strand, combined, e_of_p, limit_decibans
-from tinclock.core.evidence.observe import Line, Looks, Observer, Shots
+from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, combined, e_of_p, limit_decibans
+from tinclock.core.evidence.live import LiveEvidence, after_match, with_match
+from tinclock.core.evidence.observe import Gazes, LineQuality, Observer, Shots
 from tinclock.core.evidence.scene import Party, scene_of
 from tinclock.core.evidence.sight import Sight
-from tinclock.core.evidence.watch import MatchWatch, after_match, with_match
 from tinclock.core.evidence.weights import Provenance, Rate, Weights, line_class
-from tinclock.core.records import Finding
+from tinclock.core.findings import Finding
 from tinclock.garden.match import play_match
 from tinclock.intake.weights_file import load_weights, save_weights
-from tinclock.store.again import rule_again
-from tinclock.store.recording import Recording
-from tinclock.store.seen import seen_in
+from tinclock.recordings.observed import observed_in
+from tinclock.recordings.recording import Recording
+from tinclock.recordings.replay import rule_again
 from tinclock.testing import Stage
 
 NO_SHOTS = Shots(*[[] if name in ("weapon", "kind") else np.empty(0) for name in Shots._fields])
-NO_LOOKS = Looks(*[np.empty(0)] * 5)
+NO_LOOKS = Gazes(*[np.empty(0)] * 5)
 UNFAIR = {"clover": {"snap_aim": 1.0}, "elder": {"forge_actor": 0.5}, "beryl": {"flood": 0.5}}
 
 
@@ -62,24 +62,24 @@ def test_an_e_value_is_at_most_one_on_average_for_fair_accounts():
 @given(st.lists(st.floats(-6.0, 6.0), min_size=1, max_size=12))
 def test_a_strand_is_the_sum_over_the_match_that_it_began_with(log_es):
     """Sum over j of product from match j on, each with 1/(j(j+1)), and what is still to begin at 1."""
-    strand = Strand()
+    one = KindEvidence()
     for log_e in log_es[:-1]:
-        strand = strand.add(log_e).next_match()
-    strand = strand.add(log_es[-1])
+        one = one.add(log_e).next_match()
+    one = one.add(log_es[-1])
     n = len(log_es)
     whole = sum(math.exp(sum(log_es[j:])) / ((j + 1) * (j + 2)) for j in range(n)) + 1.0 / (n + 1)
-    assert strand.log_e == pytest.approx(math.log(whole), abs=1e-9)
+    assert one.log_e == pytest.approx(math.log(whole), abs=1e-9)
 
 
 @given(st.lists(st.lists(st.floats(-4.0, 9.0), min_size=3, max_size=3), min_size=1, max_size=6))
 def test_chains_of_arrays_and_strands_by_name_agree(matches):
     shares = {"a": 0.5, "b": 0.3, "c": 0.2}
-    chain, strands = quality.Chain(np.array(list(shares.values()))), {}
+    chain, by_kind = quality.Chain(np.array(list(shares.values()))), {}
     for values in matches:
         now = dict(zip(shares, values, strict=True))
-        expected = combined(with_match(strands, now), shares)
+        expected = combined(with_match(by_kind, now), shares)
         assert chain.match(np.array([values]))[0] == pytest.approx(expected, abs=1e-9)
-        strands = after_match(strands, now)
+        by_kind = after_match(by_kind, now)
 
 
 def test_of_fair_accounts_that_are_looked_at_always_few_ever_get_a_case():
@@ -166,7 +166,7 @@ def finding(at: float, margin: float | None = None) -> Finding:
 
 
 def test_a_burst_of_findings_is_one_incident_and_the_next_one_another(rules):
-    watch = MatchWatch(weights_with(0.1, 7.0), rules)
+    watch = LiveEvidence(weights_with(0.1, 7.0), rules)
     watch.present("ada", "steady", 0.0)
     gains = [watch.finding(finding(10.0 + 0.05 * k)) for k in range(20)]
     assert [gain.decibans for gain in gains if gain] == [7.0]
@@ -176,7 +176,7 @@ def test_a_burst_of_findings_is_one_incident_and_the_next_one_another(rules):
 def test_the_bet_on_findings_is_a_fair_one_at_the_fair_rate(rules):
     """Incidents as often as the busiest fair account has them: the bet is worth 1 on average, within its own error."""
     rng, rate, minutes = np.random.default_rng(8), 0.5, 3.0
-    watch = MatchWatch(weights_with(rate, 3.0), rules)
+    watch = LiveEvidence(weights_with(rate, 3.0), rules)
     worth = []
     for number in range(1500):
         account, at = f"a{number}", 0.0
@@ -189,14 +189,14 @@ def test_the_bet_on_findings_is_a_fair_one_at_the_fair_rate(rules):
     assert np.mean(worth) > 0.8
 
 
-def seen_of(counts: dict[str, int], found: list[Finding], until_s: float) -> Seen:
+def seen_of(counts: dict[str, int], found: list[Finding], until_s: float) -> Observed:
     """Ten seconds of a match in which nobody shoots: claims by account, and findings."""
     parties = {k: Party(k, a, a, "", 0.1, b"") for k, a in enumerate(counts, 1)}
-    lines = {a: Line(0.05, 0.0005) for a in counts}
-    return Seen(until_s - 10.0, until_s, NO_SHOTS, NO_LOOKS, [(1, f) for f in found], counts, lines, parties)
+    lines = {a: LineQuality(0.05, 0.0005) for a in counts}
+    return Observed(until_s - 10.0, until_s, NO_SHOTS, NO_LOOKS, [(1, f) for f in found], counts, lines, parties)
 
 
-def highest(rules: tinclock.Rules, stretches: list[Seen]) -> tuple[dict[str, float], tuple]:
+def highest(rules: tinclock.Rules, stretches: list[Observed]) -> tuple[dict[str, float], tuple]:
     weights = load_weights()
     course = weigh(stretches, weights, rules)
     return {a: peak(course.points(a, weights.kinds())) for a in course.stages}, course.common
@@ -229,7 +229,7 @@ def test_what_most_accounts_of_a_match_show_is_nobodys_evidence(rules):
 
 
 def test_connections_are_told_apart_by_their_jitter():
-    assert [line_class(Line(0.05, jitter)) for jitter in (0.001, 0.004, 0.02)] == ["steady", "uneven", "rough"]
+    assert [line_class(LineQuality(0.05, jitter)) for jitter in (0.001, 0.004, 0.02)] == ["steady", "uneven", "rough"]
     assert line_class(None) == "rough"
 
 
@@ -272,7 +272,7 @@ def test_panes_are_looked_through_and_what_stands_behind_them_is_not(level):
 def test_a_live_history_and_its_recording_show_the_same_shots(match):
     """While it is ruled again, one shot seen in the referee's own history is what is seen of it in the file."""
     source = Recording(match)
-    rules, later = source.require_header().rules, list(seen_in(source))
+    rules, later = source.require_header().rules, list(observed_in(source))
     parties = later[-1].parties
     wanted = {n: (s, k) for s in (x.shots for x in later) for k, n in enumerate(s.number.tolist()) if s.target[k]}
     compared = []
@@ -314,7 +314,7 @@ def test_who_shows_but_an_arm_is_in_sight_for_whom_shoots_at_it(rules, edge, see
 def test_unfair_accounts_get_their_case_within_half_a_minute_and_fair_ones_none(match):
     """By the table that ships; each for what it did."""
     source, weights = Recording(match), load_weights()
-    course = weigh(seen_in(source), weights, source.require_header().rules)
+    course = weigh(observed_in(source), weights, source.require_header().rules)
     points = {account: course.points(account, weights.kinds()) for account in course.stages}
     assert {account for account in points if crossed(points[account], limit_decibans(0.001))} == set(UNFAIR)
     strongest = {account: max(course.now(account).items(), key=lambda item: item[1])[0] for account in UNFAIR}
@@ -326,10 +326,10 @@ def test_calibrating_puts_ceilings_over_what_fair_accounts_did(match):
     source = Recording(match)
     rules = source.require_header().rules
     collector = Collector(frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic))
-    for seen in seen_in(source):
+    for seen in observed_in(source):
         found = [finding for _, finding in seen.findings]
         collector.take(
-            seen.shots, seen.looks, found, seen.line_of(), seen.accounts(), seen.claims, seen.until_s - seen.from_s
+            seen.shots, seen.gazes, found, seen.line_of(), seen.accounts(), seen.claims, seen.until_s - seen.from_s
         )
     fair = [play for account, play in collector.plays.items() if account not in UNFAIR]
     unfair = [play for account, play in collector.plays.items() if account in UNFAIR]

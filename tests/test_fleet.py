@@ -23,7 +23,7 @@ from tinclock.batch.run import run_batch
 from tinclock.cli.main import main
 from tinclock.garden.match import play_match
 from tinclock.garden.truth import write_truth
-from tinclock.store.listing import recordings_in
+from tinclock.recordings.listing import recordings_in
 
 COPIES = 12
 
@@ -113,8 +113,8 @@ def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_
         assert done.exit_code == 0, done.output
     accounts = table(tmp_path / "weigh", "accounts")
     with contextlib.closing(tinclock.CaseStore(store / "cases.db")) as cases:
-        desk = tinclock.ReviewDesk(cases)
-        plays = desk.dossier(accounts[0]["account"]).plays
+        review = tinclock.CaseReview(cases)
+        plays = review.dossier(accounts[0]["account"]).plays
     assert sorted(play.match for play in plays) == sorted({row["match"] for row in accounts})
 
 

@@ -15,9 +15,10 @@ from scipy.spatial.transform import Rotation
 from test_history import mixed_rig, placed_parts
 
 import tinclock
-from tinclock.core.combat.flight import row_of
-from tinclock.core.geometry.touch import nearest_on_triangle
-from tinclock.core.timeline import flown, legs
+from tinclock.core.combat.projectile_motion import row_of
+from tinclock.core.kernels import sweep as flown
+from tinclock.core.kernels import trajectory as legs
+from tinclock.core.kernels.nearest import nearest_on_triangle
 
 Motion = tinclock.Motion
 

@@ -101,7 +101,7 @@ def test_health_goes_down_by_exactly_what_the_events_say(played):
         if event.kind == "health":
             assert health[event.entity] == event.before
         if event.kind in ("spawn", "health"):
-            health[event.entity] = event.after
+            health[event.entity] = event.health if event.kind == "spawn" else event.after
     dealt = sum(r.damage for r in played.rulings)
     told = sum(e.before - e.after for e in played.events if e.kind == "health" and e.before > e.after)
     assert dealt == pytest.approx(told)

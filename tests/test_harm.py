@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 import tinclock
 from tinclock.core.combat.ledger import Blow, Ledger
-from tinclock.core.rules import HarmRules, ScoreRules
-from tinclock.core.weapon_rules import LastingRules
+from tinclock.core.rules.ruleset import HarmRules, ScoreRules
+from tinclock.core.rules.weapons import LastingRules
 from tinclock.garden.scenario import data_file
 
 RULES = tinclock.load_rules(data_file("garden.toml"))

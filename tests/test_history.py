@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 
 import tinclock
 from tinclock.core.errors import BadArrayError, OutOfHistoryError, TimeOrderError, UnknownNameError
-from tinclock.core.rig_rules import BoneRules, MountRules, PartRules, RigRules
+from tinclock.core.rules.rigs import BoneRules, MountRules, PartRules, RigRules
 
 View = tinclock.View
 

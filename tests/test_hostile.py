@@ -15,13 +15,13 @@ from hypothesis import strategies as st
 from test_launches import armed, launch
 
 import tinclock
-from tinclock.core.claims import exact
-from tinclock.core.contradictions import contradictions
+from tinclock.core.rules.contradictions import contradictions
+from tinclock.core.rules.weapons import LastingRules
+from tinclock.core.ruling.claims import exact
 from tinclock.core.timeline.instants import CATCH_UP_S
-from tinclock.core.weapon_rules import LastingRules
 from tinclock.garden.scenario import data_file
-from tinclock.store.again import rule_again
-from tinclock.store.recording import Recording
+from tinclock.recordings.recording import Recording
+from tinclock.recordings.replay import rule_again
 from tinclock.wire import codec
 from tinclock.wire.border import Border
 from tinclock.wire.messages import Join

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import tinclock
 from tinclock.core.combat.ledger import Blow
-from tinclock.core.weapon_rules import LastingRules
+from tinclock.core.rules.weapons import LastingRules
 from tinclock.garden.scenario import data_file
 
 View = tinclock.View
@@ -31,7 +31,7 @@ def test_a_name_is_shown_and_identifies_nobody(rules):
 
 def test_a_welcome_says_which_entity_is_ones_own_and_a_spectator_has_none(shooting):
     referee = shooting.referee
-    referee.watch("w", "watcher")
+    referee.admit_spectator("w", "watcher")
     welcome, onlooker = referee.welcome("s"), referee.welcome("w")
     assert (welcome.entity, welcome.next_sequence, onlooker.entity, onlooker.spread_key) == (shooting.shooter, 1, 0, "")
     assert welcome.spread_key != referee.welcome("r").spread_key
@@ -58,7 +58,7 @@ def test_what_nobody_declared_is_refused_with_what_there_is(shooting):
         "position: expected three finite numbers": lambda: referee.put(1, (float("nan"), 0.0, 0.0)),
         "unknown connection ''": lambda: referee.admit(connection="", account="x", rig="gardener"),
     }
-    referee.watch("w", "watcher")
+    referee.admit_spectator("w", "watcher")
     before = referee.state()
     for message, call in calls.items():
         with pytest.raises(tinclock.TinClockError, match=message):
@@ -85,7 +85,7 @@ def do(referee: tinclock.Referee, deed: str, one: int, other: int, amount: int, 
             referee.place("sprinkler", weapon="hose", server_time=now)
         return
     entity, by = here[one % len(here)], here[other % len(here)]
-    ledger, line = referee.ledger, next((n for n, x in referee._roster.lines.items() if x.entity == entity), None)
+    ledger, line = referee.ledger, next((n for n, x in referee._roster.connections.items() if x.entity == entity), None)
     match deed:
         case "leave" if line is not None:
             referee.dismiss(line, now)
@@ -199,7 +199,7 @@ def test_control_is_given_explicitly_and_old_screens_are_ruled_by_who_had_it_the
     shooting.referee.hand_over(entity, None, lost / 64)
     assert fire(shooting, entity, "s", View(lost - 2, lost - 2, 0.0), 0.1).outcome == "upheld"  # before it knew
     too_late = fire(shooting, entity, "s", View(lost + 2, lost + 2, 0.0), 0.3)
-    assert (codes(too_late), too_late.receipt().told.entity) == (["foreign_actor"], shooting.shooter)
+    assert (codes(too_late), too_late.receipt().state.entity) == (["foreign_actor"], shooting.shooter)
 
 
 def test_what_a_leaver_acted_for_is_the_servers_again(rules):
@@ -210,7 +210,7 @@ def test_what_a_leaver_acted_for_is_the_servers_again(rules):
         shooting.referee.act(entity, {"kind": "status"}, server_time=shooting.now)
     shooting.referee.dismiss("r")
     assert shooting.referee.act(entity, {"kind": "status"}, server_time=shooting.now).outcome == "upheld"
-    assert [e.actor for e in shooting.referee.events() if e.kind == "control"] == [shooting.runner, None]
+    assert [e.controller for e in shooting.referee.events() if e.kind == "control"] == [shooting.runner, 0]
 
 
 def test_a_server_controlled_shooter_goes_through_the_same_checks(rules):

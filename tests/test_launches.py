@@ -11,10 +11,10 @@ import pytest
 from conftest import Range, changed, codes, step
 
 import tinclock
-from tinclock.core.acts.splash import falloff_at
 from tinclock.core.combat.ledger import Blow
-from tinclock.core.flight_rules import BounceRules, FlightRules, SplashRules
-from tinclock.core.rig_rules import BoneRules, MountRules, PartRules
+from tinclock.core.rules.flights import BounceRules, FlightRules, SplashRules
+from tinclock.core.rules.rigs import BoneRules, MountRules, PartRules
+from tinclock.core.ruling.splash import falloff_at
 from tinclock.garden.gait import Bodies, Gait
 from tinclock.garden.scenario import data_file
 from tinclock.garden.walking import Ground, Walker
@@ -68,14 +68,14 @@ AWAY = 9.0 / 60.0  # seconds that a dart needs to the runner
 def test_a_launch_is_told_once_with_all_that_drawing_needs_and_ends_once():
     here = armed()
     ruling = launch(here, lead_s=AWAY)
-    assert ruling.receipt().told.projectiles == (1,)
+    assert ruling.receipt().state.projectiles == (1,)
     assert ruling.receipt().sequence == here.sequence
     flown = fly(here)
     events = [e for e in here.referee.events() if e.kind in ("launch", "end")]
     first, last = events
     assert (first.projectile, first.sequence, first.entity, first.weapon) == (1, here.sequence, here.shooter, "dart")
-    path = tinclock.Flight(first.motion, first.server_time, first.place, first.velocity, last=first.until)
-    assert path.at(last.server_time)[0] == pytest.approx(last.place, abs=1e-6)
+    path = tinclock.Flight(first.motion, first.server_time, first.position, first.velocity, last=first.until)
+    assert path.at(last.server_time)[0] == pytest.approx(last.position, abs=1e-6)
     assert (last.kind, last.projectile, last.cause, last.victim, last.part) == ("end", 1, "body", here.runner, "chest")
     assert [(hit.victim, hit.part, hit.damage) for hit in hits(flown)] == [(here.runner, "chest", 10.0)]
     assert "met" in flown[0].explain()
@@ -105,15 +105,15 @@ def test_seven_pebbles_fly_where_each_client_draws_them():
     ruling = launch(here, weapon="pebble_sling", shot=1)
     ways = mine.rays(ruling.aim, 0.0, 1)
     told = {e.projectile: e for e in here.referee.events() if e.kind == "launch"}
-    assert list(told) == list(ruling.receipt().told.projectiles)
+    assert list(told) == list(ruling.receipt().state.projectiles)
     fly(here, 20)
     for way, one in zip(ways, told.values(), strict=True):
         velocity = tuple(38.0 * v for v in way)
         drawn = tinclock.Flight(one.motion, one.server_time, ruling.origin, velocity)
-        flights = here.referee._desk.flights
+        flights = here.referee._pipeline.flights
         live = flights.live.get(one.projectile)
         if live is not None:
-            assert drawn.at(here.now)[0] == pytest.approx(flights.place_at(live, here.now), abs=1e-6)
+            assert drawn.at(here.now)[0] == pytest.approx(flights.position_at(live, here.now), abs=1e-6)
 
 
 REFUSED = {
@@ -165,8 +165,8 @@ def test_at_launch_the_flight_begins_where_the_screen_was_and_is_at_once_up_to_d
     here.referee.advance(here.now)
     event = next(e for e in here.referee.events() if e.kind == "launch")
     assert event.server_time == pytest.approx(ruling.view_time)
-    flights = here.referee._desk.flights
-    place = flights.place_at(flights.live[1], here.now)
+    flights = here.referee._pipeline.flights
+    place = flights.position_at(flights.live[1], here.now)
     assert math.dist(place, ruling.origin) == pytest.approx(20.0 * (here.now - ruling.view_time))
 
 
@@ -207,7 +207,7 @@ def test_one_that_bounces_off_a_body_hits_it_once_and_comes_back():
     launch(here, lead_s=AWAY)
     found = hits(fly(here, 12))
     assert [hit.victim for hit in found] == [here.runner]
-    flights = here.referee._desk.flights
+    flights = here.referee._pipeline.flights
     assert flights.velocity_at(flights.live[1], here.now)[0] < 0.0
     fly(here, 60)
     assert here.referee.ledger.health(here.runner) == 90.0
@@ -251,7 +251,7 @@ def test_moving_cover_stops_what_flies_and_takes_no_harm():
     assert hits(flown) == []
     assert (step(flown[-1], "cover met"), flown[-1].stopped_by) == ("door", "door")
     (ended,) = [event for event in here.referee.events() if event.kind == "end"]
-    assert (ended.cause, ended.what, ended.victim) == ("cover", "door", None)
+    assert (ended.cause, ended.surface, ended.victim) == ("cover", "door", 0)
 
 
 def test_what_sticks_waits_for_its_fuse_and_hurts_nobody_who_walks_into_it():
@@ -264,9 +264,9 @@ def test_what_sticks_waits_for_its_fuse_and_hurts_nobody_who_walks_into_it():
         fly(here, 140)  # the runner passes the place on its way
         end = next(e for e in here.referee.events() if e.kind == "end")
         assert end.cause == ended
-        path = tinclock.Flight(launched.motion, launched.server_time, launched.place, launched.velocity, level=wall)
-        assert path.at(end.server_time)[0] == pytest.approx(end.place, abs=1e-4)
-        assert end.place[0] == pytest.approx(0.5, abs=1e-3)
+        path = tinclock.Flight(launched.motion, launched.server_time, launched.position, launched.velocity, level=wall)
+        assert path.at(end.server_time)[0] == pytest.approx(end.position, abs=1e-4)
+        assert end.position[0] == pytest.approx(0.5, abs=1e-3)
         assert here.referee.ledger.health(here.runner) == 100.0
 
 
@@ -296,7 +296,7 @@ def test_limits_death_and_leaving_clean_up():
     for k in range(5):
         launch(here, direction=(-1.0, 0.0, 0.0), late=0.02 * k)
     assert [one.projectile for one in here.referee.state().projectiles] == [3, 4, 5]
-    assert [e.projectile for e in here.referee.events() if e.cause == "replaced"] == [1, 2]
+    assert [e.projectile for e in here.referee.events() if e.kind == "end" and e.cause == "replaced"] == [1, 2]
     here.referee.dismiss("s", here.now)
     assert [e.cause for e in here.referee.events() if e.kind == "end"] == ["owner left"] * 3
     orphan = armed(when_owner_leaves="orphan")
@@ -342,11 +342,11 @@ def burst_beside(level: tinclock.Level | None = None, **fields: Any) -> tuple[Ra
 def test_a_splash_hurts_by_distance_and_pushes_away():
     here, found = burst_beside()
     hit = next(hit for hit in found if hit.victim == here.runner)
-    middle = next(e.place for e in here.referee.events() if e.kind == "end")
+    middle = next(e.position for e in here.referee.events() if e.kind == "end")
     assert hit.damage == pytest.approx(60.0 * falloff_at(BLAST, hit.distance_m))
-    assert math.dist(hit.point, middle) == pytest.approx(hit.distance_m, abs=1e-6)
+    assert math.dist(hit.position, middle) == pytest.approx(hit.distance_m, abs=1e-6)
     assert np.linalg.norm(hit.impulse) == pytest.approx(30.0 * falloff_at(BLAST, hit.distance_m))
-    assert np.dot(hit.impulse, np.subtract(hit.point, middle)) > 0.0
+    assert np.dot(hit.impulse, np.subtract(hit.position, middle)) > 0.0
     table = msgspec.structs.replace(BLAST, falloff=[(1.0, 1.0), (3.0, 0.5), (6.0, 0.0)])
     assert [falloff_at(table, d) for d in (0.0, 2.0, 3.0, 4.5, 7.0)] == [1.0, 0.75, 0.5, 0.25, 0.0]
 
@@ -394,7 +394,7 @@ def test_a_chain_of_bursts_ends():
 
 def impact(here: Range, flown_s: float = 8.86 / 60.0, late: float = 0.0, **fields: Any) -> tinclock.Ruling:
     """What a client that draws the dart as it was told says of its first one."""
-    flights = here.referee._desk.flights
+    flights = here.referee._pipeline.flights
     one = flights.live.get(1) or flights.past[1]
     position = tuple(o + v * flown_s for o, v in zip(one.origin, one.velocity, strict=True))
     values = {"projectile": 1, "flown_s": flown_s, "position": position, "victim": here.runner, **fields}
@@ -449,10 +449,10 @@ def test_with_or_without_impact_claims_honest_clients_do_the_same_damage():
             away = math.dist((-9.0, 3.0), (0.0, 2.0 + here.tick / 16)) / 60.0
             launch(here, lead_s=away + float(rng.normal(scale=0.05)))
             fly(here, 26)
-            last = here.referee._desk.flights.past.get(here.referee._desk.flights.issued)
+            last = here.referee._pipeline.flights.past.get(here.referee._pipeline.flights.issued)
             if mode == "claimed" and last is not None and last.impacts:
                 found = last.impacts[-1]
-                impact(here, projectile=last.number, flown_s=found.server_time - last.started, position=found.place)
+                impact(here, projectile=last.number, flown_s=found.server_time - last.started, position=found.position)
         health[mode] = here.referee.ledger.health(here.runner)
     assert health["swept"] == health["claimed"] < 95.0
 
@@ -507,7 +507,9 @@ class Skirmish:
         for event in referee.events():
             if event.kind == "launch":
                 k = self.entities.index(event.entity)
-                path = tinclock.Flight(event.motion, event.server_time, event.place, event.velocity, level=self.level)
+                path = tinclock.Flight(
+                    event.motion, event.server_time, event.position, event.velocity, level=self.level
+                )
                 self.drawn[event.projectile] = (k, path, event)
         for number, (k, path, event) in list(self.drawn.items()):
             self.look(number, k, path, event, now)

@@ -19,10 +19,10 @@ from tinclock.cli.main import main
 from tinclock.garden.foreign import write_foreign_logs
 from tinclock.garden.match import play_match
 from tinclock.garden.scenario import data_file
-from tinclock.intake.log_frame import LogFrame
-from tinclock.intake.log_map import handed, load_log_map, parse_log_map
-from tinclock.intake.logs import read_logs
-from tinclock.store.from_logs import record_logs
+from tinclock.intake.logs.frame import LogFrame
+from tinclock.intake.logs.mapping import handed, load_log_map, parse_log_map
+from tinclock.intake.logs.reading import read_logs
+from tinclock.recordings.from_logs import record_logs
 
 AXES = [
     (a, b, c)

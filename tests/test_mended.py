@@ -15,11 +15,11 @@ from test_launches import BLAST, LEAF, armed, fly, launch
 
 import tinclock
 from tinclock.core.combat.ledger import Blow
-from tinclock.core.contradictions import oddities
 from tinclock.core.geometry.rig import Rig
-from tinclock.core.rig_rules import BoneRules, PartRules, RigRules
-from tinclock.core.rules import MovementRules
-from tinclock.core.timeline import cast
+from tinclock.core.kernels import cast
+from tinclock.core.rules.contradictions import unusual_rules
+from tinclock.core.rules.rigs import BoneRules, PartRules, RigRules
+from tinclock.core.rules.ruleset import MovementRules
 from tinclock.core.timeline.cover import Cover, Instant
 from tinclock.garden.scenario import data_file
 
@@ -373,10 +373,10 @@ def test_numbers_that_are_none_are_errors_and_not_misses():
     with pytest.raises(tinclock.BadArrayError, match=r"limits_m.*first bad row: 1"):
         history.nearest_many([start] * 2, [AHEAD] * 2, [0, 0], [0, 0], [0.0, 0.0], limits_m=[9.0, math.nan])
     motion = tinclock.Motion(radius_m=0.1)
-    for wrong in ({"start": math.nan}, {"place": (0.0, math.nan, 0.0)}, {"velocity": (0.0, 0.0, 0.0)},
+    for wrong in ({"start": math.nan}, {"position": (0.0, math.nan, 0.0)}, {"velocity": (0.0, 0.0, 0.0)},
                   {"last": math.nan}, {"range_m": math.nan}, {"target": (math.inf, 0.0, 0.0)}):  # fmt: skip
         with pytest.raises(tinclock.BadNumberError):
-            tinclock.Flight(motion, **{"start": 0.0, "place": (0.0, 0.0, 9.0), "velocity": AHEAD, **wrong})
+            tinclock.Flight(motion, **{"start": 0.0, "position": (0.0, 0.0, 9.0), "velocity": AHEAD, **wrong})
     with pytest.raises(tinclock.BadNumberError, match="server_time"):
         tinclock.Flight(motion, 0.0, (0.0, 0.0, 9.0), AHEAD).at(math.nan)
 
@@ -405,7 +405,7 @@ def test_a_quaternion_that_looks_like_wxyz_is_pointed_out():
     wrong = PartRules(**{**BOX, "rotation": (1.0, 0.0, 0.0, 0.0)})
     rig = RigRules(bones=[BoneRules(name="b")], parts=[wrong], blocks_only=True)
     rules = msgspec.structs.replace(RULES, rigs={**RULES.rigs, "crate": rig})
-    (told,) = [odd for odd in oddities(rules) if "wxyz" in odd]
+    (told,) = [odd for odd in unusual_rules(rules) if "wxyz" in odd]
     assert told.startswith("rigs.crate.parts[0] (box).rotation")
     assert "[0.0, 0.0, 0.0, 1.0]" in told
     history, pose = one_body()

@@ -11,7 +11,7 @@ from click.testing import CliRunner
 
 import tinclock
 from tinclock.cli.main import main
-from tinclock.intake.mesh_file import look_over
+from tinclock.intake.meshes.mesh_file import look_over
 
 BOXES = {"wall_north": ((0.0, 6.0, 1.0), (12.0, 0.4, 2.0)), "wall_east": ((6.0, 0.0, 1.0), (0.4, 12.0, 2.0)),
          "pane": ((-2.0, 1.0, 1.0), (0.05, 4.0, 2.0))}  # fmt: skip

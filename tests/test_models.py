@@ -15,7 +15,7 @@ import tinclock
 from tinclock.core.combat.cadence import Cadence
 from tinclock.core.combat.ledger import Blow, Ledger
 from tinclock.core.combat.weapons import Weapon
-from tinclock.core.weapon_rules import WeaponRules
+from tinclock.core.rules.weapons import WeaponRules
 from tinclock.garden.scenario import data_file
 
 View = tinclock.View
@@ -166,7 +166,7 @@ def test_events_alone_rebuild_the_ledger(blows):
         if event.kind == "health":
             assert health[event.entity] == event.before
         if event.kind in ("spawn", "health"):
-            health[event.entity] = event.after
+            health[event.entity] = event.health if event.kind == "spawn" else event.after
     assert health == {entity: ledger.health(entity) for entity in (1, 2, 3)}
     assert {entity for entity in health if health[entity] == 0.0} == ledger.dead
     assert msgspec.json.decode(msgspec.json.encode(events), type=list[tinclock.Event]) == events

@@ -43,7 +43,7 @@ import tinclock, numpy as np
 from tinclock.core.timeline.hitboxes import pose_hitboxes
 from tinclock.report.frames import hitboxes_frame
 from tinclock.garden.scenario import data_file
-from tinclock.report.looks import new_figure
+from tinclock.report.style import new_figure
 rig = tinclock.Rig("g", tinclock.load_rules(data_file("garden.toml")).rigs["gardener"])
 try:
     new_figure("draw_shot") if {extra!r} == "matplotlib" else hitboxes_frame(pose_hitboxes(

@@ -8,8 +8,8 @@ from matplotlib.path import Path as Polygon
 from scipy.spatial.transform import Rotation
 
 import tinclock
+from tinclock.core.analysis.surroundings import clearance
 from tinclock.core.geometry.section import cut_level
-from tinclock.core.tableau import clearance
 from tinclock.report.outlines import outlines
 
 

@@ -15,15 +15,15 @@ from conftest import Range, codes
 
 import tinclock
 from tinclock.cli.main import main
-from tinclock.core.changes import changes
-from tinclock.core.fairness import CoverWatch, Screen, Viewer, undying, upheld_hits
-from tinclock.core.tableau import Past, tableau_of
+from tinclock.core.analysis.changes import changes
+from tinclock.core.analysis.fairness import CoverWatch, Screen, Viewer, undying, upheld_hits
+from tinclock.core.analysis.surroundings import Past, surroundings_of
+from tinclock.core.analysis.why import closest_part, why
 from tinclock.core.timeline.rooted import rooted_bones
-from tinclock.core.why import closest_part, why
 from tinclock.garden.scenario import data_file
 from tinclock.intake.settings import value_of, with_setting
-from tinclock.store.again import rule_again
-from tinclock.store.recording import Recording
+from tinclock.recordings.recording import Recording
+from tinclock.recordings.replay import rule_again
 
 SAMPLE = str(data_file("sample"))
 
@@ -194,9 +194,9 @@ def test_a_capped_shot_is_shown_at_both_views(rules, level):
     here = Range(rules, level, view={"max_rewind_s": 0.1})
     claim = here.aimed()
     ruling = here.referee.rule("s", claim, received_at=here.now + 0.05)
-    tableau = tableau_of(Past(here.referee.history, here.referee.rules, level), ruling, claim)
+    surroundings = surroundings_of(Past(here.referee.history, here.referee.rules, level), ruling, claim)
     assert "view_capped" in codes(ruling)
-    apart = np.linalg.norm(tableau.claimed.centres[0] - tableau.rewound.centres[0])
+    apart = np.linalg.norm(surroundings.claimed.centres[0] - surroundings.rewound.centres[0])
     assert apart == pytest.approx(4.0 * (ruling.findings[0].observed - 0.1), abs=0.08)  # it runs at 4 m/s
 
 

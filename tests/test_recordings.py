@@ -24,14 +24,14 @@ from tinclock.core.errors import RecordingError
 from tinclock.garden.match import play_match
 from tinclock.garden.scenario import data_file, load_garden
 from tinclock.intake.parquet_file import read_bounded
-from tinclock.store import writer
-from tinclock.store.again import rule_again
-from tinclock.store.layout import TABLES
-from tinclock.store.pieces import TickPoses, poses_table
-from tinclock.store.recorder import Recorder
-from tinclock.store.recording import Recording
-from tinclock.store.window import claim_of, past_of
-from tinclock.store.writer import Writer
+from tinclock.recordings import writer
+from tinclock.recordings.layout import TABLES
+from tinclock.recordings.past import claim_of, past_of
+from tinclock.recordings.pieces import TickPoses, poses_table
+from tinclock.recordings.recorder import Recorder
+from tinclock.recordings.recording import Recording
+from tinclock.recordings.replay import rule_again
+from tinclock.recordings.writer import Writer
 from tinclock.wire.codec import decode_claim, encode_claim
 
 KILLS, PLAYED_S = 8, 20.0
@@ -302,7 +302,7 @@ def edited(path: Path, old: bytes, new: bytes) -> None:
 
 
 @pytest.mark.parametrize(("spoil", "message"), [
-    (lambda p: (p / "recording.json").write_text('{"format": 2}'), "format 2; this version reads up to 1"),
+    (lambda p: (p / "recording.json").write_text('{"format": 1}'), "of format 1; this version reads format 2 only"),
     (lambda p: (p / "recording.json").write_text("nonsense"), "is no recording's header"),
     (lambda p: (p / "recording.json").unlink(), "can't be read"),
     (lambda p: (p / "flushes.jsonl").unlink(), "it lists what was written"),
@@ -362,7 +362,7 @@ def test_a_full_disk_is_told_to_the_match_and_what_was_flushed_stays(tmp_path, r
     def full(*_):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr("tinclock.store.writer.put_down", full)
+    monkeypatch.setattr("tinclock.recordings.writer.put_down", full)
 
     def go_on():
         for tick in range(100, 2000):
@@ -452,7 +452,9 @@ def test_a_recording_that_cant_be_put_together_is_whole_as_it_is(tmp_path, rules
         recorder.record(tick, tick / 64, [], [])
     recorder.close(put_together=False)
     before = sorted(path.name for path in (tmp_path / "r").rglob("*"))
-    monkeypatch.setattr("tinclock.store.compact.put_down", lambda *_, **__: (_ for _ in ()).throw(OSError(28, "full")))
+    monkeypatch.setattr(
+        "tinclock.recordings.compact.put_down", lambda *_, **__: (_ for _ in ()).throw(OSError(28, "full"))
+    )
     with pytest.raises(RecordingError, match="it is whole as it is"):
         recorder.put_together()
     assert sorted(path.name for path in (tmp_path / "r").rglob("*")) == before

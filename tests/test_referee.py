@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 
 import tinclock
 import tinclock.garden.scenario
-from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS
 from tinclock.core.combat.ledger import Blow
-from tinclock.core.wording import CODES
+from tinclock.core.findings import DEFAULTS, FINDINGS
+from tinclock.core.rules.consequences import ALWAYS_DENIED
 
 View = tinclock.View
 
@@ -251,7 +251,7 @@ def test_consequences_can_be_softened_but_not_where_nothing_is_left_to_rule_on(r
 
 
 def test_every_finding_has_a_consequence_and_words():
-    assert {*DEFAULTS, "flooded"} == set(CODES)  # a flood is dropped at the border, before there is a claim
+    assert {*DEFAULTS, "flooded"} == set(FINDINGS)  # a flood is dropped at the border, before there is a claim
     assert set(DEFAULTS) >= ALWAYS_DENIED
 
 

@@ -10,8 +10,9 @@ import numpy as np
 import pytest
 
 import tinclock
-from tinclock.core.checks.consequences import ALWAYS_DENIED, DEFAULTS, NEVER_DENIED
 from tinclock.core.combat.weapons import Weapon
+from tinclock.core.findings import DEFAULTS
+from tinclock.core.rules.consequences import ALWAYS_DENIED, NEVER_DENIED
 from tinclock.core.timeline.clock import ClockEstimate
 from tinclock.core.timeline.history import PoseHistory
 from tinclock.garden.scenario import load_garden
@@ -52,7 +53,7 @@ def frozen(value: object, seen: dict[int, int]) -> object:
 
 def everything(referee: tinclock.Referee) -> object:
     """All that claims can change."""
-    return frozen((referee._roster, referee.ledger, referee._desk.flights, referee._desk._house), {})
+    return frozen((referee._roster, referee.ledger, referee._pipeline.flights, referee._pipeline._house), {})
 
 
 class Field:
@@ -109,7 +110,7 @@ class Field:
         if ruling.outcome == "denied":
             why = ruling.findings[-1].code
             assert everything(self.referee) == before, f"{ruling.kind} denied for {why} changed the match"
-        self.flying += ruling.told.projectiles if ruling.told is not None and ruling.told.projectiles else ()
+        self.flying += ruling.state.projectiles if ruling.state is not None and ruling.state.projectiles else ()
         return ruling.outcome, ruling
 
     def some(self, who: int) -> dict[str, object]:

@@ -23,10 +23,10 @@ from tinclock.cli.main import main
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.timeline.hitboxes import pose_hitboxes
 from tinclock.garden.scenario import data_file
-from tinclock.intake.clip_file import read_clips
-from tinclock.intake.mesh_file import UPRIGHT
-from tinclock.intake.rig_fit import fit_rig, named
-from tinclock.intake.skin_file import FORWARD, Skin, read_skin
+from tinclock.intake.meshes.clip_file import read_clips
+from tinclock.intake.meshes.mesh_file import UPRIGHT
+from tinclock.intake.meshes.rig_fit import fit_rig, named
+from tinclock.intake.meshes.skin_file import FORWARD, Skin, read_skin
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "examples"))
 LEGS = {"thigh": "UpLeg", "shin": "Calf", "foot": "Foot"}

@@ -10,7 +10,7 @@ import pytest
 from conftest import Range
 
 import tinclock
-from tinclock.core.lethality import lethality
+from tinclock.core.analysis.lethality import lethality
 from tinclock.garden.scenario import data_file
 
 TABLES = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
@@ -165,9 +165,9 @@ ODD = {
 @pytest.mark.parametrize("path", ODD)
 def test_what_is_legal_but_hardly_meant_is_said(path, tmp_path):
     value, message = ODD[path]
-    odd = tinclock.oddities(tinclock.parse_rules(changed(path, value)))
+    odd = tinclock.unusual_rules(tinclock.parse_rules(changed(path, value)))
     assert any(re.search(message, line) for line in odd), odd
-    assert tinclock.oddities(tinclock.parse_rules(TABLES)) == []
+    assert tinclock.unusual_rules(tinclock.parse_rules(TABLES)) == []
 
 
 def test_hits_to_kill_are_counted_as_the_referee_would_rule_them(rules):

@@ -26,14 +26,14 @@ from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import connect, unix_connect
 
 import tinclock
+from tinclock.cases.evidence_log import EvidenceLog, read_log
 from tinclock.core.errors import BadNumberError, EvidenceError
 from tinclock.core.warming import STEPS
 from tinclock.garden.scenario import data_file
+from tinclock.recordings.recording import Recording
+from tinclock.recordings.replay import rule_again
 from tinclock.serve.app import MOST_FRAME, Service, Settings, require_safe
 from tinclock.serve.hub import Hub
-from tinclock.store.again import rule_again
-from tinclock.store.evidence_log import EvidenceLog, read_log
-from tinclock.store.recording import Recording
 
 ROOT = Path(__file__).parent.parent
 RULES = data_file("garden.toml").read_text(encoding="utf-8")

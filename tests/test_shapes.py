@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from oracles import SHAPES, first_contact
 
-from tinclock.core.geometry import rays
+from tinclock.core.kernels import ray_shapes as rays
 
 coordinates = st.floats(-4.0, 4.0)
 points = st.tuples(coordinates, coordinates, coordinates)

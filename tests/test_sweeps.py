@@ -14,8 +14,9 @@ from oracles import first_contact
 from scipy.spatial.transform import Rotation
 
 import tinclock
-from tinclock.core.geometry import rays, sweeps
-from tinclock.core.rig_rules import BoneRules, MountRules, PartRules, RigRules
+from tinclock.core.kernels import ray_shapes as rays
+from tinclock.core.kernels import sweep_shapes as sweeps
+from tinclock.core.rules.rigs import BoneRules, MountRules, PartRules, RigRules
 from tinclock.core.timeline.cover import Span, reach_of, solid_spans
 
 number = st.floats(-4.0, 4.0)

@@ -9,7 +9,7 @@ from scipy.spatial.transform import Rotation, Slerp
 from test_history import mixed_rig, still
 
 import tinclock
-from tinclock.core.timeline.views import derived_view, drawn_view
+from tinclock.core.timeline.drawn import derived_view, drawn_view
 
 View, Drawing = tinclock.View, tinclock.Drawing
 
@@ -87,7 +87,7 @@ def test_a_derived_view_is_the_claimed_one_on_a_clean_line(rules, trip):
     here = Range(rules, None)
     for at in np.arange(-3.0, 0.3, 0.3).tolist():
         ping(here.referee, trip / 2, trip / 2, 500.0, at)
-    line = here.referee._roster.lines["s"]
+    line = here.referee._roster.connections["s"]
     fired_at = here.now - trip / 2
     shown = fired_at - trip / 2 - line.drawing.interpolation_delay_s
     claimed = here.referee.history.view_at(shown)
@@ -112,7 +112,7 @@ def test_a_derived_view_differs_from_the_screen_by_the_jitter_that_no_ping_escap
             late = rng.exponential(jitter, 2).tolist()
             if rng.random() >= loss:
                 ping(here.referee, up + late[0], down + late[1], 40.0, at)
-        line, apart = here.referee._roster.lines["s"], []
+        line, apart = here.referee._roster.connections["s"], []
         for fired_at in rng.uniform(0.35, 0.6, 200).tolist():
             shown = fired_at - down - line.drawing.interpolation_delay_s
             derived = derived_view(here.referee.history, line.clock, line.drawing, fired_at + 40.0)

@@ -15,7 +15,7 @@ from scipy import stats
 import tinclock
 from tinclock.core.combat.cadence import Cadence
 from tinclock.core.combat.scatter import draws
-from tinclock.core.weapon_rules import BurstRules, RecoilRules, SpreadRules
+from tinclock.core.rules.weapons import BurstRules, RecoilRules, SpreadRules
 from tinclock.garden.scenario import data_file
 
 RULES = tinclock.load_rules(data_file("garden.toml"))
@@ -38,7 +38,7 @@ def test_a_magazine_empties_reloads_in_its_time_and_the_reserve_runs_out():
     assert [codes(here.shoot(late=t)) for t in (0.0, 0.1, 0.2)] == [[], [], ["no_ammunition"]]
     assert handle(here, "reload", 0.3).outcome == "upheld"
     assert codes(here.shoot(late=0.9)) == ["no_ammunition"]
-    told = here.shoot(late=1.3).receipt().told
+    told = here.shoot(late=1.3).receipt().state
     assert (told.magazine, told.reserve, told.shots) == (1, 1, 3)
     assert codes(handle(here, "reload", 1.4)) == []
     assert codes(here.shoot(late=1.5)) == ["reloading"]
@@ -52,8 +52,8 @@ def test_an_interruptible_reload_is_broken_off_by_a_shot_and_one_may_begin_by_it
     here = armed(interval_s=0.1, magazine=3, reload_s=1.0, reload_interruptible=True)
     here.shoot()
     handle(here, "reload", 0.1)
-    assert here.shoot(late=0.2).receipt().told.magazine == 1
-    assert here.shoot(late=1.5).receipt().told.magazine == 0  # the reload was lost, not only paused
+    assert here.shoot(late=0.2).receipt().state.magazine == 1
+    assert here.shoot(late=1.5).receipt().state.magazine == 0  # the reload was lost, not only paused
     alone = armed(interval_s=0.1, magazine=1, reload_s=0.5, reload_when_empty=True)
     assert [codes(alone.shoot(late=t))[:1] for t in (0.0, 0.2, 0.5)] == [[], ["no_ammunition"], []]
 

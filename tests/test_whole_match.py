@@ -131,7 +131,7 @@ class Mayhem:
                 referee.guide(one.projectile, dice.choice(list(self.places)))
 
     def claim(self, name: str, entity: int, tick: int, now: float) -> Any:
-        dice, flights = self.dice, self.referee._desk.flights
+        dice, flights = self.dice, self.referee._pipeline.flights
         self.sent[name] += 1
         turn, rise, newest = (
             dice.uniform(-3.2, 3.2),

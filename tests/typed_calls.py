@@ -14,9 +14,9 @@ from tinclock.batch.jobs import Task
 from tinclock.batch.pools import LocalPool
 from tinclock.batch.run import run_batch
 from tinclock.core.timeline.hitboxes import Hitboxes
-from tinclock.intake.log_map import load_log_map
-from tinclock.intake.logs import read_logs
-from tinclock.store.from_logs import record_logs
+from tinclock.intake.logs.mapping import load_log_map
+from tinclock.intake.logs.reading import read_logs
+from tinclock.recordings.from_logs import record_logs
 from tinclock.testing import Stage
 
 
@@ -36,14 +36,14 @@ def rulings(rules: tinclock.Rules, level: tinclock.Level) -> None:
     assert_type(referee.welcome("c").state, tinclock.State)
     assert_type(tinclock.follow(referee.state(), referee.events(since=0)[0]), tinclock.State)
     assert_type(referee.advance(1.0), list[tinclock.Ruling])
-    assert_type(referee.act(1, {"kind": "status"}, server_time=1.0).receipt().told, tinclock.Told | None)
+    assert_type(referee.act(1, {"kind": "status"}, server_time=1.0).receipt().state, tinclock.ActorState | None)
     assert_type(referee.in_reach(1), list[tinclock.Reached])
     assert_type(referee.position(1), tuple[float, float, float] | None)
     assert_type(referee.state().projectiles, tuple[tinclock.InFlight, ...])
 
 
 def flights(launch: tinclock.InFlight) -> None:
-    flight = tinclock.Flight(launch.motion, launch.server_time, launch.place, launch.velocity)
+    flight = tinclock.Flight(launch.motion, launch.server_time, launch.position, launch.velocity)
     assert_type(flight.path([0.0, 1.0]), NDArray[np.float64])
     assert_type(flight.at(1.0), tuple[tuple[float, float, float], tuple[float, float, float]])
 

@@ -11,7 +11,7 @@ from typing import Any, get_args, get_origin, get_type_hints
 
 import msgspec
 
-from tinclock.core.rules import Rules
+from tinclock.core.rules.ruleset import Rules
 from tinclock.intake.toml_tables import _bare, _wanted
 
 PAGE = Path(__file__).resolve().parent.parent / "docs" / "rules-reference.md"

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from tinclock.garden.match import play_match
 from tinclock.garden.truth import write_truth
-from tinclock.store.compact import compact
+from tinclock.recordings.compact import compact
 
 HERE = Path(__file__).resolve().parent.parent / "src" / "tinclock" / "garden" / "data"
 MOST_BYTES = 2_000_000

@@ -59,7 +59,7 @@ def main() -> None:
 
 
 def prepare(out: Path) -> None:
-    """The files that the terminal views work on: the garden's rules as they are, with mistakes, and with oddities."""
+    """The files that the terminal views work on: the garden's rules as they are, with mistakes, and unusual ones."""
     text = (ROOT / "src" / "tinclock" / "garden" / "data" / "garden.toml").read_text(encoding="utf-8")
     (out / "garden.toml").write_text(text, encoding="utf-8")
     wrong = text.replace("damage = 17.0", "damge = 17.0").replace("range_m = 60.0", 'range_m = "far"')
@@ -146,9 +146,9 @@ def page_pictures(page: Path) -> None:
 
 def chosen(folder: Path) -> dict[str, int]:
     """Rulings that show something: a near miss, a wall, a clamped view."""
-    from tinclock.core.why import why
-    from tinclock.store.recording import Recording
-    from tinclock.store.window import past_of
+    from tinclock.core.analysis.why import why
+    from tinclock.recordings.past import past_of
+    from tinclock.recordings.recording import Recording
 
     source, numbers = Recording(folder), dict[str, int]()
     for ruling in source.rulings():

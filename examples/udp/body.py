@@ -29,8 +29,8 @@ class Body:
     def answered(self, receipt: tinclock.Receipt) -> None:
         """A move was ruled. Where the server has the body elsewhere, go there and walk again what came after."""
         known = [place for number, place in self.moves if number == receipt.sequence]
-        if known and receipt.told is not None and receipt.told.position is not None:
-            off = [a - b for a, b in zip(receipt.told.position, known[0], strict=True)]
+        if known and receipt.state is not None and receipt.state.position is not None:
+            off = [a - b for a, b in zip(receipt.state.position, known[0], strict=True)]
             if math.hypot(*off) > 1e-6:
                 self.corrected += 1
                 self.place = [a + b for a, b in zip(self.place, off, strict=True)]

@@ -15,76 +15,78 @@ _HOME = {
     "BadArrayError": "core.errors",
     "BadNameError": "core.errors",
     "BadNumberError": "core.errors",
-    "CaseStore": "store.cases",
+    "CaseStore": "cases.store",
     "ClockEstimate": "core.timeline.clock",
     "Drawing": "core.timeline.views",
-    "Event": "core.records",
+    "Event": "core.combat.events",
     "EvidenceError": "core.errors",
-    "EvidenceLog": "store.evidence_log",
-    "Finding": "core.records",
-    "Flight": "core.combat.flight",
-    "HandleClaim": "core.claims",
-    "Hit": "core.records",
-    "ImpactClaim": "core.claims",
+    "EvidenceLog": "cases.evidence_log",
+    "Finding": "core.findings",
+    "Flight": "core.combat.projectile_motion",
+    "HandleClaim": "core.ruling.claims",
+    "Hit": "core.ruling.records",
+    "ImpactClaim": "core.ruling.claims",
     "InFlight": "core.combat.published",
-    "LaunchClaim": "core.claims",
+    "LaunchClaim": "core.ruling.claims",
     "Level": "core.geometry.level",
     "LogError": "core.errors",
-    "MatchWatch": "core.evidence.watch",
+    "LiveEvidence": "core.evidence.live",
     "MeshError": "core.errors",
     "MissingExtraError": "core.errors",
-    "Motion": "core.motion",
-    "MoveClaim": "core.claims",
+    "Motion": "core.combat.motion",
+    "MoveClaim": "core.ruling.claims",
     "OutOfHistoryError": "core.errors",
     "PartHit": "core.timeline.history",
     "PartHits": "core.timeline.history",
     "PoseHistory": "core.timeline.history",
     "Reached": "core.timeline.bodies",
-    "Receipt": "core.records",
-    "Recorder": "store.recorder",
-    "Recording": "store.recording",
+    "Receipt": "core.combat.receipts",
+    "Recorder": "recordings.recorder",
+    "Recording": "recordings.recording",
     "RecordingError": "core.errors",
     "Referee": "core.referee",
-    "ReviewDesk": "store.review",
+    "CaseReview": "cases.review",
     "Rig": "core.geometry.rig",
-    "Rules": "core.rules",
+    "Rules": "core.rules.ruleset",
     "RulesError": "core.errors",
-    "Ruling": "core.records",
+    "Ruling": "core.ruling.records",
     "Scatter": "core.combat.scatter",
-    "ShotClaim": "core.claims",
+    "ShotClaim": "core.ruling.claims",
     "State": "core.combat.published",
-    "StatusClaim": "core.claims",
-    "StrikeClaim": "core.claims",
+    "StatusClaim": "core.ruling.claims",
+    "StrikeClaim": "core.ruling.claims",
     "Surface": "core.geometry.level",
     "BatchError": "core.errors",
     "TimeOrderError": "core.errors",
     "TinClockError": "core.errors",
-    "Told": "core.records",
-    "TriggerClaim": "core.claims",
+    "ActorState": "core.combat.receipts",
+    "TriggerClaim": "core.ruling.claims",
     "UnknownNameError": "core.errors",
-    "UseClaim": "core.claims",
+    "UseClaim": "core.ruling.claims",
     "View": "core.timeline.views",
     "Weighing": "core.evidence.course",
-    "Welcome": "core.welcome",
+    "Welcome": "core.combat.welcome",
     "cached_level": "intake.level_cache",
     "follow": "core.combat.published",
     "hitboxes_frame": "report.frames",
     "load_level": "intake.level_file",
     "load_rules": "intake.rules_file",
     "load_weights": "intake.weights_file",
-    "oddities": "core.contradictions",
+    "unusual_rules": "core.rules.contradictions",
     "parse_rules": "intake.rules_file",
     "rooted_bones": "core.timeline.rooted",
-    "rule_again": "store.again",
+    "rule_again": "recordings.replay",
     "warm_up": "core.warming",
 }
 
 __all__ = [
+    "ActorState",
     "AlreadyKnownError",
     "BadArrayError",
     "BadNameError",
     "BadNumberError",
     "BatchError",
+    "CaseReview",
     "CaseStore",
     "ClockEstimate",
     "Drawing",
@@ -99,8 +101,8 @@ __all__ = [
     "InFlight",
     "LaunchClaim",
     "Level",
+    "LiveEvidence",
     "LogError",
-    "MatchWatch",
     "MeshError",
     "MissingExtraError",
     "Motion",
@@ -115,7 +117,6 @@ __all__ = [
     "Recording",
     "RecordingError",
     "Referee",
-    "ReviewDesk",
     "Rig",
     "Rules",
     "RulesError",
@@ -128,7 +129,6 @@ __all__ = [
     "Surface",
     "TimeOrderError",
     "TinClockError",
-    "Told",
     "TriggerClaim",
     "UnknownNameError",
     "UseClaim",
@@ -141,29 +141,24 @@ __all__ = [
     "load_level",
     "load_rules",
     "load_weights",
-    "oddities",
     "parse_rules",
     "rooted_bones",
     "rule_again",
+    "unusual_rules",
     "warm_up",
 ]
 
 if TYPE_CHECKING:
-    from tinclock.core.claims import (
-        HandleClaim,
-        ImpactClaim,
-        LaunchClaim,
-        MoveClaim,
-        ShotClaim,
-        StatusClaim,
-        StrikeClaim,
-        TriggerClaim,
-        UseClaim,
-    )
-    from tinclock.core.combat.flight import Flight
+    from tinclock.cases.evidence_log import EvidenceLog
+    from tinclock.cases.review import CaseReview
+    from tinclock.cases.store import CaseStore
+    from tinclock.core.combat.events import Event
+    from tinclock.core.combat.motion import Motion
+    from tinclock.core.combat.projectile_motion import Flight
     from tinclock.core.combat.published import InFlight, State, follow
+    from tinclock.core.combat.receipts import ActorState, Receipt
     from tinclock.core.combat.scatter import Scatter
-    from tinclock.core.contradictions import oddities
+    from tinclock.core.combat.welcome import Welcome
     from tinclock.core.errors import (
         AlreadyKnownError,
         BadArrayError,
@@ -182,31 +177,39 @@ if TYPE_CHECKING:
         UnknownNameError,
     )
     from tinclock.core.evidence.course import Weighing
-    from tinclock.core.evidence.watch import MatchWatch
+    from tinclock.core.evidence.live import LiveEvidence
+    from tinclock.core.findings import Finding
     from tinclock.core.geometry.level import Level, Surface
     from tinclock.core.geometry.rig import Rig
-    from tinclock.core.motion import Motion
-    from tinclock.core.records import Event, Finding, Hit, Receipt, Ruling, Told
     from tinclock.core.referee import Referee
-    from tinclock.core.rules import Rules
+    from tinclock.core.rules.contradictions import unusual_rules
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.claims import (
+        HandleClaim,
+        ImpactClaim,
+        LaunchClaim,
+        MoveClaim,
+        ShotClaim,
+        StatusClaim,
+        StrikeClaim,
+        TriggerClaim,
+        UseClaim,
+    )
+    from tinclock.core.ruling.records import Hit, Ruling
     from tinclock.core.timeline.bodies import Reached
     from tinclock.core.timeline.clock import ClockEstimate
     from tinclock.core.timeline.history import PartHit, PartHits, PoseHistory
     from tinclock.core.timeline.rooted import rooted_bones
     from tinclock.core.timeline.views import Drawing, View
     from tinclock.core.warming import warm_up
-    from tinclock.core.welcome import Welcome
     from tinclock.intake.level_cache import cached_level
     from tinclock.intake.level_file import load_level
     from tinclock.intake.rules_file import load_rules, parse_rules
     from tinclock.intake.weights_file import load_weights
+    from tinclock.recordings.recorder import Recorder
+    from tinclock.recordings.recording import Recording
+    from tinclock.recordings.replay import rule_again
     from tinclock.report.frames import hitboxes_frame
-    from tinclock.store.again import rule_again
-    from tinclock.store.cases import CaseStore
-    from tinclock.store.evidence_log import EvidenceLog
-    from tinclock.store.recorder import Recorder
-    from tinclock.store.recording import Recording
-    from tinclock.store.review import ReviewDesk
 
 
 def __getattr__(name: str) -> object:

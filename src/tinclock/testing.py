@@ -27,10 +27,8 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Ruling
-    from tinclock.core.rules import Rules
-
-    Triple = tuple[float, float, float]
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.records import Ruling
 
 ROUND_TRIP_S, PINGS_EVERY_S = 0.05, 0.25
 CLIENTS_CLOCK_S = 100.0

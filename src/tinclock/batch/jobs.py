@@ -10,15 +10,15 @@ import msgspec
 from tinclock.batch.tables import COLUMNS
 from tinclock.core.errors import TinClockError
 from tinclock.core.evidence.weights import Weights
-from tinclock.core.records import Finding
-from tinclock.core.rules import Rules
-from tinclock.store.listing import BESIDE
+from tinclock.core.findings import Finding
+from tinclock.core.rules.ruleset import Rules
+from tinclock.recordings.listing import BESIDE
 
 if TYPE_CHECKING:
     from tinclock.core.evidence.course import Course
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Ruling
-    from tinclock.store.recording import Recording
+    from tinclock.core.ruling.records import Ruling
+    from tinclock.recordings.recording import Recording
 
 Job = Literal["rerule", "fairness", "weigh"]
 Rows = dict[str, list[dict[str, Any]]]
@@ -70,8 +70,8 @@ class Outcome(NamedTuple):
 
 def do(task: Task, path: str) -> Outcome:
     """Do it with one recording. What is wrong with the recording is in the outcome and never raises."""
-    from tinclock.store.recording import Recording
-    from tinclock.store.weighed import match_name
+    from tinclock.cases.weighed import match_name
+    from tinclock.recordings.recording import Recording
 
     started = time.perf_counter()
     try:
@@ -103,10 +103,10 @@ def _rules(task: Task, recording: Recording) -> Rules:
 
 
 def _rerule(task: Task, recording: Recording) -> tuple[Rows, None]:
-    from tinclock.core.changes import changes
-    from tinclock.core.fairness import undying
-    from tinclock.core.tally import tally
-    from tinclock.store.again import rule_again
+    from tinclock.core.analysis.changes import changes
+    from tinclock.core.analysis.fairness import undying
+    from tinclock.core.analysis.tally import tally
+    from tinclock.recordings.replay import rule_again
 
     rules, level = _rules(task, recording), _level(task)
     if task.undying:
@@ -148,7 +148,7 @@ def _why(ruling: Ruling | None) -> str | None:
 def _fairness(task: Task, recording: Recording) -> tuple[Rows, None]:
     from tinclock.garden.judged import judge
     from tinclock.garden.truth import read_truth
-    from tinclock.store.claimed import claimed_hits
+    from tinclock.recordings.claimed import claimed_hits
 
     rows = Rows(shooters=[], victims=[])
     rows["claimed"] = [{"line": line, **found.told()} for line, found in claimed_hits(recording).items()]
@@ -166,14 +166,14 @@ def _fairness(task: Task, recording: Recording) -> tuple[Rows, None]:
 
 
 def _weigh(task: Task, recording: Recording) -> tuple[Rows, Weighed | None]:
+    from tinclock.cases.weighed import account_row, match_name
     from tinclock.core.evidence.course import Weighing, crossed
     from tinclock.intake.weights_file import load_weights
-    from tinclock.store.seen import seen_in
-    from tinclock.store.weighed import account_row, match_name
+    from tinclock.recordings.observed import observed_in
 
     weights, match = task.weights or load_weights(), match_name(recording)
     weighing, findings = Weighing(weights, recording.require_header().rules), list[tuple[int, Finding]]()
-    for seen in seen_in(recording, _level(task)):
+    for seen in observed_in(recording, _level(task)):
         weighing.take(seen)
         findings += seen.findings
     course, accounts = weighing.finished(), []

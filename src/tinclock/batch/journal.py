@@ -10,7 +10,7 @@ import msgspec
 
 from tinclock.batch.tables import OF_JOB, write_table
 from tinclock.core.errors import BatchError
-from tinclock.store.layout import FLUSHES, sha256
+from tinclock.recordings.layout import FLUSHES, sha256
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from tinclock.store.pieces import require_pyarrow
+from tinclock.recordings.pieces import require_pyarrow
 
 if TYPE_CHECKING:
     from pathlib import Path

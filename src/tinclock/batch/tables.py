@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from tinclock.store.pieces import require_pyarrow
+from tinclock.recordings.pieces import require_pyarrow
 
 if TYPE_CHECKING:
     from collections.abc import Iterable

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.desk import store_at, weights_at, weights_option
+from tinclock.cli.case_options import store_at, weights_at, weights_option
 from tinclock.cli.reading import console_for, json_option, progress, recordings_argument, say, told_plainly
 
 if TYPE_CHECKING:

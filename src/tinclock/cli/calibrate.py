@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 import tinclock
-from tinclock.cli.desk import store_at, table
+from tinclock.cli.case_options import store_at, table
 from tinclock.cli.reading import console_for, json_option, part, progress, recordings_argument, told_plainly
 
 if TYPE_CHECKING:
@@ -46,20 +46,22 @@ that no unfair account shows keep the decibans of the table that ships.
 @json_option
 def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: str, as_json: bool) -> None:
     """Find out how often findings come to fair accounts, and what the best of them reach."""
+    from tinclock.cases.figures import labels_of
+    from tinclock.cases.review import CaseReview
     from tinclock.core.evidence.calibration import calibrate as from_plays
     from tinclock.core.evidence.weights import Provenance
     from tinclock.intake.weights_file import load_weights, save_weights
-    from tinclock.store.figures import labels_of
-    from tinclock.store.labelled import labels_beside, plays_of, with_fair
-    from tinclock.store.review import ReviewDesk
+    from tinclock.recordings.labelled import labels_beside, plays_of, with_fair
 
     console = console_for(as_json)
     fair: list[Play] = []
     unfair: list[Play] = []
     with told_plainly():
-        desk = None if store is None else ReviewDesk(store_at(store))
-        decided = None if desk is None else labels_of(desk)
-        waiting = frozenset() if desk is None else frozenset(c.account for c in desk.queue(("open", "watch"), 10**9))
+        review = None if store is None else CaseReview(store_at(store))
+        decided = None if review is None else labels_of(review)
+        waiting = (
+            frozenset() if review is None else frozenset(c.account for c in review.queue(("open", "waiting"), 10**9))
+        )
         with progress(console, "reading") as show:
             for k, path in enumerate(recordings):
                 known: Any = (
@@ -108,7 +110,7 @@ class _Decided(dict[str, bool]):
 
 
 def _print(console: Any, weights: Weights, out: Path) -> None:
-    from tinclock.store.explained import words_of
+    from tinclock.cases.kinds import words_of
 
     rows = table(
         "detector", "line", "average", "best of fair", "clumping", right=("average", "best of fair", "clumping")

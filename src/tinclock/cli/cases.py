@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.desk import (
+from tinclock.cli.case_options import (
     STATE_STYLES,
     log_at,
     log_folder_of,
@@ -26,7 +26,7 @@ from tinclock.cli.notices import notifier, notify_options
 from tinclock.cli.reading import console_for, counted, json_option, level_from, level_option, say, told_plainly, written
 
 if TYPE_CHECKING:
-    from tinclock.store.case_records import Case, Decision, Dossier
+    from tinclock.cases.records import Case, Decision, Dossier
 
 EPILOG = """
 \b
@@ -57,7 +57,7 @@ def cases() -> None:
     "--state",
     "states",
     multiple=True,
-    type=click.Choice(["open", "watch", "cleared", "confirmed"]),
+    type=click.Choice(["open", "waiting", "cleared", "confirmed"]),
     help="Only these; default open.",
 )
 @click.option("--rows", default=30, show_default=True, type=click.IntRange(1, 100000), help="How many.")
@@ -66,11 +66,11 @@ def list_cases(store: str, states: tuple[str, ...], rows: int, as_json: bool) ->
     """List cases: by the most evidence there ever was, and a deciban more for each day of waiting."""
     import msgspec
 
-    from tinclock.store.review import ReviewDesk
+    from tinclock.cases.review import CaseReview
 
     with told_plainly():
-        desk = ReviewDesk(store_at(store))
-        found, counts = desk.queue(states or ("open",), rows), desk.counts()
+        review = CaseReview(store_at(store))
+        found, counts = review.queue(states or ("open",), rows), review.counts()
     if as_json:
         click.echo(json.dumps({"counts": counts, "cases": msgspec.to_builtins(found)}, indent=2))
         return
@@ -104,11 +104,11 @@ def _print_queue(console: Any, found: list[Case], counts: dict[str, int]) -> Non
 @json_option
 def show(account: str, store: str, weights_file: Path | None, as_json: bool) -> None:
     """Show one account: its evidence, what else explains it, its matches and what was decided."""
-    from tinclock.store.case_records import plain
-    from tinclock.store.review import ReviewDesk
+    from tinclock.cases.records import plain
+    from tinclock.cases.review import CaseReview
 
     with told_plainly():
-        dossier, weights = ReviewDesk(store_at(store)).dossier(account), weights_at(weights_file)
+        dossier, weights = CaseReview(store_at(store)).dossier(account), weights_at(weights_file)
     if as_json:
         click.echo(json.dumps(plain(dossier), indent=2))
         return
@@ -163,12 +163,12 @@ def page(
     level_file: Path | None,
 ) -> None:
     """Write an account's case page: one HTML file that opens anywhere, with charts and replays of its shots."""
+    from tinclock.cases.review import CaseReview
     from tinclock.report.case_page import write_case_page
-    from tinclock.store.review import ReviewDesk
 
     with told_plainly():
         opened = store_at(store)
-        dossier = ReviewDesk(opened).dossier(account)
+        dossier = CaseReview(opened).dossier(account)
         file = write_case_page(
             out or Path(f"{_file_name(account)}.html"), dossier, weights_at(weights_file),
             limit=opened.limit if dossier.case is None else dossier.case.limit,
@@ -193,11 +193,11 @@ def replay(
     ctx: click.Context, account: str, ruling: int | None, picture: Path | None, store: str, recordings: Path | None
 ) -> None:
     """Explain and draw one of the shots that a case is about."""
+    from tinclock.cases.review import CaseReview
     from tinclock.cli.explain import explain
-    from tinclock.store.review import ReviewDesk
 
     with told_plainly():
-        dossier = ReviewDesk(store_at(store)).dossier(account)
+        dossier = CaseReview(store_at(store)).dossier(account)
     where = {play.match: Path(play.recording) for play in dossier.plays if play.recording}
     telling = [(match, number) for match, gain in dossier.gains for number in gain.rulings if number and match in where]
     chosen = next((item for item in telling if ruling in (None, item[1])), None)
@@ -229,7 +229,7 @@ def _deciding(command: Any) -> Any:
 
 @cases.command()
 @click.argument("account")
-@click.argument("verdict", type=click.Choice(["cleared", "watch", "confirmed"]))
+@click.argument("verdict", type=click.Choice(["cleared", "waiting", "confirmed"]))
 @_deciding
 def decide(
     account: str,
@@ -243,8 +243,8 @@ def decide(
 ) -> None:
     """Decide a case. It is written into the evidence log, and nothing else happens: acting on it is the game's."""
     with told_plainly(), notifier(notices) as tell:
-        desk = _desk(store, log_folder, tell)
-        _told(desk.decide(account, verdict, reviewer=reviewer, note=note), as_json)
+        review = _review(store, log_folder, tell)
+        _told(review.decide(account, verdict, reviewer=reviewer, note=note), as_json)
 
 
 @cases.command()
@@ -255,14 +255,14 @@ def reopen(
 ) -> None:
     """Put a decided case back into the queue."""
     with told_plainly(), notifier(notices) as tell:
-        desk = _desk(store, log_folder, tell)
-        _told(desk.reopen(account, reviewer=reviewer, note=note), as_json)
+        review = _review(store, log_folder, tell)
+        _told(review.reopen(account, reviewer=reviewer, note=note), as_json)
 
 
-def _desk(store: str, log_folder: Path | None, tell: Any = None) -> Any:
-    from tinclock.store.review import ReviewDesk
+def _review(store: str, log_folder: Path | None, tell: Any = None) -> Any:
+    from tinclock.cases.review import CaseReview
 
-    return ReviewDesk(store_at(store, tell), log_at(store, log_folder))
+    return CaseReview(store_at(store, tell), log_at(store, log_folder))
 
 
 def _told(decision: Decision, as_json: bool) -> None:
@@ -284,13 +284,13 @@ def compare(first: str, second: str, store: str, as_json: bool) -> None:
     """Put two accounts side by side: evidence by kind, and what they did how often."""
     from rich.markup import escape
 
-    from tinclock.store.explained import words_of
-    from tinclock.store.figures import compared
-    from tinclock.store.review import ReviewDesk
+    from tinclock.cases.figures import compared
+    from tinclock.cases.kinds import words_of
+    from tinclock.cases.review import CaseReview
 
     with told_plainly():
-        desk = ReviewDesk(store_at(store))
-        rows = compared(desk.dossier(first), desk.dossier(second))
+        review = CaseReview(store_at(store))
+        rows = compared(review.dossier(first), review.dossier(second))
     if as_json:
         click.echo(json.dumps({"accounts": [first, second], "rows": rows}, indent=2))
         return
@@ -313,15 +313,15 @@ def compare(first: str, second: str, store: str, as_json: bool) -> None:
 @store_option
 def export(form: str, out: Path | None, what: str, account: str | None, store: str) -> None:
     """Export cases, decisions or an account's findings as JSON, CSV or Parquet."""
-    from tinclock.store.figures import exported
-    from tinclock.store.review import ReviewDesk
+    from tinclock.cases.figures import exported
+    from tinclock.cases.review import CaseReview
 
     if what == "findings" and account is None:
         raise click.UsageError("--what findings needs --account")
     if form == "parquet" and out is None:
         raise click.UsageError("--format parquet needs --out")
     with told_plainly():
-        data = exported(ReviewDesk(store_at(store)), what, form, account)
+        data = exported(CaseReview(store_at(store)), what, form, account)
     if out is None:
         click.echo(data.decode(), nl=False)
         return
@@ -357,12 +357,12 @@ def forget(
     if not yes:
         click.confirm(f"Forget {who}? It can't be undone.", abort=True)
     with told_plainly():
-        desk = _desk(store, log_folder)
+        review = _review(store, log_folder)
         if account is not None:
-            done = desk.forget(account, reviewer=reviewer, reason=reason or "asked for")
+            done = review.forget(account, reviewer=reviewer, reason=reason or "asked for")
             click.echo(f"forgotten: {done['findings']} findings of {done['matches']} matches")
         else:
-            click.echo(f"forgotten: {desk.retain(unseen_days or 0.0, reviewer=reviewer)} accounts")
+            click.echo(f"forgotten: {review.retain(unseen_days or 0.0, reviewer=reviewer)} accounts")
 
 
 @cases.command()
@@ -370,12 +370,12 @@ def forget(
 @json_option
 def summary(store: str, as_json: bool) -> None:
     """Hold reviewers' decisions against the evidence: how often each kind was confirmed or cleared."""
-    from tinclock.store.explained import words_of
-    from tinclock.store.figures import summed_up
-    from tinclock.store.review import ReviewDesk
+    from tinclock.cases.figures import summed_up
+    from tinclock.cases.kinds import words_of
+    from tinclock.cases.review import CaseReview
 
     with told_plainly():
-        report = summed_up(ReviewDesk(store_at(store)))
+        report = summed_up(CaseReview(store_at(store)))
     if as_json:
         click.echo(json.dumps(report, indent=2))
         return
@@ -393,7 +393,7 @@ def summary(store: str, as_json: bool) -> None:
             words_of(row["kind"]).title,
             str(row["confirmed"]),
             str(row["cleared"]),
-            str(row["watch"]),
+            str(row["waiting"]),
             "-" if row["share"] is None else f"{100 * row['share']:.0f} %",
         )
     console.print(rows)
@@ -410,12 +410,12 @@ def summary(store: str, as_json: bool) -> None:
 @json_option
 def check_log(store: str, log_folder: Path | None, as_json: bool) -> None:
     """Check that no record of the evidence log was edited, removed or swapped, against the decisions in the store."""
-    from tinclock.store.evidence_log import Head, verify_log
-    from tinclock.store.review import ReviewDesk
+    from tinclock.cases.evidence_log import Head, verify_log
+    from tinclock.cases.review import CaseReview
 
     with told_plainly():
         folder = log_folder_of(store, log_folder)
-        decided = ReviewDesk(store_at(store)).decisions()
+        decided = CaseReview(store_at(store)).decisions()
         noted = [Head(d.log_number, d.log_digest) for d in decided if d.log_number and d.log_digest]
         problem = verify_log(folder, noted)
     if as_json:

@@ -12,28 +12,28 @@ from rich.markup import escape
 from rich.table import Table
 
 from tinclock.cli.reading import console_for, counted
-from tinclock.core.contradictions import oddities
+from tinclock.core.analysis.lethality import lethality, mortal_rigs
 from tinclock.core.errors import RulesError
-from tinclock.core.lethality import lethality, mortal_rigs
+from tinclock.core.rules.contradictions import unusual_rules
 from tinclock.intake.rules_file import load_rules
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tinclock.core.rules import Rules
+    from tinclock.core.rules.ruleset import Rules
 
 EPILOG = """
 \b
 Examples:
   tinclock check garden.toml
-      mistakes, oddities, and how many hits each weapon needs
+      mistakes, unusual_rules, and how many hits each weapon needs
   tinclock check garden.toml --distance 20
       the same at 20 m, with falloff
   tinclock check rules/*.toml --strict --quiet
-      for a build: oddities fail it too
+      for a build: unusual_rules fail it too
 
 \b
-Exit status: 0 nothing wrong, 1 mistakes (with --strict also oddities), 2
+Exit status: 0 nothing wrong, 1 mistakes (with --strict also unusual_rules), 2
 wrong use of the command.
 """
 
@@ -42,9 +42,9 @@ wrong use of the command.
 @click.argument("files", nargs=-1, required=True, metavar="RULES...", type=click.Path(path_type=Path))
 @click.option("--against", metavar="RIG", help="The rig to count hits against; by default the first that can be hurt.")
 @click.option("--distance", "distance_m", default=0.0, type=click.FloatRange(0.0), help="Metres; falloff counts.")
-@click.option("--strict", is_flag=True, help="Fail on oddities too.")
+@click.option("--strict", is_flag=True, help="Fail on unusual_rules too.")
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON and nothing else.")
-@click.option("--quiet", is_flag=True, help="Print mistakes and oddities only.")
+@click.option("--quiet", is_flag=True, help="Print mistakes and unusual_rules only.")
 def check(
     files: tuple[Path, ...], against: str | None, distance_m: float, strict: bool, as_json: bool, quiet: bool
 ) -> None:
@@ -58,19 +58,19 @@ def check(
             if place and not quiet:
                 console.print()
             _print(console, report, quiet)
-    if any(report["mistakes"] or (strict and report["oddities"]) for report in reports):
+    if any(report["mistakes"] or (strict and report["unusual_rules"]) for report in reports):
         sys.exit(1)
 
 
 def _look(file: Path, against: str | None, distance_m: float) -> dict[str, Any]:
-    report: dict[str, Any] = {"file": str(file), "mistakes": [], "oddities": [], "strictness": None, "weapons": []}
+    report: dict[str, Any] = {"file": str(file), "mistakes": [], "unusual_rules": [], "strictness": None, "weapons": []}
     try:
         rules = load_rules(file)
     except RulesError as error:
         report["mistakes"] = list(error.problems)
         return report
     report["strictness"] = rules.strictness
-    report["oddities"] = oddities(rules)
+    report["unusual_rules"] = unusual_rules(rules)
     rigs = mortal_rigs(rules)
     if against is not None and against not in rigs:
         known = ", ".join(rigs) or "none"
@@ -88,13 +88,13 @@ def _weapons(rules: Rules, rig: str, distance_m: float) -> list[dict[str, Any]]:
 
 
 def _print(console: Console, report: dict[str, Any], quiet: bool) -> None:
-    mistakes, odd = report["mistakes"], report["oddities"]
+    mistakes, odd = report["mistakes"], report["unusual_rules"]
     if quiet and not mistakes and not odd:
         return
     colour = "red" if mistakes else "yellow" if odd else "green"
     verdict = counted(len(mistakes), "mistake") if mistakes else "no mistakes"
     if not mistakes:  # looked for only in sound rules
-        verdict += f", {counted(len(odd), 'oddity', 'oddities')}" if odd else ", no oddities"
+        verdict += f", {counted(len(odd), 'oddity', 'unusual_rules')}" if odd else ", no unusual_rules"
     console.print(f"[bold]{escape(report['file'])}[/]: [{colour}]{verdict}[/]", highlight=False, soft_wrap=True)
     for mark, style, lines in (("x", "red", mistakes), ("~", "yellow", odd)):
         for line in lines:

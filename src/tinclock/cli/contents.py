@@ -22,7 +22,7 @@ from tinclock.cli.reading import (
 from tinclock.core.errors import RecordingError
 
 if TYPE_CHECKING:
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.recording import Recording
 
 EPILOG = """
 \b
@@ -60,7 +60,7 @@ def contents(recording: Path, check: bool, salvage: bool, as_json: bool) -> None
 
 
 def _report(found: Recording, wrong: list[str], checked: bool) -> dict[str, Any]:
-    from tinclock.store.layout import TABLES
+    from tinclock.recordings.layout import TABLES
 
     header = found.header
     last = found.flushes[-1] if found.flushes else None

@@ -15,8 +15,8 @@ from tinclock.cli.reading import console_for
 from tinclock.cli.summary import print_files, print_sample, print_summary, summarise
 
 if TYPE_CHECKING:
-    from tinclock.core.records import Ruling
-    from tinclock.core.tableau import Tableau
+    from tinclock.core.analysis.surroundings import Surroundings
+    from tinclock.core.ruling.records import Ruling
     from tinclock.garden.played import Played
 
 EPILOG = """
@@ -79,21 +79,21 @@ def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_j
     print_files(console, summary)
 
 
-def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Tableau]]:
-    from tinclock.core.claims import ShotClaim
-    from tinclock.core.tableau import Past, tableau_of
+def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Surroundings]]:
+    from tinclock.core.analysis.surroundings import Past, surroundings_of
+    from tinclock.core.ruling.claims import ShotClaim
     from tinclock.garden.match import play_match
 
-    tableaux: dict[int, Tableau] = {}
+    tableaux: dict[int, Surroundings] = {}
 
     def keep(referee: Any, ruling: Ruling, claim: object) -> None:
-        tableau = (
-            tableau_of(Past(referee.history, referee.rules, referee.level), ruling, claim)
+        surroundings = (
+            surroundings_of(Past(referee.history, referee.rules, referee.level), ruling, claim)
             if isinstance(claim, ShotClaim)
             else None
         )
-        if tableau is not None:
-            tableaux[ruling.number] = tableau
+        if surroundings is not None:
+            tableaux[ruling.number] = surroundings
 
     columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
     with Progress(*columns, console=console, transient=True) as progress:
@@ -117,8 +117,8 @@ def _sample(out: Path) -> dict[str, Any]:
     for path in files.values():
         shutil.copytree(str(data_file(path.name)), path, dirs_exist_ok=True)
     try:
-        from tinclock.store.again import rule_again
-        from tinclock.store.recording import Recording
+        from tinclock.recordings.recording import Recording
+        from tinclock.recordings.replay import rule_again
 
         found = rule_again(Recording(out / "sample"))
     except MissingExtraError as error:
@@ -130,19 +130,19 @@ def _sample(out: Path) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _telling(rulings: list[Ruling], tableaux: dict[int, Tableau]) -> int:
+def _telling(rulings: list[Ruling], tableaux: dict[int, Surroundings]) -> int:
     """The upheld hit whose victim has moved furthest since the shooter's view: it shows best what rewinding does."""
     best, number = -1.0, 0
     for ruling in rulings:
-        tableau = tableaux.get(ruling.number)
-        if tableau is None or not ruling.hits or ruling.outcome != "upheld":
+        surroundings = tableaux.get(ruling.number)
+        if surroundings is None or not ruling.hits or ruling.outcome != "upheld":
             continue
-        if tableau.moved_m > best and ruling.hits[0].distance_m < 16.0:
-            best, number = tableau.moved_m, ruling.number
+        if surroundings.moved_m > best and ruling.hits[0].distance_m < 16.0:
+            best, number = surroundings.moved_m, ruling.number
     return number
 
 
-def _write(played: Played, tableau: Tableau | None, out: Path) -> dict[str, str]:
+def _write(played: Played, surroundings: Surroundings | None, out: Path) -> dict[str, str]:
     import msgspec
 
     try:
@@ -157,13 +157,13 @@ def _write(played: Played, tableau: Tableau | None, out: Path) -> dict[str, str]
     from tinclock.core.errors import MissingExtraError
 
     try:
-        files |= _draw(played, tableau, out)
+        files |= _draw(played, surroundings, out)
     except MissingExtraError as error:
         click.echo(f"no pictures: {error}", err=True)
     return {kind: str(path) for kind, path in files.items()}
 
 
-def _draw(played: Played, tableau: Tableau | None, out: Path) -> dict[str, Path]:
+def _draw(played: Played, surroundings: Surroundings | None, out: Path) -> dict[str, Path]:
     from tinclock.report.match_figure import draw_match
     from tinclock.report.shot_figure import draw_shot
     from tinclock.report.time_figures import draw_bounds, draw_clock
@@ -185,9 +185,9 @@ def _draw(played: Played, tableau: Tableau | None, out: Path) -> dict[str, Path]
     ends = f"{unlucky.account}, the connection with the most jitter"
     files["clock picture"] = draw_clock(played.clocks[unlucky.connection], out / "clock.png", f"The clock of {ends}")
     files["bounds picture"] = draw_bounds(played.bounds[unlucky.connection], out / "bounds.png", f"The views of {ends}")
-    if tableau is not None:
-        files["shot picture"] = draw_shot(tableau, out / "shot.png", played.entities)
-        files["views picture"] = draw_views(tableau, out / "views.png", played.entities)
+    if surroundings is not None:
+        files["shot picture"] = draw_shot(surroundings, out / "shot.png", played.entities)
+        files["views picture"] = draw_views(surroundings, out / "views.png", played.entities)
     return files
 
 

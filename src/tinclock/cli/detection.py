@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.desk import table, weights_at, weights_option
+from tinclock.cli.case_options import table, weights_at, weights_option
 from tinclock.cli.reading import (
     console_for,
     counted,
@@ -73,7 +73,7 @@ def detection(
 
     from tinclock.core.evidence.eprocess import limit_decibans
     from tinclock.core.evidence.quality import curves, detection_rows, false_cases, peaks
-    from tinclock.store.labelled import labelled_in, labels_beside, shares_of
+    from tinclock.recordings.labelled import labelled_in, labels_beside, shares_of
 
     console, plays = console_for(as_json), list["Labelled"]()
     with told_plainly():

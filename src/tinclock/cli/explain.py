@@ -26,8 +26,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Ruling
-    from tinclock.store.recording import Recording
+    from tinclock.core.ruling.records import Ruling
+    from tinclock.recordings.recording import Recording
 
 EPILOG = """
 \b
@@ -114,9 +114,9 @@ def _fitting(
 def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Path | None, as_json: bool) -> None:
     import msgspec
 
+    from tinclock.core.analysis.why import why
     from tinclock.core.errors import RecordingError
-    from tinclock.core.why import why
-    from tinclock.store.window import claim_of, past_of
+    from tinclock.recordings.past import claim_of, past_of
 
     names, said, file = source.names(), [], None
     try:
@@ -142,11 +142,11 @@ def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Pa
 
 
 def _draw(source: Recording, past: Any, ruling: Ruling, names: dict[int, str], said: list[str], path: Path) -> None:
-    from tinclock.core.claims import ShotClaim
-    from tinclock.core.tableau import tableau_of
-    from tinclock.report.flown_figure import draw_flown, flights_of
+    from tinclock.core.analysis.surroundings import surroundings_of
+    from tinclock.core.ruling.claims import ShotClaim
+    from tinclock.recordings.past import claim_of
+    from tinclock.report.projectile_figure import draw_flown, flights_of
     from tinclock.report.shot_figure import draw_shot
-    from tinclock.store.window import claim_of
 
     if ruling.kind in ("launch", "flight"):
         flights = flights_of(source.events(), ruling)
@@ -155,12 +155,12 @@ def _draw(source: Recording, past: Any, ruling: Ruling, names: dict[int, str], s
         draw_flown(path, past, ruling, flights, names)
         return
     claim = claim_of(source, ruling)
-    tableau = tableau_of(past, ruling, claim if isinstance(claim, ShotClaim) else None)
-    if tableau is None:
+    surroundings = surroundings_of(past, ruling, claim if isinstance(claim, ShotClaim) else None)
+    if surroundings is None:
         raise click.ClickException(
             f"ruling {ruling.number}: {ruling.kind}, {ruling.outcome} before anything was cast; nothing to draw"
         )
-    draw_shot(tableau, path, names, said)
+    draw_shot(surroundings, path, names, said)
 
 
 def _list(chosen: list[Ruling], names: dict[int, str], rows: int, as_json: bool) -> None:

@@ -23,7 +23,7 @@ from tinclock.cli.reading import (
 from tinclock.cli.rerule import span
 
 if TYPE_CHECKING:
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.recording import Recording
 
 EPILOG = """
 \b
@@ -63,7 +63,7 @@ def fairness(
     """
     from tinclock.garden.judged import judge
     from tinclock.garden.truth import read_truth
-    from tinclock.store.listing import BESIDE
+    from tinclock.recordings.listing import BESIDE
 
     if picture is not None and over is None:
         raise click.UsageError("--picture draws what --over tries; give both")
@@ -96,7 +96,7 @@ def fairness(
 
 def _claimed(console: Any, source: Recording, as_json: bool) -> None:
     """The same for a recording of which only the claims are known."""
-    from tinclock.store.claimed import claimed_hits
+    from tinclock.recordings.claimed import claimed_hits
 
     with progress(console, "reading") as show:
         found = claimed_hits(source, show)

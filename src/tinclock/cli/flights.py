@@ -83,10 +83,10 @@ def _summary(scene: Scene) -> dict[str, Any]:
         "scene": scene.name,
         "flown_s": scene.end.server_time - scene.launch.server_time,
         "ended": scene.end.cause,
-        "surface": scene.end.what,
-        "victim": scene.end.victim,
+        "surface": scene.end.surface or None,
+        "victim": scene.end.victim or None,
         "bounces": len(scene.bounces),
-        "place": scene.end.place,
+        "position": scene.end.position,
         "hits": [{"victim": hit.victim, "part": hit.part, "damage": hit.damage} for hit in scene.hits],
     }
 

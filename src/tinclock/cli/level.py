@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from tinclock.cli.desk import table
+from tinclock.cli.case_options import table
 from tinclock.cli.reading import console_for, json_option, told_plainly, written
 
 EPILOG = """
@@ -35,7 +35,7 @@ A mesh is named in the level file:
 def level(file: Path, picture: Path | None, as_json: bool) -> None:
     """Look a level over: its size, its surfaces, holes, tiny and turned faces, names without a surface."""
     from tinclock.intake.level_file import level_and_rest
-    from tinclock.intake.mesh_file import look_over
+    from tinclock.intake.meshes.mesh_file import look_over
     from tinclock.intake.toml_tables import read_toml
 
     with told_plainly():

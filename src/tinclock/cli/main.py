@@ -22,7 +22,11 @@ COMMANDS = {
     "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
     "flights": ("tinclock.cli.flights", "flights", "Fly what flies in the garden, and draw it."),
     "new": ("tinclock.cli.new", "new", "Write a small working project: rules, a rig, a server loop, a test."),
-    "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, oddities, and what the weapons come to."),
+    "check": (
+        "tinclock.cli.check",
+        "check",
+        "Check rules files: mistakes, unusual_rules, and what the weapons come to.",
+    ),
     "rig": ("tinclock.cli.rig", "rig", "Fit hitboxes to a skinned glTF character, and say how well they fit."),
     "level": ("tinclock.cli.level", "level", "Look a level file over: triangles, holes, surfaces, a picture."),
     "client-bundle": ("tinclock.cli.client_bundle", "client_bundle", "Write what a client build is given of rules."),

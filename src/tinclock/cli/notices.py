@@ -14,7 +14,7 @@ from tinclock.cli.reading import say
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
-    from tinclock.store.case_records import Case
+    from tinclock.cases.records import Case
 
 
 def notify_options(command: Any) -> Any:

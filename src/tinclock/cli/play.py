@@ -61,7 +61,7 @@ def play(
     logs_folder: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Play a garden match and record it: bots with human hands on lines of every quality, some of them unfair."""
-    from tinclock.core.tally import tally
+    from tinclock.core.analysis.tally import tally
     from tinclock.garden.match import play_match
     from tinclock.garden.truth import write_truth
     from tinclock.intake.rules_file import load_rules
@@ -110,7 +110,7 @@ def _print(console: Any, summary: dict[str, Any]) -> None:
 
 def _logs(recording: Path, folder: Path) -> str:
     from tinclock.garden.foreign import write_foreign_logs
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.recording import Recording
 
     return str(write_foreign_logs(Recording(recording), folder))
 

@@ -13,7 +13,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
 
 from tinclock.core.errors import TinClockError
-from tinclock.core.wording import printable_lines
+from tinclock.core.text import printable_lines
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from rich.segment import Segment
 
     from tinclock.core.geometry.level import Level
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.recording import Recording
 
 PIPE_WIDTH = 120
 STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta", "-": "dim"}
@@ -31,7 +31,7 @@ recording_argument = click.argument("recording", metavar="RECORDING", type=click
 
 
 def _listed(_context: click.Context, _parameter: click.Parameter, paths: tuple[Path, ...]) -> tuple[Path, ...]:
-    from tinclock.store.listing import recordings_in
+    from tinclock.recordings.listing import recordings_in
 
     try:
         return tuple(recordings_in(paths))
@@ -90,7 +90,7 @@ def say(text: str, err: bool = False) -> None:
 
 def opened(path: Path, salvage: bool) -> Recording:
     """Open a recording."""
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.recording import Recording
 
     return Recording(path, salvage=salvage)
 

@@ -26,12 +26,12 @@ from tinclock.cli.reading import (
 )
 
 if TYPE_CHECKING:
-    from tinclock.core.changes import Changes
+    from tinclock.core.analysis.changes import Changes
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Ruling
-    from tinclock.core.rules import Rules
-    from tinclock.store.again import Again
-    from tinclock.store.recording import Recording
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.records import Ruling
+    from tinclock.recordings.recording import Recording
+    from tinclock.recordings.replay import Again
 
     Side = tuple[list[Ruling], list[int]]
 
@@ -120,7 +120,7 @@ def pairs(settings: tuple[str, ...]) -> tuple[tuple[str, object], ...]:
 
 
 def _rule(source: Recording, rules: Rules, level: Level | None, show: Any = None) -> Again:
-    from tinclock.store.again import rule_again
+    from tinclock.recordings.replay import rule_again
 
     return rule_again(source, rules=rules, level=level, on_progress=show)
 
@@ -153,7 +153,7 @@ def _same(found: Again, report: dict[str, Any], source: Recording, as_json: bool
 
 
 def _other(recorded: Side, found: Again, report: dict[str, Any], rows: int, as_json: bool) -> None:
-    from tinclock.core.changes import changes
+    from tinclock.core.analysis.changes import changes
 
     change = changes(*recorded, found.rulings, found.steps)
     report |= {
@@ -180,7 +180,7 @@ def _other(recorded: Side, found: Again, report: dict[str, Any], rows: int, as_j
 
 
 def _mortal(rules: Rules, undying: bool) -> Rules:
-    from tinclock.core import fairness
+    from tinclock.core.analysis import fairness
 
     return fairness.undying(rules) if undying else rules
 
@@ -244,8 +244,8 @@ def _told(ruling: Ruling | None) -> str:
 def _sweep(
     source: Recording, rules: Rules, level: Level | None, text: str, picture: Path | None, undying: bool, as_json: bool
 ) -> None:  # fmt: skip
-    from tinclock.core.changes import changes
-    from tinclock.core.tally import tally
+    from tinclock.core.analysis.changes import changes
+    from tinclock.core.analysis.tally import tally
     from tinclock.intake.settings import setting_of, with_setting
 
     key, values = span(text)

@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from tinclock.cli.desk import table
+from tinclock.cli.case_options import table
 from tinclock.cli.reading import console_for, json_option, told_plainly, written
 
 EPILOG = """
@@ -49,9 +49,9 @@ def rig(
 ) -> None:  # fmt: skip
     """Fit a capsule, sphere or box to the vertices that each bone of a glTF character moves."""
     from tinclock.core.geometry.rig import Rig
-    from tinclock.intake.clip_file import read_clips
-    from tinclock.intake.rig_fit import as_toml, fit_rig
-    from tinclock.intake.skin_file import read_skin
+    from tinclock.intake.meshes.clip_file import read_clips
+    from tinclock.intake.meshes.rig_fit import as_toml, fit_rig
+    from tinclock.intake.meshes.skin_file import read_skin
 
     called = name or file.stem
     with told_plainly():

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.desk import table
+from tinclock.cli.case_options import table
 from tinclock.cli.reading import STYLES, console_for, json_option, progress, told_plainly
 
 if TYPE_CHECKING:
-    from tinclock.intake.logs import Logs
-    from tinclock.store.from_logs import FromLogs
+    from tinclock.intake.logs.reading import Logs
+    from tinclock.recordings.from_logs import FromLogs
 
 EPILOG = """
 \b
@@ -47,10 +47,10 @@ Exit status: 0 done; 1 the mapping or a row can't be used.
 def rule_logs(mapping: Path, recording: Path | None, check: bool, undying: bool, rows: int, as_json: bool) -> None:
     """Rule on the claims in another server's logs (CSV, JSON Lines, Parquet) and record the match."""
     from tinclock.intake.level_file import load_level
-    from tinclock.intake.log_map import load_log_map
-    from tinclock.intake.logs import read_logs
+    from tinclock.intake.logs.mapping import load_log_map
+    from tinclock.intake.logs.reading import read_logs
     from tinclock.intake.rules_file import load_rules
-    from tinclock.store.from_logs import record_logs
+    from tinclock.recordings.from_logs import record_logs
 
     if check and recording is not None:
         raise click.UsageError("--check writes no RECORDING; leave one of the two out")

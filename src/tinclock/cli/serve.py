@@ -56,11 +56,11 @@ def serve(
     origins: tuple[str, ...], hosts: tuple[str, ...], abandoned_s: float,
 ) -> None:  # fmt: skip
     """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
+    from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.core.errors import MissingExtraError
     from tinclock.core.warming import warm_up
     from tinclock.serve.app import Service, Settings
     from tinclock.serve.hub import Hub
-    from tinclock.store.evidence_log import EvidenceLog
 
     token = token_file.read_text(encoding="utf-8").strip() if token_file else os.environ.get("TINCLOCK_TOKEN", "")
     if token_file and not token:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from rich.table import Table
 
-from tinclock.core.tally import tally
+from tinclock.core.analysis.tally import tally
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.desk import log_at, log_option, store_at, store_option, table, weights_at, weights_option
+from tinclock.cli.case_options import log_at, log_option, store_at, store_option, table, weights_at, weights_option
 from tinclock.cli.notices import notifier, notify_options
 from tinclock.cli.reading import (
     console_for,
@@ -22,8 +22,8 @@ from tinclock.cli.reading import (
 )
 
 if TYPE_CHECKING:
+    from tinclock.cases.records import Case
     from tinclock.core.evidence.weights import Weights
-    from tinclock.store.case_records import Case
 
 EPILOG = """
 \b
@@ -79,10 +79,10 @@ def weigh(
 
 
 def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server: str, console: Any) -> dict[str, Any]:
+    from tinclock.cases.evidence_log import records_of
+    from tinclock.cases.weighed import account_row, match_name
     from tinclock.core.evidence.course import Weighing
-    from tinclock.store.evidence_log import records_of
-    from tinclock.store.seen import seen_in
-    from tinclock.store.weighed import account_row, match_name
+    from tinclock.recordings.observed import observed_in
 
     recording = opened(path, False)
     match = match_name(recording)
@@ -97,7 +97,7 @@ def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server:
         }
     weighing, findings = Weighing(weights, recording.require_header().rules), []
     with progress(console, f"weighing {path.name}") as show:
-        for seen in seen_in(recording, level, show):
+        for seen in observed_in(recording, level, show):
             weighing.take(seen)
             findings += seen.findings
     course = weighing.finished()

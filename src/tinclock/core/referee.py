@@ -7,31 +7,35 @@ from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
 
-from tinclock.core.acts.handle import wield
-from tinclock.core.calls import MatchCalls
-from tinclock.core.checks.view import latest_age, shortest_trip, sparser_by
+from tinclock.core.combat.accepted_position import AcceptedPosition
+from tinclock.core.combat.events import ControlEvent, GuideEvent, JoinedEvent
 from tinclock.core.combat.ledger import Blow
 from tinclock.core.combat.roster import require_name
-from tinclock.core.combat.stride import Stride
-from tinclock.core.commands import KINDS
-from tinclock.core.desk import Desk
+from tinclock.core.combat.welcome import Welcome, state_of
 from tinclock.core.errors import BadArrayError, BadNumberError, UnknownNameError
-from tinclock.core.records import ViewBounds
+from tinclock.core.ruling.calls import MatchCalls
+from tinclock.core.ruling.checks.view import latest_age, shortest_trip, sparser_by
+from tinclock.core.ruling.commands import KINDS
+from tinclock.core.ruling.handle import wield
+from tinclock.core.ruling.pipeline import ClaimPipeline
+from tinclock.core.ruling.records import ViewBounds
 from tinclock.core.timeline.instants import is_finite, seconds
 from tinclock.core.timeline.views import Drawing, sound_drawing
-from tinclock.core.welcome import Welcome, state_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from numpy.typing import NDArray
 
-    from tinclock.core.claims import Triple
+    from tinclock.core.combat.events import Event
     from tinclock.core.combat.published import State
     from tinclock.core.combat.roster import Participant
-    from tinclock.core.commands import (
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.commands import (
         Act,
         Admit,
+        AdmitSpectator,
         Advance,
         Command,
         Cut,
@@ -49,15 +53,13 @@ if TYPE_CHECKING:
         Rule,
         SetDrawing,
         Spawn,
-        Watch,
         Wield,
     )
-    from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Event, Ruling
-    from tinclock.core.rules import Rules
+    from tinclock.core.ruling.records import Ruling
     from tinclock.core.timeline.bodies import Reached
     from tinclock.core.timeline.clock import ClockEstimate
     from tinclock.core.timeline.packed import Poses
+    from tinclock.core.vectors import Triple
 
 
 class Referee(MatchCalls):
@@ -75,10 +77,10 @@ class Referee(MatchCalls):
     def __init__(
         self, rules: Rules, *, level: Level | None = None, seed: int = 0, storage: Literal["full", "half"] = "full"
     ) -> None:
-        self._desk = Desk(rules, level, seed, storage)
+        self._pipeline = ClaimPipeline(rules, level, seed, storage)
         self.rules, self.level, self.seed = rules, level, seed
-        self.history, self.ledger = self._desk.history, self._desk.ledger
-        self._roster = self._desk.roster
+        self.history, self.ledger = self._pipeline.history, self._pipeline.ledger
+        self._roster = self._pipeline.roster
 
     def apply(self, command: Command) -> Any:
         """Carry out one command: the only way in which anything changes. The calls of `MatchCalls` make them.
@@ -88,7 +90,9 @@ class Referee(MatchCalls):
         """
         do = _DOING.get(type(command))
         if do is None:
-            raise BadNumberError("command", f"one of tinclock.core.commands ({', '.join(sorted(KINDS))})", command)
+            raise BadNumberError(
+                "command", f"one of tinclock.core.ruling.commands ({', '.join(sorted(KINDS))})", command
+            )
         return do(self, command)
 
     # -- who takes part ---------------------------------------------------------------------------------------
@@ -104,7 +108,7 @@ class Referee(MatchCalls):
         self._roster.connect(command.connection, command.account, actor.entity, drawing, now)
         return actor.entity
 
-    def _watch(self, command: Watch) -> None:
+    def _admit_spectator(self, command: AdmitSpectator) -> None:
         require_name("account", command.account)
         self._roster.refuse_known(command.connection)
         self._roster.connect(command.connection, command.account, 0, Drawing(), self._time(None))
@@ -142,10 +146,8 @@ class Referee(MatchCalls):
         self.history.add(entity, rig)
         body = self.rules.rigs[rig]
         self.ledger.open(entity, body.health, name=name if connection else None, team=team, worth=body.worth)
-        self.ledger.bulletin.tell(
-            "joined", now, entity, name=name, team=team, rig=rig, weapon=actor.wielded or None,
-            what="player" if connection else "",
-        )  # fmt: skip
+        bulletin = self.ledger.bulletin
+        bulletin.tell(JoinedEvent(bulletin.next, now, entity, rig, name, team, actor.wielded, bool(connection)))
         self.ledger.spawn(entity, now)
         return actor
 
@@ -157,8 +159,8 @@ class Referee(MatchCalls):
         self._leave(actor.entity, now)
 
     def _dismiss(self, command: Dismiss) -> None:
-        line, now = self._roster.require_line(command.connection), self._time(command.server_time)
-        del self._roster.lines[command.connection]
+        line, now = self._roster.require_connection(command.connection), self._time(command.server_time)
+        del self._roster.connections[command.connection]
         for actor in self._roster.actors.values():
             if actor.connection == command.connection and actor.entity != line.entity:
                 self._give(actor, "", now)
@@ -166,22 +168,23 @@ class Referee(MatchCalls):
             self._leave(line.entity, now)
 
     def _leave(self, entity: int, now: float) -> None:
-        self._desk.clear_the_air(entity, now)
+        self._pipeline.clear_the_air(entity, now)
         self.history.remove(entity)
         self.ledger.close(entity, now)
-        self._desk.forget(entity)
+        self._pipeline.forget(entity)
 
     def _hand_over(self, command: HandOver) -> None:
         actor, now = self._roster.require(command.entity), self._time(command.server_time)
-        if command.connection is not None and not self._roster.require_line(command.connection).entity:
-            playing = (name for name, line in self._roster.lines.items() if line.entity)
+        if command.connection is not None and not self._roster.require_connection(command.connection).entity:
+            playing = (name for name, one in self._roster.connections.items() if one.entity)
             raise UnknownNameError("playing connection", command.connection, playing)
         if (command.connection or "") != actor.connection:
             self._give(actor, command.connection or "", now)
 
     def _give(self, actor: Participant, connection: str, now: float) -> None:
         actor.hand_over(connection, now)
-        self.ledger.bulletin.tell("control", now, actor.entity, actor=self._roster.controller_of(actor) or None)
+        bulletin = self.ledger.bulletin
+        bulletin.tell(ControlEvent(bulletin.next, now, actor.entity, self._roster.controller_of(actor)))
 
     def _cut(self, command: Cut) -> None:
         self.history.cut(self._roster.require(command.entity).entity)
@@ -212,28 +215,28 @@ class Referee(MatchCalls):
         if len(command.position) != 3 or not all(map(is_finite, command.position)):
             raise BadNumberError("position", "three finite numbers, metres", command.position)
         here = (float(command.position[0]), float(command.position[1]), float(command.position[2]))
-        if actor.stride is None:
-            actor.stride = Stride(here, now)
+        if actor.accepted is None:
+            actor.accepted = AcceptedPosition(here, now)
         else:
-            actor.stride.put(here, now)
+            actor.accepted.put(here, now)
 
     def knows(self, connection: str) -> bool:
         """Whether a connection is admitted, to play or to watch."""
-        return connection in self._roster.lines
+        return connection in self._roster.connections
 
     def account_of(self, connection: str) -> str:
         """The account of a connection; "" for one that isn't admitted."""
-        line = self._roster.lines.get(connection)
+        line = self._roster.connections.get(connection)
         return "" if line is None else line.account
 
     def position(self, entity: int) -> Triple | None:
         """Where the entity's moves were accepted to; None before `put`."""
-        stride = self._roster.require(entity).stride
-        return None if stride is None else stride.position
+        accepted = self._roster.require(entity).accepted
+        return None if accepted is None else accepted.position
 
     def welcome(self, connection: str) -> Welcome:
         """What to tell a client that joined: which entity is its own, the key of its spread, the published state."""
-        line = self._roster.require_line(connection)
+        line = self._roster.require_connection(connection)
         actor = self._roster.actors.get(line.entity)
         return Welcome(
             line.entity,
@@ -250,7 +253,7 @@ class Referee(MatchCalls):
 
     def state(self) -> State:
         """Everything that clients may read, complete, as it is after the last event; later events continue from it."""
-        return state_of(self._roster, self.ledger, self._desk.flights)
+        return state_of(self._roster, self.ledger, self._pipeline.flights)
 
     def _time(self, server_time: float | None) -> float:
         return max(self.history.newest_time, 0.0) if server_time is None else seconds("server_time", server_time)
@@ -281,25 +284,25 @@ class Referee(MatchCalls):
         self.history.publish(command.tick, None if command.sent_at is None else seconds("sent_at", command.sent_at))
 
     def _advance(self, command: Advance) -> list[Ruling]:
-        return self._desk.advance(seconds("server_time", command.server_time))
+        return self._pipeline.advance(seconds("server_time", command.server_time))
 
     def _ping(self, command: Ping) -> int:
-        return self._roster.require_line(command.connection).clock.ping(seconds("sent_at", command.sent_at))
+        return self._roster.require_connection(command.connection).clock.ping(seconds("sent_at", command.sent_at))
 
     def _pong(self, command: Pong) -> str:
         at = seconds("received_at", command.received_at)
-        return self._roster.require_line(command.connection).clock.pong(command.nonce, command.client_time, at)
+        return self._roster.require_connection(command.connection).clock.pong(command.nonce, command.client_time, at)
 
     def _set_drawing(self, command: SetDrawing) -> None:
-        self._roster.require_line(command.connection).drawing = sound_drawing(command.drawing)
+        self._roster.require_connection(command.connection).drawing = sound_drawing(command.drawing)
 
     def clock(self, connection: str) -> ClockEstimate:
         """What is known of a connection's clock and path."""
-        return self._roster.require_line(connection).clock
+        return self._roster.require_connection(connection).clock
 
     def view_bounds(self, connection: str) -> ViewBounds:
         """How old that connection's views may be on arrival, as things stand."""
-        line = self._roster.require_line(connection)
+        line = self._roster.require_connection(connection)
         return ViewBounds(
             shortest_trip(line, self.rules),
             latest_age(line, self.rules) + sparser_by(self.history, self.rules),
@@ -315,7 +318,7 @@ class Referee(MatchCalls):
         return bulletin.take() if since is None else bulletin.since(since)
 
     def _guide(self, command: Guide) -> None:
-        flights = self._desk.flights
+        flights = self._pipeline.flights
         one = flights.live.get(command.projectile)
         if one is None:
             raise UnknownNameError("projectile", command.projectile, flights.live)
@@ -324,7 +327,8 @@ class Referee(MatchCalls):
             self._time(command.server_time),
         )
         flights.guide(one, target)
-        self.ledger.bulletin.tell("guide", now, one.actor.entity, projectile=command.projectile, actor=target or None)
+        bulletin = self.ledger.bulletin
+        bulletin.tell(GuideEvent(bulletin.next, now, one.actor.entity, command.projectile, target))
 
     def in_reach(self, entity: int, weapon: str | None = None, direction: Triple | None = None) -> list[Reached]:
         """Whom a blow of the entity would reach now, nearest first: for a client that shows whether a blow would land.
@@ -333,19 +337,19 @@ class Referee(MatchCalls):
         """
         actor = self._roster.require(entity)
         name = self._roster.require_weapon(weapon or actor.wielded)
-        return self._desk.in_reach(actor, self._roster.weapons[name], direction)
+        return self._pipeline.in_reach(actor, self._roster.weapons[name], direction)
 
     # -- ruling -----------------------------------------------------------------------------------------------
 
     def _rule(self, command: Rule) -> Ruling:
-        return self._desk.rule(command.connection, command.claim, seconds("received_at", command.received_at))
+        return self._pipeline.rule(command.connection, command.claim, seconds("received_at", command.received_at))
 
     def _act(self, command: Act) -> Ruling:
         now, actor = seconds("server_time", command.server_time), self._roster.require(command.entity)
         if actor.connection:
             own = (e for e, a in self._roster.actors.items() if not a.connection)
             raise UnknownNameError("entity of the server's own", command.entity, own)
-        return self._desk.act(actor, command.claim, now)
+        return self._pipeline.act(actor, command.claim, now)
 
 
 _DOING: Final[dict[type, Callable[[Referee, Any], Any]]] = {

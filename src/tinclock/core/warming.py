@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
-from tinclock.core.combat.flight import Flight
+from tinclock.core.combat.motion import Motion
+from tinclock.core.combat.projectile_motion import Flight
 from tinclock.core.geometry.level import Level, Surface
-from tinclock.core.motion import Motion
 from tinclock.core.referee import Referee
-from tinclock.core.rules import Rules
+from tinclock.core.rules.ruleset import Rules
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:

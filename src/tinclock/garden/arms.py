@@ -10,9 +10,9 @@ from tinclock.core.combat.weapons import Weapon
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from tinclock.core.claims import Triple
-    from tinclock.core.records import Told
-    from tinclock.core.weapon_rules import WeaponRules
+    from tinclock.core.combat.receipts import ActorState
+    from tinclock.core.rules.weapons import WeaponRules
+    from tinclock.core.vectors import Triple
 
 NEVER = float("inf")
 SAFE_S = 0.02
@@ -107,7 +107,7 @@ class Arms:
                 self.reload(now)
         return arm.scatter.rays(aim, now, arm.shots, speed_m_s)
 
-    def told(self, told: Told, settled: bool) -> None:
+    def told(self, told: ActorState, settled: bool) -> None:
         """Put right what the server knows better, but for shots that it hasn't seen yet.
 
         settled : nothing that was done with the hands is still to be answered

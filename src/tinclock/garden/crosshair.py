@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.rig_rules import RigRules
+    from tinclock.core.rules.rigs import RigRules
 
 FURTHEST_PART_M = 2.7
 """No part of a body in the garden lies further from its first bone, the door's included."""

@@ -7,16 +7,16 @@ from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 
-from tinclock.core.claims import TriggerClaim
+from tinclock.core.ruling.claims import TriggerClaim
 from tinclock.garden.walking import HEAD_ROOM_M
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.rig import Rig
-    from tinclock.core.records import Ruling
     from tinclock.core.referee import Referee
-    from tinclock.store.recorder import Recorder
+    from tinclock.core.ruling.records import Ruling
+    from tinclock.recordings.recorder import Recorder
 
 DOOR_AT, DOOR_OPENS_M, DOOR_M_S = (-10.45, 9.4, 1.1), 2.3, 3.0
 DOOR_HALF_M = (0.04, 1.94, 1.08)

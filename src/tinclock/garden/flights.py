@@ -8,13 +8,14 @@ from typing import TYPE_CHECKING, NamedTuple
 import msgspec
 import numpy as np
 
-from tinclock.core.claims import LaunchClaim
-from tinclock.core.combat.flight import Flight
-from tinclock.core.flight_rules import FlightRules
+from tinclock.core.combat.events import EndEvent, LaunchEvent
+from tinclock.core.combat.projectile_motion import Flight
 from tinclock.core.referee import Referee
+from tinclock.core.rules.flights import FlightRules
+from tinclock.core.rules.weapons import WeaponRules
+from tinclock.core.ruling.claims import LaunchClaim
 from tinclock.core.timeline.rooted import rooted_bones
 from tinclock.core.timeline.views import View
-from tinclock.core.weapon_rules import WeaponRules
 from tinclock.garden.scenario import load_garden
 
 if TYPE_CHECKING:
@@ -22,11 +23,11 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.claims import Triple
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Event, Hit, Ruling
-    from tinclock.core.rules import Rules
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.records import Hit, Ruling
     from tinclock.core.timeline.hitboxes import Hitboxes
+    from tinclock.core.vectors import Triple
 
 RATE_HZ = 64
 Place = tuple[float, float]
@@ -39,8 +40,8 @@ class Scene(NamedTuple):
     """
 
     name: str
-    launch: Event
-    end: Event
+    launch: LaunchEvent
+    end: EndEvent
     path: NDArray[np.float64]
     bounces: tuple[tuple[float, float, float], ...]
     hits: tuple[Hit, ...]
@@ -87,24 +88,23 @@ def _stage(
             ruling = referee.rule("c0", claim, received_at=now)
         rulings += referee.advance(now)
         told = referee.events()
-        launch = next((event for event in told if event.kind == "launch"), launch)
-        end = next((event for event in told if event.kind == "end"), None)
+        launch = next((event for event in told if isinstance(event, LaunchEvent)), launch)
+        end = next((event for event in told if isinstance(event, EndEvent)), None)
         if end is not None and launch is not None and ruling is not None:
             return _gathered(name, referee, launch, end, rulings, ids, seen, walked, ruling, rules.weapons[weapon])
     raise AssertionError(f"the scene {name} does not end; it was made to")
 
 
 def _gathered(
-    name: str, referee: Referee, launch: Event, end: Event, rulings: list[Ruling], ids: list[int],
+    name: str, referee: Referee, launch: LaunchEvent, end: EndEvent, rulings: list[Ruling], ids: list[int],
     seen: Hitboxes | None, walked: list[Place], ruling: Ruling, table: WeaponRules,
 ) -> Scene:  # fmt: skip
-    origin, velocity = launch.place or (0.0, 0.0, 0.0), launch.velocity or (1.0, 0.0, 0.0)
-    flight = Flight(launch.motion, launch.server_time, origin, velocity, level=referee.level)  # type: ignore[arg-type]
+    flight = Flight(launch.motion, launch.server_time, launch.position, launch.velocity, level=referee.level)
     times = np.linspace(launch.server_time, end.server_time, 400)
     newest = View(referee.history.newest_tick, referee.history.newest_tick, 0.0)
     bodies = {e: box for e in ids if (box := referee.history.hitboxes_at(e, newest)) is not None}
     return Scene(
-        name, launch, end, flight.path(times), tuple(bounce.place for bounce in flight.bounces),
+        name, launch, end, flight.path(times), tuple(bounce.position for bounce in flight.bounces),
         tuple(hit for ruling in rulings for hit in ruling.hits), tuple(rulings), bodies, referee.level, seen,
         np.array(walked), ruling, table,
     )  # fmt: skip

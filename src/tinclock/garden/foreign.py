@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
-from tinclock.core.claims import ShotClaim
+from tinclock.core.ruling.claims import ShotClaim
 from tinclock.garden.scenario import data_file
-from tinclock.store.pieces import require_pyarrow
+from tinclock.recordings.pieces import require_pyarrow
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.store.layout import Flush
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.layout import Flush
+    from tinclock.recordings.recording import Recording
 
 ZERO_MS = 1_767_225_600_000
 GUNS = {"grit_rifle": "1", "gravel_scatter": "2", "hose": "3"}

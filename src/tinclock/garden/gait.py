@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
-from tinclock.core.compiling import njit
+from tinclock.core.kernels.compiling import njit
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray

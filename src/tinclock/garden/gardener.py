@@ -7,22 +7,19 @@ from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
-from tinclock.core.claims import HandleClaim, MoveClaim, StatusClaim, UseClaim
+from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim, UseClaim
 from tinclock.garden.goals import Goals
-from tinclock.garden.hand import Hand, unit
-from tinclock.garden.mail import Mail
+from tinclock.garden.hand import unit
+from tinclock.garden.player import Player
 from tinclock.garden.screen import Playout, Snapshot, point_of
 from tinclock.garden.trigger import Trigger
-from tinclock.garden.unfair import Lies
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     from numpy.typing import NDArray
 
-    from tinclock.core.claims import Triple
+    from tinclock.core.combat.receipts import Receipt
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Receipt
+    from tinclock.core.vectors import Triple
     from tinclock.garden.arms import Arms
     from tinclock.garden.crosshair import Crosshair
     from tinclock.garden.seat import Seat, Shot
@@ -39,23 +36,20 @@ BODY_POINTS = (4, 2, 2, 2, 1, 0, 13)
 """Bones that are aimed at: head, chest, abdomen, pelvis, a thigh."""
 
 
-class Gardener:
+class Gardener(Player):
     """A player and its client. Times are of its own clock, but for those named server_time."""
 
     def __init__(
         self, seat: Seat, entity: int, ground: Ground, walker: Walker, crosshair: Crosshair, level: Level, arms: Arms,
         rng: np.random.Generator,
     ) -> None:  # fmt: skip
-        self.seat, self.entity, self.walker, self.arms = seat, entity, walker, arms
-        self.enemies: Mapping[int, str] = {}
-        self.lies = Lies(seat.dials, rng)
-        self.hand, self.goals = Hand(seat.skill, rng), Goals(walker, ground, rng)
+        super().__init__(seat, entity, walker, arms, rng)
+        self.goals = Goals(walker, ground, rng)
         self.playout = Playout(seat.delay_s)
-        self.mail = Mail(self.lies.held_back_s)
         self.alive, self.health = True, HEALTHY
         self._newest, self._life = -1, 1
         self._level, self._rng, self._ground = level, rng, ground
-        self._sequence = self._corrected = self.handling = 0
+        self._corrected = 0
         self._reported: dict[int, Triple] = {}
         self.trigger = Trigger(self, crosshair, rng)
         self._cans, self._can_at = 2, -math.inf
@@ -63,11 +57,6 @@ class Gardener:
         self._decide_at = self._move_at = self._status_at = -math.inf
         self._target, self._point, self._engage_at = 0, 2, math.inf
         self._threat: NDArray[np.float64] | None = None
-
-    def number(self) -> int:
-        """The next sequence number."""
-        self._sequence += 1
-        return self._sequence
 
     # -- what comes in ----------------------------------------------------------------------------------------
 
@@ -89,7 +78,7 @@ class Gardener:
     def told(self, receipt: Receipt, client_time: float) -> None:
         """A receipt arrived."""
         self.mail.answered(receipt.sequence)
-        told = receipt.told
+        told = receipt.state
         if told is None or told.entity != self.entity:
             return
         if receipt.sequence == self.handling:

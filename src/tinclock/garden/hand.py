@@ -11,7 +11,7 @@ from tinclock.core.combat.scatter import turned
 if TYPE_CHECKING:
     import numpy as np
 
-    from tinclock.core.claims import Triple
+    from tinclock.core.vectors import Triple
 
 TREMOR_FADE_S = 0.25
 

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from tinclock.core.fairness import CoverWatch, undying, upheld_hits
+from tinclock.core.analysis.fairness import CoverWatch, undying, upheld_hits
 from tinclock.intake.settings import with_setting
-from tinclock.store.again import rule_again
+from tinclock.recordings.replay import rule_again
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from tinclock.core.fairness import Covered, Upheld
+    from tinclock.core.analysis.fairness import Covered, Upheld
     from tinclock.core.geometry.level import Level
     from tinclock.garden.truth import Truth
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.recording import Recording
 
 
 def judge(

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from tinclock.wire.codec import encode_claim
 
 if TYPE_CHECKING:
-    from tinclock.core.claims import Claim
+    from tinclock.core.ruling.claims import Claim
 
 GIVE_UP_S = 0.6
 

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.core.claims import MoveClaim
 from tinclock.core.referee import Referee
+from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.timeline.views import Drawing
 from tinclock.garden.arms import Arms
 from tinclock.garden.crosshair import Crosshair
@@ -20,7 +20,7 @@ from tinclock.garden.played import BoundPoint, ClockPoint, Played
 from tinclock.garden.scenario import WEAPONS, load_garden, seats
 from tinclock.garden.screen import Snapshot
 from tinclock.garden.walking import Ground, Walker
-from tinclock.store.recorder import Recorder
+from tinclock.recordings.recorder import Recorder
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
@@ -29,8 +29,9 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.records import Event, Ruling
-    from tinclock.core.rules import Rules
+    from tinclock.core.combat.events import Event
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.records import Ruling
     from tinclock.garden.seat import Shot
 
 PING_EVERY_S = 0.25

@@ -8,7 +8,8 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from tinclock.core.records import Event, Ruling
+    from tinclock.core.combat.events import Event
+    from tinclock.core.ruling.records import Ruling
     from tinclock.garden.scenario import Garden
     from tinclock.garden.seat import Seat, Shot
 

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     import numpy as np
 
     from tinclock.core.geometry.level import Level
-    from tinclock.core.rules import Rules
+    from tinclock.core.rules.ruleset import Rules
 
 NAMES = ("anvil", "beryl", "clover", "dibber", "elder", "fennel", "gorse", "hazel")
 TEAMS = ("copper", "pewter")

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
-    from tinclock.core.claims import LaunchClaim, ShotClaim, StrikeClaim
+    from tinclock.core.ruling.claims import LaunchClaim, ShotClaim, StrikeClaim
     from tinclock.garden.network import LineQuality
     from tinclock.garden.screen import Seen
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.core.claims import ImpactClaim, LaunchClaim, ShotClaim, StrikeClaim
+from tinclock.core.ruling.claims import ImpactClaim, LaunchClaim, ShotClaim, StrikeClaim
 from tinclock.core.timeline.views import View
 from tinclock.garden.hand import unit
 from tinclock.garden.screen import Seen
@@ -16,10 +16,10 @@ from tinclock.garden.seat import Shot
 from tinclock.garden.unfair import MOST_SHIFT_M
 
 if TYPE_CHECKING:
-    from tinclock.core.claims import Triple
+    from tinclock.core.vectors import Triple
     from tinclock.garden.arms import Arm
     from tinclock.garden.crosshair import Crosshair
-    from tinclock.garden.gardener import Gardener
+    from tinclock.garden.player import Player
     from tinclock.garden.screen import Snapshot
 
 GRAVITY = 9.81
@@ -32,7 +32,7 @@ NOBODY = Seen(0, "", "", math.inf)
 class Trigger:
     """The finger of one player."""
 
-    def __init__(self, player: Gardener, crosshair: Crosshair, rng: np.random.Generator) -> None:
+    def __init__(self, player: Player, crosshair: Crosshair, rng: np.random.Generator) -> None:
         self._player, self._crosshair, self._rng = player, crosshair, rng
         self._fire_at = -math.inf
         self._before: tuple[float, Triple] | None = None

@@ -11,7 +11,7 @@ from msgspec import Meta, Struct, field
 
 from tinclock.core.errors import RulesError
 from tinclock.core.geometry.level import Level, Surface
-from tinclock.intake.mesh_file import MeshTable, read_mesh
+from tinclock.intake.meshes.mesh_file import MeshTable, read_mesh
 from tinclock.intake.toml_tables import convert_table, read_toml
 
 Positive = Annotated[float, Meta(gt=0)]

@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from tinclock.core.checks.consequences import consequences_of
-from tinclock.core.contradictions import contradictions
 from tinclock.core.errors import RulesError
 from tinclock.core.geometry.rig import Rig
-from tinclock.core.rig_rules import RigRules
-from tinclock.core.rules import Rules
-from tinclock.core.strictness import with_profile
-from tinclock.core.weapon_rules import ItemRules, WeaponRules
+from tinclock.core.rules.consequences import consequences_of
+from tinclock.core.rules.contradictions import contradictions
+from tinclock.core.rules.rigs import RigRules
+from tinclock.core.rules.ruleset import Rules
+from tinclock.core.rules.strictness import with_profile
+from tinclock.core.rules.weapons import ItemRules, WeaponRules
 from tinclock.intake.toml_tables import convert_table, read_toml
 
 if TYPE_CHECKING:

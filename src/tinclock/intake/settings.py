@@ -11,7 +11,7 @@ from tinclock.core.errors import RulesError
 from tinclock.intake.rules_file import parse_rules
 
 if TYPE_CHECKING:
-    from tinclock.core.rules import Rules
+    from tinclock.core.rules.ruleset import Rules
 
 
 def with_setting(rules: Rules, path: str, value: object) -> Rules:

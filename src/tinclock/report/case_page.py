@@ -6,20 +6,20 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from tinclock.cases.kinds import benign_share, words_of
 from tinclock.core.errors import EvidenceError, MissingExtraError, RecordingError
 from tinclock.core.evidence.detectors import DETECTORS
 from tinclock.core.evidence.weights import line_class
-from tinclock.core.wording import printable_lines
+from tinclock.core.text import printable_lines
 from tinclock.report.replay import replay_of
-from tinclock.store.explained import benign_share, words_of
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
+    from tinclock.cases.records import Dossier, PlayRow
     from tinclock.core.evidence.weights import Weights
     from tinclock.core.geometry.level import Level
-    from tinclock.store.case_records import Dossier, PlayRow
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.recording import Recording
 
 MOST_SHOTS, MOST_KINDS = 6, 8
 SHOWN_DECIBANS = 1.0
@@ -116,10 +116,10 @@ def _told(gain: Any) -> str:
 
 
 def _line(dossier: Dossier) -> str:
-    from tinclock.core.evidence.observe import Line
+    from tinclock.core.evidence.observe import LineQuality
 
     lines = [line for play in dossier.plays for line in play.course.lines]
-    return line_class(Line(lines[-1][1], lines[-1][2]) if lines else None)
+    return line_class(LineQuality(lines[-1][1], lines[-1][2]) if lines else None)
 
 
 def _shots(
@@ -158,7 +158,7 @@ def _shots(
 
 
 def _open(play: PlayRow, recordings: str | Path | None) -> tuple[Recording, dict[int, str]]:
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.recording import Recording
 
     path = Path(play.recording)
     if recordings is not None and not path.is_dir():

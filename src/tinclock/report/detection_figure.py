@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.report.looks import FAINT, INK, OUTCOMES, RAY, STRUCK, TEAMS, dress, new_figure, save, title
+from tinclock.report.style import FAINT, INK, OUTCOMES, RAY, STRUCK, TEAMS, dress, new_figure, save, title
 
 if TYPE_CHECKING:
     from pathlib import Path

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.report.looks import FAINT, INK, NOW, PAPER, RAY, REWOUND, STRUCK, dress, new_figure, save
 from tinclock.report.outlines import draw_boxes, draw_plan, draw_section
+from tinclock.report.style import FAINT, INK, NOW, PAPER, RAY, REWOUND, STRUCK, dress, new_figure, save
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -58,7 +58,7 @@ def draw_mortar(scene: Scene, path: Path) -> Path:
         _arc(axes, scene.path[:, :2], [np.array(b)[:2] for b in scene.bounces])
         _burst(axes, end[:2], radius_m)
     for hit in scene.hits:
-        place = np.array(hit.point)[:2]
+        place = np.array(hit.position)[:2]
         close.annotate(
             f"{hit.damage:.0f} points at {hit.distance_m:.1f} m", place, (12, 12), textcoords="offset points",
             fontsize=9, color=INK, bbox={"fc": PAPER, "ec": "none", "alpha": 0.8, "pad": 1.5},
@@ -161,7 +161,7 @@ def _dodge(axes: Any, scene: Scene) -> None:
         draw_boxes(axes, scene.seen, ABOVE, np.zeros(3), "none", linewidths=0.8, linestyles="dashed")
     axes.plot(scene.path[:, 0], scene.path[:, 1], color=RAY, lw=1.5)
     if scene.name == "launch":
-        place, velocity = np.array(scene.launch.place), np.array(scene.launch.velocity)
+        place, velocity = np.array(scene.launch.position), np.array(scene.launch.velocity)
         gone = place + velocity * (scene.ruling.received_at - scene.launch.server_time)
         axes.plot(gone[0], gone[1], ">", color=RAY, ms=9)
         axes.annotate(
@@ -177,13 +177,13 @@ def _when_nearest(scene: Scene) -> float:
     """When the dart comes by: where its path crosses the runner's line, or ends."""
     if scene.hits:
         return scene.end.server_time
-    speed = math.sqrt(sum(v * v for v in scene.launch.velocity or (1.0, 0.0, 0.0)))
+    speed = math.sqrt(sum(v * v for v in scene.launch.velocity))
     return scene.launch.server_time + _away(scene) / speed
 
 
 def _away(scene: Scene) -> float:
     """Metres from the launch to the line on which the target walks."""
-    return float(scene.walked[0, 0] - (scene.launch.place or (0.0, 0.0, 0.0))[0])
+    return float(scene.walked[0, 0] - scene.launch.position[0])
 
 
 def _met(scene: Scene, at: float) -> float:
@@ -204,7 +204,7 @@ def _walked_at(scene: Scene, at: float) -> tuple[float, float]:
 def draw_dart(scene: Scene, path: Path) -> Path:
     """A strip: where the dart is at one tick and at the next, and the body in between, as a PNG."""
     figure = new_figure("draw_dart")
-    speed, start = np.array(scene.launch.velocity), np.array(scene.launch.place)
+    speed, start = np.array(scene.launch.velocity), np.array(scene.launch.position)
     title = f"A dart at {np.linalg.norm(speed):.0f} m/s and one tick of 1/{TICK_HZ:.0f} s"
     figure.text(0.045, 0.94, title, fontsize=15, color=INK, weight="bold")
     told = "At neither tick does it touch anybody: a test of each tick's place sees nothing. "

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.report.looks import dress, new_figure, save
 from tinclock.report.outlines import draw_plan
+from tinclock.report.style import dress, new_figure, save
 
 if TYPE_CHECKING:
     from pathlib import Path

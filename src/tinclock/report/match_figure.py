@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.report.looks import INK, OUTCOMES, PAPER, SURFACES, TEAMS, dress, new_figure, pale, save
 from tinclock.report.outlines import draw_plan
+from tinclock.report.style import INK, OUTCOMES, PAPER, SURFACES, TEAMS, dress, new_figure, pale, save
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Ruling
+    from tinclock.core.ruling.records import Ruling
 
 STUB_M = 3.0
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from tinclock.core.geometry.rig import Shape
 from tinclock.core.geometry.section import cut_level
-from tinclock.report.looks import pale, surface_colour
+from tinclock.report.style import pale, surface_colour
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -58,7 +58,7 @@ def draw_boxes(
     """Draw a body; the part called `struck` in its own colour, on top."""
     from matplotlib.collections import PolyCollection
 
-    from tinclock.report.looks import INK, STRUCK
+    from tinclock.report.style import INK, STRUCK
 
     polygons = outlines(boxes, basis, origin)
     depth = boxes.centres @ np.cross(basis[0], basis[1])

@@ -6,25 +6,24 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from tinclock.cases.kinds import words_of
+from tinclock.core.analysis.why import why
 from tinclock.core.evidence.sight import Sight
-from tinclock.core.timeline.hitboxes import hitboxes_at
 from tinclock.core.timeline.views import View
-from tinclock.core.why import why
-from tinclock.report.looks import surface_colour
+from tinclock.recordings.past import claim_of, past_of
 from tinclock.report.outlines import outlines
-from tinclock.store.explained import words_of
-from tinclock.store.window import claim_of, past_of
+from tinclock.report.style import surface_colour
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from numpy.typing import NDArray
 
+    from tinclock.core.analysis.surroundings import Past
     from tinclock.core.geometry.level import Level
-    from tinclock.core.records import Ruling
-    from tinclock.core.tableau import Past
+    from tinclock.core.ruling.records import Ruling
     from tinclock.core.timeline.hitboxes import Hitboxes
-    from tinclock.store.recording import Recording
+    from tinclock.recordings.recording import Recording
 
 STEPS = 12
 NEAR_M, MOST_FACES, BEYOND_M = 7.0, 1500, 3.0
@@ -66,13 +65,13 @@ def replay_of(
             {
                 "name": names.get(entity, f"entity {entity}"),
                 "target": entity == target,
-                **_parts(history.rig_of(entity), [hitboxes_at(history, entity, at) for at in views]),
+                **_parts(history.rig_of(entity), [history.hitboxes_at(entity, at) for at in views]),
             }
             for entity in bodies
         ],
         "shooter": _parts(
             history.rig_of(ruling.entity),
-            [hitboxes_at(history, ruling.entity, View(history.newest_tick, history.newest_tick, 0.0))],
+            [history.hitboxes_at(ruling.entity, View(history.newest_tick, history.newest_tick, 0.0))],
         ),
         "ray": [
             list(ruling.origin),
@@ -102,7 +101,7 @@ def _target(past: Past, ruling: Ruling, view: View, origin: NDArray[np.float64],
         return ruling.hits[0].victim
     best, who = np.inf, 0
     for entity in past.history.present(view):
-        boxes = None if entity == ruling.entity else hitboxes_at(past.history, entity, view)
+        boxes = None if entity == ruling.entity else past.history.hitboxes_at(entity, view)
         if boxes is None:
             continue
         to = boxes.centres - origin
@@ -119,7 +118,7 @@ def _near(past: Past, ruling: Ruling, view: View) -> list[int]:
     out = []
     origin, aim = np.array(ruling.origin), np.array(ruling.aim or ruling.direction)
     for entity in past.history.present(view):
-        boxes = hitboxes_at(past.history, entity, view)
+        boxes = past.history.hitboxes_at(entity, view)
         if boxes is not None:
             to = boxes.centres[0] - origin
             ahead = float(to @ aim)
@@ -179,7 +178,7 @@ def _screen(
     basis = np.stack([-left, np.cross(aim, left)])
     out = []
     for entity in bodies:
-        boxes = hitboxes_at(past.history, entity, view)
+        boxes = past.history.hitboxes_at(entity, view)
         if boxes is None:
             continue
         ahead = float((boxes.centres.mean(0) - origin) @ aim)

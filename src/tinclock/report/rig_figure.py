@@ -7,16 +7,16 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tinclock.core.timeline.hitboxes import pose_hitboxes
-from tinclock.report.looks import INK, TEAMS, dress, new_figure, save, title
 from tinclock.report.outlines import outlines
+from tinclock.report.style import INK, TEAMS, dress, new_figure, save, title
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
     from tinclock.core.geometry.rig import Rig
-    from tinclock.intake.rig_fit import Fit
-    from tinclock.intake.skin_file import Skin
+    from tinclock.intake.meshes.rig_fit import Fit
+    from tinclock.intake.meshes.skin_file import Skin
 
 
 TOP, BOTTOM, LEFT, GAP = 0.88, 0.09, 0.07, 0.06

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from tinclock.report.looks import INK, OUTCOMES, RAY, dress, new_figure, save
+from tinclock.report.style import INK, OUTCOMES, RAY, dress, new_figure, save
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

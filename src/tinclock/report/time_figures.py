@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.report.looks import FAINT, INK, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save
+from tinclock.report.style import FAINT, INK, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

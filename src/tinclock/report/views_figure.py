@@ -6,26 +6,26 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.report.looks import FAINT, INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save
 from tinclock.report.outlines import draw_boxes
+from tinclock.report.style import FAINT, INK, NOW, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
     from pathlib import Path
 
-    from tinclock.core.tableau import Glimpse, Tableau
+    from tinclock.core.analysis.surroundings import Glimpse, Surroundings
 
 LEAST_HALF_M, MOST_HALF_M = 0.75, 1.3
 TALLNESS = 2.35
 """Height over width of a panel."""
 
 
-def draw_views(tableau: Tableau, path: Path, names: Mapping[int, str] | None = None) -> Path:
+def draw_views(surroundings: Surroundings, path: Path, names: Mapping[int, str] | None = None) -> Path:
     """Write the picture as a PNG: along the shot, the crosshair at 0, 0, one panel an instant."""
     figure = new_figure("draw_views")
-    ruling, names = tableau.ruling, names or {}
+    ruling, names = surroundings.ruling, names or {}
     shooter = names.get(ruling.entity, f"entity {ruling.entity}")
-    target = names.get(tableau.target, f"entity {tableau.target}")
+    target = names.get(surroundings.target, f"entity {surroundings.target}")
     figure.text(0.04, 0.95, f"Ruling {ruling.number}: ", fontsize=15, color=INK, weight="bold")
     figure.text(0.17, 0.95, ruling.outcome, fontsize=15, color=OUTCOMES[ruling.outcome], weight="bold")
     figure.text(0.25, 0.95, f"what {shooter}'s shot meets of {target} at five instants", fontsize=13, color=INK)
@@ -33,17 +33,19 @@ def draw_views(tableau: Tableau, path: Path, names: Mapping[int, str] | None = N
         0.04, 0.908, "Each panel looks along the same shot; only the instant at which the target is evaluated differs.",
         fontsize=10.5, color=INK,
     )  # fmt: skip
-    count = max(1, len(tableau.glimpses))
+    count = max(1, len(surroundings.glimpses))
     grid = figure.add_gridspec(1, count, left=0.045, right=0.985, top=0.82, bottom=0.09, wspace=0.08)
-    origin, along = np.array(tableau.origin), np.array(tableau.direction)
+    origin, along = np.array(surroundings.origin), np.array(surroundings.direction)
     right = np.cross(along, [0.0, 0.0, 1.0])
     right = right / np.linalg.norm(right) if np.linalg.norm(right) > 1e-9 else np.array([1.0, 0.0, 0.0])
     basis = np.array([right, np.cross(right, along)])
-    ages = [glimpse.age_s for glimpse in tableau.glimpses]
+    ages = [glimpse.age_s for glimpse in surroundings.glimpses]
     ruled = ages.index(min(ages, key=lambda age: abs(age - (ruling.rewound_s or ages[-1])))) if ages else -1
-    wide = [float(np.abs((g.boxes.centres - origin) @ basis[0]).max()) for g in tableau.glimpses if g.boxes is not None]
+    wide = [
+        float(np.abs((g.boxes.centres - origin) @ basis[0]).max()) for g in surroundings.glimpses if g.boxes is not None
+    ]
     half = min(max(LEAST_HALF_M, max(wide, default=0.0) + 0.15), MOST_HALF_M)
-    for place, glimpse in enumerate(reversed(tableau.glimpses)):
+    for place, glimpse in enumerate(reversed(surroundings.glimpses)):
         axes = figure.add_subplot(grid[place])
         axes.set_xlim(-half, half)
         axes.set_ylim(-half * TALLNESS, half * TALLNESS)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.core.records import Finding
+from tinclock.core.findings import Finding
 from tinclock.wire.codec import LIMITS
 from tinclock.wire.flood import FloodGuard
 

@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from tinclock.core.commands import Act, read_change
+from tinclock.cases.evidence_log import SYNC_OF
 from tinclock.core.errors import EvidenceError, TinClockError
+from tinclock.core.ruling.commands import Act, read_change
 from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
+from tinclock.recordings.recorder import Recorder
 from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.requests import (
     FROM_JSON,
@@ -33,14 +35,12 @@ from tinclock.serve.requests import (
     Ruled,
     Tick,
 )
-from tinclock.store.evidence_log import SYNC_OF
-from tinclock.store.recorder import Recorder
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Generator
 
-    from tinclock.store.evidence_log import EvidenceLog
+    from tinclock.cases.evidence_log import EvidenceLog
 
     Work = Generator[Callable[[], Any] | None, Any, Reply]
     """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""

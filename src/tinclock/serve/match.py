@@ -12,9 +12,9 @@ from tinclock.core.referee import Referee
 from tinclock.intake.level_file import parse_level
 from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
+from tinclock.recordings.recorder import Recorder
 from tinclock.serve.guarding import Guards
 from tinclock.serve.requests import OpenMatch, Ruled
-from tinclock.store.recorder import Recorder
 
 if TYPE_CHECKING:
     from pathlib import Path

@@ -26,12 +26,12 @@ from urllib.parse import urlsplit
 import msgspec
 
 from tinclock.core.errors import EvidenceError, MissingExtraError
-from tinclock.core.wording import printable
+from tinclock.core.text import printable
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from tinclock.store.case_records import Case
+    from tinclock.cases.records import Case
 
 TYPE: Final = "tinclock.case."
 PAUSES_S: Final = (0.2, 1.0)

@@ -10,8 +10,10 @@ from typing import Annotated, Any
 import msgspec
 from msgspec import Meta, Struct
 
+from tinclock.core.combat.events import Event
 from tinclock.core.combat.published import State
-from tinclock.core.records import Event, Finding, Receipt
+from tinclock.core.combat.receipts import Receipt
+from tinclock.core.findings import Finding
 
 MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9][A-Za-z0-9_.-]*$(?!\n)")]
 MOST_CLAIMS = 1024

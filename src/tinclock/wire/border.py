@@ -6,7 +6,7 @@ from contextlib import suppress
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 from tinclock.core.errors import UnknownNameError
-from tinclock.core.records import Finding
+from tinclock.core.findings import Finding
 from tinclock.wire.bundle import differences
 from tinclock.wire.codec import LIMITS, Limits, Unreadable, decode_message
 from tinclock.wire.flood import COSTS, FloodGuard, FloodLimits
@@ -15,8 +15,8 @@ from tinclock.wire.messages import Answer, Join, Joined, Pong, Refused, encode, 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from tinclock.core.records import Ruling
     from tinclock.core.referee import Referee
+    from tinclock.core.ruling.records import Ruling
 
 
 class Server(Protocol):

@@ -14,7 +14,7 @@ from msgspec import Struct
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from tinclock.core.rules import Rules
+    from tinclock.core.rules.ruleset import Rules
 
 FORMAT = 1
 PUBLIC: Final[dict[str, tuple[str, ...]]] = {

@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import msgspec
 
-from tinclock.core.checks.context import excerpt
-from tinclock.core.claims import Claim, plain_numbers
+from tinclock.core.ruling.claims import Claim, plain_numbers
+from tinclock.core.text import excerpt
 from tinclock.wire.messages import FromClient, Join, Pong
 
 _CLAIM_JSON, _CLAIM_PACKED = msgspec.json.Decoder(Claim), msgspec.msgpack.Decoder(Claim)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Final, NamedTuple
 
-from tinclock.core.claims import ImpactClaim, LaunchClaim, StrikeClaim
 from tinclock.core.errors import BadNumberError
+from tinclock.core.ruling.claims import ImpactClaim, LaunchClaim, StrikeClaim
 from tinclock.wire.messages import Join
 
 COSTS: Final[dict[type, float]] = {LaunchClaim: 2.0, ImpactClaim: 2.0, StrikeClaim: 1.5, Join: 10.0}

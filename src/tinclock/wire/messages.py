@@ -12,9 +12,10 @@ from typing import Annotated, Any, Final, Literal
 import msgspec
 from msgspec import Meta, Struct
 
-from tinclock.core.claims import Claim
+from tinclock.core.combat.events import Event
 from tinclock.core.combat.published import State
-from tinclock.core.records import Event, Receipt
+from tinclock.core.combat.receipts import Receipt
+from tinclock.core.ruling.claims import Claim
 
 VERSIONS: Final = (1,)
 """The versions of these messages that this package speaks, the newest last."""

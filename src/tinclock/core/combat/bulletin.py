@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections import deque
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from tinclock.core.errors import OutOfHistoryError
-from tinclock.core.records import Event
 
 if TYPE_CHECKING:
-    from tinclock.core.records import EventKind
+    from tinclock.core.combat.events import Event
 
 KEPT_EVENTS = 8192
 
@@ -27,26 +26,16 @@ class Bulletin:
         self._fresh: list[Event] = []
         self._kept: deque[Event] = deque(maxlen=KEPT_EVENTS)
 
-    def tell(
-        self,
-        kind: EventKind,
-        server_time: float,
-        entity: int,
-        cause: str = "",
-        actor: int | None = None,
-        weapon: str | None = None,
-        part: str | None = None,
-        amount: float | None = None,
-        before: float | None = None,
-        after: float | None = None,
-        **more: Any,
-    ) -> None:
-        """Publish a change; the arguments are an event's fields."""
-        self.number = number = self.number + 1
-        if server_time > self.time:
-            self.time = server_time
-        fields = (number, kind, server_time, entity, cause, actor, weapon, part, amount, before, after)
-        event = Event(*fields, **more) if more else Event(*fields)
+    @property
+    def next(self) -> int:
+        """The number that the next event has."""
+        return self.number + 1
+
+    def tell(self, event: Event) -> None:
+        """Publish a change, whose number is `next`."""
+        self.number = event.number
+        if event.server_time > self.time:
+            self.time = event.server_time
         self._fresh.append(event)
         self._kept.append(event)
 

@@ -9,19 +9,19 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 from msgspec import Struct
 
-from tinclock.core.combat.flight import motion_of, row_of
-from tinclock.core.timeline import flown, legs
+from tinclock.core.combat.projectile_motion import motion_of, row_of
+from tinclock.core.kernels import sweep, trajectory
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from tinclock.core.claims import Triple
-    from tinclock.core.combat.roster import Line, Participant
+    from tinclock.core.combat.motion import Motion
+    from tinclock.core.combat.roster import Connection, Participant
     from tinclock.core.combat.weapons import Weapon
-    from tinclock.core.flight_rules import FlightRules
     from tinclock.core.geometry.level import Level
-    from tinclock.core.motion import Motion
+    from tinclock.core.rules.flights import FlightRules
     from tinclock.core.timeline.history import PoseHistory
+    from tinclock.core.vectors import Triple
 
 REMEMBERED_FLIGHTS = 1024
 
@@ -39,7 +39,7 @@ class Impact(Struct, frozen=True, gc=False):
     """What a projectile hit: at a server time, where, whom (0: the level), in which part."""
 
     server_time: float
-    place: tuple[float, float, float]
+    position: tuple[float, float, float]
     victim: int = 0
     part: str = ""
     surface: str = ""
@@ -53,9 +53,9 @@ class Projectile:
         "bounces",
         "charge",
         "claimed",
+        "connection",
         "ended_at",
         "impacts",
-        "line",
         "motion",
         "number",
         "origin",
@@ -70,8 +70,8 @@ class Projectile:
         "weapon",
     )
 
-    def __init__(self, number: int, actor: Participant, line: Line, weapon: Weapon, row: int) -> None:
-        self.number, self.actor, self.line, self.weapon, self.row = number, actor, line, weapon, row
+    def __init__(self, number: int, actor: Participant, connection: Connection, weapon: Weapon, row: int) -> None:
+        self.number, self.actor, self.connection, self.weapon, self.row = number, actor, connection, weapon, row
         self.motion: Motion = motion_of(self.flight)
         self.sequence, self.charge = 0, 1.0
         self.started = self.ended_at = 0.0
@@ -87,10 +87,7 @@ class Projectile:
     @property
     def flight(self) -> FlightRules:
         """Its table."""
-        flight = self.weapon.rules.flight
-        if flight is None:  # pragma: no cover - rules of kind "projectile" have one
-            raise AssertionError("a projectile's weapon has a flight")
-        return flight
+        return self.weapon.flight
 
 
 class Flights:
@@ -102,9 +99,9 @@ class Flights:
         self.past: OrderedDict[int, Projectile] = OrderedDict()
         self.issued = 0
         self._free: list[int] = []
-        self.rows = np.empty((0, legs.LEG_FIELDS))
+        self.rows = np.empty((0, trajectory.LEG_FIELDS))
         self._owners, self._targets = np.empty(0, np.int64), np.empty(0, np.int64)
-        self._ignored = np.empty((0, flown.IGNORED), np.int64)
+        self._ignored = np.empty((0, sweep.IGNORED), np.int64)
         """Entities, 0 for none: a column will be somebody else's once its entity has left."""
         self._grow(64)
 
@@ -112,16 +109,16 @@ class Flights:
         """Make room for so many at once."""
         old = len(self.rows)
         self._free += range(count - 1, old - 1, -1)
-        self.rows = np.concatenate([self.rows, np.zeros((count - old, legs.LEG_FIELDS))])
+        self.rows = np.concatenate([self.rows, np.zeros((count - old, trajectory.LEG_FIELDS))])
         self._owners = np.concatenate([self._owners, np.zeros(count - old, np.int64)])
         self._targets = np.concatenate([self._targets, np.zeros(count - old, np.int64)])
-        self._ignored = np.concatenate([self._ignored, np.zeros((count - old, flown.IGNORED), np.int64)])
+        self._ignored = np.concatenate([self._ignored, np.zeros((count - old, sweep.IGNORED), np.int64)])
 
     # -- beginning and end ------------------------------------------------------------------------------------
 
     def launch(
-        self, actor: Participant, line: Line, weapon: Weapon, place: Triple, velocity: Triple, started: float,
-        age_s: float,
+        self, actor: Participant, connection: Connection, weapon: Weapon, position: Triple, velocity: Triple,
+        started: float, age_s: float,
     ) -> Projectile:  # fmt: skip
         """Let something fly; ids count from 1 and are never used twice.
 
@@ -130,26 +127,26 @@ class Flights:
         if not self._free:
             self._grow(2 * len(self.rows))
         self.issued += 1
-        one = Projectile(self.issued, actor, line, weapon, self._free.pop())
+        one = Projectile(self.issued, actor, connection, weapon, self._free.pop())
         rules = one.flight
-        one.started, one.origin, one.velocity = started, place, velocity
+        one.started, one.origin, one.velocity = started, position, velocity
         life = rules.lifetime_s if rules.fuse_s is None else min(rules.lifetime_s, rules.fuse_s)
-        row = row_of(one.motion, started, place, velocity, started + life, weapon.rules.range_m)
+        row = row_of(one.motion, started, position, velocity, started + life, weapon.rules.range_m)
         if rules.near_m is not None:
-            row[legs.NEAR] = rules.near_m
+            row[trajectory.NEAR] = rules.near_m
         if rules.compensation == "fading" and age_s > 0.0:
-            row[legs.AGE], row[legs.FADE] = age_s, rules.fade_s
+            row[trajectory.AGE], row[trajectory.FADE] = age_s, rules.fade_s
         if rules.on_level != "end":
-            row[legs.ON_LEVEL] = 1.0 if rules.on_level == "bounce" else 2.0
-            row[legs.KEEPS], row[legs.LOSES] = rules.bounce.restitution, rules.bounce.friction
-            row[legs.SLOW], row[legs.BOUNCES_LEFT] = rules.bounce.until_m_s, float(rules.bounce.most)
-            row[legs.OWNER_AFTER_BOUNCE] = float(rules.owner_after_bounce)
+            row[trajectory.ON_LEVEL] = 1.0 if rules.on_level == "bounce" else 2.0
+            row[trajectory.KEEPS], row[trajectory.LOSES] = rules.bounce.restitution, rules.bounce.friction
+            row[trajectory.SLOW], row[trajectory.BOUNCES_LEFT] = rules.bounce.until_m_s, float(rules.bounce.most)
+            row[trajectory.OWNER_AFTER_BOUNCE] = float(rules.owner_after_bounce)
         if rules.owner_after_s is not None:
-            row[legs.OWNER_FROM] = started + rules.owner_after_s
+            row[trajectory.OWNER_FROM] = started + rules.owner_after_s
         self.rows[one.row] = row
         self._owners[one.row], self._targets[one.row], self._ignored[one.row] = actor.entity, 0, 0
         nowhere = (math.nan,) * 3
-        legs.start_leg(self.rows[one.row], started, *place, *velocity, *nowhere)
+        trajectory.start_leg(self.rows[one.row], started, *position, *velocity, *nowhere)
         self.live[one.number] = one
         return one
 
@@ -173,11 +170,11 @@ class Flights:
 
     def last_of(self, one: Projectile) -> float:
         """Server time after which nothing of it is left."""
-        return float(self.rows[one.row, legs.LAST])
+        return float(self.rows[one.row, trajectory.LAST])
 
     def flown_to(self, one: Projectile) -> float:
         """The server time up to which it was flown."""
-        return float(self.rows[one.row, legs.DONE])
+        return float(self.rows[one.row, trajectory.DONE])
 
     def foresee(self, one: Projectile, until: float) -> Contact | None:
         """What it would meet up to a server time if nobody moved on from the newest poses; changes nothing."""
@@ -204,7 +201,7 @@ class Flights:
         columns, parts = np.empty(count, np.int64), np.empty(count, np.int64)
         times, slots, _ = self.history.ticks()
         level, header, of = self.level, self.history.columns.header, self.history.columns.lookup
-        flown.fly(
+        sweep.fly(
             self.rows, of[self._owners], of[self._targets], of[self._ignored], which, float(until), times, slots,
             header,
             self.history.columns.quantum, header if level is None else level.header,
@@ -215,28 +212,28 @@ class Flights:
             for k in np.flatnonzero(kinds).tolist()
         ]
 
-    def place_at(self, one: Projectile, server_time: float) -> Triple:
+    def position_at(self, one: Projectile, server_time: float) -> Triple:
         """Where it is at a time of its present leg."""
-        place: Triple = legs.place_at(self.rows[one.row], server_time)
-        return place
+        position: Triple = trajectory.position_at(self.rows[one.row], server_time)
+        return position
 
     def velocity_at(self, one: Projectile, server_time: float) -> Triple:
         """How fast it goes at a time of its present leg."""
-        velocity: Triple = legs.velocity_at(self.rows[one.row], server_time)
+        velocity: Triple = trajectory.velocity_at(self.rows[one.row], server_time)
         return velocity
 
     def bounced(self, one: Projectile) -> int:
         """How often it came off the level."""
-        return int(self.rows[one.row, legs.BOUNCED])
+        return int(self.rows[one.row, trajectory.BOUNCED])
 
     def met_at(self, one: Projectile, server_time: float) -> float:
         """The server time at which it meets bodies when its own time is this."""
-        return float(flown.met_at(self.rows[one.row], server_time))
+        return float(sweep.met_at(self.rows[one.row], server_time))
 
     def ignore(self, one: Projectile, entity: int) -> None:
         """It doesn't meet that body again."""
-        self._ignored[one.row, min(one.passed, flown.IGNORED) - 1] = entity
+        self._ignored[one.row, min(one.passed, sweep.IGNORED) - 1] = entity
 
     def allow_owner(self, one: Projectile, server_time: float) -> None:
         """From now on it may hit who launched it."""
-        self.rows[one.row, legs.OWNER_FROM] = min(self.rows[one.row, legs.OWNER_FROM], server_time)
+        self.rows[one.row, trajectory.OWNER_FROM] = min(self.rows[one.row, trajectory.OWNER_FROM], server_time)

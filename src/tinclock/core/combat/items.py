@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from tinclock.core.weapon_rules import ItemRules
+    from tinclock.core.rules.weapons import ItemRules
 
 
 class Stock:

@@ -8,17 +8,18 @@ from typing import TYPE_CHECKING, NamedTuple
 from msgspec import Struct
 
 from tinclock.core.combat.bulletin import Bulletin
+from tinclock.core.combat.events import ArmourEvent, DeathEvent, EffectEvent, HealthEvent, LeftEvent, SpawnEvent
 from tinclock.core.combat.scores import Scores
 from tinclock.core.errors import AlreadyKnownError, UnknownNameError
-from tinclock.core.rules import HarmRules, ScoreRules
+from tinclock.core.rules.ruleset import HarmRules, ScoreRules
 from tinclock.core.timeline.instants import CATCH_UP_S
 
 if TYPE_CHECKING:
     from typing import Literal
 
-    from tinclock.core.weapon_rules import LastingRules
+    from tinclock.core.rules.weapons import LastingRules
 
-REMEMBERED_LEVELS = 64
+REMEMBERED_CHANGES = 64
 
 
 class Blow(Struct, frozen=True, gc=False):
@@ -39,7 +40,7 @@ class Wound(Struct, frozen=True, gc=False):
     lethal: bool
 
 
-class Level(Struct, frozen=True, gc=False):
+class HealthSince(Struct, frozen=True, gc=False):
     """Health and armour from a time on."""
 
     since: float
@@ -64,7 +65,7 @@ class _Account:
         self.alive, self.life, self.died_at = False, 0, float("-inf")
         self.effects: dict[str, tuple[float, float]] = {}  # what -> (until, amount)
         self.harmed: deque[tuple[float, int, float]] = deque(maxlen=256)  # when, by whom, how much
-        self.past: deque[Level] = deque(maxlen=REMEMBERED_LEVELS)
+        self.past: deque[HealthSince] = deque(maxlen=REMEMBERED_CHANGES)
 
 
 class Ledger:
@@ -111,7 +112,7 @@ class Ledger:
         self.dead.discard(entity)
         self.affected.discard(entity)
         self._lasting = [item for item in self._lasting if item.entity != entity]
-        self.bulletin.tell("left", server_time, entity)
+        self.bulletin.tell(LeftEvent(self.bulletin.next, server_time, entity))
         if not self.points.keep_leavers:
             self.scores.close(entity, server_time)
 
@@ -133,16 +134,27 @@ class Ledger:
         self._note(account, server_time)
         self.dead.discard(entity)
         self._lasting = [item for item in self._lasting if item.entity != entity]
-        tell = self.bulletin.tell
-        tell("spawn", server_time, entity, cause="spawn", after=account.health, life=account.life)
+        self.bulletin.tell(SpawnEvent(self.bulletin.next, server_time, entity, account.life, account.health))
         if account.armour > 0.0:
-            tell("armour", server_time, entity, cause="spawn", before=0.0, after=account.armour, amount=account.armour)
+            self._changed(ArmourEvent, entity, Blow("spawn"), server_time, 0.0, account.armour)
         if self.harm.spawn_shield_s > 0.0:
             self.grant(entity, "shield", server_time + self.harm.spawn_shield_s, 0.0, server_time, "spawn")
         return account.life
 
+    def _changed(
+        self, kind: type[HealthEvent | ArmourEvent], entity: int, blow: Blow, server_time: float,
+        before: float, after: float,
+    ) -> None:  # fmt: skip
+        """Tell that health or armour changed, by what."""
+        self.bulletin.tell(
+            kind(
+                self.bulletin.next, server_time, entity, blow.cause, blow.actor, blow.weapon, blow.part,
+                abs(after - before), before, after,
+            )
+        )  # fmt: skip
+
     def _note(self, account: _Account, server_time: float) -> None:
-        account.past.append(Level(server_time, account.health, account.armour))
+        account.past.append(HealthSince(server_time, account.health, account.armour))
 
     # -- harm and help ----------------------------------------------------------------------------------------
 
@@ -152,22 +164,24 @@ class Ledger:
         before = account.health
         if not account.alive or amount <= 0.0 or (entity in self.affected and self.shielded(entity, server_time)):
             return Wound(before, before, False)
-        actor, told = blow.actor, (blow.cause, blow.actor or None, blow.weapon or None, blow.part or None)
+        actor = blow.actor
         taken = min(account.armour, amount * blow.covered)
         if taken > 0.0:
             was, account.armour = account.armour, account.armour - taken
-            self.bulletin.tell("armour", server_time, entity, *told, taken, was, account.armour)
+            self._changed(ArmourEvent, entity, blow, server_time, was, account.armour)
         after = before - (amount - taken)
         account.health = after = after if after > 0.0 else 0.0
         account.harmed.append((server_time, actor, before - after + taken))
         self._note(account, server_time)
         if after < before:
-            self.bulletin.tell("health", server_time, entity, *told, before - after, before, after)
+            self._changed(HealthEvent, entity, blow, server_time, before, after)
         if after > 0.0:
             return Wound(before, after, False)
         account.alive, account.died_at = False, server_time
         self.dead.add(entity)
-        self.bulletin.tell("death", server_time, entity, *told)
+        self.bulletin.tell(
+            DeathEvent(self.bulletin.next, server_time, entity, blow.cause, actor, blow.weapon, blow.part)
+        )
         self._settle(entity, account, actor, server_time)
         return Wound(before, 0.0, True)
 
@@ -197,10 +211,7 @@ class Ledger:
             return 0.0
         account.health = min(account.full, before + amount)
         self._note(account, server_time)
-        self.bulletin.tell(
-            "health", server_time, entity, cause=cause, actor=actor, amount=account.health - before, before=before,
-            after=account.health,
-        )  # fmt: skip
+        self._changed(HealthEvent, entity, Blow(cause, actor), server_time, before, account.health)
         return account.health - before
 
     def reinforce(self, entity: int, amount: float, server_time: float, actor: int, cause: str) -> float:
@@ -212,10 +223,7 @@ class Ledger:
         account.armour = min(self.harm.most_armour, before + amount)
         self.armoured = True
         self._note(account, server_time)
-        self.bulletin.tell(
-            "armour", server_time, entity, cause=cause, actor=actor, amount=account.armour - before, before=before,
-            after=account.armour,
-        )  # fmt: skip
+        self._changed(ArmourEvent, entity, Blow(cause, actor), server_time, before, account.armour)
         return account.armour - before
 
     def grant(
@@ -224,7 +232,7 @@ class Ledger:
         """Begin an effect, or change when it ends."""
         self._account(entity).effects[what] = (until, amount)
         self.affected.add(entity)
-        self.bulletin.tell("effect", server_time, entity, cause=cause, what=what, until=until, amount=amount)
+        self.bulletin.tell(EffectEvent(self.bulletin.next, server_time, entity, what, until, amount, cause))
 
     def drop_shield(self, entity: int, server_time: float) -> None:
         """End invulnerability: its owner fired."""
@@ -325,7 +333,7 @@ class Ledger:
         until, amount = account.effects["boost"]
         return amount if until > server_time else 1.0
 
-    def levels(self, entity: int, since: float) -> list[Level]:
+    def levels(self, entity: int, since: float) -> list[HealthSince]:
         """What health and armour have been from a time on, the level that held then included."""
         past = list(self._account(entity).past)
         first = max((k for k, level in enumerate(past) if level.since <= since), default=0)

@@ -2,15 +2,28 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from msgspec import Struct
 from msgspec.structs import replace
 
-from tinclock.core.motion import Motion
-
-if TYPE_CHECKING:
-    from tinclock.core.records import Event
+from tinclock.core.combat.events import (
+    ArmourEvent,
+    ControlEvent,
+    DeathEvent,
+    EffectEvent,
+    EndEvent,
+    Event,
+    GuideEvent,
+    HealthEvent,
+    JoinedEvent,
+    LaunchEvent,
+    LeaderEvent,
+    LeftEvent,
+    ScoreEvent,
+    SpawnEvent,
+    WeaponEvent,
+)
+from tinclock.core.combat.motion import Motion
+from tinclock.core.vectors import Triple
 
 
 class Effect(Struct, frozen=True, gc=False):
@@ -57,8 +70,8 @@ class InFlight(Struct, frozen=True, omit_defaults=True, gc=False):
     entity: int
     weapon: str
     server_time: float
-    place: tuple[float, float, float]
-    velocity: tuple[float, float, float]
+    position: Triple
+    velocity: Triple
     motion: Motion
     until: float
     sequence: int = 0
@@ -95,73 +108,71 @@ def follow(state: State, event: Event) -> State:
     if event.number != state.number + 1:
         raise ValueError(f"event {event.number} follows {state.number}: {event.number - state.number - 1} are missing")
     state = replace(state, number=event.number, server_time=max(state.server_time, event.server_time))
-    if event.kind == "joined":
-        return _joined(state, event)
-    if event.kind == "left":
-        entities = tuple(each for each in state.entities if each.entity != event.entity)
-        rows = state.rows if state.keep_leavers else tuple(row for row in state.rows if row.entity != event.entity)
-        return replace(state, entities=entities, rows=rows)
-    if event.kind in ("launch", "guide", "end"):
-        return replace(state, projectiles=_in_the_air(state.projectiles, event))
-    if event.kind == "leader":
-        return replace(state, leader=event.entity)
-    if event.kind == "score":
-        return _scored(state, event)
+    match event:
+        case JoinedEvent():
+            return _joined(state, event)
+        case LeftEvent():
+            entities = tuple(each for each in state.entities if each.entity != event.entity)
+            rows = state.rows if state.keep_leavers else tuple(row for row in state.rows if row.entity != event.entity)
+            return replace(state, entities=entities, rows=rows)
+        case LaunchEvent() | GuideEvent() | EndEvent():
+            return replace(state, projectiles=_in_the_air(state.projectiles, event))
+        case LeaderEvent():
+            return replace(state, leader=event.entity)
+        case ScoreEvent():
+            return _scored(state, event)
     entities = tuple(_moved_on(each, event) if each.entity == event.entity else each for each in state.entities)
     return replace(state, entities=entities)
 
 
-def _in_the_air(flights: tuple[InFlight, ...], event: Event) -> tuple[InFlight, ...]:
-    if event.kind == "launch":
+def _in_the_air(flights: tuple[InFlight, ...], event: LaunchEvent | GuideEvent | EndEvent) -> tuple[InFlight, ...]:
+    if isinstance(event, LaunchEvent):
         return (*flights, launched(event))
-    if event.kind == "end":
+    if isinstance(event, EndEvent):
         return tuple(one for one in flights if one.projectile != event.projectile)
-    target = event.actor or 0
-    return tuple(replace(one, target=target) if one.projectile == event.projectile else one for one in flights)
+    return tuple(replace(one, target=event.target) if one.projectile == event.projectile else one for one in flights)
 
 
-def launched(event: Event) -> InFlight:
+def launched(event: LaunchEvent) -> InFlight:
     """What a launch event puts into the air."""
-    nowhere = (0.0, 0.0, 0.0)
     return InFlight(
-        event.projectile or 0, event.entity, event.weapon or "", event.server_time, event.place or nowhere,
-        event.velocity or nowhere, event.motion or Motion(), event.until or 0.0, event.sequence or 0,
+        event.projectile, event.entity, event.weapon, event.server_time, event.position, event.velocity, event.motion,
+        event.until, event.sequence,
     )  # fmt: skip
 
 
-def _joined(state: State, event: Event) -> State:
-    entity = EntityState(event.entity, event.rig, event.name, event.team, event.weapon or "")
-    rows = state.rows
-    if event.what == "player":
-        rows = (*rows, ScoreRow(event.entity, event.name, event.team))
+def _joined(state: State, event: JoinedEvent) -> State:
+    entity = EntityState(event.entity, event.rig, event.name, event.team, event.weapon)
+    rows = (*state.rows, ScoreRow(event.entity, event.name, event.team)) if event.player else state.rows
     return replace(state, entities=(*state.entities, entity), rows=rows)
 
 
-def _scored(state: State, event: Event) -> State:
+def _scored(state: State, event: ScoreEvent) -> State:
     if event.entity == 0:
-        return replace(state, teams={**state.teams, event.team: event.after or 0.0})
-    rows = tuple(replace(row, **{event.what: event.after}) if row.entity == event.entity else row for row in state.rows)
+        return replace(state, teams={**state.teams, event.team: event.after})
+    rows = tuple(
+        replace(row, **{event.column: event.after}) if row.entity == event.entity else row for row in state.rows
+    )
     return replace(state, rows=rows)
 
 
 def _moved_on(entity: EntityState, event: Event) -> EntityState:
-    after = event.after or 0.0
-    match event.kind:
-        case "spawn":
-            return replace(entity, alive=True, life=event.life, health=after, armour=0.0, effects=())
-        case "health":
-            return replace(entity, health=after)
-        case "armour":
-            return replace(entity, armour=after)
-        case "death":
+    match event:
+        case SpawnEvent():
+            return replace(entity, alive=True, life=event.life, health=event.health, armour=0.0, effects=())
+        case HealthEvent():
+            return replace(entity, health=event.after)
+        case ArmourEvent():
+            return replace(entity, armour=event.after)
+        case DeathEvent():
             return replace(entity, alive=False)
-        case "effect":
-            kept = tuple(effect for effect in entity.effects if effect.what != event.what)
-            fresh = Effect(event.what, event.until or 0.0, event.amount or 0.0)
+        case EffectEvent():
+            kept = tuple(effect for effect in entity.effects if effect.what != event.effect)
+            fresh = Effect(event.effect, event.until, event.amount)
             return replace(entity, effects=tuple(sorted((*kept, fresh), key=lambda effect: effect.what)))
-        case "weapon":
-            return replace(entity, weapon=event.weapon or "")
-        case "control":
-            return replace(entity, controller=event.actor or 0)
+        case WeaponEvent():
+            return replace(entity, weapon=event.weapon)
+        case ControlEvent():
+            return replace(entity, controller=event.controller)
         case _:
             return entity

@@ -13,12 +13,12 @@ from tinclock.core.timeline.clock import ClockEstimate
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
-    from tinclock.core.claims import Triple
-    from tinclock.core.combat.stride import Stride
+    from tinclock.core.combat.accepted_position import AcceptedPosition
+    from tinclock.core.combat.receipts import Receipt
     from tinclock.core.combat.weapons import Weapon
-    from tinclock.core.records import Receipt
-    from tinclock.core.rules import Rules
+    from tinclock.core.rules.ruleset import Rules
     from tinclock.core.timeline.views import Drawing
+    from tinclock.core.vectors import Triple
 
 REMEMBERED_RECEIPTS = 128
 LONGEST_NAME = 200
@@ -42,7 +42,7 @@ class Tenure(NamedTuple):
     until: float
 
 
-class Squeeze:
+class HeldTrigger:
     """A trigger that is held down: what its player aims at, and how old its screen is."""
 
     __slots__ = ("aim", "lag_s", "left", "sequence", "since")
@@ -57,9 +57,11 @@ class Participant:
     """An entity that takes part: who acts for it, its team, what it carries."""
 
     __slots__ = (
+        "accepted",
         "blocks_only",
         "connection",
         "entity",
+        "held_trigger",
         "home",
         "items",
         "key",
@@ -68,8 +70,6 @@ class Participant:
         "rig",
         "secret",
         "since",
-        "squeeze",
-        "stride",
         "team",
         "tenures",
         "weapons",
@@ -86,8 +86,8 @@ class Participant:
         self.life_epoch = 1
         self.blocks_only = False
         """Stops shots and takes no damage."""
-        self.stride: Stride | None = None
-        self.squeeze: Squeeze | None = None
+        self.accepted: AcceptedPosition | None = None
+        self.held_trigger: HeldTrigger | None = None
         self.key, self.secret = (
             hashlib.blake2b(f"{seed}/{entity}/{use}".encode(), digest_size=32).digest() for use in ("spread", "secret")
         )
@@ -104,7 +104,7 @@ class Participant:
             held.refill()
         for stock in self.items.values():
             stock.refill()
-        self.squeeze = None
+        self.held_trigger = None
 
     def held_until(self, connection: str) -> float:
         """When a connection stopped acting for it: inf while it does, -inf when it never did."""
@@ -117,10 +117,10 @@ class Participant:
         self.tenures.append(Tenure(self.connection, self.since, now))
         del self.tenures[:-8]
         self.connection, self.since = connection, now
-        self.squeeze = None
+        self.held_trigger = None
 
 
-class Line:
+class Connection:
     """A connection: its clock, how it draws, what it sent. A spectator's has entity 0, the server's own no name."""
 
     __slots__ = (
@@ -168,7 +168,7 @@ class Roster:
     def __init__(self, rules: Rules, weapons: Mapping[str, Weapon], seed: int) -> None:
         self.rules, self.weapons, self.seed = rules, weapons, seed
         self.actors: dict[int, Participant] = {}
-        self.lines: dict[str, Line] = {}
+        self.connections: dict[str, Connection] = {}
         self._next_entity = 1
         self._connected = 0
 
@@ -207,28 +207,28 @@ class Roster:
         self._next_entity += 1
         return actor
 
-    def connect(self, connection: str, account: str, entity: int, drawing: Drawing, now: float) -> Line:
-        """Open a line at a server time."""
+    def connect(self, connection: str, account: str, entity: int, drawing: Drawing, now: float) -> Connection:
+        """Open a connection at a server time."""
         self._connected += 1  # a name that comes back gets nonces of its own
         name = f"{self.seed}/{connection}/{self._connected}/clock"
         key = hashlib.blake2b(name.encode("utf-8", "backslashreplace"), digest_size=32).digest()
-        self.lines[connection] = line = Line(connection, account, entity, drawing, key, now)
-        return line
+        self.connections[connection] = one = Connection(connection, account, entity, drawing, key, now)
+        return one
 
     def refuse_known(self, connection: str) -> None:
         """Raise `AlreadyKnownError` for a connection that is here, `UnknownNameError` for one without a name."""
         require_name("connection", connection)
         if not connection:
-            raise UnknownNameError("connection", connection, self.lines)
-        if connection in self.lines:
+            raise UnknownNameError("connection", connection, self.connections)
+        if connection in self.connections:
             raise AlreadyKnownError("connection", connection)
 
-    def require_line(self, connection: str) -> Line:
-        """A connection's line, or `UnknownNameError`."""
-        line = self.lines.get(connection)
-        if line is None:
-            raise UnknownNameError("connection", connection, self.lines)
-        return line
+    def require_connection(self, connection: str) -> Connection:
+        """A connection by its name, or `UnknownNameError`."""
+        one = self.connections.get(connection)
+        if one is None:
+            raise UnknownNameError("connection", connection, self.connections)
+        return one
 
     def require(self, entity: int) -> Participant:
         """An entity, or `UnknownNameError`."""
@@ -245,5 +245,5 @@ class Roster:
 
     def controller_of(self, actor: Participant) -> int:
         """Whose player acts for an entity: 0 for its own or the server's."""
-        line = self.lines.get(actor.connection)
-        return 0 if line is None or line.entity == actor.entity else line.entity
+        one = self.connections.get(actor.connection)
+        return 0 if one is None or one.entity == actor.entity else one.entity

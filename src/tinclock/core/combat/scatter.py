@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING
 from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
-    from tinclock.core.claims import Triple
-    from tinclock.core.weapon_rules import SpreadRules, WeaponRules
+    from tinclock.core.rules.weapons import SpreadRules, WeaponRules
+    from tinclock.core.vectors import Triple
 
 _NUMBERS = struct.Struct("<QQ")
 _STEEP = TOLERANCES.upright

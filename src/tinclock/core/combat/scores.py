@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal
 
+from tinclock.core.combat.events import LeaderEvent, ScoreEvent
+
 if TYPE_CHECKING:
     from tinclock.core.combat.bulletin import Bulletin
 
@@ -47,17 +49,15 @@ class Scores:
         before = getattr(row, column)
         after = before + amount
         setattr(row, column, after)
-        self._bulletin.tell(
-            "score", server_time, entity, cause=cause, amount=amount, before=before, after=after, what=column
-        )
+        self._bulletin.tell(ScoreEvent(self._bulletin.next, server_time, entity, column, before, after, cause))
         if column == "score":
             if row.team:
                 total = self.teams.get(row.team, 0.0)
                 self.teams[row.team] = total + amount
+                after = total + amount
                 self._bulletin.tell(
-                    "score", server_time, 0, cause=cause, amount=amount, before=total, after=total + amount,
-                    what="score", team=row.team,
-                )  # fmt: skip
+                    ScoreEvent(self._bulletin.next, server_time, 0, "score", total, after, cause, row.team)
+                )
             self._find_leader(server_time)
 
     def _find_leader(self, server_time: float) -> None:
@@ -68,4 +68,4 @@ class Scores:
                 best, leader = row.score, entity
         if leader != self.leader:
             self.leader = leader
-            self._bulletin.tell("leader", server_time, leader)
+            self._bulletin.tell(LeaderEvent(self._bulletin.next, server_time, leader))

@@ -6,7 +6,8 @@ from bisect import bisect_right
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from tinclock.core.weapon_rules import WeaponRules
+    from tinclock.core.rules.flights import FlightRules
+    from tinclock.core.rules.weapons import WeaponRules
 
 
 class Weapon:
@@ -18,6 +19,7 @@ class Weapon:
         "_zones",
         "damage",
         "encumbered",
+        "flight",
         "most_damage",
         "name",
         "penetration",
@@ -25,8 +27,13 @@ class Weapon:
         "rules",
     )
 
+    flight: FlightRules
+    """How its shots fly; only weapons of kind "projectile" have it."""
+
     def __init__(self, name: str, rules: WeaponRules) -> None:
         self.name, self.rules = name, rules
+        if rules.flight is not None:
+            self.flight = rules.flight
         self.damage = rules.damage
         self.range_m = rules.range_m
         self.penetration = rules.penetration
@@ -40,16 +47,16 @@ class Weapon:
 
     def falloff(self, distance_m: float) -> float:
         """The damage factor at a distance: straight lines between the table's points, level beyond its ends."""
-        place = bisect_right(self._distances, distance_m)
+        row = bisect_right(self._distances, distance_m)
         if not self._distances:
             return 1.0
-        if place == 0:
+        if row == 0:
             return self._factors[0]
-        if place == len(self._distances):
+        if row == len(self._distances):
             return self._factors[-1]
-        a, b = self._distances[place - 1], self._distances[place]
+        a, b = self._distances[row - 1], self._distances[row]
         share = (distance_m - a) / (b - a)
-        return self._factors[place - 1] + share * (self._factors[place] - self._factors[place - 1])
+        return self._factors[row - 1] + share * (self._factors[row] - self._factors[row - 1])
 
     def zone(self, zone: str) -> float:
         """The damage factor of a zone."""

@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from tinclock.core.evidence.course import LEAST_STRETCH_S
-from tinclock.core.evidence.detectors import DETECTORS, Chances, look_trials, raised, shot_trials
-from tinclock.core.evidence.watch import HEAVIEST, INCIDENT_S
+from tinclock.core.evidence.detectors import DETECTORS, Chances, gaze_trials, raised, shot_trials
+from tinclock.core.evidence.live import HEAVIEST, INCIDENT_S
 from tinclock.core.evidence.weights import BINS, LINES, SCHEMA, Ceiling, Provenance, Rate, Weights, bin_of
 
 if TYPE_CHECKING:
@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.evidence.observe import Looks, Shots
-    from tinclock.core.records import Finding
+    from tinclock.core.evidence.observe import Gazes, Shots
+    from tinclock.core.findings import Finding
 
 FAIR_QUANTILE, SURE = 0.999, 0.95
 DISTANCES_M = (4.0, 8.0, 12.0, 18.0, 26.0, 1e9)
@@ -63,7 +63,7 @@ class Collector:
         return self.plays.setdefault(account, Play(account, defaultdict(float), Counter(), [], {}))
 
     def take(
-        self, shots: Shots, looks: Looks, findings: Iterable[Finding], line_of: Mapping[str, str],
+        self, shots: Shots, gazes: Gazes, findings: Iterable[Finding], line_of: Mapping[str, str],
         accounts: Mapping[int, str], claims: Mapping[str, int], seconds: float,
     ) -> None:  # fmt: skip
         """A stretch of so many seconds.
@@ -83,16 +83,16 @@ class Collector:
             self._last[finding.account, finding.code] = finding.server_time
             if finding.server_time >= before + INCIDENT_S:
                 self._play(finding.account).incidents[finding.code, line, bin_of(finding)] += 1
-        for entity in np.unique(np.concatenate([shots.entity, looks.entity])).tolist():
+        for entity in np.unique(np.concatenate([shots.entity, gazes.entity])).tolist():
             account = accounts.get(entity, "")
             if account in line_of:
-                self._entity(account, line_of[account], shots.rows(shots.entity == entity), looks, entity)
+                self._entity(account, line_of[account], shots.rows(shots.entity == entity), gazes, entity)
 
-    def _entity(self, account: str, line: str, mine: Shots, looks: Looks, entity: int) -> None:
+    def _entity(self, account: str, line: str, mine: Shots, gazes: Gazes, entity: int) -> None:
         play = self._play(account)
-        own = looks.entity == entity
-        part = type(looks)(*[column[own] for column in looks])
-        trials = shot_trials(mine, NO_CHANCES, self._automatic) | look_trials(part, mine.time[mine.hit])
+        own = gazes.entity == entity
+        part = type(gazes)(*[column[own] for column in gazes])
+        trials = shot_trials(mine, NO_CHANCES, self._automatic) | gaze_trials(part, mine.time[mine.hit])
         for name, fresh in trials.items():
             if name == "hit_share" or not len(fresh):
                 continue

@@ -6,18 +6,18 @@ from collections import Counter
 from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.evidence.eprocess import DECIBAN, combined
-from tinclock.core.evidence.watch import ENOUGH_ACCOUNTS, Gain, MatchWatch, with_match
+from tinclock.core.evidence.live import ENOUGH_ACCOUNTS, Gain, LiveEvidence, with_match
 from tinclock.core.evidence.weights import line_class
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
-    from tinclock.core.evidence.eprocess import Strand
-    from tinclock.core.evidence.observe import Line, Looks, Shots
+    from tinclock.core.evidence.eprocess import KindEvidence
+    from tinclock.core.evidence.observe import Gazes, LineQuality, Shots
     from tinclock.core.evidence.scene import Party
     from tinclock.core.evidence.weights import Weights
-    from tinclock.core.records import Finding
-    from tinclock.core.rules import Rules
+    from tinclock.core.findings import Finding
+    from tinclock.core.rules.ruleset import Rules
 
 
 SHOWN = 3.0 * DECIBAN
@@ -26,7 +26,7 @@ LEAST_STRETCH_S = 2.0
 """Claims are counted over no less: a stall delivers a second's worth at once."""
 
 
-class Seen(NamedTuple):
+class Observed(NamedTuple):
     """One stretch of a match.
 
     findings : with the number of the ruling that each belongs to
@@ -37,10 +37,10 @@ class Seen(NamedTuple):
     from_s: float
     until_s: float
     shots: Shots
-    looks: Looks
+    gazes: Gazes
     findings: list[tuple[int, Finding]]
     claims: dict[str, int]
-    lines: dict[str, Line]
+    lines: dict[str, LineQuality]
     parties: dict[int, Party]
 
     def accounts(self) -> dict[int, str]:
@@ -75,7 +75,7 @@ class Course(NamedTuple):
 
     stages: dict[str, list[tuple[float, dict[str, float]]]]
     gains: list[Gain]
-    lines: dict[str, list[tuple[float, Line]]]
+    lines: dict[str, list[tuple[float, LineQuality]]]
     minutes: dict[str, float]
     common: tuple[Common, ...] = ()
 
@@ -101,7 +101,7 @@ class Course(NamedTuple):
         return stages[-1][1] if stages else {}
 
     def points(
-        self, account: str, shares: Mapping[str, float], earlier: Mapping[str, Strand] | None = None
+        self, account: str, shares: Mapping[str, float], earlier: Mapping[str, KindEvidence] | None = None
     ) -> list[tuple[float, float]]:
         """(server time, decibans) after each stretch, on top of what earlier matches left. shares : `Weights.kinds`."""
         return [(at, combined(with_match(earlier or {}, now), shares)) for at, now in self.stages.get(account, ())]
@@ -111,7 +111,7 @@ class Weighing:
     """Follows one match."""
 
     def __init__(self, weights: Weights, rules: Rules) -> None:
-        self.watch = MatchWatch(weights, rules)
+        self.watch = LiveEvidence(weights, rules)
         self.course = Course({}, [], {}, {})
         """As it stands; what most accounts show is still in it."""
 
@@ -119,7 +119,7 @@ class Weighing:
         """The evidence of the match, once it is over: without what most of its accounts show."""
         return self.course.without_common()
 
-    def take(self, seen: Seen) -> list[Gain]:
+    def take(self, seen: Observed) -> list[Gain]:
         """One stretch; returns what moved."""
         watch, course, accounts = self.watch, self.course, seen.accounts()
         lines, seconds = seen.line_of(), seen.until_s - seen.from_s
@@ -129,7 +129,7 @@ class Weighing:
             course.minutes[account] = course.minutes.get(account, 0.0) + seconds / 60.0
         gains = [gain for number, finding in seen.findings if (gain := watch.finding(finding, number)) is not None]
         gains += watch.shots(seen.shots, accounts, seen.until_s)
-        gains += watch.looks(seen.looks, seen.shots, accounts, seen.until_s)
+        gains += watch.gazes(seen.gazes, seen.shots, accounts, seen.until_s)
         if seconds > LEAST_STRETCH_S:
             gains += watch.claims(seen.claims, seconds, seen.until_s)
         for party in seen.parties.values():
@@ -141,7 +141,7 @@ class Weighing:
         return gains
 
 
-def weigh(stretches: Iterable[Seen], weights: Weights, rules: Rules) -> Course:
+def weigh(stretches: Iterable[Observed], weights: Weights, rules: Rules) -> Course:
     """The evidence of a whole match."""
     weighing = Weighing(weights, rules)
     for seen in stretches:

@@ -15,7 +15,7 @@ import numpy as np
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from tinclock.core.evidence.observe import Looks, Shots
+    from tinclock.core.evidence.observe import Gazes, Shots
 
 EXACT_M, NEAR_M, HIDDEN_S, QUICK_S = 0.0015, 0.3, 0.42, 0.3
 OLD_S, YOUNG_S, BEYOND_M, TURN_RAD, TURN_WITHIN_S, SNAP_RAD_S = 0.04, -0.02, 0.3, 0.3, 0.4, 12.0
@@ -193,14 +193,14 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
     }
 
 
-def look_trials(looks: Looks, damaged_at: NDArray[np.float64]) -> dict[str, NDArray[np.float64]]:
+def gaze_trials(gazes: Gazes, damaged_at: NDArray[np.float64]) -> dict[str, NDArray[np.float64]]:
     """The trials in some looks of one account. damaged_at : when it did damage."""
-    slots = np.floor(looks.time / 0.25)
-    done, nobody = np.isin(slots, np.floor(damaged_at / 0.25)), np.zeros(len(looks.time))
+    slots = np.floor(gazes.time / 0.25)
+    done, nobody = np.isin(slots, np.floor(damaged_at / 0.25)), np.zeros(len(gazes.time))
     return {
         # one look in four: eyes stay where they are for about a second
-        "tracks_hidden": _ones(looks.through, looks.hidden, nobody)[::4],
-        "damage_in_sight": _ones(done, looks.exposed, nobody),
+        "tracks_hidden": _ones(gazes.through, gazes.hidden, nobody)[::4],
+        "damage_in_sight": _ones(done, gazes.exposed, nobody),
     }
 
 

@@ -40,7 +40,7 @@ def add_logs(values: Iterable[float]) -> float:
     return top if math.isinf(top) else top + math.log(sum(math.exp(value - top) for value in given))
 
 
-class Strand(NamedTuple):
+class KindEvidence(NamedTuple):
     """One kind of evidence on one account, over all its matches.
 
     An account may turn unfair late, when long fair play has driven a plain product towards nothing. So a share
@@ -56,7 +56,7 @@ class Strand(NamedTuple):
     matches: int = 0
     now: float = 0.0
 
-    def add(self, log_e: float) -> Strand:
+    def add(self, log_e: float) -> KindEvidence:
         """With one more e-value of the match under way."""
         return self._replace(now=self.now + log_e)
 
@@ -64,9 +64,9 @@ class Strand(NamedTuple):
         number = self.matches + 1
         return add_logs((self.past, -math.log(number * (number + 1)))) + self.now
 
-    def next_match(self) -> Strand:
+    def next_match(self) -> KindEvidence:
         """With the match closed."""
-        return Strand(self._begun(), self.matches + 1, 0.0)
+        return KindEvidence(self._begun(), self.matches + 1, 0.0)
 
     @property
     def log_e(self) -> float:
@@ -79,9 +79,9 @@ class Strand(NamedTuple):
         return self.log_e / DECIBAN
 
 
-def combined(strands: Mapping[str, Strand], shares: Mapping[str, float]) -> float:
-    """Decibans of all kinds together: the mean by shares that add up to 1; kinds without a strand count as 1."""
-    known = [math.log(share) + (strands[kind].log_e if kind in strands else 0.0) for kind, share in shares.items()]
+def combined(by_kind: Mapping[str, KindEvidence], shares: Mapping[str, float]) -> float:
+    """Decibans of all kinds together: the mean by shares that add up to 1; kinds without a one count as 1."""
+    known = [math.log(share) + (by_kind[kind].log_e if kind in by_kind else 0.0) for kind, share in shares.items()]
     return add_logs(known) / DECIBAN
 
 

@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.evidence.scene import Party, Scene
-    from tinclock.core.records import Ruling
-    from tinclock.core.rules import Rules
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.records import Ruling
 
 BACK_S, BACK_STEP_S = 0.75, 0.03
 """How far back it is asked whether a target could be seen, and in which steps."""
@@ -92,7 +92,7 @@ class Shots(NamedTuple):
         return Shots(*columns)
 
 
-class Looks(NamedTuple):
+class Gazes(NamedTuple):
     """Where players looked, a few times a second each; arrays (n,).
 
     exposed : an enemy could be seen; hidden : one has been out of sight for half a second; through : the player looked
@@ -106,7 +106,7 @@ class Looks(NamedTuple):
     through: NDArray[np.bool_]
 
 
-class Line(NamedTuple):
+class LineQuality(NamedTuple):
     """What is known of a connection at a time, seconds."""
 
     round_trip_s: float
@@ -114,14 +114,14 @@ class Line(NamedTuple):
 
 
 class Observer:
-    """Sees shots and looks, stretch after stretch of one match. parties : by entity; sight : what hides what."""
+    """Sees shots and gazes, stretch after stretch of one match. parties : by entity; sight : what hides what."""
 
     def __init__(self, rules: Rules, parties: Mapping[int, Party], sight: Sight) -> None:
         self._rules, self._parties, self._sight = rules, parties, sight
         self._before: dict[int, tuple[float, NDArray[np.float64]]] = {}
         self._shot_at: dict[tuple[int, int], float] = {}
 
-    def shots(self, scene: Scene, rulings: Sequence[Ruling], lines: Mapping[str, Line]) -> Shots:
+    def shots(self, scene: Scene, rulings: Sequence[Ruling], lines: Mapping[str, LineQuality]) -> Shots:
         """Those of the rulings that show an aim; the scene must reach back over their views and `BACK_S` before."""
         chosen = [r for r in rulings if r.kind in AIMED and r.account and _usable(r) and r.entity in self._parties]
         n = len(chosen)
@@ -272,7 +272,7 @@ class Observer:
 
     # -- looks ------------------------------------------------------------------------------------------------
 
-    def looks(self, scene: Scene, since: float, until: float) -> Looks:
+    def gazes(self, scene: Scene, since: float, until: float) -> Gazes:
         """Where everybody looked from one server time to before another. The scene reaches half a second further."""
         first = math.ceil(since / LOOK_EVERY_S - 1e-9) * LOOK_EVERY_S
         at = np.arange(first, until - 1e-9, LOOK_EVERY_S)
@@ -280,7 +280,7 @@ class Observer:
         who = np.array([k for k, e in ids if e in self._parties and self._parties[e].account], np.int64)
         if not len(at) or not len(who) or len(scene.times) < 2:
             none = np.zeros(0, bool)
-            return Looks(np.zeros(0, np.int64), np.zeros(0), none, none, none)
+            return Gazes(np.zeros(0, np.int64), np.zeros(0), none, none, none)
         a, b = np.meshgrid(who, who, indexing="ij")
         foe = self._foes(scene, scene.entities[who])[:, who]
         a, b = a[foe], b[foe]
@@ -304,7 +304,7 @@ class Observer:
         present, exposed, hid, through = (np.stack(list(column), 1) for column in zip(*rows, strict=True))
         times = np.broadcast_to(at[:, None], present.shape)
         everybody = np.broadcast_to(scene.entities[who][None], present.shape)
-        return Looks(everybody[present], times[present], exposed[present], hid[present], through[present])
+        return Gazes(everybody[present], times[present], exposed[present], hid[present], through[present])
 
     @staticmethod
     def _middles(scene: Scene, at: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -334,7 +334,7 @@ def _harm(ruling: Ruling, parties: Mapping[int, Party]) -> tuple[bool, bool, flo
     return bool(hits), any(hit.zone == "head" for hit in hits), sum(hit.damage for hit in hits)
 
 
-def _explained(line: Line | None, party: Party) -> float:
+def _explained(line: LineQuality | None, party: Party) -> float:
     return math.nan if line is None else line.round_trip_s + party.delay_s
 
 

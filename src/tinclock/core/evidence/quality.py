@@ -67,7 +67,7 @@ def matrix(stages: Sequence[tuple[float, Mapping[str, float]]], kinds: Sequence[
 
 
 class Chain:
-    """The evidence of many matches in a row, as `Strand` has it, all kinds at once. shares : (kinds,) of the bet."""
+    """The evidence of many matches in a row, all kinds at once. shares : (kinds,) of the bet."""
 
     def __init__(self, shares: NDArray[np.float64]) -> None:
         self._logs = np.log(shares)

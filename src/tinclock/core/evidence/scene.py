@@ -38,7 +38,7 @@ class Scene(NamedTuple):
     points : (t, e, b, 3) float64, metres
         Origins of bones; bodies with fewer bones than others repeat their last one.
     eyes, ahead : (t, e, 3) float64
-        Where each one's eye is, and the unit vector along which it looks.
+        Where each one's eye is, and the unit vector along which it gazes.
     """
 
     times: NDArray[np.float64]

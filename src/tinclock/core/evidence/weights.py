@@ -11,8 +11,8 @@ from tinclock.core.evidence.detectors import DETECTORS, Chances
 from tinclock.core.evidence.eprocess import DECIBAN
 
 if TYPE_CHECKING:
-    from tinclock.core.evidence.observe import Line
-    from tinclock.core.records import Finding
+    from tinclock.core.evidence.observe import LineQuality
+    from tinclock.core.findings import Finding
 
 SCHEMA: Final = 1
 LINES: Final = ("steady", "uneven", "rough")
@@ -96,7 +96,7 @@ class Weights(msgspec.Struct, frozen=True):
         )
 
 
-def line_class(line: Line | None) -> str:
+def line_class(line: LineQuality | None) -> str:
     """Which of `LINES` a connection is; one that nothing is known of is rough."""
     if line is None or line.jitter_s >= UNEVEN_S:
         return "rough"

@@ -9,7 +9,7 @@ import numpy as np
 
 from tinclock.core.arrays import check_finite, require_limits, require_rays, require_shape, sound_ray
 from tinclock.core.errors import BadNumberError, MeshError
-from tinclock.core.memory import header_of
+from tinclock.core.kernels.memory import header_of
 from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
@@ -146,7 +146,7 @@ class Level:
         return cls(points, faces, np.repeat(kind, len(_BOX_FACES)), surfaces)
 
     def _plant(self) -> Tree:
-        from tinclock.core.geometry import tree
+        from tinclock.core.kernels import triangles as tree
 
         corners = self.vertices[self.faces] - self._centre
         order, *nodes = tree.build_binary(corners.min(axis=1), corners.max(axis=1))
@@ -175,7 +175,7 @@ class Level:
 
         With a radius, what a ball whose centre starts at `origin` touches first, after how many metres.
         """
-        from tinclock.core.geometry.tree import first_triangle_alone
+        from tinclock.core.kernels.triangles import first_triangle_alone
 
         (ox, oy, oz), (dx, dy, dz), limit = sound_ray(origin, direction, limit_m)
         if not 0.0 <= radius_m < float("inf"):
@@ -203,8 +203,8 @@ class Level:
 
     def first_many(self, origins: ArrayLike, directions: ArrayLike, limits_m: ArrayLike) -> LevelHits:
         """`first` for many rays: origins and directions (m, 3), limits_m (m,) or one number, float64."""
-        from tinclock.core.geometry.tree import first_triangles
-        from tinclock.core.parallel import in_chunks
+        from tinclock.core.kernels.parallel import in_chunks
+        from tinclock.core.kernels.triangles import first_triangles
 
         start = require_shape("origins", origins, (None, 3), np.float64)
         along = require_shape("directions", directions, (len(start), 3), np.float64)
@@ -228,7 +228,7 @@ class Level:
         self, origin: tuple[float, float, float], direction: tuple[float, float, float], limit_m: float
     ) -> list[LevelHit]:
         """Every surface along the ray within `limit_m`, nearest first; equal distances by face number."""
-        from tinclock.core.geometry.tree import every_triangle
+        from tinclock.core.kernels.triangles import every_triangle
 
         (ox, oy, oz), (dx, dy, dz), limit = sound_ray(origin, direction, limit_m)
         cx, cy, cz = self.offset

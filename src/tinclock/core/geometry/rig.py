@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.rig_rules import PartRules, RigRules
+    from tinclock.core.rules.rigs import PartRules, RigRules
 
 
 UNTURNED = (0.0, 0.0, 0.0, 1.0)

@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.timeline import reach, rewind
+from tinclock.core.kernels import poses as rewind
+from tinclock.core.kernels import reach
 
 if TYPE_CHECKING:
     from tinclock.core.geometry.rig import Part
     from tinclock.core.timeline.history import PoseHistory
-
-    Triple = tuple[float, float, float]
+    from tinclock.core.vectors import Triple
 
 SPEED_OVER_S = 0.05
 """Seconds that a speed is measured over."""
@@ -25,7 +25,7 @@ class Reached(NamedTuple):
     entity: int
     part: Part
     distance_m: float
-    point: Triple
+    position: Triple
 
 
 def last_eye(history: PoseHistory, entity: int) -> Triple | None:

@@ -9,10 +9,10 @@ import numpy as np
 
 from tinclock.core.arrays import require_shape
 from tinclock.core.errors import AlreadyKnownError, BadArrayError, BadNumberError, UnknownNameError
-from tinclock.core.memory import header_of
-from tinclock.core.timeline import rewind
+from tinclock.core.kernels import poses as rewind
+from tinclock.core.kernels.memory import header_of
+from tinclock.core.kernels.poses import COVER_COUNT, COVERS
 from tinclock.core.timeline.packed import Packed
-from tinclock.core.timeline.rewind import COVER_COUNT, COVERS
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence

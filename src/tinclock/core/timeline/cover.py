@@ -12,13 +12,12 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.timeline.cover_kernels import covers_along
+from tinclock.core.kernels.cover import covers_along
 
 if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level, LevelHit
     from tinclock.core.timeline.history import PoseHistory
-
-    Triple = tuple[float, float, float]
+    from tinclock.core.vectors import Triple
 
 INF = math.inf
 

@@ -19,21 +19,22 @@ from tinclock.core.errors import (
     BadArrayError,
     BadNumberError,
 )
-from tinclock.core.parallel import in_chunks
-from tinclock.core.timeline import cast, rewind
+from tinclock.core.kernels import cast
+from tinclock.core.kernels import poses as rewind
+from tinclock.core.kernels.parallel import in_chunks
+from tinclock.core.timeline.hitboxes import Hitboxes, pose_hitboxes
 from tinclock.core.timeline.ring import PoseRing
 from tinclock.core.timeline.views import View
 from tinclock.core.tolerances import TOLERANCES
+from tinclock.core.vectors import Triple
 
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
 
     from tinclock.core.geometry.level import Level, LevelHit
     from tinclock.core.geometry.rig import Part
-    from tinclock.core.timeline.hitboxes import Hitboxes
 
 NO_LIMIT = float("inf")
-Triple = tuple[float, float, float]
 
 
 class PartHit(NamedTuple):
@@ -223,9 +224,8 @@ class PoseHistory(PoseRing):
 
     def hitboxes_at(self, entity: int, view: View) -> Hitboxes | None:
         """An entity's hitboxes at a view, as arrays; None when it is absent there. See also `hitboxes_frame`."""
-        from tinclock.core.timeline.hitboxes import hitboxes_at
-
-        return hitboxes_at(self, entity, view)
+        bones = self.bones_at(entity, view)
+        return None if bones is None else pose_hitboxes(self.rig_of(entity), bones, entity, self.time_of(view))
 
     def present(self, view: View) -> list[int]:
         """Ids of the entities that are there at a view, rising."""

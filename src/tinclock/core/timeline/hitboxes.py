@@ -10,8 +10,6 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.rig import Rig
-    from tinclock.core.timeline.history import PoseHistory
-    from tinclock.core.timeline.views import View
 
 
 class Hitboxes(NamedTuple):
@@ -35,15 +33,6 @@ class Hitboxes(NamedTuple):
     centres: NDArray[np.float64]
     axes: NDArray[np.float64]
     sizes: NDArray[np.float64]
-
-
-def hitboxes_at(history: PoseHistory, entity: int, view: View) -> Hitboxes | None:
-    """An entity's hitboxes at a view; None when it is absent there.
-
-    Raises `OutOfHistoryError` when the view's ticks are not held, `UnknownNameError` for an unknown entity.
-    """
-    bones = history.bones_at(entity, view)
-    return None if bones is None else pose_hitboxes(history.rig_of(entity), bones, entity, history.time_of(view))
 
 
 def pose_hitboxes(rig: Rig, bones: NDArray[np.float64], entity: int, server_time: float) -> Hitboxes:

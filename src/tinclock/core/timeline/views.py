@@ -10,8 +10,7 @@ from tinclock.core.errors import BadNumberError
 from tinclock.core.timeline.instants import is_finite
 
 if TYPE_CHECKING:
-    from tinclock.core.timeline.clock import ClockEstimate
-    from tinclock.core.timeline.history import PoseHistory
+    pass
 
 
 class View(Struct, frozen=True, array_like=True, gc=False):
@@ -50,35 +49,6 @@ def sound_drawing(drawing: Drawing) -> Drawing:
         raise BadNumberError("drawing", expected, drawing)
     delay, most = float(drawing.interpolation_delay_s), float(drawing.extrapolate_s)
     return Drawing(delay, drawing.between, drawing.when_late, most)
-
-
-def derived_view(history: PoseHistory, clock: ClockEstimate, drawing: Drawing, client_time: float) -> View | None:
-    """The view of a client that can't say it, from the time that its own clock showed when it acted.
-
-    Its screen was behind the server by one trip down and by its interpolation delay. The trip down is taken as half
-    the shortest round trip, which is off by as much as the offset is when the path is lopsided, and the other way: on
-    a line without jitter the two cancel. None before the first ping was answered, or when no snapshot of that time is
-    held.
-    """
-    if not clock.samples:
-        return None
-    at = clock.server_time_of(client_time) - clock.round_trip_s / 2.0 - drawing.interpolation_delay_s
-    return drawn_view(history, drawing, at)
-
-
-def drawn_view(history: PoseHistory, drawing: Drawing, server_time: float) -> View | None:
-    """What a client that received everything draws for a server time; None when no snapshot of that time is held."""
-    if not history.first_snapshot_time <= server_time:
-        return None
-    view = history.view_at(server_time)
-    if view.from_tick != view.to_tick:
-        return snapped(view) if drawing.between == "nearest" else view
-    beyond = server_time - history.snapshots[view.from_tick].time
-    before = history.snapshot_before(view.from_tick)
-    if drawing.when_late == "hold" or drawing.between == "nearest" or before is None or beyond <= 0.0:
-        return view
-    gap = history.snapshots[view.from_tick].time - history.snapshots[before].time
-    return View(before, view.to_tick, 1.0 + min(beyond, drawing.extrapolate_s) / gap)
 
 
 def snapped(view: View) -> View:

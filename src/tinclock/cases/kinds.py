@@ -1,0 +1,55 @@
+"""Kinds of evidence in plain words, with what else explains them, for somebody who didn't write the game."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+from tinclock.core.evidence.detectors import DETECTORS
+from tinclock.core.evidence.weights import LINES
+from tinclock.core.findings import FINDINGS
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from tinclock.core.evidence.weights import Weights
+
+
+class Words(NamedTuple):
+    """What a kind of evidence means, and what else explains it."""
+
+    title: str
+    benign: str
+
+
+def words_of(kind: str) -> Words:
+    """What a kind of evidence means."""
+    detector = DETECTORS.get(kind)
+    if detector is not None:
+        return Words(detector.title, detector.benign)
+    found = FINDINGS.get(kind)
+    if found is None or not found.title:
+        return Words(kind.replace("_", " "), "not known")
+    return Words(found.title, found.otherwise)
+
+
+def benign_share(kind: str, line: str, weights: Weights) -> str:
+    """How often fair accounts on such a line show a kind, in words."""
+    rows = weights.findings.get(kind, {}).get(line if line in LINES else "rough")
+    if rows:
+        rate = sum(rate.fair_per_min for rate in rows.values())
+        had = 100.0 * max(rate.benign for rate in rows.values())
+        return f"on a {line} line {had:.0f} % of fair accounts show any; at most {rate:.2g} a minute are expected"
+    ceilings = weights.ceilings.get(kind, {})
+    ceiling = ceilings.get(line) or ceilings.get("all")
+    if ceiling is None:
+        return "no fair account is known to show it"
+    if kind == "claim_rate":
+        return f"fair accounts send {ceiling.typical:.0f} a second, the busiest {ceiling.share:.0f}"
+    return f"fair accounts: {100.0 * ceiling.typical:.2g} % of times, the best of them {100.0 * ceiling.share:.2g} %"
+
+
+def why_line(kinds: Mapping[str, float], match: str, at: float | None) -> str:
+    """Why a case opened, in one line."""
+    kind, decibans = next(iter(kinds.items()), ("", 0.0))
+    when = "" if at is None else f", {at:.0f} s into it"
+    return f"{words_of(kind).title} ({decibans:.0f} decibans of that alone); crossed the line in {match}{when}"

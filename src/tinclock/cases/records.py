@@ -1,0 +1,124 @@
+"""What the case store gives back."""
+
+from __future__ import annotations
+
+from typing import Any, Final, Literal, NamedTuple
+
+import msgspec
+
+from tinclock.core.evidence.live import Gain
+
+State = Literal["open", "waiting", "cleared", "confirmed"]
+Verdict = Literal["cleared", "waiting", "confirmed", "reopened"]
+STATES: Final = ("open", "waiting", "cleared", "confirmed")
+VERDICTS: Final = ("cleared", "waiting", "confirmed")
+
+
+class Case(msgspec.Struct, frozen=True):
+    """One account's case.
+
+    opened_at, changed_at : unix times; opened_in : the match; peak, decibans : the most there ever was, and now
+    limit : what it took to open; kinds : decibans by kind, the strongest first; why : in one line
+    """
+
+    id: int
+    account: str
+    state: str
+    opened_at: float
+    opened_in: str
+    changed_at: float
+    decibans: float
+    peak: float
+    limit: float
+    kinds: dict[str, float]
+    why: str
+
+
+class Decision(msgspec.Struct, frozen=True):
+    """What a reviewer decided, on what evidence; log_number, log_digest : its record in the evidence log."""
+
+    id: int
+    case: int
+    account: str
+    at: float
+    reviewer: str
+    verdict: str
+    note: str
+    decibans: float
+    kinds: dict[str, float]
+    log_number: int | None = None
+    log_digest: str | None = None
+
+
+class PlayCourse(msgspec.Struct, frozen=True):
+    """How one match went for an account.
+
+    points : (server time, decibans) with earlier matches; kinds : decibans of this match by kind
+    lines : (server time, round trip, jitter), seconds; aim : shares of the detectors, (successes, trials) by name
+    by_kind : decibans of this match after each of the points, of its strongest kinds
+    """
+
+    points: list[tuple[float, float]]
+    kinds: dict[str, float]
+    lines: list[tuple[float, float, float]]
+    aim: dict[str, tuple[float, float]]
+    by_kind: dict[str, list[float]] = {}
+
+
+class PlayRow(NamedTuple):
+    """A match of an account. number : its place among the account's matches, from 1."""
+
+    match: str
+    recording: str
+    server: str
+    taken_at: float
+    number: int
+    minutes: float
+    decibans: float
+    course: PlayCourse
+
+
+class Account(NamedTuple):
+    """What is known of an account."""
+
+    account: str
+    first_seen: float
+    last_seen: float
+    matches: int
+    minutes: float
+    decibans: float
+    peak: float
+
+
+class FindingRow(msgspec.Struct, frozen=True):
+    """A finding as it is kept."""
+
+    match: str
+    ruling: int
+    server_time: float
+    code: str
+    observed: float | None
+    limit: float | None
+    margin: float | None
+    unit: str
+    detail: str
+
+
+class Dossier(NamedTuple):
+    """Everything about one account. counts : findings by code; gains : the strongest, with their matches."""
+
+    account: Account
+    case: Case | None
+    decisions: list[Decision]
+    plays: list[PlayRow]
+    counts: dict[str, int]
+    gains: list[tuple[str, Gain]]
+
+
+def plain(record: Any) -> Any:
+    """A record as plain data, for JSON."""
+    if isinstance(record, tuple) and hasattr(record, "_asdict"):
+        return {key: plain(value) for key, value in record._asdict().items()}
+    if isinstance(record, (list, tuple)):
+        return [plain(value) for value in record]
+    return msgspec.to_builtins(record)

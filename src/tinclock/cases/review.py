@@ -1,0 +1,279 @@
+"""Reviewing: the queue, one account's dossier, decisions by people, forgetting. Nothing here is done by itself."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from tinclock.cases.records import (
+    STATES,
+    VERDICTS,
+    Account,
+    Case,
+    Decision,
+    Dossier,
+    FindingRow,
+    PlayCourse,
+    PlayRow,
+)
+from tinclock.cases.taking import case_of
+from tinclock.core.errors import EvidenceError, UnknownNameError
+from tinclock.core.evidence.live import Gain
+from tinclock.recordings.layout import sha256
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from sqlalchemy import Connection, Row
+
+    from tinclock.cases.evidence_log import EvidenceLog
+    from tinclock.cases.store import CaseStore
+
+PER_DAY = 1.0
+"""A day of waiting counts in the queue as much as so many decibans."""
+DAY_S = 86400.0
+STRONGEST = 60
+LONGEST_NOTE = 4000
+
+
+class CaseReview:
+    """What reviewers do, on a case store.
+
+    log : the evidence log that decisions are chained into; without one nothing can be decided
+    on_decision : called with each decision and its case after both are kept: the place for a game to act on it
+    """
+
+    def __init__(
+        self, store: CaseStore, log: EvidenceLog | None = None,
+        on_decision: Callable[[Decision, Case], None] | None = None,
+    ) -> None:  # fmt: skip
+        self.store, self._log, self._on_decision = store, log, on_decision
+
+    # -- reading ----------------------------------------------------------------------------------------------
+
+    def queue(self, states: Sequence[str] = ("open",), most: int = 50, now: float | None = None) -> list[Case]:
+        """Cases of some states, the most pressing first: by peak evidence, and a deciban more for a day's waiting."""
+        from sqlalchemy import select
+
+        from tinclock.cases.tables import CASES
+
+        for state in states:
+            if state not in STATES:
+                raise UnknownNameError("state of a case", state, STATES)
+        pressing = CASES.c.peak - CASES.c.opened_at * (PER_DAY / DAY_S)
+        query = select(CASES).where(CASES.c.state.in_(states)).order_by(pressing.desc(), CASES.c.id).limit(most)
+        with self.store.read() as connection:
+            return [case_of(row) for row in connection.execute(query)]
+
+    def counts(self) -> dict[str, int]:
+        """How many cases there are in each state, and accounts in all under "accounts"."""
+        from sqlalchemy import func, select
+
+        from tinclock.cases.tables import ACCOUNTS, CASES
+
+        with self.store.read() as connection:
+            rows = connection.execute(select(CASES.c.state, func.count().label("cases")).group_by(CASES.c.state))
+            found: dict[str, int] = {row.state: row.cases for row in rows}
+            accounts = connection.execute(select(func.count()).select_from(ACCOUNTS)).scalar_one()
+        return {**{state: found.get(state, 0) for state in STATES}, "accounts": accounts}
+
+    def dossier(self, account: str) -> Dossier:
+        """Everything about one account. Raises `UnknownNameError` for one that nothing is known of."""
+        from sqlalchemy import func, select
+
+        from tinclock.cases.tables import CASES, FINDINGS, GAINS, MATCHES, PLAYS
+
+        with self.store.read() as connection:
+            row = _account(connection, account)
+            case = connection.execute(select(CASES).where(CASES.c.account == account)).first()
+            decided = [] if case is None else _decisions(connection, case.id, account)
+            joined = PLAYS.join(MATCHES, MATCHES.c.match == PLAYS.c.match)
+            plays = connection.execute(
+                select(PLAYS, MATCHES.c.recording, MATCHES.c.server, MATCHES.c.taken_at)
+                .select_from(joined).where(PLAYS.c.account == account).order_by(PLAYS.c.number)
+            ).all()  # fmt: skip
+            counts = connection.execute(
+                select(FINDINGS.c.code, func.count()).where(FINDINGS.c.account == account).group_by(FINDINGS.c.code)
+            ).all()
+            strongest = (
+                select(GAINS).where(GAINS.c.account == account).order_by(GAINS.c.decibans.desc()).limit(STRONGEST)
+            )
+            gains = [(g.match, msgspec.json.decode(g.body, type=Gain)) for g in connection.execute(strongest)]
+        return Dossier(
+            Account(*tuple(row)), None if case is None else case_of(case), decided, [_play(play) for play in plays],
+            dict(sorted(((code, count) for code, count in counts), key=lambda item: -item[1])), gains,
+        )  # fmt: skip
+
+    def findings(self, account: str, code: str | None = None, most: int = 1000) -> list[FindingRow]:
+        """An account's findings, the newest match first."""
+        from sqlalchemy import select
+
+        from tinclock.cases.tables import FINDINGS
+
+        query = select(FINDINGS).where(FINDINGS.c.account == account)
+        query = query if code is None else query.where(FINDINGS.c.code == code)
+        with self.store.read() as connection:
+            _account(connection, account)
+            rows = connection.execute(query.order_by(FINDINGS.c.id.desc()).limit(most)).all()
+        return [
+            FindingRow(
+                row.match, row.ruling, row.server_time, row.code, row.observed, row.limit, row.margin, row.unit,
+                row.detail,
+            )
+            for row in rows
+        ]  # fmt: skip
+
+    def decisions(self) -> list[Decision]:
+        """Every decision, in order."""
+        with self.store.read() as connection:
+            return _decisions(connection, None, "")
+
+    # -- deciding ---------------------------------------------------------------------------------------------
+
+    def decide(self, account: str, verdict: str, *, reviewer: str, note: str, at: float | None = None) -> Decision:
+        """Close an account's case, or let it wait.
+
+        verdict : "cleared", "waiting" or "confirmed"; reviewer : who decided; note : why, in words
+
+        Raises `UnknownNameError` for another verdict or an account without a case, `EvidenceError` without a reviewer,
+        a note or a log.
+        """
+        if verdict not in VERDICTS:
+            raise UnknownNameError("verdict", verdict, VERDICTS)
+        return self._enter(account, verdict, verdict, reviewer, note, at)
+
+    def reopen(self, account: str, *, reviewer: str, note: str, at: float | None = None) -> Decision:
+        """Put a case that was decided back into the queue. Raises as `decide` does."""
+        return self._enter(account, "reopened", "open", reviewer, note, at)
+
+    def _enter(self, account: str, verdict: str, state: str, reviewer: str, note: str, at: float | None) -> Decision:
+        from sqlalchemy import select, update
+
+        from tinclock.cases.tables import CASES, DECISIONS
+
+        log = self._required(reviewer, note)
+        now = time.time() if at is None else at
+        with self.store.write() as connection:
+            row = connection.execute(select(CASES).where(CASES.c.account == account).with_for_update()).first()
+            if row is None:
+                open_ = [case.account for case in self._some(connection)]
+                raise UnknownNameError("account with a case", account, open_)
+            body = {
+                "case": row.id, "account": account, "reviewer": reviewer, "verdict": verdict, "note": note,
+                "decibans": row.decibans, "peak": row.peak,
+            }  # fmt: skip
+            number = log.append("decision", [body], now)
+            log.flush()
+            values: dict[str, Any] = {
+                "case": row.id, "at": now, "reviewer": reviewer, "verdict": verdict, "note": note,
+                "decibans": row.decibans, "kinds": row.kinds, "log_number": number, "log_digest": log.head.digest,
+            }  # fmt: skip
+            connection.execute(DECISIONS.insert().values(**values))
+            connection.execute(update(CASES).where(CASES.c.id == row.id).values(state=state, changed_at=now))
+            decided = _decisions(connection, row.id, account)[-1]
+            case = case_of(connection.execute(select(CASES).where(CASES.c.id == row.id)).one())
+            self.store.remember(connection, [("decided", case)])
+        if self._on_decision is not None:
+            self._on_decision(decided, case)
+        self.store.tell()
+        return decided
+
+    def _required(self, reviewer: str, note: str) -> EvidenceLog:
+        if not reviewer.strip() or not note.strip():
+            raise EvidenceError(self.store.address, "a decision needs the reviewer's name and a note that says why")
+        if len(note) > LONGEST_NOTE:
+            raise EvidenceError(
+                self.store.address, f"a note may be {LONGEST_NOTE} characters long, this is {len(note)}"
+            )
+        if self._log is None:
+            raise EvidenceError(self.store.address, "nothing is decided without an evidence log to chain it into")
+        return self._log
+
+    @staticmethod
+    def _some(connection: Connection) -> list[Case]:
+        from sqlalchemy import select
+
+        from tinclock.cases.tables import CASES
+
+        return [case_of(row) for row in connection.execute(select(CASES).order_by(CASES.c.peak.desc()).limit(12))]
+
+    # -- forgetting -------------------------------------------------------------------------------------------
+
+    def forget(self, account: str, *, reviewer: str, reason: str, at: float | None = None) -> dict[str, Any]:
+        """Delete everything that names an account; that it happened, when and why is kept, with a digest of the name.
+
+        The evidence log can't be edited without breaking its chain: delete its files once they are past retention.
+        """
+        from sqlalchemy import delete, func, select
+
+        from tinclock.cases.tables import ACCOUNTS, CASES, FINDINGS, FORGOTTEN
+
+        log = self._required(reviewer, reason)
+        now = time.time() if at is None else at
+        with self.store.write() as connection:
+            row = _account(connection, account)
+            count = connection.execute(
+                select(func.count()).select_from(FINDINGS).where(FINDINGS.c.account == account)
+            ).scalar_one()
+            had = connection.execute(select(CASES.c.id).where(CASES.c.account == account)).first() is not None
+            done = {
+                "at": now, "reviewer": reviewer, "reason": reason, "digest": sha256(account.encode()),
+                "findings": count, "matches": row.matches, "had_case": had,
+            }  # fmt: skip
+            connection.execute(delete(ACCOUNTS).where(ACCOUNTS.c.account == account))
+            connection.execute(FORGOTTEN.insert().values(**done))
+            log.append("forgotten", [done], now)
+            log.flush()
+        return done
+
+    def retain(self, days: float, *, reviewer: str, at: float | None = None) -> int:
+        """Forget every account without an open case that hasn't played for so many days; returns how many."""
+        from sqlalchemy import select
+
+        from tinclock.cases.tables import ACCOUNTS, CASES
+
+        now = time.time() if at is None else at
+        kept = select(CASES.c.account).where(CASES.c.state.in_(("open", "waiting")))
+        with self.store.write() as connection:
+            old = select(ACCOUNTS.c.account).where(
+                ACCOUNTS.c.last_seen < now - days * DAY_S, ACCOUNTS.c.account.not_in(kept)
+            )
+            names = [row.account for row in connection.execute(old)]
+        for name in names:
+            self.forget(name, reviewer=reviewer, reason=f"not seen for {days:g} days", at=now)
+        return len(names)
+
+
+def _account(connection: Connection, account: str) -> Row[Any]:
+    from sqlalchemy import select
+
+    from tinclock.cases.tables import ACCOUNTS
+
+    row = connection.execute(select(ACCOUNTS).where(ACCOUNTS.c.account == account)).first()
+    if row is None:
+        known = connection.execute(select(ACCOUNTS.c.account).order_by(ACCOUNTS.c.peak.desc()).limit(12))
+        raise UnknownNameError("account", account, [name for (name,) in known])
+    return row
+
+
+def _play(row: Row[Any]) -> PlayRow:
+    course = msgspec.json.decode(row.course, type=PlayCourse)
+    return PlayRow(row.match, row.recording, row.server, row.taken_at, row.number, row.minutes, row.decibans, course)
+
+
+def _decisions(connection: Connection, case: int | None, account: str) -> list[Decision]:
+    from sqlalchemy import select
+
+    from tinclock.cases.tables import CASES, DECISIONS
+
+    query = select(DECISIONS, CASES.c.account).select_from(DECISIONS.join(CASES)).order_by(DECISIONS.c.id)
+    query = query if case is None else query.where(DECISIONS.c.case == case)
+    return [
+        Decision(
+            row.id, row.case, row.account, row.at, row.reviewer, row.verdict, row.note, row.decibans,
+            msgspec.json.decode(row.kinds, type=dict[str, float]), row.log_number, row.log_digest,
+        )
+        for row in connection.execute(query)
+    ]  # fmt: skip

@@ -1,0 +1,243 @@
+"""The case store: accounts, their evidence over all matches, cases, decisions. SQLite by default, PostgreSQL for many.
+
+Several servers may write at once. A match is taken in one transaction, in which the rows of its accounts are locked in
+the order of their names, so that the running evidence of an account is never computed twice from the same past.
+"""
+
+from __future__ import annotations
+
+import time
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from tinclock.cases.records import Case
+from tinclock.core.errors import EvidenceError, MissingExtraError
+from tinclock.core.evidence.eprocess import KindEvidence, limit_decibans
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator
+    from contextlib import AbstractContextManager
+
+    from sqlalchemy import Connection, Engine
+
+    from tinclock.core.evidence.course import Course
+    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.findings import Finding
+
+ALPHA = 0.001
+"""Of fair accounts, at most so many ever get a case."""
+BUSY_S, STATEMENT_S = 60.0, 120.0
+"""How long a writer waits for another one, and how long one statement may take."""
+ANSWER_S = 5
+"""How long a database may take to answer at all, seconds."""
+
+
+def require_store() -> None:
+    """Raise `MissingExtraError` where the packages of the extra `cases` aren't installed."""
+    try:
+        import alembic  # noqa: F401
+        import sqlalchemy  # noqa: F401
+    except ImportError:
+        raise MissingExtraError("CaseStore", "SQLAlchemy and Alembic", "cases") from None
+
+
+class CaseStore:
+    """A case store at an address.
+
+    address : a file for SQLite, or a URL such as postgresql+psycopg://user@host/name
+    alpha : the share of fair accounts that may ever get a case
+    on_case : called with each case that opened or whose evidence or state changed
+
+    Raises `EvidenceError` for an address that can't be used or a schema of a newer version.
+    """
+
+    def __init__(
+        self, address: str | Path, *, alpha: float = ALPHA, on_case: Callable[[str, Case], None] | None = None
+    ) -> None:
+        require_store()
+        self.address = str(address)
+        self.limit = limit_decibans(alpha)
+        self.on_case = on_case
+        self.engine = _engine(self.address)
+        try:
+            self._migrate()
+        except EvidenceError:
+            self.engine.dispose()
+            raise
+
+    def close(self) -> None:
+        """Let go of its connections."""
+        self.engine.dispose()
+
+    def _migrate(self) -> None:
+        """Bring the schema to this version's."""
+        from alembic import command
+        from alembic.config import Config
+        from alembic.util import CommandError
+        from sqlalchemy.exc import SQLAlchemyError
+
+        config = Config()
+        config.set_main_option("script_location", str(Path(__file__).with_name("migrations")))
+        try:
+            with self.engine.begin() as connection:
+                if self.engine.dialect.name == "postgresql":  # two that start at once must not both create tables
+                    connection.exec_driver_sql("SELECT pg_advisory_xact_lock(7436812)")
+                config.attributes["connection"] = connection
+                command.upgrade(config, "head")
+        except CommandError as error:
+            problem = f"its schema is of a newer version than this one knows, or damaged: {error}"
+            raise EvidenceError(self._shown(), problem) from None
+        except SQLAlchemyError as error:
+            raise EvidenceError(self._shown(), f"can't be opened: {_first_line(error)}") from None
+
+    def _shown(self) -> str:
+        return self.engine.url.render_as_string(hide_password=True)
+
+    def write(self) -> AbstractContextManager[Connection]:
+        """A transaction that writes. What the database refuses raises `EvidenceError`."""
+        return self._transaction(reading=False)
+
+    def read(self) -> AbstractContextManager[Connection]:
+        """A transaction that only reads: it waits for no writer."""
+        return self._transaction(reading=True)
+
+    @contextmanager
+    def _transaction(self, reading: bool) -> Iterator[Connection]:
+        from sqlalchemy.exc import SQLAlchemyError
+
+        try:
+            with self.engine.connect().execution_options(reading=reading) as connection, connection.begin():
+                yield connection
+        except SQLAlchemyError as error:
+            raise EvidenceError(self._shown(), _first_line(error)) from None
+
+    # -- taking matches ---------------------------------------------------------------------------------------
+
+    def has_match(self, match: str) -> bool:
+        """Whether a match was taken already."""
+        from sqlalchemy import select
+
+        from tinclock.cases.tables import MATCHES
+
+        with self.read() as connection:
+            return connection.execute(select(MATCHES.c.match).where(MATCHES.c.match == match)).first() is not None
+
+    def earlier(self, account: str) -> dict[str, KindEvidence]:
+        """What an account's earlier matches left, by kind: `Course.points` adds the match under way to it."""
+        from tinclock.cases.taking import evidence_by_kind
+
+        with self.read() as connection:
+            return evidence_by_kind(connection, [account])[account]
+
+    def take_match(
+        self, match: str, course: Course, weights: Weights, findings: Iterable[tuple[int, Finding]] = (), *,
+        recording: str = "", server: str = "", at: float | None = None,
+    ) -> list[Case]:  # fmt: skip
+        """Take in the evidence of a whole match; returns the cases that it opened. A match is taken once.
+
+        match : its name, unlike any other's; findings : with their rulings' numbers; at : unix time, by default now
+
+        Raises `EvidenceError` for a match that was taken before; nothing is changed then.
+        """
+        from tinclock.cases.tables import MATCHES
+        from tinclock.cases.taking import Taking, unless_there
+
+        now = time.time() if at is None else at
+        values = {"match": match, "taken_at": now, "server": server, "recording": recording}
+        with self.write() as connection:
+            insert = unless_there(connection, "MATCHES").values(**values).returning(MATCHES.c.match)
+            if connection.execute(insert).first() is None:
+                raise EvidenceError(self._shown(), f"match {match!r} was taken before; each counts once")
+            told = Taking(connection, match, course, weights, now, self.limit).take(findings)
+            self.remember(connection, told)
+        self.tell()
+        return [case for event, case in told if event == "opened"]
+
+    # -- telling others ---------------------------------------------------------------------------------------
+
+    def remember(self, connection: Connection, told: Iterable[tuple[str, Case]]) -> None:
+        """Keep what is to be told, in the transaction that it is about: a receiver may fail, a notice isn't lost."""
+        from tinclock.cases.tables import UNTOLD
+
+        rows = [{"event": event, "case": msgspec.json.encode(case).decode()} for event, case in told]
+        if rows and self.on_case is not None:
+            connection.execute(UNTOLD.insert(), rows)
+
+    def tell(self) -> int:
+        """Hand on what is still to be told, the oldest first; returns how many. If `on_case` raises, the rest waits."""
+        from sqlalchemy import delete, select
+
+        from tinclock.cases.tables import UNTOLD
+
+        if self.on_case is None:
+            return 0
+        with self.read() as connection:
+            rows = connection.execute(select(UNTOLD).order_by(UNTOLD.c.id)).all()
+        for row in rows:
+            self.on_case(row.event, msgspec.json.decode(row.case, type=Case))
+            with self.write() as connection:
+                connection.execute(delete(UNTOLD).where(UNTOLD.c.id == row.id))
+        return len(rows)
+
+
+def _engine(address: str) -> Engine:
+    from sqlalchemy import create_engine, event
+    from sqlalchemy.exc import ArgumentError, NoSuchModuleError
+
+    url = address
+    if "://" not in address:
+        try:
+            Path(address).parent.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise EvidenceError(address, f"can't be written: {error.strerror}") from None
+        url = f"sqlite:///{address}"
+    try:
+        engine = create_engine(url, **_patience(url))
+    except (ArgumentError, NoSuchModuleError) as error:
+        expected = "a file, or a URL such as postgresql+psycopg://user@host/name"
+        raise EvidenceError(address, f"is no address of a database ({error}); expected {expected}") from None
+    except ImportError as error:
+        raise MissingExtraError("CaseStore", str(error.name), "postgresql") from None
+    if engine.dialect.name not in ("sqlite", "postgresql"):
+        raise EvidenceError(address, f"{engine.dialect.name} isn't supported; SQLite and PostgreSQL are")
+    if engine.dialect.name == "sqlite":
+        event.listen(engine, "connect", _sqlite_connected)
+        event.listen(engine, "begin", _sqlite_begins)
+    return engine
+
+
+def _patience(url: str) -> dict[str, Any]:
+    """How long a server may take: one that is silent is an error after seconds, and not a process that hangs."""
+    from sqlalchemy import make_url
+
+    found = make_url(url)
+    if not found.drivername.startswith("postgresql"):
+        return {}
+    asked = found.query.get("options", ())
+    options = [asked] if isinstance(asked, str) else list(asked)
+    limits = f"-c statement_timeout={round(1000 * STATEMENT_S)} -c lock_timeout={round(1000 * BUSY_S)}"
+    return {
+        "pool_timeout": ANSWER_S, "pool_pre_ping": True,
+        "connect_args": {
+            "connect_timeout": ANSWER_S, "tcp_user_timeout": 1000 * ANSWER_S, "keepalives_idle": ANSWER_S,
+            "options": " ".join([*options, limits]),
+        },
+    }  # fmt: skip
+
+
+def _sqlite_connected(connection: Any, _record: Any) -> None:
+    connection.isolation_level = None  # transactions begin where `_sqlite_begins` says
+    for pragma in ("journal_mode=WAL", "foreign_keys=ON", f"busy_timeout={int(1000 * BUSY_S)}", "synchronous=FULL"):
+        connection.execute(f"PRAGMA {pragma}")
+
+
+def _sqlite_begins(connection: Connection) -> None:
+    reading = connection.get_execution_options().get("reading", False)
+    connection.exec_driver_sql("BEGIN" if reading else "BEGIN IMMEDIATE")  # a reader that turns writer would be refused
+
+
+def _first_line(error: Exception) -> str:
+    return str(getattr(error, "orig", None) or error).splitlines()[0]

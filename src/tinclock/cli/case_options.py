@@ -1,0 +1,103 @@
+"""What the commands about cases share: where the store and the log are, and who reviews."""
+
+from __future__ import annotations
+
+import getpass
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from tinclock.cases.evidence_log import EvidenceLog
+    from tinclock.cases.store import CaseStore
+    from tinclock.core.evidence.weights import Weights
+
+STATE_STYLES = {"open": "yellow", "waiting": "cyan", "cleared": "green", "confirmed": "magenta"}
+
+store_option = click.option(
+    "--store", default="cases", show_default=True, envvar="TINCLOCK_CASES",
+    help="Where cases are: a folder, or a URL such as postgresql+psycopg://user@host/name.",
+)  # fmt: skip
+log_option = click.option(
+    "--log",
+    "log_folder",
+    type=click.Path(path_type=Path),
+    help="The evidence log; default: `log` in the store's folder.",
+)
+weights_option = click.option(
+    "--weights", "weights_file", type=click.Path(path_type=Path), help="Your own table of weights; see `calibrate`."
+)
+recordings_option = click.option(
+    "--recordings", type=click.Path(path_type=Path), help="Where recordings are that aren't where they were weighed."
+)
+
+
+def store_at(address: str, on_case: Callable[..., None] | None = None, alpha: float | None = None) -> CaseStore:
+    """Open the case store at an address; a folder holds it as `cases.db`."""
+    from tinclock.cases.store import ALPHA, CaseStore
+
+    where = address if "://" in address else Path(address) / "cases.db"
+    store = CaseStore(where, alpha=ALPHA if alpha is None else alpha, on_case=on_case)
+    _close_later(store)
+    return store
+
+
+def _close_later(opened: CaseStore | EvidenceLog) -> None:
+    """Close it when the command ends, however it ends."""
+    click.get_current_context().call_on_close(opened.close)
+
+
+def log_folder_of(address: str, given: Path | None) -> Path:
+    """Where the evidence log is."""
+    if given is not None:
+        return given
+    return Path("evidence-log") if "://" in address else Path(address) / "log"
+
+
+def log_at(address: str, given: Path | None, sync: Any = "each") -> EvidenceLog:
+    """Open the evidence log for appending."""
+    from tinclock.cases.evidence_log import EvidenceLog
+
+    log = EvidenceLog(log_folder_of(address, given), sync=sync)
+    _close_later(log)
+    if log.set_aside is not None:
+        click.echo(f"the log's end was torn; what was left of that record is in {log.set_aside}", err=True)
+    return log
+
+
+def weights_at(file: Path | None) -> Weights:
+    """The table of weights: the user's own or the one that ships."""
+    from tinclock.intake.weights_file import load_weights
+
+    return load_weights(file)
+
+
+def reviewer_option(command: Any) -> Any:
+    """`--reviewer`, by default the user who is logged in."""
+    return click.option("--reviewer", default=_user, help="Who decides; default: your login name.")(command)
+
+
+def _user() -> str:
+    try:
+        return getpass.getuser()
+    except (OSError, KeyError):  # no such user: a container without names
+        return ""
+
+
+def when(at: float) -> str:
+    """A unix time for people."""
+    return time.strftime("%Y-%m-%d %H:%M", time.gmtime(at))
+
+
+def table(*names: str, right: tuple[str, ...] = ()) -> Any:
+    """An empty table without lines, whose numbers are never cut: words wrap where there is no room."""
+    from rich.table import Table
+
+    out = Table(box=None, pad_edge=False, header_style="bold")
+    for name in names:
+        out.add_column(name, justify="right" if name in right else "left", no_wrap=name in right, overflow="fold")
+    return out

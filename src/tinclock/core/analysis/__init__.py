@@ -1,0 +1,1 @@
+"""Questions about rulings that were given: why, what nearly happened, what other rules would have said."""

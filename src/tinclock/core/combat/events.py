@@ -1,0 +1,233 @@
+"""Published changes: what every client may be told, numbered without gaps, one type for each kind of change."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Literal
+
+from msgspec import Struct
+
+from tinclock.core.combat.motion import Motion
+from tinclock.core.text import printable
+from tinclock.core.vectors import Triple
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Mapping
+
+    Naming = Callable[[int], str]
+
+
+class _Event(Struct, frozen=True, omit_defaults=True, gc=False, tag_field="kind"):
+    """What all events have: their number, the server time in seconds, and the entity that they are about."""
+
+    number: int
+    server_time: float
+    entity: int
+
+    @property
+    def kind(self) -> str:
+        """The word that stands for this kind of change in messages."""
+        return str(type(self).__struct_config__.tag)
+
+    def explain(self, names: Mapping[int, str] | None = None) -> str:
+        """The change as a line of text; `names` says what to call entities."""
+
+        def called(entity: int) -> str:
+            return printable((names or {}).get(entity) or f"entity {entity}")
+
+        return f"{self.number:>5} {self.server_time:8.3f} s  {self._words(called)}"
+
+    def _words(self, called: Naming) -> str:
+        """The change in words, without number and time."""
+        return f"{self.kind} of {called(self.entity)}"
+
+
+class JoinedEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="joined"):
+    """An entity is there from now on. player : whether it is a player, with a row on the board."""
+
+    rig: str
+    name: str = ""
+    team: str = ""
+    weapon: str = ""
+    player: bool = False
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} joins{f' team {printable(self.team)}' if self.team else ''} as {self.rig}"
+
+
+class LeftEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="left"):
+    """An entity is gone for good."""
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} is gone"
+
+
+class SpawnEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="spawn"):
+    """A life begins, with full health and without effects."""
+
+    life: int
+    health: float
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} begins life {self.life} with health {self.health:g}"
+
+
+class _Harm(_Event, frozen=True, omit_defaults=True, gc=False):
+    """cause : "shot", "strike", "splash", "lasting", "reflected", "use", ...; actor : who did it, 0 for nobody."""
+
+    cause: str = ""
+    actor: int = 0
+    weapon: str = ""
+    part: str = ""
+
+    def _by(self, called: Naming) -> str:
+        by = f" by {called(self.actor)}" if self.actor not in (0, self.entity) else ""
+        return f"{by}{_with(self.weapon, self.part)}, {self.cause}"
+
+
+class _LevelChange(_Harm, frozen=True, omit_defaults=True, gc=False):
+    """amount : points, never negative; before, after : what was there and what is."""
+
+    amount: float = 0.0
+    before: float = 0.0
+    after: float = 0.0
+
+    def _words(self, called: Naming) -> str:
+        return f"{self.kind} of {called(self.entity)} {self.before:g} -> {self.after:g}{self._by(called)}"
+
+
+class HealthEvent(_LevelChange, frozen=True, omit_defaults=True, gc=False, tag="health"):
+    """Somebody's health changed, down or up, by `amount` points."""
+
+
+class ArmourEvent(_LevelChange, frozen=True, omit_defaults=True, gc=False, tag="armour"):
+    """Somebody's armour changed, down or up, by `amount` points."""
+
+
+class DeathEvent(_Harm, frozen=True, omit_defaults=True, gc=False, tag="death"):
+    """A life ended."""
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} dies{self._by(called)}"
+
+
+class EffectEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="effect"):
+    """An effect began, or changed when it ends: at once where `until` isn't later than the event."""
+
+    effect: Literal["shield", "boost"]
+    until: float
+    amount: float = 0.0
+    cause: str = ""
+
+    def _words(self, called: Naming) -> str:
+        lasts = self.until > self.server_time
+        has = f"has its {self.effect} until {self.until:.2f} s" if lasts else f"loses its {self.effect}"
+        return f"{called(self.entity)} {has}, {self.cause}"
+
+
+class WeaponEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="weapon"):
+    """Somebody took another weapon in hand."""
+
+    weapon: str
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} holds {self.weapon}"
+
+
+class ControlEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="control"):
+    """Somebody else acts for an entity from now on. controller : whose player; 0 for its own, or the server."""
+
+    controller: int = 0
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} is acted for by {called(self.controller) if self.controller else 'its own'}"
+
+
+class ScoreEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="score"):
+    """A column of the board changed: of an entity's row, or with entity 0 the score of a team."""
+
+    column: str
+    before: float
+    after: float
+    cause: str = ""
+    team: str = ""
+
+    def _words(self, called: Naming) -> str:
+        who = called(self.entity) if self.entity else printable(self.team) or "nobody"
+        return f"{self.column} of {who} {self.before:g} -> {self.after:g}, {self.cause}"
+
+
+class LeaderEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="leader"):
+    """Somebody else leads; entity 0 for nobody."""
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity) if self.entity else 'nobody'} leads"
+
+
+class LaunchEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="launch"):
+    """Something flies from now on, and how: enough for a client to draw all of it.
+
+    projectile : its id; sequence : the claim that launched it, of its owner's client; position : metres;
+    velocity : metres a second; until : when it ends at the latest
+    """
+
+    weapon: str
+    projectile: int
+    position: Triple
+    velocity: Triple
+    motion: Motion
+    until: float
+    sequence: int = 0
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} launches projectile {self.projectile}{_with(self.weapon)}"
+
+
+class GuideEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="guide"):
+    """A projectile follows somebody from now on; target 0 for nobody."""
+
+    projectile: int
+    target: int = 0
+
+    def _words(self, called: Naming) -> str:
+        return f"projectile {self.projectile} of {called(self.entity)} follows {called(self.target)}"
+
+
+class EndEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="end"):
+    """A flight ended. victim, part : the body that it ended at; surface : of the level, where it ended at that."""
+
+    projectile: int
+    position: Triple
+    cause: str
+    weapon: str = ""
+    victim: int = 0
+    part: str = ""
+    surface: str = ""
+
+    def _words(self, called: Naming) -> str:
+        at = f" of {called(self.victim)}" if self.victim else f": {self.surface}" if self.surface else ""
+        whose = f"projectile {self.projectile} of {called(self.entity)}"
+        return f"{whose} ends{_with(self.weapon, self.part)}, {self.cause}{at}"
+
+
+Event = (
+    JoinedEvent
+    | LeftEvent
+    | SpawnEvent
+    | HealthEvent
+    | ArmourEvent
+    | DeathEvent
+    | EffectEvent
+    | WeaponEvent
+    | ControlEvent
+    | ScoreEvent
+    | LeaderEvent
+    | LaunchEvent
+    | GuideEvent
+    | EndEvent
+)
+"""Any published change; `kind` says which in messages."""
+
+
+def _with(*things: Any) -> str:
+    said = ", ".join(filter(None, things))
+    return f" ({said})" if said else ""

@@ -1,0 +1,56 @@
+"""Receipts: what a client may be told of its claim."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct
+
+from tinclock.core.vectors import Triple
+
+Outcome = Literal["upheld", "amended", "denied"]
+
+
+class ActorState(Struct, frozen=True, omit_defaults=True, gc=False):
+    """What the server holds of an actor after a claim, for its client to correct itself by.
+
+    last_sequence : the highest that was ruled
+    magazine, reserve : None where they never run out
+    shots : how many of this weapon were spent, which numbers the next
+    ready_in_s : until the weapon fires again
+    position : where moves were accepted to; None where the server does the moving
+    projectiles : ids of what a launch let fly, in the order of its pellets
+    """
+
+    entity: int
+    last_sequence: int
+    health: float
+    armour: float = 0.0
+    weapon: str = ""
+    magazine: int | None = None
+    reserve: int | None = None
+    shots: int = 0
+    ready_in_s: float = 0.0
+    item: str = ""
+    items_left: int = 0
+    item_ready_in_s: float = 0.0
+    position: Triple | None = None
+    projectiles: tuple[int, ...] = ()
+
+
+class ReceiptHit(Struct, frozen=True, omit_defaults=True, gc=False):
+    """Whom the client hit, where, for how much."""
+
+    victim: int
+    part: str
+    damage: float
+    lethal: bool = False
+
+
+class Receipt(Struct, frozen=True, omit_defaults=True, gc=False):
+    """What a client is told of its claim: what happened and what is true, never why a check objected or by how much."""
+
+    sequence: int
+    outcome: Outcome
+    hits: tuple[ReceiptHit, ...] = ()
+    state: ActorState | None = None

@@ -1,0 +1,186 @@
+"""Mistakes of a rules file that show only when its tables are held together, and what is legal but odd."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from tinclock.core.rules.flights import FlightRules
+    from tinclock.core.rules.rigs import RigRules
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.rules.weapons import ItemRules, WeaponRules
+
+
+def contradictions(rules: Rules) -> list[str]:
+    """One message for each mistake, with its key path."""
+    problems = [f"{key}: at least one is needed" for key in ("rigs", "weapons") if not getattr(rules, key)]
+    for name, weapon in rules.weapons.items():
+        problems += [f"weapons.{name}.{problem}" for problem in _weapon(weapon)]
+    for name, item in rules.items.items():
+        problems += [f"items.{name}.{problem}" for problem in _item(item)]
+    for name, rig in rules.rigs.items():
+        zones = {part.zone for part in rig.parts}
+        strange = [zone for zone in rig.armour_zones if zone not in zones]
+        known = _list(zones)
+        problems += [f"rigs.{name}.armour_zones: no part has zone {zone!r}; zones are {known}" for zone in strange]
+    rewind, history = rules.view.max_rewind_s, rules.match.history_s
+    if rewind > history:
+        problems.append(f"view.max_rewind_s: {rewind:g} is more than match.history_s {history:g}")
+    if rules.harm.armour > rules.harm.most_armour:
+        problems.append(f"harm.armour: {rules.harm.armour:g} is more than harm.most_armour {rules.harm.most_armour:g}")
+    return problems
+
+
+def _weapon(weapon: WeaponRules) -> list[str]:
+    out = []
+    distances = [distance for distance, _ in weapon.falloff]
+    if any(b <= a for a, b in pairwise(distances)):
+        out.append(f"falloff: distances must rise, got {distances}")
+    if weapon.kind != "projectile" and (weapon.pellets > 1) != (weapon.kind == "pellets"):
+        out.append(
+            f"pellets: is {weapon.pellets}, but kind is {weapon.kind!r}; several pellets and kind 'pellets' go together"
+        )
+    if weapon.kind == "reach":
+        if weapon.radius_m == 0.0 and weapon.cone_deg == 0.0:
+            out.append("radius_m: a reach weapon needs radius_m or cone_deg above 0")
+        given = [key for key in ("spread", "recoil", "burst") if getattr(weapon, key) is not None]
+        out += [f"{key}: a reach weapon has none" for key in given]
+        if weapon.penetration > 0.0:
+            out.append("penetration: a reach weapon has none")
+    else:
+        shot_only = {"radius_m": 0.0, "cone_deg": 0.0, "facing_deg": 180.0, "behind_deg": None, "victims": 1}
+        out += [f"{key}: only for kind 'reach'" for key, unset in shot_only.items() if getattr(weapon, key) != unset]
+    if weapon.kind == "projectile" and weapon.penetration > 0.0:
+        out.append('penetration: what flies doesn\'t pass the level; flight.on_body = "pass" is for bodies')
+    if weapon.kind == "reach" and weapon.charge_s > 0.0:
+        out.append("charge_s: a reach weapon has no charge")
+    if weapon.charge_s == 0.0 and weapon.charge_least != 1.0:
+        out.append("charge_least: needs charge_s above 0")
+    if (weapon.flight is not None) != (weapon.kind == "projectile"):
+        out.append("flight: is needed for kind 'projectile', and only there")
+    if weapon.splash is not None and weapon.kind != "projectile":
+        out.append("splash: only for kind 'projectile'")
+    if weapon.flight is not None:
+        out += [f"flight.{problem}" for problem in _flight(weapon.flight)]
+    if weapon.splash is not None:
+        distances = [distance for distance, _ in weapon.splash.falloff]
+        if any(b <= a for a, b in pairwise(distances)):
+            out.append(f"splash.falloff: distances must rise, got {distances}")
+    if weapon.burst is not None and weapon.burst.interval_s >= weapon.interval_s:
+        out.append(f"burst.interval_s: {weapon.burst.interval_s:g} must be below interval_s {weapon.interval_s:g}")
+    if weapon.magazine is None:
+        needless = {"reserve": None, "reload_s": 0.0, "reload_interruptible": False, "reload_when_empty": False}
+        out += [f"{key}: needs a magazine" for key, unset in needless.items() if getattr(weapon, key) != unset]
+    if weapon.recoil is not None and not weapon.recoil.pattern_deg:
+        out.append("recoil.pattern_deg: at least one entry is needed")
+    return out
+
+
+def _flight(flight: FlightRules) -> list[str]:
+    out = []
+    if flight.fuse_s is not None and flight.fuse_s > flight.lifetime_s:
+        out.append(f"fuse_s: {flight.fuse_s:g} is longer than lifetime_s {flight.lifetime_s:g}")
+    if flight.near_m is not None and flight.near_m <= flight.radius_m:
+        out.append(f"near_m: {flight.near_m:g} must be more than radius_m {flight.radius_m:g}")
+    if (flight.thrust_m_s2 > 0.0) != (flight.thrust_s > 0.0):
+        out.append("thrust_s: thrust_m_s2 and thrust_s go together")
+    if flight.turn_deg_per_s > 0.0:
+        forces = ("gravity_m_s2", "drag_per_m", "thrust_m_s2")
+        out += [f"{key}: must be 0 for what homes (turn_deg_per_s)" for key in forces if getattr(flight, key) != 0.0]
+    if flight.drag_per_m == 0.0 and any(flight.wind_m_s):
+        out.append("wind_m_s: is felt only with drag_per_m")
+    return out
+
+
+def _item(item: ItemRules) -> list[str]:
+    out = []
+    if item.effect in ("shield", "boost") and item.for_s == 0.0:
+        out.append(f"for_s: effect {item.effect!r} needs a time above 0")
+    if item.effect != "shield" and item.amount == 0.0:
+        out.append(f"amount: effect {item.effect!r} needs an amount above 0")
+    if item.effect == "ammunition" and item.amount != int(item.amount):
+        out.append(f"amount: effect 'ammunition' needs a whole number, got {item.amount:g}")
+    return out
+
+
+def unusual_rules(rules: Rules) -> list[str]:
+    """What is legal but hardly meant, with its key path."""
+    out = []
+    zones = {part.zone for rig in rules.rigs.values() if not rig.blocks_only for part in rig.parts}
+    for name, weapon in rules.weapons.items():
+        out += [f"weapons.{name}.{odd}" for odd in _odd_weapon(weapon, zones, rules)]
+    out += [f"rigs.{name}.{odd}" for name, rig in rules.rigs.items() for odd in _odd_rig(rig)]
+    mortal = [rig for rig in rules.rigs.values() if not rig.blocks_only]
+    if rules.rigs and not mortal:
+        out.append("rigs: all of them only block; nobody can be hit")
+    stretch = rules.match.snapshot_every / rules.match.tick_rate_hz
+    if rules.view.max_rewind_s < 2.0 * stretch:
+        out.append(
+            f"view.max_rewind_s: {rules.view.max_rewind_s:g} is less than two snapshots ({2.0 * stretch:g} s), "
+            "the least interpolation delay: even without a network every view is past it"
+        )
+    if rules.match.history_s < rules.view.max_rewind_s + 2.0 * stretch:
+        out.append(
+            f"match.history_s: {rules.match.history_s:g} leaves less than two snapshots beyond view.max_rewind_s "
+            f"{rules.view.max_rewind_s:g}: views near the cap may no longer be held"
+        )
+    if rules.harm.friendly_fire == "none" and rules.score.own_team_kill != -100.0:
+        out.append("score.own_team_kill: is set, but harm.friendly_fire is 'none'")
+    if rules.harm.friendly_fire != "none" and rules.harm.friendly_share == 0.0:
+        out.append(f"harm.friendly_share: 0 makes friendly_fire {rules.harm.friendly_fire!r} the same as 'none'")
+    return out
+
+
+def _odd_rig(rig: RigRules) -> list[str]:
+    """Half turns of boxes: they do nothing that a smaller turn wouldn't, but are what wxyz looks like, read as xyzw."""
+    return [
+        f"parts[{place}] ({part.name}).rotation: {list(part.rotation)} is half a turn; is it meant as wxyz? "
+        f"Write xyzw, the real part last: {[*part.rotation[1:], part.rotation[0]]}"
+        for place, part in enumerate(rig.parts)
+        if part.shape == "box" and abs(part.rotation[3]) < 1e-3 and abs(part.rotation[0]) > 0.5
+    ]
+
+
+def _odd_weapon(weapon: WeaponRules, zones: set[str], rules: Rules) -> list[str]:
+    out = []
+    factors = [factor for _, factor in weapon.falloff]
+    if any(b > a for a, b in pairwise(factors)):
+        out.append(f"falloff: rises with distance, {factors}")
+    if weapon.falloff and weapon.falloff[0][0] > weapon.range_m:
+        out.append(f"falloff: begins at {weapon.falloff[0][0]:g} m, beyond range_m {weapon.range_m:g}")
+    if weapon.damage == 0.0 and weapon.lasting is None and weapon.splash is None:
+        out.append("damage: 0: it can't kill")
+    elif weapon.magazine is not None and weapon.reserve is not None:
+        rounds = weapon.magazine + weapon.reserve
+        best = max([weapon.zones.get(zone, 1.0) for zone in zones], default=1.0) * max([1.0, *factors])
+        lasting = 0.0 if weapon.lasting is None else weapon.lasting.damage * weapon.lasting.times
+        splash = 0.0 if weapon.splash is None else weapon.splash.damage + weapon.splash.direct_bonus
+        most = rounds * (weapon.pellets * (weapon.damage * best + splash) + lasting)
+        if most < rules.match.health:
+            out.append(
+                f"damage: all {rounds} shots at best do {most:g} of {rules.match.health:g} points: it can't kill"
+            )
+    strange = sorted(set(weapon.zones) - zones)
+    out += [f"zones.{zone}: no rig has this zone; zones are {_list(zones)}" for zone in strange]
+    bare = sorted(zones - set(weapon.zones))
+    if weapon.zones and bare:
+        out.append(f"zones: {_list(bare)} not listed; counts 1")
+    if weapon.spread is not None and weapon.spread.per_shot_deg > 0.0 and weapon.spread.recovery_deg_per_s == 0.0:
+        out.append("spread.recovery_deg_per_s: 0: the spread grows to most_deg and never comes back")
+    if weapon.burst is not None and weapon.magazine is not None and weapon.burst.shots > weapon.magazine:
+        out.append(f"burst.shots: {weapon.burst.shots} is more than magazine {weapon.magazine}")
+    if weapon.splash is not None and any(b[1] > a[1] for a, b in pairwise(weapon.splash.falloff)):
+        out.append("splash.falloff: rises with distance")
+    if weapon.reload_s == 0.0 and weapon.magazine is not None and weapon.reserve != 0:
+        out.append("reload_s: 0: reloading takes no time")
+    if 0.0 < weapon.interval_s < rules.cadence.allowance_s / 4.0:
+        out.append(
+            f"interval_s: {weapon.interval_s:g} is short against cadence.allowance_s {rules.cadence.allowance_s:g}: "
+            f"a burst of {int(rules.cadence.allowance_s / weapon.interval_s)} extra shots passes"
+        )
+    return out
+
+
+def _list(names: set[str] | list[str]) -> str:
+    return ", ".join(sorted(names))

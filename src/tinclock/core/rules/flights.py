@@ -1,0 +1,98 @@
+"""The tables of what flies: its motion, what stops it, what it does around itself."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from msgspec import Meta, field
+
+from tinclock.core.rules.tables import NotNegative, Point, Positive, Share, Table
+
+
+class BounceRules(Table, frozen=True, kw_only=True):
+    """How it comes off what it touches."""
+
+    restitution: Share = 0.5
+    """Share of the speed straight off the surface that it keeps."""
+    friction: Share = 0.2
+    """Share of the speed along the surface that it loses."""
+    until_m_s: Positive = 0.5
+    """It comes to rest where it would leave a surface, straight off it, slower than this. It doesn't roll."""
+    most: Annotated[int, Meta(ge=1, le=10_000)] = 32
+    """At the bounce after these it ends."""
+
+
+class FlightRules(Table, frozen=True, kw_only=True):
+    """How a projectile moves, and when it ends."""
+
+    speed_m_s: Annotated[float, Meta(gt=0, le=100_000)]
+    """At the launch."""
+    radius_m: NotNegative = 0.0
+    """The ball that is swept; 0 is a point."""
+    lifetime_s: Annotated[float, Meta(gt=0, le=3_600)] = 10.0
+    """It ends so long after its launch, without a burst."""
+    gravity_m_s2: NotNegative = 9.81
+    """Straight down; 0 flies straight."""
+    drag_per_m: Annotated[float, Meta(ge=0, le=100)] = 0.0
+    """k of the deceleration k v^2, v relative to the wind."""
+    wind_m_s: Point = (0.0, 0.0, 0.0)
+    """Felt only with drag."""
+    thrust_m_s2: NotNegative = 0.0
+    """Along the launch direction, for `thrust_s`."""
+    thrust_s: NotNegative = 0.0
+    """For how long."""
+    turn_deg_per_s: NotNegative = 0.0
+    """How fast it turns towards its target, at constant speed, without gravity, drag or thrust."""
+    on_level: Literal["end", "bounce", "stick"] = "end"
+    """What the level does to it."""
+    on_body: Literal["end", "bounce", "pass"] = "end"
+    """What a hitbox does to it."""
+    passes: Annotated[int, Meta(ge=1, le=8)] = 4
+    """With on_body = "pass": how many bodies it hits; it ends in the last of them."""
+    bounce: BounceRules = field(default_factory=BounceRules)
+    fuse_s: Positive | None = None
+    """It ends (and bursts) so long after its launch, wherever it is."""
+    near_m: Positive | None = None
+    """It ends (and bursts) where its middle comes so near to somebody else's hitbox."""
+    owner_after_s: Positive | None = None
+    """From so long after its launch on it may hit who launched it; otherwise never directly."""
+    owner_after_bounce: bool = False
+    """From its first bounce on it may hit who launched it."""
+    compensation: Literal["none", "launch", "fading"] = "none"
+    """Where it meets the others: in the present; flown from where the shooter's screen showed it; at an instant that
+    slides from the shooter's view to the present over `fade_s`."""
+    fade_s: Positive = 0.5
+    """With `compensation = "fading"`."""
+    most_live: Annotated[int, Meta(ge=1, le=10_000)] = 32
+    """Of one owner and weapon; the oldest ends when another is launched."""
+    when_owner_leaves: Literal["remove", "orphan"] = "remove"
+    """With `"orphan"` it flies on and harms in nobody's name."""
+    when_owner_dies: Literal["keep", "remove"] = "keep"
+    """Whether it flies on."""
+    impacts: Literal["swept", "claimed"] = "swept"
+    """What harms a body: the server's own sweep at once; or that, once the owner's client claimed it."""
+    claim_window_s: Positive = 0.5
+    """With impacts = "claimed": how long a hit waits for its claim."""
+    claim_time_s: Positive = 0.1
+    """How far a claimed impact may lie from the server's in time ..."""
+    claim_place_m: Positive = 0.5
+    """... and in place."""
+
+
+class SplashRules(Table, frozen=True, kw_only=True):
+    """What happens around the place where it ends."""
+
+    radius_m: Positive
+    """It reaches so far."""
+    damage: Positive
+    """Points at the middle, without cover."""
+    falloff: list[tuple[NotNegative, NotNegative]] = field(default_factory=list)
+    """(metres to the nearest hitbox, factor); empty: a straight line from 1 at the middle to 0 at the radius."""
+    cover_share: Share = 1.0
+    """Share of the damage that full cover takes."""
+    direct_bonus: NotNegative = 0.0
+    """Points more for the body that it ended in."""
+    impulse_n_s: NotNegative = 0.0
+    """Newton seconds at the middle, with the same falloff and cover: told, for the game to use."""
+    sets_off: bool = False
+    """Whether other projectiles with a splash end (and burst) where it reaches them."""

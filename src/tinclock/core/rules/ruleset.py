@@ -1,0 +1,164 @@
+"""The types of a rules file. Everything is in metres, seconds and points; angles in degrees only where the key says so.
+
+These are plain frozen records: reading a TOML file into them, with every mistake reported by its key path, is
+`tinclock.intake.rules_file`.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import field
+
+from tinclock.core.findings import Consequence
+from tinclock.core.rules.rigs import RigRules
+from tinclock.core.rules.tables import Count, Name, NotNegative, Positive, Share, Table
+from tinclock.core.rules.weapons import ItemRules, WeaponRules
+
+Strictness = Literal["lenient", "standard", "strict"]
+
+
+class ViewRules(Table, frozen=True, kw_only=True):
+    """How far a shooter's view may lie from the present."""
+
+    max_rewind_s: NotNegative = 0.4
+    """Nobody is rewound further. A claim with an older view is ruled at this age instead (amended)."""
+    early_allowance_s: NotNegative = 0.004
+    """How much newer than physics allows a view may be before it is refused (clock resolution)."""
+    late_allowance_s: NotNegative = 0.060
+    """How much older than round trip + interpolation delay + jitter a view may be before it is noted."""
+    order_allowance_s: NotNegative = 0.050
+    """How far a connection's views may run backwards before it is noted."""
+    jitter_factor: NotNegative = 4.0
+    """How many times the measured jitter a view may be older than the quiet line explains."""
+
+
+class MuzzleRules(Table, frozen=True, kw_only=True):
+    """Where a shot may start."""
+
+    reach_m: Positive = 0.6
+    """How far from the shooter's eye (as the server has it) a shot may start."""
+
+
+class CadenceRules(Table, frozen=True, kw_only=True):
+    """How bursts of late packets are told from a weapon that fires too fast."""
+
+    allowance_s: NotNegative = 0.12
+    """How early, in total, shots may arrive against the weapon's own interval, and against reload, draw and charge."""
+    most_skipped: Count = 8
+    """How many numbers of a weapon's shots may be skipped at once; each of them is spent."""
+
+
+class MatchRules(Table, frozen=True, kw_only=True):
+    """Rates and match-wide settings."""
+
+    tick_rate_hz: Positive = 64.0
+    """What clients are told; the referee itself goes by the server times that it is given."""
+    snapshot_every: Count = 2
+    """Ticks from one snapshot to the next."""
+    history_s: Positive = 1.0
+    """How much past is kept; at least `view.max_rewind_s`."""
+    health: Positive = 100.0
+    """Points at the start of a life."""
+    zone_depth_m: NotNegative = 0.0
+    """How deep behind the first entry a higher zone priority may still win the hit."""
+
+
+class HarmRules(Table, frozen=True, kw_only=True):
+    """What damage does to whom."""
+
+    friendly_fire: Literal["none", "scaled", "reflected"] = "none"
+    """What team-mates do to each other: nothing, a share of the damage, or that share to themselves."""
+    friendly_share: Share = 1.0
+    """Which share, where friendly fire is scaled or reflected."""
+    self_share: Share = 1.0
+    """Share of its own damage (splash) that a shooter takes."""
+    armour: NotNegative = 0.0
+    """Armour points at the start of a life."""
+    most_armour: NotNegative = 100.0
+    """No item gives more."""
+    armour_share: Share = 0.5
+    """Share of the damage to covered zones that armour takes, point for point, while it lasts."""
+    spawn_shield_s: NotNegative = 0.0
+    """Invulnerability after a spawn; firing ends it."""
+    trade_window_s: NotNegative = 0.0
+    """For so long after a death the dead one's shots still count, if they were fired before it knew."""
+
+
+class ScoreRules(Table, frozen=True, kw_only=True):
+    """What is counted, and for how much."""
+
+    kill: float = 100.0
+    """Points, like the four below."""
+    assist: float = 50.0
+    """For damage to one whom somebody else killed."""
+    death: float = 0.0
+    """For dying."""
+    own_team_kill: float = -100.0
+    """For killing a team-mate."""
+    self_kill: float = -50.0
+    """Also for a death that nobody caused."""
+    assist_window_s: NotNegative = 10.0
+    """Damage so long before a death counts for an assist."""
+    assist_least: NotNegative = 20.0
+    """Points of damage that an assist needs."""
+    credit_window_s: NotNegative = 5.0
+    """A death by oneself or by nobody so long after somebody's damage is that one's kill."""
+    keep_leavers: bool = False
+    """Whether the row of one who left stays on the board."""
+
+
+class MovementRules(Table, frozen=True, kw_only=True):
+    """What a body can do, for servers that let clients report where they are."""
+
+    speed_m_s: Positive
+    """Over ground."""
+    up_m_s: Positive = 6.0
+    """Jumping and climbing."""
+    down_m_s: Positive = 30.0
+    """Falling."""
+    acceleration_m_s2: Positive = 80.0
+    """Over ground. Slowing down is free: walls do that to everybody."""
+    radius_m: Positive = 0.3
+    """The ball that is swept against the level."""
+    centre_up_m: NotNegative = 0.9
+    """How far above the reported place that ball's middle is."""
+    teleport_m: Positive = 3.0
+    """A leap between two reports that no speed explains is refused as a whole from this length on."""
+    allowance_m: NotNegative = 0.05
+    """How far beyond its speed a body may get in one report (rounding, steps, slopes)."""
+    time_allowance_s: NotNegative = 0.25
+    """How far a client's time may run ahead of the server's, in total (packets that bunch)."""
+
+
+class StatusRules(Table, frozen=True, kw_only=True):
+    """How far a client's belief of itself may lie from what latency explains."""
+
+    health_slack: NotNegative = 1.0
+    """Points."""
+    ammunition_slack: NotNegative = 2.0
+    """Shots."""
+    position_slack_m: NotNegative = 1.0
+    """Beyond what a body can walk in a round trip."""
+
+
+class Rules(Table, frozen=True, kw_only=True):
+    """A whole rules file."""
+
+    schema: Literal[1]
+    """The version of this format."""
+    strictness: Strictness = "standard"
+    """How strictly clients are taken: defaults for `consequences` and allowances; see `rules.strictness`."""
+    match: MatchRules = field(default_factory=MatchRules)
+    view: ViewRules = field(default_factory=ViewRules)
+    muzzle: MuzzleRules = field(default_factory=MuzzleRules)
+    cadence: CadenceRules = field(default_factory=CadenceRules)
+    harm: HarmRules = field(default_factory=HarmRules)
+    score: ScoreRules = field(default_factory=ScoreRules)
+    movement: MovementRules | None = None
+    status: StatusRules = field(default_factory=StatusRules)
+    rigs: dict[Name, RigRules]
+    weapons: dict[Name, WeaponRules]
+    items: dict[Name, ItemRules] = field(default_factory=dict)
+    consequences: dict[Name, Consequence] = field(default_factory=dict)
+    """What a finding does to its claim, by finding code, where that should differ from the default."""

@@ -1,0 +1,232 @@
+"""What becomes of what flies: bounces, hits, bursts and ends, in order of time."""
+
+from __future__ import annotations
+
+import heapq
+import math
+from typing import TYPE_CHECKING, NamedTuple
+
+from tinclock.core.combat.events import EndEvent
+from tinclock.core.combat.flights import Impact
+from tinclock.core.combat.projectile_motion import rebound
+from tinclock.core.kernels import sweep
+from tinclock.core.ruling.harm import apply_harm
+from tinclock.core.ruling.records import Hit
+from tinclock.core.ruling.splash import burst
+from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.work import HarmWork
+from tinclock.core.timeline.instants import CATCH_UP_S
+from tinclock.core.timeline.views import View
+from tinclock.core.tolerances import TOLERANCES
+
+if TYPE_CHECKING:
+    from tinclock.core.combat.flights import Contact, Projectile
+    from tinclock.core.geometry.rig import Part
+    from tinclock.core.ruling.work import World
+    from tinclock.core.vectors import Triple
+
+BACK_M = TOLERANCES.aside_m
+
+
+class FlightEnd(NamedTuple):
+    """What a flight ended at: a body's part, or a surface of the level; nothing in the air."""
+
+    entity: int = 0
+    part: str = ""
+    surface: str = ""
+
+
+NOTHING_MET = FlightEnd()
+WHY = {sweep.OVER: "lifetime", sweep.TOO_FAR: "range"}
+
+
+def end_flight(
+    world: World, one: Projectile, at: float, why: str, position: Triple | None = None, met: FlightEnd = NOTHING_MET
+) -> None:
+    """It ends: everybody is told once, with what, where and when."""
+    if one.over:
+        return
+    where = world.flights.position_at(one, at) if position is None else position
+    world.flights.end(one, at, why)
+    bulletin = world.ledger.bulletin
+    bulletin.tell(
+        EndEvent(
+            bulletin.next, at, one.actor.entity, one.number, where, why, one.weapon.name, met.entity, met.part,
+            met.surface,
+        )
+    )  # fmt: skip
+
+
+def work_of(world: World, one: Projectile, at: float) -> HarmWork:
+    """What something that a projectile does is worked on with: its owner, its weapon, the bodies as it meets them."""
+    work = HarmWork(world, one.connection, one.actor, at)
+    work.weapon, work.charge, work.sequence = one.weapon, one.charge, one.sequence
+    history = world.history
+    times, slots, held = history.ticks()
+    met = world.flights.met_at(one, at)
+    before = max(0, min(int(times.searchsorted(met, "right")) - 1, len(times) - 1))
+    after = min(before + 1, len(times) - 1)
+    span = float(times[after] - times[before])
+    fraction = min(1.0, max(0.0, (met - float(times[before])) / span)) if span > 0.0 else 0.0
+    work.slots = (int(slots[before]), int(slots[after]))
+    work.view, work.view_time = View(int(held[before]), int(held[after]), fraction), met
+    return work
+
+
+def fly_all(world: World, until: float) -> list[HarmWork]:
+    """Fly everything to a server time, no further than poses are recorded; returns what happened, a work each."""
+    flights = world.flights
+    until = min(until, world.history.newest_time)
+    if not flights.live:
+        return []
+    done: list[HarmWork] = []
+    for late in [one for one in flights.live.values() if until - flights.flown_to(one) > CATCH_UP_S]:
+        end_flight(world, late, until, "clock leapt", flights.position_at(late, flights.flown_to(late)))
+    _drop_those_of_the_dead(world, until)
+    waiting = [(contact.at, one.number, contact) for one, contact in flights.fly(flights.live.values(), until)]
+    heapq.heapify(waiting)
+    while waiting:
+        at, number, contact = heapq.heappop(waiting)
+        one = flights.live.get(number)
+        if one is None:
+            continue
+        world.ledger.advance(at)
+        work = work_of(world, one, at)
+        react(one, contact, work)
+        done.append(work)
+        _drop_those_of_the_dead(world, at)
+        if not one.over:
+            waiting_for = flights.fly([one], until)
+            for again, then in waiting_for:
+                heapq.heappush(waiting, (then.at, again.number, then))
+    return done
+
+
+def _drop_those_of_the_dead(world: World, at: float) -> None:
+    if not world.ledger.dead:
+        return
+    for one in list(world.flights.live.values()):
+        if one.actor.entity in world.ledger.dead and one.flight.when_owner_dies == "remove":
+            end_flight(world, one, at, "owner died")
+
+
+def react(one: Projectile, contact: Contact, work: HarmWork) -> None:
+    """Do what follows from one contact."""
+    flights, at = work.flights, contact.at
+    position = flights.position_at(one, at)
+    work.origin = position
+    work.steps.append(Measure.FLOWN_FOR.step(at - one.started))
+    if flights.bounced(one):
+        work.steps.append(Measure.BOUNCED.step(float(flights.bounced(one))))
+    if contact.kind in (sweep.OVER, sweep.TOO_FAR):
+        fuse = contact.kind == sweep.OVER and one.flight.fuse_s is not None
+        _finish(one, work, position, "fuse" if fuse else WHY[contact.kind], bursts=fuse)
+    elif contact.kind == sweep.LEVEL:
+        _meet_level(one, contact, work, position)
+    else:
+        _meet_body(one, contact, work, position)
+
+
+def _finish(
+    one: Projectile, work: HarmWork, position: Triple, why: str, *, bursts: bool, met: FlightEnd = NOTHING_MET
+) -> None:
+    work.steps.append(Measure.FLIGHT_ENDS.step(why))
+    work.stopped_by, at = met.surface or (f"entity {met.entity}" if met.entity else why), work.received_at
+    end_flight(work.world, one, at, why, position, met)
+    if bursts:
+        burst_there(one, work, position, met.entity if why == "body" else 0)
+
+
+def burst_there(one: Projectile, work: HarmWork, position: Triple, direct: int) -> None:
+    """Hurt whoever is near, then end others with a splash that lie within reach. Each ends once, so a chain ends."""
+    rules, flights, at = one.weapon.rules.splash, work.flights, work.received_at
+    if rules is None:
+        return
+    burst(one, rules, work, position, direct)
+    for other in list(flights.live.values()) if rules.sets_off else ():
+        if other.over or other.weapon.rules.splash is None:
+            continue
+        where = flights.position_at(other, at)
+        if math.dist(where, position) <= rules.radius_m:
+            work.steps.append(Measure.SET_OFF.step(other.number, one.number))
+            end_flight(work.world, other, at, "set off", where)
+            then = work_of(work.world, other, at)
+            then.origin = where
+            burst_there(other, then, where, 0)
+            work.hits += then.hits
+            work.damage += then.damage
+            work.steps += then.steps
+
+
+def _meet_level(one: Projectile, contact: Contact, work: HarmWork, position: Triple) -> None:
+    level, rules = work.level, one.flight
+    surface = "" if level is None else level.surface_of(contact.column).name
+    one.impacts.append(Impact(contact.at, position, surface=surface))
+    work.steps.append(Measure.LEVEL_MET.step(surface))
+    _finish(one, work, position, "level", bursts=rules.on_level == "end", met=FlightEnd(surface=surface))
+
+
+def _meet_body(one: Projectile, contact: Contact, work: HarmWork, position: Triple) -> None:
+    entity, _, part = work.history.columns.named(contact.column, contact.part_row)
+    rules, flights = one.flight, work.flights
+    solid = work.history.rig_of(entity).blocks_only
+    met = FlightEnd(entity, part.name)
+    if solid:
+        met = FlightEnd(surface=work.history.rig_of(entity).name)
+        one.impacts.append(Impact(contact.at, position, surface=met.surface))
+        work.steps.append(Measure.COVER_MET.step(met.surface))
+    else:
+        one.impacts.append(Impact(contact.at, position, entity, part.name))
+        work.steps.append(Measure.BODY_MET.step(entity, part.name))
+    if rules.near_m is not None:
+        _finish(one, work, position, "near", bursts=True, met=met)
+        return
+    claimed = rules.impacts == "claimed" and one.connection.name != "" and not solid and not one.claimed
+    if solid:
+        pass
+    elif claimed:
+        one.pending.append(one.impacts[-1])
+        work.steps.append(Measure.HARM.step("waits for its claim", rules.claim_window_s))
+    else:
+        harm_directly(one, work, entity, part, position)
+    if rules.on_body == "pass" and not solid and one.passed + 1 < rules.passes:
+        one.passed += 1
+        flights.ignore(one, entity)
+    elif rules.on_body == "bounce" and one.bounces < rules.bounce.most and one.passed < sweep.IGNORED:
+        one.bounces += 1
+        one.passed += 1
+        flights.ignore(one, entity)  # it hits nobody twice
+        off = _off_the_body(one, contact, work, position)
+        bounce = rules.bounce
+        rebound(flights.rows[one.row], contact.at, off, bounce.restitution, bounce.friction, bounce.until_m_s)
+        if rules.owner_after_bounce:
+            flights.allow_owner(one, contact.at)
+    else:
+        _finish(one, work, position, "cover" if solid else "body", bursts=not claimed, met=met)
+
+
+def _off_the_body(one: Projectile, contact: Contact, work: HarmWork, position: Triple) -> Triple:
+    """The direction straight off the part that was met; for a point, from a little back on its way."""
+    columns, (a, b), fraction = work.history.columns, work.slots, work.view.fraction
+    x, y, z = work.flights.velocity_at(one, contact.at)
+    speed = math.sqrt(x * x + y * y + z * z) or 1.0
+    back = max(0.0, BACK_M - one.motion.radius_m) / speed
+    seen = (position[0] - back * x, position[1] - back * y, position[2] - back * z)
+    _, *nearest = sweep.part_at(
+        *seen, contact.column, contact.part_row, a, b, fraction, columns.header, columns.quantum
+    )
+    off = [-float(v) for v in nearest]
+    length = math.sqrt(sum(v * v for v in off))
+    if length < 0.01 * BACK_M:
+        return -x / speed, -y / speed, -z / speed
+    return off[0] / length, off[1] / length, off[2] / length
+
+
+def harm_directly(one: Projectile, work: HarmWork, entity: int, part: Part, position: Triple) -> None:
+    """What a projectile does to the body that it hits."""
+    distance = math.dist(one.origin, position)
+    points = one.charge * one.weapon.damage_at(distance, part.zone)
+    amount, wound = apply_harm(work, work.roster.actors[entity], part, points, "impact")
+    work.damage += wound.before - wound.after
+    changed = (amount, wound.before, wound.after, wound.lethal)
+    work.hits += (Hit(entity, part.name, part.zone, part.side, distance, position, *changed),)

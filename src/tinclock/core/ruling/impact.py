@@ -1,0 +1,132 @@
+"""Impact claims: what a client says its projectile hit, against the server's own flight."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from tinclock.core.combat.flights import Impact
+from tinclock.core.kernels import sweep
+from tinclock.core.ruling.checks.form import as_triple
+from tinclock.core.ruling.flying import burst_there, harm_directly, work_of
+from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.work import HarmWork
+
+if TYPE_CHECKING:
+    from tinclock.core.combat.flights import Projectile
+    from tinclock.core.findings import Finding
+    from tinclock.core.ruling.claims import ImpactClaim
+
+
+MOST_AHEAD_S = 0.25
+"""A claim is never held against more of the future than this: nobody can have drawn it yet."""
+
+
+class ImpactWork(HarmWork):
+    """An impact claim. projectile : what it is about; impact : the server's own that is meant."""
+
+    __slots__ = ("impact", "projectile")
+    projectile: Projectile
+    impact: Impact
+
+
+def check_projectile(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
+    """Find `unknown_projectile` or `foreign_projectile`."""
+    flights = work.flights
+    one = flights.live.get(claim.projectile) or flights.past.get(claim.projectile)
+    work.steps.append(Measure.PROJECTILE.step(claim.projectile, flights.issued))
+    if one is None:
+        return work.find("unknown_projectile", claim.projectile, flights.issued)
+    if one.actor is not work.actor:
+        return work.find("foreign_projectile", detail=f"of entity {one.actor.entity}")
+    work.projectile, work.weapon = one, one.weapon
+    return None
+
+
+def check_impact(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
+    """Find `flight_over` or `no_impact`; works out the server's own impact that is meant."""
+    one = work.projectile
+    rules, at = one.flight, one.started + float(claim.flown_s)
+    bodies = [impact for impact in one.impacts if impact.victim]
+    impact = min(bodies, key=lambda found: abs(found.server_time - at), default=None)
+    if impact is not None and abs(impact.server_time - at) <= max(rules.claim_time_s, rules.claim_window_s):
+        work.impact = impact
+        return None
+    if not one.over and (impact := _foreseen(one, at, work)) is not None:
+        work.impact = impact
+        return None
+    if one.over:
+        work.steps.append(Measure.FLIGHT_WAS_OVER_AT.step(one.ended_at, at))
+        if at > one.ended_at + rules.claim_time_s:
+            return work.find("flight_over", at, one.ended_at, one.over)
+    work.steps.append(Measure.IMPACT_OF_THE_SERVERS_OWN.step("none", "one"))
+    return work.find("no_impact", detail=f"claimed entity {claim.victim} after {float(claim.flown_s):.3f} s")
+
+
+def _foreseen(one: Projectile, at: float, work: ImpactWork) -> Impact | None:
+    """The impact that the server will come to, for a claim that is ahead of the newest poses."""
+    now = work.received_at
+    until = min(max(at, now), now + MOST_AHEAD_S) + one.flight.claim_time_s
+    contact = work.flights.foresee(one, until)
+    if contact is None or contact.kind != sweep.BODY:
+        return None
+    entity, _, part = work.history.columns.named(contact.column, contact.part_row)
+    work.steps.append(Measure.IMPACT_AHEAD_OF_THE_POSES_BY.step(contact.at - work.history.newest_time))
+    return Impact(contact.at, work.flights.position_at(one, contact.at), entity, part.name)
+
+
+def check_impact_time(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
+    """Find `impact_time_differs` for a claim that is further off in time than the rules allow."""
+    one, impact = work.projectile, work.impact
+    off, limit = abs(one.started + float(claim.flown_s) - impact.server_time), one.flight.claim_time_s
+    work.steps.append(Measure.IMPACT_OFF_IN_TIME_BY.step(off, limit))
+    return work.find("impact_time_differs", off, limit) if off > limit else None
+
+
+def check_impact_place(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
+    """Find `impact_place_differs` for a claim that is further off in place than the rules allow."""
+    one, impact = work.projectile, work.impact
+    off = math.dist(as_triple(claim.position) or (0.0, 0.0, 0.0), impact.position)
+    limit = one.flight.claim_place_m
+    work.steps.append(Measure.IMPACT_OFF_IN_PLACE_BY.step(off, limit))
+    return work.find("impact_place_differs", off, limit) if off > limit else None
+
+
+def commit_impact(claim: ImpactClaim, work: ImpactWork) -> None:
+    """Do the harm that waited for this claim, by the server's own result, in the present."""
+    one, impact = work.projectile, work.impact
+    if impact not in one.impacts:
+        one.claimed = True
+        work.steps.append(Measure.HARM.step("when the poses get there"))
+        return
+    pending = next((waiting for waiting in one.pending if waiting is impact), None)
+    if pending is None:
+        work.steps.append(Measure.HARM.step("was done before"))
+        return
+    one.pending.remove(pending)
+    if work.received_at - pending.server_time > one.flight.claim_window_s:
+        work.steps.append(Measure.HARM.step("lapsed", one.flight.claim_window_s))
+        return
+    then = work_of(work.world, one, pending.server_time)
+    work.slots, work.view, work.view_time = then.slots, then.view, then.view_time
+    work.charge = one.charge
+    if pending.victim in work.roster.actors:
+        parts = work.history.rig_of(pending.victim).parts
+        part = next(part for part in parts if part.name == pending.part)
+        harm_directly(one, work, pending.victim, part, impact.position)
+    else:
+        work.steps.append(Measure.HARM.step("its victim has left"))
+    if one.over:
+        burst_there(one, work, impact.position, pending.victim)
+
+
+def check_impact_victim(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
+    """Find `victim_differs` or `part_differs`: the server's own result stands."""
+    impact = work.impact
+    work.steps.append(Measure.CLAIMED_VICTIM.step(claim.victim, impact.victim))
+    if claim.victim != impact.victim:
+        return work.find("victim_differs", detail=f"claimed entity {claim.victim}, found {impact.victim}")
+    if claim.part is not None and claim.part != impact.part:
+        work.steps.append(Measure.CLAIMED_PART.step(claim.part, impact.part))
+        return work.find("part_differs", detail=f"claimed {claim.part[:40]!a}, found {impact.part}")
+    return None

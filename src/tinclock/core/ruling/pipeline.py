@@ -1,0 +1,329 @@
+"""Where claims are put through their procedures and become rulings. `Referee` is its public face."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Literal
+
+import msgspec
+
+from tinclock.core.combat.flights import Flights
+from tinclock.core.combat.held import NEVER
+from tinclock.core.combat.ledger import Ledger
+from tinclock.core.combat.receipts import ActorState, Outcome, Receipt
+from tinclock.core.combat.roster import Connection, HeldTrigger, Participant, Roster
+from tinclock.core.combat.weapons import Weapon
+from tinclock.core.errors import BadNumberError, RulesError
+from tinclock.core.findings import Finding
+from tinclock.core.geometry.rig import Rig
+from tinclock.core.rules.consequences import consequences_of
+from tinclock.core.rules.contradictions import contradictions
+from tinclock.core.ruling.checks.form import is_count, is_usual
+from tinclock.core.ruling.checks.weapon import excerpt_name
+from tinclock.core.ruling.claims import UNREADABLE, Claim, ImpactClaim, ShotClaim, TriggerClaim, exact, read_claim
+from tinclock.core.ruling.flying import end_flight, fly_all
+from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Check, Procedure
+from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.strike import BlowReach
+from tinclock.core.ruling.trigger import next_shot_at
+from tinclock.core.ruling.work import HarmWork, Work, World
+from tinclock.core.text import excerpt
+from tinclock.core.timeline.bodies import facing_at
+from tinclock.core.timeline.cover import Cover
+from tinclock.core.timeline.history import PoseHistory
+from tinclock.core.timeline.instants import CATCH_UP_S
+from tinclock.core.timeline.views import Drawing, View
+
+if TYPE_CHECKING:
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.timeline.bodies import Reached
+    from tinclock.core.vectors import Triple
+
+
+class ClaimPipeline:
+    """Everything of one match that claims are held against, and the way they take."""
+
+    def __init__(self, rules: Rules, level: Level | None, seed: int, storage: Literal["full", "half"]) -> None:
+        problems = contradictions(rules)
+        if problems:
+            raise RulesError("rules", problems)
+        weapons = {name: Weapon(name, table) for name, table in rules.weapons.items()}
+        self.history = PoseHistory(
+            {name: Rig(name, table) for name, table in rules.rigs.items()},
+            tick_rate_hz=rules.match.tick_rate_hz,
+            history_s=rules.match.history_s,
+            zone_depth_m=rules.match.zone_depth_m,
+            storage=storage,
+        )
+        self.ledger = Ledger(rules.match.health, rules.harm, rules.score)
+        self.roster = Roster(rules, weapons, seed)
+        self._consequences = consequences_of(rules)
+        self.flights = Flights(self.history, level)
+        self._world = World(
+            rules, self._consequences, self.history, level, self.ledger, self.roster, self.flights,
+            Cover(self.history, level),
+        )  # fmt: skip
+        self._house: dict[int, Connection] = {}
+        self._fired: list[Ruling] = []
+        self._rulings = 0
+
+    def clear_the_air(self, entity: int, now: float) -> None:
+        """What an entity that leaves has in the air goes with it, or flies on and credits nobody, by its rules."""
+        for one in self.flights.of(entity):
+            if one.flight.when_owner_leaves == "remove":
+                end_flight(self._world, one, now, "owner left")
+
+    def forget(self, entity: int) -> None:
+        """An entity left."""
+        self.roster.actors.pop(entity, None)
+        self._house.pop(entity, None)
+
+    # -- claims of clients ------------------------------------------------------------------------------------
+
+    def rule(self, sender: str, claim: object, received_at: float) -> Ruling:
+        """See `Referee.rule`; sender : the connection's name."""
+        connection = self.roster.connections.get(sender) if type(sender) is str else None
+        if connection is None:
+            return self._refuse(sender, "", "unknown_connection", "an admitted connection", received_at)
+        actor = self.roster.actors.get(connection.entity)
+        if actor is None:
+            return self._refuse(sender, connection.account, "spectator", "a player", received_at)
+        procedure = PROCEDURES.get(type(claim))
+        if procedure is None:
+            claim = _as_claim(claim)
+            procedure = PROCEDURES.get(type(claim))
+        elif not (type(claim) is ShotClaim and is_usual(claim)):
+            claim = exact(claim)
+        work = (Work if procedure is None else procedure.work)(self._world, connection, actor, received_at)
+        sequence = getattr(claim, "sequence", None)
+        if procedure is None or not is_count(sequence) or sequence < 1:  # type: ignore[operator]
+            return self._refuse_malformed(work, claim, procedure)
+        work.sequence = sequence  # type: ignore[assignment]
+        first = connection.receipt_of(work.sequence)
+        if first is not None:
+            work.findings.append(work.find("repeated_sequence"))
+            work.steps.append(Measure.SEQUENCE.step(work.sequence, verdict="deny"))
+            return self._ruling(work, procedure.kind, "denied", "", first)
+        if type(claim) is TriggerClaim:
+            named = self.roster.actors.get(claim.actor) if is_count(claim.actor) else None
+            if named is not None and named.connection == sender:
+                self._fire_until(received_at, named)  # what was due before this claim
+        elif type(claim) is ImpactClaim and self.flights.belongs(claim.projectile, actor):
+            self._fly_until(received_at)
+        ruling = self._follow(procedure, claim, work)
+        if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
+            connection.remember(ruling.receipt())
+        return ruling
+
+    def _refuse(self, sender: object, account: str, code: str, expected: str, received_at: float) -> Ruling:
+        name = sender if type(sender) is str else excerpt(sender)
+        finding = Finding(code, name, account, 0, 0, received_at)
+        step = Measure.SENDER.step(name, expected, verdict="deny")
+        self._rulings += 1
+        return Ruling(
+            self._rulings, "unread", name, account, 0, 0, "", received_at, "denied", findings=(finding,), steps=(step,)
+        )
+
+    def _refuse_malformed(self, work: Work, claim: object, procedure: Procedure | None) -> Ruling:
+        what, given = ("claim", claim) if procedure is None else ("sequence", getattr(claim, "sequence", None))
+        work.findings.append(work.find("malformed", detail=f"{what}: {excerpt(given)}"))
+        work.steps.append(Measure.FIELDS.step(f"{what} {excerpt(given)}", "well formed", verdict="deny"))
+        return self._ruling(work, "unread" if procedure is None else procedure.kind, "denied")
+
+    # -- what the server does itself --------------------------------------------------------------------------
+
+    def act(self, actor: Participant, claim: object, server_time: float) -> Ruling:
+        """See `Referee.act`."""
+        try:
+            if isinstance(claim, dict):
+                claim = read_claim(Claim, {"sequence": 1, "actor": actor.entity, **claim})
+            elif type(claim) in HOUSE:
+                claim = exact(claim)
+        except UNREADABLE as error:
+            raise BadNumberError("claim", f"the fields of its kind ({error})", claim) from None
+        procedure = HOUSE.get(type(claim))
+        if procedure is None:
+            raise BadNumberError("claim", "one of the claims, or a dictionary with its kind and fields", claim)
+        connection = self._connection_of(actor)
+        connection.highest_sequence += 1
+        if isinstance(claim, TriggerClaim):
+            self._fire_until(server_time, actor)
+        elif isinstance(claim, ImpactClaim) and self.flights.belongs(claim.projectile, actor):
+            self._fly_until(server_time)
+        work = procedure.work(self._world, connection, actor, server_time)
+        work.sequence = connection.highest_sequence
+        ruling = self._follow(procedure, claim, work)
+        for finding in ruling.findings:
+            if finding.code in ("malformed", "direction_not_unit"):
+                raise BadNumberError("claim", "well-formed fields and a unit direction", finding.detail or claim)
+        return ruling
+
+    def _connection_of(self, actor: Participant) -> Connection:
+        """The line of whoever acts for an entity; the server's own has no name."""
+        if actor.connection:
+            return self.roster.connections[actor.connection]
+        connection = self._house.get(actor.entity)
+        if connection is None:
+            connection = self._house[actor.entity] = Connection("", "", actor.entity, Drawing(), b"")
+        return connection
+
+    def advance(self, now: float) -> list[Ruling]:
+        """See `Referee.advance`."""
+        self._fire_until(now)
+        self._fly_until(now)
+        self.ledger.advance(now)
+        fired, self._fired = self._fired, []
+        return fired
+
+    def _fly_until(self, now: float) -> None:
+        """Fly what is in the air, and keep the rulings of what it did."""
+        for work in fly_all(self._world, now):
+            self._rule_flight(work)
+
+    def _rule_flight(self, work: HarmWork) -> None:
+        self._fired.append(self._ruling(work, "flight", "upheld", work.used))
+
+    def _fire_until(self, now: float, only: Participant | None = None) -> None:
+        """Fire held triggers at their instants up to now, in order of time and then of entity."""
+        actors = [only] if only is not None else [a for a in self.roster.actors.values() if a.held_trigger is not None]
+        while True:
+            for actor in actors:
+                if actor.entity in self.ledger.dead:
+                    actor.held_trigger = None  # the dead let go
+            due = [
+                (next_shot_at(actor, now), actor.entity, actor) for actor in actors if actor.held_trigger is not None
+            ]
+            first = min(due, key=lambda item: item[:2], default=None)
+            if first is None or first[0] > now or first[2].held_trigger is None:
+                return
+            if first[0] < now - CATCH_UP_S:
+                self._fired.append(self._lapse(first[2], first[2].held_trigger, now - first[0], now))
+                continue
+            self._fly_until(first[0])
+            self.ledger.advance(first[0])
+            self._fired.append(self._fire(first[2], first[2].held_trigger, first[0]))
+
+    def _fire(self, actor: Participant, held_trigger: HeldTrigger, at: float) -> Ruling:
+        """One shot of a held trigger. What can't be fired any more lets go of the trigger."""
+        connection, history, held = self._connection_of(actor), self.history, actor.weapons[actor.wielded]
+        procedure = FIRED_LAUNCH if held.weapon.rules.kind == "projectile" else FIRED
+        work: Any = procedure.work(self._world, connection, actor, at)
+        work.sequence, work.direction = held_trigger.sequence, held_trigger.aim
+        work.held, work.weapon = held, held.weapon
+        work.view = view = self._view_for(at, held_trigger.lag_s if connection.name else None)
+        work.view_time = history.time_of(view)
+        work.slots = (history.slot_of(view.from_tick), history.slot_of(view.to_tick))
+        work.origin = history.eye_now(actor.entity) or (0.0, 0.0, 0.0)
+        claim = ShotClaim(held_trigger.sequence, actor.entity, actor.wielded, work.origin, held_trigger.aim, view)
+        ruling = self._follow(procedure, claim, work)
+        if ruling.outcome == "denied":
+            actor.held_trigger = None
+        elif held_trigger.left is not None:
+            held_trigger.left -= 1
+        return ruling
+
+    def _lapse(self, actor: Participant, held_trigger: HeldTrigger, behind: float, now: float) -> Ruling:
+        """Let go of a trigger whose shots were due before a leap of the server's clock."""
+        actor.held_trigger = None
+        work = Work(self._world, self._connection_of(actor), actor, now)
+        work.sequence = held_trigger.sequence
+        work.steps.append(Measure.BEHIND_THE_SERVERS_CLOCK_BY.step(behind, CATCH_UP_S, verdict="deny"))
+        return self._ruling(work, "trigger", "denied", actor.wielded)
+
+    def _view_for(self, at: float, lag_s: float | None) -> View:
+        """What a shooter's screen shows at an instant: so much ago, or (None) the newest tick."""
+        history = self.history
+        if lag_s is None or not history.snapshots:
+            return View(history.newest_tick, history.newest_tick, 0.0)
+        return history.view_at(max(at - lag_s, history.first_snapshot_time))
+
+    def in_reach(self, actor: Participant, weapon: Weapon, direction: Triple | None) -> list[Reached]:
+        """See `Referee.in_reach`."""
+        history = self.history
+        eye = history.eye_now(actor.entity)
+        if weapon.rules.kind != "reach":
+            raise BadNumberError("weapon", "a weapon of kind 'reach'", weapon.name)
+        if eye is None or actor.entity in self.ledger.dead:
+            return []
+        slots = (history.newest_slot,) * 2
+        aim = direction or facing_at(history, actor.entity, slots, 0.0) or (1.0, 0.0, 0.0)
+        reach = BlowReach(history, self._world.cover, actor.entity, weapon.rules)
+        return [
+            one
+            for one in reach.candidates(eye, aim, slots, 0.0)
+            if not reach.obstacle(eye, one, slots, 0.0) and reach.turned_away(one, aim, slots, 0.0)
+        ]
+
+    # -- the way of a claim -----------------------------------------------------------------------------------
+
+    def _follow(self, procedure: Procedure, claim: Any, work: Work) -> Ruling:
+        """Put a claim through its procedure."""
+        name = getattr(claim, "weapon", None)
+        if not self._run(procedure.checks, claim, work):
+            return self._ruling(work, procedure.kind, "denied", _named(name, work))
+        procedure.commit(claim, work)
+        if procedure.compares:
+            self._run(procedure.compares, claim, work)
+        findings, consequences = work.findings, self._consequences
+        amended = findings and any(consequences[finding.code] == "amend" for finding in findings)
+        return self._ruling(work, procedure.kind, "amended" if amended else "upheld", _named(name, work))
+
+    def _run(self, checks: tuple[Check, ...], claim: Any, work: Work) -> bool:
+        """Run the checks in order, until one denies; returns whether none did."""
+        for check in checks:
+            finding = check(claim, work)
+            if finding is None:
+                continue
+            consequence = self._consequences[finding.code]
+            work.findings.append(finding)
+            work.steps[-1] = msgspec.structs.replace(work.steps[-1], verdict=consequence)
+            if consequence == "deny":
+                return False
+        return True
+
+    def _ruling(
+        self, work: Work, kind: str, outcome: Outcome, weapon: str = "", first: Receipt | None = None
+    ) -> Ruling:
+        connection = work.connection
+        self._rulings += 1
+        return Ruling(
+            number=self._rulings, kind=kind, connection=connection.name, account=connection.account,
+            entity=work.actor.entity, sequence=work.sequence, weapon=weapon, received_at=work.received_at,
+            outcome=outcome, findings=tuple(work.findings), steps=tuple(work.steps), first=first,
+            state=None if kind == "flight" else self._state_of(work), **work.found(),
+        )  # fmt: skip
+
+    def _state_of(self, work: Work) -> ActorState:
+        actor, now, connection = work.actor, work.received_at, work.connection
+        if actor.connection != connection.name:  # it no longer acts for that one: what it may know is its own
+            actor = self.roster.actors.get(connection.entity, actor)
+        held = actor.weapons.get(actor.wielded)
+        counted = not (work.findings and work.findings[0].code in NOT_COUNTED)
+        last = work.sequence if counted and work.sequence > connection.highest_sequence else connection.highest_sequence
+        health, armour = self.ledger.standing(actor.entity)
+        position = None if actor.accepted is None else actor.accepted.position
+        if held is None:
+            return ActorState(actor.entity, last, health, armour, position=position)
+        wait, (magazine, reserve) = held.ready_at() - now, held.rounds_at(now)
+        state = ActorState(
+            actor.entity, last, health, armour, actor.wielded, magazine, reserve, held.shots,
+            wait if 0.0 < wait < NEVER else 0.0, position=position,
+        )  # fmt: skip
+        return work.state(state)
+
+
+def _named(name: object, work: Work) -> str:
+    """The weapon of a ruling: as the claim names it where that is known, else a short piece of it."""
+    if name is None or name == work.used:
+        return work.used
+    return excerpt_name(name) if type(name) is str else excerpt(name)
+
+
+def _as_claim(claim: object) -> Claim | object:
+    """A claim from plain data (a decoded message); the data itself when it isn't one."""
+    try:
+        known: Claim = msgspec.convert(claim, Claim)
+        return known
+    except UNREADABLE:
+        return claim

@@ -1,0 +1,197 @@
+"""What a shot that passed its checks really did: rays through the level and the rewound hitboxes, and the damage."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
+
+from tinclock.core.ruling.harm import apply_harm
+from tinclock.core.ruling.penetration import send_through
+from tinclock.core.ruling.records import Hit, Ray
+from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.work import FiringWork
+from tinclock.core.timeline.bodies import speed_now
+from tinclock.core.timeline.cover import Obstacle
+
+if TYPE_CHECKING:
+    from tinclock.core.combat.held import Held
+    from tinclock.core.combat.ledger import Wound
+    from tinclock.core.combat.roster import Connection, Participant
+    from tinclock.core.findings import Finding
+    from tinclock.core.geometry.level import LevelHit
+    from tinclock.core.ruling.claims import LaunchClaim, ShotClaim
+    from tinclock.core.ruling.work import World
+    from tinclock.core.timeline.history import PartHit
+    from tinclock.core.vectors import Triple
+
+
+class ShotWork(FiringWork):
+    """A shot.
+
+    rays : as ruled, one a pellet; reached_m : how far the first one went
+    hit, kept : the hitbox that the ray at hand met, and the share of its damage left after what it passed through
+    """
+
+    __slots__ = ("hit", "kept", "rays", "reached_m")
+
+    def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
+        super().__init__(world, connection, actor, received_at)
+        self.hit: PartHit | None = None
+        self.kept = 1.0
+        self.rays: tuple[Ray, ...] = ()
+        self.reached_m: float | None = None
+
+    def found(self) -> dict[str, Any]:
+        """Where its rays went."""
+        return {**super().found(), "reached_m": self.reached_m, "rays": self.rays}
+
+
+def check_number(claim: ShotClaim | LaunchClaim, work: FiringWork) -> Finding | None:
+    """Find `shots_skipped` where the shot's number isn't the next of a weapon whose spread goes by it."""
+    held = work.held
+    if held.scatter.plain or held.is_next(claim.shot):
+        return None
+    work.steps.append(Measure.NUMBER_OF_THE_SHOT.step(claim.shot, held.shots + 1))
+    return work.find("shots_skipped", claim.shot, held.shots + 1, "drawn from the server's own stream")
+
+
+def spend_shot(claim: ShotClaim | LaunchClaim, work: FiringWork) -> None:
+    """Spend the shot, and work out where its rays go."""
+    held, aim, now = work.held, work.direction, work.received_at
+    work.aim = aim
+    held.settle(now + work.rules.cadence.allowance_s)
+    held.spend(now, work.charge)
+    if work.actor.entity in work.ledger.affected:
+        work.ledger.drop_shield(work.actor.entity, now)
+    if held.scatter.plain:
+        held.shots += 1
+        work.shot = held.shots
+        work.ways = (aim,) * held.weapon.rules.pellets
+        return
+    work.shot, own = held.number(claim.shot, work.rules.cadence.most_skipped)
+    _scatter(held, aim, claim.client_time, own, work)
+
+
+def _scatter(held: Held, aim: Triple, client_time: float | None, own: bool, work: FiringWork) -> None:
+    at, speed = held.pace(work.received_at, client_time), 0.0
+    spread = held.weapon.rules.spread
+    if spread is not None and spread.moving_deg > 0.0:
+        speed = speed_now(work.history, work.actor.entity)
+    if spread is not None:
+        work.steps.append(Measure.SPREAD.step(held.scatter.spread_rad(at, speed)))
+    key = None if own else work.actor.secret
+    work.ways = tuple(held.scatter.rays(aim, at, work.shot, speed, key))
+
+
+class RayHit(Struct, frozen=True, gc=False):
+    """What one ray met."""
+
+    hit: PartHit
+    direction: Triple
+    kept: float
+
+
+def commit_shot(claim: ShotClaim, work: ShotWork) -> None:
+    """Fire a shot that its own client claims."""
+    work.keep_view()
+    commit_fired(claim, work)
+
+
+def commit_fired(claim: ShotClaim, work: ShotWork) -> None:
+    """Spend the shot, cast its rays and do what they do."""
+    spend_shot(claim, work)
+    work.start_from_the_eye()
+    met: list[RayHit] = []
+    rays = []
+    for way in work.ways:
+        work.direction = way
+        reached, stopped_by = cast_shot(work)
+        if work.hit is not None:
+            met.append(RayHit(work.hit, way, work.kept))
+        rays.append((way, reached, stopped_by))
+    work.direction, work.reached_m, work.stopped_by = rays[0]
+    if len(rays) > 1:
+        work.rays = tuple(Ray(*ray) for ray in rays)
+    if len(met) == 1:
+        work.hits = _strike(work, met[0].hit.entity, met)
+    elif met:
+        victims: dict[int, list[RayHit]] = {}
+        for one in met:
+            victims.setdefault(one.hit.entity, []).append(one)
+        work.hits = tuple(hit for entity, mets in victims.items() for hit in _strike(work, entity, mets))
+
+
+def cast_shot(work: ShotWork) -> tuple[float, str | None]:
+    """Send one ray through the level and the rewound hitboxes; returns how far it went and what stopped it.
+
+    Works out `work.hit`: somebody's hitbox. What only stands in the way, a door or a wall, stops the shot and is
+    nobody's hit.
+    """
+    view, weapon, history = work.view, work.weapon, work.history
+    origin, direction = work.origin, work.direction
+    entity, wall = work.actor.entity, None
+    work.kept = 1.0
+    if work.level is None:
+        ray = (*origin, *direction)
+        hit = history.nearest_along(ray, *work.slots, view.fraction, weapon.range_m, entity)
+    else:
+        wall, hit = history.first_on_path(
+            work.level, origin, direction, work.slots, view.fraction, weapon.range_m, entity
+        )
+    stop = None if wall is None else Obstacle(wall.distance_m, wall.surface.name)
+    if weapon.penetration > 0.0 and _may_pass(work, wall, hit):
+        reach, stop, work.hit, work.kept = send_through(work)
+    else:
+        reach, work.hit = weapon.range_m if stop is None else stop.distance_m, hit
+        if hit is not None and history.rig_of(hit.entity).blocks_only:
+            stop, work.hit = Obstacle(hit.distance_m, history.rig_of(hit.entity).name, hit.entity), None
+            reach = hit.distance_m
+    if work.hit is not None:
+        work.steps.append(Measure.REWIND.step(work.hit.entity, work.hit.part.name))
+        return work.hit.distance_m, f"entity {work.hit.entity}"
+    if stop is not None:
+        work.cover.add(stop.entity)
+        work.steps.append((Measure.COVER if stop.entity else Measure.LEVEL).step(stop.distance_m, stop.name))
+        return stop.distance_m, stop.name
+    work.steps.append(Measure.NOBODY_HIT_WITHIN.step(weapon.range_m))
+    return reach, None
+
+
+def _may_pass(work: ShotWork, wall: LevelHit | None, hit: PartHit | None) -> bool:
+    """Whether penetration can make a difference: something was passed already, what comes first lets shots through, or
+    the shot starts inside it.
+    """
+    if work.paid > 0.0 or (wall is not None and wall.facing > 0.0):
+        return True
+    if hit is not None:
+        return work.history.rig_of(hit.entity).passable
+    return wall is not None and wall.surface.resistance_per_m < float("inf")
+
+
+def _strike(work: ShotWork, entity: int, mets: list[RayHit]) -> tuple[Hit, ...]:
+    """Apply the server's damage to one victim, in the present: one wound, and one hit for each part of it."""
+    weapon, origin = work.weapon, work.origin
+    points = [one.kept * work.charge * weapon.damage_at(one.hit.distance_m, one.hit.part.zone) for one in mets]
+    whole = points[0] if len(points) == 1 else sum(points)
+    hardest = mets[points.index(max(points))].hit.part
+    amount, wound = apply_harm(work, work.roster.actors[entity], hardest, whole, "shot")
+    work.damage += wound.before - wound.after
+    if len(mets) == 1:
+        return (_hit(mets[0], origin, amount, wound, 1),)
+    share = amount / whole if whole > 0.0 else 0.0
+    parts: dict[int, list[int]] = {}
+    for k, one in enumerate(mets):
+        parts.setdefault(one.hit.part_index, []).append(k)
+    return tuple(
+        _hit(mets[rows[0]], origin, share * sum([points[k] for k in rows]), wound, len(rows)) for rows in parts.values()
+    )
+
+
+def _hit(met: RayHit, origin: Triple, dealt: float, wound: Wound, times: int) -> Hit:
+    hit, (dx, dy, dz), (ox, oy, oz) = met.hit, met.direction, origin
+    part, t = hit.part, hit.distance_m
+    return Hit(
+        hit.entity, part.name, part.zone, part.side, t, (ox + dx * t, oy + dy * t, oz + dz * t), dealt, wound.before,
+        wound.after, wound.lethal, times,
+    )  # fmt: skip

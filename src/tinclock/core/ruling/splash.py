@@ -1,0 +1,107 @@
+"""Bursts: what is hurt around the position where something ended, less what stands in between."""
+
+from __future__ import annotations
+
+import math
+from bisect import bisect_right
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tinclock.core.ruling.harm import apply_harm
+from tinclock.core.ruling.records import Hit
+from tinclock.core.ruling.steps import Measure
+from tinclock.core.timeline.bodies import parts_in_reach
+from tinclock.core.tolerances import TOLERANCES
+
+if TYPE_CHECKING:
+    from tinclock.core.combat.flights import Projectile
+    from tinclock.core.rules.flights import SplashRules
+    from tinclock.core.ruling.work import HarmWork
+    from tinclock.core.timeline.bodies import Reached
+    from tinclock.core.vectors import Triple
+
+SEEN_POINTS = 8
+"""So many points of a body are looked at, beside the nearest one."""
+BACK_M = TOLERANCES.aside_m
+
+
+def falloff_at(rules: SplashRules, distance_m: float) -> float:
+    """The factor at a distance: the table's straight lines, or one from 1 at the middle to 0 at the radius."""
+    if distance_m > rules.radius_m:
+        return 0.0
+    if not rules.falloff:
+        return 1.0 - distance_m / rules.radius_m
+    distances = [float(d) for d, _ in rules.falloff]
+    row = bisect_right(distances, distance_m)
+    if row in (0, len(distances)):
+        return float(rules.falloff[max(0, row - 1)][1])
+    (a, fa), (b, fb) = rules.falloff[row - 1], rules.falloff[row]
+    return fa + (fb - fa) * (distance_m - a) / (b - a)
+
+
+def burst(one: Projectile, rules: SplashRules, work: HarmWork, position: Triple, direct: int) -> None:
+    """Hurt whoever is near. direct : the body that it ended in, 0 for none."""
+    start = _off_the_surface(one, work, position)
+    for near in _around(work, position, rules.radius_m):
+        victim = work.roster.actors.get(near.entity)
+        if victim is None or victim.blocks_only:
+            continue
+        seen = 1.0 if near.entity == direct else visible_share(work, start, near)
+        factor = falloff_at(rules, near.distance_m) * (1.0 - rules.cover_share * (1.0 - seen))
+        points = one.charge * (rules.damage * factor + (rules.direct_bonus if near.entity == direct else 0.0))
+        work.steps.append(Measure.IN_THE_SPLASH.step(near.entity, f"{near.distance_m:.2f} m"))
+        work.steps.append(Measure.SEEN_FROM_THE_BURST.step(seen, 1.0))
+        amount, wound = apply_harm(work, victim, near.part, points, "splash")
+        work.damage += wound.before - wound.after
+        part, changed = near.part, (amount, wound.before, wound.after, wound.lethal)
+        push = _push(position, near, rules.impulse_n_s * factor)
+        work.hits += (
+            Hit(near.entity, part.name, part.zone, part.side, near.distance_m, near.position, *changed, 1, push),
+        )
+
+
+def _around(work: HarmWork, position: Triple, radius_m: float) -> list[Reached]:
+    return parts_in_reach(
+        work.history, position, (1.0, 0.0, 0.0), work.slots, work.view.fraction, reach_m=radius_m, radius_m=0.0,
+        cone_rad=math.pi, ignore=0,
+    )  # fmt: skip
+
+
+def _off_the_surface(one: Projectile, work: HarmWork, position: Triple) -> Triple:
+    """Back along the way that it came: from there the surface that it hit doesn't hide everything."""
+    x, y, z = work.flights.velocity_at(one, work.received_at)
+    speed = math.sqrt(x * x + y * y + z * z)
+    if speed == 0.0:
+        return position[0], position[1], position[2] + BACK_M
+    return position[0] - BACK_M * x / speed, position[1] - BACK_M * y / speed, position[2] - BACK_M * z / speed
+
+
+def visible_share(work: HarmWork, start: Triple, near: Reached) -> float:
+    """The share of points of a body (the nearest, and middles of its parts) that nothing solid hides from `start`."""
+    history = work.history
+    boxes = history.hitboxes_at(near.entity, work.view)
+    centres = np.empty((0, 3)) if boxes is None else boxes.centres
+    rows = {round(k * (len(centres) - 1) / (SEEN_POINTS - 1)) for k in range(SEEN_POINTS)} if len(centres) else set()
+    points = [near.position]
+    for row in sorted(rows):
+        x, y, z = centres[row].tolist()
+        points.append((x, y, z))
+    clear = sum(not _hidden(work, start, point) for point in points)
+    return clear / len(points)
+
+
+def _hidden(work: HarmWork, start: Triple, end: Triple) -> bool:
+    if math.dist(start, end) <= 2.0 * BACK_M:
+        return False
+    return work.world.cover.between(start, end, work.instant())[0] is not None
+
+
+def _push(position: Triple, near: Reached, size: float) -> Triple | None:
+    if size == 0.0:
+        return None
+    away = [n - p for n, p in zip(near.position, position, strict=True)]
+    length = math.sqrt(sum(v * v for v in away))
+    if length == 0.0:
+        return 0.0, 0.0, size
+    return away[0] / length * size, away[1] / length * size, away[2] / length * size

@@ -1,0 +1,102 @@
+"""Status reports: what a client believes of itself, against what the server held while news was under way."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from tinclock.core.ruling.checks.view import latest_age, sparser_by
+from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.work import Work
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from tinclock.core.findings import Finding
+    from tinclock.core.ruling.claims import StatusClaim
+
+
+class StatusWork(Work):
+    """What a client believes of itself."""
+
+    __slots__ = ()
+
+
+def _oldest(work: StatusWork) -> float:
+    """Server time of the oldest news that the client may still believe: trip, jitter and allowance ago."""
+    age = latest_age(work.connection, work.rules) + sparser_by(work.history, work.rules)
+    return work.received_at - min(age, max(work.rules.match.history_s, 1.0))
+
+
+def _beyond(claimed: float, known: Sequence[float]) -> tuple[float, float]:
+    """How far a belief lies outside everything that was true lately, and the nearest of it."""
+    low, high = min(known), max(known)
+    nearest = min(max(claimed, low), high)
+    return abs(claimed - nearest), nearest
+
+
+def _compare(
+    work: StatusWork, measure: Measure, code: str, claimed: float, known: Sequence[float], slack: float
+) -> Finding | None:
+    beyond, nearest = _beyond(claimed, known)
+    work.steps.append(measure.step(claimed, nearest))
+    if beyond <= slack:
+        return None
+    return work.find(code, claimed, nearest)
+
+
+def check_health(claim: StatusClaim, work: StatusWork) -> Finding | None:
+    """Find `health_differs`."""
+    if claim.health is None:
+        return None
+    known = [level.health for level in work.ledger.levels(work.actor.entity, _oldest(work))] or [0.0]
+    return _compare(
+        work, Measure.BELIEVED_HEALTH, "health_differs", claim.health, known, work.rules.status.health_slack
+    )
+
+
+def check_armour(claim: StatusClaim, work: StatusWork) -> Finding | None:
+    """Find `armour_differs`."""
+    if claim.armour is None:
+        return None
+    known = [level.armour for level in work.ledger.levels(work.actor.entity, _oldest(work))] or [0.0]
+    return _compare(
+        work, Measure.BELIEVED_ARMOUR, "armour_differs", claim.armour, known, work.rules.status.health_slack
+    )
+
+
+def check_rounds(claim: StatusClaim, work: StatusWork) -> Finding | None:
+    """Find `ammunition_differs` for more than the magazine holds: fewer may be shots that are still under way."""
+    held = work.actor.weapons.get(work.actor.wielded)
+    if claim.ammunition is None or held is None or held.magazine is None:
+        return None
+    rounds = held.rounds_at(work.received_at + work.rules.cadence.allowance_s)[0] or 0
+    full = held.weapon.rules.magazine or 0
+    seen = work.received_at - _oldest(work)
+    in_flight = math.ceil(seen / held.cadence.interval_s) if claim.ammunition > rounds else 0
+    known = [0.0, float(min(full, rounds + in_flight))]
+    return _compare(
+        work,
+        Measure.BELIEVED_AMMUNITION,
+        "ammunition_differs",
+        float(claim.ammunition),
+        known,
+        work.rules.status.ammunition_slack,
+    )
+
+
+def check_place(claim: StatusClaim, work: StatusWork) -> Finding | None:
+    """Find `position_differs` for a place far from everywhere the server had the body lately."""
+    accepted, rules = work.actor.accepted, work.rules
+    if claim.position is None or accepted is None or rules.movement is None:
+        return None
+    since = _oldest(work)
+    apart = min(math.dist(claim.position, place) for place in accepted.places(since))
+    ahead = rules.movement.speed_m_s * (work.received_at - since)
+    limit = rules.status.position_slack_m + ahead
+    work.steps.append(Measure.BELIEVED_PLACE_OFF_BY.step(apart, limit))
+    return work.find("position_differs", apart, limit) if apart > limit else None
+
+
+def commit_status(claim: object, work: StatusWork) -> None:
+    """Nothing changes: the receipt says what is true."""

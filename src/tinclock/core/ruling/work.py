@@ -1,0 +1,203 @@
+"""What a claim is worked on with: the match it is held against, and what its steps find out about it.
+
+Each kind of claim has a type of its own (in its own module) with the fields that its steps fill in. A field without a
+value is worked out by a check and read by later ones: reading it sooner is a mistake in the procedure, and raises.
+Nothing here is the match's state. That changes only in a procedure's `commit`.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from tinclock.core.findings import FINDINGS, Finding
+from tinclock.core.timeline.cover import Instant
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from tinclock.core.combat.flights import Flights
+    from tinclock.core.combat.held import Held
+    from tinclock.core.combat.ledger import Ledger
+    from tinclock.core.combat.receipts import ActorState
+    from tinclock.core.combat.roster import Connection, Participant, Roster
+    from tinclock.core.combat.weapons import Weapon
+    from tinclock.core.findings import Consequence
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.records import Hit
+    from tinclock.core.ruling.steps import Step
+    from tinclock.core.timeline.cover import Cover
+    from tinclock.core.timeline.history import PoseHistory
+    from tinclock.core.timeline.views import View
+    from tinclock.core.vectors import Triple
+
+
+class World(NamedTuple):
+    """What all claims of one match are held against."""
+
+    rules: Rules
+    consequences: Mapping[str, Consequence]
+    history: PoseHistory
+    level: Level | None
+    ledger: Ledger
+    roster: Roster
+    flights: Flights
+    cover: Cover
+
+
+class Work:
+    """One claim of any kind. A check reads it, appends to `steps` what it measured, and may fill in its fields."""
+
+    __slots__ = (
+        "actor", "connection", "findings", "flights", "history", "ledger", "level", "received_at", "roster", "rules",
+        "sequence", "steps", "world",
+    )  # fmt: skip
+
+    def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
+        self.rules, _, self.history, self.level, self.ledger, self.roster, self.flights, _ = world
+        self.world, self.connection, self.actor, self.received_at = world, connection, actor, received_at
+        self.findings: list[Finding] = []
+        self.steps: list[Step] = []
+        self.sequence = 0
+
+    @property
+    def used(self) -> str:
+        """The name of the weapon or item that the ruling is about, where the claim's own name was not found."""
+        return ""
+
+    def seen_at(self) -> float:
+        """The server time that the client's screen showed; without a view what the connection makes likely."""
+        clock = self.connection.clock
+        behind = clock.round_trip_s + self.connection.drawing.interpolation_delay_s if clock.samples else 0.0
+        return self.received_at - behind
+
+    def find(
+        self,
+        code: str,
+        observed: float | None = None,
+        limit: float | None = None,
+        detail: str = "",
+        unit: str | None = None,
+    ) -> Finding:
+        """A finding about the connection of this claim; the margin is how far beyond the limit it lies."""
+        measured = observed is not None and limit is not None
+        return Finding(
+            code, self.connection.name, self.connection.account, self.actor.entity, self.sequence, self.received_at,
+            observed, limit, abs(observed - limit) if measured else None,  # type: ignore[operator]
+            (FINDINGS[code].unit if unit is None else unit) if measured else "", detail,
+        )  # fmt: skip
+
+    def found(self) -> dict[str, Any]:
+        """What this kind of claim adds to its ruling, by the ruling's fields."""
+        return {}
+
+    def state(self, state: ActorState) -> ActorState:
+        """What this kind of claim adds to what its client is told of the actor."""
+        return state
+
+
+class ViewWork(Work):
+    """A claim that was made on what a screen showed.
+
+    view, view_time, slots : the view that it is ruled at, its server time, and the history's slots of its snapshots
+    """
+
+    __slots__ = ("slots", "view", "view_time")
+    view: View
+    view_time: float
+    slots: tuple[int, int]
+
+    def seen_at(self) -> float:
+        """The server time that the client's screen showed."""
+        return self.view_time
+
+    def instant(self) -> Instant:
+        """Where the history is read for this claim."""
+        return Instant(*self.slots, self.view.fraction)
+
+    def found(self) -> dict[str, Any]:
+        """The view, once it is known."""
+        view_time = getattr(self, "view_time", None)
+        if view_time is None:
+            return {}
+        return {"view": self.view, "view_time": view_time, "rewound_s": self.received_at - view_time}
+
+
+class HarmWork(ViewWork):
+    """Something that may hurt somebody.
+
+    weapon : what it is done with; charge : the share of its damage for the charge; origin : where it comes from
+    stopped_by : what ended its way, None for nothing
+    cover : entities that only stood in the way
+    """
+
+    __slots__ = ("charge", "cover", "damage", "hits", "origin", "stopped_by", "weapon")
+    weapon: Weapon
+    origin: Triple
+
+    def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
+        super().__init__(world, connection, actor, received_at)
+        self.charge = 1.0
+        self.hits: tuple[Hit, ...] = ()
+        self.damage = 0.0
+        self.stopped_by: str | None = None
+        self.cover: set[int] = set()
+
+    @property
+    def used(self) -> str:
+        """The weapon's name."""
+        weapon = getattr(self, "weapon", None)
+        return "" if weapon is None else str(weapon.name)
+
+    def found(self) -> dict[str, Any]:
+        """Whom it hit, and from where."""
+        more = {"hits": self.hits, "damage": self.damage, "stopped_by": self.stopped_by}
+        return {**super().found(), **more, "origin": getattr(self, "origin", None)}
+
+
+class AimedWork(HarmWork):
+    """A claim with a weapon in hand and an aim.
+
+    held : the weapon as its owner carries it; direction : unit, where the (first) ray goes; aim : where the player aims
+    eye : the server's own eye of the actor
+    posthumous : whether the actor died so little ago that it still counts
+    paid : what the way from the eye to the muzzle took from the weapon's penetration
+    """
+
+    __slots__ = ("aim", "direction", "eye", "held", "paid", "posthumous")
+    held: Held
+    direction: Triple
+    aim: Triple
+    eye: Triple
+
+    def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
+        super().__init__(world, connection, actor, received_at)
+        self.posthumous = False
+        self.paid = 0.0
+
+    def start_from_the_eye(self) -> None:
+        """A start that is forgiven is still not believed."""
+        if self.findings and any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in self.findings):
+            self.origin = self.eye
+
+    def keep_view(self) -> None:
+        """Remember what the screen showed when a claim counted: later views are held against it."""
+        if self.view_time > self.connection.newest_view_time:
+            self.connection.newest_view_time = self.view_time
+
+    def found(self) -> dict[str, Any]:
+        """Its aim and where its ray went."""
+        more = {"direction": getattr(self, "direction", None), "aim": getattr(self, "aim", None)}
+        return {**super().found(), **more}
+
+
+class FiringWork(AimedWork):
+    """A weapon that fires. shot : the number of its shot; ways : (n, 3) unit directions in which its rays go."""
+
+    __slots__ = ("shot", "ways")
+    shot: int
+    ways: tuple[Triple, ...]
+
+    def found(self) -> dict[str, Any]:
+        """The number of the shot."""
+        return {**super().found(), "shot": getattr(self, "shot", None)}

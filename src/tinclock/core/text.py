@@ -1,0 +1,46 @@
+"""Numbers and strangers' words as text that people may read. Nothing here is ever sent to a client."""
+
+from __future__ import annotations
+
+import math
+
+
+def printable(text: str) -> str:
+    """A stranger's text as a terminal may show it: control characters, ends of lines and marks that turn the direction
+    of writing are written out.
+    """
+    return text if text.isprintable() else "".join(c if c.isprintable() else ascii(c)[1:-1] for c in text)
+
+
+def printable_lines(text: str) -> str:
+    """The same for text of several lines of our own."""
+    return "\n".join(map(printable, text.split("\n")))
+
+
+def excerpt(value: object, length: int = 60) -> str:
+    """A short, printable piece of something a client sent."""
+    try:
+        text = ascii(value[: length + 1] if isinstance(value, (str, bytes)) else value)
+    except Exception as error:  # repr of a stranger's object may do anything
+        text = f"<{type(value).__name__}: {type(error).__name__}>"
+    return text if len(text) <= length else text[: length - 3] + "..."
+
+
+def amount(value: float | str | None, unit: str) -> str:
+    """A measured value as text, in the unit that people read it in."""
+    if value is None:
+        return "-"
+    if isinstance(value, str):
+        return printable(value)
+    if math.isinf(value):
+        return "unlimited"
+    if unit == "entity":
+        return f"entity {value:g}"
+    if unit == "s":
+        return f"{value * 1000.0:.1f} ms"
+    if unit == "rad":
+        return f"{math.degrees(value):.2f} degrees"
+    if unit == "deg":
+        return f"{value:.1f} degrees"
+    number = f"{value:.3f}".rstrip("0").rstrip(".") if unit != "" else f"{value:g}"
+    return f"{number} {unit}".rstrip()

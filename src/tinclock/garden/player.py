@@ -1,0 +1,35 @@
+"""What belongs to one player: its seat, its body, its hand, what it carries, what it sends, and perhaps its lies."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+from tinclock.garden.hand import Hand
+from tinclock.garden.mail import Mail
+from tinclock.garden.unfair import Lies
+
+if TYPE_CHECKING:
+    import numpy as np
+
+    from tinclock.garden.arms import Arms
+    from tinclock.garden.seat import Seat
+    from tinclock.garden.walking import Walker
+
+
+class Player:
+    """One player. enemies : whom it may shoot at, by entity; handling : the claim by which it last took a weapon."""
+
+    def __init__(self, seat: Seat, entity: int, walker: Walker, arms: Arms, rng: np.random.Generator) -> None:
+        self.seat, self.entity, self.walker, self.arms = seat, entity, walker, arms
+        self.enemies: Mapping[int, str] = {}
+        self.lies = Lies(seat.dials, rng)
+        self.hand = Hand(seat.skill, rng)
+        self.mail = Mail(self.lies.held_back_s)
+        self.handling = 0
+        self._sequence = 0
+
+    def number(self) -> int:
+        """The next sequence number."""
+        self._sequence += 1
+        return self._sequence

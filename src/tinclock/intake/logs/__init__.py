@@ -1,0 +1,1 @@
+"""Matches that another server logged."""

@@ -1,0 +1,1 @@
+"""Meshes, characters and clips from glTF and OBJ files."""

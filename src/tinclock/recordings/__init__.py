@@ -1,0 +1,1 @@
+"""Recordings: writing them, reading them, ruling them again."""

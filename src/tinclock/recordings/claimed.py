@@ -1,0 +1,93 @@
+"""What became of the hits that clients claimed: the fairness of a match whose truth nobody knows."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING, NamedTuple
+
+import msgspec
+import numpy as np
+
+from tinclock.core.evidence.weights import line_class
+from tinclock.core.ruling.claims import ShotClaim, StrikeClaim
+from tinclock.core.ruling.records import Ruling
+from tinclock.recordings.lines import Lines
+from tinclock.wire.codec import decode_claim
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from tinclock.recordings.recording import Recording
+
+_RULING = msgspec.json.Decoder(Ruling).decode
+
+
+class Claimed(NamedTuple):
+    """Shots and blows of which a client said whom it had hit, on lines of one class.
+
+    claimed : how many; counted : of these, how many hit that one; elsewhere : hit only somebody else
+    missed : were ruled and hit nobody; denied : were not ruled on
+    capped : were older than max_rewind_s, and ruled there
+    lost : what wasn't counted, by the first finding, or "missed"
+    rewound_s : how far each was rewound that was ruled
+    """
+
+    claimed: int
+    counted: int
+    elsewhere: int
+    missed: int
+    denied: int
+    capped: int
+    lost: dict[str, int]
+    rewound_s: tuple[float, ...]
+
+    def told(self) -> dict[str, float | int | None]:
+        """Counts, and the median and 95th percentile of the rewinding."""
+        counts = {key: getattr(self, key) for key in ("claimed", "counted", "elsewhere", "missed", "denied", "capped")}
+        half, most = np.quantile(self.rewound_s, (0.5, 0.95)).tolist() if self.rewound_s else (None, None)
+        return {**counts, "median_rewound_s": half, "p95_rewound_s": most}
+
+
+def claimed_hits(recording: Recording, on_progress: Callable[[float], None] | None = None) -> dict[str, Claimed]:
+    """What became of claimed hits, by class of the line (steady, uneven, rough) and of all together.
+
+    Unfair clients claim hits too, and a client that draws wrongly claims what it drew: a share of claimed hits that
+    counted is about what honest players feel, no more. Raises `RecordingError` for what can't be read.
+    """
+    lines, rows = Lines(), dict[str, list[tuple[int, Ruling]]]()
+    for place, flush in enumerate(recording.flushes):
+        lines.take(recording.piece("pings", flush))
+        claims = recording.piece("claims", flush)
+        names = claims["connection"].to_pylist()
+        victims: dict[int, tuple[str, int]] = {}
+        for step, name, received in zip(claims["step"].to_pylist(), names, claims["received"].to_pylist(), strict=True):
+            claim = decode_claim(received)
+            if isinstance(claim, (ShotClaim, StrikeClaim)) and claim.victim:
+                victims[step] = name, claim.victim
+        rulings = recording.piece("rulings", flush)
+        for step, text in zip(rulings["step"].to_pylist(), rulings["ruling"].to_pylist(), strict=True):
+            if step in victims:
+                name, victim = victims.pop(step)
+                rows.setdefault(line_class(lines.now.get(name)), []).append((victim, _RULING(text)))
+        if on_progress is not None:
+            on_progress((place + 1) / len(recording.flushes))
+    everything = [row for each in rows.values() for row in each]
+    return {name: _counted(each) for name, each in (*sorted(rows.items()), ("all", everything)) if each}
+
+
+def _counted(rows: list[tuple[int, Ruling]]) -> Claimed:
+    counts, lost = Counter[str](), Counter[str]()
+    for victim, ruling in rows:
+        met = [hit.victim for hit in ruling.hits]
+        ruled = "counted" if victim in met else "elsewhere" if met else "missed"
+        what = "denied" if ruling.outcome == "denied" else ruled
+        counts[what] += 1
+        codes = [finding.code for finding in ruling.findings]
+        counts["capped"] += "view_capped" in codes
+        if what != "counted":
+            lost[codes[0] if codes else what] += 1
+    rewound = tuple(ruling.rewound_s for _, ruling in rows if ruling.rewound_s is not None)
+    return Claimed(
+        len(rows), counts["counted"], counts["elsewhere"], counts["missed"], counts["denied"], counts["capped"],
+        dict(lost.most_common()), rewound,
+    )  # fmt: skip

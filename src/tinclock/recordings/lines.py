@@ -1,0 +1,46 @@
+"""What a recording's pings say of each connection's line."""
+
+from __future__ import annotations
+
+from collections import deque
+from typing import Any
+
+import msgspec
+
+from tinclock.core.evidence.observe import LineQuality
+
+LINE_WINDOW_S = 10.0
+
+
+class Lines:
+    """Each connection's shortest round trip of the last while, and its jitter (RFC 3550, section 6.4.1)."""
+
+    def __init__(self) -> None:
+        self.now: dict[str, LineQuality] = {}
+        self._trips: dict[str, deque[tuple[float, float]]] = {}
+        self._transit: dict[str, float] = {}
+        self._asked: dict[int, float] = {}
+
+    def take(self, pings: Any) -> None:
+        """A flush's table of pings and pongs."""
+        for name, text, answer in zip(*(pings[c].to_pylist() for c in ("call", "arguments", "answer")), strict=True):
+            given = msgspec.json.decode(text)
+            if name == "ping":
+                self._asked[int(answer)] = given["sent_at"]
+            elif answer == '"used"' and given["nonce"] in self._asked:
+                sent = self._asked.pop(given["nonce"])
+                self.answer(given["connection"], sent, given["client_time"], given["received_at"])
+
+    def answer(self, connection: str, sent_at: float, client_time: float, received_at: float) -> None:
+        """An answer to a ping. Of the trips only those are kept that are shorter than all later ones."""
+        trips, trip = self._trips.setdefault(connection, deque()), received_at - sent_at
+        while trips and trips[-1][1] >= trip:
+            trips.pop()
+        trips.append((received_at, trip))
+        while trips[0][0] < received_at - LINE_WINDOW_S:
+            trips.popleft()
+        jitter = self.now[connection].jitter_s if connection in self.now else 0.0
+        transit = received_at - client_time
+        before = self._transit.get(connection, transit)
+        self._transit[connection] = transit
+        self.now[connection] = LineQuality(trips[0][1], jitter + (abs(transit - before) - jitter) / 16.0)

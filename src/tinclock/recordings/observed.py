@@ -1,0 +1,172 @@
+"""What detectors look at, out of a recording: shots, gazes, findings and connections, stretch after stretch."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import Counter, deque
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+import numpy as np
+
+from tinclock.core.evidence.course import Observed
+from tinclock.core.evidence.observe import AIMED, Observer
+from tinclock.core.evidence.scene import Party, Scene, scene_from
+from tinclock.core.evidence.sight import Sight
+from tinclock.core.geometry.rig import Rig
+from tinclock.core.ruling.records import Ruling
+from tinclock.recordings.lines import Lines
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.level import Level
+    from tinclock.recordings.layout import Flush
+    from tinclock.recordings.recording import Recording
+
+STRETCH_S = 5.0
+"""Flushes are put together until they span so much."""
+_RULING = msgspec.json.Decoder(Ruling).decode
+REACH_BACK_S = 1.4
+"""A stretch's scene reaches so much further back: over the oldest view, and what was to be seen before it."""
+
+
+Body = tuple[Any, Any, Any]
+"""Rows of ticks (t,) int64, places of bones (t, bones, 3) and the eye's bone (t, 7), metres and quaternion xyzw."""
+
+
+def observed_in(
+    recording: Recording, level: Level | None = None, on_progress: Callable[[float], None] | None = None
+) -> Iterator[Observed]:
+    """All stretches, in order.
+
+    level : the recorded level, where the recording doesn't hold it. Raises `RecordingError` for what can't be read.
+    """
+    reading = _Reading(recording, level)
+    span = max(recording.ends_at_s - recording.begins_at_s, 1e-9)
+    waiting: list[Flush] = []
+    for place, flush in enumerate(recording.flushes):
+        waiting.append(flush)
+        ticks = [f for f in waiting if f.from_s is not None and f.to_s is not None]
+        last = place == len(recording.flushes) - 1
+        if not last and (not ticks or (ticks[-1].to_s or 0.0) - (ticks[0].from_s or 0.0) < STRETCH_S):
+            continue
+        seen = reading.take(waiting)
+        waiting = []
+        if seen is not None:
+            yield seen
+            if on_progress is not None:
+                on_progress((seen.until_s - recording.begins_at_s) / span)
+
+
+class _Reading:
+    def __init__(self, recording: Recording, level: Level | None) -> None:
+        header = recording.require_header()
+        self._recording, self._seed, self._rules = recording, header.seed, header.rules
+        self._rigs = {name: Rig(name, table) for name, table in header.rules.rigs.items()}
+        self._rig_of: dict[int, Rig] = {}
+        self._parties: dict[int, Party] = {}
+        self._observer = Observer(header.rules, self._parties, Sight(recording.level_or(level)))
+        self._held: deque[tuple[NDArray[np.float64], dict[int, Body]]] = deque()
+        self._lines = Lines()
+
+    def take(self, flushes: list[Flush]) -> Observed | None:
+        """What a few flushes hold."""
+        rulings: list[Ruling] = []
+        claims: Counter[str] = Counter()
+        for flush in flushes:
+            self._people(flush)
+            self._lines.take(self._recording.piece("pings", flush))
+            table = self._recording.piece("rulings", flush)
+            claims.update(account for account in table["account"].to_pylist() if account)
+            rulings += _telling(table)
+        timed = [(f.from_s, f.to_s) for f in flushes if f.from_s is not None and f.to_s is not None]
+        if not timed:
+            return None
+        from_s, until_s = timed[0][0], timed[-1][1]
+        scene = self._scene(flushes, from_s)
+        shots = self._observer.shots(scene, rulings, self._lines.now)
+        gazes = self._observer.gazes(scene, from_s, until_s)
+        found = [(r.number, finding) for r in rulings for finding in r.findings if r.account]
+        return Observed(from_s, until_s, shots, gazes, found, dict(claims), dict(self._lines.now), dict(self._parties))
+
+    def _people(self, flush: Flush) -> None:
+        table = self._recording.piece("calls", flush)
+        for name, text, answer in zip(*(table[c].to_pylist() for c in ("call", "arguments", "answer")), strict=True):
+            if name not in ("admit", "place") or answer is None:
+                continue
+            given, entity = msgspec.json.decode(text), int(answer)
+            rig = self._rigs[given["rig"]]
+            self._rig_of[entity] = rig
+            if self._rules.rigs[given["rig"]].blocks_only:
+                continue
+            delay = (given.get("drawing") or {}).get("interpolation_delay_s", 0.1)
+            key = hashlib.blake2b(f"{self._seed}/{entity}/spread".encode(), digest_size=32).digest()
+            account = given.get("account", "")
+            team = given.get("team", "") if account else "\0server"
+            self._parties[entity] = Party(entity, account, given.get("connection", ""), team, delay, key)
+
+    def _scene(self, flushes: list[Flush], from_s: float) -> Scene:
+        for flush in flushes:
+            ticks = self._recording.piece("ticks", flush)
+            recorded = [w == "record" for w in ticks["what"].to_pylist()]
+            times = ticks["server_time"].to_numpy()[recorded].astype(float)
+            if len(times):
+                numbers = ticks["tick"].to_numpy()[recorded]
+                self._held.append((times, self._bodies(flush, numbers)))
+        while len(self._held) > 1 and self._held[1][0][0] <= from_s - REACH_BACK_S:
+            self._held.popleft()
+        ids = sorted({entity for _, bodies in self._held for entity in bodies})
+        bones = max((len(self._rig_of[e].bones) for e in ids), default=1)
+        ticks_held = sum(len(times) for times, _ in self._held)
+        points, eye_poses = (
+            np.full((ticks_held, len(ids), bones, 3), np.nan),
+            np.full((ticks_held, len(ids), 7), np.nan),
+        )
+        row = 0
+        for times, bodies in self._held:
+            for column, entity in enumerate(ids):
+                if entity in bodies:
+                    rows, places, eyes = bodies[entity]
+                    own = places.shape[1]
+                    points[row + rows, column, :own], points[row + rows, column, own:] = places, places[:, -1:]
+                    eye_poses[row + rows, column] = eyes
+            row += len(times)
+        eye_at = np.array([self._rig_of[e].eye_at for e in ids]).reshape(-1, 3)
+        times = np.concatenate([t for t, _ in self._held])
+        return scene_from(times, np.array(ids, np.int64), points, eye_poses, eye_at)
+
+    def _bodies(self, flush: Flush, numbers: NDArray[np.int64]) -> dict[int, Body]:
+        """The bodies of one flush: places of all bones, and the eye's bone whole. Rows lie by entity, bone and tick."""
+        header, table = self._recording.require_header(), self._recording.piece("poses", flush)
+        if not table.num_rows:
+            return {}
+        entity, tick = table["entity"].to_numpy(), table["tick"].to_numpy()
+        where = [table[name].to_numpy() for name in ("x", "y", "z", "qx", "qy", "qz", "qw")]
+        starts = np.flatnonzero(np.diff(entity, prepend=-1))
+        out = {}
+        for begin, end in zip(starts.tolist(), [*starts[1:].tolist(), len(entity)], strict=True):
+            who = int(entity[begin])
+            if who not in self._parties:
+                continue
+            rig = self._rig_of[who]
+            bones = len(rig.bones)
+            ticks = (end - begin) // bones
+            places = np.empty((ticks, bones, 3))
+            for axis in range(3):
+                places[:, :, axis] = where[axis][begin:end].reshape(bones, ticks).T
+            places /= header.place_steps_per_m
+            first = begin + rig.eye_bone * ticks
+            turns = np.stack([column[first : first + ticks] for column in where[3:]], 1) / header.turn_steps
+            eyes = np.concatenate([places[:, rig.eye_bone], turns], 1)
+            out[who] = (np.searchsorted(numbers, tick[begin : begin + ticks]), places, eyes)
+        return out
+
+
+def _telling(table: Any) -> list[Ruling]:
+    """The rulings of a table that show an aim or hold a finding; most are moves, and say nothing."""
+    columns = (table[name].to_pylist() for name in ("kind", "findings", "ruling"))
+    texts = [text for kind, found, text in zip(*columns, strict=True) if found or kind in AIMED]
+    return [_RULING(text) for text in texts]

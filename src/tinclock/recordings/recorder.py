@@ -1,0 +1,313 @@
+"""The recorder: stands in front of a referee, takes the same commands, and notes each of them."""
+
+from __future__ import annotations
+
+from importlib.metadata import version
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+import msgspec
+import numpy as np
+
+from tinclock.core.arrays import require_shape
+from tinclock.core.combat.bulletin import KEPT_EVENTS
+from tinclock.core.errors import BadArrayError, BadNumberError, RecordingError
+from tinclock.core.geometry.level import level_digest
+from tinclock.core.rules.ruleset import Rules
+from tinclock.core.ruling.calls import MatchCalls
+from tinclock.core.ruling.claims import plain_numbers
+from tinclock.core.ruling.commands import Advance, Ping, Pong, Publish, Record, Rule, name_of
+from tinclock.core.ruling.records import Ruling
+from tinclock.core.timeline.columns import flat_poses
+from tinclock.core.timeline.instants import seconds
+from tinclock.core.timeline.packed import Packed
+from tinclock.recordings.compact import compact
+from tinclock.recordings.layout import (
+    FARTHEST_STEPS,
+    FORMAT,
+    LEVEL,
+    PLACE_STEPS_PER_M,
+    TURN_STEPS,
+    Header,
+    LevelNote,
+    SurfaceNote,
+)
+from tinclock.recordings.level_tables import write_level
+from tinclock.recordings.pieces import TickPoses, require_pyarrow
+from tinclock.recordings.rounding import to_steps
+from tinclock.recordings.writer import Batch, Writer
+from tinclock.wire.codec import decode_claim, encode_claim
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.combat.events import Event
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.referee import Referee
+    from tinclock.core.ruling.commands import Command
+    from tinclock.core.timeline.packed import Poses
+
+
+class Recorder(MatchCalls):
+    """Records a match while it is played. Make it before the first call to its referee, then call it instead.
+
+    path : a folder that doesn't exist yet
+    flush_s : so many seconds of server time are handed to the disk together; the rest is lost if the process is killed
+    durable : wait for the disk itself at each flush, so that what was flushed survives a power cut too
+    when_full : what to do when the disk refuses: raise from the next call on; or go on with the match, write when there
+        is room again, and name what had to be left out (`Recording.missing`, `tinclock contents`)
+    keep_level : put the level's mesh into the recording; else only its digest, and the level must be at hand later
+
+    Poses are rounded to 1/4096 of a metre and of a quaternion's component *before* the referee gets them, so that what
+    it ruled on is what was kept, bit for bit. `referee` is for everything that changes nothing (events, state, clock).
+
+    Raises `RecordingError` for a folder that is there already or can't be written, and from any call once writing has
+    failed; `MissingExtraError` without pyarrow.
+    """
+
+    takes_bytes = True
+    """Give `rule` what came, undecoded."""
+
+    def __init__(
+        self, path: str | Path, referee: Referee, *, flush_s: float = 1.0, durable: bool = False,
+        keep_level: bool = True, when_full: Literal["raise", "go on"] = "raise",
+    ) -> None:  # fmt: skip
+        require_pyarrow("Recorder")
+        if not 0.0 < flush_s < float("inf"):
+            raise BadNumberError("flush_s", "a number of seconds above 0", flush_s)
+        self.path, self.referee = Path(path), referee
+        if self.path.exists():
+            raise RecordingError(self.path, "is there already; a recording begins in a folder of its own")
+        if referee.history.newest_tick >= 0 or referee.ledger.bulletin.number:
+            raise RecordingError(self.path, "the referee was used before; a recording begins with its first call")
+        header = _header(referee, flush_s, keep_level)
+        if referee.level is not None and keep_level:  # before the header, which makes the folder a recording
+            write_level(self.path / LEVEL, referee.level)
+        self._writer = Writer(self.path, header, durable, patient=when_full == "go on")
+        for kind in (np.float32, np.float64):  # loads the kernel now, not in the first tick
+            to_steps(np.zeros((0, 7), kind), 1.0, 1.0, 1.0)
+        self._flush_s, self._flushed_s = flush_s, float("-inf")
+        self._step = self._told = self._flushed_event = 0
+        self._marks: list[tuple[int, int]] = []
+        self._bulletin = referee.ledger.bulletin
+        self._batch = Batch(0)
+        self._closed = False
+        self._encode = msgspec.json.Encoder(enc_hook=plain_numbers).encode
+
+    def __enter__(self) -> Recorder:
+        """For `with`: the recording is closed at its end."""
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    # -- commands ---------------------------------------------------------------------------------------------
+
+    def apply(self, command: Command) -> Any:
+        """Let the referee carry out one command, and note it; one that raises is not noted.
+
+        A claim (`rule`) is given as the bytes that came; one that is already decoded is encoded again. What is ruled is
+        what those bytes decode to. Besides what `Referee.apply` raises, `RecordingError` once writing has failed.
+        """
+        match command:
+            case Rule():
+                return self._rule(command)
+            case Record():
+                return self._record(command)
+            case Advance():
+                fired = self.referee.apply(command)
+                self._batch.rulings += [(self._step, ruling) for ruling in fired]
+                self._tick_row("advance", None, float(command.server_time))
+                return fired
+            case Publish():
+                self.referee.apply(command)
+                sent_at = None if command.sent_at is None else float(command.sent_at)
+                return self._tick_row("published", int(command.tick), sent_at)
+            case Pong():  # what the client sent is noted as far as JSON can say it, and then used as noted
+                said = {"nonce": _plain(command.nonce), "client_time": _plain(command.client_time)}
+                return self._change(msgspec.structs.replace(command, **said))
+            case _:
+                return self._change(command)
+
+    def _rule(self, command: Rule) -> Ruling:
+        received = command.claim if isinstance(command.claim, bytes) else encode_claim(command.claim)
+        name = _name(command.connection)
+        ruling = self.referee.rule(name, decode_claim(received), received_at=command.received_at)
+        self._batch.rows["claims"].append((self._step, name, float(command.received_at), received))
+        self._batch.rulings.append((self._step, ruling))
+        self._stepped()
+        return ruling
+
+    def _record(self, command: Record) -> None:
+        """Record a tick; what was gathered before is handed to the disk when it is time."""
+        tick, server_time = int(command.tick), seconds("server_time", command.server_time)
+        if server_time - self._flushed_s >= self._flush_s or self._told - self._flushed_event > KEPT_EVENTS // 2:
+            self._flush()
+            self._flushed_s = server_time
+        ids, given = _in_order(command.entities, command.bones)
+        flat, starts, each = flat_poses(len(ids), given)
+        places, turns, steady, bad = to_steps(flat, float(PLACE_STEPS_PER_M), float(TURN_STEPS), float(FARTHEST_STEPS))
+        if bad >= 0:
+            _refuse_far(flat, bad)
+            self.referee.record(tick, server_time, ids, given)  # the referee says what is wrong with the others
+        if not len(starts):
+            starts = np.arange(0, (len(ids) + 1) * each, max(each, 1))[: len(ids) + 1] if len(ids) else np.zeros(1, int)
+        self.referee.record(tick, server_time, ids, Packed(steady, starts))
+        self._keep(tick, ids, np.diff(starts), places, turns)
+        self._tick_row("record", tick, server_time)
+        batch = self._batch
+        batch.from_s = server_time if batch.from_s is None else batch.from_s
+        batch.to_s, batch.ticks = server_time, batch.ticks + 1
+
+    def _change(self, command: Command) -> Any:
+        """A command that is noted with its fields."""
+        text, name = self._encode(command).decode(), name_of(command)
+        answer = self.referee.apply(command)
+        said = self._encode(answer).decode() if isinstance(answer, (int, str)) else None
+        at = next(
+            (t for key in ("server_time", "sent_at", "received_at") if (t := getattr(command, key, None)) is not None),
+            None,
+        )
+        table = "pings" if isinstance(command, Ping | Pong) else "calls"
+        self._batch.rows[table].append((self._step, None if at is None else float(at), name, text, said))
+        if isinstance(answer, Ruling):
+            self._batch.rulings.append((self._step, answer))
+        self._stepped()
+        return answer
+
+    # -- noting -----------------------------------------------------------------------------------------------
+
+    def _stepped(self) -> None:
+        """One call was noted; remember how many events there were after it."""
+        number = self._bulletin.number
+        if number != self._told:
+            self._marks.append((self._step, number))
+            self._told = number
+        self._step += 1
+
+    def _tick_row(self, what: str, tick: int | None, server_time: float | None) -> None:
+        self._batch.rows["ticks"].append((self._step, what, tick, server_time))
+        self._stepped()
+
+    def _keep(
+        self, tick: int, ids: NDArray[np.int64], counts: NDArray[np.int64], places: NDArray[np.int32],
+        turns: NDArray[np.int16],
+    ) -> None:  # fmt: skip
+        dead = self.referee.ledger.dead
+        if dead and not dead.isdisjoint(ids.tolist()):  # the referee left them out
+            alive = np.array([entity not in dead for entity in ids.tolist()], bool)
+            rows = np.repeat(alive, counts)
+            places, turns, ids, counts = places[rows], turns[rows], ids[alive], counts[alive]
+        if len(ids):
+            self._batch.poses.append(TickPoses(tick, ids, counts, places, turns))
+
+    def _flush(self) -> None:
+        """Hand over what there is."""
+        batch = self._batch
+        if self._step == batch.first_step and not batch.closed:
+            return
+        batch.next_step, batch.events = self._step, self._fresh_events()
+        self._batch = Batch(self._step)
+        self._writer.hand_over(batch)
+
+    def _fresh_events(self) -> list[tuple[int, Event]]:
+        """What was told since the last flush, each with the step that it came of."""
+        events = self._bulletin.since(self._flushed_event)
+        self._flushed_event = self._told
+        out, marks = [], iter(self._marks)
+        step, until = 0, 0
+        for event in events:
+            while event.number > until:
+                step, until = next(marks)
+            out.append((step, event))
+        self._marks = []
+        return out
+
+    @property
+    def problem(self) -> str:
+        """What the disk says while it refuses and the match goes on; empty when all is well."""
+        return self._writer.problem
+
+    def close(self, *, put_together: bool = True) -> None:
+        """End the recording in good order. Safe to call twice.
+
+        put_together : also rewrite its many small files into few, which takes longer the longer the match was; without
+            it the recording is as whole
+        """
+        if self._closed:
+            return
+        self._closed = True
+        self._batch.closed = True
+        try:
+            self._flush()
+        finally:
+            self._writer.close()
+        if put_together:
+            self.put_together()
+
+    def put_together(self) -> None:
+        """Rewrite the many small files of a closed recording into few. Raises `RecordingError` where there is no room
+        for that; the recording is whole then as it is.
+        """
+        try:
+            compact(self.path)
+        except OSError as error:
+            problem = f"can't be put together ({error.strerror}); it is whole as it is"
+            raise RecordingError(self.path, problem) from None
+
+
+def _header(referee: Referee, flush_s: float, keep_level: bool) -> Header:
+    rules, level = referee.rules, referee.level
+    again = msgspec.json.decode(msgspec.json.encode(rules), type=Rules)
+    if again != rules:
+        raise RecordingError(
+            "rules", "hold a number that JSON can't say (infinite, or none); a recording can't keep it"
+        )
+    note = None if level is None else _level_note(level, keep_level)
+    storage = referee.history.columns.storage
+    return Header(FORMAT, f"tinclock {version('tinclock')}", referee.seed, storage, rules, note, flush_s=flush_s)
+
+
+def _level_note(level: Level, keep: bool) -> LevelNote:
+    surfaces = tuple(
+        SurfaceNote(s.name, s.blocks_sight, None if s.resistance_per_m == float("inf") else s.resistance_per_m)
+        for s in level.surfaces
+    )
+    digest = level_digest(level.vertices, level.faces, level.kinds, level.surfaces)
+    return LevelNote(digest, len(level.faces), keep, surfaces)
+
+
+def _in_order(entities: Sequence[int] | NDArray[np.int64], bones: Poses) -> tuple[NDArray[np.int64], Poses]:
+    """Entities and their poses by rising id, as tables hold them."""
+    ids = require_shape("entities", entities, (None,), np.int64)
+    if len(bones) != len(ids) or bool((ids[1:] > ids[:-1]).all()):
+        return ids, bones
+    order = np.argsort(ids, kind="stable")
+    return ids[order], bones[order] if isinstance(bones, np.ndarray) else [bones[row] for row in order.tolist()]
+
+
+def _refuse_far(flat: NDArray[np.floating], bad: int) -> None:
+    place = flat[bad, :3]
+    if np.isfinite(place).all() and np.abs(place).max() > FARTHEST_STEPS / PLACE_STEPS_PER_M:
+        most = FARTHEST_STEPS / PLACE_STEPS_PER_M / 1000.0
+        raise BadArrayError("bones", f"places within {most:.0f} km of the origin", f"{place.tolist()}", bad)
+
+
+def _name(connection: object) -> str:
+    """A connection's name as UTF-8 can say it. An admitted one always is; what isn't is nobody's."""
+    if not isinstance(connection, str):
+        return str(_plain(connection))
+    return connection.encode("utf-8", "backslashreplace").decode()
+
+
+def _plain(value: object) -> object:
+    """Something of a client's as JSON can say it: numbers and texts as they are, else a text about it."""
+    if type(value) is int:
+        return value if abs(value) < 2**63 else str(value)[:40]
+    if type(value) is float:
+        return value if abs(value) < 1e300 else repr(value)
+    if type(value) is str:
+        return value[:200].encode("ascii", "backslashreplace").decode()
+    return type(value).__name__

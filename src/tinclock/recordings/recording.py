@@ -1,0 +1,321 @@
+"""Reading a recording."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
+
+import msgspec
+import numpy as np
+
+from tinclock.core.combat.events import Event
+from tinclock.core.errors import RecordingError
+from tinclock.core.ruling.records import Ruling
+from tinclock.recordings.layout import (
+    FLUSHES,
+    FORMAT,
+    HEADER,
+    LEVEL,
+    TABLES,
+    Flush,
+    Header,
+    Missing,
+    Piece,
+    schema,
+    sha256,
+)
+from tinclock.recordings.level_tables import read_level, require_level
+from tinclock.recordings.pieces import parse, require_pyarrow, unpack
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    import pyarrow
+    from numpy.typing import NDArray
+
+    from tinclock.core.geometry.level import Level
+
+_FILE = re.compile(r"[a-z]+/[a-z0-9-]+\.parquet")
+_RULING, _EVENT = msgspec.json.Decoder(Ruling).decode, msgspec.json.Decoder(Event).decode
+
+
+class EntityPoses(NamedTuple):
+    """One entity's poses in one stretch. ticks : (n,) int64, rising; poses : (n, bones, 7) float64, metres."""
+
+    ticks: NDArray[np.int64]
+    poses: NDArray[np.float64]
+
+
+class Recording:
+    """A recording on disk, opened for reading. Nothing of it is held but its list of flushes.
+
+    salvage : read on where something is broken, as far as that goes; what was wrong is in `problems`
+
+    Raises `RecordingError`, naming the file, for what is no recording, is of a newer format, is torn or was altered. A
+    recording whose writer was killed is none of these: it ends with its last flush, and `closed` is False.
+    """
+
+    def __init__(self, path: str | Path, *, salvage: bool = False) -> None:
+        require_pyarrow("Recording")
+        self.path, self.salvage = Path(path), salvage
+        self.problems: list[str] = []
+        """What was wrong, where `salvage` read on."""
+        self.torn_tail = False
+        """Whether the writer was killed in the middle of a line; that flush doesn't count."""
+        if not self.path.is_dir():
+            what = "is no folder" if self.path.exists() else "is not there"
+            raise RecordingError(self.path, f"{what}; a recording is a folder that holds {HEADER}")
+        self.header, text = self._read_header()
+        self.flushes = self._read_flushes(sha256(text))
+
+    def _fault(self, path: Path, problem: str) -> None:
+        """Raise, or note and go on."""
+        if not self.salvage:
+            raise RecordingError(path, problem)
+        self.problems.append(str(RecordingError(path, problem)))
+
+    def _read_header(self) -> tuple[Header | None, bytes]:
+        path = self.path / HEADER
+        try:
+            text = path.read_bytes()
+        except OSError as error:
+            self._fault(path, f"can't be read ({error.strerror}); without it nothing can be ruled again")
+            return None, b""
+        try:
+            number = msgspec.json.decode(text, type=dict)["format"]
+        except (msgspec.DecodeError, KeyError, RecursionError) as error:
+            self._fault(path, f"is no recording's header: {error}")
+            return None, text
+        if number != FORMAT:
+            raise RecordingError(
+                path, f"the recording is of format {number!r}; this version reads format {FORMAT} only: read it with "
+                "the version that wrote it, which the header names under `written_by`",
+            )  # fmt: skip
+        try:
+            return msgspec.json.decode(text, type=Header), text
+        except msgspec.DecodeError as error:
+            self._fault(path, f"is no recording's header: {error}")
+            return None, text
+
+    def _read_flushes(self, previous: str) -> list[Flush]:
+        path = self.path / FLUSHES
+        try:
+            data = path.read_bytes()
+        except OSError as error:
+            self._fault(path, f"can't be read ({error.strerror}); it lists what was written")
+            return self._found_by_name()
+        lines = data.split(b"\n")
+        self.torn_tail = bool(lines.pop())
+        out: list[Flush] = []
+        for row, line in enumerate(lines, 1):
+            try:
+                flush = msgspec.json.decode(line, type=Flush)
+            except msgspec.DecodeError as error:
+                self._fault(path, f"line {row} is no flush: {error}")
+                break
+            if flush.previous != previous:
+                before = f"line {row - 1}" if row > 1 else HEADER
+                self._fault(path, f"line {row} doesn't follow {before} as it is now: one of them was altered")
+            previous = sha256(line)
+            for name, piece in flush.pieces.items():
+                if name not in TABLES or not _FILE.fullmatch(piece.file) or not piece.file.startswith(f"{name}/"):
+                    raise RecordingError(
+                        path, f"line {row} lists {piece.file[:60]!r}, which is no file of {name[:20]!r}"
+                    )
+            out.append(flush)
+        return out
+
+    def _found_by_name(self) -> list[Flush]:
+        """What lies in the folder when nothing lists it, in the order of the names."""
+        names: dict[str, dict[str, Piece]] = {}
+        for table in TABLES:
+            for file in sorted((self.path / table).glob("*.parquet")):
+                data = file.read_bytes()
+                names.setdefault(file.stem, {})[table] = Piece(f"{table}/{file.name}", 0, len(data), sha256(data))
+        empty = Flush(
+            first_step=0, next_step=0, from_s=None, to_s=None, ticks=0, rulings=0, rulings_sha256="", events=0,
+            events_sha256="", pieces={},
+        )  # fmt: skip
+        return [msgspec.structs.replace(empty, pieces=names[stem]) for stem in sorted(names)]
+
+    # -- what it holds ----------------------------------------------------------------------------------------
+
+    @property
+    def missing(self) -> list[Missing]:
+        """What the disk had no room for while the match went on; nothing after the first can be ruled again."""
+        return [flush.missing for flush in self.flushes if flush.missing is not None]
+
+    @property
+    def closed(self) -> bool:
+        """Whether it was ended in good order."""
+        return bool(self.flushes) and self.flushes[-1].closed
+
+    @property
+    def ends_at_s(self) -> float:
+        """Server time of the last tick that was flushed, 0 for none."""
+        return max((flush.to_s for flush in self.flushes if flush.to_s is not None), default=0.0)
+
+    @property
+    def begins_at_s(self) -> float:
+        """Server time of the first tick, 0 for none."""
+        return min((flush.from_s for flush in self.flushes if flush.from_s is not None), default=0.0)
+
+    @property
+    def ticks(self) -> int:
+        """How many ticks were flushed."""
+        return sum(flush.ticks for flush in self.flushes)
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes of all tables."""
+        return sum(piece.bytes for flush in self.flushes for piece in flush.pieces.values())
+
+    def rows(self, table: str) -> int:
+        """How many rows a table has."""
+        return sum(flush.pieces[table].rows for flush in self.flushes if table in flush.pieces)
+
+    @property
+    def strays(self) -> list[str]:
+        """Files that no flush lists: a writer was killed between a file and its line. Nothing reads them."""
+        listed = {piece.file for flush in self.flushes for piece in flush.pieces.values()}
+        found = (f"{name}/{file.name}" for name in TABLES for file in (self.path / name).glob("*") if file.is_file())
+        return sorted(file for file in found if file not in listed)
+
+    def verify(self) -> list[str]:
+        """Read everything; returns what is wrong, a line each, nothing when all is as it was written."""
+        wrong = list(self.problems)
+        for flush in self.flushes:
+            for name, piece in flush.pieces.items():
+                try:
+                    found = unpack(self.path, name, piece).num_rows
+                except RecordingError as error:
+                    wrong.append(str(error))
+                else:
+                    if piece.rows and found != piece.rows:
+                        wrong.append(f"{self.path / piece.file}: has {found} rows, {piece.rows} were written")
+        try:
+            self.level()
+        except RecordingError as error:
+            wrong.append(str(error))
+        return wrong
+
+    # -- reading ----------------------------------------------------------------------------------------------
+
+    def piece(self, table: str, flush: Flush) -> pyarrow.Table:
+        """One table's rows of one flush. Where `salvage` reads on, a piece that is broken has none."""
+        listed = flush.pieces.get(table)
+        if listed is None:
+            return schema(table).empty_table()
+        try:
+            if not listed.rows and self.salvage:
+                return parse(table, (self.path / listed.file).read_bytes())
+            return unpack(self.path, table, listed)
+        except RecordingError as error:
+            self._fault(Path(error.path), error.problem)
+        except (OSError, ValueError) as error:  # pyarrow's own are ValueErrors too
+            self._fault(self.path / listed.file, f"not a {table} table: {str(error).splitlines()[0]}")
+        return schema(table).empty_table()
+
+    def between(self, since_s: float, until_s: float) -> list[Flush]:
+        """The flushes that hold anything of a span of server time."""
+        return [
+            flush
+            for flush in self.flushes
+            if flush.from_s is None or flush.to_s is None or (flush.from_s <= until_s and flush.to_s >= since_s - 1.0)
+        ]
+
+    def table(self, name: str, since_s: float = float("-inf"), until_s: float = float("inf")) -> pyarrow.Table:
+        """A table, whole or at least what belongs to a span of server time; other files are not read."""
+        import pyarrow as pa
+
+        if name not in TABLES:
+            raise RecordingError(self.path, f"has no table {name!r}; tables are {', '.join(TABLES)}")
+        pieces = [self.piece(name, flush) for flush in self.between(since_s, until_s) if name in flush.pieces]
+        return pa.concat_tables(pieces) if pieces else schema(name).empty_table()
+
+    def rulings(self, since_s: float = float("-inf"), until_s: float = float("inf")) -> Iterator[Ruling]:
+        """The rulings as they were made, in order."""
+        for flush in self.between(since_s, until_s):
+            yield from self.rulings_of(flush)
+
+    def rulings_of(self, flush: Flush) -> list[Ruling]:
+        """The rulings of one flush."""
+        return [_RULING(text) for text in self.piece("rulings", flush)["ruling"].to_pylist()]
+
+    def events(self) -> Iterator[Event]:
+        """Everything that was told to everybody, in order."""
+        for flush in self.flushes:
+            for text in self.piece("events", flush)["event"].to_pylist():
+                yield _EVENT(text)
+
+    def ruling(self, number: int) -> Ruling:
+        """One ruling by its number. Raises `RecordingError` for one that isn't there."""
+        for flush in self.flushes:
+            if flush.rulings and flush.rulings < number:
+                continue
+            table = self.piece("rulings", flush)
+            at = np.flatnonzero(table["number"].to_numpy() == number)
+            if len(at):
+                return _RULING(table["ruling"][int(at[0])].as_py())
+        last = self.flushes[-1].rulings if self.flushes else 0
+        raise RecordingError(self.path, f"has no ruling {number}; they are numbered 1 to {last}")
+
+    def names(self) -> dict[int, str]:
+        """What to call the entities: their accounts, or the names they were placed with."""
+        names: dict[int, str] = {}
+        for flush in self.flushes:
+            table = self.piece("calls", flush)
+            columns = (table[name].to_pylist() for name in ("call", "arguments", "answer"))
+            for call, text, answer in zip(*columns, strict=True):
+                if call in ("admit", "place") and answer is not None:
+                    said = msgspec.json.decode(text)
+                    names[int(answer)] = said.get("account") or said.get("name") or said["rig"]
+        return names
+
+    def level(self) -> Level | None:
+        """The level that was recorded; None for open ground. Raises `RecordingError` when its mesh was not kept."""
+        note = None if self.header is None else self.header.level
+        if note is None:
+            return None
+        if not note.kept:
+            raise RecordingError(
+                self.path, f"doesn't hold its level (digest {note.digest[:16]}); give it: --level FILE"
+            )
+        return read_level(self.path / LEVEL, note)
+
+    def level_or(self, given: Level | None) -> Level | None:
+        """A level that was handed in, once it was found to be the recorded one; else the recording's own."""
+        if given is None:
+            return self.level()
+        require_level(given, self.require_header().level, self.path)
+        return given
+
+    def require_header(self) -> Header:
+        """The header; raises `RecordingError` where salvage went on without one."""
+        if self.header is None:
+            raise RecordingError(self.path / HEADER, "can't be read, and nothing can be ruled or drawn without it")
+        return self.header
+
+    def pose_rows(self, flush: Flush) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float64]]:
+        """The poses of one flush, a row a bone, by entity, bone and tick: (entity, tick, (rows, 7) float64 metres)."""
+        header, table = self.require_header(), self.piece("poses", flush)
+        values = np.empty((table.num_rows, 7))
+        for k, name in enumerate(("x", "y", "z", "qx", "qy", "qz", "qw")):
+            values[:, k] = table[name].to_numpy() / (header.place_steps_per_m if k < 3 else header.turn_steps)
+        return table["entity"].to_numpy().astype(np.int64), table["tick"].to_numpy().astype(np.int64), values
+
+    def poses(self, flush: Flush) -> dict[int, EntityPoses]:
+        """The poses of one flush by entity, as they were ruled on."""
+        entity, tick, values = self.pose_rows(flush)
+        if not len(entity):
+            return {}
+        bone = self.piece("poses", flush)["bone"].to_numpy()
+        starts = np.flatnonzero(np.diff(entity, prepend=-1))
+        out = {}
+        for begin, end in zip(starts.tolist(), np.append(starts[1:], len(entity)).tolist(), strict=True):
+            bones = int(bone[end - 1]) + 1
+            ticks = (end - begin) // bones
+            poses = np.ascontiguousarray(values[begin:end].reshape(bones, ticks, 7).transpose(1, 0, 2))
+            out[int(entity[begin])] = EntityPoses(tick[begin : begin + ticks], poses)
+        return out

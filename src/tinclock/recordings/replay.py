@@ -1,0 +1,244 @@
+"""Ruling a recording again: the same calls in the same order, by the same rules or by others."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import msgspec
+import numpy as np
+
+from tinclock.core.errors import RecordingError, TinClockError
+from tinclock.core.referee import Referee
+from tinclock.core.ruling.commands import Act, read_change
+from tinclock.core.timeline.packed import Packed
+from tinclock.recordings.rounding import by_tick
+from tinclock.recordings.writer import Digests
+from tinclock.wire.codec import decode_claim
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.combat.events import Event
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.records import Ruling
+    from tinclock.recordings.layout import Flush
+    from tinclock.recordings.recording import Recording
+
+_NO_POSES: tuple[NDArray[np.int64], list[NDArray[np.float64]]] = (np.zeros(0, np.int64), [])
+
+
+class Refused(NamedTuple):
+    """A recorded call that the other rules don't allow; it was left out."""
+
+    step: int
+    call: str
+    problem: str
+
+
+class Again(NamedTuple):
+    """A recording that was ruled again.
+
+    steps : (n,) the step of each ruling: the same claim has the same step whatever the rules
+    sha256, events_sha256 : digests over all rulings and all events, in their JSON form, a line each
+    as_recorded : whether both are the recorded ones, bit for bit
+    refused : recorded calls that other rules didn't allow
+    """
+
+    rulings: list[Ruling]
+    steps: list[int]
+    events: list[Event]
+    sha256: str
+    events_sha256: str
+    as_recorded: bool
+    ticks: int
+    seconds: float
+    refused: list[Refused]
+
+
+def rule_again(
+    recording: Recording,
+    *,
+    rules: Rules | None = None,
+    level: Level | None = None,
+    until_s: float = float("inf"),
+    on_ruling: Callable[[Referee, Ruling, object], None] | None = None,
+    on_tick: Callable[[Referee], None] | None = None,
+    on_progress: Callable[[float], None] | None = None,
+) -> Again:
+    """Put everything that was recorded to a fresh referee.
+
+    rules : other rules than the recorded ones. Players act as they did: what they would have done instead isn't known
+    level : the recorded level, where the recording doesn't hold it
+    until_s : server time at which to stop
+    on_ruling : called with the referee, each ruling and its claim (None: the server's own shot), while the poses that
+        it looked at are still in the history
+    on_tick : called with the referee after each tick's poses
+    on_progress : called with the share that is done
+
+    Raises `RecordingError` for a recording that can't be read or, with its own rules, isn't the sequence of calls that
+    a referee accepts.
+    """
+    return _Course(recording, rules, level, on_ruling, on_tick).run(until_s, on_progress)
+
+
+class _Course:
+    """One way through a recording."""
+
+    def __init__(
+        self, recording: Recording, rules: Rules | None, level: Level | None,
+        on_ruling: Callable[[Referee, Ruling, object], None] | None, on_tick: Callable[[Referee], None] | None,
+    ) -> None:  # fmt: skip
+        header = recording.require_header()
+        self._recording, self._lenient = recording, rules is not None and rules != header.rules
+        self.referee = Referee(
+            rules or header.rules, level=recording.level_or(level), seed=header.seed, storage=header.storage
+        )
+        self._on_ruling, self._on_tick = on_ruling, on_tick
+        self._digests = Digests()
+        self.rulings: list[Ruling] = []
+        self.steps: list[int] = []
+        self.events: list[Event] = []
+        self.refused: list[Refused] = []
+        self._ticks = 0
+
+    def run(self, until_s: float, on_progress: Callable[[float], None] | None) -> Again:
+        recording = self._recording
+        last = recording.flushes[-1] if recording.flushes else None
+        first_s, span = recording.begins_at_s, max(recording.ends_at_s - recording.begins_at_s, 1e-9)
+        whole = True
+        for flush in recording.flushes:
+            if flush.from_s is not None and flush.from_s > until_s:
+                break
+            if flush.missing is not None:
+                recording.problems.append(f"{flush.missing}; ruled again only up to there")
+                whole = False
+                break
+            problems = len(recording.problems)
+            self._flush(flush, until_s)
+            if len(recording.problems) > problems:
+                recording.problems.append("ruled again only up to there: what follows depends on what is missing")
+                whole = False
+                break
+            if on_progress is not None and flush.to_s is not None:
+                on_progress((flush.to_s - first_s) / span)
+        digests = self._digests
+        same = (
+            whole
+            and last is not None
+            and (digests.rulings_sha256, digests.events_sha256)
+            == (
+                last.rulings_sha256,
+                last.events_sha256,
+            )
+        )
+        return Again(
+            self.rulings, self.steps, self.events, digests.rulings_sha256, digests.events_sha256, same, self._ticks,
+            max(self.referee.history.newest_time - first_s, 0.0), self.refused,
+        )  # fmt: skip
+
+    def _flush(self, flush: Flush, until_s: float) -> None:
+        """Everything of one flush, in the order of the steps."""
+        tables = [self._columns(name, flush) for name in ("calls", "pings", "ticks", "claims")]
+        calls, pings, ticks, claims = tables
+        poses = _by_tick(self._recording, flush)
+        steps = np.concatenate([columns[0] for columns in tables])
+        kinds = np.repeat(range(4), [len(columns[0]) for columns in tables])
+        rows = np.concatenate([np.arange(len(columns[0])) for columns in tables])
+        order = np.argsort(steps, kind="stable")
+        for kind, row, step in zip(kinds[order].tolist(), rows[order].tolist(), steps[order].tolist(), strict=True):
+            if kind == 3:
+                self._claim(step, claims[1][row], claims[2][row], claims[3][row])
+            elif kind < 2:
+                _, _, names, arguments, answers = pings if kind else calls
+                self._call(step, names[row], arguments[row], answers[row])
+            elif ticks[1][row] == "record" and ticks[3][row] > until_s:
+                break
+            else:
+                self._tick(step, ticks[1][row], ticks[2][row], ticks[3][row], poses)
+        for event in self.referee.events():
+            self._digests.event(event)
+            self.events.append(event)
+
+    def _columns(self, name: str, flush: Flush) -> list[Any]:
+        table = self._recording.piece(name, flush)
+        return [table.column(0).to_numpy(), *(column.to_pylist() for column in table.columns[1:])]
+
+    def _note(self, step: int, ruling: Ruling, claim: object) -> None:
+        self.rulings.append(ruling)
+        self.steps.append(step)
+        self._digests.ruling(ruling)
+        if self._on_ruling is not None:
+            self._on_ruling(self.referee, ruling, claim)
+
+    def _claim(self, step: int, connection: str, received_at: float, received: bytes) -> None:
+        claim = decode_claim(received)
+        self._note(step, self.referee.rule(connection, claim, received_at=received_at), claim)
+
+    def _tick(self, step: int, what: str, tick: int, at: float, poses: dict[int, Any]) -> None:
+        try:
+            if what == "advance":
+                for ruling in self.referee.advance(at):
+                    self._note(step, ruling, None)
+            elif what == "published":
+                self.referee.published(tick, at)
+            else:
+                self.referee.record(tick, at, *poses.get(tick, _NO_POSES))
+                self._ticks += 1
+                if self._on_tick is not None:
+                    self._on_tick(self.referee)
+        except TinClockError as error:
+            self._refuse(step, what, error)
+
+    def _call(self, step: int, name: str, text: str, answer: str | None) -> None:
+        try:
+            command = read_change(name, msgspec.json.decode(text, type=dict[str, Any]))
+        except msgspec.DecodeError as error:
+            raise RecordingError(self._recording.path, f"step {step} can't be read: {error}") from None
+        try:
+            found = self.referee.apply(command)
+        except TinClockError as error:
+            self._refuse(step, name, error)
+            return
+        if isinstance(command, Act):
+            self._note(step, found, command.claim)
+        elif answer is not None and msgspec.json.decode(answer) != found and not self._lenient:
+            problem = f"step {step}, {name}, answered {answer}; now it answers {found!r}"
+            raise RecordingError(self._recording.path, problem)
+
+    def _refuse(self, step: int, name: str, error: TinClockError) -> None:
+        if not self._lenient:
+            raise RecordingError(self._recording.path, f"step {step}, {name}, is refused: {error}") from None
+        self.refused.append(Refused(step, name, str(error)))
+
+
+def _by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:
+    """The arguments of `Referee.record` for each tick of a flush: entities and their poses."""
+    header, table = recording.require_header(), recording.piece("poses", flush)
+    if not table.num_rows:
+        return {}
+    columns = [table[name].to_numpy() for name in ("entity", "tick", "x", "y", "z", "qx", "qy", "qz", "qw")]
+    ticks = columns[1]
+    numbers = None
+    if int(ticks.max()) - int(ticks.min()) > len(ticks):  # numbered with wide gaps
+        numbers, columns[1] = np.unique(ticks, return_inverse=True)
+        columns[1] = columns[1].astype(ticks.dtype)
+    steps = float(header.place_steps_per_m), float(header.turn_steps)
+    first, ends, who, poses = by_tick(*columns, *steps)
+    changes = np.diff(who, prepend=-1) != 0
+    changes[ends[:-1][ends[:-1] < len(who)]] = True
+    bodies, out, begin = np.flatnonzero(changes), {}, 0
+    places = np.searchsorted(bodies, ends)
+    low = 0
+    for number, (end, high) in enumerate(zip(ends.tolist(), places.tolist(), strict=True)):
+        if end > begin:
+            starts = np.append(bodies[low:high], end) - begin
+            tick = int(first) + number if numbers is None else int(numbers[number])
+            out[tick] = (
+                who[bodies[low:high]],
+                Packed(poses[begin:end], starts),
+            )
+        begin, low = end, high
+    return out

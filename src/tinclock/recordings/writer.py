@@ -1,0 +1,258 @@
+"""Writing a recording beside a running match: one thread takes what a match hands over, and puts whole files down."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import queue
+import threading
+import time
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import msgspec
+
+from tinclock.core.errors import RecordingError
+from tinclock.recordings.layout import FLUSHES, HEADER, TABLES, Flush, Header, Missing, Piece, sha256
+from tinclock.recordings.pieces import LEVEL_WHILE_PLAYING, TickPoses, pack, poses_table, table_of
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    import pyarrow
+
+    from tinclock.core.combat.events import Event
+    from tinclock.core.ruling.records import Ruling
+
+ROWS_AT_A_TIME, PAUSE_S = 16, 0.0005
+BEHIND_MOST = 4
+"""So many flushes may wait for the disk before the match waits too: memory stays bounded."""
+
+
+class Batch:
+    """What a match hands over at once; `rows` by table, poses apart."""
+
+    __slots__ = ("closed", "events", "first_step", "from_s", "next_step", "poses", "rows", "rulings", "ticks", "to_s")
+
+    def __init__(self, first_step: int) -> None:
+        self.first_step = self.next_step = first_step
+        self.rows: dict[str, list[tuple[Any, ...]]] = {"calls": [], "pings": [], "ticks": [], "claims": []}
+        self.poses: list[TickPoses] = []
+        self.rulings: list[tuple[int, Ruling]] = []
+        self.events: list[tuple[int, Event]] = []
+        self.from_s: float | None = None
+        self.to_s: float | None = None
+        self.ticks = 0
+        self.closed = False
+
+
+class _Ready(NamedTuple):
+    """A batch that can be written: its flush but for the pieces, and the bytes of each table with their rows."""
+
+    flush: Flush
+    tables: list[tuple[str, int, bytes]]
+
+
+class Digests:
+    """Running digests over rulings and events, in their JSON form, a line each."""
+
+    def __init__(self) -> None:
+        self._encode = msgspec.json.Encoder().encode
+        self.rulings = self.events = 0
+        self._ruled, self._told = hashlib.sha256(), hashlib.sha256()
+
+    def ruling(self, ruling: Ruling) -> bytes:
+        """Take one in; returns its JSON."""
+        text = self._encode(ruling)
+        self.rulings += 1
+        self._ruled.update(text + b"\n")
+        return text
+
+    def event(self, event: Event) -> bytes:
+        """Take one in; returns its JSON."""
+        text = self._encode(event)
+        self.events += 1
+        self._told.update(text + b"\n")
+        return text
+
+    @property
+    def rulings_sha256(self) -> str:
+        """Of all rulings so far."""
+        return self._ruled.hexdigest()
+
+    @property
+    def events_sha256(self) -> str:
+        """Of all events so far."""
+        return self._told.hexdigest()
+
+
+class Writer:
+    """Owns a recording's folder while it is written. Everything is put down by one thread, in order.
+
+    patient : go on where the disk refuses: what waits is written when there is room again, and what waited for too
+        long is left out and named. Otherwise the first refusal is the last.
+    """
+
+    def __init__(self, folder: Path, header: Header, durable: bool, patient: bool = False) -> None:
+        self._folder, self._durable, self._patient = folder, durable, patient
+        self._waiting: list[_Ready] = []
+        self._missing: Missing | None = None
+        self.problem = ""
+        """What the disk says, while it refuses."""
+        self._digests = Digests()
+        self._count = 0
+        self._closing = False
+        self._error: Exception | None = None
+        try:
+            for name in TABLES:
+                (folder / name).mkdir(parents=True)
+            text = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
+            put_down(folder / HEADER, text, durable)
+            self._flushes = (folder / FLUSHES).open("ab", buffering=0)
+        except OSError as error:
+            raise RecordingError(folder, f"can't be written: {error.strerror}") from None
+        self._previous = sha256(text)
+        self._queue: queue.Queue[Batch | None] = queue.Queue(BEHIND_MOST)
+        self._thread = threading.Thread(target=self._run, name="tinclock-recording", daemon=True)
+        self._thread.start()
+
+    def hand_over(self, batch: Batch) -> None:
+        """Queue a batch; waits only when the disk is far behind. Raises `RecordingError` once writing has failed."""
+        self._complain()
+        self._queue.put(batch)
+
+    def close(self) -> None:
+        """Wait until all is written."""
+        self._closing = True
+        self._queue.put(None)
+        self._thread.join()
+        self._flushes.close()
+        self._complain()
+
+    def _complain(self) -> None:
+        if self._error is not None:
+            raise RecordingError(self._folder, f"writing failed, what was flushed before is intact: {self._error}")
+
+    def _run(self) -> None:
+        while (batch := self._queue.get()) is not None:
+            if self._error is None:
+                try:
+                    self._waiting.append(self._ready(batch))
+                    self._write_waiting()
+                except Exception as error:  # handed to the match at its next call
+                    self._error = error
+        if self._error is None and self._waiting:
+            self._error = OSError(f"{self.problem}; the last {len(self._waiting)} flushes are lost")
+
+    def _ready(self, batch: Batch) -> _Ready:
+        """A batch as bytes: rulings and events are digested once, however often it is tried to write them."""
+        tables = [(name, table.num_rows, pack(name, table, LEVEL_WHILE_PLAYING))
+                  for name, table in self._tables(batch) if table.num_rows]  # fmt: skip
+        digests = self._digests
+        flush = Flush(
+            first_step=batch.first_step, next_step=batch.next_step, from_s=batch.from_s, to_s=batch.to_s,
+            ticks=batch.ticks, rulings=digests.rulings, rulings_sha256=digests.rulings_sha256, events=digests.events,
+            events_sha256=digests.events_sha256, pieces={}, closed=batch.closed,
+        )  # fmt: skip
+        return _Ready(flush, tables)
+
+    def _write_waiting(self) -> None:
+        """Write what waits, the oldest first; what the disk refuses goes on waiting, up to `BEHIND_MOST` flushes."""
+        while self._waiting:
+            try:
+                self._write(self._waiting[0])
+            except OSError as error:
+                if not self._patient:
+                    raise
+                self.problem = error.strerror or str(error)
+                while len(self._waiting) > BEHIND_MOST:
+                    self._leave_out(self._waiting.pop(0).flush)
+                return
+            self._waiting.pop(0)
+            self.problem, self._missing = "", None
+
+    def _leave_out(self, lost: Flush) -> None:
+        before = self._missing
+        self._missing = Missing(
+            lost.first_step if before is None else before.first_step, lost.next_step,
+            lost.from_s if before is None or before.from_s is None else before.from_s, lost.to_s, self.problem,
+        )  # fmt: skip
+
+    def _write(self, ready: _Ready) -> None:
+        pieces = {}
+        for name, rows, data in ready.tables:
+            file = f"{name}/{self._count:06d}.parquet"
+            put_down(self._folder / file, data, self._durable)
+            pieces[name] = Piece(file, rows, len(data), sha256(data))
+        flush = msgspec.structs.replace(ready.flush, pieces=pieces, previous=self._previous, missing=self._missing)
+        line = msgspec.json.encode(flush)
+        self._append(line + b"\n")
+        self._previous, self._count = sha256(line), self._count + 1
+
+    def _append(self, line: bytes) -> None:
+        """A whole line or none: what a full disk cut off is taken back."""
+        at = self._flushes.tell()
+        try:
+            self._flushes.write(line)
+            if self._durable:
+                os.fsync(self._flushes.fileno())
+        except OSError:
+            self._flushes.truncate(at)
+            raise
+
+    def _step_aside(self, place: int) -> None:
+        """Let the match's own thread have the interpreter every few rows; there is a whole second to write one."""
+        if place % ROWS_AT_A_TIME == 0 and not self._closing:
+            time.sleep(PAUSE_S)
+
+    def _tables(self, batch: Batch) -> list[tuple[str, pyarrow.Table]]:
+        ruled, told, tables = [], [], []
+        for place, (step, ruling) in enumerate(batch.rulings):
+            ruled.append(ruling_row(step, ruling, self._digests.ruling(ruling)))
+            self._step_aside(place)
+        for place, (step, event) in enumerate(batch.events):
+            told.append(event_row(step, event, self._digests.event(event)))
+            self._step_aside(place)
+        for name, rows in batch.rows.items():
+            tables.append((name, table_of(name, rows)))
+            self._step_aside(0)
+        tables += [("rulings", table_of("rulings", ruled)), ("events", table_of("events", told))]
+        self._step_aside(0)
+        return [*tables, ("poses", poses_table(batch.poses))] if batch.poses else tables
+
+
+def ruling_row(step: int, ruling: Ruling, text: bytes) -> tuple[Any, ...]:
+    """A ruling as a row of its table; `text` is all of it as JSON."""
+    hit = ruling.hits[0] if ruling.hits else None
+    return (
+        step, ruling.number, ruling.kind, ruling.connection, ruling.account, ruling.entity, ruling.sequence,
+        ruling.weapon, ruling.received_at, ruling.outcome, ruling.damage, hit.victim if hit else 0,
+        hit.part if hit else "", ",".join([finding.code for finding in ruling.findings]), text.decode(),
+    )  # fmt: skip
+
+
+def event_row(step: int, event: Event, text: bytes) -> tuple[Any, ...]:
+    """An event as a row of its table."""
+    return step, event.number, event.kind, event.server_time, event.entity, text.decode()
+
+
+def put_down(path: Path, data: bytes, durable: bool) -> None:
+    """All or nothing: whoever reads finds no file or a whole one."""
+    part = path.with_name(f".{path.name}.part")
+    try:
+        with part.open("wb") as out:
+            out.write(data)
+            if durable:
+                out.flush()
+                os.fsync(out.fileno())
+        os.replace(part, path)
+    except OSError:
+        with contextlib.suppress(OSError):
+            part.unlink(missing_ok=True)
+        raise
+    if durable:
+        place = os.open(path.parent, os.O_RDONLY)
+        try:
+            os.fsync(place)
+        finally:
+            os.close(place)

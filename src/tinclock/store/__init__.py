@@ -1,1 +1,0 @@
-"""What is kept on disk: recordings."""
