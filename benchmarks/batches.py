@@ -16,8 +16,8 @@ import numpy as np
 from tinclock.batch.jobs import Task, do
 from tinclock.batch.pools import ClusterPool, LocalPool
 from tinclock.batch.run import run_batch
-from tinclock.garden.match import play_match
-from tinclock.recordings.listing import recordings_in
+from tinclock.recordings import recordings_in
+from tinclock.sample import play_match
 
 PLAYERS, MOST = 16, 32
 

@@ -21,7 +21,7 @@ from standard_load import RATE_HZ, Crowd, yard
 
 import tinclock
 from tinclock.garden.gait import Gait
-from tinclock.garden.scenario import data_file
+from tinclock.sample import data_file
 
 PLAYERS = 100
 SECONDS = 10

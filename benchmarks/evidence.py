@@ -15,18 +15,22 @@ from pathlib import Path
 
 import msgspec
 
-from tinclock.cases.evidence_log import EvidenceLog
-from tinclock.cases.review import CaseReview
-from tinclock.cases.store import CaseStore
-from tinclock.core.evidence.course import Course, Weighing
-from tinclock.core.evidence.live import Gain, LiveEvidence
+from tinclock import Finding
+from tinclock.core.evidence.course import Course
 from tinclock.core.evidence.observe import LineQuality
-from tinclock.core.findings import Finding
-from tinclock.garden.match import play_match
-from tinclock.intake.weights_file import load_weights
-from tinclock.recordings.observed import observed_in
-from tinclock.recordings.recording import Recording
+from tinclock.evidence import (
+    CaseReview,
+    CaseStore,
+    EvidenceLog,
+    Gain,
+    LiveEvidence,
+    Weighing,
+    load_weights,
+    observed_in,
+)
+from tinclock.recordings import Recording
 from tinclock.report.case_page import case_page
+from tinclock.sample import play_match
 
 ACCOUNTS, FINDINGS_EACH, SECONDS, PLAYERS = 10_000, 100, 60.0, 16
 CODES = ("fast_cadence", "view_late", "dead_actor", "part_differs", "muzzle_far")

@@ -15,10 +15,8 @@ import msgspec
 import numpy as np
 
 import tinclock
-from tinclock.garden.scenario import data_file
-from tinclock.wire.border import Border
-from tinclock.wire.flood import FloodLimits
-from tinclock.wire.messages import Join
+from tinclock.sample import data_file
+from tinclock.wire import Border, FloodLimits, Join
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
 from test_border import almost, mutated

@@ -15,10 +15,9 @@ from pathlib import Path
 
 import numpy as np
 
-from tinclock.garden.match import play_match
-from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rule_again
+from tinclock.recordings import Recording, rerule
 from tinclock.recordings.writer import Writer
+from tinclock.sample import play_match
 
 PLAYED_S, LONGEST_S = 30.0, 2.0
 
@@ -61,7 +60,7 @@ def main() -> None:
         if (path / "flushes.jsonl").exists():
             source = Recording(path)
             wrong = source.verify()
-            again = rule_again(source) if source.flushes else None
+            again = rerule(source) if source.flushes else None
             texts = source.table("rulings")["ruling"].to_pylist()
             if len(source.flushes) < known or wrong or (again is not None and not again.as_recorded):
                 raise SystemExit(f"kill {number}: {known} flushes were reported, {len(source.flushes)} found; {wrong}")

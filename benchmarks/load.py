@@ -28,7 +28,7 @@ from websockets.sync.client import connect
 
 import tinclock
 from tinclock.garden.gait import Gait
-from tinclock.garden.scenario import data_file
+from tinclock.sample import data_file
 
 PLAYERS, RATE_HZ, CLAIMS_A_SECOND, SLICE_S = 100, 64, 1500, 5.0
 PACK, READ = msgspec.msgpack.Encoder().encode, msgspec.msgpack.Decoder().decode

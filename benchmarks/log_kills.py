@@ -14,7 +14,8 @@ import tempfile
 import time
 from pathlib import Path
 
-from tinclock.cases.evidence_log import EvidenceLog, Head, read_log, verify_log
+from tinclock.cases.evidence_log import read_log
+from tinclock.evidence import EvidenceLog, Head, verify_log
 
 KILLS = int(sys.argv[1]) if len(sys.argv) > 1 else 500
 CHILD = """

@@ -21,10 +21,7 @@ from standard_load import RATE_HZ, Crowd, bench_rules, yard
 
 import tinclock
 from tinclock.garden.gait import Gait
-from tinclock.recordings.past import past_of
-from tinclock.recordings.recorder import Recorder
-from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rule_again
+from tinclock.recordings import Recorder, Recording, past_of, rerule
 
 PLAYERS, SECONDS, SHOTS_A_TICK = 100, 20, 2
 TEAMS = ("copper", "pewter")
@@ -77,7 +74,7 @@ def main() -> None:
         closing = time.perf_counter() - start
         source = Recording(folder)
         start = time.perf_counter()
-        again = rule_again(source)
+        again = rerule(source)
         ruling_again = time.perf_counter() - start
         start = time.perf_counter()
         past_of(source, source.ruling(again.rulings[-1].number))

@@ -46,7 +46,7 @@ def measure() -> dict[str, float]:
     frozen = FrozenScene(history, load.entities)
     origins, along = load.origins.astype(np.float32), load.frozen_directions.astype(np.float32)
 
-    def batch() -> tinclock.PartHits:
+    def batch() -> tinclock.types.PartHits:
         return history.nearest_many(
             load.origins, load.directions, load.from_ticks, load.to_ticks, load.fractions, ignore=load.shooters
         )

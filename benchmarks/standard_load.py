@@ -9,10 +9,9 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 import tinclock
-from tinclock.core.rules.ruleset import Rules
+from tinclock import Rules, load_rules
 from tinclock.garden.gait import Bodies, Gait
-from tinclock.garden.scenario import data_file
-from tinclock.intake.rules_file import load_rules
+from tinclock.sample import data_file
 
 if TYPE_CHECKING:
     from collections.abc import Callable

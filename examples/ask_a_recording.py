@@ -6,20 +6,15 @@ import tempfile
 from pathlib import Path
 
 import tinclock
-from tinclock.core.analysis.changes import changes
-from tinclock.core.analysis.fairness import undying
-from tinclock.core.analysis.surroundings import Past
-from tinclock.core.analysis.why import why
-from tinclock.garden.scenario import data_file
-from tinclock.intake.settings import with_setting
-from tinclock.recordings.past import past_of
+from tinclock.recordings import Past, changes, past_of, undying, why, with_setting
+from tinclock.sample import data_file
 
 
 def record(folder: Path) -> None:
     """A server with a recorder in front of its referee: the same calls, and nothing else changes."""
     rules = tinclock.load_rules(data_file("garden.toml"))
     referee = tinclock.Referee(rules, level=tinclock.load_level(data_file("garden_level.toml")), seed=7)
-    with tinclock.Recorder(folder, referee) as recorder:
+    with tinclock.recordings.Recorder(folder, referee) as recorder:
         mary = recorder.admit(connection="c-17", account="mary", team="copper", rig="gardener")
         rig = referee.history.rigs["gardener"]
         for tick in range(64):
@@ -34,12 +29,12 @@ def main() -> None:
     """Record, rule again, and ask the recording that ships with the package."""
     with tempfile.TemporaryDirectory() as folder:
         record(Path(folder) / "mine")
-        mine = tinclock.Recording(Path(folder) / "mine")
+        mine = tinclock.recordings.Recording(Path(folder) / "mine")
         print(f"mine: {mine.ticks} ticks, {mine.rows('claims')} claim, whole: {mine.verify() == []}")
-        print(f"ruled again, the same bit for bit: {tinclock.rule_again(mine).as_recorded}\n")
+        print(f"ruled again, the same bit for bit: {tinclock.recordings.rerule(mine).as_recorded}\n")
 
-    sample = tinclock.Recording(data_file("sample"))
-    again = tinclock.rule_again(sample)
+    sample = tinclock.recordings.Recording(data_file("sample"))
+    again = tinclock.recordings.rerule(sample)
     print(f"sample: {len(again.rulings)} rulings of {again.seconds:.0f} s, the same: {again.as_recorded}")
 
     missed = next(r for r in again.rulings if r.kind == "shot" and r.account and not r.hits and r.view is not None)
@@ -50,8 +45,8 @@ def main() -> None:
 
     # who dies otherwise can't go on as it did; among the undying each claim is judged by itself
     rules = undying(sample.require_header().rules)
-    usual = tinclock.rule_again(sample, rules=rules)
-    tight = tinclock.rule_again(sample, rules=with_setting(rules, "view.max_rewind_s", 0.1))
+    usual = tinclock.recordings.rerule(sample, rules=rules)
+    tight = tinclock.recordings.rerule(sample, rules=with_setting(rules, "view.max_rewind_s", 0.1))
     change = changes(usual.rulings, usual.steps, tight.rulings, tight.steps)
     print(f"\nwith max_rewind_s = 0.1, {len(change.flips)} rulings change:")
     for (before, after), count in change.outcomes.items():

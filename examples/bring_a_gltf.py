@@ -12,10 +12,8 @@ import numpy as np
 import trimesh
 
 import tinclock
-from tinclock.garden.scenario import data_file
-from tinclock.intake.meshes.clip_file import read_clips
-from tinclock.intake.meshes.rig_fit import fit_rig
-from tinclock.intake.meshes.skin_file import read_skin
+from tinclock.meshes import fit_rig, read_clips, read_skin
+from tinclock.sample import data_file
 
 # A scarecrow of four joints in glTF's frame (y up, facing +z): where each lies, and a ball or pole of straw around it.
 JOINTS = {"Hips": (0.0, 0.9, 0.0), "Spine": (0.0, 1.2, 0.0), "Head": (0.0, 1.6, 0.0), "LeftArm": (0.25, 1.4, 0.0)}

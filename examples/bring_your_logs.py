@@ -10,21 +10,16 @@ from collections import Counter
 from pathlib import Path
 
 import tinclock
-from tinclock.core.evidence.course import peak, weigh
-from tinclock.garden.foreign import write_foreign_logs
-from tinclock.garden.match import play_match
-from tinclock.intake.logs.mapping import load_log_map
-from tinclock.intake.logs.reading import read_logs
-from tinclock.recordings.from_logs import record_logs
-from tinclock.recordings.observed import observed_in
-from tinclock.report.case_page import write_case_page
+from tinclock.evidence import observed_in, peak, weigh, write_case_page
+from tinclock.logs import load_log_map, read_logs, record_logs
+from tinclock.sample import play_match, write_foreign_logs
 
 
 def main() -> None:
     """A match in which beryl's aim snaps, from foreign logs to a case page."""
     folder = Path(tempfile.mkdtemp())
     play_match(seed=7, seconds=30.0, players=4, unfair={"beryl": {"snap_aim": 1.0}}, record_to=folder / "evening")
-    mapping_file = write_foreign_logs(tinclock.Recording(folder / "evening"), folder / "logs")
+    mapping_file = write_foreign_logs(tinclock.recordings.Recording(folder / "evening"), folder / "logs")
 
     mapping = load_log_map(mapping_file)  # which column is what, in which units and axes
     rules = tinclock.load_rules(folder / "logs" / mapping.rules)
@@ -36,13 +31,13 @@ def main() -> None:
     where, ruling = next(one for one in found.rulings if one[1].hits)
     print(f"{where}: {ruling.explain()}")
 
-    weights, recording = tinclock.load_weights(), tinclock.Recording(folder / "ruled")
+    weights, recording = tinclock.evidence.load_weights(), tinclock.recordings.Recording(folder / "ruled")
     course = weigh(observed_in(recording), weights, recording.require_header().rules)
     for account in sorted(course.stages):
         print(f"{account}: {peak(course.points(account, weights.kinds())):.1f} decibans at most")
-    store = tinclock.CaseStore(folder / "cases.db")
+    store = tinclock.evidence.CaseStore(folder / "cases.db")
     for case in store.take_match("ruled", course, weights, recording=str(folder / "ruled")):
-        dossier = tinclock.CaseReview(store).dossier(case.account)
+        dossier = tinclock.evidence.CaseReview(store).dossier(case.account)
         page = write_case_page(folder / "case.html", dossier, weights, limit=store.limit)
         print(f"case opened: {case.account}, {case.why}; its page is {page.name}, {page.stat().st_size / 1e6:.1f} MB")
     store.close()

@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 
 import tinclock
-from tinclock.garden.scenario import data_file  # the scenario's own files; yours come from your game
+from tinclock.sample import data_file
 
 rules = tinclock.load_rules(data_file("garden.toml"))
 level = tinclock.load_level(data_file("garden_level.toml"))

@@ -9,7 +9,7 @@ import tomllib
 import numpy as np
 
 import tinclock
-from tinclock.garden.scenario import data_file
+from tinclock.sample import data_file
 
 RATE, SECONDS, DRAWN_BEHIND = 64, 60, 8  # ticks: what a screen shows is an eighth of a second old
 SPRINKLER_AT = np.array([0.0, 0.0])

@@ -9,7 +9,7 @@ import math
 import numpy as np
 
 import tinclock
-from tinclock.garden.scenario import data_file
+from tinclock.sample import data_file
 
 rules = tinclock.load_rules(data_file("garden.toml"))
 level = tinclock.load_level(data_file("garden_level.toml"))

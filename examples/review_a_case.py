@@ -6,19 +6,19 @@ import tempfile
 from pathlib import Path
 
 import tinclock
-from tinclock.cases.evidence_log import Head, verify_log
-from tinclock.garden.scenario import data_file
-from tinclock.recordings.observed import observed_in
-from tinclock.report.case_page import write_case_page
+from tinclock.evidence import Head, observed_in, verify_log, write_case_page
+from tinclock.sample import data_file
 
 
 def main() -> None:
     """Do it with the sample that ships: a minute of four gardeners, one of whom claims four times its damage."""
     folder = Path(tempfile.mkdtemp())
-    recording, weights = tinclock.Recording(data_file("sample")), tinclock.load_weights()
-    weighing, findings = tinclock.Weighing(weights, recording.require_header().rules), []
-    store = tinclock.CaseStore(folder / "cases.db", on_case=lambda what, case: print(f"{what}: {case.account}"))
-    with tinclock.EvidenceLog(folder / "log", sync="each") as log:
+    recording, weights = tinclock.recordings.Recording(data_file("sample")), tinclock.evidence.load_weights()
+    weighing, findings = tinclock.evidence.Weighing(weights, recording.require_header().rules), []
+    store = tinclock.evidence.CaseStore(
+        folder / "cases.db", on_case=lambda what, case: print(f"{what}: {case.account}")
+    )
+    with tinclock.evidence.EvidenceLog(folder / "log", sync="each") as log:
         for seen in observed_in(recording):
             gains = weighing.take(seen)
             findings += seen.findings
@@ -28,7 +28,7 @@ def main() -> None:
                     print(f"{gain.server_time:5.1f} s: {gain.account}, {gain.kind}, {gain.decibans:+.0f} decibans")
         store.take_match("sample", weighing.finished(), weights, findings, recording=str(recording.path))
 
-        review = tinclock.CaseReview(
+        review = tinclock.evidence.CaseReview(
             store, log, on_decision=lambda decision, case: print("the game is told:", case.state)
         )
         (case,) = review.queue()

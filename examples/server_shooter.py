@@ -8,7 +8,7 @@ import math
 import numpy as np
 
 import tinclock
-from tinclock.garden.scenario import data_file
+from tinclock.sample import data_file
 
 RATE = 64
 rules = tinclock.load_rules(data_file("garden.toml"))

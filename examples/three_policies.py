@@ -11,7 +11,7 @@ import msgspec
 import numpy as np
 
 import tinclock
-from tinclock.garden.scenario import data_file
+from tinclock.sample import data_file
 
 STILL_AIR = {"drag_per_m": 0.0, "wind_m_s": (0.0, 0.0, 0.0)}
 POLICIES = ("none", "launch", "fading")

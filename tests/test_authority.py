@@ -17,6 +17,7 @@ from tinclock.core.combat.ledger import Blow
 from tinclock.core.findings import DEFAULTS, FINDINGS
 from tinclock.core.rules.consequences import ALWAYS_DENIED
 from tinclock.core.rules.strictness import PROFILES
+from tinclock.errors import RulesError
 from tinclock.garden.scenario import data_file
 
 View = tinclock.View
@@ -186,7 +187,7 @@ def test_profiles_go_from_forgiving_to_strict_and_any_setting_can_be_overridden(
     own = taken("lenient", muzzle={"reach_m": 0.9}, consequences={"muzzle_far": "deny"})
     assert (own.muzzle.reach_m, own.cadence.allowance_s) == (0.9, lenient.cadence.allowance_s)
     assert (own.consequences["muzzle_far"], own.consequences["foreign_actor"]) == ("deny", "amend")
-    with pytest.raises(tinclock.RulesError, match="strictness: got 'harsh'"):
+    with pytest.raises(RulesError, match="strictness: got 'harsh'"):
         taken("harsh")
     for profile in PROFILES.values():
         assert set(profile.get("consequences", {})) <= set(DEFAULTS) - ALWAYS_DENIED

@@ -13,6 +13,7 @@ from test_history import mixed_rig
 
 import tinclock
 from tinclock.core.timeline.bodies import parts_in_reach
+from tinclock.errors import BadNumberError
 from tinclock.garden.scenario import data_file
 
 View = tinclock.View
@@ -100,7 +101,7 @@ def test_who_is_in_reach_now_is_who_a_blow_would_hit():
         button = here.referee.in_reach(here.shooter)
         hits = here.strike(view=View(here.tick - 1, here.tick - 1, 0.0)).hits
         assert [(one.entity, one.part.name) for one in button] == [(hit.victim, hit.part) for hit in hits]
-    with pytest.raises(tinclock.BadNumberError, match="weapon of kind 'reach'"):
+    with pytest.raises(BadNumberError, match="weapon of kind 'reach'"):
         here.referee.in_reach(here.shooter, "hose")
     assert here.referee.in_reach(here.shooter, direction=(-1.0, 0.0, 0.0)) == []
 

@@ -18,6 +18,7 @@ import tinclock
 from tinclock.cli.main import main
 from tinclock.core.findings import FINDINGS
 from tinclock.core.rules.ruleset import Rules
+from tinclock.errors import BadNumberError
 from tinclock.garden.scenario import data_file
 from tinclock.wire.border import Border
 from tinclock.wire.bundle import PUBLIC, client_bundle, differences
@@ -151,7 +152,7 @@ def test_a_flood_is_dropped_and_counted_and_a_burst_after_a_stall_is_not(rules):
     launch = tinclock.LaunchClaim(1, 1, "clod_mortar", (0.0, 0.0, 1.0), (1.0, 0.0, 0.0), tinclock.View(0, 0, 0.0))
     taken = [heavy.take(msgspec.msgpack.encode(launch), 0.0) is not None for _ in range(50)]
     assert sum(taken) == pytest.approx(20, abs=1)  # a launch is the work of two, and the join was that of ten
-    with pytest.raises(tinclock.BadNumberError):
+    with pytest.raises(BadNumberError):
         FloodGuard(FloodLimits(saved_s=0.0))
 
 

@@ -36,6 +36,7 @@ from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence
 from tinclock.core.evidence.live import Gain
 from tinclock.core.evidence.observe import LineQuality
 from tinclock.core.findings import Finding
+from tinclock.errors import EvidenceError, MissingExtraError, UnknownNameError
 from tinclock.garden.scenario import data_file
 from tinclock.report.case_page import case_page
 from tinclock.serve.notices import CloudEvent, Notices, syslog_line
@@ -112,9 +113,9 @@ def test_a_torn_end_is_set_aside_and_a_cut_end_is_missed_by_who_noted_it(tmp_pat
 
 
 def test_one_writer_at_a_time_and_a_folder_without_a_log_is_said(tmp_path):
-    with EvidenceLog(tmp_path / "log"), pytest.raises(tinclock.EvidenceError, match="another process"):
+    with EvidenceLog(tmp_path / "log"), pytest.raises(EvidenceError, match="another process"):
         EvidenceLog(tmp_path / "log")
-    with pytest.raises(tinclock.EvidenceError, match="holds no evidence log"):
+    with pytest.raises(EvidenceError, match="holds no evidence log"):
         list(read_log(tmp_path))
 
 
@@ -138,7 +139,7 @@ def test_a_disk_that_is_full_for_a_moment_leaves_no_half_record(tmp_path):
         log._file = Full()
         os.ftruncate = (lambda *_: (_ for _ in ()).throw(OSError(5, "Input/output error"))) if stuck else truncate
         try:
-            with pytest.raises(tinclock.EvidenceError, match=r"No space left.*" + ("takes it back" if stuck else "")):
+            with pytest.raises(EvidenceError, match=r"No space left.*" + ("takes it back" if stuck else "")):
                 log.append("finding", [{"k": 2}])
         finally:
             os.ftruncate = truncate
@@ -237,13 +238,13 @@ def course(decibans: dict[str, float]) -> Course:
 
 def take(store: CaseStore, match: str, decibans: dict[str, float], **more):
     found = [(7, Finding("fast_cadence", "c", account, 1, 1, 3.0, 0.2, 0.1, 0.1, "s")) for account in decibans]
-    return store.take_match(match, course(decibans), tinclock.load_weights(), found, **more)
+    return store.take_match(match, course(decibans), tinclock.evidence.load_weights(), found, **more)
 
 
 def test_a_case_opens_when_the_evidence_of_all_matches_crosses_the_line(review):
     """Neither match alone would do; a match counts once; fair accounts get none."""
     assert take(review.store, "m1", {"ada": 40.0, "bob": -3.0}) == []
-    with pytest.raises(tinclock.EvidenceError, match="taken before"):
+    with pytest.raises(EvidenceError, match="taken before"):
         take(review.store, "m1", {"ada": 40.0, "bob": -3.0})
     (case,) = take(review.store, "m2", {"ada": 40.0, "bob": -3.0})
     assert (case.account, case.state, case.opened_in) == ("ada", "open", "m2")
@@ -252,7 +253,7 @@ def test_a_case_opens_when_the_evidence_of_all_matches_crosses_the_line(review):
     dossier = review.dossier("ada")
     assert (dossier.account.matches, dossier.counts) == (2, {"fast_cadence": 2})
     assert [play.number for play in dossier.plays] == [1, 2]
-    with pytest.raises(tinclock.UnknownNameError, match="'ada'"):
+    with pytest.raises(UnknownNameError, match="'ada'"):
         review.dossier("nobody")
 
 
@@ -278,7 +279,7 @@ def test_servers_that_write_at_once_lose_nothing(address):
     one = KindEvidence()
     for _ in range(23):
         one = one.add(2.0 * DECIBAN).next_match()
-    share = tinclock.load_weights().kinds()["fast_cadence"]
+    share = tinclock.evidence.load_weights().kinds()["fast_cadence"]
     expected = 10.0 * math.log10(share * math.exp(one.add(2.0 * DECIBAN).log_e) + 1.0 - share)
     assert many.account.decibans == pytest.approx(expected, abs=0.01)
     store.close()
@@ -309,7 +310,7 @@ def test_matches_that_arrive_late_and_out_of_order_are_weighed_as_they_arrive(ad
     assert sorted(play.match for play in arrived) == sorted(f"m{k}" for k in range(15))
     assert dossier.account.last_seen == 14000.0
     e = np.array([10.0 ** (played[int(play.match[1:])] / 10.0) for play in arrived])
-    share, peak = tinclock.load_weights().kinds()["fast_cadence"], 0.0
+    share, peak = tinclock.evidence.load_weights().kinds()["fast_cadence"], 0.0
     for n in range(1, 16):
         begun = sum(e[j - 1 : n].prod() / (j * (j + 1)) for j in range(1, n + 1)) + 1.0 / (n + 1)
         value = 10.0 * math.log10(share * begun + 1.0 - share)
@@ -321,7 +322,7 @@ def test_matches_that_arrive_late_and_out_of_order_are_weighed_as_they_arrive(ad
 
 def test_who_reads_waits_for_no_writer_and_the_course_of_a_match_goes_on_from_earlier_ones(review):
     take(review.store, "m1", {"ada": 40.0})
-    weights, now = tinclock.load_weights(), course({"ada": 40.0})
+    weights, now = tinclock.evidence.load_weights(), course({"ada": 40.0})
     live = now.points("ada", weights.kinds(), review.store.earlier("ada"))
     with review.store.write() as writing:
         writing.exec_driver_sql("update accounts set last_seen = 1.0")
@@ -338,9 +339,9 @@ def test_decisions_are_a_persons_and_are_in_the_chain(review, tmp_path):
     told = []
     review._on_decision = lambda decision, case: told.append((decision.verdict, case.state))
     for missing in ({"reviewer": "", "note": "x"}, {"reviewer": "eve", "note": " "}):
-        with pytest.raises(tinclock.EvidenceError, match="note that says why"):
+        with pytest.raises(EvidenceError, match="note that says why"):
             review.decide("ada", "cleared", **missing)
-    with pytest.raises(tinclock.UnknownNameError, match="verdict"):
+    with pytest.raises(UnknownNameError, match="verdict"):
         review.decide("ada", "banned", reviewer="eve", note="x")
     decided = review.decide("ada", "waiting", reviewer="eve", note="a bad line?")
     assert decided.log_digest is not None
@@ -410,13 +411,13 @@ def test_the_schema_is_the_migrations_and_a_newer_one_is_refused(address):
         assert compare_metadata(MigrationContext.configure(connection), METADATA) == []
         connection.exec_driver_sql("update alembic_version set version_num = '9999'")
     store.close()
-    with pytest.raises(tinclock.EvidenceError, match="newer version"):
+    with pytest.raises(EvidenceError, match="newer version"):
         CaseStore(address)
 
 
 @pytest.mark.parametrize("bad", ["mysql://x/y", "nothing://at all"])
 def test_an_address_that_cant_be_used_is_said(bad):
-    with pytest.raises((tinclock.EvidenceError, tinclock.MissingExtraError), match=r"supported|no address|needs"):
+    with pytest.raises((EvidenceError, MissingExtraError), match=r"supported|no address|needs"):
         CaseStore(bad)
 
 
@@ -457,7 +458,7 @@ def test_a_webhook_gets_a_cloud_event_once_it_answers(tmp_path):
     (problem,) = notices.deliver()
     assert "it stays in" in problem
     assert notices.waiting == 1
-    with pytest.raises(tinclock.EvidenceError, match="no webhook"):
+    with pytest.raises(EvidenceError, match="no webhook"):
         Notices(tmp_path, webhooks=("chat.example",))
 
 
@@ -466,10 +467,10 @@ def test_a_notice_outlives_a_spool_that_cant_be_written(address, tmp_path):
     told: list[str] = []
 
     def broken(event: str, case: Case) -> None:
-        raise tinclock.EvidenceError(tmp_path, "can't be written: No space left on device")
+        raise EvidenceError(tmp_path, "can't be written: No space left on device")
 
     store = CaseStore(address, on_case=broken)
-    with pytest.raises(tinclock.EvidenceError, match="No space left"):
+    with pytest.raises(EvidenceError, match="No space left"):
         take(store, "m1", {"ada": 90.0, "bob": 95.0})
     assert store.has_match("m1")
     store.on_case = lambda event, case: told.append(f"{event} {case.account}")
@@ -477,7 +478,7 @@ def test_a_notice_outlives_a_spool_that_cant_be_written(address, tmp_path):
     assert (told, store.tell()) == (["opened ada", "opened bob"], 0)
     store.close()
     (tmp_path / "file").write_text("in the way")
-    with pytest.raises(tinclock.EvidenceError, match="can't be written"):
+    with pytest.raises(EvidenceError, match="can't be written"):
         Notices(tmp_path / "file" / "spool", webhooks=("http://127.0.0.1:9/x",))
 
 
@@ -567,7 +568,7 @@ def test_a_database_that_is_silent_is_an_error_within_seconds(monkeypatch):
         mute.bind(("127.0.0.1", 0))
         mute.listen(8)
         began = time.monotonic()
-        with pytest.raises(tinclock.EvidenceError, match="can't be opened"):
+        with pytest.raises(EvidenceError, match="can't be opened"):
             CaseStore(f"postgresql+psycopg://u@127.0.0.1:{mute.getsockname()[1]}/x")
         assert time.monotonic() - began < 8.0
 
@@ -622,7 +623,7 @@ def test_detection_and_calibration_by_commands_alone(tmp_path):
     assert report["false_cases"]["cases"] < 10
     made = json.loads(run("calibrate", sample, "--out", tmp_path / "w.json", "--json"))
     assert (made["fair_accounts"], made["unfair_accounts"]) == (3, 1)
-    assert tinclock.load_weights(tmp_path / "w.json").provenance.recordings == 1
+    assert tinclock.evidence.load_weights(tmp_path / "w.json").provenance.recordings == 1
     run("weigh", sample, "--store", tmp_path / "cases")
     waits = ("calibrate", sample, "--store", tmp_path / "cases", "--out", tmp_path / "w.json", "--json")
     assert [json.loads(run(*waits))[key] for key in ("fair_accounts", "unfair_accounts")] == [3, 0]
@@ -638,7 +639,7 @@ def page_of(reviewed, tmp_path):
     store.close()
     dossier = dossier._replace(account=dossier.account._replace(account=MARKUP))
     page = tmp_path / "page.html"
-    page.write_text(case_page(dossier, tinclock.load_weights(), limit=30.0), encoding="utf-8")
+    page.write_text(case_page(dossier, tinclock.evidence.load_weights(), limit=30.0), encoding="utf-8")
     return page
 
 
@@ -683,7 +684,7 @@ def test_weighing_again_after_a_store_that_failed_appends_nothing_twice(tmp_path
     lengths = []
     for attempt in range(3):
         if attempt < 2:
-            broken = tinclock.EvidenceError(store, "the database is away")
+            broken = EvidenceError(store, "the database is away")
             monkeypatch.setattr(CaseStore, "take_match", lambda *_, error=broken, **__: (_ for _ in ()).throw(error))
         else:
             monkeypatch.undo()

@@ -20,7 +20,7 @@ def exchange(clock, at, up, down, offset):
 @given(st.floats(0.001, 0.3), st.floats(0.001, 0.3), st.floats(-1e4, 1e4), st.integers(0, 2**31))
 def test_the_offsets_error_is_within_its_bound_and_that_within_half_the_round_trip(up, down, offset, seed):
     rng = np.random.default_rng(seed)
-    clock = tinclock.ClockEstimate(b"k")
+    clock = tinclock.types.ClockEstimate(b"k")
     for k in range(30):
         late = rng.exponential(0.01, 2).tolist()
         exchange(clock, k * 1.0, up + late[0], down + late[1], offset + 1e-4 * k)
@@ -31,7 +31,7 @@ def test_the_offsets_error_is_within_its_bound_and_that_within_half_the_round_tr
 
 def test_jitter_is_the_estimator_of_rfc_3550():
     rng = np.random.default_rng(3)
-    clock, expected, before = tinclock.ClockEstimate(), 0.0, None
+    clock, expected, before = tinclock.types.ClockEstimate(), 0.0, None
     for k in range(40):
         up = 0.05 + float(rng.exponential(0.01))
         exchange(clock, k * 0.25, up, 0.03, 5.0)
@@ -43,7 +43,7 @@ def test_jitter_is_the_estimator_of_rfc_3550():
 
 
 def test_a_burst_of_delay_moves_nothing_and_a_new_route_is_taken_up():
-    clock = tinclock.ClockEstimate()
+    clock = tinclock.types.ClockEstimate()
     for k in range(20):
         exchange(clock, k * 0.25, 0.02, 0.02, 0.0)
     for k in range(20, 24):
@@ -56,7 +56,7 @@ def test_a_burst_of_delay_moves_nothing_and_a_new_route_is_taken_up():
 
 
 def test_a_client_can_delay_an_answer_but_never_hurry_one():
-    clock = tinclock.ClockEstimate(b"secret")
+    clock = tinclock.types.ClockEstimate(b"secret")
     nonce = clock.ping(1.0)
     for guess in (nonce + 1, -1, 2**60, 0):
         assert clock.pong(guess, 5.0, 1.01) == "unknown_nonce"
@@ -71,13 +71,13 @@ def test_a_client_can_delay_an_answer_but_never_hurry_one():
 
 
 def test_nonces_differ_by_key_and_never_repeat():
-    one, other = tinclock.ClockEstimate(b"a"), tinclock.ClockEstimate(b"b")
+    one, other = tinclock.types.ClockEstimate(b"a"), tinclock.types.ClockEstimate(b"b")
     nonces = [clock.ping(k * 0.1) for clock in (one, other) for k in range(300)]
     assert len(set(nonces)) == 600
 
 
 def test_loss_and_confidence_fall_with_unanswered_pings():
-    steady, lossy = tinclock.ClockEstimate(), tinclock.ClockEstimate()
+    steady, lossy = tinclock.types.ClockEstimate(), tinclock.types.ClockEstimate()
     for k in range(40):
         exchange(steady, k * 0.25, 0.03, 0.03, 0.0)
         if k % 2:
@@ -90,7 +90,7 @@ def test_loss_and_confidence_fall_with_unanswered_pings():
 
 
 def test_a_clock_that_jumps_is_noticed_and_followed():
-    clock = tinclock.ClockEstimate()
+    clock = tinclock.types.ClockEstimate()
     for k in range(20):
         exchange(clock, k * 0.25, 0.02, 0.02, 0.0 if k < 12 else 30.0)
     assert clock.restarts == 1
@@ -98,7 +98,7 @@ def test_a_clock_that_jumps_is_noticed_and_followed():
 
 
 def test_twelve_hours_drift_nowhere():
-    clock = tinclock.ClockEstimate()
+    clock = tinclock.types.ClockEstimate()
     for k in range(12 * 3600 // 2):
         exchange(clock, 2.0 * k, 0.02, 0.03, 7.0 + 5e-5 * 2.0 * k)
     assert clock.offset_s == pytest.approx(7.0 + 5e-5 * 12 * 3600, abs=0.01)
@@ -109,7 +109,7 @@ def test_twelve_hours_drift_nowhere():
 @pytest.mark.parametrize(("late_s", "verdict"), [(1.999, "used"), (2.001, "late")])
 def test_a_pong_is_late_after_two_seconds(late_s, verdict):
     """An answer that was held back for longer says nothing about the line, and is not used."""
-    clock = tinclock.ClockEstimate()
+    clock = tinclock.types.ClockEstimate()
     nonce = clock.ping(0.0)
     assert clock.pong(nonce, 5.0, late_s) in (verdict, "repeated_nonce")
     assert clock.answers == (verdict == "used")

@@ -40,6 +40,13 @@ def test_every_page_can_be_reached_from_the_readme():
     assert [page.name for page in PAGES if f"docs/{page.name}" not in readme] == []
 
 
+def test_the_page_of_findings_is_what_the_table_says():
+    """docs/findings.md is made from the table, and every code in it does something."""
+    check = [sys.executable, str(ROOT / "tools" / "findings.py"), "--check"]
+    done = subprocess.run(check, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+
+
 def test_the_rules_reference_is_what_the_types_say():
     check = [sys.executable, str(ROOT / "tools" / "reference.py"), "--check"]
     done = subprocess.run(check, capture_output=True, text=True, check=False)

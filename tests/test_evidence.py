@@ -23,11 +23,12 @@ from tinclock.core.evidence.scene import Party, scene_of
 from tinclock.core.evidence.sight import Sight
 from tinclock.core.evidence.weights import Provenance, Rate, Weights, line_class
 from tinclock.core.findings import Finding
+from tinclock.errors import EvidenceError
 from tinclock.garden.match import play_match
 from tinclock.intake.weights_file import load_weights, save_weights
 from tinclock.recordings.observed import observed_in
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rule_again
+from tinclock.recordings.replay import rerule
 from tinclock.testing import Stage
 
 NO_SHOTS = Shots(*[[] if name in ("weapon", "kind") else np.empty(0) for name in Shots._fields])
@@ -239,10 +240,10 @@ def test_the_table_of_weights_goes_out_and_comes_back_and_says_what_is_wrong(tmp
     assert load_weights(save_weights(held, tmp_path / "w.json")) == held
     for text, told in ((b"{", "no table of weights"), (b'{"schema": 1}', "no table of weights")):
         (tmp_path / "bad.json").write_bytes(text)
-        with pytest.raises(tinclock.EvidenceError, match=told):
+        with pytest.raises(EvidenceError, match=told):
             load_weights(tmp_path / "bad.json")
     save_weights(msgspec.structs.replace(held, schema=9), tmp_path / "new.json")
-    with pytest.raises(tinclock.EvidenceError, match="schema 9"):
+    with pytest.raises(EvidenceError, match="schema 9"):
         load_weights(tmp_path / "new.json")
 
 
@@ -291,7 +292,7 @@ def test_a_live_history_and_its_recording_show_the_same_shots(match):
                 (shots.off_m[row], shots.distance_m[row]), abs=2e-4
             )
 
-    rule_again(source, on_ruling=look)
+    rerule(source, on_ruling=look)
     assert len(compared) > 30
 
 

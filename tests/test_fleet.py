@@ -21,6 +21,7 @@ from tinclock.batch.journal import LINES, Journal
 from tinclock.batch.pools import ClusterPool, LocalPool
 from tinclock.batch.run import run_batch
 from tinclock.cli.main import main
+from tinclock.errors import BatchError
 from tinclock.garden.match import play_match
 from tinclock.garden.truth import write_truth
 from tinclock.recordings.listing import recordings_in
@@ -97,7 +98,7 @@ def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_
         (line, row["hits"], row["upheld"]) for line, row in alone.items()
     ]
     claimed = [row for row in table(tmp_path / "fair", "claimed") if row["line"] == "all"]
-    rulings = [r for r in tinclock.Recording(few[0]).rulings() if r.kind in ("shot", "strike") and r.account]
+    rulings = [r for r in tinclock.recordings.Recording(few[0]).rulings() if r.kind in ("shot", "strike") and r.account]
     asked = json.loads(CliRunner().invoke(main, ["fairness", str(bare(few[0], tmp_path)), "--json"]).stdout)["claimed"]
     assert {key: claimed[0][key] for key in ("claimed", "counted", "denied")} == {
         key: asked["all"][key] for key in ("claimed", "counted", "denied")
@@ -112,8 +113,8 @@ def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_
         done = batch("weigh", *few, "--out", tmp_path / "weigh", "--store", store, "--jobs", 2)
         assert done.exit_code == 0, done.output
     accounts = table(tmp_path / "weigh", "accounts")
-    with contextlib.closing(tinclock.CaseStore(store / "cases.db")) as cases:
-        review = tinclock.CaseReview(cases)
+    with contextlib.closing(tinclock.evidence.CaseStore(store / "cases.db")) as cases:
+        review = tinclock.evidence.CaseReview(cases)
         plays = review.dossier(accounts[0]["account"]).plays
     assert sorted(play.match for play in plays) == sorted({row["match"] for row in accounts})
 
@@ -162,14 +163,14 @@ def test_a_sweep_that_was_killed_goes_on_where_it_stopped(matches, tmp_path):
     with (tmp_path / LINES).open("ab") as file:
         file.write(b'{"recording": "cut off in the mid')
     journal = Journal(tmp_path, Task(job="rerule"))
-    with pytest.raises(tinclock.BatchError, match="another batch is writing"):
+    with pytest.raises(BatchError, match="another batch is writing"):
         Journal(tmp_path, Task(job="rerule"))
     journal.close()
     second = run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(1))
     assert (second.done, second.before, len(table(tmp_path, "rerule"))) == (2, 2, 4)
     lines = (tmp_path / LINES).read_bytes().splitlines(keepends=True)
     (tmp_path / LINES).write_bytes(b"".join([lines[0], b"?" + lines[1], *lines[2:]]))
-    with pytest.raises(tinclock.BatchError, match=r"journal.jsonl: line 2 can't be read"):
+    with pytest.raises(BatchError, match=r"journal.jsonl: line 2 can't be read"):
         run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(1))
 
 
@@ -218,7 +219,7 @@ def test_a_cluster_loses_a_worker_half_way_and_nothing_else(matches, tmp_path, m
         assert (left, len(table(tmp_path / "out", "rerule"))) == (1, COPIES)
         with monkeypatch.context() as other:
             other.setattr("tinclock.batch.pools.version", lambda _: "9.9")
-            with pytest.raises(tinclock.BatchError, match=r"workers have tinclock .*; here it is 9.9"):
+            with pytest.raises(BatchError, match=r"workers have tinclock .*; here it is 9.9"):
                 ClusterPool(address)
         told = batch("rerule", matches / "m00", "--out", tmp_path / "cli", "--scheduler", address)
         assert told.exit_code == 0, told.output

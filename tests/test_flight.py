@@ -20,7 +20,7 @@ from tinclock.core.kernels import sweep as flown
 from tinclock.core.kernels import trajectory as legs
 from tinclock.core.kernels.nearest import nearest_on_triangle
 
-Motion = tinclock.Motion
+Motion = tinclock.types.Motion
 
 
 def reference(motion: Motion, place: np.ndarray, velocity: np.ndarray, times: np.ndarray) -> np.ndarray:

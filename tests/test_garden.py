@@ -10,8 +10,7 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
-import tinclock
-from tinclock.core.errors import UnknownNameError
+from tinclock.errors import BadNumberError, UnknownNameError
 from tinclock.garden.gait import Bodies, Gait
 from tinclock.garden.hand import Hand
 from tinclock.garden.match import play_match
@@ -118,7 +117,7 @@ def test_what_there_is_not_is_refused():
         with pytest.raises(UnknownNameError):
             play_match(seconds=1.0, unfair=unfair)
     for players, dial in ((1, 1.0), (101, 1.0), (8, 0.0), (8, 1.5)):
-        with pytest.raises(tinclock.BadNumberError):
+        with pytest.raises(BadNumberError):
             play_match(seconds=1.0, players=players, unfair={"anvil": {"repeat": dial}})
 
 

@@ -11,8 +11,8 @@ from oracles import between, many_contacts, random_bones
 from scipy.spatial.transform import Rotation
 
 import tinclock
-from tinclock.core.errors import BadArrayError, OutOfHistoryError, TimeOrderError, UnknownNameError
 from tinclock.core.rules.rigs import BoneRules, MountRules, PartRules, RigRules
+from tinclock.errors import BadArrayError, OutOfHistoryError, TimeOrderError, UnknownNameError
 
 View = tinclock.View
 

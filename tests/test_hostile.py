@@ -19,9 +19,10 @@ from tinclock.core.rules.contradictions import contradictions
 from tinclock.core.rules.weapons import LastingRules
 from tinclock.core.ruling.claims import exact
 from tinclock.core.timeline.instants import CATCH_UP_S
+from tinclock.errors import BadNameError, BadNumberError, RulesError, UnknownNameError
 from tinclock.garden.scenario import data_file
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rule_again
+from tinclock.recordings.replay import rerule
 from tinclock.wire import codec
 from tinclock.wire.border import Border
 from tinclock.wire.messages import Join
@@ -175,7 +176,7 @@ def test_a_server_time_that_cant_be_one_is_refused_before_anything_changes(name,
     here = Range(RULES, None)
     here.referee.events()
     before, place = here.referee.state(), here.referee.position(1)
-    with pytest.raises(tinclock.BadNumberError, match=message):
+    with pytest.raises(BadNumberError, match=message):
         CALLS[name](here.referee, value)
     assert (here.referee.state(), here.referee.position(1), here.referee.events()) == (before, place, [])
     assert here.shoot().outcome == "upheld"
@@ -191,7 +192,7 @@ def test_names_that_no_store_holds_are_refused_at_the_door(field, wrong):
     here = Range(RULES, None)
     before = here.referee.state()
     who = {"connection": "n", "account": "n", "rig": "gardener", "name": "n", "team": "t", field: wrong}
-    with pytest.raises((tinclock.BadNameError, tinclock.UnknownNameError)):
+    with pytest.raises((BadNameError, UnknownNameError)):
         here.referee.admit(**who)
     assert here.referee.state() == before
     assert here.referee.admit(**{**who, field: "ü" * 200}) == 3
@@ -201,7 +202,7 @@ def test_a_drawing_that_is_none_is_refused():
     """`set_drawing(None)` would fail at that connection's next claim; it fails at once."""
     here = Range(RULES, None)
     for wrong in (None, {}, tinclock.Drawing(math.nan), tinclock.Drawing(between="sometimes")):
-        with pytest.raises(tinclock.BadNumberError, match="drawing"):
+        with pytest.raises(BadNumberError, match="drawing"):
             here.referee.set_drawing("s", wrong)
     assert here.shoot().outcome == "upheld"
 
@@ -209,7 +210,7 @@ def test_a_drawing_that_is_none_is_refused():
 def test_numpy_numbers_are_taken_everywhere_and_recorded_as_they_were(tmp_path):
     """A server that computes in arrays hands over array scalars; the recording still rules again bit for bit."""
     referee = tinclock.Referee(RULES, seed=3)
-    with tinclock.Recorder(tmp_path / "m", referee) as server:
+    with tinclock.recordings.Recorder(tmp_path / "m", referee) as server:
         one = server.admit(connection="s", account="s", rig="gardener", server_time=np.float64(0.0))
         two = server.admit(connection="r", account="r", rig="gardener", drawing=tinclock.Drawing(np.float32(0.1)))
         rest = referee.history.rigs["gardener"].rest
@@ -230,7 +231,7 @@ def test_numpy_numbers_are_taken_everywhere_and_recorded_as_they_were(tmp_path):
                                   View(np.int64(18), np.int64(19), np.float64(0.5)))  # fmt: skip
         assert server.rule("s", shot, received_at=np.float64(0.36)).outcome == "upheld"
         server.spawn(np.int64(two), np.float64(0.4))
-    assert rule_again(Recording(tmp_path / "m")).as_recorded
+    assert rerule(Recording(tmp_path / "m")).as_recorded
 
 
 def test_a_pong_that_was_stamped_before_the_last_ping_is_taken():
@@ -263,6 +264,6 @@ def test_rules_that_no_server_could_carry_out_are_refused_with_their_key(case, t
     weapon, fields, message = TOO_MUCH[case]
     tables = msgspec.to_builtins(RULES)
     tables["weapons"][weapon] |= fields
-    with pytest.raises(tinclock.RulesError, match=message):
+    with pytest.raises(RulesError, match=message):
         tinclock.parse_rules(tables, "rules")
     assert contradictions(RULES) == []

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 import tinclock
 from tinclock.core.combat.ledger import Blow
 from tinclock.core.rules.weapons import LastingRules
+from tinclock.errors import AlreadyKnownError, BadNumberError, OutOfHistoryError, UnknownNameError
 from tinclock.garden.scenario import data_file
 
 View = tinclock.View
@@ -37,7 +38,7 @@ def test_a_welcome_says_which_entity_is_ones_own_and_a_spectator_has_none(shooti
     assert welcome.spread_key != referee.welcome("r").spread_key
     ruling = referee.rule("w", shooting.aimed(), received_at=shooting.now)
     assert (ruling.outcome, codes(ruling), ruling.account) == ("denied", ["spectator"], "watcher")
-    with pytest.raises(tinclock.AlreadyKnownError, match="'w' is already there"):
+    with pytest.raises(AlreadyKnownError, match="'w' is already there"):
         referee.admit(connection="w", account="watcher", rig="gardener")
     referee.dismiss("w")
     assert codes(referee.rule("w", None, received_at=shooting.now)) == ["unknown_connection"]
@@ -135,7 +136,7 @@ def test_a_gap_in_the_events_is_an_error_and_lost_ones_can_be_asked_for_again(sh
         tinclock.follow(state, events[1])
     assert referee.events() == []
     assert referee.events(since=1) == events[1:]
-    with pytest.raises(tinclock.OutOfHistoryError, match="event 9 is outside"):
+    with pytest.raises(OutOfHistoryError, match="event 9 is outside"):
         referee.events(since=9)
 
 
@@ -206,7 +207,7 @@ def test_what_a_leaver_acted_for_is_the_servers_again(rules):
     shooting = Range(rules, None)
     entity = turret(shooting)
     shooting.referee.hand_over(entity, "r")
-    with pytest.raises(tinclock.UnknownNameError, match="of the server's own"):
+    with pytest.raises(UnknownNameError, match="of the server's own"):
         shooting.referee.act(entity, {"kind": "status"}, server_time=shooting.now)
     shooting.referee.dismiss("r")
     assert shooting.referee.act(entity, {"kind": "status"}, server_time=shooting.now).outcome == "upheld"
@@ -228,5 +229,5 @@ def test_a_server_controlled_shooter_goes_through_the_same_checks(rules):
     assert (first.outcome, first.hits[0].victim, first.damage, first.connection) == ("upheld", 2, 4.0, "")
     assert codes(shooting.referee.act(entity, aim, server_time=0.631)) == []
     assert codes(shooting.referee.act(entity, aim, server_time=0.9)) == ["no_ammunition"]
-    with pytest.raises(tinclock.BadNumberError, match="unit direction"):
+    with pytest.raises(BadNumberError, match="unit direction"):
         shooting.referee.act(entity, {**aim, "direction": (2.0, 0.0, 0.0)}, server_time=1.0)

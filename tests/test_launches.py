@@ -15,6 +15,7 @@ from tinclock.core.combat.ledger import Blow
 from tinclock.core.rules.flights import BounceRules, FlightRules, SplashRules
 from tinclock.core.rules.rigs import BoneRules, MountRules, PartRules
 from tinclock.core.ruling.splash import falloff_at
+from tinclock.errors import UnknownNameError
 from tinclock.garden.gait import Bodies, Gait
 from tinclock.garden.scenario import data_file
 from tinclock.garden.walking import Ground, Walker
@@ -93,7 +94,7 @@ def test_the_published_state_holds_what_is_in_the_air_and_events_move_it_on():
     for event in here.referee.events(since=before.number):
         before = tinclock.follow(before, event)
     assert before == here.referee.state()
-    with pytest.raises(tinclock.UnknownNameError, match="unknown projectile 77"):
+    with pytest.raises(UnknownNameError, match="unknown projectile 77"):
         here.referee.guide(77, None)
 
 

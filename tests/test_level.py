@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 import tinclock
+from tinclock.errors import BadArrayError, BadNumberError, MeshError
 
 
 def soup(rng: np.random.Generator, count: int) -> tuple[np.ndarray, np.ndarray]:
@@ -92,10 +93,15 @@ def test_the_digest_tells_levels_apart(level):
 
 
 UNUSABLE = {
-    "no triangles": (np.zeros((3, 3)), np.zeros((0, 3), int), tinclock.MeshError, "no triangles"),
-    "index out of range": (np.zeros((3, 3)), [[0, 1, 3]], tinclock.MeshError, r"face 0 is \[0, 1, 3\].*0 to 2"),
-    "NaN": (np.full((3, 3), math.nan), [[0, 1, 2]], tinclock.BadArrayError, "vertices: expected finite numbers"),
-    "flat array": (np.zeros(9), [[0, 1, 2]], tinclock.BadArrayError, r"shape \(any, 3\), float64, got shape \(9,\)"),
+    "no triangles": (np.zeros((3, 3)), np.zeros((0, 3), int), MeshError, "no triangles"),
+    "index out of range": (np.zeros((3, 3)), [[0, 1, 3]], MeshError, r"face 0 is \[0, 1, 3\].*0 to 2"),
+    "NaN": (np.full((3, 3), math.nan), [[0, 1, 2]], BadArrayError, "vertices: expected finite numbers"),
+    "flat array": (
+        np.zeros(9),
+        [[0, 1, 2]],
+        BadArrayError,
+        r"shape \(any, 3\), float64, got shape \(9,\)",
+    ),
 }
 
 
@@ -164,7 +170,7 @@ def test_a_limit_that_is_no_number_is_an_error_and_not_a_miss():
     """NaN never turns into "nothing was met"."""
     wall = tinclock.Level([[5, -9, -9], [5, 9, -9], [5, 0, 9]], [[0, 1, 2]])
     start, way = (0.0, 0.0, 0.0), (1.0, 0.0, 0.0)
-    with pytest.raises(tinclock.BadNumberError, match="limit_m"):
+    with pytest.raises(BadNumberError, match="limit_m"):
         wall.all_along(start, way, math.nan)
-    with pytest.raises(tinclock.BadArrayError, match=r"limits_m.*first bad row: 1"):
+    with pytest.raises(BadArrayError, match=r"limits_m.*first bad row: 1"):
         wall.first_many([start, start], [way, way], [9.0, math.nan])

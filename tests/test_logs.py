@@ -16,6 +16,7 @@ from scipy.spatial.transform import Rotation
 
 import tinclock
 from tinclock.cli.main import main
+from tinclock.errors import LogError, RulesError
 from tinclock.garden.foreign import write_foreign_logs
 from tinclock.garden.match import play_match
 from tinclock.garden.scenario import data_file
@@ -44,7 +45,7 @@ def evening(tmp_path_factory):
     """A fair match, and the same as somebody else logged it."""
     folder = tmp_path_factory.mktemp("foreign")
     play_match(seed=7, seconds=5.0, players=4, unfair={}, record_to=folder / "evening")
-    recording = tinclock.Recording(folder / "evening")
+    recording = tinclock.recordings.Recording(folder / "evening")
     return recording, write_foreign_logs(recording, folder / "logs")
 
 
@@ -62,7 +63,7 @@ def test_a_match_through_foreign_logs_is_ruled_as_it_was(evening, tmp_path):
         assert ruling.outcome == old.outcome, where
         assert [(h.victim, h.part) for h in ruling.hits] == [(h.victim, h.part) for h in old.hits], where
         assert [h.distance_m for h in ruling.hits] == pytest.approx([h.distance_m for h in old.hits], abs=1e-3)
-    again = tinclock.rule_again(tinclock.Recording(tmp_path / "ruled"))
+    again = tinclock.recordings.rerule(tinclock.recordings.Recording(tmp_path / "ruled"))
     assert again.as_recorded
 
 
@@ -70,7 +71,7 @@ def test_a_match_through_foreign_logs_is_ruled_as_it_was(evening, tmp_path):
 def test_turning_and_converting_may_be_swapped(world, body, seed, order):
     """A body's point, turned by their rotation and converted, is the converted point turned by the converted one."""
     if handed(world) != handed(body):
-        with pytest.raises(tinclock.RulesError, match="mirror image"):
+        with pytest.raises(RulesError, match="mirror image"):
             mapping(axes={"world": list(world), "body": list(body)})
         return
     frame = LogFrame(mapping(axes={"world": list(world), "body": list(body), "quaternion": order}))
@@ -141,7 +142,7 @@ def test_bodies_without_bones_are_ruled_in_their_rest_pose(tmp_path):
     assert told.exit_code == 0, told.output
     report = json.loads(told.output)
     assert (report["outcomes"], report["rows"]) == ({"upheld": 1}, {"poses.csv": 130, "shots.csv": 1})
-    (ruling,) = tinclock.Recording(tmp_path / "ruled").rulings()
+    (ruling,) = tinclock.recordings.Recording(tmp_path / "ruled").rulings()
     assert ruling.hits[0].victim == report["entities"]["b"]
     assert (ruling.view, ruling.hits[0].zone) == (tinclock.View(32, 34, 0.0), "torso")
 
@@ -153,7 +154,7 @@ def test_whoever_was_away_comes_back_to_a_new_life(tmp_path):
     late = [f"{2.5 + k / 64},b,6,0,0,180,0" for k in range(3)]
     poses.write_text(poses.read_text() + "\n".join(late) + "\n")
     assert rule(file, tmp_path / "ruled").exit_code == 0
-    events = tinclock.rule_again(tinclock.Recording(tmp_path / "ruled")).events
+    events = tinclock.recordings.rerule(tinclock.recordings.Recording(tmp_path / "ruled")).events
     assert Counter(e.entity for e in events if e.kind == "spawn" and e.server_time > 0.0) == {2: 1}
 
 
@@ -212,7 +213,7 @@ def test_what_the_server_fires_for_a_held_trigger_is_ruled_too(tmp_path):
     (tmp_path / "shots.csv").write_text("\n".join(lines) + "\n")
     report = json.loads(rule(file, tmp_path / "ruled", "--json").stdout)
     assert report["outcomes"] == {"upheld": 5}  # two of the trigger's, three shots, 0.18 s apart
-    assert tinclock.rule_again(tinclock.Recording(tmp_path / "ruled")).as_recorded
+    assert tinclock.recordings.rerule(tinclock.recordings.Recording(tmp_path / "ruled")).as_recorded
 
 
 def test_who_leaves_and_comes_back_is_a_new_entity_of_the_same_account(tmp_path):
@@ -227,7 +228,7 @@ def test_who_leaves_and_comes_back_is_a_new_entity_of_the_same_account(tmp_path)
     (tmp_path / "shots.csv").write_text(f"{shot}{late}\n")
     report = json.loads(rule(file, tmp_path / "ruled", "--json").stdout)
     assert report["entities"] == {"a": 1, "b": 3}
-    first, second = tinclock.Recording(tmp_path / "ruled").rulings()
+    first, second = tinclock.recordings.Recording(tmp_path / "ruled").rulings()
     assert (first.hits, second.hits[0].victim) == ((), 3)
     (tmp_path / "who.csv").write_text("id,rig,in,out\na,gardener,0,\nb,gardener,0,0.55\nb,gardener,0.5,\n")
     assert "who.csv, line 4, column 'id': 'b' is there twice at once" in rule(file, "--check").output
@@ -308,7 +309,7 @@ def test_json_lines_with_nested_values_and_iso_times_read_as_well(tmp_path):
     assert logs.poses.names == ("7",)
     assert logs.poses.bodies(0)["7"][0] == pytest.approx([*np.add(logs.poses.rigs[0].rest[0], [1, 2, 3]), 0, 0, 0, 1])
     (tmp_path / "p.jsonl").write_text(json.dumps(line) + "\n{oops\n")
-    with pytest.raises(tinclock.LogError, match=r"p.jsonl, line 2: is no JSON object"):
+    with pytest.raises(LogError, match=r"p.jsonl, line 2: is no JSON object"):
         read_logs(said, tmp_path, rules)
 
 

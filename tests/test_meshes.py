@@ -11,6 +11,7 @@ from click.testing import CliRunner
 
 import tinclock
 from tinclock.cli.main import main
+from tinclock.errors import RulesError
 from tinclock.intake.meshes.mesh_file import look_over
 
 BOXES = {"wall_north": ((0.0, 6.0, 1.0), (12.0, 0.4, 2.0)), "wall_east": ((6.0, 0.0, 1.0), (0.4, 12.0, 2.0)),
@@ -108,7 +109,7 @@ def test_what_is_wrong_with_a_mesh_is_said_with_its_key(tmp_path):
         (("model.glb", "", '"roof*" = "brick"'), "no pattern fits anything in model.glb; its names are pane"),
         (("model.glb", "", '"wall*" = "brick"'), "no pattern fits pane"),
     ):
-        with pytest.raises(tinclock.RulesError, match=told.replace("*", r"\*")):
+        with pytest.raises(RulesError, match=told.replace("*", r"\*")):
             tinclock.load_level(level_file(tmp_path, *arguments))
 
 

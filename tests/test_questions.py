@@ -16,14 +16,15 @@ from conftest import Range, codes
 import tinclock
 from tinclock.cli.main import main
 from tinclock.core.analysis.changes import changes
-from tinclock.core.analysis.fairness import CoverWatch, Screen, Viewer, undying, upheld_hits
 from tinclock.core.analysis.surroundings import Past, surroundings_of
 from tinclock.core.analysis.why import closest_part, why
 from tinclock.core.timeline.rooted import rooted_bones
+from tinclock.errors import RulesError
+from tinclock.garden.fairness import CoverWatch, Screen, Viewer, upheld_hits
 from tinclock.garden.scenario import data_file
-from tinclock.intake.settings import value_of, with_setting
+from tinclock.intake.settings import undying, value_of, with_setting
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rule_again
+from tinclock.recordings.replay import rerule
 
 SAMPLE = str(data_file("sample"))
 
@@ -205,9 +206,9 @@ def test_a_capped_shot_is_shown_at_both_views(rules, level):
 
 def test_changes_are_counted_once_where_rulings_differ():
     source = Recording(SAMPLE)
-    same = rule_again(source)
+    same = rerule(source)
     assert changes(same.rulings, same.steps, same.rulings, same.steps).flips == []
-    tight = rule_again(source, rules=with_setting(source.header.rules, "view.max_rewind_s", 0.1))
+    tight = rerule(source, rules=with_setting(source.header.rules, "view.max_rewind_s", 0.1))
     change = changes(same.rulings, same.steps, tight.rulings, tight.steps)
     capped = {ruling.number for ruling in tight.rulings if "view_capped" in codes(ruling)}
     assert change.findings["view_capped"] == len(capped) - sum("view_capped" in codes(r) for r in same.rulings)
@@ -226,7 +227,7 @@ def test_settings_are_changed_by_key_path_and_mistakes_are_named(rules):
         ("view.max_rewind", 0.1, "did you mean 'max_rewind_s'"), ("weapons.spoon.damage", 1, "weapons: no key 'spoon'"),
         ("view.max_rewind_s", -1, "at least 0"), ("match.history_s.x", 1, "no key 'x'"),
     ):  # fmt: skip
-        with pytest.raises(tinclock.RulesError, match=message.replace("(", r"\(")):
+        with pytest.raises(RulesError, match=message.replace("(", r"\(")):
             with_setting(rules, path, value)
 
 
@@ -285,7 +286,7 @@ def test_time_in_cover_is_what_a_run_behind_a_wall_takes(rules, down_s):
 
 
 def test_among_the_undying_nobody_dies(rules):
-    again = rule_again(Recording(SAMPLE), rules=undying(rules), until_s=12.0)
+    again = rerule(Recording(SAMPLE), rules=undying(rules), until_s=12.0)
     assert not any(event.kind == "death" for event in again.events)
     screens = {("c", 1): Screen(5, "head")}
     assert upheld_hits([], screens, {}) == {}

@@ -16,6 +16,7 @@ import tinclock.garden.scenario
 from tinclock.core.combat.ledger import Blow
 from tinclock.core.findings import DEFAULTS, FINDINGS
 from tinclock.core.rules.consequences import ALWAYS_DENIED
+from tinclock.errors import AlreadyKnownError, BadArrayError, BadNumberError, RulesError, UnknownNameError
 
 View = tinclock.View
 
@@ -141,7 +142,7 @@ def test_a_burst_of_late_packets_passes_and_a_faster_trigger_does_not(rules, lev
 
 
 def test_the_held_weapon_counts(shooting):
-    with pytest.raises(tinclock.UnknownNameError, match="unknown weapon 'rake'; known: 'grit_rifle'"):
+    with pytest.raises(UnknownNameError, match="unknown weapon 'rake'; known: 'grit_rifle'"):
         shooting.referee.wield(shooting.shooter, "rake")
 
 
@@ -246,7 +247,7 @@ def test_consequences_can_be_softened_but_not_where_nothing_is_left_to_rule_on(r
         ({"muzle_far": "note"}, "did you mean 'muzzle_far'"),
         ({"malformed": "note"}, "must be 'deny'"),
     ):
-        with pytest.raises(tinclock.RulesError, match=problem):
+        with pytest.raises(RulesError, match=problem):
             tinclock.Referee(msgspec.structs.replace(rules, consequences=table))
 
 
@@ -264,11 +265,11 @@ def test_the_same_input_gives_the_same_rulings(rules, level):
 
 
 def test_programmers_mistakes_raise(shooting):
-    with pytest.raises(tinclock.AlreadyKnownError, match="connection 's' is already there"):
+    with pytest.raises(AlreadyKnownError, match="connection 's' is already there"):
         shooting.referee.admit(connection="s", account="x", team="", rig="gardener")
-    with pytest.raises(tinclock.UnknownNameError, match="unknown connection 'x'"):
+    with pytest.raises(UnknownNameError, match="unknown connection 'x'"):
         shooting.referee.dismiss("x")
-    with pytest.raises(tinclock.BadNumberError, match="received_at"):
+    with pytest.raises(BadNumberError, match="received_at"):
         shooting.referee.rule("s", None, received_at=math.nan)
-    with pytest.raises(tinclock.BadArrayError, match=r"expected shape \(1, bones, 7\)"):
+    with pytest.raises(BadArrayError, match=r"expected shape \(1, bones, 7\)"):
         shooting.referee.record(99, 9.0, [shooting.shooter], shooting.pose(0, 0))

@@ -22,6 +22,7 @@ import tinclock
 from tinclock.cli.main import main
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.timeline.hitboxes import pose_hitboxes
+from tinclock.errors import RulesError
 from tinclock.garden.scenario import data_file
 from tinclock.intake.meshes.clip_file import read_clips
 from tinclock.intake.meshes.mesh_file import UPRIGHT
@@ -184,11 +185,11 @@ def test_what_a_file_lacks_is_said(rules, tmp_path):
         ({"buffers": [{"uri": "../../secret.bin"}]}, "leads out of the folder"),
     ):  # fmt: skip
         (tmp_path / "bad.gltf").write_text(json.dumps({**document, **change}))
-        with pytest.raises(tinclock.RulesError, match=told):
+        with pytest.raises(RulesError, match=told):
             read_skin(tmp_path / "bad.gltf")
     for data in (b"glTF", b"{", b"glTF\2\0\0\0\0\0\0\0\xff\xff\xff\xffJSON"):
         (tmp_path / "bad.glb").write_bytes(data)
-        with pytest.raises(tinclock.RulesError, match="no glTF"):
+        with pytest.raises(RulesError, match="no glTF"):
             read_skin(tmp_path / "bad.glb")
 
 
@@ -294,7 +295,7 @@ def test_a_character_and_a_level_from_files_go_all_the_way_to_a_recorded_match(r
     endless = msgspec.structs.replace(rules.match, health=1e6)
     rules = msgspec.structs.replace(rules, rigs={"hero": fitted}, match=endless)
     referee, hits = tinclock.Referee(rules, level=level, seed=3), []
-    with tinclock.Recorder(tmp_path / "yard", referee) as to:
+    with tinclock.recordings.Recorder(tmp_path / "yard", referee) as to:
         who = [to.admit(connection=f"c{k}", account=f"a{k}", team=t, rig="hero", weapon="grit_rifle")
                for k, t in enumerate(("copper", "pewter"))]  # fmt: skip
         body, quarter = referee.history.rigs["hero"], math.sqrt(0.5)
@@ -314,7 +315,7 @@ def test_a_character_and_a_level_from_files_go_all_the_way_to_a_recorded_match(r
                                            tuple((way / np.linalg.norm(way)).tolist()), view)  # fmt: skip
                 hits += to.rule(f"c{k}", claim, received_at=tick / 64).hits
     assert [hit.part for hit in hits] == ["head"] * 24
-    assert tinclock.rule_again(tinclock.Recording(tmp_path / "yard")).as_recorded
+    assert tinclock.recordings.rerule(tinclock.recordings.Recording(tmp_path / "yard")).as_recorded
 
 
 ANYTHING = [None, "", 0, -1, 1.5, 10**9, True, [], {}, "x", [0, 0, 0, 0], "MAT4", "VEC3", 5126, 5121, 1e300]
@@ -342,7 +343,7 @@ def test_whatever_a_file_says_it_is_read_or_refused_with_the_place(tmp_path, ran
     try:
         fitted, _ = fit_rig(read_skin(path))
         told = [Rig("hero", fitted), *(clip.poses([0.1]) for clip in read_clips(path))]
-    except tinclock.RulesError as error:
+    except RulesError as error:
         told = str(error)
         assert "hero.gltf" in told or "rig" in told
     assert len(told)

@@ -11,6 +11,7 @@ from conftest import Range
 
 import tinclock
 from tinclock.core.analysis.lethality import lethality
+from tinclock.errors import RulesError, UnknownNameError
 from tinclock.garden.scenario import data_file
 
 TABLES = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
@@ -48,14 +49,14 @@ MISTAKES = {
 @pytest.mark.parametrize("path", MISTAKES)
 def test_a_mistake_is_named_with_its_key_path_what_was_given_and_what_is_allowed(path):
     value, message = MISTAKES[path]
-    with pytest.raises(tinclock.RulesError, match=message):
+    with pytest.raises(RulesError, match=message):
         tinclock.parse_rules(changed(path, value))
 
 
 def test_all_mistakes_are_reported_at_once_with_the_files_name(tmp_path):
     file = tmp_path / "mine.toml"
     file.write_text('schema = 1\n[view]\nmax_rewind = 1\n[match]\nhealth = -3\n[weapons.rake]\nkind = "hitscan"\n')
-    with pytest.raises(tinclock.RulesError, match=r"mine\.toml: \d+ mistakes") as caught:
+    with pytest.raises(RulesError, match=r"mine\.toml: \d+ mistakes") as caught:
         tinclock.load_rules(file)
     text = "\n".join(caught.value.problems)
     for part in ("view.max_rewind:", "match.health: got -3", "weapons.rake.damage: missing", "rigs: missing"):
@@ -68,7 +69,7 @@ def test_mistakes_of_values_do_not_hide_contradictions_between_other_tables():
     tables["consequences"] = {"view_layte": "note"}
     tables["rigs"]["gardener"]["parts"][6]["side"] = "right"
     tables["match"]["history_s"] = 0.2
-    with pytest.raises(tinclock.RulesError, match="5 mistakes") as caught:
+    with pytest.raises(RulesError, match="5 mistakes") as caught:
         tinclock.parse_rules(tables)
     text = "\n".join(caught.value.problems)
     for part in ("weapons.grit_rifle.damage: got '17'", "weapons.hose.victims: only for kind 'reach'", "'view_late'",
@@ -83,14 +84,14 @@ def test_a_file_that_cannot_be_read_is_one_clear_message(tmp_path, content, mess
     file = tmp_path / "rules.toml"
     if content is not None:
         file.write_bytes(content if isinstance(content, bytes) else content.encode())
-    with pytest.raises(tinclock.RulesError, match=message):
+    with pytest.raises(RulesError, match=message):
         tinclock.load_rules(file)
 
 
 def test_a_level_files_mistakes_are_named_too(tmp_path):
     file = tmp_path / "level.toml"
     file.write_text('schema = 1\n[surfaces.brick]\n[[boxes]]\ncentre=[0,0,0]\nsize=[1,1,1]\nsurface="brik"\n')
-    with pytest.raises(tinclock.RulesError, match=r"boxes\[0\]\.surface: no surface 'brik'; surfaces are brick"):
+    with pytest.raises(RulesError, match=r"boxes\[0\]\.surface: no surface 'brik'; surfaces are brick"):
         tinclock.load_level(file)
 
 
@@ -144,7 +145,7 @@ def test_tables_that_contradict_each_other_are_refused(path):
     tables = changed(path, value)
     if value is None:
         del tables["weapons"]["trowel"]["cone_deg"], tables["weapons"]["trowel"]["radius_m"]
-    with pytest.raises(tinclock.RulesError, match=message):
+    with pytest.raises(RulesError, match=message):
         tinclock.parse_rules(tables)
 
 
@@ -180,5 +181,5 @@ def test_hits_to_kill_are_counted_as_the_referee_would_rule_them(rules):
             fatal.append(here.shoot(bone=bone, late=0.18 * k).hits[0].lethal)
         assert fatal == [False] * (row.hits - 1) + [True]
         assert row.seconds == pytest.approx(0.18 * (row.hits - 1))
-    with pytest.raises(tinclock.UnknownNameError, match="unknown rig 'gnome'"):
+    with pytest.raises(UnknownNameError, match="unknown rig 'gnome'"):
         lethality(rules, "gnome")

@@ -27,11 +27,11 @@ from websockets.sync.client import connect, unix_connect
 
 import tinclock
 from tinclock.cases.evidence_log import EvidenceLog, read_log
-from tinclock.core.errors import BadNumberError, EvidenceError
 from tinclock.core.warming import STEPS
+from tinclock.errors import BadNumberError, EvidenceError
 from tinclock.garden.scenario import data_file
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rule_again
+from tinclock.recordings.replay import rerule
 from tinclock.serve.app import MOST_FRAME, Service, Settings, require_safe
 from tinclock.serve.hub import Hub
 
@@ -227,7 +227,7 @@ def test_a_service_shows_tokens_the_door_counts_and_ends_with_whole_recordings(t
     assert log[-1]["event"] == "stopped"
     kept = Recording(tmp_path / "kept" / "first")
     assert kept.closed
-    assert rule_again(kept).as_recorded
+    assert rerule(kept).as_recorded
     assert kept.rows("claims") == 1
     assert Recording(tmp_path / "kept" / "second").verify() == []
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-import tinclock
+from tinclock.errors import UnknownNameError
 from tinclock.testing import Stage
 
 
@@ -31,7 +31,7 @@ def test_an_honest_shot_is_upheld_on_the_part_that_was_aimed_at(stage):
     assert ruling.rewound_s == pytest.approx(0.15, abs=0.02)
     stage.leave("bob")
     stage.run(0.1)
-    with pytest.raises(tinclock.UnknownNameError, match="player on the stage 'bob'"):
+    with pytest.raises(UnknownNameError, match="player on the stage 'bob'"):
         stage.shoot("ada", "bob")
 
 
@@ -60,7 +60,7 @@ def test_triggers_and_moves_go_on_while_time_passes(stage):
 
 
 def test_what_isnt_there_is_named(stage):
-    with pytest.raises(tinclock.UnknownNameError, match="unknown part 'tail'; known: 'head'"):
+    with pytest.raises(UnknownNameError, match="unknown part 'tail'; known: 'head'"):
         stage.shoot("ada", "bob", part="tail")
-    with pytest.raises(tinclock.UnknownNameError, match="unknown player on the stage 'zoe'; known: 'ada', 'bob'"):
+    with pytest.raises(UnknownNameError, match="unknown player on the stage 'zoe'; known: 'ada', 'bob'"):
         stage.health("zoe")

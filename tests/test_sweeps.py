@@ -18,6 +18,7 @@ from tinclock.core.kernels import ray_shapes as rays
 from tinclock.core.kernels import sweep_shapes as sweeps
 from tinclock.core.rules.rigs import BoneRules, MountRules, PartRules, RigRules
 from tinclock.core.timeline.cover import Span, reach_of, solid_spans
+from tinclock.errors import BadArrayError, BadNumberError, MeshError, UnknownNameError
 
 number = st.floats(-4.0, 4.0)
 triple = st.tuples(number, number, number)
@@ -73,7 +74,7 @@ def test_a_ball_through_the_history_and_the_level_grows_what_it_meets(shooting, 
     assert hit.part.name == "head"
     wall = level.first((0.0, 5.0, 1.0), (0.0, -1.0, 0.0), 20.0, radius)
     assert wall.distance_m == pytest.approx(4.8 - radius)
-    with pytest.raises(tinclock.BadNumberError, match="radius_m: expected a finite number of at least 0, got -1"):
+    with pytest.raises(BadNumberError, match="radius_m: expected a finite number of at least 0, got -1"):
         level.first((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), 1.0, -1)
 
 
@@ -167,7 +168,7 @@ def test_cover_may_stand_so_much_or_let_shots_through(rules):
     through = thin.shoot(view=tinclock.View(60, 60, 0.0))
     assert through.hits[0].victim == thin.runner
     assert through.damage == pytest.approx(8.5, abs=0.2)
-    with pytest.raises(tinclock.UnknownNameError, match="unknown placed entity 1"):
+    with pytest.raises(UnknownNameError, match="unknown placed entity 1"):
         thin.referee.remove(thin.shooter)
 
 
@@ -182,7 +183,7 @@ def test_rooted_poses_are_the_pose_turned_and_moved_with_the_root(rules):
         assert np.allclose(out[k, :, :3], turns[k].apply(own[:, :3]) + roots[k, :3])
         apart = Rotation.from_quat(out[k, :, 3:]) * (turns[k] * Rotation.from_quat(own[:, 3:])).inv()
         assert apart.magnitude() == pytest.approx(0.0, abs=1e-7)
-    with pytest.raises(tinclock.BadArrayError, match=r"pose: expected shape \(19, 7\)"):
+    with pytest.raises(BadArrayError, match=r"pose: expected shape \(19, 7\)"):
         tinclock.rooted_bones(rig, roots, own[:3])
 
 
@@ -202,5 +203,5 @@ def test_a_level_is_built_once_and_a_damaged_file_is_built_again(tmp_path, level
         assert file.read_bytes() == content
     other = tinclock.cached_level(tmp_path, level.vertices + 1.0, *mesh[1:])
     assert len(list(tmp_path.iterdir())) == 2
-    with pytest.raises(tinclock.MeshError, match="doesn't belong to a level of"):
+    with pytest.raises(MeshError, match="doesn't belong to a level of"):
         tinclock.Level([[0, 0, 0], [1, 0, 0], [0, 1, 0]], [[0, 1, 2]], tree=other.tree)

@@ -31,27 +31,27 @@ def rulings(rules: tinclock.Rules, level: tinclock.Level) -> None:
     assert_type(ruling.explain(), str)
     assert_type(ruling.receipt(), tinclock.Receipt)
     assert_type(referee.events(), list[tinclock.Event])
-    assert_type(referee.clock("c"), tinclock.ClockEstimate)
+    assert_type(referee.clock("c"), tinclock.types.ClockEstimate)
     assert_type(referee.view_bounds("c").cap_s, float)
     assert_type(referee.welcome("c").state, tinclock.State)
     assert_type(tinclock.follow(referee.state(), referee.events(since=0)[0]), tinclock.State)
     assert_type(referee.advance(1.0), list[tinclock.Ruling])
-    assert_type(referee.act(1, {"kind": "status"}, server_time=1.0).receipt().state, tinclock.ActorState | None)
-    assert_type(referee.in_reach(1), list[tinclock.Reached])
+    assert_type(referee.act(1, {"kind": "status"}, server_time=1.0).receipt().state, tinclock.types.ActorState | None)
+    assert_type(referee.in_reach(1), list[tinclock.types.Reached])
     assert_type(referee.position(1), tuple[float, float, float] | None)
-    assert_type(referee.state().projectiles, tuple[tinclock.InFlight, ...])
+    assert_type(referee.state().projectiles, tuple[tinclock.types.InFlight, ...])
 
 
-def flights(launch: tinclock.InFlight) -> None:
+def flights(launch: tinclock.types.InFlight) -> None:
     flight = tinclock.Flight(launch.motion, launch.server_time, launch.position, launch.velocity)
     assert_type(flight.path([0.0, 1.0]), NDArray[np.float64])
     assert_type(flight.at(1.0), tuple[tuple[float, float, float], tuple[float, float, float]])
 
 
 def history(past: tinclock.PoseHistory, rig: tinclock.Rig, view: tinclock.View) -> None:
-    assert_type(past.nearest((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), view, radius_m=0.1), tinclock.PartHit | None)
+    assert_type(past.nearest((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), view, radius_m=0.1), tinclock.types.PartHit | None)
     many = past.nearest_many(np.zeros((1, 3)), np.ones((1, 3)), 0, 0, 0.0)
-    assert_type(many, tinclock.PartHits)
+    assert_type(many, tinclock.types.PartHits)
     assert_type(many.distance_m, NDArray[np.float64])
     boxes = past.hitboxes_at(1, view)
     assert_type(boxes, Hitboxes | None)
@@ -71,13 +71,13 @@ def levels(level: tinclock.Level) -> None:
 
 
 def recordings(referee: tinclock.Referee) -> None:
-    with tinclock.Recorder("evening", referee) as recorder:
+    with tinclock.recordings.Recorder("evening", referee) as recorder:
         assert_type(recorder.admit(connection="c", account="a", rig="gardener"), int)
         assert_type(recorder.rule("c", b"{}", received_at=0.5), tinclock.Ruling)
         assert_type(recorder.advance(1.0), list[tinclock.Ruling])
-    recording = tinclock.Recording("evening", salvage=True)
+    recording = tinclock.recordings.Recording("evening", salvage=True)
     assert_type(recording.verify(), list[str])
-    assert_type(tinclock.rule_again(recording).as_recorded, bool)
+    assert_type(tinclock.recordings.rerule(recording).as_recorded, bool)
     assert_type(list(recording.rulings(1.0, 2.0)), list[tinclock.Ruling])
 
 

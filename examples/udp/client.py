@@ -12,9 +12,8 @@ from lossy import calling
 from screen import Screen
 
 import tinclock
-from tinclock.garden.scenario import data_file
-from tinclock.wire.bundle import client_bundle
-from tinclock.wire.messages import Answer, Join, Joined, News, Ping, Pong, ToClient
+from tinclock.sample import data_file
+from tinclock.wire import Answer, Join, Joined, News, Ping, Pong, ToClient, client_bundle
 
 GIVE_UP_S = 30.0
 PACK, READ = msgspec.msgpack.Encoder().encode, msgspec.msgpack.Decoder(ToClient).decode

@@ -11,10 +11,8 @@ import numpy as np
 from lossy import listening
 
 import tinclock
-from tinclock.garden.scenario import data_file
-from tinclock.wire.border import Border
-from tinclock.wire.bundle import client_bundle
-from tinclock.wire.messages import News, Ping, encode
+from tinclock.sample import data_file
+from tinclock.wire import Border, News, Ping, client_bundle, encode
 
 RATE_HZ, SILENT_S, TOLD_AGAIN = 64, 1.0, 48
 PLACES = ((-6.0, -3.0, 0.0), (6.0, -3.0, 0.0), (0.0, -2.5, 0.0), (-3.0, -4.0, 0.0), (3.0, -4.0, 0.0))

@@ -104,19 +104,19 @@ def _rules(task: Task, recording: Recording) -> Rules:
 
 def _rerule(task: Task, recording: Recording) -> tuple[Rows, None]:
     from tinclock.core.analysis.changes import changes
-    from tinclock.core.analysis.fairness import undying
     from tinclock.core.analysis.tally import tally
-    from tinclock.recordings.replay import rule_again
+    from tinclock.intake.settings import undying
+    from tinclock.recordings.replay import rerule
 
     rules, level = _rules(task, recording), _level(task)
     if task.undying:
         mortal = recording.require_header().rules
-        first = rule_again(recording, rules=undying(mortal), level=level)
+        first = rerule(recording, rules=undying(mortal), level=level)
         before, steps, rules = first.rulings, first.steps, undying(rules)
     else:
         before = list(recording.rulings())
         steps = [s for flush in recording.flushes for s in recording.piece("rulings", flush)["step"].to_pylist()]
-    found = rule_again(recording, rules=rules, level=level)
+    found = rerule(recording, rules=rules, level=level)
     change = changes(before, steps, found.rulings, found.steps)
     outcomes = tally(found.rulings)["outcomes"]
     row = {

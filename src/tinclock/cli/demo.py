@@ -118,9 +118,9 @@ def _sample(out: Path) -> dict[str, Any]:
         shutil.copytree(str(data_file(path.name)), path, dirs_exist_ok=True)
     try:
         from tinclock.recordings.recording import Recording
-        from tinclock.recordings.replay import rule_again
+        from tinclock.recordings.replay import rerule
 
-        found = rule_again(Recording(out / "sample"))
+        found = rerule(Recording(out / "sample"))
     except MissingExtraError as error:
         click.echo(f"no recordings: {error}", err=True)
         return {}

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.records import Ruling
     from tinclock.recordings.recording import Recording
-    from tinclock.recordings.replay import Again
+    from tinclock.recordings.replay import Replay
 
     Side = tuple[list[Ruling], list[int]]
 
@@ -119,13 +119,13 @@ def pairs(settings: tuple[str, ...]) -> tuple[tuple[str, object], ...]:
     return tuple(out)
 
 
-def _rule(source: Recording, rules: Rules, level: Level | None, show: Any = None) -> Again:
-    from tinclock.recordings.replay import rule_again
+def _rule(source: Recording, rules: Rules, level: Level | None, show: Any = None) -> Replay:
+    from tinclock.recordings.replay import rerule
 
-    return rule_again(source, rules=rules, level=level, on_progress=show)
+    return rerule(source, rules=rules, level=level, on_progress=show)
 
 
-def _summary(found: Again, took: float) -> dict[str, Any]:
+def _summary(found: Replay, took: float) -> dict[str, Any]:
     return {
         "rulings": len(found.rulings), "events": len(found.events), "ticks": found.ticks,
         "rulings_sha256": found.sha256, "events_sha256": found.events_sha256,
@@ -133,7 +133,7 @@ def _summary(found: Again, took: float) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _same(found: Again, report: dict[str, Any], source: Recording, as_json: bool) -> None:
+def _same(found: Replay, report: dict[str, Any], source: Recording, as_json: bool) -> None:
     noted = source.flushes[-1].rulings_sha256 if source.flushes else ""
     report |= {"rulings_sha256_recorded": noted, "as_recorded": found.as_recorded}
     if as_json:
@@ -152,7 +152,7 @@ def _same(found: Again, report: dict[str, Any], source: Recording, as_json: bool
         raise click.ClickException("the same rules gave other rulings: was it recorded by another version?")
 
 
-def _other(recorded: Side, found: Again, report: dict[str, Any], rows: int, as_json: bool) -> None:
+def _other(recorded: Side, found: Replay, report: dict[str, Any], rows: int, as_json: bool) -> None:
     from tinclock.core.analysis.changes import changes
 
     change = changes(*recorded, found.rulings, found.steps)
@@ -180,9 +180,9 @@ def _other(recorded: Side, found: Again, report: dict[str, Any], rows: int, as_j
 
 
 def _mortal(rules: Rules, undying: bool) -> Rules:
-    from tinclock.core.analysis import fairness
+    from tinclock.intake.settings import undying as without_dying
 
-    return fairness.undying(rules) if undying else rules
+    return without_dying(rules) if undying else rules
 
 
 def _before(source: Recording, level: Level | None, undying: bool) -> Side:

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from tinclock.core.analysis.fairness import CoverWatch, undying, upheld_hits
-from tinclock.intake.settings import with_setting
-from tinclock.recordings.replay import rule_again
+from tinclock.garden.fairness import CoverWatch, upheld_hits
+from tinclock.intake.settings import undying, with_setting
+from tinclock.recordings.replay import rerule
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from tinclock.core.analysis.fairness import Covered, Upheld
     from tinclock.core.geometry.level import Level
+    from tinclock.garden.fairness import Covered, Upheld
     from tinclock.garden.truth import Truth
     from tinclock.recordings.recording import Recording
 
@@ -32,7 +32,7 @@ def judge(
     if cap is not None:
         rules = undying(with_setting(rules, "view.max_rewind_s", cap))
     watch = CoverWatch({viewer.entity: viewer for viewer in truth.viewers.values()})
-    found = rule_again(
+    found = rerule(
         source, rules=rules, level=level, on_ruling=lambda _referee, ruling, _claim: watch.hit(ruling),
         on_tick=watch.look, on_progress=on_progress,
     )  # fmt: skip

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import msgspec
 
-from tinclock.core.analysis.fairness import Screen, Viewer
 from tinclock.core.errors import RecordingError
+from tinclock.garden.fairness import Screen, Viewer
 
 if TYPE_CHECKING:
     from tinclock.garden.played import Played

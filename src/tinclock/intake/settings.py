@@ -1,4 +1,4 @@
-"""One setting of some rules, changed by its key path: `view.max_rewind_s`, `weapons.hose.damage`."""
+"""Variants of rules: one setting changed by its key path (`view.max_rewind_s`), or nobody ever dies."""
 
 from __future__ import annotations
 
@@ -12,6 +12,8 @@ from tinclock.intake.rules_file import parse_rules
 
 if TYPE_CHECKING:
     from tinclock.core.rules.ruleset import Rules
+
+BOUNDLESS = 1e9
 
 
 def with_setting(rules: Rules, path: str, value: object) -> Rules:
@@ -55,3 +57,17 @@ def setting_of(rules: Rules, path: str) -> object:
             raise RulesError(path, [f"{'.'.join(path.split('.')[:depth]) or 'the rules'}: no key {key!r}"])
         found = found[key]
     return found
+
+
+def undying(rules: Rules) -> Rules:
+    """The same rules with so much health that nobody dies.
+
+    Other settings change who dies when, and with that whose claims count at all; among the undying each claim is
+    judged by itself, and settings can be compared.
+    """
+    rigs = {
+        name: rig if rig.health is None else msgspec.structs.replace(rig, health=BOUNDLESS)
+        for name, rig in rules.rigs.items()
+    }
+    match = msgspec.structs.replace(rules.match, health=BOUNDLESS)
+    return msgspec.structs.replace(rules, match=match, rigs=rigs)

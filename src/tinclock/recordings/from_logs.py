@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import msgspec
 
-from tinclock.core.analysis.fairness import undying as without_dying
 from tinclock.core.errors import LogError, TinClockError
 from tinclock.core.referee import Referee
 from tinclock.core.timeline.views import Drawing
+from tinclock.intake.settings import undying as without_dying
 from tinclock.recordings.recorder import Recorder
 
 if TYPE_CHECKING:

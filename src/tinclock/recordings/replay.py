@@ -38,7 +38,7 @@ class Refused(NamedTuple):
     problem: str
 
 
-class Again(NamedTuple):
+class Replay(NamedTuple):
     """A recording that was ruled again.
 
     steps : (n,) the step of each ruling: the same claim has the same step whatever the rules
@@ -58,7 +58,7 @@ class Again(NamedTuple):
     refused: list[Refused]
 
 
-def rule_again(
+def rerule(
     recording: Recording,
     *,
     rules: Rules | None = None,
@@ -67,7 +67,7 @@ def rule_again(
     on_ruling: Callable[[Referee, Ruling, object], None] | None = None,
     on_tick: Callable[[Referee], None] | None = None,
     on_progress: Callable[[float], None] | None = None,
-) -> Again:
+) -> Replay:
     """Put everything that was recorded to a fresh referee.
 
     rules : other rules than the recorded ones. Players act as they did: what they would have done instead isn't known
@@ -104,7 +104,7 @@ class _Course:
         self.refused: list[Refused] = []
         self._ticks = 0
 
-    def run(self, until_s: float, on_progress: Callable[[float], None] | None) -> Again:
+    def run(self, until_s: float, on_progress: Callable[[float], None] | None) -> Replay:
         recording = self._recording
         last = recording.flushes[-1] if recording.flushes else None
         first_s, span = recording.begins_at_s, max(recording.ends_at_s - recording.begins_at_s, 1e-9)
@@ -134,7 +134,7 @@ class _Course:
                 last.events_sha256,
             )
         )
-        return Again(
+        return Replay(
             self.rulings, self.steps, self.events, digests.rulings_sha256, digests.events_sha256, same, self._ticks,
             max(self.referee.history.newest_time - first_s, 0.0), self.refused,
         )  # fmt: skip

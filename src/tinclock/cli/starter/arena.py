@@ -9,8 +9,7 @@ from pathlib import Path
 import numpy as np
 
 import tinclock
-from tinclock.wire.border import Border
-from tinclock.wire.bundle import client_bundle
+from tinclock.wire import Border, client_bundle
 
 HERE = Path(__file__).parent
 PLACES = ((-5.0, 0.0, 0.0), (5.0, 0.0, 0.0), (0.0, -5.0, 0.0), (0.0, 8.0, 0.0))
@@ -25,7 +24,7 @@ class Arena:
         level = tinclock.load_level(HERE / "level.toml")
         # who knows the seed can work out everybody's spread: a fresh one a match, told to nobody
         self.referee = tinclock.Referee(self.rules, level=level, seed=secrets.randbits(64) if seed is None else seed)
-        self.recorder = None if record_to is None else tinclock.Recorder(record_to, self.referee)
+        self.recorder = None if record_to is None else tinclock.recordings.Recorder(record_to, self.referee)
         self.server = self.recorder or self.referee  # the same calls; the recorder keeps them
         self.digests = client_bundle(self.rules).digests
         self.borders: dict[str, Border] = {}

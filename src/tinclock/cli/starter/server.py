@@ -11,7 +11,7 @@ from pathlib import Path
 from arena import Arena
 
 import tinclock
-from tinclock.wire.messages import News, Ping, encode
+from tinclock.wire import News, Ping, encode
 
 PINGS_EVERY_S, SILENT_S = 0.25, 5.0
 

@@ -14,12 +14,10 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
     from tinclock.core.referee import Referee
-    from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.records import Ruling
 
 LOOK_BACK_S = 0.5
 """For so long before a hit reached its victim's screen it is asked whether the shooter could be seen there."""
-BOUNDLESS = 1e9
 GONE = frozenset({"repeated_sequence", "unknown_connection"})
 
 
@@ -207,17 +205,3 @@ def _tick_near(referee: Referee, server_time: float) -> int | None:
     times, _, ticks = history.ticks()
     place = int(np.searchsorted(times, server_time, side="right")) - 1
     return int(ticks[place]) if place >= 0 else None
-
-
-def undying(rules: Rules) -> Rules:
-    """The same rules with so much health that nobody dies.
-
-    Other settings change who dies when, and with that whose claims count at all; among the undying each claim is
-    judged by itself, and settings can be compared.
-    """
-    rigs = {
-        name: rig if rig.health is None else msgspec.structs.replace(rig, health=BOUNDLESS)
-        for name, rig in rules.rigs.items()
-    }
-    match = msgspec.structs.replace(rules.match, health=BOUNDLESS)
-    return msgspec.structs.replace(rules, match=match, rigs=rigs)

@@ -1,0 +1,32 @@
+"""Evidence: weighing accounts while a match goes on or from recordings, cases, decisions, the chained log."""
+
+from tinclock.cases.evidence_log import EvidenceLog as EvidenceLog
+from tinclock.cases.evidence_log import Head as Head
+from tinclock.cases.evidence_log import verify_log as verify_log
+from tinclock.cases.kinds import Words as Words
+from tinclock.cases.kinds import words_of as words_of
+from tinclock.cases.records import Case as Case
+from tinclock.cases.records import Decision as Decision
+from tinclock.cases.records import Dossier as Dossier
+from tinclock.cases.records import FindingRow as FindingRow
+from tinclock.cases.review import CaseReview as CaseReview
+from tinclock.cases.store import CaseStore as CaseStore
+from tinclock.core.evidence.calibration import Play as Play
+from tinclock.core.evidence.calibration import calibrate as calibrate
+from tinclock.core.evidence.course import Course as Course
+from tinclock.core.evidence.course import Observed as Observed
+from tinclock.core.evidence.course import Weighing as Weighing
+from tinclock.core.evidence.course import crossed as crossed
+from tinclock.core.evidence.course import peak as peak
+from tinclock.core.evidence.course import weigh as weigh
+from tinclock.core.evidence.eprocess import KindEvidence as KindEvidence
+from tinclock.core.evidence.live import Gain as Gain
+from tinclock.core.evidence.live import LiveEvidence as LiveEvidence
+from tinclock.core.evidence.observe import Gazes as Gazes
+from tinclock.core.evidence.observe import Shots as Shots
+from tinclock.core.evidence.weights import Provenance as Provenance
+from tinclock.core.evidence.weights import Weights as Weights
+from tinclock.intake.weights_file import load_weights as load_weights
+from tinclock.intake.weights_file import save_weights as save_weights
+from tinclock.recordings.observed import observed_in as observed_in
+from tinclock.report.case_page import write_case_page as write_case_page
