@@ -29,7 +29,7 @@ def use(here: Range, item: str = "oil_can", late: float = 0.0, **fields: object)
 def wounded(amount: float = 70.0, **item: object) -> Range:
     here = Range(changed(RULES, "items", "oil_can", **item), None, team="copper")
     for entity in (here.shooter, here.runner):
-        here.referee.ledger.wound(entity, amount, here.now, Blow("fall"))
+        here.referee._pipeline.ledger.wound(entity, amount, here.now, Blow("fall"))
     here.referee.events()
     return here
 
@@ -44,11 +44,11 @@ def test_an_item_repairs_by_its_table_cools_down_and_is_used_up():
     ]
     assert codes(use(here, late=2.0)) == ["item_cooling"]
     assert use(here, late=4.0).receipt().state.health == 100.0
-    here.referee.ledger.wound(here.shooter, 50.0, here.now, Blow("fall"))
+    here.referee._pipeline.ledger.wound(here.shooter, 50.0, here.now, Blow("fall"))
     assert codes(use(here, late=9.0)) == ["item_spent"]
     assert codes(use(here, item="ladder", late=9.0)) == ["unknown_item"]
     here.referee.spawn(here.shooter)
-    here.referee.ledger.wound(here.shooter, 50.0, here.now, Blow("fall"))
+    here.referee._pipeline.ledger.wound(here.shooter, 50.0, here.now, Blow("fall"))
     assert use(here, late=9.5).outcome == "upheld"
 
 
@@ -212,7 +212,7 @@ def test_a_belief_that_was_true_lately_is_latency_and_one_that_never_was_shows_i
     here = Range(RULES, None)
     for at in np.arange(-2.0, 0.5, 0.25).tolist():
         here.referee.pong("s", here.referee.ping("s", at), at + 10.05, at + 0.1)
-    here.referee.ledger.wound(here.shooter, 30.0, here.now, Blow("shot", here.runner))
+    here.referee._pipeline.ledger.wound(here.shooter, 30.0, here.now, Blow("shot", here.runner))
     assert codes(believe(here, late=0.05, health=100.0)) == []
     assert codes(believe(here, late=0.05, health=70.0)) == []
     frozen = believe(here, late=2.0, health=100.0)

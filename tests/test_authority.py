@@ -95,7 +95,7 @@ def test_the_dead_spectators_leavers_strangers_and_impostors_get_nothing_done(ki
     for name, code in (("w", "spectator"), ("nobody", "unknown_connection"), ("r", "foreign_actor")):
         assert codes(here.say(kind, by=name, **GOOD[kind])) == [code]
     assert codes(here.say(kind, actor=999, **GOOD[kind])) == ["foreign_actor"]
-    referee.ledger.wound(1, 500.0, here.now, Blow("fall"))
+    referee._pipeline.ledger.wound(1, 500.0, here.now, Blow("fall"))
     late = {tinclock.StatusClaim: [], tinclock.ImpactClaim: ["unknown_projectile"]}  # the dead may ask, and claim
     assert codes(here.say(kind, **GOOD[kind])) == late.get(kind, ["dead_actor"])
     referee.dismiss("s")

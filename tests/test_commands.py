@@ -12,7 +12,7 @@ import pytest
 import tinclock
 from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.ruling.commands import CHANGES, KINDS, Command, Cut, Harm, Put, name_of, read_change
-from tinclock.errors import BadNumberError
+from tinclock.errors import BadNumberError, ReadOnlyError
 from tinclock.garden.scenario import load_garden
 from tinclock.recordings.past import past_of
 from tinclock.serve.requests import Call
@@ -136,3 +136,18 @@ def test_a_command_that_is_none_or_has_fields_that_it_doesnt_take_is_refused():
         read_change("cut", {"entity": 1, "server_tim": 2.0})
     with pytest.raises(BadNumberError, match=r"ruling\.commands \(act, admit, admit_spectator, advance"):
         tinclock.Referee(load_garden().rules).apply(Call(1, "m", "cut"))
+
+
+def test_what_a_referee_shows_of_itself_can_only_be_read():
+    """History and ledger show the match as it is now; a change through them raises and names its command."""
+    referee = tinclock.Referee(load_garden().rules)
+    entity = referee.admit(connection="c-1", account="ada", rig="gardener", server_time=0.0)
+    assert referee.ledger.health(entity) == 100.0
+    for shown in (referee.history, referee.ledger):
+        changing = [name for name in vars(type(shown)) if not name.startswith("_")]
+        assert len(changing) >= 5
+        for name in changing:
+            with pytest.raises(ReadOnlyError, match=r"would change a match past its recorder; call \w+"):
+                getattr(shown, name)(entity)
+    referee.harm(entity, 30.0, cause="fall", server_time=0.1)
+    assert referee.ledger.health(entity) == 70.0

@@ -151,7 +151,7 @@ def test_two_shots_that_kill_each_other_both_count_within_the_trade_window_only(
 def test_one_who_died_on_its_own_screen_first_does_not_trade():
     here = Range(changed(RULES, "weapons", "grit_rifle", damage=200.0), None, harm={"trade_window_s": 0.5})
     died = here.now
-    here.referee.ledger.wound(here.shooter, 500.0, died, Blow("shot", here.runner))
+    here.referee._pipeline.ledger.wound(here.shooter, 500.0, died, Blow("shot", here.runner))
     here.run(14)
     eye = (-8.89, 3.0, 1.65)
     claim = tinclock.ShotClaim(1, 1, "grit_rifle", eye, (1.0, 0.0, 0.0), tinclock.View(50, 52, 0.5))

@@ -86,7 +86,10 @@ def do(referee: tinclock.Referee, deed: str, one: int, other: int, amount: int, 
             referee.place("sprinkler", weapon="hose", server_time=now)
         return
     entity, by = here[one % len(here)], here[other % len(here)]
-    ledger, line = referee.ledger, next((n for n, x in referee._roster.connections.items() if x.entity == entity), None)
+    ledger, line = (
+        referee._pipeline.ledger,
+        next((n for n, x in referee._roster.connections.items() if x.entity == entity), None),
+    )
     match deed:
         case "leave" if line is not None:
             referee.dismiss(line, now)
@@ -143,7 +146,7 @@ def test_a_gap_in_the_events_is_an_error_and_lost_ones_can_be_asked_for_again(sh
 def test_one_who_left_is_neither_hit_nor_credited_and_leaves_no_row(shooting):
     referee, now = shooting.referee, shooting.now
     third = referee.admit(connection="t", account="third", team="copper", rig="gardener")
-    referee.ledger.wound(shooting.runner, 60.0, now, Blow("shot", third, "grit_rifle", "chest"))
+    referee._pipeline.ledger.wound(shooting.runner, 60.0, now, Blow("shot", third, "grit_rifle", "chest"))
     referee.dismiss("t")
     assert shooting.shoot(bone=4).damage == 40.0
     assert not referee.ledger.alive(shooting.runner)

@@ -19,6 +19,7 @@ from tinclock.errors import UnknownNameError
 from tinclock.garden.gait import Bodies, Gait
 from tinclock.garden.scenario import data_file
 from tinclock.garden.walking import Ground, Walker
+from tinclock.types import Stop
 
 View = tinclock.View
 BLAST = SplashRules(radius_m=6.0, damage=60.0, impulse_n_s=30.0, direct_bonus=5.0)
@@ -250,7 +251,7 @@ def test_moving_cover_stops_what_flies_and_takes_no_harm():
     launch(here, direction=(1.0, 0.0, 0.0))
     flown = record(30)
     assert hits(flown) == []
-    assert (step(flown[-1], "cover met"), flown[-1].stopped_by) == ("door", "door")
+    assert (step(flown[-1], "cover met"), flown[-1].stopped_by) == ("door", Stop("cover", "door", door))
     (ended,) = [event for event in here.referee.events() if event.kind == "end"]
     assert (ended.cause, ended.surface, ended.victim) == ("cover", "door", 0)
 
@@ -312,7 +313,7 @@ def test_limits_death_and_leaving_clean_up():
     assert shooter not in {e.entity for e in orphan.referee.events() if e.kind == "score"}
     dead = armed(when_owner_dies="remove", speed_m_s=5.0)
     launch(dead)
-    dead.referee.ledger.wound(dead.shooter, 500.0, dead.now, Blow("fall"))
+    dead.referee._pipeline.ledger.wound(dead.shooter, 500.0, dead.now, Blow("fall"))
     fly(dead, 2)
     assert [e.cause for e in dead.referee.events() if e.kind == "end"] == ["owner died"]
 

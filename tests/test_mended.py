@@ -130,7 +130,7 @@ def test_a_door_stops_a_shot_and_is_nobody_who_was_hit():
     """What only stands in the way is told as what stopped the shot: not among the hits, not in the receipt."""
     here, _ = shut(x=-7.0)
     ruling = here.shoot(view=View(here.tick - 8, here.tick - 8, 0.0))
-    assert (ruling.outcome, ruling.hits, ruling.stopped_by) == ("upheld", (), "door")
+    assert (ruling.outcome, ruling.hits, ruling.stopped_by.name) == ("upheld", (), "door")
     assert ruling.reached_m == pytest.approx(1.86, abs=0.05)
     assert ruling.receipt().hits == ()
     named = here.shoot(view=View(here.tick - 8, here.tick - 8, 0.0), late=0.2, victim=3)
@@ -457,5 +457,5 @@ def test_the_servers_own_claims_may_hold_numpy_numbers():
 def test_damage_that_was_wounded_before_is_told(rules):
     """The world's damage and a shot's add up in one ledger."""
     here = Range(RULES, None)
-    here.referee.ledger.wound(here.runner, 10.0, here.now, Blow("fall"))
+    here.referee._pipeline.ledger.wound(here.runner, 10.0, here.now, Blow("fall"))
     assert here.shoot().hits[0].health_before == 90.0

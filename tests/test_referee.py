@@ -155,7 +155,7 @@ def test_a_muzzle_behind_a_wall_is_denied(rules):
 def test_a_shot_stops_at_the_first_wall(rules):
     wall = tinclock.Level.from_boxes([[-4.0, 3.0, 1.0]], [[0.1, 4.0, 1.0]], surfaces=[tinclock.Surface("brick")])
     ruling = Range(rules, wall).shoot()
-    assert (ruling.hits, ruling.stopped_by) == ((), "brick")
+    assert (ruling.hits, ruling.stopped_by.name) == ((), "brick")
     assert ruling.reached_m == pytest.approx(4.8, abs=0.1)
 
 
@@ -209,7 +209,7 @@ def test_death_ends_a_life_and_a_shot_at_the_old_one_harms_nobody(shooting):
 def test_the_dead_and_the_absent_do_not_shoot(rules, level):
     shooting = Range(rules, level, harm={"trade_window_s": 0.0})
     claim = shooting.aimed()
-    shooting.referee.ledger.wound(shooting.shooter, 500.0, shooting.now, Blow("shot", shooting.runner))
+    shooting.referee._pipeline.ledger.wound(shooting.shooter, 500.0, shooting.now, Blow("shot", shooting.runner))
     assert codes(shooting.referee.rule("s", claim, received_at=shooting.now)) == ["dead_actor"]
     shooting.referee.spawn(shooting.shooter)
     shooting.referee.record(shooting.tick + 1, shooting.now + 0.01, [shooting.runner], [shooting.pose(0, 2)])

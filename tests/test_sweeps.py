@@ -106,7 +106,7 @@ def test_a_shot_passes_glass_at_the_loss_that_thickness_surface_and_weapon_give(
 
 def test_a_shot_ends_inside_what_uses_it_up(rules):
     ruling = Range(with_penetration(rules, 20.0), panes(4.0, surface=HEDGE)).shoot(view=tinclock.View(16, 16, 0.0))
-    assert (ruling.hits, ruling.stopped_by) == ((), "hedge")
+    assert (ruling.hits, ruling.stopped_by.name) == ((), "hedge")
     assert ruling.reached_m == pytest.approx(2.89 + 2.0, abs=0.02)  # two metres into it
 
 
@@ -149,7 +149,7 @@ def test_moving_cover_is_rewound_like_any_body_and_blocks_without_taking_damage(
     door = here.referee.place("door")
     slide(here, door, 30)
     shut = here.shoot(view=tinclock.View(60, 60, 0.0))
-    assert (shut.hits, shut.stopped_by, shut.damage) == ((), "door", 0.0)
+    assert (shut.hits, shut.stopped_by.name, shut.damage) == ((), "door", 0.0)
     still_open = here.shoot(view=tinclock.View(50, 50, 0.0), late=0.07)
     assert still_open.hits[0].victim == here.runner
     assert [step.limit for step in shut.trace if step.name == "cover"] == ["door"]

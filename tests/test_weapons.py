@@ -148,7 +148,7 @@ def test_letting_go_stops_the_fire_at_that_instant_and_death_lets_go():
     here.say(tinclock.TriggerClaim, held=True, late=1.0, **press)
     from tinclock.core.combat.ledger import Blow
 
-    here.referee.ledger.wound(here.shooter, 500.0, here.now + 1.15, Blow("fall"))
+    here.referee._pipeline.ledger.wound(here.shooter, 500.0, here.now + 1.15, Blow("fall"))
     assert len(here.referee.advance(here.now + 2.0)) == 0
 
 

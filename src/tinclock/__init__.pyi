@@ -10,6 +10,7 @@ from tinclock import testing as testing
 from tinclock import types as types
 from tinclock import wire as wire
 from tinclock.core.combat.events import Event as Event
+from tinclock.core.combat.first_contact import first_contact as first_contact
 from tinclock.core.combat.projectile_motion import Flight as Flight
 from tinclock.core.combat.published import State as State
 from tinclock.core.combat.published import follow as follow

@@ -227,7 +227,11 @@ def _print_table(console: Console, played: Played, rows: int) -> None:
 
 def _cells(ruling: Ruling, played: Played) -> tuple[str, ...]:
     hit = ruling.hits[0] if ruling.hits else None
-    met = f"{played.entities[hit.victim]}, {hit.part}" if hit else f"({ruling.stopped_by or 'nothing'})"
+    met = (
+        f"{played.entities[hit.victim]}, {hit.part}"
+        if hit
+        else f"({ruling.stopped_by.explain() if ruling.stopped_by else 'nothing'})"
+    )
     if ruling.reached_m is None:
         met = "-"
     return (

@@ -12,6 +12,7 @@
     ├── OutOfHistoryError   (LookupError)  an instant that the history no longer (or not yet) holds
     ├── UnknownNameError    (LookupError)  an entity, rig, connection or weapon nobody declared
     ├── AlreadyKnownError   (ValueError)   something was declared twice
+    ├── ReadOnlyError       (TypeError)    something that may only be read was asked to change
     ├── RecordingError      (ValueError)   a recording that can't be read, written or ruled again
     ├── LogError            (ValueError)   another server's logs that can't be read as the mapping says
     ├── BatchError          (ValueError)   a sweep's folder or cluster that can't be used
@@ -22,6 +23,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Any, NoReturn
 
 
 class TinClockError(Exception):
@@ -116,6 +118,24 @@ class AlreadyKnownError(TinClockError, ValueError):
     def __init__(self, what: str, given: object) -> None:
         self.what, self.given = what, given
         super().__init__(f"{what} {given!r} is already there; each may be declared once")
+
+
+class ReadOnlyError(TinClockError, TypeError):
+    """A view that may only be read was asked to change what it shows; `instead` is the command that changes it."""
+
+    def __init__(self, asked: str, instead: str) -> None:
+        self.asked, self.instead = asked, instead
+        super().__init__(f"{asked} would change a match past its recorder; call {instead} instead")
+
+
+def only_by(asked: str, instead: str) -> Any:
+    """A method of a view that may only be read: raises `ReadOnlyError`, which names the command to call instead."""
+
+    def refuse(*_: object, **__: object) -> NoReturn:
+        raise ReadOnlyError(asked, f"{instead} of the referee or recorder")
+
+    refuse.__doc__ = "Raises `ReadOnlyError`."
+    return refuse
 
 
 class RecordingError(TinClockError, ValueError):

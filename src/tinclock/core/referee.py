@@ -79,7 +79,8 @@ class Referee(MatchCalls):
     ) -> None:
         self._pipeline = ClaimPipeline(rules, level, seed, storage)
         self.rules, self.level, self.seed = rules, level, seed
-        self.history, self.ledger = self._pipeline.history, self._pipeline.ledger
+        self._history, self._ledger = self._pipeline.history, self._pipeline.ledger
+        self.history, self.ledger = self._history.view(), self._ledger.view()
         self._roster = self._pipeline.roster
 
     def apply(self, command: Command) -> Any:
@@ -143,12 +144,12 @@ class Referee(MatchCalls):
         actor = self._roster.enter(
             name=name, team=team, rig=rig, connection=connection, carried=weapons, wielded=weapon, now=now
         )
-        self.history.add(entity, rig)
+        self._history.add(entity, rig)
         body = self.rules.rigs[rig]
-        self.ledger.open(entity, body.health, name=name if connection else None, team=team, worth=body.worth)
-        bulletin = self.ledger.bulletin
+        self._ledger.open(entity, body.health, name=name if connection else None, team=team, worth=body.worth)
+        bulletin = self._ledger.bulletin
         bulletin.tell(JoinedEvent(bulletin.next, now, entity, rig, name, team, actor.wielded, bool(connection)))
-        self.ledger.spawn(entity, now)
+        self._ledger.spawn(entity, now)
         return actor
 
     def _remove(self, command: Remove) -> None:
@@ -169,8 +170,8 @@ class Referee(MatchCalls):
 
     def _leave(self, entity: int, now: float) -> None:
         self._pipeline.clear_the_air(entity, now)
-        self.history.remove(entity)
-        self.ledger.close(entity, now)
+        self._history.remove(entity)
+        self._ledger.close(entity, now)
         self._pipeline.forget(entity)
 
     def _hand_over(self, command: HandOver) -> None:
@@ -183,25 +184,25 @@ class Referee(MatchCalls):
 
     def _give(self, actor: Participant, connection: str, now: float) -> None:
         actor.hand_over(connection, now)
-        bulletin = self.ledger.bulletin
+        bulletin = self._ledger.bulletin
         bulletin.tell(ControlEvent(bulletin.next, now, actor.entity, self._roster.controller_of(actor)))
 
     def _cut(self, command: Cut) -> None:
-        self.history.cut(self._roster.require(command.entity).entity)
+        self._history.cut(self._roster.require(command.entity).entity)
 
     def _spawn(self, command: Spawn) -> None:
         actor, now = self._roster.require(command.entity), self._time(command.server_time)
-        self.history.cut(actor.entity)
+        self._history.cut(actor.entity)
         actor.life_epoch = self.history.epoch_of(actor.entity)
         actor.refill()
-        self.ledger.spawn(actor.entity, now)
+        self._ledger.spawn(actor.entity, now)
 
     def _harm(self, command: Harm) -> None:
         actor, now = self._roster.require(command.entity), self._time(command.server_time)
         points = float(command.damage) if is_finite(command.damage) else -1.0
         if points < 0.0:
             raise BadNumberError("damage", "a finite number of points of at least 0", command.damage)
-        self.ledger.wound(actor.entity, points, now, Blow(require_name("cause", command.cause)))
+        self._ledger.wound(actor.entity, points, now, Blow(require_name("cause", command.cause)))
 
     def _wield(self, command: Wield) -> None:
         actor, now = self._roster.require(command.entity), self._time(command.server_time)
@@ -264,7 +265,7 @@ class Referee(MatchCalls):
         now, entities, bones = seconds("server_time", command.server_time), command.entities, command.bones
         if self.ledger.dead:
             entities, bones = self._without_the_dead(entities, bones)
-        self.history.record(command.tick, now, entities, bones)
+        self._history.record(command.tick, now, entities, bones)
 
     def _without_the_dead(
         self, entities: Sequence[int] | NDArray[np.int64], bones: Poses
@@ -281,7 +282,7 @@ class Referee(MatchCalls):
         return [ids[row] for row in kept], poses
 
     def _published(self, command: Publish) -> None:
-        self.history.publish(command.tick, None if command.sent_at is None else seconds("sent_at", command.sent_at))
+        self._history.publish(command.tick, None if command.sent_at is None else seconds("sent_at", command.sent_at))
 
     def _advance(self, command: Advance) -> list[Ruling]:
         return self._pipeline.advance(seconds("server_time", command.server_time))
@@ -314,7 +315,7 @@ class Referee(MatchCalls):
 
         Raises `OutOfHistoryError` for a number whose successors are no longer kept: send the `state` instead.
         """
-        bulletin = self.ledger.bulletin
+        bulletin = self._ledger.bulletin
         return bulletin.take() if since is None else bulletin.since(since)
 
     def _guide(self, command: Guide) -> None:
@@ -327,7 +328,7 @@ class Referee(MatchCalls):
             self._time(command.server_time),
         )
         flights.guide(one, target)
-        bulletin = self.ledger.bulletin
+        bulletin = self._ledger.bulletin
         bulletin.tell(GuideEvent(bulletin.next, now, one.actor.entity, command.projectile, target))
 
     def in_reach(self, entity: int, weapon: str | None = None, direction: Triple | None = None) -> list[Reached]:

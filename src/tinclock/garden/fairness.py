@@ -118,7 +118,9 @@ def _count(ruling: Ruling, screen: Screen, codes: list[str], row: Counter[str], 
     inside = "view_capped" not in codes
     row["hits"] += 1
     row["inside"] += inside
-    met = ruling.stopped_by == f"entity {screen.victim}"  # a team-mate, say: met, and nothing to hurt
+    stop = ruling.stopped_by
+    # a team-mate, say: met, and nothing to hurt
+    met = stop is not None and stop.kind == "body" and stop.entity == screen.victim
     row["counted"] += ruling.outcome != "denied" and (met or any(hit.victim == screen.victim for hit in ruling.hits))
     if ruling.outcome != "upheld":
         lost[codes[0]] += 1

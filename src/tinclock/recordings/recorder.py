@@ -36,7 +36,7 @@ from tinclock.recordings.level_tables import write_level
 from tinclock.recordings.pieces import TickPoses, require_pyarrow
 from tinclock.recordings.rounding import to_steps
 from tinclock.recordings.writer import Batch, Writer
-from tinclock.wire.codec import decode_claim, encode_claim
+from tinclock.wire.codec import Received, decode_claim, encode_claim
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -68,7 +68,7 @@ class Recorder(MatchCalls):
     """
 
     takes_bytes = True
-    """Give `rule` what came, undecoded."""
+    """Give `rule` what came: bytes, or `Received`."""
 
     def __init__(
         self, path: str | Path, referee: Referee, *, flush_s: float = 1.0, durable: bool = False,
@@ -108,8 +108,9 @@ class Recorder(MatchCalls):
     def apply(self, command: Command) -> Any:
         """Let the referee carry out one command, and note it; one that raises is not noted.
 
-        A claim (`rule`) is given as the bytes that came; one that is already decoded is encoded again. What is ruled is
-        what those bytes decode to. Besides what `Referee.apply` raises, `RecordingError` once writing has failed.
+        A claim (`rule`) is given as the bytes that came, decoded already (`Received`) or not; one that is a Python
+        object is encoded. What is ruled is what those bytes decode to. Besides what `Referee.apply` raises,
+        `RecordingError` once writing has failed.
         """
         match command:
             case Rule():
@@ -132,10 +133,12 @@ class Recorder(MatchCalls):
                 return self._change(command)
 
     def _rule(self, command: Rule) -> Ruling:
-        received = command.claim if isinstance(command.claim, bytes) else encode_claim(command.claim)
-        name = _name(command.connection)
-        ruling = self.referee.rule(name, decode_claim(received), received_at=command.received_at)
-        self._batch.rows["claims"].append((self._step, name, float(command.received_at), received))
+        claim, name = command.claim, _name(command.connection)
+        if not isinstance(claim, Received):
+            data = claim if isinstance(claim, bytes) else encode_claim(claim)
+            claim = Received(data, decode_claim(data))
+        ruling = self.referee.rule(name, claim.claim, received_at=command.received_at)
+        self._batch.rows["claims"].append((self._step, name, float(command.received_at), claim.data))
         self._batch.rulings.append((self._step, ruling))
         self._stepped()
         return ruling

@@ -146,7 +146,8 @@ def _head(figure: Any, surroundings: Surroundings, names: Mapping[int, str], sai
         if (
             ruling.outcome != "denied"
             and surroundings.wall_surface
-            and (ruling.stopped_by or "") == surroundings.wall_surface
+            and ruling.stopped_by is not None
+            and ruling.stopped_by.name == surroundings.wall_surface
         ):
             told = f"{shooter} hit nobody: the {surroundings.wall_surface} stopped it after {surroundings.wall_m:.1f} m"
     title_ruling(figure, ruling.number, ruling.outcome, told)

@@ -5,6 +5,7 @@ from tinclock.wire.bundle import Bundle as Bundle
 from tinclock.wire.bundle import client_bundle as client_bundle
 from tinclock.wire.bundle import differences as differences
 from tinclock.wire.codec import Limits as Limits
+from tinclock.wire.codec import Received as Received
 from tinclock.wire.codec import decode_message as decode_message
 from tinclock.wire.codec import encode_claim as encode_claim
 from tinclock.wire.flood import FloodGuard as FloodGuard

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol
 from tinclock.core.errors import UnknownNameError
 from tinclock.core.findings import Finding
 from tinclock.wire.bundle import differences
-from tinclock.wire.codec import LIMITS, Limits, Unreadable, decode_message
+from tinclock.wire.codec import LIMITS, Limits, Received, Unreadable, decode_message
 from tinclock.wire.flood import COSTS, FloodGuard, FloodLimits
 from tinclock.wire.messages import Answer, Join, Joined, Pong, Refused, encode, negotiated
 
@@ -76,7 +76,7 @@ class Border:
             with suppress(UnknownNameError):
                 self._server.pong(self.connection, message.nonce, message.client_time, received_at)
             return None
-        claim = received if getattr(self._server, "takes_bytes", False) else message
+        claim = Received(received, message) if getattr(self._server, "takes_bytes", False) else message
         self.last_ruling = ruling = self._server.rule(self.connection, claim, received_at=received_at)
         return encode(Answer(ruling.receipt()), self.form)
 

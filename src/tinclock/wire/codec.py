@@ -39,6 +39,13 @@ class Unreadable(str):
     __slots__ = ()
 
 
+class Received(NamedTuple):
+    """A claim as it came and as it was decoded: a recorder keeps the one and has the other ruled."""
+
+    data: bytes
+    claim: object
+
+
 def decode_claim(received: bytes, limits: Limits = LIMITS) -> Claim | object:
     """What a client sent, decoded: a claim, or plain data that is none, or what stands for bytes that say nothing.
 

@@ -171,7 +171,7 @@ def _out_of_reach(past: Past, ruling: Ruling, view: View, origin: Triple) -> Far
 def _stop(past: Past, ruling: Ruling, origin: Triple, direction: Triple, range_m: float) -> tuple[float, str]:
     """How far a shot got, and the surface that ended it (the first one on its way, where it wasn't cast)."""
     if ruling.view is not None and ruling.reached_m is not None:
-        return ruling.reached_m, ruling.stopped_by or ""
+        return ruling.reached_m, ruling.stopped_by.explain() if ruling.stopped_by else ""
     wall = None if past.level is None else past.level.first(origin, direction, range_m)
     return (range_m, "") if wall is None else (wall.distance_m, wall.surface.name)
 

@@ -10,7 +10,7 @@ from msgspec import Struct
 from tinclock.core.combat.bulletin import Bulletin
 from tinclock.core.combat.events import ArmourEvent, DeathEvent, EffectEvent, HealthEvent, LeftEvent, SpawnEvent
 from tinclock.core.combat.scores import Scores
-from tinclock.core.errors import AlreadyKnownError, UnknownNameError
+from tinclock.core.errors import AlreadyKnownError, UnknownNameError, only_by
 from tinclock.core.rules.ruleset import HarmRules, ScoreRules
 from tinclock.core.timeline.instants import CATCH_UP_S
 
@@ -338,3 +338,24 @@ class Ledger:
         past = list(self._account(entity).past)
         first = max((k for k, level in enumerate(past) if level.since <= since), default=0)
         return past[first:]
+
+    def view(self) -> LedgerView:
+        """The same ledger, always as it is now, for reading alone."""
+        view = LedgerView.__new__(LedgerView)
+        view.__dict__ = self.__dict__  # one state, whoever looks
+        return view
+
+
+class LedgerView(Ledger):
+    """A ledger that may only be read: what a referee shows of its own. Commands and claims change it."""
+
+    open = only_by("ledger.open", "admit or place")
+    close = only_by("ledger.close", "dismiss or remove")
+    spawn = only_by("ledger.spawn", "spawn")
+    wound = only_by("ledger.wound", "harm")
+    linger = only_by("ledger.linger", "harm")
+    advance = only_by("ledger.advance", "advance")
+    repair = only_by("ledger.repair", "act, with an item that repairs,")
+    reinforce = only_by("ledger.reinforce", "act, with an item that gives armour,")
+    grant = only_by("ledger.grant", "act, with an item that gives an effect,")
+    drop_shield = only_by("ledger.drop_shield", "act")

@@ -23,7 +23,7 @@ NO_HEADER = np.zeros(16, np.int64)
 NO_TIMES, NO_SLOTS = np.empty(0), np.empty(0, np.int64)
 
 
-def _three(name: str, values: Triple) -> Triple:
+def three(name: str, values: Triple) -> Triple:
     """Three finite numbers as floats, or `BadNumberError`."""
     if len(values) != 3 or not all(map(math.isfinite, values)):
         raise BadNumberError(name, "three finite numbers", values)
@@ -88,14 +88,14 @@ class Flight:
         self, motion: Motion, start: float, position: Triple, velocity: Triple, *, level: Level | None = None,
         last: float = math.inf, range_m: float = math.inf, target: Triple | None = None,
     ) -> None:  # fmt: skip
-        position, velocity = _three("position", position), _three("velocity", velocity)
+        position, velocity = three("position", position), three("velocity", velocity)
         if not any(velocity):
             raise BadNumberError("velocity", "three finite numbers, not all zero", velocity)
         if not math.isfinite(start):
             raise BadNumberError("start", "a finite number of seconds", start)
         if math.isnan(last) or not range_m >= 0.0:
             raise BadNumberError("last, range_m", "a number of seconds, and a number of at least 0", (last, range_m))
-        target = None if target is None else _three("target", target)
+        target = None if target is None else three("target", target)
         start, last, range_m = float(start), float(last), float(range_m)
         self.motion, self.level = motion, level
         self._target = (math.nan,) * 3 if target is None else target

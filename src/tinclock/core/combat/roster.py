@@ -120,6 +120,21 @@ class Participant:
         self.held_trigger = None
 
 
+class ViewLimits(NamedTuple):
+    """What bounds a connection's views, in seconds, as worked out at one version of its clock and one drawing.
+
+    shortest_s : the least time between sending a snapshot and receiving a claim that has seen it
+    latest_s : the greatest age of a view that the connection explains
+    back_s : how far a view may lie before an earlier claim's
+    """
+
+    clock_version: int = -1
+    drawing: Drawing | None = None
+    shortest_s: float = 0.0
+    latest_s: float = 0.0
+    back_s: float = 0.0
+
+
 class Connection:
     """A connection: its clock, how it draws, what it sent. A spectator's has entity 0, the server's own no name."""
 
@@ -145,7 +160,7 @@ class Connection:
         self.clock = ClockEstimate(key)
         self.highest_sequence = 0
         self.newest_view_time = float("-inf")
-        self.view_limits: tuple[int, Drawing | None, float, float, float] = (-1, None, 0.0, 0.0, 0.0)
+        self.view_limits = ViewLimits()
         """Clock version and drawing that the limits hold for; shortest trip, latest age, allowance for running back."""
         self.receipts: list[Receipt | None] = [None] * REMEMBERED_RECEIPTS
 

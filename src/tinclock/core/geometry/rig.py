@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.rules.rigs import PartRules, RigRules
+    from tinclock.core.rules.rigs import BoneRules, PartRules, RigRules
 
 
 UNTURNED = (0.0, 0.0, 0.0, 1.0)
@@ -52,6 +52,8 @@ class Rig:
         How far the part extends from its bone's origin, whatever the rotation.
     bone_of : (parts,) int64
         The bone that carries each part.
+    rest : (bones, 7) float64, metres, body frame
+        The rest pose: where each bone's origin lies, and how it is turned, a unit quaternion xyzw.
     """
 
     def __init__(self, name: str, rules: RigRules) -> None:
@@ -62,7 +64,7 @@ class Rig:
         self.bones = tuple(bone.name for bone in rules.bones)
         index = {bone: i for i, bone in enumerate(self.bones)}
         self.parts = tuple(Part(p.name, p.zone, p.side, index[p.bone], Shape[p.shape.upper()]) for p in rules.parts)
-        self.rest = np.array([bone.rest for bone in rules.bones], dtype=np.float64)
+        self.rest = np.array([[*bone.rest, *bone.rest_rotation] for bone in rules.bones], dtype=np.float64)
         self.table = np.array([_row(p, rules.zone_priority) for p in rules.parts], dtype=np.float64)
         self.reach = np.array([_reach(row) for row in self.table], dtype=np.float64)
         self.bone_of = np.array([part.bone for part in self.parts], dtype=np.int64)
@@ -144,6 +146,12 @@ def _rig_problems(rules: RigRules) -> list[str]:
         problems.append("eye: is missing; a body sees and shoots from it (only a rig with blocks_only needs none)")
     if rules.eye is not None and rules.eye.bone not in bones:
         problems.append(f"eye.bone: no bone {rules.eye.bone!r}; bones are {', '.join(bones)}")
+    for bone in rules.bones:
+        length = math.sqrt(sum(value * value for value in bone.rest_rotation))
+        if not abs(length - 1.0) <= TOLERANCES.rotation_length:
+            got = f"got {list(bone.rest_rotation)}, length {length:.3f}"
+            problems.append(f"bones ({bone.name}).rest_rotation: must be a unit quaternion xyzw; {got}")
+            return problems
     seen: set[str] = set()
     for place, part in enumerate(rules.parts):
         where = f"parts[{place}] ({part.name})"
@@ -157,7 +165,7 @@ def _rig_problems(rules: RigRules) -> list[str]:
         if problem:
             problems.append(f"{where}: {problem}")
             continue
-        problem = _side_problem(part, bones[part.bone].rest)
+        problem = _side_problem(part, bones[part.bone])
         if problem:
             problems.append(f"{where}: {problem}")
     return problems
@@ -185,12 +193,12 @@ def _size_problem(part: PartRules) -> str:
     return ""
 
 
-def _side_problem(part: PartRules, rest: tuple[float, float, float]) -> str:
+def _side_problem(part: PartRules, bone: BoneRules) -> str:
     """Whether a left part lies on the body's left (+y; the body looks along +x, z is up) in the rest pose."""
+    middle = np.array(part.centre or (0.0, 0.0, 0.0))
     if part.shape == "capsule" and part.start and part.end:
-        y = rest[1] + (part.start[1] + part.end[1]) / 2
-    else:
-        y = rest[1] + (part.centre or (0.0, 0.0, 0.0))[1]
+        middle = (np.array(part.start) + np.array(part.end)) / 2.0
+    y = bone.rest[1] + float((_rotation(bone.rest_rotation) @ middle)[1])
     found = "left" if y > TOLERANCES.side_m else "right" if y < -TOLERANCES.side_m else "middle"
     if part.side in ("left", "right") and found != part.side:
         place = "on its middle line" if found == "middle" else f"{abs(y):.3f} m to its {found}"

@@ -16,6 +16,8 @@ class BoneRules(Table, frozen=True, kw_only=True):
     """As parts, eye and logs call it."""
     rest: Point = (0.0, 0.0, 0.0)
     """Where its origin lies in the rest pose."""
+    rest_rotation: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
+    """How it is turned in the rest pose, in the body frame: a unit quaternion xyzw."""
 
 
 class PartRules(Table, frozen=True, kw_only=True):

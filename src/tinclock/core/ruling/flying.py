@@ -11,7 +11,7 @@ from tinclock.core.combat.flights import Impact
 from tinclock.core.combat.projectile_motion import rebound
 from tinclock.core.kernels import sweep
 from tinclock.core.ruling.harm import apply_harm
-from tinclock.core.ruling.records import Hit
+from tinclock.core.ruling.records import Hit, Stop
 from tinclock.core.ruling.splash import burst
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.work import HarmWork
@@ -34,6 +34,8 @@ class FlightEnd(NamedTuple):
     entity: int = 0
     part: str = ""
     surface: str = ""
+    cover: int = 0
+    """The entity that only stood in the way, whose rig is the surface."""
 
 
 NOTHING_MET = FlightEnd()
@@ -131,7 +133,13 @@ def _finish(
     one: Projectile, work: HarmWork, position: Triple, why: str, *, bursts: bool, met: FlightEnd = NOTHING_MET
 ) -> None:
     work.steps.append(Measure.FLIGHT_ENDS.step(why))
-    work.stopped_by, at = met.surface or (f"entity {met.entity}" if met.entity else why), work.received_at
+    at = work.received_at
+    if met.entity:
+        work.stopped_by = Stop("body", entity=met.entity)
+    elif met.surface:
+        work.stopped_by = Stop("cover" if why == "cover" else "level", met.surface, met.cover)
+    else:
+        work.stopped_by = Stop("air", why)
     end_flight(work.world, one, at, why, position, met)
     if bursts:
         burst_there(one, work, position, met.entity if why == "body" else 0)
@@ -172,7 +180,7 @@ def _meet_body(one: Projectile, contact: Contact, work: HarmWork, position: Trip
     solid = work.history.rig_of(entity).blocks_only
     met = FlightEnd(entity, part.name)
     if solid:
-        met = FlightEnd(surface=work.history.rig_of(entity).name)
+        met = FlightEnd(surface=work.history.rig_of(entity).name, cover=entity)
         one.impacts.append(Impact(contact.at, position, surface=met.surface))
         work.steps.append(Measure.COVER_MET.step(met.surface))
     else:

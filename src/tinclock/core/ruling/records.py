@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from msgspec import Struct
 
@@ -42,12 +42,29 @@ class Hit(Struct, frozen=True, gc=False):
         )
 
 
+class Stop(Struct, frozen=True, omit_defaults=True, gc=False):
+    """What ended the way of a shot or a flight.
+
+    kind : a hitbox ("body"), something that only stands in the way ("cover": a door), the level ("level"), or nothing
+        but time, distance or its fuse ("air")
+    name : the level's surface, the cover's rig, or why it ended in the air; entity : the body or the cover
+    """
+
+    kind: Literal["body", "cover", "level", "air"]
+    name: str = ""
+    entity: int = 0
+
+    def explain(self) -> str:
+        """What it was, in a word or two."""
+        return f"entity {self.entity}" if self.kind == "body" else self.name
+
+
 class Ray(Struct, frozen=True, gc=False):
     """One ray as it was ruled: where it went, how far it got, and what stopped it (None: nothing within range)."""
 
     direction: Triple
     reached_m: float
-    stopped_by: str | None = None
+    stopped_by: Stop | None = None
 
 
 class Ruling(Struct, frozen=True, gc=False):
@@ -77,7 +94,7 @@ class Ruling(Struct, frozen=True, gc=False):
     origin: Triple | None = None
     direction: Triple | None = None
     reached_m: float | None = None
-    stopped_by: str | None = None
+    stopped_by: Stop | None = None
     first: Receipt | None = None
     steps: tuple[Step, ...] = ()
     state: ActorState | None = None

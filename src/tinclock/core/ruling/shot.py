@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from tinclock.core.ruling.harm import apply_harm
 from tinclock.core.ruling.penetration import send_through
-from tinclock.core.ruling.records import Hit, Ray
+from tinclock.core.ruling.records import Hit, Ray, Stop
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.work import FiringWork
 from tinclock.core.timeline.bodies import speed_now
@@ -122,7 +122,7 @@ def commit_fired(claim: ShotClaim, work: ShotWork) -> None:
         work.hits = tuple(hit for entity, mets in victims.items() for hit in _strike(work, entity, mets))
 
 
-def cast_shot(work: ShotWork) -> tuple[float, str | None]:
+def cast_shot(work: ShotWork) -> tuple[float, Stop | None]:
     """Send one ray through the level and the rewound hitboxes; returns how far it went and what stopped it.
 
     Works out `work.hit`: somebody's hitbox. What only stands in the way, a door or a wall, stops the shot and is
@@ -149,11 +149,11 @@ def cast_shot(work: ShotWork) -> tuple[float, str | None]:
             reach = hit.distance_m
     if work.hit is not None:
         work.steps.append(Measure.REWIND.step(work.hit.entity, work.hit.part.name))
-        return work.hit.distance_m, f"entity {work.hit.entity}"
+        return work.hit.distance_m, Stop("body", entity=work.hit.entity)
     if stop is not None:
         work.cover.add(stop.entity)
         work.steps.append((Measure.COVER if stop.entity else Measure.LEVEL).step(stop.distance_m, stop.name))
-        return stop.distance_m, stop.name
+        return stop.distance_m, Stop("cover" if stop.entity else "level", stop.name, stop.entity)
     work.steps.append(Measure.NOBODY_HIT_WITHIN.step(weapon.range_m))
     return reach, None
 

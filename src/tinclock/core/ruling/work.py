@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from tinclock.core.findings import Consequence
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
-    from tinclock.core.ruling.records import Hit
+    from tinclock.core.ruling.records import Hit, Stop
     from tinclock.core.ruling.steps import Step
     from tinclock.core.timeline.cover import Cover
     from tinclock.core.timeline.history import PoseHistory
@@ -140,7 +140,7 @@ class HarmWork(ViewWork):
         self.charge = 1.0
         self.hits: tuple[Hit, ...] = ()
         self.damage = 0.0
-        self.stopped_by: str | None = None
+        self.stopped_by: Stop | None = None
         self.cover: set[int] = set()
 
     @property

@@ -18,6 +18,7 @@ from tinclock.core.arrays import (
 from tinclock.core.errors import (
     BadArrayError,
     BadNumberError,
+    only_by,
 )
 from tinclock.core.kernels import cast
 from tinclock.core.kernels import poses as rewind
@@ -265,3 +266,19 @@ class PoseHistory(PoseRing):
     def cuts_since(self, entity: int, slot: int) -> int:
         """How often the entity was cut after the tick in a ring slot; -1 when it was absent there."""
         return self._columns.cuts_since(entity, slot)
+
+    def view(self) -> HistoryView:
+        """The same history, always as it is now, for reading alone."""
+        view = HistoryView.__new__(HistoryView)
+        view.__dict__ = self.__dict__  # one state, whoever looks
+        return view
+
+
+class HistoryView(PoseHistory):
+    """A pose history that may only be read: what a referee shows of its own. Commands change it."""
+
+    add = only_by("history.add", "admit or place")
+    remove = only_by("history.remove", "dismiss or remove")
+    cut = only_by("history.cut", "cut")
+    record = only_by("history.record", "record")
+    publish = only_by("history.publish", "published")

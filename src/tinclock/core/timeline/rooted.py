@@ -20,13 +20,12 @@ def rooted_bones(rig: Rig, roots: ArrayLike, pose: ArrayLike | None = None) -> N
     roots : (n, 7) float64, metres
         xyz + quaternion xyzw of each body's frame. The length of the quaternion doesn't matter; `record` checks it.
     pose : (bones, 7) float64, metres, body frame
-        By default the rig's rest pose, unturned.
+        By default the rig's rest pose.
     """
     frame = require_shape("roots", roots, (None, 7), np.float64)
     check_finite("roots", frame)
     if pose is None:
-        still = np.zeros((len(rig.bones), 7))
-        still[:, :3], still[:, 6] = rig.rest, 1.0
+        still = rig.rest
     else:
         still = require_shape("pose", pose, (len(rig.bones), 7), np.float64)
         check_finite("pose", still)

@@ -7,20 +7,21 @@ from __future__ import annotations
 
 from fnmatch import fnmatchcase
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Annotated, Literal, NamedTuple
 
 import numpy as np
 from msgspec import Meta, Struct
 
 from tinclock.core.errors import MissingExtraError, RulesError
+from tinclock.core.geometry.level import Level, Surface
 from tinclock.intake.meshes.gltf_file import Document
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
 
     from numpy.typing import NDArray
 
-    from tinclock.core.geometry.level import Level
 
 Positive = Annotated[float, Meta(gt=0)]
 TINY_M2 = 1e-8
@@ -124,6 +125,29 @@ def read_mesh(table: MeshTable, surfaces: Sequence[str], folder: Path, source: s
         raise RulesError(source, [f"mesh.names: no pattern fits anything in {table.file}{told}"])
     upright = np.concatenate(corners) @ UPRIGHT[up or "z"].T * table.metres_per_unit
     return Mesh(upright, np.concatenate(rows), np.concatenate(kinds), tuple(dict.fromkeys(unnamed)))
+
+
+def mesh_level(
+    source: bytes | str | Path, *, names: Mapping[str, str] | None = None, surfaces: Sequence[Surface] | None = None,
+    up: Literal["x", "y", "z"] | None = None, metres_per_unit: float = 1.0, form: Literal["glb", "obj"] = "glb",
+) -> Level:  # fmt: skip
+    """A level from a mesh alone: a file, or bytes of one as they came from anywhere.
+
+    names : patterns of names in it, each with the surface that they mean; by default all of it is the first surface
+    surfaces : by default one, "solid"; up, metres_per_unit : as in a level file; form : what the bytes are
+
+    Raises `RulesError` for what can't be used, `MissingExtraError` without trimesh.
+    """
+    kinds = tuple(surfaces or (Surface("solid"),))
+    if isinstance(source, bytes):
+        with TemporaryDirectory() as folder:  # the reader wants a file beside which others may lie
+            path = Path(folder) / f"level.{form}"
+            path.write_bytes(source)
+            return mesh_level(path, names=names, surfaces=kinds, up=up, metres_per_unit=metres_per_unit)
+    path = Path(source)
+    table = MeshTable(path.name, dict(names or {"*": kinds[0].name}), up, metres_per_unit)
+    mesh = read_mesh(table, [kind.name for kind in kinds], path.parent, path.name)
+    return Level(mesh.vertices, mesh.faces, mesh.kinds, kinds)
 
 
 def _pieces(path: Path, source: str) -> list[Piece]:

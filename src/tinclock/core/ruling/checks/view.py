@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from tinclock.core.combat.roster import ViewLimits
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.timeline.drawn import derived_view
 from tinclock.core.timeline.views import View, snapped
@@ -16,7 +17,6 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.work import ViewWork
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.timeline.ring import Snapshot
-    from tinclock.core.timeline.views import Drawing
 
 ENOUGH_ANSWERS = 8
 """So many pings must have been answered before the shortest of them bounds what can have arrived."""
@@ -101,8 +101,8 @@ def _furthest(view: View, before: Snapshot, after: Snapshot, work: ViewWork) -> 
 
 def _check_age(view: View, before: Snapshot, after: Snapshot, work: ViewWork) -> Finding | None:
     now, cap = work.received_at, work.rules.view.max_rewind_s
-    _, _, shortest, latest, _ = view_limits(work.connection, work.rules)
-    latest += sparser_by(work.history, work.rules)
+    limits = view_limits(work.connection, work.rules)
+    shortest, latest = limits.shortest_s, limits.latest_s + sparser_by(work.history, work.rules)
     since_sent = now - after.sent_at
     if since_sent < shortest:
         work.steps.append(Measure.SINCE_THE_SNAPSHOT_WAS_SENT.step(since_sent, shortest))
@@ -118,20 +118,14 @@ def _check_age(view: View, before: Snapshot, after: Snapshot, work: ViewWork) ->
     return None
 
 
-def view_limits(connection: Connection, rules: Rules) -> tuple[int, Drawing | None, float, float, float]:
+def view_limits(connection: Connection, rules: Rules) -> ViewLimits:
     """`Connection.view_limits`, worked out again only when the clock estimate or the drawing has changed."""
-    held = connection.view_limits
-    if held[0] == connection.clock.version and held[1] is connection.drawing:
+    held, clock = connection.view_limits, connection.clock
+    if held.clock_version == clock.version and held.drawing is connection.drawing:
         return held
-    back = rules.view.order_allowance_s + rules.view.jitter_factor * connection.clock.jitter_s
-    fresh = (
-        connection.clock.version,
-        connection.drawing,
-        shortest_trip(connection, rules),
-        latest_age(connection, rules),
-        back,
-    )
-    connection.view_limits = fresh
+    back = rules.view.order_allowance_s + rules.view.jitter_factor * clock.jitter_s
+    shortest, latest = shortest_trip(connection, rules), latest_age(connection, rules)
+    connection.view_limits = fresh = ViewLimits(clock.version, connection.drawing, shortest, latest, back)
     return fresh
 
 
@@ -190,7 +184,7 @@ def check_view_order(claim: ShotClaim | StrikeClaim | TriggerClaim, work: ViewWo
     if not connection.name:
         return None
     back = connection.newest_view_time - view_time
-    allowance = view_limits(connection, work.rules)[4]
+    allowance = view_limits(connection, work.rules).back_s
     if back <= 0.0:
         work.steps.append(Measure.VIEW_ORDER.step(0.0, allowance))
         return None
