@@ -16,6 +16,7 @@ from test_history import mixed_rig, placed_parts
 
 import tinclock
 from tinclock.core.combat.projectile_motion import row_of
+from tinclock.core.kernels import layout
 from tinclock.core.kernels import sweep as flown
 from tinclock.core.kernels import trajectory as legs
 from tinclock.core.kernels.nearest import nearest_on_triangle
@@ -136,14 +137,16 @@ def fly_among(history, motion: Motion, start: float, place, velocity, until: flo
     """The kernel's first contact of one projectile with the bodies of a history: (kind, time, column, part)."""
     row = np.array([row_of(motion, start, place, velocity, 99.0, 1e9)])
     for name, value in fields.items():
-        row[0, getattr(legs, name)] = value
-    legs.start_leg(row[0], start, *place, *velocity, math.nan, math.nan, math.nan)
+        row[0, getattr(layout, name)] = value
+    legs.start_leg(row[0], start, place, velocity, (math.nan,) * 3)
     kinds, at = np.empty(1, np.int64), np.empty(1)
     columns, parts = np.empty(1, np.int64), np.empty(1, np.int64)
     none, times = np.full(1, -1, np.int64), history.ticks()
-    flown.fly(row, none, none, np.full((1, flown.IGNORED), -1, np.int64), np.zeros(1, np.int64), until, times[0],
-              times[1], history.columns.header, history.columns.quantum, history.columns.header, 0.0, 0.0, 0.0, False,
-              kinds, at, columns, parts)  # fmt: skip
+    columns_of = history.columns
+    flown.fly(
+        (row, none, none, np.full((1, flown.IGNORED), -1, np.int64)), np.zeros(1, np.int64), until,
+        (times[0], times[1]), columns_of.stored, (columns_of.header, 0.0, 0.0, 0.0), False, (kinds, at, columns, parts),
+    )  # fmt: skip
     return int(kinds[0]), float(at[0]), int(columns[0]), int(parts[0])
 
 

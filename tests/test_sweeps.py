@@ -55,12 +55,12 @@ def test_a_ball_meets_a_triangle_where_the_distance_to_it_first_equals_its_radiu
         return
     expected, least = first_contact("triangle", o, way, corners, radius)
     a_, e, f = corners[0] - o, corners[1] - corners[0], corners[2] - corners[0]
-    agree(sweeps.line_round_triangle(*way, *a_, *e, *f, radius), expected, least)
+    agree(sweeps.line_round_triangle(tuple(way), tuple(a_), tuple(e), tuple(f), radius), expected, least)
 
 
 def test_a_triangle_without_area_is_swept_as_its_edges_and_a_point_as_a_ball():
     point = (3.0, 0.5, 0.0)
-    enter, leave = sweeps.line_round_triangle(1.0, 0.0, 0.0, *point, 0, 0, 0, 0, 0, 0, 1.0)
+    enter, leave = sweeps.line_round_triangle((1.0, 0.0, 0.0), tuple(point), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 1.0)
     assert (enter, leave) == pytest.approx((3 - math.sqrt(0.75), 3 + math.sqrt(0.75)))
 
 

@@ -69,6 +69,21 @@ class Tolerances(NamedTuple):
     upright: float = 1e-9
     """Ratio. A direction whose level part is shorter counts as straight up or down, where its left is asked for."""
 
+    least_turn: float = 1e-9
+    """Radians. A smaller turn of what homes goes straight: dividing by its angle would be rounding."""
+
+    least_across: float = 1e-12
+    """Ratio. The sine of the angle to a target below which what homes flies at it already."""
+
+    least_square: float = 1e-30
+    """Square metres. A way shorter than its root counts as this, where a share of it is worked out in float32."""
+
+    short_of: float = 1e-9
+    """Ratio. A search that may go on up to a contact stops short of it by so much."""
+
+    series_cosine: float = 0.9
+    """Ratio. Rotations whose half angle has a larger cosine are blended by a power series, good to 1e-10 there."""
+
     stick: float = 1e-3
     """Ratio. An input may be so much longer than 1: rounding of a client's normalisation."""
 

@@ -96,7 +96,7 @@ class _Match:
         self._server = self.referee if record_to is None else Recorder(record_to, self.referee)
         self._on_ruling = on_ruling
         rig = self.referee.history.rigs[RIG]
-        self._gait = Gait(rig.bones, rig.rest[:, :3])
+        self._gait = Gait(rig.bones, rig.rest)
         self._eye_bone, self._eye_at = rig.eye_bone, np.array(rig.eye_at)
         self._up, self._down = self._posts(seed)
         self._rig_of: dict[int, str] = {}

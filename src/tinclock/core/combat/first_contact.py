@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.combat.projectile_motion import row_of, three
+from tinclock.core.combat.projectile_motion import NO_LEVEL, row_of, three
 from tinclock.core.errors import BadNumberError
 from tinclock.core.kernels import sweep, trajectory
 
@@ -44,16 +44,15 @@ def first_contact(
     if not (math.isfinite(start) and math.isfinite(until)):
         raise BadNumberError("start, until", "finite numbers of seconds", (start, until))
     row = np.array([row_of(motion, float(start), position, velocity, float(until), float(range_m))])
-    trajectory.start_leg(row[0], float(start), *position, *velocity, *(math.nan,) * 3)
+    trajectory.start_leg(row[0], float(start), position, velocity, (math.nan, math.nan, math.nan))
     times, slots, _ = history.ticks()
     columns, one = history.columns, np.zeros(1, np.int64)
     ignored = np.zeros((1, sweep.IGNORED), np.int64)
     kinds, at, column, part = np.zeros(1, np.int64), np.zeros(1), np.zeros(1, np.int64), np.zeros(1, np.int64)
+    owner, nobody = columns.lookup[np.array([ignore])], columns.lookup[one]
     sweep.fly(
-        row, columns.lookup[np.array([ignore])], columns.lookup[one], columns.lookup[ignored], one,
-        min(float(until), history.newest_time), times, slots, columns.header, columns.quantum,
-        columns.header if level is None else level.header,
-        *((0.0, 0.0, 0.0) if level is None else level.offset), level is not None, kinds, at, column, part,
+        (row, owner, nobody, columns.lookup[ignored]), one, min(float(until), history.newest_time), (times, slots),
+        columns.stored, NO_LEVEL if level is None else level.packed, level is not None, (kinds, at, column, part),
     )  # fmt: skip
     found: Triple = trajectory.position_at(row[0], float(at[0]))
     if kinds[0] == sweep.BODY:

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 from msgspec import Struct
 
-from tinclock.core.combat.projectile_motion import motion_of, row_of
-from tinclock.core.kernels import sweep, trajectory
+from tinclock.core.combat.projectile_motion import NO_LEVEL, motion_of, row_of
+from tinclock.core.kernels import layout, sweep, trajectory
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -99,7 +99,7 @@ class Flights:
         self.past: OrderedDict[int, Projectile] = OrderedDict()
         self.issued = 0
         self._free: list[int] = []
-        self.rows = np.empty((0, trajectory.LEG_FIELDS))
+        self.rows = np.empty((0, layout.FLIGHT_FIELDS))
         self._owners, self._targets = np.empty(0, np.int64), np.empty(0, np.int64)
         self._ignored = np.empty((0, sweep.IGNORED), np.int64)
         """Entities, 0 for none: a column will be somebody else's once its entity has left."""
@@ -109,7 +109,7 @@ class Flights:
         """Make room for so many at once."""
         old = len(self.rows)
         self._free += range(count - 1, old - 1, -1)
-        self.rows = np.concatenate([self.rows, np.zeros((count - old, trajectory.LEG_FIELDS))])
+        self.rows = np.concatenate([self.rows, np.zeros((count - old, layout.FLIGHT_FIELDS))])
         self._owners = np.concatenate([self._owners, np.zeros(count - old, np.int64)])
         self._targets = np.concatenate([self._targets, np.zeros(count - old, np.int64)])
         self._ignored = np.concatenate([self._ignored, np.zeros((count - old, sweep.IGNORED), np.int64)])
@@ -133,20 +133,20 @@ class Flights:
         life = rules.lifetime_s if rules.fuse_s is None else min(rules.lifetime_s, rules.fuse_s)
         row = row_of(one.motion, started, position, velocity, started + life, weapon.rules.range_m)
         if rules.near_m is not None:
-            row[trajectory.NEAR] = rules.near_m
+            row[layout.NEAR] = rules.near_m
         if rules.compensation == "fading" and age_s > 0.0:
-            row[trajectory.AGE], row[trajectory.FADE] = age_s, rules.fade_s
+            row[layout.AGE], row[layout.FADE] = age_s, rules.fade_s
         if rules.on_level != "end":
-            row[trajectory.ON_LEVEL] = 1.0 if rules.on_level == "bounce" else 2.0
-            row[trajectory.KEEPS], row[trajectory.LOSES] = rules.bounce.restitution, rules.bounce.friction
-            row[trajectory.SLOW], row[trajectory.BOUNCES_LEFT] = rules.bounce.until_m_s, float(rules.bounce.most)
-            row[trajectory.OWNER_AFTER_BOUNCE] = float(rules.owner_after_bounce)
+            row[layout.ON_LEVEL] = 1.0 if rules.on_level == "bounce" else 2.0
+            row[layout.KEEPS], row[layout.LOSES] = rules.bounce.restitution, rules.bounce.friction
+            row[layout.SLOW], row[layout.BOUNCES_LEFT] = rules.bounce.until_m_s, float(rules.bounce.most)
+            row[layout.OWNER_AFTER_BOUNCE] = float(rules.owner_after_bounce)
         if rules.owner_after_s is not None:
-            row[trajectory.OWNER_FROM] = started + rules.owner_after_s
+            row[layout.OWNER_FROM] = started + rules.owner_after_s
         self.rows[one.row] = row
         self._owners[one.row], self._targets[one.row], self._ignored[one.row] = actor.entity, 0, 0
         nowhere = (math.nan,) * 3
-        trajectory.start_leg(self.rows[one.row], started, *position, *velocity, *nowhere)
+        trajectory.start_leg(self.rows[one.row], started, position, velocity, nowhere)
         self.live[one.number] = one
         return one
 
@@ -170,11 +170,11 @@ class Flights:
 
     def last_of(self, one: Projectile) -> float:
         """Server time after which nothing of it is left."""
-        return float(self.rows[one.row, trajectory.LAST])
+        return float(self.rows[one.row, layout.LAST])
 
     def flown_to(self, one: Projectile) -> float:
         """The server time up to which it was flown."""
-        return float(self.rows[one.row, trajectory.DONE])
+        return float(self.rows[one.row, layout.DONE])
 
     def foresee(self, one: Projectile, until: float) -> Contact | None:
         """What it would meet up to a server time if nobody moved on from the newest poses; changes nothing."""
@@ -200,12 +200,11 @@ class Flights:
         kinds, at = np.empty(count, np.int64), np.empty(count)
         columns, parts = np.empty(count, np.int64), np.empty(count, np.int64)
         times, slots, _ = self.history.ticks()
-        level, header, of = self.level, self.history.columns.header, self.history.columns.lookup
+        level, of = self.level, self.history.columns.lookup
         sweep.fly(
-            self.rows, of[self._owners], of[self._targets], of[self._ignored], which, float(until), times, slots,
-            header,
-            self.history.columns.quantum, header if level is None else level.header,
-            *((0.0, 0.0, 0.0) if level is None else level.offset), level is not None, kinds, at, columns, parts,
+            (self.rows, of[self._owners], of[self._targets], of[self._ignored]), which, float(until), (times, slots),
+            self.history.columns.stored, NO_LEVEL if level is None else level.packed, level is not None,
+            (kinds, at, columns, parts),
         )  # fmt: skip
         return [
             (flying[k], Contact(float(at[k]), int(kinds[k]), int(columns[k]), int(parts[k])))
@@ -224,7 +223,7 @@ class Flights:
 
     def bounced(self, one: Projectile) -> int:
         """How often it came off the level."""
-        return int(self.rows[one.row, trajectory.BOUNCED])
+        return int(self.rows[one.row, layout.BOUNCED])
 
     def met_at(self, one: Projectile, server_time: float) -> float:
         """The server time at which it meets bodies when its own time is this."""
@@ -236,4 +235,4 @@ class Flights:
 
     def allow_owner(self, one: Projectile, server_time: float) -> None:
         """From now on it may hit who launched it."""
-        self.rows[one.row, trajectory.OWNER_FROM] = min(self.rows[one.row, trajectory.OWNER_FROM], server_time)
+        self.rows[one.row, layout.OWNER_FROM] = min(self.rows[one.row, layout.OWNER_FROM], server_time)

@@ -10,7 +10,7 @@ import numpy as np
 
 from tinclock.core.combat.motion import Motion
 from tinclock.core.errors import BadNumberError
-from tinclock.core.kernels import sweep, trajectory
+from tinclock.core.kernels import layout, sweep, trajectory
 
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
 
 NO_HEADER = np.zeros(16, np.int64)
+NO_LEVEL = (NO_HEADER, 0.0, 0.0, 0.0)
 NO_TIMES, NO_SLOTS = np.empty(0), np.empty(0, np.int64)
 
 
@@ -43,19 +44,19 @@ def motion_of(rules: FlightRules) -> Motion:
 def row_of(
     motion: Motion, start: float, position: Triple, velocity: Triple, last: float, range_m: float
 ) -> list[float]:
-    """A row for the kernels (see `timeline.legs`), its first leg not yet begun."""
-    row = [0.0] * trajectory.LEG_FIELDS
+    """A row for the kernels (see `kernels.layout`), its first leg not yet begun."""
+    row = [0.0] * layout.FLIGHT_FIELDS
     speed = math.sqrt(sum(v * v for v in velocity))
-    row[trajectory.ORIGIN_TIME], row[trajectory.LAST], row[trajectory.DONE] = start, last, start
-    row[trajectory.RADIUS] = row[trajectory.NEAR] = motion.radius_m
-    row[trajectory.GRAVITY], row[trajectory.DRAG] = motion.gravity_m_s2, motion.drag_per_m
-    row[trajectory.WIND : trajectory.WIND + 3] = motion.wind_m_s
-    row[trajectory.THRUST : trajectory.THRUST + 3] = [motion.thrust_m_s2 * v / speed for v in velocity]
-    row[trajectory.THRUST_END] = start + motion.thrust_s if motion.thrust_m_s2 > 0.0 else -math.inf
-    row[trajectory.TURN] = math.radians(motion.turn_deg_per_s)
-    row[trajectory.RANGE] = range_m
-    row[trajectory.FROM : trajectory.FROM + 3] = position
-    row[trajectory.OWNER_FROM] = math.inf
+    row[layout.ORIGIN_TIME], row[layout.LAST], row[layout.DONE] = start, last, start
+    row[layout.RADIUS] = row[layout.NEAR] = motion.radius_m
+    row[layout.GRAVITY], row[layout.DRAG] = motion.gravity_m_s2, motion.drag_per_m
+    row[layout.WIND : layout.WIND + 3] = motion.wind_m_s
+    row[layout.THRUST : layout.THRUST + 3] = [motion.thrust_m_s2 * v / speed for v in velocity]
+    row[layout.THRUST_END] = start + motion.thrust_s if motion.thrust_m_s2 > 0.0 else -math.inf
+    row[layout.TURN_RATE] = math.radians(motion.turn_deg_per_s)
+    row[layout.RANGE] = range_m
+    row[layout.FROM : layout.FROM + 3] = position
+    row[layout.OWNER_FROM] = math.inf
     return row
 
 
@@ -70,7 +71,7 @@ class Bounce(NamedTuple):
 
 def normal_at(level: Level, triangle: int, position: Triple, velocity: Triple) -> Triple:
     """The unit direction straight off what is touched; triangle : the level's row, from a kernel."""
-    normal: Triple = sweep.off_the_level(*position, *velocity, triangle, level.header, *level.offset)
+    normal: Triple = sweep.off_the_level(position, velocity, triangle, level.packed)
     return normal
 
 
@@ -101,7 +102,7 @@ class Flight:
         self._target = (math.nan,) * 3 if target is None else target
         row = row_of(motion, start, position, velocity, last, range_m)
         self._rows = np.array([row])
-        trajectory.start_leg(self._rows[0], start, *position, *velocity, *self._target)
+        trajectory.start_leg(self._rows[0], start, position, velocity, self._target)
         self._legs, self._begins = [self._rows[0].copy()], [start]
         self.bounces: list[Bounce] = []
         self.ended_at = math.inf
@@ -127,13 +128,13 @@ class Flight:
     def _follow(self, until: float) -> None:
         """Fly on, leg by leg, and off the surfaces that are met."""
         row = self._rows[0]
-        while row[trajectory.DONE] < until and self.ended_at == math.inf:
-            begin, end = row[trajectory.START], row[trajectory.END]
-            if row[trajectory.DONE] >= end:
-                trajectory.next_leg(row, *self._target)
-                if row[trajectory.START] != begin:
+        while row[layout.DONE] < until and self.ended_at == math.inf:
+            begin, end = row[layout.START], row[layout.END]
+            if row[layout.DONE] >= end:
+                trajectory.next_leg(row, self._target)
+                if row[layout.START] != begin:
                     self._keep()
-                end = row[trajectory.END]
+                end = row[layout.END]
             kind, at, triangle = self._fly(min(until, end))
             if kind in (sweep.OVER, sweep.TOO_FAR):
                 self.ended_at = at
@@ -142,15 +143,15 @@ class Flight:
 
     def _keep(self) -> None:
         self._legs.append(self._rows[0].copy())
-        self._begins.append(float(self._rows[0][trajectory.START]))
+        self._begins.append(float(self._rows[0][layout.START]))
 
     def _fly(self, until: float) -> tuple[int, float, int]:
         kinds, at, columns, parts = np.empty(1, np.int64), np.empty(1), np.empty(1, np.int64), np.empty(1, np.int64)
         none, level = np.full(1, -1, np.int32), self.level
         sweep.fly(
-            self._rows, none, none, np.full((1, sweep.IGNORED), -1, np.int32), np.zeros(1, np.int64), float(until),
-            NO_TIMES, NO_SLOTS, NO_HEADER, 0.0, NO_HEADER if level is None else level.header,
-            *((0.0, 0.0, 0.0) if level is None else level.offset), level is not None, kinds, at, columns, parts,
+            (self._rows, none, none, np.full((1, sweep.IGNORED), -1, np.int32)), np.zeros(1, np.int64), float(until),
+            (NO_TIMES, NO_SLOTS), (NO_HEADER, 0.0), NO_LEVEL if level is None else level.packed, level is not None,
+            (kinds, at, columns, parts),
         )  # fmt: skip
         return int(kinds[0]), float(at[0]), int(columns[0])
 
@@ -173,4 +174,4 @@ def rebound(
     """Come off a surface at a time, or stay there; returns whether it stays."""
     x, y, z = trajectory.position_at(row, at)
     a, b, c = (p + sweep.SKIN_M * n for p, n in zip((x, y, z), normal, strict=True))
-    return bool(trajectory.bounce_leg(row, at, a, b, c, *normal, restitution, friction, until_m_s))
+    return bool(trajectory.bounce_leg(row, at, (a, b, c), normal, restitution, friction, until_m_s))

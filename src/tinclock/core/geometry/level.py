@@ -106,6 +106,8 @@ class Level:
         """The kernels' arrays, see `tree`: boxes, children, triangles, face."""
         self.header = header_of(self.tree)
         self.offset: tuple[float, float, float] = tuple(self._centre.tolist())
+        self.packed = (self.header, *self.offset)
+        """What kernels of flights take, see `kernels.sweep`."""
         self._face = self.tree[3]
         self._kind_of_row = self.kinds[self._face].tolist()
 
@@ -182,7 +184,7 @@ class Level:
             raise BadNumberError("radius_m", "a finite number of at least 0", radius_m)
         cx, cy, cz = self.offset
         row, distance, facing = first_triangle_alone(
-            ox - cx, oy - cy, oz - cz, dx, dy, dz, float(radius_m), limit, self.header
+            (ox - cx, oy - cy, oz - cz, dx, dy, dz), float(radius_m), limit, self.header
         )
         return self.met(row, distance, facing)
 
@@ -214,7 +216,7 @@ class Level:
 
         def work(s: slice) -> None:
             row = first_triangles(
-                start[s], along[s], limit[s], self.header, *self.offset, out.face[s], out.distance_m[s]
+                start[s], along[s], limit[s], self.header, self.offset, out.face[s], out.distance_m[s]
             )
             if row >= 0:
                 refused.append(row)
@@ -235,7 +237,8 @@ class Level:
         room = 64
         while True:
             rows, distance, facing = np.empty(room, np.int64), np.empty(room), np.empty(room)
-            found = every_triangle(ox - cx, oy - cy, oz - cz, dx, dy, dz, limit, self.header, rows, distance, facing)
+            ray = (ox - cx, oy - cy, oz - cz, dx, dy, dz)
+            found = every_triangle(ray, limit, self.header, rows, distance, facing)
             if found <= room:
                 break
             room = found

@@ -52,8 +52,8 @@ class Rig:
         How far the part extends from its bone's origin, whatever the rotation.
     bone_of : (parts,) int64
         The bone that carries each part.
-    rest : (bones, 7) float64, metres, body frame
-        The rest pose: where each bone's origin lies, and how it is turned, a unit quaternion xyzw.
+    rest, rest_rotations : (bones, 3) and (bones, 4) float64, body frame
+        The rest pose: where each bone's origin lies, metres, and how it is turned, a unit quaternion xyzw.
     """
 
     def __init__(self, name: str, rules: RigRules) -> None:
@@ -64,7 +64,8 @@ class Rig:
         self.bones = tuple(bone.name for bone in rules.bones)
         index = {bone: i for i, bone in enumerate(self.bones)}
         self.parts = tuple(Part(p.name, p.zone, p.side, index[p.bone], Shape[p.shape.upper()]) for p in rules.parts)
-        self.rest = np.array([[*bone.rest, *bone.rest_rotation] for bone in rules.bones], dtype=np.float64)
+        self.rest = np.array([bone.rest for bone in rules.bones], dtype=np.float64)
+        self.rest_rotations = np.array([bone.rest_rotation for bone in rules.bones], dtype=np.float64)
         self.table = np.array([_row(p, rules.zone_priority) for p in rules.parts], dtype=np.float64)
         self.reach = np.array([_reach(row) for row in self.table], dtype=np.float64)
         self.bone_of = np.array([part.bone for part in self.parts], dtype=np.int64)

@@ -4,9 +4,10 @@ First every entity's bounding sphere, in float32 and with slack for its rounding
 bones of each that the ray comes near; then those bones' parts, exactly, in float64. Nothing that a ray could meet is
 culled: slack is one part in a million of every length involved, ten times what float32 can be off.
 
-`header` and `quantum` are explained in `rewind`. Scratch arrays are the caller's, so that a batch allocates them once:
-near : (columns,) float32; queue : (columns + 1,) int32;
-apart : (bones,) float32; close : (parts + 1,) int32.
+`stored` and `view` are explained in `poses`. A `ray` is (ox, oy, oz, dx, dy, dz): where it starts, metres, and its unit
+direction, float64. `scratch` is the caller's, so that a batch allocates it once: (near, queue, apart, close) with
+near : (columns,) float32, metres; queue : (columns + 1,) int32; apart : (bones,) float32, square metres;
+close : (parts + 1,) int32.
 """
 
 from __future__ import annotations
@@ -16,16 +17,45 @@ import math
 import numpy as np
 
 from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.layout import (
+    AXES,
+    BONE_COUNT,
+    BONES_OF_AT,
+    CAPSULE,
+    CENTRE,
+    COLUMN_COUNT,
+    COVER_COUNT,
+    COVERS_AT,
+    ENTITY,
+    FLOAT32_BYTES,
+    INT16_BYTES,
+    INT32_BYTES,
+    MOST_BONES,
+    ORIGINS_AT,
+    PART_BONE,
+    PART_BYTES,
+    PART_COUNT,
+    PART_REACH,
+    PARTS_AT,
+    PRIORITY,
+    RADIUS_ROW,
+    REACHES_AT,
+    SHAPE,
+    SIZE,
+    SLOT_COUNT,
+    SPHERE,
+    X,
+    Y,
+    Z,
+)
 from tinclock.core.kernels.memory import float32_at, float64_at, int16_at, int32_at, int64_at
 from tinclock.core.kernels.poses import (
     ABSENCE,
-    COVER_COUNT,
-    COVERS,
-    blend_of,
+    blended,
     body_of,
+    bone_between,
     bounds_at,
     epochs_at,
-    place_of,
     rotate,
     turn_between,
 )
@@ -39,54 +69,48 @@ _FAR = np.float32(np.inf)
 _RELATIVE, _ABSOLUTE_M = TOLERANCES.bound_relative, TOLERANCES.bound_m
 _ABSENCE = np.int32(ABSENCE)
 _MILLIONTH, _SLACK_M = np.float32(_RELATIVE), np.float32(_ABSOLUTE_M)
-PART_BYTES = 8 * 19
 _SHORT, _LONG = 1.0 / TOLERANCES.largest, TOLERANCES.largest
 BLOCK = 2048  # rays that are sorted together: few enough for their data to stay in a core's own cache
 
 
 @njit(cache=True, error_model="numpy")
-def ray_part(dx, dy, dz, bx, by, bz, qx, qy, qz, qw, radius, part):
-    """A ray (a ball, with `radius` > 0) from the origin against one part: (enter, leave), clamped.
+def ray_part(way, bone, radius, part):
+    """A ray (a ball, with `radius` > 0) from the origin against one part: (enter, leave), metres, clamped.
 
-    b, q : where the part's bone is and how it is turned
-
-    part : pointer to the part's row of the table
+    way : (x, y, z), its unit direction; bone : (x, y, z, qx, qy, qz, qw), where the part's bone is, metres, and its
+    unit quaternion; part : pointer to the part's row of the table
     """
-    cx, cy, cz = rotate(qx, qy, qz, qw, part[1], part[2], part[3])
+    dx, dy, dz = way
+    bx, by, bz, qx, qy, qz, qw = bone
+    cx, cy, cz = rotate(qx, qy, qz, qw, part[CENTRE], part[CENTRE + 1], part[CENTRE + 2])
     cx, cy, cz = cx + bx, cy + by, cz + bz
-    if part[0] == 0.0:
-        enter, leave = line_sphere(dx, dy, dz, cx, cy, cz, part[13] + radius)
-    elif part[0] == 1.0:
-        ux, uy, uz = rotate(qx, qy, qz, qw, part[6], part[9], part[12])
-        enter, leave = line_capsule(dx, dy, dz, cx, cy, cz, ux, uy, uz, part[13], part[14] + radius)
+    a, b, c = part[SIZE], part[SIZE + 1], part[SIZE + 2]
+    if part[SHAPE] == SPHERE:
+        enter, leave = line_sphere(dx, dy, dz, cx, cy, cz, a + radius)
+    elif part[SHAPE] == CAPSULE:
+        ux, uy, uz = rotate(qx, qy, qz, qw, part[AXES + 2], part[AXES + 5], part[AXES + 8])
+        enter, leave = line_capsule(dx, dy, dz, cx, cy, cz, ux, uy, uz, a, b + radius)
     else:
-        ux, uy, uz = rotate(qx, qy, qz, qw, part[4], part[7], part[10])
-        vx, vy, vz = rotate(qx, qy, qz, qw, part[5], part[8], part[11])
-        wx, wy, wz = rotate(qx, qy, qz, qw, part[6], part[9], part[12])
+        ux, uy, uz = rotate(qx, qy, qz, qw, part[AXES], part[AXES + 3], part[AXES + 6])
+        vx, vy, vz = rotate(qx, qy, qz, qw, part[AXES + 1], part[AXES + 4], part[AXES + 7])
+        wx, wy, wz = rotate(qx, qy, qz, qw, part[AXES + 2], part[AXES + 5], part[AXES + 8])
         ox, oy, oz = -(cx * ux + cy * uy + cz * uz), -(cx * vx + cy * vy + cz * vz), -(cx * wx + cy * wy + cz * wz)
         lx, ly, lz = dx * ux + dy * uy + dz * uz, dx * vx + dy * vy + dz * vz, dx * wx + dy * wy + dz * wz
         if radius > 0.0:
-            enter, leave = line_round_box(ox, oy, oz, lx, ly, lz, part[13], part[14], part[15], radius)
+            enter, leave = line_round_box(ox, oy, oz, lx, ly, lz, a, b, c, radius)
         else:
-            enter, leave = line_box(ox, oy, oz, lx, ly, lz, part[13], part[14], part[15])
+            enter, leave = line_box(ox, oy, oz, lx, ly, lz, a, b, c)
     return clamp(enter, leave)
 
 
 @njit(cache=True, error_model="numpy", fastmath={"contract"})  # bounds have slack: rounding can't show in a result
-def _nearest_spheres(ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, header, near):
-    """For each column a lower bound of the distance to its hitboxes into `near`, inf where the ray passes clear."""
-    ax, ay, az, ar = (
-        bounds_at(header, from_slot, 0),
-        bounds_at(header, from_slot, 1),
-        bounds_at(header, from_slot, 2),
-        bounds_at(header, from_slot, 3),
-    )
-    bx, by, bz, br = (
-        bounds_at(header, to_slot, 0),
-        bounds_at(header, to_slot, 1),
-        bounds_at(header, to_slot, 2),
-        bounds_at(header, to_slot, 3),
-    )
+def _nearest_spheres(ray, radius, view, header, near):
+    """For each column a lower bound of the distance to its hitboxes into `near`, metres; inf where the ray is clear."""
+    ox, oy, oz, dx, dy, dz = ray
+    from_slot, to_slot, fraction = view
+    ax, ay, az = bounds_at(header, from_slot, X), bounds_at(header, from_slot, Y), bounds_at(header, from_slot, Z)
+    bx, by, bz = bounds_at(header, to_slot, X), bounds_at(header, to_slot, Y), bounds_at(header, to_slot, Z)
+    ar, br = bounds_at(header, from_slot, RADIUS_ROW), bounds_at(header, to_slot, RADIUS_ROW)
     ea, eb = epochs_at(header, from_slot), epochs_at(header, to_slot)
     px, py, pz = np.float32(ox), np.float32(oy), np.float32(oz)
     ux, uy, uz = np.float32(dx), np.float32(dy), np.float32(dz)
@@ -111,13 +135,14 @@ def _nearest_spheres(ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fractio
 
 
 @njit(cache=True, error_model="numpy", fastmath={"contract"})
-def _bones_apart(px, py, pz, dx, dy, dz, ka, kb, before, after, count, apart):
-    """Squared distance of each bone's origin from the ray's line into `apart`.
+def _bones_apart(middle, way, ka, kb, before, after, count, apart):
+    """Squared distance of each bone's origin from the ray's line into `apart`, square metres.
 
-    (px, py, pz) : the body's middle; before, after : pointers to its places in the two snapshots, weighed ka and kb
+    middle : (x, y, z) of the body from where the ray starts, metres; way : the ray's unit direction
+    before, after : pointers to the stored origins of `count` bones in both snapshots, weighed ka and kb
     """
-    x0, y0, z0 = np.float32(px), np.float32(py), np.float32(pz)
-    ux, uy, uz = np.float32(dx), np.float32(dy), np.float32(dz)
+    x0, y0, z0 = np.float32(middle[0]), np.float32(middle[1]), np.float32(middle[2])
+    ux, uy, uz = np.float32(way[0]), np.float32(way[1]), np.float32(way[2])
     wa, wb = np.float32(ka), np.float32(kb)
     for k in range(count):
         x = x0 + wa * np.float32(before[k]) + wb * np.float32(after[k])
@@ -129,35 +154,32 @@ def _bones_apart(px, py, pz, dx, dy, dz, ka, kb, before, after, count, apart):
 
 
 @njit(cache=True, error_model="numpy")
-def _ray_entity(
-    ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, column, limit, depth, header, quantum, apart, close
-):
-    """One ray against one entity's parts: (part row, enter, leave) of the winner, row -1 for none within `limit`.
+def _ray_entity(ray, radius, view, column, limit, depth, stored, scratch):
+    """One ray against one entity's parts: (part row, enter, leave) of the winner, metres, row -1 for none in `limit`.
 
     The nearest entry wins, then the lower row. With `depth` >= 0 a hit is known to lie at `limit`, and the highest
     zone priority among the parts entered within `depth` metres of it wins, then the nearest of those.
     """
-    _, f = blend_of(epochs_at(header, from_slot)[column], epochs_at(header, to_slot)[column], fraction)
-    ax, ay, az, ar = _sphere(header, from_slot, column)
-    bx, by, bz, br = _sphere(header, to_slot, column)
-    cx, cy, cz = ax + f * (bx - ax) - ox, ay + f * (by - ay) - oy, az + f * (bz - az) - oz
-    _, first, first_part, parts, bones = body_of(header, column)
-    at_a, at_b = (from_slot * header[8] + first) * 3, (to_slot * header[8] + first) * 3
-    ka, kb = 1.0 - f, f
-    if quantum > 0.0:  # stored steps become metres as the two snapshots are weighed
-        ka, kb = ka * quantum * ar, kb * quantum * br
-        a16, b16 = int16_at(header[2] + 2 * at_a), int16_at(header[2] + 2 * at_b)
-        _bones_apart(cx, cy, cz, dx, dy, dz, ka, kb, a16, b16, bones, apart)
+    ox, oy, oz, dx, dy, dz = ray
+    header, quantum = stored
+    _, _, apart, close = scratch
+    _, f, ka, kb, cx, cy, cz = blended(stored, view, column)
+    cx, cy, cz = cx - ox, cy - oy, cz - oz
+    body = body_of(header, column)
+    _, first, first_part, parts, bones = body
+    at_a, at_b = (view[0] * header[BONE_COUNT] + first) * 3, (view[1] * header[BONE_COUNT] + first) * 3
+    middle, way = (cx, cy, cz), (dx, dy, dz)
+    if quantum > 0.0:
+        a16, b16 = int16_at(header[ORIGINS_AT] + INT16_BYTES * at_a), int16_at(header[ORIGINS_AT] + INT16_BYTES * at_b)
+        _bones_apart(middle, way, ka, kb, a16, b16, bones, apart)
     else:
-        a32, b32 = float32_at(header[2] + 4 * at_a), float32_at(header[2] + 4 * at_b)
-        _bones_apart(cx, cy, cz, dx, dy, dz, ka, kb, a32, b32, bones, apart)
+        a32 = float32_at(header[ORIGINS_AT] + FLOAT32_BYTES * at_a)
+        b32 = float32_at(header[ORIGINS_AT] + FLOAT32_BYTES * at_b)
+        _bones_apart(middle, way, ka, kb, a32, b32, bones, apart)
     slack = _RELATIVE * (abs(cx) + abs(cy) + abs(cz)) + _ABSOLUTE_M + radius
     met = 0
-    reaches, bone_of, slack32 = (
-        float32_at(header[11] + 4 * first_part),
-        int32_at(header[12] + 4 * first_part),
-        np.float32(slack),
-    )
+    reaches = float32_at(header[REACHES_AT] + FLOAT32_BYTES * first_part)
+    bone_of, slack32 = int32_at(header[BONES_OF_AT] + INT32_BYTES * first_part), np.float32(slack)
     for row in range(parts):  # no branch here either
         reach = reaches[row] + slack32
         close[met] = row
@@ -166,62 +188,45 @@ def _ray_entity(
     best, best_leave, best_row, best_priority = limit, INF, -1, -INF
     for i in range(met):
         row = first_part + close[i]
-        part = float64_at(header[5] + PART_BYTES * row)
-        reach, bone = part[17] + slack, int(part[18])
-        px = cx + ka * place_of(header, quantum, from_slot, first, bones, 0, bone)
-        px += kb * place_of(header, quantum, to_slot, first, bones, 0, bone)
-        py = cy + ka * place_of(header, quantum, from_slot, first, bones, 1, bone)
-        py += kb * place_of(header, quantum, to_slot, first, bones, 1, bone)
-        pz = cz + ka * place_of(header, quantum, from_slot, first, bones, 2, bone)
-        pz += kb * place_of(header, quantum, to_slot, first, bones, 2, bone)
+        part = float64_at(header[PARTS_AT] + PART_BYTES * row)
+        reach, bone = part[PART_REACH] + slack, int(part[PART_BONE])
+        px, py, pz = bone_between(stored, view, body, bone, ka, kb, middle)
         along = px * dx + py * dy + pz * dz
         if along - reach > furthest or along < -reach:
             continue
-        qx, qy, qz, qw = turn_between(header, quantum, from_slot, to_slot, first + bone, f)
-        enter, leave = ray_part(dx, dy, dz, px, py, pz, qx, qy, qz, qw, radius, part)
+        qx, qy, qz, qw = turn_between(stored, view, first + bone, f)
+        enter, leave = ray_part(way, (px, py, pz, qx, qy, qz, qw), radius, part)
         if depth < 0.0:
             if enter < best or (enter == best and best_row < 0 and enter < INF):
                 best, best_leave, best_row = enter, leave, row
                 furthest = enter
-        elif enter <= furthest and (part[16] > best_priority or (part[16] == best_priority and enter < best)):
-            best, best_leave, best_row, best_priority = enter, leave, row, part[16]
+        elif enter <= furthest and (
+            part[PRIORITY] > best_priority or (part[PRIORITY] == best_priority and enter < best)
+        ):
+            best, best_leave, best_row, best_priority = enter, leave, row, part[PRIORITY]
     return best_row, best, best_leave
 
 
-@njit(cache=True, inline="always", error_model="numpy")
-def _sphere(header, slot, column):
-    """An entity's bounding sphere in a slot: x, y, z, radius."""
-    at = float32_at(header[0] + 4 * (slot * 4 * header[7] + column))
-    n = header[7]
-    return np.float64(at[0]), np.float64(at[n]), np.float64(at[2 * n]), np.float64(at[3 * n])
-
-
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_part(
-    ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near, queue,
-    apart, close,
-):  # fmt: skip
+def first_part(ray, radius, limit, view, ignore, depth, stored, scratch):
     """The nearest hit among all entities but column `ignore`: (column, part row, enter, leave), column -1 for none.
 
-    With `radius` > 0 a ball of that radius is cast, whose centre starts at o.
+    With `radius` > 0 a ball of that radius is cast, whose centre starts where the ray does; lengths are metres.
 
     Of two entities hit at exactly the same distance the lower id wins.
     """
-    _nearest_spheres(ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, header, near)
+    near = scratch[0]
+    _nearest_spheres(ray, radius, view, stored[0], near)
     if ignore >= 0:
         near[ignore] = _FAR
-    return _first_of(
-        ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, depth, header, quantum, near, queue, apart,
-        close,
-    )  # fmt: skip
+    return _first_of(ray, radius, limit, view, depth, stored, scratch)
 
 
 @njit(cache=True, error_model="numpy")
-def _first_of(
-    ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, depth, header, quantum, near, queue, apart,
-    close,
-):  # fmt: skip
-    """`first_part` among the entities that `near` gives a distance of."""
+def _first_of(ray, radius, limit, view, depth, stored, scratch):
+    """`first_part` among the entities that `near`, in metres, gives a distance of."""
+    near, queue, _, _ = scratch
+    header = stored[0]
     waiting = 0
     for e in range(near.shape[0]):  # no branch: whether a sphere is met can't be predicted
         queue[waiting] = e
@@ -237,89 +242,87 @@ def _first_of(
             break
         waiting -= 1
         queue[k] = queue[waiting]
-        row, enter, leave = _ray_entity(
-            ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, e, best, -1.0, header, quantum, apart, close
-        )
+        row, enter, leave = _ray_entity(ray, radius, view, e, best, -1.0, stored, scratch)
         if row >= 0 and (
             enter < best
             or best_column < 0
-            or (enter == best and body_of(header, e)[0] < body_of(header, best_column)[0])
+            or (enter == best and body_of(header, e)[ENTITY] < body_of(header, best_column)[ENTITY])
         ):
             best, best_leave, best_row, best_column = enter, leave, row, e
     if depth > 0.0 and best_column >= 0:
-        best_row, best, best_leave = _ray_entity(
-            ox, oy, oz, dx, dy, dz, radius, from_slot, to_slot, fraction, best_column, best, depth, header, quantum,
-            apart, close,
-        )  # fmt: skip
+        best_row, best, best_leave = _ray_entity(ray, radius, view, best_column, best, depth, stored, scratch)
     return best_column, best_row, best, best_leave
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def first_part_alone(
-    ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum
-):  # fmt: skip
-    """`first_part` for a caller with one ray and no scratch arrays."""
-    near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
-    apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
-    return first_part(
-        ox, oy, oz, dx, dy, dz, radius, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, near,
-        queue, apart, close,
-    )  # fmt: skip
+@njit(cache=True, inline="always")
+def _scratch_for(header):
+    """(near, queue, apart, close), see the top of this page; nothing in them has a value, or a unit, yet."""
+    return (
+        np.empty(header[COLUMN_COUNT], np.float32),
+        np.empty(header[COLUMN_COUNT] + 1, np.int32),
+        np.empty(header[MOST_BONES], np.float32),
+        np.empty(header[PART_COUNT] + 1, np.int32),
+    )
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_body_alone(
-    ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum
-):  # fmt: skip
-    """`first_part_alone` without moving cover."""
-    near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
-    apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
-    _nearest_spheres(ox, oy, oz, dx, dy, dz, 0.0, from_slot, to_slot, fraction, header, near)
+def first_part_alone(ray, radius, limit, view, ignore, depth, stored):
+    """`first_part` for a caller with one ray and no scratch arrays; metres."""
+    return first_part(ray, radius, limit, view, ignore, depth, stored, _scratch_for(stored[0]))
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def first_body_alone(ray, limit, view, ignore, depth, stored):
+    """`first_part_alone` without moving cover; metres."""
+    header = stored[0]
+    scratch = _scratch_for(header)
+    near = scratch[0]
+    _nearest_spheres(ray, 0.0, view, header, near)
     if ignore >= 0:
         near[ignore] = _FAR
-    covers = int64_at(header[COVERS])
+    covers = int64_at(header[COVERS_AT])
     for k in range(header[COVER_COUNT]):
         near[covers[k]] = _FAR
-    return _first_of(
-        ox, oy, oz, dx, dy, dz, 0.0, limit, from_slot, to_slot, fraction, depth, header, quantum, near, queue, apart,
-        close,
-    )  # fmt: skip
+    return _first_of(ray, 0.0, limit, view, depth, stored, scratch)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_on_path(
-    ox, oy, oz, dx, dy, dz, limit, from_slot, to_slot, fraction, ignore, depth, header, quantum, tree, cx, cy, cz
-):  # fmt: skip
-    """The first wall, and the first hitbox before it.
+def first_on_path(ray, limit, view, ignore, depth, stored, tree, middle):
+    """The first wall, and the first hitbox before it: (row of the level, distance, facing, column, part row, enter,
+    leave), metres.
 
-    Returns (row of the level, distance, facing, column, part row, enter, leave).
-
-    tree : header of the level, whose vertices are relative to (cx, cy, cz)
+    tree : header of the level, whose vertices are relative to middle : (x, y, z), metres
     """
-    wall, distance, facing = first_triangle_alone(ox - cx, oy - cy, oz - cz, dx, dy, dz, 0.0, limit, tree)
+    ox, oy, oz, dx, dy, dz = ray
+    start = (ox - middle[0], oy - middle[1], oz - middle[2], dx, dy, dz)
+    wall, distance, facing = first_triangle_alone(start, 0.0, limit, tree)
     column, row, enter, leave = first_part_alone(
-        ox, oy, oz, dx, dy, dz, 0.0, distance if wall >= 0 else limit, from_slot, to_slot, fraction, ignore, depth,
-        header, quantum,
-    )  # fmt: skip
+        ray, 0.0, distance if wall >= 0 else limit, view, ignore, depth, stored
+    )
     return wall, distance, facing, column, row, enter, leave
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_parts(
-    origins, directions, limits, from_ticks, to_ticks, fractions, ignores, ticks, held, known, depth, header, quantum,
-    entities, parts, enters, leaves,
-):  # fmt: skip
-    """`first_part` for many rays, each at its own view, into the last four arrays.
+def first_parts(rays, views, index, depth, stored, out):
+    """`first_part` for many rays, each at its own view, into the arrays of `out`.
 
-    directions needn't be of unit length; ticks, held : (n,) int64, the ticks that are held, rising, and their slots
-    known : (ids,) int32, the column of each id, -1 for none
+    rays : (origins, directions, limits, ignores): (n, 3) float64, metres; (n, 3) float64, of any length; (n,) float64,
+        metres; (n,) int64, ids
+    views : (from_ticks, to_ticks, fractions): (n,) int64 twice, (n,) float64
+    index : (ticks, held, known): (t,) int64, the ticks that are held, rising, and their slots; (ids,) int32, the column
+        of each id, -1 for none
+    out : (entities, parts, enters, leaves): (n,) int64 twice, (n,) float64 twice, metres
 
     A miss is entity 0, part -1, inf. Returns -1, or a row that can't be cast.
     """
-    near, queue = np.empty(header[7], np.float32), np.empty(header[7] + 1, np.int32)
-    apart, close = np.empty(header[10], np.float32), np.empty(header[9] + 1, np.int32)
+    origins, directions, limits, ignores = rays
+    from_ticks, to_ticks, fractions = views
+    ticks, held, known = index
+    entities, parts, enters, leaves = out
+    header = stored[0]
+    scratch = _scratch_for(header)
     slots = np.empty((2, BLOCK), np.int64)
-    order, start = np.empty(BLOCK, np.int64), np.empty(header[6] + 1, np.int64)
+    order, start = np.empty(BLOCK, np.int64), np.empty(header[SLOT_COUNT] + 1, np.int64)
     for begin in range(0, origins.shape[0], BLOCK):
         count = min(BLOCK, origins.shape[0] - begin)
         for k in range(count):
@@ -328,8 +331,8 @@ def first_parts(
             if slots[0, k] < 0 or slots[1, k] < 0:
                 return begin + k
         _by_slot(slots[0], count, start, order)
-        for place in range(count):
-            k = order[place]
+        for turn in range(count):
+            k = order[turn]
             i = begin + k
             ox, oy, oz, f = origins[i, 0], origins[i, 1], origins[i, 2], fractions[i]
             dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
@@ -345,10 +348,8 @@ def first_parts(
             dx, dy, dz = dx * shrink, dy * shrink, dz * shrink
             shrink = 1.0 / math.sqrt(dx * dx + dy * dy + dz * dz)
             ignore = known[ignores[i]] if 0 <= ignores[i] < known.shape[0] else -1
-            column, row, enter, leave = first_part(
-                ox, oy, oz, dx * shrink, dy * shrink, dz * shrink, 0.0, limits[i], slots[0, k], slots[1, k], f, ignore,
-                depth, header, quantum, near, queue, apart, close,
-            )  # fmt: skip
+            ray, view = (ox, oy, oz, dx * shrink, dy * shrink, dz * shrink), (slots[0, k], slots[1, k], f)
+            column, row, enter, leave = first_part(ray, 0.0, limits[i], view, ignore, depth, stored, scratch)
             if column < 0:
                 entities[i], parts[i], enters[i], leaves[i] = 0, -1, INF, INF
             else:
@@ -381,7 +382,10 @@ def slot_in(ticks, held, tick):
 
 @njit(cache=True, error_model="numpy")
 def _by_slot(slots, count, start, order):
-    """Ray numbers grouped by slot into `order`, so that rays at one instant read the same memory."""
+    """Ray numbers grouped by slot into `order`, so that rays at one instant read the same memory.
+
+    slots, order : (n,) int64; start : (slots of the ring + 1,) int64; none has a unit
+    """
     start[:] = 0
     for k in range(count):
         start[slots[k] + 1] += 1

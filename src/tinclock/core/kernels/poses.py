@@ -1,22 +1,12 @@
 """Kernels: recording poses and reading them back at a view. Casting through them is `cast`'s.
 
-All arrays are reached through one `header` (see `core.memory`) of addresses and lengths
-(slots: ticks held; columns: entities; bones: of all entities):
+`stored` is (header, quantum) everywhere: all arrays are reached through one header, whose places `layout` names.
+`quantum` says how origins and turns are stored: 0 for float32; for int16 the share of the radius that one step of an
+origin stands for. A bounding sphere's centre is rounded to float32 before origins are taken from it, so nothing is lost
+far from the origin: only differences within one body are stored in float32.
 
-    0 bound : (slots, 4, columns) float32, metres      centre and radius of a sphere around the entity's hitboxes
-    1 epoch : (slots, columns) int32                   0: absent; else cuts (respawns, teleports) below `ABSENCE`, and
-                                                       how often it came back after an absence above
-    2 place : (slots, 3 * bones) float32 or int16      bone origins from that centre: an entity's x, then y, then z
-    3 turn : (slots, bones, 4) float32 or int16        bone rotations, quaternion xyzw
-    4 columns : (columns, 5) int64                     entity id, first bone, first part, numbers of parts and of bones
-    5 parts : (parts, 19) float64                      a rig's table, then reach and bone of each part
-    6.. slots, columns, bones, parts, most bones of one entity
-    11, 12 reach : (parts,) float32, bone : (parts,) int32     columns 17 and 18 of parts once more, close together
-    13, 14 covers : (n,) int64, and n                the columns of bodies that only stand in the way
-
-`quantum` says how `place` and `turn` are stored: 0 for float32; for int16 the share of the radius that one step of
-`place` stands for. A centre is rounded to float32 before places are taken from it, so nothing is lost far from the
-origin: only differences within one body are stored in float32.
+An epoch is 0 for absent; else cuts (respawns, teleports) below `ABSENCE`, and how often it came back after an absence
+above. `view` is (from_slot, to_slot, fraction): two slots of the ring, int64, and a float64 between them.
 
 Interpolation is linear in position and spherical in rotation, bone by bone (Shoemake, Animating rotation with
 quaternion curves, 1985). Nothing is interpolated across a change of epoch: after a cut the entity stays in the older
@@ -30,59 +20,97 @@ import math
 import numpy as np
 
 from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.layout import (
+    BODIES_AT,
+    BODY_BYTES,
+    BONE_COUNT,
+    BONES_OF,
+    BOUND_ROWS,
+    BOUNDS_AT,
+    COLUMN_COUNT,
+    ENTITY,
+    EPOCHS_AT,
+    FIRST_BONE,
+    FIRST_PART,
+    FLOAT32_BYTES,
+    INT16_BYTES,
+    INT32_BYTES,
+    ORIGINS_AT,
+    PARTS_OF,
+    RADIUS_ROW,
+    TURN_FIELDS,
+    TURNS_AT,
+    X,
+    Y,
+    Z,
+)
 from tinclock.core.kernels.memory import float32_at, int16_at, int32_at, int64_at
 from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
 _UNIT = TOLERANCES.unit_length
-_SERIES_FROM = 0.9
+_SERIES_FROM = TOLERANCES.series_cosine
+TURN_STEPS = 32_700.0
+"""Steps of a quaternion's component in int16."""
 
 ABSENCE = 1 << 16
 MOST_CUTS, MOST_ABSENCES = ABSENCE - 1, 1 << 15
 """Both counts go round: only whether they differ within one history says anything."""
-COVERS, COVER_COUNT = 13, 14
-"""Places in the header."""
 
 OK, NOT_FINITE, NOT_UNIT, REPEATED, UNKNOWN, WRONG_COUNT = 0, 1, 2, 3, 4, 5
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def bounds_at(header, slot, row):
-    """Pointer to row 0..3 (x, y, z, radius) of a slot's bounding spheres, one float32 a column."""
-    return float32_at(header[0] + 4 * (slot * 4 + row) * header[7])
+    """Pointer to one row (x, y, z or radius, metres) of a slot's bounding spheres, one float32 a column."""
+    return float32_at(header[BOUNDS_AT] + FLOAT32_BYTES * (slot * BOUND_ROWS + row) * header[COLUMN_COUNT])
+
+
+@njit(cache=True, inline="always", error_model="numpy")
+def sphere_of(header, slot, column):
+    """An entity's bounding sphere in a slot: x, y, z, radius, metres."""
+    at = float32_at(header[BOUNDS_AT] + FLOAT32_BYTES * (slot * BOUND_ROWS * header[COLUMN_COUNT] + column))
+    n = header[COLUMN_COUNT]
+    return np.float64(at[0]), np.float64(at[Y * n]), np.float64(at[Z * n]), np.float64(at[RADIUS_ROW * n])
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def epochs_at(header, slot):
     """Pointer to a slot's epochs, one int32 a column."""
-    return int32_at(header[1] + 4 * slot * header[7])
+    return int32_at(header[EPOCHS_AT] + INT32_BYTES * slot * header[COLUMN_COUNT])
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def body_of(header, column):
     """(entity id, first bone, first part, number of parts, number of bones) of a column."""
-    row = int64_at(header[4] + 40 * column)
-    return row[0], row[1], row[2], row[3], row[4]
+    row = int64_at(header[BODIES_AT] + BODY_BYTES * column)
+    return row[ENTITY], row[FIRST_BONE], row[FIRST_PART], row[PARTS_OF], row[BONES_OF]
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def place_of(header, quantum, slot, first, bones, axis, bone):
-    """One coordinate of a bone's origin, in metres or in steps; `first` and `bones` are its entity's."""
-    index = (slot * header[8] + first) * 3 + axis * bones + bone
+def origin_of(stored, slot, first, bones, axis, bone):
+    """One coordinate of a bone's origin from its body's middle, in metres or in steps.
+
+    first, bones : its entity's first bone, and how many it has
+    """
+    header, quantum = stored
+    index = (slot * header[BONE_COUNT] + first) * 3 + axis * bones + bone
     if quantum > 0.0:
-        return np.float64(int16_at(header[2])[index])
-    return np.float64(float32_at(header[2])[index])
+        return np.float64(int16_at(header[ORIGINS_AT])[index])
+    return np.float64(float32_at(header[ORIGINS_AT])[index])
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def _turn(header, quantum, slot, bone):
-    """A stored rotation as a unit quaternion. float32 ones were normalised when they were recorded."""
+def _turn(stored, slot, bone):
+    """A stored rotation as a unit quaternion xyzw. float32 ones were normalised when they were recorded."""
+    header, quantum = stored
+    at = TURN_FIELDS * (slot * header[BONE_COUNT] + bone)
     if quantum > 0.0:
-        q = int16_at(header[3] + 8 * (slot * header[8] + bone))
+        q = int16_at(header[TURNS_AT] + INT16_BYTES * at)
         x, y, z, w = np.float64(q[0]), np.float64(q[1]), np.float64(q[2]), np.float64(q[3])
         n = 1.0 / math.sqrt(x * x + y * y + z * z + w * w)
         return x * n, y * n, z * n, w * n
-    p = float32_at(header[3] + 16 * (slot * header[8] + bone))
+    p = float32_at(header[TURNS_AT] + FLOAT32_BYTES * at)
     return np.float64(p[0]), np.float64(p[1]), np.float64(p[2]), np.float64(p[3])
 
 
@@ -118,26 +146,59 @@ def blend_of(epoch_from, epoch_to, fraction):
     return epoch_from > 0, 0.0
 
 
+@njit(cache=True, inline="always", error_model="numpy")
+def blended(stored, view, column):
+    """An entity between two snapshots: (there, share, weight_from, weight_to, x, y, z).
+
+    share : the fraction to use; weights : of the stored origins of both snapshots; x, y, z : its middle, metres
+    """
+    header, quantum = stored
+    from_slot, to_slot, fraction = view
+    there, f = blend_of(epochs_at(header, from_slot)[column], epochs_at(header, to_slot)[column], fraction)
+    ax, ay, az, ar = sphere_of(header, from_slot, column)
+    bx, by, bz, br = sphere_of(header, to_slot, column)
+    ka, kb = 1.0 - f, f
+    if quantum > 0.0:  # stored steps become metres as the two snapshots are weighed
+        ka, kb = ka * quantum * ar, kb * quantum * br
+    return there, f, ka, kb, ax + f * (bx - ax), ay + f * (by - ay), az + f * (bz - az)
+
+
+@njit(cache=True, inline="always", error_model="numpy")
+def bone_between(stored, view, body, bone, ka, kb, middle):
+    """A bone's origin between two snapshots, metres: (x, y, z), in the frame of `middle`.
+
+    body : its entity's, see `body_of`; ka, kb : weights of both, see `blended`; middle : (x, y, z) of the body, metres
+    """
+    _, first, _, _, bones = body
+    x = middle[0] + ka * origin_of(stored, view[0], first, bones, X, bone)
+    x += kb * origin_of(stored, view[1], first, bones, X, bone)
+    y = middle[1] + ka * origin_of(stored, view[0], first, bones, Y, bone)
+    y += kb * origin_of(stored, view[1], first, bones, Y, bone)
+    z = middle[2] + ka * origin_of(stored, view[0], first, bones, Z, bone)
+    z += kb * origin_of(stored, view[1], first, bones, Z, bone)
+    return x, y, z
+
+
 @njit(cache=True, error_model="numpy")
-def turn_between(header, quantum, from_slot, to_slot, bone, fraction):
-    """The unit quaternion of a bone (numbered among all bones) between two slots."""
-    ax, ay, az, aw = _turn(header, quantum, from_slot, bone)
-    if fraction == 0.0:
+def turn_between(stored, view, bone, share):
+    """The unit quaternion xyzw of a bone (numbered among all bones), `share` of the way between both slots."""
+    ax, ay, az, aw = _turn(stored, view[0], bone)
+    if share == 0.0:
         return ax, ay, az, aw
-    bx, by, bz, bw = _turn(header, quantum, to_slot, bone)
-    if fraction == 1.0:
+    bx, by, bz, bw = _turn(stored, view[1], bone)
+    if share == 1.0:
         return bx, by, bz, bw
     cosine = ax * bx + ay * by + az * bz + aw * bw
     sign = 1.0
     if cosine < 0.0:
         cosine, sign = -cosine, -1.0
-    wa, wb = slerp_weight(1.0 - fraction, cosine), sign * slerp_weight(fraction, cosine)
+    wa, wb = slerp_weight(1.0 - share, cosine), sign * slerp_weight(share, cosine)
     return wa * ax + wb * bx, wa * ay + wb * by, wa * az + wb * bz, wa * aw + wb * bw
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def rotate(qx, qy, qz, qw, x, y, z):
-    """The vector (x, y, z) turned by a unit quaternion."""
+    """The vector (x, y, z) turned by a unit quaternion xyzw; in the vector's own unit."""
     tx, ty, tz = 2.0 * (qy * z - qz * y), 2.0 * (qz * x - qx * z), 2.0 * (qx * y - qy * x)
     return (
         x + qw * tx + qy * tz - qz * ty,
@@ -147,26 +208,22 @@ def rotate(qx, qy, qz, qw, x, y, z):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def record_poses(
-    slot, before, ids, known, cuts, absences, seen, starts, each, bones, bone_reach, header, quantum
-):  # fmt: skip
+def record_poses(slot, before, ids, books, starts, each, bones, bone_reach, stored):
     """Write one tick: poses of the entities `ids` into `slot`, which must have been cleared.
 
-    before : the slot of the tick before, -1 for none
-    known : (ids,) int32, the column of each id, -1 for none
-    cuts, absences : (columns,) int64; seen : (columns,) bool, whether it was ever written; the last two are kept here
+    before : the slot of the tick before, -1 for none; ids : (n,) int64
+    books : (known, cuts, absences, seen): known (any,) int32, the column of each id, -1 for none; cuts, absences
+        (columns,) int64; seen (columns,) bool, whether it was ever written; the last two are kept here
     starts : (n + 1,) int64, rows of `bones` that belong to each entity; empty when every one has `each` rows
-    bones : (rows, 7) float, xyz + quaternion xyzw
-    bone_reach : (bones,) float64, how far the parts on each bone reach from it
-    Returns (verdict, entity's place in ids, bone): OK, or what is wrong and where.
+    bones : (rows, 7) float32 or float64, metres and quaternion xyzw
+    bone_reach : (bones,) float64, metres, how far the parts on each bone reach from it
+    Returns (verdict, the entity's row in ids, bone): OK, or what is wrong and where.
     """
+    header, quantum = stored
+    known, cuts, absences, seen = books
     epoch = epochs_at(header, slot)
-    ox, oy, oz, radius = (
-        bounds_at(header, slot, 0),
-        bounds_at(header, slot, 1),
-        bounds_at(header, slot, 2),
-        bounds_at(header, slot, 3),
-    )
+    ox, oy, oz = bounds_at(header, slot, X), bounds_at(header, slot, Y), bounds_at(header, slot, Z)
+    radius = bounds_at(header, slot, RADIUS_ROW)
     for m in range(ids.shape[0]):
         column = known[ids[m]] if 0 <= ids[m] < known.shape[0] else -1
         if column < 0:
@@ -201,7 +258,9 @@ def record_poses(
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _middle_of(bones, first, last):
-    """The middle of some bones, rounded to float32: (verdict, row at fault, x, y, z)."""
+    """The middle of rows first..last of `bones`, (rows, 7), rounded to float32: (verdict, row at fault, x, y, z),
+    metres.
+    """
     lx, ly, lz, hx, hy, hz = INF, INF, INF, -INF, -INF, -INF
     for row in range(first, last):
         x, y, z = np.float64(bones[row, 0]), np.float64(bones[row, 1]), np.float64(bones[row, 2])
@@ -218,6 +277,7 @@ def _middle_of(bones, first, last):
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _square(bones, row):
+    """The squared length of a row's quaternion; no unit. bones : (rows, 7)"""
     x, y, z, w = (
         np.float64(bones[row, 3]),
         np.float64(bones[row, 4]),
@@ -229,11 +289,16 @@ def _square(bones, row):
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step):
+    """Write rows first..last of `bones`, (rows, 7), relative to c, metres. base : the entity's first bone; step : steps
+    a metre, 0 for float32.
+    """
     count = last - first
-    start = (slot * header[8] + base) * 3
-    place32, place16 = float32_at(header[2] + 4 * start), int16_at(header[2] + 2 * start)
-    turn32 = float32_at(header[3] + 16 * (slot * header[8] + base))
-    turn16 = int16_at(header[3] + 8 * (slot * header[8] + base))
+    start = (slot * header[BONE_COUNT] + base) * 3
+    place32 = float32_at(header[ORIGINS_AT] + FLOAT32_BYTES * start)
+    place16 = int16_at(header[ORIGINS_AT] + INT16_BYTES * start)
+    turn = TURN_FIELDS * (slot * header[BONE_COUNT] + base)
+    turn32 = float32_at(header[TURNS_AT] + FLOAT32_BYTES * turn)
+    turn16 = int16_at(header[TURNS_AT] + INT16_BYTES * turn)
     for k in range(count):
         row = first + k
         x, y, z = bones[row, 0] - cx, bones[row, 1] - cy, bones[row, 2] - cz
@@ -245,7 +310,7 @@ def _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step):
             place16[count + k] = np.int16(math.floor(y * step + 0.5))
             place16[2 * count + k] = np.int16(math.floor(z * step + 0.5))
             for i in range(4):
-                turn16[4 * k + i] = np.int16(math.floor(bones[row, 3 + i] * n * 32700.0 + 0.5))
+                turn16[4 * k + i] = np.int16(math.floor(bones[row, 3 + i] * n * TURN_STEPS + 0.5))
         else:
             place32[k], place32[count + k], place32[2 * count + k] = np.float32(x), np.float32(y), np.float32(z)
             for i in range(4):
@@ -253,40 +318,30 @@ def _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def bones_between(column, from_slot, to_slot, fraction, header, quantum, out):
-    """An entity's bones at a view into `out` : (bones, 7) float64, world frame. Returns whether it is there."""
-    present, f = blend_of(epochs_at(header, from_slot)[column], epochs_at(header, to_slot)[column], fraction)
-    if not present:
+def bones_between(column, view, stored, out):
+    """An entity's bones at a view into `out` : (bones, 7) float64, metres and quaternion xyzw, world frame.
+
+    Returns whether it is there.
+    """
+    there, share, ka, kb, x, y, z = blended(stored, view, column)
+    if not there:
         return False
-    _, first, _, _, count = body_of(header, column)
-    ka = (1.0 - f) * (quantum * bounds_at(header, from_slot, 3)[column] if quantum > 0.0 else 1.0)
-    kb = f * (quantum * bounds_at(header, to_slot, 3)[column] if quantum > 0.0 else 1.0)
-    for k in range(count):
-        for axis in range(3):
-            a = np.float64(bounds_at(header, from_slot, axis)[column])
-            b = np.float64(bounds_at(header, to_slot, axis)[column])
-            out[k, axis] = (
-                a
-                + f * (b - a)
-                + ka * place_of(header, quantum, from_slot, first, count, axis, k)
-                + kb * place_of(header, quantum, to_slot, first, count, axis, k)
-            )
-        out[k, 3], out[k, 4], out[k, 5], out[k, 6] = turn_between(header, quantum, from_slot, to_slot, first + k, f)
+    body = body_of(stored[0], column)
+    for k in range(body[BONES_OF]):
+        out[k, 0], out[k, 1], out[k, 2] = bone_between(stored, view, body, k, ka, kb, (x, y, z))
+        out[k, 3], out[k, 4], out[k, 5], out[k, 6] = turn_between(stored, view, body[FIRST_BONE] + k, share)
     return True
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def point_on_bone(column, bone, x, y, z, slot, header, quantum):
-    """Where a point fixed to a bone is in a slot, in the world: (present, x, y, z)."""
-    if epochs_at(header, slot)[column] == 0:
+def point_on_bone(column, bone, point, slot, stored):
+    """Where a point fixed to a bone, (x, y, z) metres, is in a slot, in the world: (there, x, y, z)."""
+    view = (slot, slot, 0.0)
+    there, _, ka, kb, mx, my, mz = blended(stored, view, column)
+    if not there:
         return False, 0.0, 0.0, 0.0
-    _, first, _, _, count = body_of(header, column)
-    k = quantum * bounds_at(header, slot, 3)[column] if quantum > 0.0 else 1.0
-    qx, qy, qz, qw = turn_between(header, quantum, slot, slot, first + bone, 0.0)
-    x, y, z = rotate(qx, qy, qz, qw, x, y, z)
-    return (
-        True,
-        np.float64(bounds_at(header, slot, 0)[column]) + k * place_of(header, quantum, slot, first, count, 0, bone) + x,
-        np.float64(bounds_at(header, slot, 1)[column]) + k * place_of(header, quantum, slot, first, count, 1, bone) + y,
-        np.float64(bounds_at(header, slot, 2)[column]) + k * place_of(header, quantum, slot, first, count, 2, bone) + z,
-    )
+    body = body_of(stored[0], column)
+    bx, by, bz = bone_between(stored, view, body, bone, ka, kb, (mx, my, mz))
+    qx, qy, qz, qw = turn_between(stored, view, body[FIRST_BONE] + bone, 0.0)
+    x, y, z = rotate(qx, qy, qz, qw, point[0], point[1], point[2])
+    return True, bx + x, by + y, bz + z

@@ -1,7 +1,11 @@
 """Kernels: what a projectile meets between two server times, bodies and level, both motions as they are.
 
+`stored` and `view` are explained in `poses`. `row` is a flight's, (48,) float64, see `layout`; `level` is (header, cx,
+cy, cz), of the level and its middle, metres; `clock` is (times, slots), (t,) float64 seconds, rising, and (t,) int64,
+of the recorded ticks. Times are server times, seconds; lengths are metres.
+
 Bodies are met between the two recorded ticks around the instant at which the projectile meets them (see
-`legs`), moving as they are interpolated. First spheres, moving in straight lines, with room for the bend of the
+`trajectory`), moving as they are interpolated. First spheres, moving in straight lines, with room for the bend of the
 path; then each part by conservative advancement (Mirtich, Impulse-based dynamic simulation, 1996, section 2.3): the
 gap between ball and part, divided by the greatest speed at which it can close, is a time in which nothing is met. It
 stops at a gap of `Tolerances.touch_m`. So nothing is passed through, whatever the speed, and no tick matters.
@@ -16,20 +20,19 @@ import math
 
 import numpy as np
 
-from tinclock.core.kernels.cast import PART_BYTES, _sphere
 from tinclock.core.kernels.compiling import njit
-from tinclock.core.kernels.memory import float64_at
-from tinclock.core.kernels.nearest import nearest_on_corner
-from tinclock.core.kernels.poses import blend_of, body_of, bounds_at, epochs_at, place_of, turn_between
-from tinclock.core.kernels.reach import nearest_on_part
-from tinclock.core.kernels.trajectory import (
+from tinclock.core.kernels.layout import (
     AGE,
     AT_REST,
     BOUNCED,
     BOUNCES_LEFT,
+    COLUMN_COUNT,
     DONE,
     END,
+    ENTITY,
     FADE,
+    FIRST_BONE,
+    FROM,
     KEEPS,
     LAST,
     LOSES,
@@ -38,29 +41,42 @@ from tinclock.core.kernels.trajectory import (
     ORIGIN_TIME,
     OWNER_AFTER_BOUNCE,
     OWNER_FROM,
+    PART_BONE,
+    PART_BYTES,
+    PART_REACH,
+    PARTS_AT,
     RADIUS,
+    RADIUS_ROW,
     RANGE,
     SLOW,
-    bend,
-    bounce_leg,
-    next_leg,
-    position_at,
-    velocity_at,
-)  # fmt: skip
-from tinclock.core.kernels.triangles import STACK, WIDTH, edges_of, first_triangle
+    TRIANGLE_BYTES,
+    TRIANGLES_AT,
+    X,
+    Y,
+    Z,
+)
+from tinclock.core.kernels.memory import float64_at
+from tinclock.core.kernels.nearest import nearest_on_corner
+from tinclock.core.kernels.poses import blended, body_of, bone_between, bounds_at, epochs_at, sphere_of, turn_between
+from tinclock.core.kernels.reach import nearest_on_part
+from tinclock.core.kernels.trajectory import bend, bounce_leg, next_leg, position_at, velocity_at
+from tinclock.core.kernels.triangles import edges_of, first_triangle, scratch_for_tree
 from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
 TOUCH_M, SKIN_M, _SHORTEST_S = TOLERANCES.touch_m, TOLERANCES.skin_m, TOLERANCES.step_s
 NOTHING, LEVEL, BODY, OVER, TOO_FAR = 0, 1, 2, 3, 4
 _RELATIVE, _ABSOLUTE_M = TOLERANCES.bound_relative, TOLERANCES.bound_m
+_LEAST_SQUARE, _SHORT_OF = np.float32(TOLERANCES.least_square), 1.0 - TOLERANCES.short_of
 _CLOSING, _MOMENT_S, _TINY = TOLERANCES.closing_m_s, TOLERANCES.time_s, TOLERANCES.time_relative
 IGNORED = 8
+_NOT_FAR_S = 1e-3
+"""Newton's method that went further left the contact for another one."""
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def met_at(row, t):
-    """The server time at which it meets bodies when its own time is t."""
+    """The server time at which it meets bodies when its own time is t, both seconds. row : (48,) float64"""
     if row[FADE] <= 0.0:
         return t
     left = 1.0 - (t - row[ORIGIN_TIME]) / row[FADE]
@@ -69,7 +85,7 @@ def met_at(row, t):
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _time_met_at(row, tau):
-    """The inverse of `met_at`."""
+    """The inverse of `met_at`, seconds. row : (48,) float64"""
     if row[FADE] <= 0.0 or tau >= row[ORIGIN_TIME] + row[FADE]:
         return tau
     slope = 1.0 + row[AGE] / row[FADE]
@@ -78,7 +94,10 @@ def _time_met_at(row, tau):
 
 @njit(cache=True, error_model="numpy")
 def _pair_at(times, tau):
-    """Place of the recorded tick at or before a time, so that it and the next one enclose it; 0 before the first."""
+    """Which recorded tick lies at or before a time, so that it and the next one enclose it; 0 before the first.
+
+    times : (t,) float64, seconds
+    """
     low, high = 0, times.shape[0] - 1
     while low < high:
         middle = (low + high + 1) // 2
@@ -90,51 +109,44 @@ def _pair_at(times, tau):
 
 
 @njit(cache=True, error_model="numpy")
-def part_at(x, y, z, column, part_row, from_slot, to_slot, f, header, quantum):
-    """Distance from a point to a part, and the way to its nearest point: (gap, x, y, z)."""
-    ax, ay, az, ar = _sphere(header, from_slot, column)
-    bx, by, bz, br = _sphere(header, to_slot, column)
-    _, first, _, _, bones = body_of(header, column)
-    part = float64_at(header[5] + PART_BYTES * part_row)
-    bone = int(part[18])
-    ka, kb = 1.0 - f, f
-    if quantum > 0.0:
-        ka, kb = ka * quantum * ar, kb * quantum * br
-    px, py, pz = ax + f * (bx - ax) - x, ay + f * (by - ay) - y, az + f * (bz - az) - z
-    px += ka * place_of(header, quantum, from_slot, first, bones, 0, bone)
-    px += kb * place_of(header, quantum, to_slot, first, bones, 0, bone)
-    py += ka * place_of(header, quantum, from_slot, first, bones, 1, bone)
-    py += kb * place_of(header, quantum, to_slot, first, bones, 1, bone)
-    pz += ka * place_of(header, quantum, from_slot, first, bones, 2, bone)
-    pz += kb * place_of(header, quantum, to_slot, first, bones, 2, bone)
-    qx, qy, qz, qw = turn_between(header, quantum, from_slot, to_slot, first + bone, f)
-    return nearest_on_part(0.0, 0.0, 0.0, px, py, pz, qx, qy, qz, qw, part)
+def part_at(x, y, z, column, part_row, view, stored):
+    """Distance from a point to a part at a view, and the way to its nearest point: (gap, x, y, z), metres."""
+    header = stored[0]
+    _, f, ka, kb, mx, my, mz = blended(stored, view, column)
+    part = float64_at(header[PARTS_AT] + PART_BYTES * part_row)
+    number = int(part[PART_BONE])
+    body = body_of(header, column)
+    px, py, pz = bone_between(stored, view, body, number, ka, kb, (mx - x, my - y, mz - z))
+    qx, qy, qz, qw = turn_between(stored, view, body[FIRST_BONE] + number, f)
+    return nearest_on_part(0.0, 0.0, 0.0, (px, py, pz, qx, qy, qz, qw), part)
 
 
 @njit(cache=True, error_model="numpy")
-def _part_speed(column, part_row, from_slot, to_slot, span, header, quantum):
-    """The greatest speed of any point of a part between two ticks, `span` seconds apart."""
-    ax, ay, az, ar = _sphere(header, from_slot, column)
-    bx, by, bz, br = _sphere(header, to_slot, column)
-    _, first, _, _, bones = body_of(header, column)
-    part = float64_at(header[5] + PART_BYTES * part_row)
-    bone, reach = int(part[18]), part[17]
+def _part_speed(column, part_row, view, span, stored):
+    """The greatest speed of any point of a part between the two ticks of a view, `span` seconds apart, in m/s."""
+    header, quantum = stored
+    ax, ay, az, ar = sphere_of(header, view[0], column)
+    bx, by, bz, br = sphere_of(header, view[1], column)
+    part = float64_at(header[PARTS_AT] + PART_BYTES * part_row)
+    number, reach = int(part[PART_BONE]), part[PART_REACH]
+    body = body_of(header, column)
     ka, kb = (quantum * ar, quantum * br) if quantum > 0.0 else (1.0, 1.0)
-    dx = bx - ax + kb * place_of(header, quantum, to_slot, first, bones, 0, bone)
-    dx -= ka * place_of(header, quantum, from_slot, first, bones, 0, bone)
-    dy = by - ay + kb * place_of(header, quantum, to_slot, first, bones, 1, bone)
-    dy -= ka * place_of(header, quantum, from_slot, first, bones, 1, bone)
-    dz = bz - az + kb * place_of(header, quantum, to_slot, first, bones, 2, bone)
-    dz -= ka * place_of(header, quantum, from_slot, first, bones, 2, bone)
-    px, py, pz, pw = turn_between(header, quantum, from_slot, from_slot, first + bone, 0.0)
-    qx, qy, qz, qw = turn_between(header, quantum, to_slot, to_slot, first + bone, 0.0)
+    back = (view[1], view[0], 0.0)
+    dx, dy, dz = bone_between(stored, back, body, number, kb, -ka, (bx - ax, by - ay, bz - az))
+    px, py, pz, pw = turn_between(stored, view, body[FIRST_BONE] + number, 0.0)
+    qx, qy, qz, qw = turn_between(stored, view, body[FIRST_BONE] + number, 1.0)
     angle = 2.0 * math.acos(min(1.0, abs(px * qx + py * qy + pz * qz + pw * qw)))
     return (math.sqrt(dx * dx + dy * dy + dz * dz) + angle * reach) / span
 
 
 @njit(cache=True, error_model="numpy")
-def _meet_part(row, ta, tb, radius, column, part_row, from_slot, to_slot, before, span, still, limit, header, quantum):
-    """First time in [ta, tb], and up to `limit`, at which the ball touches a part; inf for never."""
+def _meet_part(row, ta, tb, column, part_row, pair, still, limit, stored):
+    """First time in [ta, tb], and up to `limit`, at which the ball touches a part; inf for never.
+
+    pair : (from_slot, to_slot, before, span), two ticks, the time of the first and the seconds between them
+    still : whether the body stays where the first has it
+    """
+    from_slot, to_slot, before, span = pair
     ax, ay, az = velocity_at(row, ta)
     bx, by, bz = velocity_at(row, tb)
     fast = math.sqrt(max(ax * ax + ay * ay + az * az, bx * bx + by * by + bz * bz)) + bend(row, ta, tb) * (tb - ta)
@@ -142,13 +154,13 @@ def _meet_part(row, ta, tb, radius, column, part_row, from_slot, to_slot, before
     if row[FADE] > 0.0:
         slide += row[AGE] / row[FADE]
     if not still:
-        fast += slide * _part_speed(column, part_row, from_slot, to_slot, span, header, quantum)
+        fast += slide * _part_speed(column, part_row, (from_slot, to_slot, 0.0), span, stored)
     t = ta
     while t <= tb and t <= limit:
         f = 0.0 if still else min(1.0, max(0.0, (met_at(row, t) - before) / span))
         x, y, z = position_at(row, t)
-        gap, _, _, _ = part_at(x, y, z, column, part_row, from_slot, to_slot, f, header, quantum)
-        gap -= radius
+        gap, _, _, _ = part_at(x, y, z, column, part_row, (from_slot, to_slot, f), stored)
+        gap -= row[NEAR]
         if gap <= TOUCH_M:
             return t
         if t == tb:
@@ -158,12 +170,21 @@ def _meet_part(row, ta, tb, radius, column, part_row, from_slot, to_slot, before
 
 
 @njit(cache=True, error_model="numpy", fastmath={"contract"})  # there is slack for rounding
-def _spheres_on_the_way(px, py, pz, ux, uy, uz, fa, fb, room, ea, eb, xa, ya, za, ra, xb, yb, zb, rb, close):
-    """Which bodies' bounding spheres a way from p along u comes near, while they move from share fa to fb."""
+def _spheres_on_the_way(path, fa, fb, room, slots, header, close):
+    """Which bodies' bounding spheres a way comes near, while they move from share fa to fb between two slots.
+
+    path : (px, py, pz, ux, uy, uz), its start and from there to its end, metres; room : metres
+    close : (columns,) uint8
+    """
+    px, py, pz, ux, uy, uz = path
+    ea, eb = epochs_at(header, slots[0]), epochs_at(header, slots[1])
+    xa, ya, za = bounds_at(header, slots[0], X), bounds_at(header, slots[0], Y), bounds_at(header, slots[0], Z)
+    xb, yb, zb = bounds_at(header, slots[1], X), bounds_at(header, slots[1], Y), bounds_at(header, slots[1], Z)
+    ra, rb = bounds_at(header, slots[0], RADIUS_ROW), bounds_at(header, slots[1], RADIUS_ROW)
     x0, y0, z0 = np.float32(px), np.float32(py), np.float32(pz)
     dx, dy, dz = np.float32(ux), np.float32(uy), np.float32(uz)
     f0, f1, wide = np.float32(fa), np.float32(fb - fa), np.float32(room)
-    zero, one, least = np.float32(0.0), np.float32(1.0), np.float32(1e-30)
+    zero, one, least = np.float32(0.0), np.float32(1.0), _LEAST_SQUARE
     for column in range(close.shape[0]):
         whole = np.float32(ea[column] == eb[column])
         mx, my, mz = (
@@ -181,12 +202,19 @@ def _spheres_on_the_way(px, py, pz, ux, uy, uz, fa, fb, room, ea, eb, xa, ya, za
 
 
 @njit(cache=True, error_model="numpy")
-def _meet_bodies(row, ta, tb, before, times, slots, owner, ignored, header, quantum, close):
-    """The first body that is met in [ta, tb]: (time, column, part row), inf for none. Both ticks enclose the span."""
+def _meet_bodies(row, ta, tb, first_tick, clock, owner, ignored, stored, close):
+    """The first body that is met in [ta, tb]: (time, column, part row), inf for none.
+
+    first_tick : which tick of the clock begins the span; owner : a column, -1 for none; ignored : (8,) int32, columns
+    close : (columns,) uint8, scratch
+    """
+    header = stored[0]
+    times, slots = clock
     last = times.shape[0] - 1
-    i, j = before, min(before + 1, last)
-    from_slot, to_slot, before = slots[i], slots[j], times[i]
+    i, j = first_tick, min(first_tick + 1, last)
+    before = times[i]
     span = times[j] - before if j > i else 1.0
+    pair = (slots[i], slots[j], before, span)
     fa, fb = 0.0, 0.0
     if j > i:
         fa = min(1.0, max(0.0, (met_at(row, ta) - before) / span))
@@ -196,14 +224,10 @@ def _meet_bodies(row, ta, tb, before, times, slots, owner, ignored, header, quan
     ux, uy, uz = ux - px, uy - py, uz - pz
     room = row[NEAR] + 0.125 * bend(row, ta, tb) * (tb - ta) * (tb - ta) + _ABSOLUTE_M
     room += _RELATIVE * (abs(px) + abs(py) + abs(pz) + abs(ux) + abs(uy) + abs(uz))
-    ea, eb = epochs_at(header, from_slot), epochs_at(header, to_slot)
-    xa, ya, za, ra = (bounds_at(header, from_slot, 0), bounds_at(header, from_slot, 1),
-                      bounds_at(header, from_slot, 2), bounds_at(header, from_slot, 3))  # fmt: skip
-    xb, yb, zb, rb = (bounds_at(header, to_slot, 0), bounds_at(header, to_slot, 1),
-                      bounds_at(header, to_slot, 2), bounds_at(header, to_slot, 3))  # fmt: skip
+    ea, eb = epochs_at(header, slots[i]), epochs_at(header, slots[j])
     best, best_column, best_row = INF, -1, -1
-    _spheres_on_the_way(px, py, pz, ux, uy, uz, fa, fb, room, ea, eb, xa, ya, za, ra, xb, yb, zb, rb, close)
-    for column in range(header[7]):
+    _spheres_on_the_way((px, py, pz, ux, uy, uz), fa, fb, room, (slots[i], slots[j]), header, close)
+    for column in range(header[COLUMN_COUNT]):
         if close[column] == 0:
             continue
         cut = ea[column] != eb[column]
@@ -215,19 +239,20 @@ def _meet_bodies(row, ta, tb, before, times, slots, owner, ignored, header, quan
         begin = max(ta, row[OWNER_FROM]) if column == owner else ta
         _, _, first_part, parts, _ = body_of(header, column)
         for part_row in range(first_part, first_part + parts):
-            at = _meet_part(
-                row, begin, tb, row[NEAR], column, part_row, from_slot, to_slot, before, span, cut or j == i,
-                best, header, quantum,
-            )  # fmt: skip
+            at = _meet_part(row, begin, tb, column, part_row, pair, cut or j == i, best, stored)
             tie = at == best and best_column >= 0 and column != best_column
-            if at < best or (tie and body_of(header, column)[0] < body_of(header, best_column)[0]):
+            if at < best or (tie and body_of(header, column)[ENTITY] < body_of(header, best_column)[ENTITY]):
                 best, best_column, best_row = at, column, part_row
     return best, best_column, best_row
 
 
 @njit(cache=True, error_model="numpy")
-def _meet_level(row, ta, tb, tree, cx, cy, cz, nodes, nears, enter, met):
-    """The first time in [ta, tb] at which the ball touches the level, and the triangle's row; inf for never."""
+def _meet_level(row, ta, tb, level, scratch):
+    """The first time in [ta, tb] at which the ball touches the level, and the triangle's row; inf for never.
+
+    scratch : see `first_triangle`; times in seconds
+    """
+    tree, cx, cy, cz = level
     t, step = ta, tb - ta
     while t < tb:
         e = min(tb, t + step)
@@ -240,25 +265,30 @@ def _meet_level(row, ta, tb, tree, cx, cy, cz, nodes, nears, enter, met):
             dx, dy, dz = 0.0, 0.0, -1.0
         else:
             dx, dy, dz = dx / length, dy / length, dz / length
-        triangle, distance, _ = first_triangle(
-            px - cx, py - cy, pz - cz, dx, dy, dz, row[RADIUS] + off, length + TOUCH_M, tree, nodes, nears, enter, met
-        )
+        ray = (px - cx, py - cy, pz - cz, dx, dy, dz)
+        triangle, distance, _ = first_triangle(ray, row[RADIUS] + off, length + TOUCH_M, tree, scratch)
         if triangle < 0:
             t, step = e, 2.0 * step
         elif off <= TOUCH_M or e - t <= _SHORTEST_S:
             at = t + min(1.0, distance / length if length > 0.0 else 0.0) * (e - t)
-            return _polished(row, at, ta, tb, triangle, tree, cx, cy, cz), triangle
+            return _polished(row, at, ta, tb, triangle, level), triangle
         else:
             if distance > 0.0 and length > 0.0:  # nothing is met before
-                t = t + min(1.0, distance / length) * (e - t) * (1.0 - 1e-9)
+                t = t + min(1.0, distance / length) * (e - t) * _SHORT_OF
             step = 0.25 * (e - t) if e - t > _SHORTEST_S else 0.5 * step
     return INF, -1
 
 
 @njit(cache=True, error_model="numpy")
-def off_the_level(px, py, pz, vx, vy, vz, triangle, tree, cx, cy, cz):
-    """The unit direction from a triangle to a ball's middle that touches it; for a point, its face against the way."""
-    t = float64_at(tree[2] + 72 * triangle)
+def off_the_level(position, velocity, triangle, level):
+    """The unit direction from a triangle to a ball's middle that touches it; for a point, its face against the way.
+
+    position : (x, y, z), metres; velocity : (x, y, z), metres a second; triangle : a row of the level
+    """
+    px, py, pz = position
+    vx, vy, vz = velocity
+    tree, cx, cy, cz = level
+    t = float64_at(tree[TRIANGLES_AT] + TRIANGLE_BYTES * triangle)
     x, y, z = px - cx - t[0], py - cy - t[1], pz - cz - t[2]
     ex, ey, ez, fx, fy, fz = edges_of(t)
     qx, qy, qz = nearest_on_corner(x, y, z, ex, ey, ez, fx, fy, fz)
@@ -275,23 +305,26 @@ def off_the_level(px, py, pz, vx, vy, vz, triangle, tree, cx, cy, cz):
 
 
 @njit(cache=True, error_model="numpy")
-def _bounce(row, at, triangle, tree, cx, cy, cz):
-    """Come off the level, or stay there, and go on."""
+def _bounce(row, at, triangle, level):
+    """Come off a row of the level at a time, seconds, or stay there, and go on."""
     px, py, pz = position_at(row, at)
-    vx, vy, vz = velocity_at(row, at)
-    nx, ny, nz = off_the_level(px, py, pz, vx, vy, vz, triangle, tree, cx, cy, cz)
+    nx, ny, nz = off_the_level((px, py, pz), velocity_at(row, at), triangle, level)
     row[BOUNCES_LEFT] -= 1.0
     row[BOUNCED] += 1.0
     if row[OWNER_AFTER_BOUNCE] == 1.0:
         row[OWNER_FROM] = min(row[OWNER_FROM], at)
     slow = INF if row[ON_LEVEL] == 2.0 else row[SLOW]
-    bounce_leg(row, at, px + SKIN_M * nx, py + SKIN_M * ny, pz + SKIN_M * nz, nx, ny, nz, row[KEEPS], row[LOSES], slow)
+    position = (px + SKIN_M * nx, py + SKIN_M * ny, pz + SKIN_M * nz)
+    bounce_leg(row, at, position, (nx, ny, nz), row[KEEPS], row[LOSES], slow)
 
 
 @njit(cache=True, error_model="numpy")
-def _polished(row, at, ta, tb, triangle, tree, cx, cy, cz):
-    """The instant of a contact to the last digits, by Newton's method, so that it doesn't show where the chords lay."""
-    t = float64_at(tree[2] + 72 * triangle)
+def _polished(row, at, ta, tb, triangle, level):
+    """The instant of a contact, seconds, to the last digits, by Newton's method, so that it doesn't show where the
+    chords lay.
+    """
+    tree, cx, cy, cz = level
+    t = float64_at(tree[TRIANGLES_AT] + TRIANGLE_BYTES * triangle)
     ex, ey, ez, fx, fy, fz = edges_of(t)
     best = at
     for _ in range(6):
@@ -312,21 +345,21 @@ def _polished(row, at, ta, tb, triangle, tree, cx, cy, cz):
         if abs(slope) < _CLOSING:
             break
         best -= gap / slope
-    return best if ta <= best <= tb and abs(best - at) * 1e3 < 1.0 else at
+    return best if ta <= best <= tb and abs(best - at) < _NOT_FAR_S else at
 
 
 @njit(cache=True, error_model="numpy")
 def _beyond(row, ta, tb):
-    """The first time in [ta, tb] at which it is out of its range; inf for never."""
+    """The first time in [ta, tb], seconds, at which it is out of its range; inf for never."""
     x, y, z = position_at(row, tb)
     limit = row[RANGE] * row[RANGE]
-    if (x - row[30]) ** 2 + (y - row[31]) ** 2 + (z - row[32]) ** 2 <= limit:
+    if (x - row[FROM]) ** 2 + (y - row[FROM + 1]) ** 2 + (z - row[FROM + 2]) ** 2 <= limit:
         return INF
     low, high = ta, tb
     for _ in range(50):
         t = 0.5 * (low + high)
         x, y, z = position_at(row, t)
-        if (x - row[30]) ** 2 + (y - row[31]) ** 2 + (z - row[32]) ** 2 <= limit:
+        if (x - row[FROM]) ** 2 + (y - row[FROM + 1]) ** 2 + (z - row[FROM + 2]) ** 2 <= limit:
             low = t
         else:
             high = t
@@ -334,20 +367,19 @@ def _beyond(row, ta, tb):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def fly(
-    rows, owners, targets, ignored, which, until, times, slots, header, quantum, tree, cx, cy, cz, has_level, kinds, at,
-    columns, parts,
-):  # fmt: skip
+def fly(flights, which, until, clock, stored, level, has_level, out):
     """Fly some projectiles up to a server time, each as far as the first thing that it meets.
 
-    rows : (n, 48) float64, see `legs`; owners, targets : (n,) int32, columns, -1 for none
-    ignored : (n, 8) int32, columns of bodies that it has hit; which : (m,) int64, rows to fly
-    times, slots : of the recorded ticks, times rising
-    kinds, at, columns, parts : (m,) what was met, when, which column (or row of the level), which part
+    flights : (rows, owners, targets, ignored): (n, 48) float64; (n,) int32 twice, columns, -1 for none; (n, 8) int32,
+        columns of bodies that it has hit
+    which : (m,) int64, rows to fly
+    out : (kinds, at, columns, parts), (m,): what was met, when, which column (or row of the level), which part
     """
-    nodes, nears, enter, met = (np.empty(STACK, np.int32), np.empty(STACK, np.float32), np.empty(WIDTH, np.float32),
-                                np.empty(WIDTH + 1, np.int32))  # fmt: skip
-    close = np.empty(header[7], np.uint8)
+    rows, owners, targets, ignored = flights
+    times = clock[0]
+    kinds, at, columns, parts = out
+    header = stored[0]
+    scratch, close = scratch_for_tree(), np.empty(header[COLUMN_COUNT], np.uint8)
     for m in range(which.shape[0]):
         n = which[m]
         row = rows[n]
@@ -358,8 +390,7 @@ def fly(
                 kinds[m], at[m] = OVER, row[LAST]
                 break
             if t >= row[END]:
-                tx, ty, tz = _target_position(targets[n], row[END], times, slots, header)
-                next_leg(row, tx, ty, tz)
+                next_leg(row, _target_position(targets[n], row[END], clock, stored))
             tb = min(min(until, row[END]), row[LAST])
             pair = _pair_at(times, met_at(row, t)) if times.shape[0] > 0 else 0
             if pair + 1 < times.shape[0]:
@@ -368,14 +399,12 @@ def fly(
                 tb = min(tb, row[ORIGIN_TIME] + row[FADE])
             wall, triangle = INF, -1
             if has_level and row[AT_REST] == 0.0:
-                wall, triangle = _meet_level(row, t, tb, tree, cx, cy, cz, nodes, nears, enter, met)
+                wall, triangle = _meet_level(row, t, tb, level, scratch)
             stop = min(tb, wall)
             body, column, part = INF, -1, -1
             lies = row[AT_REST] == 1.0 and row[NEAR] == row[RADIUS]  # it hurts nobody who walks into it
             if times.shape[0] > 0 and not lies:
-                body, column, part = _meet_bodies(
-                    row, t, stop, pair, times, slots, owners[n], ignored[n], header, quantum, close
-                )
+                body, column, part = _meet_bodies(row, t, stop, pair, clock, owners[n], ignored[n], stored, close)
             far = _beyond(row, t, stop)
             if body <= stop and body <= far:
                 kinds[m], at[m], columns[m], parts[m] = BODY, body, column, part
@@ -383,7 +412,7 @@ def fly(
                 kinds[m], at[m] = TOO_FAR, far
             elif wall <= tb:
                 if row[ON_LEVEL] > 0.0 and (row[ON_LEVEL] == 2.0 or row[BOUNCES_LEFT] > 0.0):
-                    _bounce(row, wall, triangle, tree, cx, cy, cz)
+                    _bounce(row, wall, triangle, level)
                     t = wall
                     continue
                 kinds[m], at[m], columns[m] = LEVEL, wall, triangle
@@ -395,18 +424,15 @@ def fly(
 
 
 @njit(cache=True, error_model="numpy")
-def _target_position(column, t, times, slots, header):
-    """The middle of a body at a time, where the newest tick before it has it."""
+def _target_position(column, t, clock, stored):
+    """The middle of a body at a time, where the newest tick before it has it: (x, y, z), metres."""
+    times, slots = clock
     if column < 0 or times.shape[0] == 0:
         return math.nan, math.nan, math.nan
     i = _pair_at(times, t)
     j = min(i + 1, times.shape[0] - 1)
-    there, f = blend_of(
-        epochs_at(header, slots[i])[column], epochs_at(header, slots[j])[column],
-        min(1.0, max(0.0, (t - times[i]) / (times[j] - times[i]))) if j > i else 0.0,
-    )  # fmt: skip
+    share = min(1.0, max(0.0, (t - times[i]) / (times[j] - times[i]))) if j > i else 0.0
+    there, _, _, _, x, y, z = blended(stored, (slots[i], slots[j], share), column)
     if not there:
         return math.nan, math.nan, math.nan
-    ax, ay, az, _ = _sphere(header, slots[i], column)
-    bx, by, bz, _ = _sphere(header, slots[j], column)
-    return ax + f * (bx - ax), ay + f * (by - ay), az + f * (bz - az)
+    return x, y, z

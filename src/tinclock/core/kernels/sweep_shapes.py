@@ -69,8 +69,16 @@ def _behind_plane(dx, dy, dz, nx, ny, nz, offset, enter, leave):
 
 
 @njit(cache=True, error_model="numpy")
-def line_round_triangle(dx, dy, dz, ax, ay, az, ex, ey, ez, fx, fy, fz, radius):
-    """Line against the triangle a, a+e, a+f swollen by a radius. One without area is its edges."""
+def line_round_triangle(way, corner, edge, other, radius):
+    """Line through the origin against a triangle swollen by a radius: (enter, leave), metres.
+
+    way : (x, y, z), unit; corner : (x, y, z), metres; edge, other : from there to the other corners, metres.
+    A triangle without area is its edges.
+    """
+    dx, dy, dz = way
+    ax, ay, az = corner
+    ex, ey, ez = edge
+    fx, fy, fz = other
     bx, by, bz, cx, cy, cz = ax + ex, ay + ey, az + ez, ax + fx, ay + fy, az + fz
     enter, leave = line_segment(dx, dy, dz, ax, ay, az, bx, by, bz, radius)
     near, far = line_segment(dx, dy, dz, bx, by, bz, cx, cy, cz, radius)
@@ -82,19 +90,27 @@ def line_round_triangle(dx, dy, dz, ax, ay, az, ex, ey, ez, fx, fy, fz, radius):
     if length <= 0.0:
         return enter, leave
     nx, ny, nz = nx / length, ny / length, nz / length
+    normal = (nx, ny, nz)
     height = ax * nx + ay * ny + az * nz
     low, high = _behind_plane(dx, dy, dz, nx, ny, nz, height + radius, -INF, INF)
     low, high = _behind_plane(dx, dy, dz, -nx, -ny, -nz, radius - height, low, high)
-    low, high = _beside_edge(dx, dy, dz, ax, ay, az, ex, ey, ez, nx, ny, nz, low, high)
-    low, high = _beside_edge(dx, dy, dz, bx, by, bz, cx - bx, cy - by, cz - bz, nx, ny, nz, low, high)
-    low, high = _beside_edge(dx, dy, dz, cx, cy, cz, -fx, -fy, -fz, nx, ny, nz, low, high)
+    low, high = _beside_edge(way, corner, edge, normal, low, high)
+    low, high = _beside_edge(way, (bx, by, bz), (cx - bx, cy - by, cz - bz), normal, low, high)
+    low, high = _beside_edge(way, (cx, cy, cz), (-fx, -fy, -fz), normal, low, high)
     if low <= high:
         enter, leave = _join(enter, leave, low, high)
     return enter, leave
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def _beside_edge(dx, dy, dz, px, py, pz, ex, ey, ez, nx, ny, nz, enter, leave):
-    """Cut an interval by the side plane of a prism along the edge e through p, counter-clockwise about n."""
+def _beside_edge(way, corner, edge, normal, enter, leave):
+    """Cut an interval, metres, by the side plane of a prism along an edge, counter-clockwise about the normal.
+
+    way, corner, edge, normal : (x, y, z); a unit vector, metres, metres, a unit vector
+    """
+    dx, dy, dz = way
+    px, py, pz = corner
+    ex, ey, ez = edge
+    nx, ny, nz = normal
     ox, oy, oz = ey * nz - ez * ny, ez * nx - ex * nz, ex * ny - ey * nx
     return _behind_plane(dx, dy, dz, ox, oy, oz, ox * px + oy * py + oz * pz, enter, leave)

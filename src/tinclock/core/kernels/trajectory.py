@@ -18,50 +18,49 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.layout import (
+    AT_REST,
+    C0,
+    C1,
+    C2,
+    C3,
+    DRAG,
+    END,
+    GRAVITY,
+    LAST,
+    START,
+    THRUST,
+    THRUST_END,
+    TURN_RATE,
+    WIND,
+)
 from tinclock.core.tolerances import TOLERANCES
 
-LEG_FIELDS = 48
-"""Of a projectile's row: float64, see `Field`."""
-START, END = 0, 1  # server times of the leg
-C0, C1, C2, C3 = 2, 5, 8, 11  # coefficients, three each
-ORIGIN_TIME = 14  # server time of the launch
-LAST = 15  # server time after which nothing of it is left: lifetime or fuse, whichever comes first
-DONE = 16  # server time up to which it was swept
-RADIUS, NEAR = 17, 18  # of the ball, for the level and for bodies (with a proximity fuse)
-GRAVITY, DRAG, WIND, THRUST, THRUST_END = 19, 20, 21, 24, 27
-TURN = 28  # radians per second; 0: not homing
-RANGE, FROM = 29, 30  # metres, position of the launch (three)
-AGE, FADE = 33, 34  # compensation: how old the shooter's view was, and over how long that fades; 0, 0: none
-OWNER_FROM = 35  # server time from which the owner may be hit; inf: never
-AT_REST = 36  # 1: it lies where it is
-ON_LEVEL = 37  # what it does at the level by itself: 0 ends there, 1 bounces, 2 stays
-KEEPS, LOSES, SLOW = 38, 39, 40  # restitution, friction, the speed off a surface below which it rests
-BOUNCES_LEFT, BOUNCED = 41, 42
-OWNER_AFTER_BOUNCE = 43  # 1: from its first bounce on it may hit its owner
 LONGEST_STEP_S, HOMING_STEP_S = 1.0 / 16.0, 1.0 / 256.0
 FINEST = 0.05
-_TINY = TOLERANCES.time_relative
+"""Share of the time in which drag acts that a step may take."""
+_TINY, _LEAST_ACROSS, _LEAST_TURN = TOLERANCES.time_relative, TOLERANCES.least_across, TOLERANCES.least_turn
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def position_at(row, t):
-    """Where it is at a server time of its leg."""
+    """Where it is at a server time of its leg: (x, y, z), metres. row : (48,) float64; t : seconds"""
     s = t - row[START]
     return (
-        row[2] + s * (row[5] + s * (row[8] + s * row[11])),
-        row[3] + s * (row[6] + s * (row[9] + s * row[12])),
-        row[4] + s * (row[7] + s * (row[10] + s * row[13])),
+        row[C0] + s * (row[C1] + s * (row[C2] + s * row[C3])),
+        row[C0 + 1] + s * (row[C1 + 1] + s * (row[C2 + 1] + s * row[C3 + 1])),
+        row[C0 + 2] + s * (row[C1 + 2] + s * (row[C2 + 2] + s * row[C3 + 2])),
     )
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def velocity_at(row, t):
-    """How fast it goes at a server time of its leg."""
+    """How fast it goes at a server time of its leg: (x, y, z), metres a second. row : (48,) float64; t : seconds"""
     s = t - row[START]
     return (
-        row[5] + s * (2.0 * row[8] + 3.0 * s * row[11]),
-        row[6] + s * (2.0 * row[9] + 3.0 * s * row[12]),
-        row[7] + s * (2.0 * row[10] + 3.0 * s * row[13]),
+        row[C1] + s * (2.0 * row[C2] + 3.0 * s * row[C3]),
+        row[C1 + 1] + s * (2.0 * row[C2 + 1] + 3.0 * s * row[C3 + 1]),
+        row[C1 + 2] + s * (2.0 * row[C2 + 2] + 3.0 * s * row[C3 + 2]),
     )
 
 
@@ -69,46 +68,52 @@ def velocity_at(row, t):
 def bend(row, a, b):
     """The largest acceleration between two times of the leg, in m/s2: it is linear in time, so largest at an end."""
     s, e = a - row[START], b - row[START]
-    x, y, z = 2.0 * row[8] + 6.0 * s * row[11], 2.0 * row[9] + 6.0 * s * row[12], 2.0 * row[10] + 6.0 * s * row[13]
-    u, v, w = 2.0 * row[8] + 6.0 * e * row[11], 2.0 * row[9] + 6.0 * e * row[12], 2.0 * row[10] + 6.0 * e * row[13]
+    x, y, z = 2.0 * row[C2], 2.0 * row[C2 + 1], 2.0 * row[C2 + 2]
+    u, v, w = x + 6.0 * e * row[C3], y + 6.0 * e * row[C3 + 1], z + 6.0 * e * row[C3 + 2]
+    x, y, z = x + 6.0 * s * row[C3], y + 6.0 * s * row[C3 + 1], z + 6.0 * s * row[C3 + 2]
     return math.sqrt(max(x * x + y * y + z * z, u * u + v * v + w * w))
 
 
 @njit(cache=True, error_model="numpy")
 def _pull(row, vx, vy, vz, thrusting):
-    """The acceleration at a velocity."""
+    """The acceleration at a velocity, m/s2; v : metres a second."""
     ax, ay, az = 0.0, 0.0, -row[GRAVITY]
     if thrusting:
-        ax, ay, az = ax + row[24], ay + row[25], az + row[26]
+        ax, ay, az = ax + row[THRUST], ay + row[THRUST + 1], az + row[THRUST + 2]
     if row[DRAG] > 0.0:
-        ux, uy, uz = vx - row[21], vy - row[22], vz - row[23]
+        ux, uy, uz = vx - row[WIND], vy - row[WIND + 1], vz - row[WIND + 2]
         k = row[DRAG] * math.sqrt(ux * ux + uy * uy + uz * uz)
         ax, ay, az = ax - k * ux, ay - k * uy, az - k * uz
     return ax, ay, az
 
 
 @njit(cache=True, error_model="numpy")
-def start_leg(row, t, px, py, pz, vx, vy, vz, tx, ty, tz):
-    """Begin a leg at a time, position and velocity. (tx, ty, tz) : the target's position, for what homes."""
+def start_leg(row, t, position, velocity, target):
+    """Begin a leg at a time.
+
+    row : (48,) float64; position, target : (x, y, z), metres, the latter for what homes; velocity : metres a second
+    """
+    px, py, pz = position
+    vx, vy, vz = velocity
     row[START] = t
-    row[2], row[3], row[4], row[5], row[6], row[7] = px, py, pz, vx, vy, vz
-    for k in range(8, 14):
+    row[C0], row[C0 + 1], row[C0 + 2], row[C1], row[C1 + 1], row[C1 + 2] = px, py, pz, vx, vy, vz
+    for k in range(C2, C3 + 3):
         row[k] = 0.0
     row[END] = row[LAST]
     if row[AT_REST] == 1.0:
-        row[5], row[6], row[7] = 0.0, 0.0, 0.0
+        row[C1], row[C1 + 1], row[C1 + 2] = 0.0, 0.0, 0.0
         return
-    if row[TURN] > 0.0:
-        _turn_leg(row, t, px, py, pz, vx, vy, vz, tx, ty, tz)
+    if row[TURN_RATE] > 0.0:
+        _turn_leg(row, t, position, velocity, target)
         return
     thrusting = t < row[THRUST_END]
     if thrusting:
         row[END] = min(row[END], row[THRUST_END])
     ax, ay, az = _pull(row, vx, vy, vz, thrusting)
     if row[DRAG] == 0.0:
-        row[8], row[9], row[10] = 0.5 * ax, 0.5 * ay, 0.5 * az
+        row[C2], row[C2 + 1], row[C2 + 2] = 0.5 * ax, 0.5 * ay, 0.5 * az
         return
-    ux, uy, uz = vx - row[21], vy - row[22], vz - row[23]
+    ux, uy, uz = vx - row[WIND], vy - row[WIND + 1], vz - row[WIND + 2]
     fast = row[DRAG] * math.sqrt(ux * ux + uy * uy + uz * uz)
     h = LONGEST_STEP_S if fast * LONGEST_STEP_S <= FINEST else FINEST / fast
     h = min(max(h, _TINY * abs(t)), row[END] - t)
@@ -121,31 +126,37 @@ def start_leg(row, t, px, py, pz, vx, vy, vz, tx, ty, tz):
     qx, qy, qz = qx + h * sixth * (ax + bx + cx), qy + h * sixth * (ay + by + cy), qz + h * sixth * (az + bz + cz)
     wx, wy, wz = vx + sixth * (ax + 2 * bx + 2 * cx + ex), vy + sixth * (ay + 2 * by + 2 * cy + ey), 0.0
     wz = vz + sixth * (az + 2 * bz + 2 * cz + ez)
-    _hermite(row, h, px, py, pz, vx, vy, vz, qx, qy, qz, wx, wy, wz)
+    _hermite(row, h, position, velocity, (qx, qy, qz), (wx, wy, wz))
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def _hermite(row, h, px, py, pz, vx, vy, vz, qx, qy, qz, wx, wy, wz):
-    """The cubic through two places with two velocities, h apart."""
+def _hermite(row, h, position, velocity, then, velocity_then):
+    """The cubic through two positions, metres, with two velocities, metres a second, h seconds apart."""
     if h <= 0.0:
         return
+    vx, vy, vz = velocity
+    wx, wy, wz = velocity_then
     i = 1.0 / h
-    dx, dy, dz = (qx - px) * i, (qy - py) * i, (qz - pz) * i
-    row[8], row[9], row[10] = (
-        (3.0 * dx - 2.0 * vx - wx) * i, (3.0 * dy - 2.0 * vy - wy) * i, (3.0 * dz - 2.0 * vz - wz) * i,
-    )  # fmt: skip
-    row[11], row[12], row[13] = (
-        (vx + wx - 2.0 * dx) * i * i, (vy + wy - 2.0 * dy) * i * i, (vz + wz - 2.0 * dz) * i * i,
-    )  # fmt: skip
+    dx, dy, dz = (then[0] - position[0]) * i, (then[1] - position[1]) * i, (then[2] - position[2]) * i
+    row[C2] = (3.0 * dx - 2.0 * vx - wx) * i
+    row[C2 + 1] = (3.0 * dy - 2.0 * vy - wy) * i
+    row[C2 + 2] = (3.0 * dz - 2.0 * vz - wz) * i
+    row[C3] = (vx + wx - 2.0 * dx) * i * i
+    row[C3 + 1] = (vy + wy - 2.0 * dy) * i * i
+    row[C3 + 2] = (vz + wz - 2.0 * dz) * i * i
 
 
 @njit(cache=True, error_model="numpy")
-def _turn_leg(row, t, px, py, pz, vx, vy, vz, tx, ty, tz):
-    """An arc towards the target: the direction turns by as much as it may, or until it points there."""
+def _turn_leg(row, t, position, velocity, target):
+    """An arc towards the target: the direction turns by as much as it may, or until it points there. See `start_leg`
+    for shapes and units, all (x, y, z), metres and metres a second.
+    """
+    px, py, pz = position
+    vx, vy, vz = velocity
     speed = math.sqrt(vx * vx + vy * vy + vz * vz)
     h = min(max(HOMING_STEP_S, _TINY * abs(t)), row[END] - t)
     row[END] = t + h
-    lx, ly, lz = tx - px, ty - py, tz - pz
+    lx, ly, lz = target[0] - px, target[1] - py, target[2] - pz
     apart = math.sqrt(lx * lx + ly * ly + lz * lz)
     if not (apart > 0.0 and speed > 0.0):
         return
@@ -153,36 +164,39 @@ def _turn_leg(row, t, px, py, pz, vx, vy, vz, tx, ty, tz):
     cosine = min(1.0, max(-1.0, (dx * lx + dy * ly + dz * lz) / apart))
     nx, ny, nz = lx / apart - cosine * dx, ly / apart - cosine * dy, lz / apart - cosine * dz
     across = math.sqrt(nx * nx + ny * ny + nz * nz)
-    if across < 1e-12:
+    if across < _LEAST_ACROSS:
         return
-    angle = min(row[TURN] * h, math.acos(cosine))
+    angle = min(row[TURN_RATE] * h, math.acos(cosine))
     nx, ny, nz = nx / across, ny / across, nz / across
     c, s = math.cos(angle), math.sin(angle)
-    wx, wy, wz = speed * (c * dx + s * nx), speed * (c * dy + s * ny), speed * (c * dz + s * nz)
-    along, aside = (s / angle, (1.0 - c) / angle) if angle > 1e-9 else (1.0, 0.0)
+    then = (speed * (c * dx + s * nx), speed * (c * dy + s * ny), speed * (c * dz + s * nz))
+    along, aside = (s / angle, (1.0 - c) / angle) if angle > _LEAST_TURN else (1.0, 0.0)
     way = speed * h
-    qx, qy, qz = px + way * (along * dx + aside * nx), py + way * (along * dy + aside * ny), 0.0
+    qx, qy = px + way * (along * dx + aside * nx), py + way * (along * dy + aside * ny)
     qz = pz + way * (along * dz + aside * nz)
-    _hermite(row, h, px, py, pz, vx, vy, vz, qx, qy, qz, wx, wy, wz)
+    _hermite(row, h, position, velocity, (qx, qy, qz), then)
 
 
 @njit(cache=True, error_model="numpy")
-def next_leg(row, tx, ty, tz):
-    """The leg after the one that ended."""
+def next_leg(row, target):
+    """The leg after the one that ended. row : (48,) float64; target : (x, y, z), metres"""
     t = row[END]
-    px, py, pz = position_at(row, t)
-    vx, vy, vz = velocity_at(row, t)
-    start_leg(row, t, px, py, pz, vx, vy, vz, tx, ty, tz)
+    start_leg(row, t, position_at(row, t), velocity_at(row, t), target)
 
 
 @njit(cache=True, error_model="numpy")
-def bounce_leg(row, t, px, py, pz, nx, ny, nz, restitution, friction, until):
-    """Come off a surface with normal n at a time and position. Returns whether it comes to rest."""
+def bounce_leg(row, t, position, normal, restitution, friction, until):
+    """Come off a surface at a time. Returns whether it comes to rest.
+
+    position : (x, y, z), metres; normal : (x, y, z), unit; until : metres a second, off the surface
+    """
+    nx, ny, nz = normal
     vx, vy, vz = velocity_at(row, t)
     off = vx * nx + vy * ny + vz * nz
     sx, sy, sz = vx - off * nx, vy - off * ny, vz - off * nz
     keep, back = 1.0 - friction, -restitution * off
     if back < until:
         row[AT_REST] = 1.0
-    start_leg(row, t, px, py, pz, keep * sx + back * nx, keep * sy + back * ny, keep * sz + back * nz, px, py, pz)
+    velocity = (keep * sx + back * nx, keep * sy + back * ny, keep * sz + back * nz)
+    start_leg(row, t, position, velocity, position)
     return row[AT_REST] == 1.0

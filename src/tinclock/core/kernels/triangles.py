@@ -19,6 +19,15 @@ import math
 import numpy as np
 
 from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.layout import (
+    BOX_BYTES,
+    BOXES_AT,
+    CHILD_BYTES,
+    CHILDREN_AT,
+    FACES_AT,
+    TRIANGLE_BYTES,
+    TRIANGLES_AT,
+)
 from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
 from tinclock.core.kernels.ray_shapes import clamp, ray_triangle, shear_of
 from tinclock.core.kernels.sweep_shapes import line_round_triangle
@@ -220,16 +229,19 @@ def _meet_children(box, ox, oy, oz, ix, iy, iz, radius, limit, enter, met):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, enter, met):
-    """The nearest triangle that a ray (a ball, with `radius` > 0) meets within `limit` metres.
+def first_triangle(ray, radius, limit, header, scratch):
+    """The first triangle within `limit` metres that a ray meets from in front or behind; with a radius, a ball.
 
+    ray : (ox, oy, oz, dx, dy, dz), from the level's middle, metres, and unit
     Returns (row, distance, facing); row -1 when there is none.
 
-    Of triangles at exactly the same distance the one with the lower face number wins. Scratch, the caller's:
-    nodes : (STACK,) int32; nears : (STACK,) float32; enter : (WIDTH,) float32; met : (WIDTH + 1,) int32
+    Of triangles at exactly the same distance the one with the lower face number wins. Scratch, the caller's: (nodes,
+    nears, enter, met), (STACK,) int32, (STACK,) float32, (WIDTH,) float32 and (WIDTH + 1,) int32.
     """
+    ox, oy, oz, dx, dy, dz = ray
+    nodes, nears, enter, met = scratch
     best, best_row, best_facing = limit, -1, 0.0
-    face = int64_at(header[3])
+    face = int64_at(header[FACES_AT])
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     kx, ky, kz, sx, sy, sz = shear_of(dx, dy, dz)
@@ -244,24 +256,24 @@ def first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, 
         node = nodes[top]
         # float32 distances are short by up to one part in ten million: the limit is widened by more than that
         widened = np.float32(best * (1.0 + _RELATIVE) + _ABSOLUTE_M)
-        box, child = float32_at(header[0] + 192 * node), int32_at(header[1] + 64 * node)
+        box, child = float32_at(header[BOXES_AT] + BOX_BYTES * node), int32_at(header[CHILDREN_AT] + CHILD_BYTES * node)
         count = _meet_children(box, fx, fy, fz, ix, iy, iz, fr, widened, enter, met)
         begin = top
         for i in range(count):
             k = met[i]
             near, held = enter[k], child[WIDTH + k]
             if held == 0:
-                place = top
-                while place > begin and nears[place - 1] < near:
-                    nears[place], nodes[place] = nears[place - 1], nodes[place - 1]
-                    place -= 1
-                nears[place], nodes[place] = near, child[k]
+                at = top
+                while at > begin and nears[at - 1] < near:
+                    nears[at], nodes[at] = nears[at - 1], nodes[at - 1]
+                    at -= 1
+                nears[at], nodes[at] = near, child[k]
                 top += 1
             elif near <= best:
                 for row in range(child[k], child[k] + held):
-                    t = float64_at(header[2] + 72 * row)
+                    t = float64_at(header[TRIANGLES_AT] + TRIANGLE_BYTES * row)
                     if radius > 0.0:
-                        distance, facing = _ball_triangle(dx, dy, dz, ox, oy, oz, t, radius)
+                        distance, facing = _ball_triangle(ray, t, radius)
                     else:
                         distance, facing = ray_triangle(kx, ky, kz, sx, sy, sz, ox, oy, oz, t)
                     if distance < best or (
@@ -278,17 +290,20 @@ def edges_of(t):
 
 
 @njit(cache=True, error_model="numpy")
-def _ball_triangle(dx, dy, dz, ox, oy, oz, t, radius):
-    """`ray_triangle` for a ball whose centre starts at o: t is the pointer to the triangle."""
+def _ball_triangle(ray, t, radius):
+    """`ray_triangle` for a ball of a radius, metres. t : pointer to the triangle: (distance, facing)"""
+    ox, oy, oz, dx, dy, dz = ray
     ex, ey, ez, fx, fy, fz = edges_of(t)
-    enter, leave = line_round_triangle(dx, dy, dz, t[0] - ox, t[1] - oy, t[2] - oz, ex, ey, ez, fx, fy, fz, radius)
+    corner = (t[0] - ox, t[1] - oy, t[2] - oz)
+    enter, leave = line_round_triangle((dx, dy, dz), corner, (ex, ey, ez), (fx, fy, fz), radius)
     distance, _ = clamp(enter, leave)
     nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
     return distance, dx * nx + dy * ny + dz * nz
 
 
 @njit(cache=True, inline="always")
-def _scratch():
+def scratch_for_tree():
+    """(nodes, nears, enter, met), see `first_triangle`; nothing in them has a value, or a unit, yet."""
     return (
         np.empty(STACK, np.int32),
         np.empty(STACK, np.float32),
@@ -298,20 +313,21 @@ def _scratch():
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_triangle_alone(ox, oy, oz, dx, dy, dz, radius, limit, header):
-    """`first_triangle` for a caller without scratch arrays."""
-    nodes, nears, enter, met = _scratch()
-    return first_triangle(ox, oy, oz, dx, dy, dz, radius, limit, header, nodes, nears, enter, met)
+def first_triangle_alone(ray, radius, limit, header):
+    """`first_triangle` for a caller without scratch arrays; metres."""
+    return first_triangle(ray, radius, limit, header, scratch_for_tree())
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def first_triangles(origins, directions, limits, header, cx, cy, cz, faces, distances):
+def first_triangles(origins, directions, limits, header, middle, faces, distances):
     """`first_triangle` for many rays, whose directions needn't be of unit length: face -1 and inf for a miss.
 
-    (cx, cy, cz) : the middle of the level. Returns -1, or the first row that can't be cast.
+    origins, directions : (n, 3) float64, metres, and of any length; limits, distances : (n,) float64, metres
+    faces : (n,) int64; middle : (x, y, z) of the level, metres. Returns -1, or the first row that can't be cast.
     """
-    nodes, nears, enter, met = _scratch()
-    face = int64_at(header[3])
+    scratch = scratch_for_tree()
+    cx, cy, cz = middle
+    face = int64_at(header[FACES_AT])
     for i in range(origins.shape[0]):
         ox, oy, oz = origins[i, 0] - cx, origins[i, 1] - cy, origins[i, 2] - cz
         dx, dy, dz = directions[i, 0], directions[i, 1], directions[i, 2]
@@ -321,22 +337,23 @@ def first_triangles(origins, directions, limits, header, cx, cy, cz, faces, dist
         shrink = 1.0 / largest
         dx, dy, dz = dx * shrink, dy * shrink, dz * shrink
         shrink = 1.0 / math.sqrt(dx * dx + dy * dy + dz * dz)
-        row, distance, _ = first_triangle(
-            ox, oy, oz, dx * shrink, dy * shrink, dz * shrink, 0.0, limits[i], header, nodes, nears, enter, met
-        )
+        ray = (ox, oy, oz, dx * shrink, dy * shrink, dz * shrink)
+        row, distance, _ = first_triangle(ray, 0.0, limits[i], header, scratch)
         faces[i], distances[i] = (face[row], distance) if row >= 0 else (-1, INF)
     return -1
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def every_triangle(ox, oy, oz, dx, dy, dz, limit, header, rows, distances, facings):
-    """All triangles within `limit`, unordered, into the result arrays. Returns how many there are.
+def every_triangle(ray, limit, header, rows, distances, facings):
+    """All triangles within `limit` metres, unordered, into the result arrays. Returns how many there are.
 
+    rows : (n,) int64; distances : (n,) float64, metres; facings : (n,) float64
     The count may exceed the arrays' length; then only as many as fit are written, and the caller calls again with
     longer arrays.
     """
+    ox, oy, oz, dx, dy, dz = ray
     found = 0
-    nodes, _, enter, met = _scratch()
+    nodes, _, enter, met = scratch_for_tree()
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     kx, ky, kz, sx, sy, sz = shear_of(dx, dy, dz)
@@ -347,7 +364,7 @@ def every_triangle(ox, oy, oz, dx, dy, dz, limit, header, rows, distances, facin
     while top > 0:
         top -= 1
         node = nodes[top]
-        box, child = float32_at(header[0] + 192 * node), int32_at(header[1] + 64 * node)
+        box, child = float32_at(header[BOXES_AT] + BOX_BYTES * node), int32_at(header[CHILDREN_AT] + CHILD_BYTES * node)
         count = _meet_children(box, fx, fy, fz, ix, iy, iz, fr, widened, enter, met)
         for i in range(count):
             held, first = child[WIDTH + met[i]], child[met[i]]
@@ -355,7 +372,7 @@ def every_triangle(ox, oy, oz, dx, dy, dz, limit, header, rows, distances, facin
                 nodes[top] = first
                 top += 1
             for row in range(first, first + held):
-                t = float64_at(header[2] + 72 * row)
+                t = float64_at(header[TRIANGLES_AT] + TRIANGLE_BYTES * row)
                 distance, facing = ray_triangle(kx, ky, kz, sx, sy, sz, ox, oy, oz, t)
                 if distance <= limit and distance < INF:
                     if found < rows.shape[0]:

@@ -220,9 +220,7 @@ def _off_the_body(one: Projectile, contact: Contact, work: HarmWork, position: T
     speed = math.sqrt(x * x + y * y + z * z) or 1.0
     back = max(0.0, BACK_M - one.motion.radius_m) / speed
     seen = (position[0] - back * x, position[1] - back * y, position[2] - back * z)
-    _, *nearest = sweep.part_at(
-        *seen, contact.column, contact.part_row, a, b, fraction, columns.header, columns.quantum
-    )
+    _, *nearest = sweep.part_at(*seen, contact.column, contact.part_row, (a, b, fraction), columns.stored)
     off = [-float(v) for v in nearest]
     length = math.sqrt(sum(v * v for v in off))
     if length < 0.01 * BACK_M:

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.kernels import poses as rewind
-from tinclock.core.kernels import reach
+from tinclock.core.kernels import poses, reach
+from tinclock.core.kernels.layout import COLUMN_COUNT
 
 if TYPE_CHECKING:
     from tinclock.core.geometry.rig import Part
@@ -51,10 +51,7 @@ def speed_now(history: PoseHistory, entity: int) -> float:
         return 0.0
     if history.epoch_in(entity, late[1]) != history.epoch_in(entity, early[1]):
         return 0.0
-    a, b = (
-        rewind.point_on_bone(column, 0, 0.0, 0.0, 0.0, slot, columns.header, columns.quantum)
-        for slot in (early[1], late[1])
-    )
+    a, b = (poses.point_on_bone(column, 0, (0.0, 0.0, 0.0), slot, columns.stored) for slot in (early[1], late[1]))
     return math.dist(a[1:], b[1:]) / (late[0] - early[0]) if a[0] and b[0] else 0.0
 
 
@@ -65,7 +62,7 @@ def facing_at(history: PoseHistory, entity: int, slots: tuple[int, int], fractio
     if column < 0:
         return None
     bone = columns.rig_at(column).eye_bone
-    x, y, z = reach.facing_of(bone, *slots, fraction, column, columns.header, columns.quantum)
+    x, y, z = reach.facing_of(bone, (*slots, fraction), column, columns.stored)
     return None if x == y == z == 0.0 else (x, y, z)
 
 
@@ -83,11 +80,11 @@ def parts_in_reach(
 ) -> list[Reached]:
     """What a blow reaches at a view, one part an entity, nearest first and of equals the lower id (see `reach`)."""
     columns = history.columns
-    count = int(columns.header[7])
+    count = int(columns.header[COLUMN_COUNT])
     rows, out = np.empty(count, np.int64), np.empty((count, 4))
     reach.in_reach(
-        *origin, *direction, reach_m, radius_m, math.cos(cone_rad) if cone_rad > 0.0 else 1.0, *slots, fraction,
-        columns.of(ignore), columns.header, columns.quantum, rows, out,
+        (*origin, *direction), reach_m, radius_m, math.cos(cone_rad) if cone_rad > 0.0 else 1.0, (*slots, fraction),
+        columns.of(ignore), columns.stored, rows, out,
     )  # fmt: skip
     found = []
     for column in np.flatnonzero(rows >= 0).tolist():

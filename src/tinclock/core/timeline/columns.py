@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import warnings
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
 
 from tinclock.core.arrays import require_shape
 from tinclock.core.errors import AlreadyKnownError, BadArrayError, BadNumberError, UnknownNameError
-from tinclock.core.kernels import poses as rewind
+from tinclock.core.kernels import poses
+from tinclock.core.kernels.layout import COVER_COUNT, COVERS_AT, ENTITY, PART_BONE, PART_FIELDS, PART_REACH
 from tinclock.core.kernels.memory import header_of
-from tinclock.core.kernels.poses import COVER_COUNT, COVERS
 from tinclock.core.timeline.packed import Packed
 
 if TYPE_CHECKING:
@@ -26,11 +26,20 @@ GROWTH = 1.125  # little over what is needed: the history's memory is promised c
 HALF_STEPS = 32700.0
 HIGHEST_ID = 2**22  # a table by id must stay small; ids count from 1
 
-Store = tuple[Any, Any, Any, Any, Any, Any]
+
+class Store(NamedTuple):
+    """The arrays that the kernels read, see `kernels.layout`."""
+
+    bounds: NDArray[np.float32]
+    epochs: NDArray[np.int32]
+    origins: NDArray[Any]
+    turns: NDArray[Any]
+    bodies: NDArray[np.int64]
+    parts: NDArray[np.float64]
 
 
 class Columns:
-    """The arrays of `rewind.store`, and the books about who stands where in them."""
+    """The arrays of a pose history, and the books about who stands where in them."""
 
     def __init__(self, rigs: Mapping[str, Rig], slots: int, storage: Literal["full", "half"]) -> None:
         if storage not in ("full", "half"):
@@ -54,9 +63,9 @@ class Columns:
         for name, rig in self.rigs.items():
             self._first_row[name] = len(rows)
             rows += [[*line, reach, bone] for line, reach, bone in zip(rig.table, rig.reach, rig.bone_of, strict=True)]
-        self._parts = np.array(rows, dtype=np.float64).reshape(-1, 19)
-        self._reach32 = np.nextafter(self._parts[:, 17].astype(np.float32), np.float32(np.inf))
-        self._bone_of32 = self._parts[:, 18].astype(np.int32)
+        self._parts = np.array(rows, dtype=np.float64).reshape(-1, PART_FIELDS)
+        self._reach32 = np.nextafter(self._parts[:, PART_REACH].astype(np.float32), np.float32(np.inf))
+        self._bone_of32 = self._parts[:, PART_BONE].astype(np.int32)
         self._fresh: set[int] = set()
         """Entities whose first pose is still to come."""
         self.covers: set[int] = set()
@@ -67,7 +76,7 @@ class Columns:
 
     def _allocate(self, columns: int, bones: int, held: list[int] | None = None) -> None:
         old: Store | None = getattr(self, "_full", None)
-        self._full: Store = (
+        self._full = Store(
             np.zeros((self.slots, 4, columns), np.float32),
             np.zeros((self.slots, columns), np.int32),
             np.zeros((self.slots, 3 * bones), self._kind),
@@ -78,29 +87,34 @@ class Columns:
         reach = np.zeros(bones)
         reach[: len(self._bone_reach)] = self._bone_reach
         self._bone_reach = reach
-        self._full[3][...] = 1  # any rotation at all, so that a slot nobody wrote never divides by zero
+        self._full.turns[...] = 1  # any rotation at all, so that a slot nobody wrote never divides by zero
         if old is not None:
-            c, b = old[1].shape[1], old[3].shape[1]
+            c, b = old.epochs.shape[1], old.turns.shape[1]
             rows = slice(None) if held is None else held
             to = slice(None) if held is None else slice(len(held))
-            self._full[0][to, :, :c], self._full[1][to, :c] = old[0][rows], old[1][rows]
-            self._full[2][to, : 3 * b], self._full[3][to, :b], self._full[4][:c] = old[2][rows], old[3][rows], old[4]
+            new = self._full
+            new.bounds[to, :, :c], new.epochs[to, :c] = old.bounds[rows], old.epochs[rows]
+            new.origins[to, : 3 * b], new.turns[to, :b], new.bodies[:c] = old.origins[rows], old.turns[rows], old.bodies
         self.store = self._full
         most = max((len(rig.bones) for rig in self.rigs.values()), default=0)
         self.header = header_of(self._full, self.slots, columns, bones, len(self._parts), most)
         self.header = np.append(self.header, header_of((self._reach32, self._bone_of32)))
         self.header = np.append(self.header, np.zeros(2, np.int64))
+        self.stored = (self.header, self.quantum)
+        """What kernels take, see `kernels.poses`."""
         self._tell_covers()
 
     def _tell_covers(self) -> None:
         """Let the kernels know which columns only stand in the way."""
         self._covers = np.array(sorted(self.covers), np.int64)
-        self.header[COVERS], self.header[COVER_COUNT] = self._covers.ctypes.data, len(self._covers)
+        self.header[COVERS_AT], self.header[COVER_COUNT] = self._covers.ctypes.data, len(self._covers)
 
     @property
     def nbytes(self) -> int:
         """Bytes of everything that is kept per slot."""
-        return int(sum(array.nbytes for array in self._full[:4]))
+        return int(
+            sum(array.nbytes for array in (self._full.bounds, self._full.epochs, self._full.origins, self._full.turns))
+        )
 
     @property
     def entities(self) -> list[int]:
@@ -124,8 +138,8 @@ class Columns:
     def cuts_since(self, entity: int, slot: int) -> int:
         """How often the entity was cut after a slot was written; -1 when it is absent there."""
         column = self.of(entity)
-        written = 0 if column < 0 else int(self.store[1][slot, column])
-        return -1 if written == 0 else (int(self._cuts[column]) - written % rewind.ABSENCE) % rewind.MOST_CUTS
+        written = 0 if column < 0 else int(self.store.epochs[slot, column])
+        return -1 if written == 0 else (int(self._cuts[column]) - written % poses.ABSENCE) % poses.MOST_CUTS
 
     def rig_of(self, entity: int) -> Rig:
         """The rig the entity was added with."""
@@ -152,7 +166,7 @@ class Columns:
         body = self.rigs[rig]
         if self._free[rig]:
             column = self._free[rig].pop()
-            self._full[4][column, 0] = entity
+            self._full.bodies[column, ENTITY] = entity
             self._entity_at[column] = entity
         else:
             column = self._new_column(entity, body)
@@ -170,14 +184,14 @@ class Columns:
 
     def _new_column(self, entity: int, rig: Rig) -> int:
         column, bones = len(self._rig_at), self._used_bones
-        held_columns, held_bones = self._full[1].shape[1], self._full[3].shape[1]
+        held_columns, held_bones = self._full.epochs.shape[1], self._full.turns.shape[1]
         need_bones = bones + len(rig.bones)
         if column >= held_columns or need_bones > held_bones:
             self._allocate(
                 max(held_columns, int((column + 1) * GROWTH)),
                 max(held_bones, int(np.ceil(need_bones * GROWTH))),
             )
-        self._full[4][column] = (entity, bones, self._first_row[rig.name], len(rig.parts), len(rig.bones))
+        self._full.bodies[column] = (entity, bones, self._first_row[rig.name], len(rig.parts), len(rig.bones))
         for part, bone in enumerate(rig.bone_of):
             place = bones + int(bone)
             self._bone_reach[place] = max(self._bone_reach[place], rig.reach[part])
@@ -194,7 +208,7 @@ class Columns:
     def remove(self, entity: int) -> None:
         """Take an entity out of every slot and free its column."""
         column = self._column(entity)
-        self._full[1][:, column] = 0
+        self._full.epochs[:, column] = 0
         del self._column_of[entity]
         self._fresh.discard(entity)
         self.lookup[entity] = -1
@@ -210,7 +224,7 @@ class Columns:
     def lengthen(self, slots: int, held: list[int]) -> None:
         """Make a longer ring; what the slots `held` hold goes to its beginning, in that order."""
         old, self.slots = self._full, slots
-        self._allocate(old[1].shape[1], old[3].shape[1], held)
+        self._allocate(old.epochs.shape[1], old.turns.shape[1], held)
 
     def write(
         self,
@@ -223,17 +237,17 @@ class Columns:
 
         before : the slot of the tick before, -1 for none: an entity that isn't in it was absent
         """
-        self._full[1][slot] = 0
+        self._full.epochs[slot] = 0
         ids = require_shape("entities", entities, (None,), np.int64)
         fresh = [row for row, entity in enumerate(ids.tolist()) if entity in self._fresh] if self._fresh else []
         ids = ids if ids.flags.writeable else ids.copy()  # one kind of array, one compiled kernel
         flat, starts, each = flat_poses(len(ids), bones)
-        verdict, member, bone = rewind.record_poses(
-            slot, before, ids, self.lookup, self._cuts, self._absences, self._seen, starts, each, flat,
-            self._bone_reach, self.header, self.quantum,
+        verdict, member, bone = poses.record_poses(
+            slot, before, ids, (self.lookup, self._cuts, self._absences, self._seen), starts, each, flat,
+            self._bone_reach, self.stored,
         )  # fmt: skip
-        if verdict != rewind.OK:
-            self._full[1][slot] = 0
+        if verdict != poses.OK:
+            self._full.epochs[slot] = 0
             begin = int(starts[member]) if len(starts) else member * each
             self._complain(
                 verdict, int(ids[member]), member, bone, flat[begin : begin + each] if each else flat[begin:]
@@ -246,14 +260,14 @@ class Columns:
 
     def _complain(self, verdict: int, entity: int, row: int, bone: int, pose: NDArray[np.floating]) -> None:
         rig = self.rig_of(entity)  # raises for a stranger
-        if verdict == rewind.REPEATED:
+        if verdict == poses.REPEATED:
             raise BadArrayError("entities", "each id once", f"entity {entity} twice", row)
-        if verdict == rewind.WRONG_COUNT:
+        if verdict == poses.WRONG_COUNT:
             expected = f"{len(rig.bones)} bones, shape ({len(rig.bones)}, 7), for entity {entity}"
             raise BadArrayError("bones", expected, f"{bone} bones, shape ({bone}, 7)", row)
         given = pose[bone]
         where = f"{[round(float(v), 6) for v in given]} for bone {rig.bones[bone]!r} of entity {entity}"
-        if verdict == rewind.NOT_FINITE:
+        if verdict == poses.NOT_FINITE:
             raise BadArrayError("bones", "finite numbers", where, row)
         length = float(np.linalg.norm(given[3:7].astype(np.float64)))
         raise BadArrayError("bones", "unit quaternions xyzw", f"length {length:.6f} in {where}", row)

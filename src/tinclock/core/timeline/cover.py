@@ -107,9 +107,8 @@ class Cover:
         while True:
             owners, rows, spans = np.empty(room, np.int64), np.empty(room, np.int64), np.empty((room, 2))
             found = covers_along(
-                *start, *along, radius_m, limit, *at, columns.of(ignore), columns.header, columns.quantum, owners, rows,
-                spans,
-            )  # fmt: skip
+                (*start, *along), radius_m, limit, (*at,), columns.of(ignore), columns.stored, owners, rows, spans
+            )
             if found <= room:
                 break
             room = found

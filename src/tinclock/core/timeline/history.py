@@ -20,8 +20,8 @@ from tinclock.core.errors import (
     BadNumberError,
     only_by,
 )
-from tinclock.core.kernels import cast
-from tinclock.core.kernels import poses as rewind
+from tinclock.core.kernels import cast, poses
+from tinclock.core.kernels.layout import ENTITY
 from tinclock.core.kernels.parallel import in_chunks
 from tinclock.core.timeline.hitboxes import Hitboxes, pose_hitboxes
 from tinclock.core.timeline.ring import PoseRing
@@ -109,8 +109,8 @@ class PoseHistory(PoseRing):
         """`nearest` without checks, for callers that have made them: ray is origin and unit direction."""
         columns = self._columns
         column, row, enter, leave = cast.first_part_alone(
-            *ray, radius_m, limit_m, from_slot, to_slot, fraction, columns.of(ignore), self.zone_depth_m,
-            columns.header, columns.quantum,
+            ray, radius_m, limit_m, (from_slot, to_slot, fraction), columns.of(ignore), self.zone_depth_m,
+            columns.stored,
         )  # fmt: skip
         if column < 0:
             return None
@@ -129,9 +129,8 @@ class PoseHistory(PoseRing):
         """`nearest_along` of those who can be harmed: what only stands in the way is looked through."""
         columns = self._columns
         column, row, enter, leave = cast.first_body_alone(
-            *ray, limit_m, from_slot, to_slot, fraction, columns.of(ignore), self.zone_depth_m, columns.header,
-            columns.quantum,
-        )  # fmt: skip
+            ray, limit_m, (from_slot, to_slot, fraction), columns.of(ignore), self.zone_depth_m, columns.stored
+        )
         if column < 0:
             return None
         entity, index, part = columns.named(column, row)
@@ -150,8 +149,8 @@ class PoseHistory(PoseRing):
         """The first wall within `limit_m` and the first hitbox before it, without checks, in one kernel call."""
         columns = self._columns
         wall, distance, facing, column, row, enter, leave = cast.first_on_path(
-            *origin, *direction, limit_m, *slots, fraction, columns.of(ignore), self.zone_depth_m, columns.header,
-            columns.quantum, level.header, *level.offset,
+            (*origin, *direction), limit_m, (*slots, fraction), columns.of(ignore), self.zone_depth_m, columns.stored,
+            level.header, level.offset,
         )  # fmt: skip
         met = None if wall < 0 else level.met(wall, distance, facing)
         if column < 0:
@@ -187,8 +186,9 @@ class PoseHistory(PoseRing):
 
         def work(s: slice) -> None:
             row = cast.first_parts(
-                start[s], along[s], limit[s], from_tick[s], to_tick[s], share[s], skip[s], ticks, slots,
-                columns.lookup, self.zone_depth_m, columns.header, columns.quantum, *(column[s] for column in out),
+                (start[s], along[s], limit[s], skip[s]), (from_tick[s], to_tick[s], share[s]),
+                (ticks, slots, columns.lookup), self.zone_depth_m, columns.stored,
+                (out.entity[s], out.part_index[s], out.distance_m[s], out.leaves_m[s]),
             )  # fmt: skip
             if row >= 0:
                 refused.append(s.start + row)
@@ -217,9 +217,9 @@ class PoseHistory(PoseRing):
         """An entity's bones at a view: (bones, 7) float64, xyz + quaternion xyzw, world frame; None when absent."""
         rig = self.rig_of(entity)
         out = np.empty((len(rig.bones), 7))
-        there = rewind.bones_between(
-            self._columns.of(entity), self._slot(view.from_tick), self._slot(view.to_tick),
-            float(view.fraction), self._columns.header, self._columns.quantum, out,
+        there = poses.bones_between(
+            self._columns.of(entity), (self._slot(view.from_tick), self._slot(view.to_tick), float(view.fraction)),
+            self._columns.stored, out,
         )  # fmt: skip
         return out if there else None
 
@@ -231,11 +231,11 @@ class PoseHistory(PoseRing):
     def present(self, view: View) -> list[int]:
         """Ids of the entities that are there at a view, rising."""
         columns = self._columns
-        a, b = (columns.store[1][self._slot(tick)] for tick in (view.from_tick, view.to_tick))
+        a, b = (columns.store.epochs[self._slot(tick)] for tick in (view.from_tick, view.to_tick))
         between = 0.0 < view.fraction < 1.0
         there = (b if view.fraction >= 1.0 else a) > 0
-        there &= ~(between & (a > 0) & (b > 0) & ((a ^ b) >= rewind.ABSENCE))
-        return sorted(int(i) for i in columns.store[4][there, 0])
+        there &= ~(between & (a > 0) & (b > 0) & ((a ^ b) >= poses.ABSENCE))
+        return sorted(int(i) for i in columns.store.bodies[there, ENTITY])
 
     def eye_now(self, entity: int) -> Triple | None:
         """Where the entity's eye is in the newest tick; None when it is absent."""
@@ -250,9 +250,7 @@ class PoseHistory(PoseRing):
         rig = columns.rig_at(column)
         if not rig.has_eye:
             return None
-        there, x, y, z = rewind.point_on_bone(
-            column, rig.eye_bone, *rig.eye_at, slot, columns.header, columns.quantum
-        )  # fmt: skip
+        there, x, y, z = poses.point_on_bone(column, rig.eye_bone, rig.eye_at, slot, columns.stored)
         return (x, y, z) if there else None
 
     def epoch_in(self, entity: int, slot: int) -> int:
@@ -261,7 +259,7 @@ class PoseHistory(PoseRing):
         Equal numbers are one stretch; nothing else follows from them.
         """
         column = self._columns.of(entity)
-        return 0 if column < 0 else int(self._columns.store[1][slot, column])
+        return 0 if column < 0 else int(self._columns.store.epochs[slot, column])
 
     def cuts_since(self, entity: int, slot: int) -> int:
         """How often the entity was cut after the tick in a ring slot; -1 when it was absent there."""

@@ -25,7 +25,7 @@ def rooted_bones(rig: Rig, roots: ArrayLike, pose: ArrayLike | None = None) -> N
     frame = require_shape("roots", roots, (None, 7), np.float64)
     check_finite("roots", frame)
     if pose is None:
-        still = rig.rest
+        still = np.hstack([rig.rest, rig.rest_rotations])
     else:
         still = require_shape("pose", pose, (len(rig.bones), 7), np.float64)
         check_finite("pose", still)
