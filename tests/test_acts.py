@@ -35,6 +35,7 @@ def wounded(amount: float = 70.0, **item: object) -> Range:
 
 
 def test_an_item_repairs_by_its_table_cools_down_and_is_used_up():
+    """An item repairs by its table, cools down and is used up."""
     here = wounded(count=2)
     first = use(here)
     told = first.receipt().state
@@ -53,12 +54,14 @@ def test_an_item_repairs_by_its_table_cools_down_and_is_used_up():
 
 
 def test_what_would_change_nothing_is_not_used_up():
+    """What would change nothing isn't used up."""
     here = Range(RULES, None)
     ruling = use(here)
     assert (codes(ruling), ruling.receipt().state.items_left) == (["needless"], 2)
 
 
 def test_an_item_reaches_team_mates_within_its_range_only():
+    """An item reaches team-mates within its range only."""
     far, near = wounded(range_m=3.0), wounded(range_m=50.0)
     assert codes(use(far, target=far.runner)) == ["target_far"]
     assert use(near, target=near.runner).outcome == "upheld"
@@ -74,6 +77,7 @@ def test_an_item_reaches_team_mates_within_its_range_only():
     ("ammunition", {"amount": 4.0}, lambda here: here.say(tinclock.StatusClaim).state.reserve == 9),
 ])  # fmt: skip
 def test_each_effect_does_what_it_says(effect, fields, look):
+    """Each effect does what it says."""
     rules = changed(RULES, "weapons", "grit_rifle", magazine=10, reserve=5, reload_s=1.0)
     here = Range(changed(rules, "items", "oil_can", effect=effect, **fields), None, harm={"friendly_fire": "scaled"})
     assert use(here).outcome == "upheld"
@@ -102,6 +106,7 @@ class Walk(Range):
 
 
 def test_a_body_goes_as_fast_as_it_can_and_no_faster():
+    """A body goes as fast as it can and no faster."""
     walk = Walk()
     assert [codes(walk.go(x)) for x in (0.1, 0.6, 1.1)] == [[], [], []]
     fast = walk.go(2.1)
@@ -113,6 +118,7 @@ def test_a_body_goes_as_fast_as_it_can_and_no_faster():
 
 
 def test_a_leap_is_refused_as_a_whole_and_the_body_stays():
+    """A leap is refused as a whole and the body stays."""
     walk = Walk()
     walk.go(0.3)
     leap = walk.go(50.0)
@@ -121,6 +127,7 @@ def test_a_leap_is_refused_as_a_whole_and_the_body_stays():
 
 
 def test_what_is_only_noted_is_not_cut_down():
+    """What is only noted is not cut down."""
     walk = Walk(consequences={"too_fast": "note", "teleport": "note"})
     for x, code in ((0.9, "too_fast"), (40.0, "teleport")):
         ruling = walk.go(x)
@@ -143,6 +150,7 @@ def test_no_timing_of_reports_moves_a_body_for_longer_than_there_was_time():
 
 
 def test_time_that_runs_backwards_and_inputs_that_are_too_long_are_found():
+    """Time that runs backwards and inputs that are too long are found."""
     walk = Walk()
     walk.go(0.1)
     assert codes(walk.go(0.1, after=-0.05)) == ["stale_move"]
@@ -152,6 +160,7 @@ def test_time_that_runs_backwards_and_inputs_that_are_too_long_are_found():
 
 
 def test_a_body_turns_no_sharper_than_it_can_but_walls_may_stop_it_at_once():
+    """A body turns no sharper than it can but walls may stop it at once."""
     walk = Walk(movement={"speed_m_s": 5.0, "acceleration_m_s2": 10.0, "allowance_m": 0.0})
     assert codes(walk.go(0.1)) == []
     for x in (0.3, 0.6, 1.0):
@@ -163,6 +172,7 @@ def test_a_body_turns_no_sharper_than_it_can_but_walls_may_stop_it_at_once():
 
 
 def test_no_body_passes_a_wall_at_any_speed_and_it_may_slide_along():
+    """No body passes a wall at any speed and it may slide along."""
     wall = tinclock.Level.from_boxes([[1.0, 0.0, 1.0]], [[0.05, 5000.0, 2.0]], surfaces=[tinclock.Surface("brick")])
     tables = {"movement": {"speed_m_s": 500.0, "acceleration_m_s2": 1e9, "teleport_m": 500.0, "radius_m": 0.3}}
     rng, stopped = np.random.default_rng(3), 0
@@ -181,6 +191,7 @@ def test_no_body_passes_a_wall_at_any_speed_and_it_may_slide_along():
 
 
 def test_moves_are_ruled_only_where_rules_and_server_say_so():
+    """Moves are ruled only where rules and server say so."""
     assert codes(Range(RULES, None).say(tinclock.MoveClaim, position=(0, 0, 0), client_time=1.0)) == ["moves_not_ruled"]
     still = Range(msgspec.structs.replace(RULES, movement=None), None)
     still.referee.put(still.shooter, (0.0, 0.0, 0.0))
@@ -209,6 +220,7 @@ def believe(here: Range, late: float = 0.0, **fields: object) -> tinclock.Ruling
 
 
 def test_a_belief_that_was_true_lately_is_latency_and_one_that_never_was_shows_itself():
+    """A belief that was true lately is latency and one that never was shows itself."""
     here = Range(RULES, None)
     for at in np.arange(-2.0, 0.5, 0.25).tolist():
         here.referee.pong("s", here.referee.ping("s", at), at + 10.05, at + 0.1)
@@ -223,6 +235,7 @@ def test_a_belief_that_was_true_lately_is_latency_and_one_that_never_was_shows_i
 
 
 def test_more_ammunition_than_there_is_shows_and_less_is_a_shot_under_way():
+    """More ammunition than there is shows and less is a shot under way."""
     here = Range(changed(RULES, "weapons", "grit_rifle", magazine=10, reload_s=1.0), None)
     here.shoot()
     assert codes(believe(here, late=0.5, ammunition=6)) == []
@@ -231,6 +244,7 @@ def test_more_ammunition_than_there_is_shows_and_less_is_a_shot_under_way():
 
 
 def test_a_believed_place_that_no_latency_explains_is_a_finding():
+    """A believed place that no latency explains is a finding."""
     walk = Walk()
     walk.go(0.4)
     for at in np.arange(-2.0, 0.5, 0.25).tolist():

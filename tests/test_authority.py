@@ -64,6 +64,7 @@ CASES = [(kind, field) for kind, fields in GOOD.items() for field in ("sequence"
 
 @pytest.mark.parametrize(("kind", "field"), CASES, ids=lambda x: getattr(x, "__name__", x))
 def test_a_wrong_field_is_a_denied_ruling_with_a_finding_and_changes_nothing(kind, field):
+    """A wrong field is a denied ruling with a finding, and changes nothing."""
     here = Range(RULES, None)
     here.referee.put(1, (0.0, 0.0, 0.0))
     before = here.referee.state()
@@ -89,6 +90,7 @@ def test_a_wrong_field_is_a_denied_ruling_with_a_finding_and_changes_nothing(kin
 
 @pytest.mark.parametrize("kind", GOOD, ids=lambda kind: kind.__name__)
 def test_the_dead_spectators_leavers_strangers_and_impostors_get_nothing_done(kind):
+    """The dead, spectators, leavers, strangers and impostors get nothing done."""
     here = Range(RULES, None, harm={"trade_window_s": 0.0})
     referee = here.referee
     referee.admit_spectator("w", "watcher")
@@ -105,6 +107,7 @@ def test_the_dead_spectators_leavers_strangers_and_impostors_get_nothing_done(ki
 @given(st.sampled_from(list(GOOD)), st.dictionaries(st.sampled_from(sorted(WRONG)), st.none() | st.booleans()
        | st.integers() | st.floats() | st.text() | st.binary() | st.lists(st.floats(), max_size=4)))  # fmt: skip
 def test_no_claim_of_any_kind_raises(kind, fields):
+    """No claim of any kind raises."""
     here = ANYTHING
     here.sequence += 1
     known = {k: v for k, v in fields.items() if k in kind.__struct_fields__}
@@ -130,6 +133,7 @@ def keys_of(value: object) -> set[str]:
 
 
 def test_what_clients_get_holds_no_account_connection_finding_or_limit_and_no_rule():
+    """What clients get holds no account, connection, finding or limit, and no rule."""
     here = Range(RULES, None)
     here.shoot(damage=9e5), here.shoot(actor=2), here.shoot(late=0.19, view=View(2, 4, 0.0))
     use = here.say(tinclock.UseClaim, item="oil_can")
@@ -180,6 +184,7 @@ def taken(strictness: str, **more: Any) -> tinclock.Rules:
 
 
 def test_profiles_go_from_forgiving_to_strict_and_any_setting_can_be_overridden():
+    """Profiles go from forgiving to strict and any setting can be overridden."""
     lenient, standard, strict = (taken(strictness) for strictness in ("lenient", "standard", "strict"))
     for table, key in (("muzzle", "reach_m"), ("cadence", "allowance_s"), ("view", "late_allowance_s")):
         values = [getattr(getattr(rules, table), key) for rules in (lenient, standard, strict)]
@@ -194,6 +199,7 @@ def test_profiles_go_from_forgiving_to_strict_and_any_setting_can_be_overridden(
 
 
 def test_lenient_forgives_and_still_uses_the_servers_numbers():
+    """Lenient forgives and still uses the server's numbers."""
     outcomes = {}
     for strictness in ("lenient", "standard", "strict"):
         here = Range(taken(strictness), None)
@@ -208,6 +214,7 @@ def test_lenient_forgives_and_still_uses_the_servers_numbers():
 
 
 def test_a_seed_and_a_connection_give_keys_that_nobody_else_has():
+    """A seed and a connection give keys that nobody else has."""
     rules = changed(RULES, "weapons", "grit_rifle", magazine=3)
     keys = set()
     for seed in (1, 2):

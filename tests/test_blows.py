@@ -40,6 +40,7 @@ def reached_by_oracle(boxes, eye, aim, reach, radius, cone) -> tuple[bool, float
 
 
 def test_whom_a_blow_reaches_agrees_with_a_search_on_distance_fields():
+    """Whom a blow reaches agrees with a search on distance fields."""
     rng, agreed, touched = np.random.default_rng(11), 0, 0
     for case in range(250):
         history = tinclock.PoseHistory({"mixed": mixed_rig()})
@@ -90,12 +91,14 @@ class Close(Range):
 
 
 def test_a_blow_within_reach_does_the_tables_damage_and_one_beyond_it_none():
+    """A blow within reach does the table's damage and one beyond it none."""
     near, far = Close(ahead=0.9).strike(), Close(ahead=2.2).strike()
     assert (near.outcome, near.hits[0].victim, near.damage) == ("upheld", 2, pytest.approx(45.0 * 1.5))
     assert (far.outcome, far.hits, step(far, "nobody reached within")) == ("upheld", (), 1.6)
 
 
 def test_who_is_in_reach_now_is_who_a_blow_would_hit():
+    """Whoever is in reach now is whom a blow would hit."""
     for ahead in (0.5, 0.9, 1.3, 1.55, 1.7, 1.9, 2.5):
         here = Close(ahead=ahead)
         button = here.referee.in_reach(here.shooter)
@@ -107,6 +110,7 @@ def test_who_is_in_reach_now_is_who_a_blow_would_hit():
 
 
 def test_no_blow_goes_through_a_wall_or_a_door():
+    """No blow goes through a wall or a door."""
     wall = tinclock.Level.from_boxes([[0.5, 0.0, 1.0]], [[0.02, 3.0, 2.0]], surfaces=[tinclock.Surface("brick")])
     ruling = Close(level=wall).strike()
     assert (ruling.hits, step(ruling, "blow stopped by")) == ((), "brick")
@@ -114,6 +118,7 @@ def test_no_blow_goes_through_a_wall_or_a_door():
 
 
 def test_a_takedown_works_from_behind_only():
+    """A takedown works from behind only."""
     assert Close(behind_deg=45.0).strike().hits
     front = Close(behind_deg=45.0, turn=math.pi).strike()
     assert (front.hits, step(front, "victim's back")) == ((), "not turned")
@@ -121,6 +126,7 @@ def test_a_takedown_works_from_behind_only():
 
 
 def test_a_blow_must_go_where_the_body_faces_and_starts_at_its_eye():
+    """A blow must go where the body faces and starts at its eye."""
     back = Close().strike(direction=(-1.0, 0.0, 0.0))
     assert (back.outcome, codes(back)) == ("denied", ["not_facing"])
     assert back.findings[0].observed == pytest.approx(180.0)
@@ -134,6 +140,7 @@ def test_a_blow_must_go_where_the_body_faces_and_starts_at_its_eye():
 
 
 def test_blows_have_a_cadence_and_a_number_of_victims():
+    """Blows have a cadence and a number of victims."""
     here = Close(damage=1.0)
     assert [codes(here.strike(late=t)) for t in (0.0, 0.2, 0.6)] == [[], ["fast_cadence"], []]
     referee = here.referee

@@ -57,6 +57,7 @@ def joined(rules: Rules, **more) -> Border:
 
 @pytest.mark.parametrize(("way", "text"), EXAMPLES, ids=[json.loads(text)["kind"] for _, text in EXAMPLES])
 def test_the_examples_of_the_page_are_messages_in_both_forms(way, text):
+    """The examples of the page are messages in both forms."""
     kind = FromClient if way == "from_client" else ToClient
     message = msgspec.json.decode(text, type=kind)
     packed = msgspec.msgpack.encode(message)
@@ -71,6 +72,7 @@ def test_the_examples_of_the_page_are_messages_in_both_forms(way, text):
 
 
 def test_every_message_has_an_example_and_the_schemas_are_the_types():
+    """Every message has an example and the schemas are the types."""
     shown = {json.loads(text)["kind"] for _, text in EXAMPLES}
     for name, schema in schemas().items():
         file = Path(__file__).parent.parent / "docs" / "schemas" / f"{name}.schema.json"
@@ -79,6 +81,7 @@ def test_every_message_has_an_example_and_the_schemas_are_the_types():
 
 
 def test_versions_are_agreed_on_or_refused(rules):
+    """Versions are agreed on or refused."""
     one = border(rules)
     for early in (b'{"kind": "status", "sequence": 1, "actor": 1}', b"\x00\x01", b"{"):
         refused = msgspec.json.decode(one.take(early, 0.0)) if early[:1] == b"{" else None
@@ -94,6 +97,7 @@ def test_versions_are_agreed_on_or_refused(rules):
 
 
 def test_what_is_still_under_way_when_its_sender_is_dismissed_raises_nothing(rules):
+    """What is still under way when its sender is dismissed raises nothing."""
     one = joined(rules)
     one._server.dismiss("c")
     assert one.take(msgspec.msgpack.encode(Join((1,))), 0.1) is None
@@ -103,6 +107,7 @@ def test_what_is_still_under_way_when_its_sender_is_dismissed_raises_nothing(rul
 
 
 def test_a_claim_is_answered_and_a_repeat_is_answered_the_same(rules):
+    """A claim is answered and a repeat is answered the same."""
     one = joined(rules)
     claim = b'{"kind": "status", "sequence": 1, "actor": 1, "health": 80.0}'
     first, again = one.take(claim, 0.5), one.take(claim, 0.9)
@@ -131,6 +136,7 @@ def test_whatever_the_network_does_each_claim_counts_once(order, repeats, dice):
 
 
 def test_a_flood_is_dropped_and_counted_and_a_burst_after_a_stall_is_not(rules):
+    """A flood is dropped and counted and a burst after a stall is not."""
     one = joined(rules, flood=FloodLimits(messages_per_s=100.0, bytes_per_s=1e6, saved_s=2.0))
     for k in range(180):  # two seconds of a player's claims at once, after two seconds of nothing
         assert one.take(msgspec.msgpack.encode(tinclock.StatusClaim(k + 1, 1)), 5.0) is not None
@@ -157,6 +163,7 @@ def test_a_flood_is_dropped_and_counted_and_a_burst_after_a_stall_is_not(rules):
 
 
 def test_what_is_too_large_deep_or_long_is_denied_with_a_short_excerpt(rules):
+    """What is too large, deep or long is denied with a short excerpt."""
     one = joined(rules)
     deep = b"[" * 3000 + b"]" * 1000
     for wild in (b"x" * 5000, b'{"a": ' + deep, msgspec.msgpack.encode([["x" * 300]]),
@@ -293,6 +300,7 @@ def test_no_receipt_varies_with_what_was_found_or_by_how_much():
 
 
 def test_a_bundle_holds_what_is_listed_and_nothing_that_teaches_evasion(rules):
+    """A bundle holds what is listed and nothing that teaches evasion."""
     bundle = client_bundle(rules)
     text = msgspec.json.encode(bundle).decode()
     for private in ("damage", "falloff", "zones\"", "allowance", "max_rewind", "strictness", "consequences",
@@ -321,6 +329,7 @@ def test_a_new_key_of_the_rules_is_private_until_somebody_lists_it(rules):
 
 
 def test_a_radius_that_differs_is_told_to_both_sides_and_named_on_the_server_alone(rules):
+    """A radius that differs is told to both sides and named on the server alone."""
     own = client_bundle(rules).digests
     rig = rules.rigs["gardener"]
     head = msgspec.structs.replace(rig.parts[0], radius_m=0.2)
@@ -336,6 +345,7 @@ def test_a_radius_that_differs_is_told_to_both_sides_and_named_on_the_server_alo
 
 
 def test_the_bundle_command_writes_it(tmp_path):
+    """The bundle command writes it."""
     done = CliRunner().invoke(main, ["client-bundle", str(data_file("garden.toml")), "--out", str(tmp_path / "b.json")])
     assert done.exit_code == 0
     assert json.loads((tmp_path / "b.json").read_text())["digests"]["weapons.hose"]

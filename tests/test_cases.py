@@ -64,6 +64,7 @@ def written_log(folder, records: int = 12, **settings):
 
 
 def test_what_is_appended_is_read_back_in_order_over_files_that_rotate(tmp_path):
+    """What is appended is read back in order over files that rotate."""
     head = written_log(tmp_path, 40, file_bytes=600)
     assert len(list(tmp_path.glob("evidence-*.jsonl"))) > 5
     assert [msgspec.json.decode(entry.body)["k"] for entry in read_log(tmp_path)] == list(range(40))
@@ -97,6 +98,7 @@ def test_the_first_record_that_was_touched_is_named(tmp_path, data):
 
 
 def test_a_torn_end_is_set_aside_and_a_cut_end_is_missed_by_who_noted_it(tmp_path):
+    """A torn end is set aside and a cut end is missed by who noted it."""
     head = written_log(tmp_path)
     file = tmp_path / "evidence-000001.jsonl"
     whole = file.read_bytes()
@@ -113,6 +115,7 @@ def test_a_torn_end_is_set_aside_and_a_cut_end_is_missed_by_who_noted_it(tmp_pat
 
 
 def test_one_writer_at_a_time_and_a_folder_without_a_log_is_said(tmp_path):
+    """One writer at a time and a folder without a log is said."""
     with EvidenceLog(tmp_path / "log"), pytest.raises(EvidenceError, match="another process"):
         EvidenceLog(tmp_path / "log")
     with pytest.raises(EvidenceError, match="holds no evidence log"):
@@ -321,6 +324,7 @@ def test_matches_that_arrive_late_and_out_of_order_are_weighed_as_they_arrive(ad
 
 
 def test_who_reads_waits_for_no_writer_and_the_course_of_a_match_goes_on_from_earlier_ones(review):
+    """Who reads waits for no writer and the course of a match goes on from earlier ones."""
     take(review.store, "m1", {"ada": 40.0})
     weights, now = tinclock.evidence.load_weights(), course({"ada": 40.0})
     live = now.points("ada", weights.kinds(), review.store.earlier("ada"))
@@ -335,6 +339,7 @@ def test_who_reads_waits_for_no_writer_and_the_course_of_a_match_goes_on_from_ea
 
 
 def test_decisions_are_a_persons_and_are_in_the_chain(review, tmp_path):
+    """Decisions are a person's and are in the chain."""
     take(review.store, "m1", {"ada": 90.0})
     told = []
     review._on_decision = lambda decision, case: told.append((decision.verdict, case.state))
@@ -377,6 +382,7 @@ def test_a_decided_case_comes_back_with_enough_evidence_that_is_new(review, verd
 
 
 def test_the_queue_goes_by_evidence_and_waiting(review):
+    """The queue goes by evidence and waiting."""
     day = 86400.0
     take(review.store, "m1", {"old": 60.0}, at=0.0)
     take(review.store, "m2", {"new": 63.0, "newer": 68.0}, at=10.0 * day)
@@ -384,6 +390,7 @@ def test_the_queue_goes_by_evidence_and_waiting(review):
 
 
 def test_forgetting_leaves_no_trace_of_the_name_but_that_it_happened(review):
+    """Forgetting leaves no trace of the name but that it happened."""
     from sqlalchemy import select
 
     from tinclock.cases.tables import FORGOTTEN, METADATA
@@ -401,6 +408,7 @@ def test_forgetting_leaves_no_trace_of_the_name_but_that_it_happened(review):
 
 
 def test_the_schema_is_the_migrations_and_a_newer_one_is_refused(address):
+    """The schema is the migrations and a newer one is refused."""
     from alembic.autogenerate import compare_metadata
     from alembic.migration import MigrationContext
 
@@ -417,11 +425,13 @@ def test_the_schema_is_the_migrations_and_a_newer_one_is_refused(address):
 
 @pytest.mark.parametrize("bad", ["mysql://x/y", "nothing://at all"])
 def test_an_address_that_cant_be_used_is_said(bad):
+    """An address that can't be used is said."""
     with pytest.raises((EvidenceError, MissingExtraError), match=r"supported|no address|needs"):
         CaseStore(bad)
 
 
 def test_exports_are_whole_and_harmless_in_a_spreadsheet(review):
+    """Exports are whole and harmless in a spreadsheet."""
     import pyarrow.parquet as parquet
 
     take(review.store, "m1", {"=cmd()": 90.0, "ada": 80.0})
@@ -546,6 +556,7 @@ def test_webhooks_are_signed_and_ask_no_proxy(tmp_path, monkeypatch):
 
 
 def test_syslog_gets_a_line_as_rfc_5424_has_it(tmp_path):
+    """Syslog gets a line as RFC 5424 has it."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as server:
         server.bind(("127.0.0.1", 0))
         server.settimeout(5.0)
@@ -585,6 +596,7 @@ def reviewed(tmp_path_factory):
 
 
 def test_from_a_recording_to_a_decision_by_commands_alone(reviewed, tmp_path):
+    """From a recording to a decision by commands alone."""
     folder, (report,) = reviewed
     store = ("--store", folder / "cases")
     assert [case["account"] for case in report["opened"]] == ["clover"]
@@ -614,6 +626,7 @@ def test_from_a_recording_to_a_decision_by_commands_alone(reviewed, tmp_path):
 
 
 def test_detection_and_calibration_by_commands_alone(tmp_path):
+    """Detection and calibration by commands alone."""
     sample = data_file("sample")
     report = json.loads(run("detection", sample, "--fair-histories", 20, "--json"))
     assert [(row["kind"], row["found"]) for row in report["rows"]] == [("inflate_damage", [1.0, 1.0, 1.0, 1.0])]
@@ -696,6 +709,7 @@ def test_weighing_again_after_a_store_that_failed_appends_nothing_twice(tmp_path
 
 
 def test_a_name_with_markup_is_just_text_on_the_page(reviewed, tmp_path):
+    """A name with markup is just text on the page."""
     text = page_of(reviewed, tmp_path).read_text()
     assert MARKUP not in text
     assert "&lt;img src=x onerror=alert(1)&gt;" in text
@@ -707,6 +721,7 @@ def test_a_name_with_markup_is_just_text_on_the_page(reviewed, tmp_path):
 
 @needs("chromium")
 def test_in_a_browser_the_slider_moves_the_hitboxes_and_nothing_leaves_the_machine(reviewed, tmp_path):
+    """In a browser the slider moves the hitboxes and nothing leaves the machine."""
     from selenium import webdriver
     from selenium.webdriver.chrome.service import Service
     from selenium.webdriver.support.wait import WebDriverWait

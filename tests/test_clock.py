@@ -19,6 +19,7 @@ def exchange(clock, at, up, down, offset):
 
 @given(st.floats(0.001, 0.3), st.floats(0.001, 0.3), st.floats(-1e4, 1e4), st.integers(0, 2**31))
 def test_the_offsets_error_is_within_its_bound_and_that_within_half_the_round_trip(up, down, offset, seed):
+    """The offset's error is within its bound, and that within half the round trip."""
     rng = np.random.default_rng(seed)
     clock = tinclock.types.ClockEstimate(b"k")
     for k in range(30):
@@ -30,6 +31,7 @@ def test_the_offsets_error_is_within_its_bound_and_that_within_half_the_round_tr
 
 
 def test_jitter_is_the_estimator_of_rfc_3550():
+    """Jitter is the estimator of RFC 3550."""
     rng = np.random.default_rng(3)
     clock, expected, before = tinclock.types.ClockEstimate(), 0.0, None
     for k in range(40):
@@ -43,6 +45,7 @@ def test_jitter_is_the_estimator_of_rfc_3550():
 
 
 def test_a_burst_of_delay_moves_nothing_and_a_new_route_is_taken_up():
+    """A burst of delay moves nothing and a new route is taken up."""
     clock = tinclock.types.ClockEstimate()
     for k in range(20):
         exchange(clock, k * 0.25, 0.02, 0.02, 0.0)
@@ -56,6 +59,7 @@ def test_a_burst_of_delay_moves_nothing_and_a_new_route_is_taken_up():
 
 
 def test_a_client_can_delay_an_answer_but_never_hurry_one():
+    """A client can delay an answer but never hurry one."""
     clock = tinclock.types.ClockEstimate(b"secret")
     nonce = clock.ping(1.0)
     for guess in (nonce + 1, -1, 2**60, 0):
@@ -71,12 +75,14 @@ def test_a_client_can_delay_an_answer_but_never_hurry_one():
 
 
 def test_nonces_differ_by_key_and_never_repeat():
+    """Nonces differ by key and never repeat."""
     one, other = tinclock.types.ClockEstimate(b"a"), tinclock.types.ClockEstimate(b"b")
     nonces = [clock.ping(k * 0.1) for clock in (one, other) for k in range(300)]
     assert len(set(nonces)) == 600
 
 
 def test_loss_and_confidence_fall_with_unanswered_pings():
+    """Loss and confidence fall with unanswered pings."""
     steady, lossy = tinclock.types.ClockEstimate(), tinclock.types.ClockEstimate()
     for k in range(40):
         exchange(steady, k * 0.25, 0.03, 0.03, 0.0)
@@ -90,6 +96,7 @@ def test_loss_and_confidence_fall_with_unanswered_pings():
 
 
 def test_a_clock_that_jumps_is_noticed_and_followed():
+    """A clock that jumps is noticed and followed."""
     clock = tinclock.types.ClockEstimate()
     for k in range(20):
         exchange(clock, k * 0.25, 0.02, 0.02, 0.0 if k < 12 else 30.0)
@@ -98,6 +105,7 @@ def test_a_clock_that_jumps_is_noticed_and_followed():
 
 
 def test_twelve_hours_drift_nowhere():
+    """Twelve hours drift nowhere."""
     clock = tinclock.types.ClockEstimate()
     for k in range(12 * 3600 // 2):
         exchange(clock, 2.0 * k, 0.02, 0.03, 7.0 + 5e-5 * 2.0 * k)

@@ -36,6 +36,7 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[str, Path]:
 
 
 def test_demo_prints_a_row_for_every_ruling_and_a_summary(demo):
+    """`demo` prints a row for every ruling and a summary."""
     text, out = demo
     rulings = [json.loads(line) for line in (out / "rulings.jsonl").read_text().splitlines()]
     assert f"{len(rulings)} rulings" in text
@@ -49,6 +50,7 @@ def test_demo_prints_a_row_for_every_ruling_and_a_summary(demo):
 
 
 def test_demo_writes_findings_and_pictures(demo):
+    """`demo` writes findings and pictures."""
     _, out = demo
     findings = [json.loads(line) for line in (out / "findings.jsonl").read_text().splitlines()]
     assert findings
@@ -59,6 +61,7 @@ def test_demo_writes_findings_and_pictures(demo):
 
 
 def test_demo_as_json_is_json_alone_and_quiet_is_silent(tmp_path):
+    """`demo` as JSON is JSON alone and quiet is silent."""
     arguments = ["demo", "--seconds", "1", "--out", str(tmp_path)]
     summary = json.loads(CliRunner().invoke(main, [*arguments, "--json"]).output)
     assert sum(summary["outcomes"].values()) == summary["rulings"]
@@ -67,6 +70,7 @@ def test_demo_as_json_is_json_alone_and_quiet_is_silent(tmp_path):
 
 
 def test_demo_explains_one_ruling(tmp_path):
+    """`demo` explains one ruling."""
     arguments = ["demo", "--seconds", "1.5", "--seed", "2", "--out", str(tmp_path), "--shot"]
     listed = json.loads(CliRunner().invoke(main, [*arguments[:-1], "--json"]).output)
     lines = Path(listed["files"]["rulings"]).read_text().splitlines()
@@ -83,6 +87,7 @@ GARDEN = str(data_file("garden.toml"))
 
 
 def test_check_finds_nothing_in_the_gardens_rules_and_counts_hits():
+    """`check` finds nothing in the garden's rules and counts hits."""
     done = CliRunner().invoke(main, ["check", GARDEN])
     assert done.exit_code == 0
     assert "no mistakes, no unusual_rules" in done.output
@@ -95,6 +100,7 @@ def test_check_finds_nothing_in_the_gardens_rules_and_counts_hits():
 
 
 def test_check_reports_mistakes_of_all_files_at_once_and_fails(tmp_path):
+    """`check` reports mistakes of all files at once and fails."""
     text = Path(GARDEN).read_text(encoding="utf-8")
     bad, odd = tmp_path / "bad.toml", tmp_path / "odd[1].toml"
     bad.write_text(text.replace("damage = 17.0", "damge = 17.0").replace("health = 100.0", "health = -1", 1))
@@ -109,6 +115,7 @@ def test_check_reports_mistakes_of_all_files_at_once_and_fails(tmp_path):
 
 
 def test_help_and_version_answer_with_examples():
+    """Help and version answer with examples."""
     run = [sys.executable, "-m", "tinclock"]
     assert (
         tinclock.__version__ in subprocess.run([*run, "--version"], capture_output=True, text=True, check=True).stdout
@@ -119,6 +126,7 @@ def test_help_and_version_answer_with_examples():
 
 
 def test_the_first_example_prints_one_ruling_with_its_trace():
+    """The first example prints one ruling with its trace."""
     example = ROOT / "examples" / "first_ruling.py"
     done = subprocess.run([sys.executable, str(example)], capture_output=True, text=True, check=True)
     assert done.stdout == (ROOT / "tests" / "golden" / "first_ruling.txt").read_text()
@@ -137,12 +145,14 @@ def test_the_first_example_prints_one_ruling_with_its_trace():
     ("top_down", ["dung's move is amended: too_fast", "in the wall", "2 in the head", "health of dung"]),
 ])  # fmt: skip
 def test_the_other_examples_show_what_they_say(example, lines):
+    """The other examples show what they say."""
     run = [sys.executable, "-W", "error", str(ROOT / "examples" / f"{example}.py")]
     text = subprocess.run(run, capture_output=True, text=True, check=True).stdout
     assert [line for line in lines if line not in text] == []
 
 
 def test_every_example_is_short():
+    """Every example is short."""
     pages = [page for kind in ("py", "mjs") for page in (ROOT / "examples").rglob(f"*.{kind}")]
     lengths = {page.name: len(page.read_text(encoding="utf-8").splitlines()) for page in pages}
     assert len(lengths) > 10
@@ -150,6 +160,7 @@ def test_every_example_is_short():
 
 
 def test_over_udp_nothing_that_counts_is_lost_though_datagrams_are():
+    """Over UDP nothing that counts is lost though datagrams are."""
     run = [sys.executable, "-W", "error", str(ROOT / "examples" / "udp_match.py"), "1.5"]
     text = subprocess.run(run, capture_output=True, text=True, check=True).stdout
     clients = re.findall(
@@ -164,12 +175,14 @@ def test_over_udp_nothing_that_counts_is_lost_though_datagrams_are():
 
 
 def test_the_readmes_python_blocks_run_as_printed(tmp_path):
+    """The README's Python blocks run as printed."""
     blocks = re.findall(r"```python\n(.*?)```", (ROOT / "README.md").read_text(encoding="utf-8"), re.S)
     assert blocks
     subprocess.run([sys.executable, "-W", "error", "-c", "\n".join(blocks)], check=True, cwd=tmp_path)
 
 
 def test_the_readme_names_exactly_two_set_up_commands_that_the_makefile_has():
+    """The README names exactly two set-up commands that the Makefile has."""
     text = (ROOT / "README.md").read_text(encoding="utf-8")
     set_up = re.search(r"## Set up\n.*?```\w*\n(.*?)```", text, re.S)
     commands = [line.split("#")[0].strip() for line in set_up.group(1).strip().splitlines()]
@@ -178,6 +191,7 @@ def test_the_readme_names_exactly_two_set_up_commands_that_the_makefile_has():
 
 @pytest.mark.parametrize("page", sorted((ROOT / "docs").glob("*.md")), ids=lambda page: page.name)
 def test_the_guides_python_blocks_run_as_printed(page, tmp_path):
+    """The guides' Python blocks run as printed."""
     blocks = re.findall(r"```python\n(.*?)```", page.read_text(encoding="utf-8"), re.S)
     if blocks:
         subprocess.run([sys.executable, "-W", "error", "-c", "\n".join(blocks)], check=True, cwd=tmp_path)
@@ -186,6 +200,7 @@ def test_the_guides_python_blocks_run_as_printed(page, tmp_path):
 
 
 def test_the_guides_leave_out_no_key_of_the_rules():
+    """The guides leave out no key of the rules."""
     guide = (ROOT / "docs" / "rules-file.md").read_text(encoding="utf-8")
     block = re.search(r"```toml\n(.*?)```", guide, re.S).group(1)
     loaded = msgspec.structs.asdict(tinclock.load_rules(GARDEN)).values()
@@ -198,6 +213,7 @@ def test_the_guides_leave_out_no_key_of_the_rules():
 
 
 def test_the_rules_file_in_the_guide_holds_only_keys_that_exist():
+    """The rules file in the guide holds only keys that exist."""
     block = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "rules-file.md").read_text(encoding="utf-8"), re.S).group(
         1
     )
@@ -205,6 +221,7 @@ def test_the_rules_file_in_the_guide_holds_only_keys_that_exist():
 
 
 def test_flights_are_told_and_drawn(tmp_path):
+    """Flights are told and drawn."""
     done = CliRunner().invoke(main, ["flights", "--out", str(tmp_path), "--json"])
     assert done.exit_code == 0, done.output
     told = {scene["scene"]: scene for scene in json.loads(done.output)["scenes"]}

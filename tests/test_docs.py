@@ -30,12 +30,14 @@ def blocks(page, language):
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
 def test_every_block_of_a_page_is_of_a_kind_that_something_runs(page):
+    """Every block of a page is of a kind that something runs."""
     opened = re.findall(r"^```(.*)\n", page.read_text(encoding="utf-8"), re.M)
     assert set(opened[0::2]) <= set(RUN_BY)
     assert set(opened[1::2]) <= {""}
 
 
 def test_every_page_can_be_reached_from_the_readme():
+    """Every page can be reached from the README."""
     readme = (ROOT / "README.md").read_text(encoding="utf-8")
     assert [page.name for page in PAGES if f"docs/{page.name}" not in readme] == []
 
@@ -48,6 +50,7 @@ def test_the_page_of_findings_is_what_the_table_says():
 
 
 def test_the_rules_reference_is_what_the_types_say():
+    """The rules reference is what the types say."""
     check = [sys.executable, str(ROOT / "tools" / "reference.py"), "--check"]
     done = subprocess.run(check, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
@@ -56,6 +59,7 @@ def test_the_rules_reference_is_what_the_types_say():
 
 
 def test_the_mapping_file_in_the_guide_is_one_and_leaves_out_no_table():
+    """The mapping file in the guide is one and leaves out no table."""
     (block,) = blocks(ROOT / "docs" / "logs.md", "toml")
     found = parse_log_map(tomllib.loads(block))
     assert found.claims[0].kind == "shot"
@@ -66,6 +70,7 @@ def test_the_mapping_file_in_the_guide_is_one_and_leaves_out_no_table():
 
 
 def test_the_level_files_in_the_guide_are_ones():
+    """The level files in the guide are ones."""
     texts = blocks(ROOT / "docs" / "level-file.md", "toml")
     found = [convert_table(LevelTable, tomllib.loads(text), "guide") for text in texts]
     assert [msgspec.structs.asdict(level)["mesh"] is not None for level in found] == [False, True]

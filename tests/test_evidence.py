@@ -74,6 +74,7 @@ def test_a_strand_is_the_sum_over_the_match_that_it_began_with(log_es):
 
 @given(st.lists(st.lists(st.floats(-4.0, 9.0), min_size=3, max_size=3), min_size=1, max_size=6))
 def test_chains_of_arrays_and_strands_by_name_agree(matches):
+    """Evidence kept in arrays and evidence kept by name agree."""
     shares = {"a": 0.5, "b": 0.3, "c": 0.2}
     chain, by_kind = quality.Chain(np.array(list(shares.values()))), {}
     for values in matches:
@@ -99,6 +100,7 @@ def test_of_fair_accounts_that_are_looked_at_always_few_ever_get_a_case():
 
 @given(st.integers(1, 40), st.floats(0.01, 0.9), st.floats(0.0, 0.5), st.data())
 def test_the_tail_of_a_share_is_the_sum_of_its_probabilities(n, ceiling, clumping, data):
+    """The tail of a share is the sum of its probabilities."""
     k = data.draw(st.integers(1, n))
     if clumping < 1e-4:
         expected = sum(math.comb(n, i) * ceiling**i * (1 - ceiling) ** (n - i) for i in range(k, n + 1))
@@ -124,6 +126,7 @@ def test_unequal_chances_never_look_rarer_than_they_are(chances, data):
 
 
 def test_aim_that_cancels_the_spread_stands_out_and_aim_that_doesnt_not():
+    """Aim that cancels the spread stands out, and aim that doesn't cancel it doesn't."""
     rng = np.random.default_rng(3)
     stray = rng.normal(0.0, 0.02, 60)
     hand = rng.normal(0.0, 0.01, 60)
@@ -133,6 +136,7 @@ def test_aim_that_cancels_the_spread_stands_out_and_aim_that_doesnt_not():
 
 
 def test_a_trigger_by_the_clock_has_equal_pauses_and_a_finger_has_not():
+    """A trigger by the clock has equal pauses and a finger has not."""
     rng = np.random.default_rng(4)
 
     def share(pauses: np.ndarray) -> float:
@@ -167,6 +171,7 @@ def finding(at: float, margin: float | None = None) -> Finding:
 
 
 def test_a_burst_of_findings_is_one_incident_and_the_next_one_another(rules):
+    """A burst of findings is one incident and the next one another."""
     watch = LiveEvidence(weights_with(0.1, 7.0), rules)
     watch.present("ada", "steady", 0.0)
     gains = [watch.finding(finding(10.0 + 0.05 * k)) for k in range(20)]
@@ -230,11 +235,13 @@ def test_what_most_accounts_of_a_match_show_is_nobodys_evidence(rules):
 
 
 def test_connections_are_told_apart_by_their_jitter():
+    """Connections are told apart by their jitter."""
     assert [line_class(LineQuality(0.05, jitter)) for jitter in (0.001, 0.004, 0.02)] == ["steady", "uneven", "rough"]
     assert line_class(None) == "rough"
 
 
 def test_the_table_of_weights_goes_out_and_comes_back_and_says_what_is_wrong(tmp_path):
+    """The table of weights goes out and comes back and says what is wrong."""
     held = load_weights()
     assert sum(held.kinds().values()) == pytest.approx(1.0)
     assert load_weights(save_weights(held, tmp_path / "w.json")) == held
@@ -324,6 +331,7 @@ def test_unfair_accounts_get_their_case_within_half_a_minute_and_fair_ones_none(
 
 
 def test_calibrating_puts_ceilings_over_what_fair_accounts_did(match):
+    """Calibrating puts ceilings over what fair accounts did."""
     source = Recording(match)
     rules = source.require_header().rules
     collector = Collector(frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic))
@@ -356,6 +364,7 @@ def labelled(kind: str, slope: float, n: int, rng: np.random.Generator) -> list[
 
 
 def test_shares_found_times_and_false_cases_are_counted_as_they_are():
+    """Shares found, times and false cases are counted as they are."""
     rng, shares = np.random.default_rng(6), np.array([0.5, 0.5])
     fair, bold = labelled("", -0.3, 40, rng), labelled("bold", 2.0, 30, rng)
     (row,) = quality.detection_rows(bold, shares, 30.0)

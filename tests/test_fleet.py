@@ -228,6 +228,7 @@ def test_a_cluster_loses_a_worker_half_way_and_nothing_else(matches, tmp_path, m
 
 
 def test_what_keeps_a_sweep_from_beginning_is_told(matches, tmp_path, monkeypatch):
+    """What keeps a batch from beginning is told."""
     monkeypatch.setattr("tinclock.batch.pools.WORKER_WAIT_S", 1.0)
     gone = batch("rerule", matches / "m00", "--out", tmp_path / "a", "--scheduler", "tcp://127.0.0.1:9")
     assert (gone.exit_code, "no scheduler answers there" in gone.output) == (1, True)

@@ -45,6 +45,7 @@ def reference(motion: Motion, place: np.ndarray, velocity: np.ndarray, times: np
 
 @pytest.mark.parametrize("kind", ["straight", "ballistic", "drag", "thrust", "thrust and drag"])
 def test_a_path_is_scipys_within_a_millimetre_over_four_seconds(kind):
+    """A path is SciPy's within a millimetre over four seconds."""
     rng, worst = np.random.default_rng(1), 0.0
     for _ in range(15):
         drag, thrust = "drag" in kind, "thrust" in kind
@@ -64,6 +65,7 @@ def test_a_path_is_scipys_within_a_millimetre_over_four_seconds(kind):
 
 @given(st.lists(st.floats(0.0, 6.0), min_size=1, max_size=20), st.booleans())
 def test_a_place_at_a_time_does_not_depend_on_who_asked_before(times, drag):
+    """A place at a time doesn't depend on who asked before."""
     ground = tinclock.Level.from_boxes([[0, 0, -0.5]], [[500, 500, 0.5]])
     motion = Motion(radius_m=0.1, gravity_m_s2=9.81, drag_per_m=0.01 if drag else 0.0, on_level="bounce",
                     restitution=0.6, friction=0.1, until_m_s=0.4, most_bounces=30)  # fmt: skip
@@ -77,6 +79,7 @@ def test_a_place_at_a_time_does_not_depend_on_who_asked_before(times, drag):
 
 
 def test_what_homes_flies_the_circle_of_its_turn_rate_and_then_straight_at_its_target():
+    """What homes flies the circle of its turn rate and then straight at its target."""
     motion = Motion(turn_deg_per_s=90.0)
     flight = tinclock.Flight(motion, 0.0, (0.0, 0.0, 0.0), (20.0, 0.0, 0.0), target=(0.0, 200.0, 0.0))
     radius = 20.0 / math.radians(90.0)
@@ -93,6 +96,7 @@ def test_what_homes_flies_the_circle_of_its_turn_rate_and_then_straight_at_its_t
 
 
 def test_a_ball_bounces_at_the_instants_and_heights_of_the_textbook():
+    """A ball bounces at the instants and heights of the textbook."""
     ground = tinclock.Level.from_boxes([[0, 0, -0.5]], [[50, 50, 0.5]])
     motion = Motion(radius_m=0.1, gravity_m_s2=9.81, on_level="bounce", restitution=0.7, until_m_s=0.2, most_bounces=99)
     flight = tinclock.Flight(motion, 0.0, (0.0, 0.0, 2.1), (1.0, 0.0, 0.0), level=ground, last=30.0)
@@ -110,6 +114,7 @@ def test_a_ball_bounces_at_the_instants_and_heights_of_the_textbook():
 
 @pytest.mark.parametrize("speed", [1.0, 50.0, 3000.0, 1e5])
 def test_no_speed_passes_a_thin_wall(speed):
+    """No speed passes a thin wall."""
     wall = tinclock.Level([[5.0, -9, -9], [5.0, 9, -9], [5.0, 0, 9]], [[0, 1, 2]])
     for radius in (0.0, 0.05):
         flight = tinclock.Flight(Motion(radius_m=radius), 0.0, (0.0, 0.0, 0.0), (speed, 0.1, 0.0), level=wall)
@@ -229,6 +234,7 @@ def test_a_fast_dart_meets_a_body_between_two_ticks_whatever_the_tick_rate(rate_
 
 @given(st.lists(st.floats(-2, 2), min_size=12, max_size=12))
 def test_the_nearest_point_of_a_triangle_is_no_further_than_any_other(values):
+    """The nearest point of a triangle is no further than any other."""
     point, a, b, c = (tuple(values[k : k + 3]) for k in (0, 3, 6, 9))
     nearest = nearest_on_triangle(point, a, b, c)
     best = math.dist(point, nearest)

@@ -75,6 +75,7 @@ def test_honest_players_do_nothing_that_looks_unfair(played):
 
 
 def test_each_lie_is_found_where_it_is_told():
+    """Each lie is found where it is told."""
     kinds = sorted(TELLTALES)
     names = ["anvil", "beryl", "clover", "dibber", "elder", "fennel", "gorse", "hazel"]
     names += [f"{name}2" for name in names]
@@ -94,6 +95,7 @@ def test_each_lie_is_found_where_it_is_told():
 
 
 def test_health_goes_down_by_exactly_what_the_events_say(played):
+    """Health goes down by exactly what the events say."""
     health: dict[int, float] = {}
     for number, event in enumerate(played.events, start=1):
         assert event.number == number
@@ -107,12 +109,14 @@ def test_health_goes_down_by_exactly_what_the_events_say(played):
 
 
 def test_a_seed_is_a_match_to_the_byte(played):
+    """A seed is a match to the byte."""
     again = play_match(seed=2, seconds=12.0)
     assert msgspec.json.encode(again.rulings) == msgspec.json.encode(played.rulings)
     assert msgspec.json.encode(again.events) == msgspec.json.encode(played.events)
 
 
 def test_what_there_is_not_is_refused():
+    """What there is not is refused."""
     for unfair in ({"nobody": {"repeat": 1.0}}, {"anvil": {"juggle": 1.0}}):
         with pytest.raises(UnknownNameError):
             play_match(seconds=1.0, unfair=unfair)
@@ -122,6 +126,7 @@ def test_what_there_is_not_is_refused():
 
 
 def test_limbs_swing_bend_and_keep_their_length(rules):
+    """Limbs swing, bend and keep their length."""
     bones = [bone.name for bone in rules.rigs["gardener"].bones]
     gait = Gait(tuple(bones), np.array([bone.rest for bone in rules.rigs["gardener"].bones]))
     phase = np.linspace(0, 2 * np.pi, 16)
@@ -140,6 +145,7 @@ def test_limbs_swing_bend_and_keep_their_length(rules):
 
 
 def test_a_hand_overruns_what_turns_on_the_spot_and_settles_on_what_stands():
+    """A hand overruns what turns on the spot and settles on what stands."""
     hand = Hand(0.5, np.random.default_rng(1))
     way = [(np.cos(a), np.sin(a), 0.0) for a in [*np.linspace(0, 0.6, 64), *np.linspace(0.6, 0.0, 64), *[0.0] * 128]]
     off = [hand.follow(w, k / 64, 1 / 64) for k, w in enumerate(way)]
@@ -149,6 +155,7 @@ def test_a_hand_overruns_what_turns_on_the_spot_and_settles_on_what_stands():
 
 @pytest.mark.parametrize("quality", QUALITIES)
 def test_a_line_delays_loses_in_bursts_and_keeps_most_of_the_order(quality):
+    """A line delays, loses in bursts and keeps most of the order."""
     rng = np.random.default_rng(1)
     line = line_of(quality, 1e9, rng)
     post = Post([Path(line, line.up_s, rng)])
@@ -170,6 +177,7 @@ def test_a_line_delays_loses_in_bursts_and_keeps_most_of_the_order(quality):
 
 
 def test_a_stall_holds_everything_back_and_a_cap_queues_it():
+    """A stall holds everything back and a cap queues it."""
     line = LineQuality("made", 0.02, 0.02, 0.0, bytes_per_s=10_000.0, stall_at_s=1.0, stall_s=0.5)
     path = Path(line, 0.02, np.random.default_rng(0))
     assert path.send(0.5, 100) == pytest.approx((0.53,))

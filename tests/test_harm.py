@@ -39,6 +39,7 @@ def row(ledger: Ledger, entity: int) -> tuple[float, int, int, int, int]:
 
 @given(st.floats(0.0, 1.0), st.floats(0.0, 80.0), st.lists(st.floats(0.0, 60.0), max_size=8))
 def test_armour_takes_its_share_until_it_is_gone_and_nothing_gets_lost(share, armour, blows):
+    """Armour takes its share until it is gone, and nothing gets lost."""
     ledger = books(armour=armour, most_armour=100.0)
     for amount in blows:
         before = ledger.health(2) + ledger.armour(2)
@@ -51,6 +52,7 @@ def test_armour_takes_its_share_until_it_is_gone_and_nothing_gets_lost(share, ar
 
 
 def test_armour_covers_the_zones_of_its_rig_and_piercing_passes_it():
+    """Armour covers the zones of its rig and piercing passes it."""
     harm = {"armour": 50.0, "armour_share": 0.5}
     chest = changed(RULES, "rigs", "gardener", armour_zones=["torso"])
     assert Range(chest, None, harm=harm).shoot().damage == 8.5
@@ -60,6 +62,7 @@ def test_armour_covers_the_zones_of_its_rig_and_piercing_passes_it():
 
 
 def test_nobody_is_harmed_after_a_spawn_until_it_fires():
+    """Nobody is harmed after a spawn until it fires."""
     here = Range(RULES, None, harm={"spawn_shield_s": 5.0})
     first = here.shoot()
     assert (first.damage, step(first, "victim")) == (0.0, "shielded")
@@ -73,6 +76,7 @@ def test_nobody_is_harmed_after_a_spawn_until_it_fires():
     ("none", 1.0, 0.0, 0.0), ("scaled", 0.5, 8.5, 0.0), ("reflected", 0.5, 0.0, 8.5), ("scaled", 0.0, 0.0, 0.0),
 ])  # fmt: skip
 def test_friendly_fire_does_what_the_rules_say(mode, share, victim_loses, shooter_loses):
+    """Friendly fire does what the rules say."""
     here = Range(RULES, None, team="copper", harm={"friendly_fire": mode, "friendly_share": share})
     ruling = here.shoot()
     ledger = here.referee.ledger
@@ -84,6 +88,7 @@ def test_friendly_fire_does_what_the_rules_say(mode, share, victim_loses, shoote
 
 
 def test_without_teams_everybody_is_against_everybody():
+    """Without teams everybody is against everybody."""
     here = Range(RULES, None)
     alone = [here.referee.admit(connection=c, account=c, rig="gardener") for c in "xy"]
     assert not here.referee.ledger.friends(*alone)
@@ -91,6 +96,7 @@ def test_without_teams_everybody_is_against_everybody():
 
 
 def test_damage_that_lasts_comes_at_its_instants_whatever_the_tick_rate_and_a_new_life_ends_it():
+    """Damage that lasts comes at its instants whatever the tick rate and a new life ends it."""
     lasting = LastingRules(damage=5.0, every_s=0.5, times=3)
     for rate in (7, 64):
         here = Range(changed(RULES, "weapons", "grit_rifle", lasting=lasting), None)
@@ -108,6 +114,7 @@ def test_damage_that_lasts_comes_at_its_instants_whatever_the_tick_rate_and_a_ne
 
 
 def test_kills_assists_streaks_points_and_the_leader_change_together():
+    """Kills, assists, streaks, points and the leader change together."""
     ledger = books("abcd", "rrbb")
     hurt(ledger, 3, 30.0, 0.0, 2)
     hurt(ledger, 3, 19.0, 0.0, 4)  # a team-mate's: no assist
@@ -124,6 +131,7 @@ def test_kills_assists_streaks_points_and_the_leader_change_together():
 
 
 def test_a_fall_soon_after_somebodys_damage_is_that_ones_kill_and_later_ones_own_fault():
+    """A fall soon after somebody's damage is that one's kill, and later one's own fault."""
     for after, kills, score in ((4.9, 1, 0.0), (5.1, 0, -50.0)):
         ledger = books("ab")
         hurt(ledger, 2, 10.0, 0.0, 1)
@@ -135,6 +143,7 @@ def test_a_fall_soon_after_somebodys_damage_is_that_ones_kill_and_later_ones_own
 
 
 def test_two_shots_that_kill_each_other_both_count_within_the_trade_window_only():
+    """Two shots that kill each other both count within the trade window only."""
     for window, late, dies in ((0.1, 0.05, True), (0.1, 0.15, False), (0.0, 0.0, False)):
         here = Range(changed(RULES, "weapons", "grit_rifle", damage=200.0), None, harm={"trade_window_s": window})
         assert here.shoot().hits[0].lethal
@@ -149,6 +158,7 @@ def test_two_shots_that_kill_each_other_both_count_within_the_trade_window_only(
 
 
 def test_one_who_died_on_its_own_screen_first_does_not_trade():
+    """Somebody who died on its own screen first doesn't trade."""
     here = Range(changed(RULES, "weapons", "grit_rifle", damage=200.0), None, harm={"trade_window_s": 0.5})
     died = here.now
     here.referee._pipeline.ledger.wound(here.shooter, 500.0, died, Blow("shot", here.runner))

@@ -102,6 +102,7 @@ def test_hit_part_and_distance_agree_with_an_oracle_in_20000_cases(far):
 
 
 def test_bones_at_a_view_are_lerp_and_slerp_bone_by_bone():
+    """Bones at a view are lerp and slerp, bone by bone."""
     rng = np.random.default_rng(1)
     history, poses = filled(rng, np.zeros(3))
     for fraction in (0.0, 0.25, 0.999, 1.0):
@@ -113,6 +114,7 @@ def test_bones_at_a_view_are_lerp_and_slerp_bone_by_bone():
 
 
 def test_one_many_and_any_split_or_order_of_the_many_are_equal_to_the_bit():
+    """One, many and any split or order of the many are equal to the bit."""
     rng = np.random.default_rng(2)
     history, _ = filled(rng, np.zeros(3))
     count = 5000
@@ -132,6 +134,7 @@ def test_one_many_and_any_split_or_order_of_the_many_are_equal_to_the_bit():
 
 @pytest.mark.parametrize("scale", [1e-6, 1.0, 1e6])
 def test_the_length_of_a_direction_changes_nothing(scale):
+    """The length of a direction changes nothing."""
     history, _ = filled(np.random.default_rng(3), np.zeros(3))
     chest = history.bones_at(2, View(4, 4, 0.0))[0, :3]
     way = chest - [5.0, 0.0, 0.0]
@@ -147,6 +150,7 @@ def test_the_length_of_a_direction_changes_nothing(scale):
      ((1e200, 0, 0), (0, 0, 0)), ((1, 0, 0), (math.inf, 0, 0)), ((1, 0, 0), (1e300, 0, 0))],
 )  # fmt: skip
 def test_rays_that_cannot_be_cast_raise_one_or_many_and_never_miss_silently(direction, origin, level):
+    """Rays that can't be cast raise one or many and never miss silently."""
     history, _ = filled(np.random.default_rng(3), np.zeros(3))
     good = (1.0, 0.0, 0.0)
     with pytest.raises(BadArrayError):
@@ -171,6 +175,7 @@ def short_history() -> tinclock.PoseHistory:
 
 
 def test_nothing_is_interpolated_across_a_cut():
+    """Nothing is interpolated across a cut."""
     history = short_history()
     history.record(0, 0.0, [1], [still(0.0)])
     history.cut(1)
@@ -181,6 +186,7 @@ def test_nothing_is_interpolated_across_a_cut():
 
 
 def test_the_absent_are_not_drawn_and_those_who_left_are_not_hit_at_any_view():
+    """The absent are not drawn and those who left are not hit at any view."""
     history = short_history()
     history.record(0, 0.0, [1, 2], [still(0.0), still(4.0)])
     history.record(1, 0.1, [1], [still(0.0)])
@@ -196,6 +202,7 @@ def test_the_absent_are_not_drawn_and_those_who_left_are_not_hit_at_any_view():
 
 
 def test_equal_distances_go_to_the_lower_id_whatever_the_order_of_recording():
+    """Equal distances go to the lower id whatever the order of recording."""
     for order in ([1, 2], [2, 1]):
         history = short_history()
         history.record(0, 0.0, order, [still(0.0), still(0.0)])
@@ -203,6 +210,7 @@ def test_equal_distances_go_to_the_lower_id_whatever_the_order_of_recording():
 
 
 def test_a_higher_zone_wins_only_within_the_given_depth():
+    """A higher zone wins only within the given depth."""
     rules = RigRules(
         bones=[BoneRules(name="one")],
         parts=[
@@ -220,6 +228,7 @@ def test_a_higher_zone_wins_only_within_the_given_depth():
 
 
 def test_an_old_tick_is_refused_by_name_once_the_ring_has_moved_on():
+    """An old tick is refused by name once the ring has moved on."""
     history = short_history()
     for tick in range(30):
         history.record(tick, tick / 10, [1], [still(0.0)])
@@ -237,6 +246,7 @@ MISTAKES = {
 
 @pytest.mark.parametrize("mistake", MISTAKES)
 def test_wrong_poses_raise_with_what_was_given_and_store_nothing(mistake):
+    """Wrong poses raise with what was given and store nothing."""
     kind, message, bones = MISTAKES[mistake]
     history = short_history()
     with pytest.raises(kind, match=message):
@@ -245,6 +255,7 @@ def test_wrong_poses_raise_with_what_was_given_and_store_nothing(mistake):
 
 
 def test_ticks_and_times_that_do_not_rise_and_strangers_raise():
+    """Ticks and times that don't rise raise, and so do strangers."""
     history = short_history()
     history.record(5, 0.5, [1], [still(0.0)])
     for tick, time, name in ((5, 0.6, "tick must rise: 5 was given after 5"), (6, 0.5, "server_time must rise: 0.5")):
@@ -259,6 +270,7 @@ def test_ticks_and_times_that_do_not_rise_and_strangers_raise():
 
 
 def test_hitboxes_come_back_as_arrays_and_as_a_frame():
+    """Hitboxes come back as arrays and as a frame."""
     history = short_history()
     history.record(0, 0.25, [1], [still(2.0)])
     boxes = history.hitboxes_at(1, View(0, 0, 0.0))
@@ -273,5 +285,6 @@ def test_hitboxes_come_back_as_arrays_and_as_a_frame():
 
 
 def test_a_view_round_trips_through_messages():
+    """A view round trips through messages."""
     view = View(4, 6, 0.25)
     assert msgspec.json.decode(msgspec.json.encode(view), type=View) == view

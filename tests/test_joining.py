@@ -19,6 +19,7 @@ RULES = tinclock.load_rules(data_file("garden.toml"))
 
 
 def test_a_name_is_shown_and_identifies_nobody(rules):
+    """A name is shown and identifies nobody."""
     referee = tinclock.Referee(rules)
     a, b = (
         referee.admit(connection=c, account=c, team="copper", rig="gardener", name="Fennel <&> \u202e") for c in "ab"
@@ -31,6 +32,7 @@ def test_a_name_is_shown_and_identifies_nobody(rules):
 
 
 def test_a_welcome_says_which_entity_is_ones_own_and_a_spectator_has_none(shooting):
+    """A welcome says which entity is one's own, and a spectator has none."""
     referee = shooting.referee
     referee.admit_spectator("w", "watcher")
     welcome, onlooker = referee.welcome("s"), referee.welcome("w")
@@ -45,6 +47,7 @@ def test_a_welcome_says_which_entity_is_ones_own_and_a_spectator_has_none(shooti
 
 
 def test_what_nobody_declared_is_refused_with_what_there_is(shooting):
+    """What nobody declared is refused with what there is."""
     referee = shooting.referee
     calls = {
         "unknown weapon 'rake'": lambda: referee.admit(connection="x", account="x", rig="gardener", weapons=["rake"]),
@@ -133,6 +136,7 @@ def test_a_state_and_the_events_after_it_are_the_later_state(deeds, joined_at, k
 
 
 def test_a_gap_in_the_events_is_an_error_and_lost_ones_can_be_asked_for_again(shooting):
+    """A gap in the events is an error and lost ones can be asked for again."""
     referee, state = shooting.referee, tinclock.Referee(RULES).state()
     events = referee.events()
     with pytest.raises(ValueError, match="event 2 follows 0: 1 are missing"):
@@ -144,6 +148,7 @@ def test_a_gap_in_the_events_is_an_error_and_lost_ones_can_be_asked_for_again(sh
 
 
 def test_one_who_left_is_neither_hit_nor_credited_and_leaves_no_row(shooting):
+    """One who left is neither hit nor credited and leaves no row."""
     referee, now = shooting.referee, shooting.now
     third = referee.admit(connection="t", account="third", team="copper", rig="gardener")
     referee._pipeline.ledger.wound(shooting.runner, 60.0, now, Blow("shot", third, "grit_rifle", "chest"))
@@ -155,6 +160,7 @@ def test_one_who_left_is_neither_hit_nor_credited_and_leaves_no_row(shooting):
 
 
 def test_a_death_by_a_leavers_last_damage_credits_nobody(rules):
+    """A death by a leaver's last damage credits nobody."""
     lasting = LastingRules(damage=60.0, every_s=0.5, times=3)
     burning = Range(changed(rules, "weapons", "grit_rifle", lasting=lasting), None)
     assert burning.shoot().damage == 17.0
@@ -189,6 +195,7 @@ def fire(shooting: Range, entity: int, by: str, view: View, late: float = 0.0) -
 
 
 def test_control_is_given_explicitly_and_old_screens_are_ruled_by_who_had_it_then(rules):
+    """Control is given explicitly and old screens are ruled by who had it then."""
     shooting = Range(rules, None)
     entity = turret(shooting)
     given = shooting.tick - shooting.tick % 2
@@ -207,6 +214,7 @@ def test_control_is_given_explicitly_and_old_screens_are_ruled_by_who_had_it_the
 
 
 def test_what_a_leaver_acted_for_is_the_servers_again(rules):
+    """What a leaver acted for is the server's again."""
     shooting = Range(rules, None)
     entity = turret(shooting)
     shooting.referee.hand_over(entity, "r")
@@ -218,6 +226,7 @@ def test_what_a_leaver_acted_for_is_the_servers_again(rules):
 
 
 def test_a_server_controlled_shooter_goes_through_the_same_checks(rules):
+    """A server controlled shooter goes through the same checks."""
     shooting = Range(changed(rules, "weapons", "hose", magazine=2, reserve=0, reload_when_empty=False, spread=None,
                              recoil=None, range_m=40.0, falloff=[]), None)  # fmt: skip
     entity = shooting.referee.place("gardener", team="copper", weapon="hose")

@@ -68,6 +68,7 @@ AWAY = 9.0 / 60.0  # seconds that a dart needs to the runner
 
 
 def test_a_launch_is_told_once_with_all_that_drawing_needs_and_ends_once():
+    """A launch is told once with all that drawing needs and ends once."""
     here = armed()
     ruling = launch(here, lead_s=AWAY)
     assert ruling.receipt().state.projectiles == (1,)
@@ -85,6 +86,7 @@ def test_a_launch_is_told_once_with_all_that_drawing_needs_and_ends_once():
 
 
 def test_the_published_state_holds_what_is_in_the_air_and_events_move_it_on():
+    """The published state holds what is in the air and events move it on."""
     here = armed(weapon={"pellets": 3}, turn_deg_per_s=90.0)
     before = here.referee.state()
     launch(here)
@@ -100,6 +102,7 @@ def test_the_published_state_holds_what_is_in_the_air_and_events_move_it_on():
 
 
 def test_seven_pebbles_fly_where_each_client_draws_them():
+    """Seven pebbles fly where each client draws them."""
     here = Range(RULES, None)
     here.referee.wield(here.shooter, "pebble_sling", here.now)
     key = bytes.fromhex(here.referee.welcome("s").spread_key)
@@ -130,6 +133,7 @@ REFUSED = {
 
 @pytest.mark.parametrize("lie", REFUSED)
 def test_a_bad_launch_lets_nothing_fly(lie):
+    """A bad launch lets nothing fly."""
     here, (fields, code) = armed(), REFUSED[lie]
     ruling = launch(here, **fields)
     assert (ruling.outcome, codes(ruling), here.referee.state().projectiles) == ("denied", [code], ())
@@ -139,6 +143,7 @@ def test_a_bad_launch_lets_nothing_fly(lie):
 
 
 def test_a_muzzle_behind_a_wall_launches_nothing():
+    """A muzzle behind a wall launches nothing."""
     wall = tinclock.Level.from_boxes([[-8.7, 3.0, 1.0]], [[0.02, 2.0, 1.0]])
     assert codes(launch(armed(wall), origin=(-8.6, 3.0, 1.6))) == ["muzzle_blocked"]
 
@@ -162,6 +167,7 @@ def test_each_compensation_meets_the_runner_where_it_says():
 
 
 def test_at_launch_the_flight_begins_where_the_screen_was_and_is_at_once_up_to_date():
+    """At launch the flight begins where the screen was and is at once up to date."""
     here = armed(compensation="launch", speed_m_s=20.0)
     ruling = launch(here)
     here.referee.advance(here.now)
@@ -176,6 +182,7 @@ def test_at_launch_the_flight_begins_where_the_screen_was_and_is_at_once_up_to_d
 
 
 def test_nobody_hits_itself_at_launch_and_the_rules_say_when_one_may():
+    """Nobody hits itself at launch and the rules say when one may."""
     wall = tinclock.Level.from_boxes([[-4.0, 3.0, 1.0]], [[0.1, 9.0, 3.0]])
     bounce = {"on_level": "bounce", "bounce": BounceRules(restitution=1.0, friction=0.0)}
     straight = {"direction": (1.0, 0.0, 0.0)}
@@ -187,6 +194,7 @@ def test_nobody_hits_itself_at_launch_and_the_rules_say_when_one_may():
 
 
 def test_one_that_passes_hits_each_body_once():
+    """One that passes hits each body once."""
     here = armed(on_body="pass")
     third = here.referee.place("gardener", team="pewter")
     for _ in range(30):
@@ -205,6 +213,7 @@ def test_one_that_passes_hits_each_body_once():
 
 
 def test_one_that_bounces_off_a_body_hits_it_once_and_comes_back():
+    """One that bounces off a body hits it once and comes back."""
     here = armed(on_body="bounce", bounce=BounceRules(restitution=1.0, friction=0.0, until_m_s=0.01))
     launch(here, lead_s=AWAY)
     found = hits(fly(here, 12))
@@ -216,6 +225,7 @@ def test_one_that_bounces_off_a_body_hits_it_once_and_comes_back():
 
 
 def test_a_proximity_fuse_goes_off_where_it_comes_near_and_not_at_its_owner():
+    """A proximity fuse goes off where it comes near and not at its owner."""
     here = armed(None, BLAST, near_m=1.5)
     launch(here, lead_s=AWAY + 0.25)
     found = hits(fly(here, 20))
@@ -225,6 +235,7 @@ def test_a_proximity_fuse_goes_off_where_it_comes_near_and_not_at_its_owner():
 
 
 def test_what_homes_finds_a_runner_that_nobody_led():
+    """What homes finds a runner that nobody led."""
     for turn, wanted in ((240.0, [2]), (0.0, [])):
         here = armed(turn_deg_per_s=turn, speed_m_s=25.0)
         launch(here, direction=(1.0, 0.0, 0.0))
@@ -233,6 +244,7 @@ def test_what_homes_finds_a_runner_that_nobody_led():
 
 
 def test_moving_cover_stops_what_flies_and_takes_no_harm():
+    """Moving cover stops what flies and takes no harm."""
     here = armed(compensation="fading", speed_m_s=30.0)
     door = here.referee.place("door")
 
@@ -257,6 +269,7 @@ def test_moving_cover_stops_what_flies_and_takes_no_harm():
 
 
 def test_what_sticks_waits_for_its_fuse_and_hurts_nobody_who_walks_into_it():
+    """What sticks waits for its fuse and hurts nobody who walks into it."""
     wall = tinclock.Level.from_boxes([[1.0, 9.0, 1.0]], [[0.5, 30.0, 5.0]], surfaces=[tinclock.Surface("brick")])
     for near, ended in ((None, "fuse"), (0.6, "near")):
         here = armed(wall, on_level="stick", fuse_s=2.0, near_m=near)
@@ -273,6 +286,7 @@ def test_what_sticks_waits_for_its_fuse_and_hurts_nobody_who_walks_into_it():
 
 
 def test_a_held_trigger_and_a_turret_of_the_servers_own_launch_too():
+    """A held trigger and a turret of the server's own launch too."""
     here = armed(weapon={"interval_s": 0.2})
     press = {"weapon": "dart", "direction": (-1.0, 0.0, 0.0), "view": View(28, 30, 0.0)}
     here.say(tinclock.TriggerClaim, held=True, **press)
@@ -294,6 +308,7 @@ def test_a_held_trigger_and_a_turret_of_the_servers_own_launch_too():
 
 
 def test_limits_death_and_leaving_clean_up():
+    """Limits, death and leaving clean up."""
     here = armed(most_live=3)
     for k in range(5):
         launch(here, direction=(-1.0, 0.0, 0.0), late=0.02 * k)
@@ -319,6 +334,7 @@ def test_limits_death_and_leaving_clean_up():
 
 
 def test_fuse_lifetime_and_range_end_a_flight_at_their_instants():
+    """Fuse, lifetime and range end a flight at their instants."""
     for flight, weapon, cause, after in (
         ({"fuse_s": 0.3}, {}, "fuse", 0.3), ({"lifetime_s": 0.4}, {}, "lifetime", 0.4),
         ({}, {"range_m": 12.0}, "range", 0.2),
@@ -342,6 +358,7 @@ def burst_beside(level: tinclock.Level | None = None, **fields: Any) -> tuple[Ra
 
 
 def test_a_splash_hurts_by_distance_and_pushes_away():
+    """A splash hurts by distance and pushes away."""
     here, found = burst_beside()
     hit = next(hit for hit in found if hit.victim == here.runner)
     middle = next(e.position for e in here.referee.events() if e.kind == "end")
@@ -354,6 +371,7 @@ def test_a_splash_hurts_by_distance_and_pushes_away():
 
 
 def test_cover_takes_its_share_of_a_splash():
+    """Cover takes its share of a splash."""
     wall = tinclock.Level.from_boxes([[-1.5, 4.0, 1.0]], [[0.1, 4.0, 3.0]])
     low = tinclock.Level.from_boxes([[-1.5, 4.0, 0.4]], [[0.1, 4.0, 0.5]])
     found = {}
@@ -364,6 +382,7 @@ def test_cover_takes_its_share_of_a_splash():
 
 
 def test_a_direct_hit_adds_its_bonus_and_ones_own_share_is_ones_own():
+    """A direct hit adds its bonus and one's own share is one's own."""
     here = armed(None, BLAST)
     launch(here, lead_s=AWAY)
     found = [hit for hit in hits(fly(here, 20)) if hit.victim == here.runner]
@@ -382,6 +401,7 @@ def test_a_direct_hit_adds_its_bonus_and_ones_own_share_is_ones_own():
 
 
 def test_a_chain_of_bursts_ends():
+    """A chain of bursts ends."""
     here = armed(None, msgspec.structs.replace(BLAST, sets_off=True), speed_m_s=3.0, fuse_s=0.5)
     for k in range(6):
         launch(here, direction=(1.0, 0.0, 0.0), late=0.03 * k)
@@ -404,6 +424,7 @@ def impact(here: Range, flown_s: float = 8.86 / 60.0, late: float = 0.0, **field
 
 
 def test_an_impact_is_upheld_amended_or_denied_by_the_servers_own_flight():
+    """An impact is upheld, amended or denied by the server's own flight."""
     here = armed()
     launch(here, lead_s=AWAY)
     fly(here, 12)
@@ -431,6 +452,7 @@ def test_an_impact_is_upheld_amended_or_denied_by_the_servers_own_flight():
 
 
 def test_a_claim_that_is_ahead_of_the_poses_is_held_against_what_the_server_will_come_to():
+    """A claim that is ahead of the poses is held against what the server will come to."""
     here = armed(impacts="claimed")
     launch(here, lead_s=AWAY)
     fly(here, 7)
@@ -460,6 +482,7 @@ def test_with_or_without_impact_claims_honest_clients_do_the_same_damage():
 
 
 def test_a_hit_that_nobody_claims_in_time_lapses():
+    """A hit that nobody claims in time lapses."""
     here = armed(impacts="claimed", claim_window_s=0.2)
     launch(here, lead_s=AWAY)
     fly(here, 40)

@@ -27,6 +27,7 @@ def crossings(points: np.ndarray, faces: np.ndarray, origin: np.ndarray, way: np
 
 @pytest.mark.parametrize("count", [1, 3, 40, 3000])
 def test_first_and_all_hits_agree_with_a_linear_solve_of_every_triangle(count):
+    """First and all hits agree with a linear solve of every triangle."""
     rng = np.random.default_rng(count)
     points, faces = soup(rng, count)
     level = tinclock.Level(points, faces)
@@ -47,6 +48,7 @@ def test_first_and_all_hits_agree_with_a_linear_solve_of_every_triangle(count):
 
 
 def test_a_level_far_from_the_origin_loses_nothing():
+    """A level far from the origin loses nothing."""
     points, faces = soup(np.random.default_rng(4), 200)
     near, far = tinclock.Level(points, faces), tinclock.Level(points + [10_000.0, -10_000.0, 0.0], faces)
     way = tuple(np.array([1.0, 1.0, 0.2]) / np.linalg.norm([1.0, 1.0, 0.2]))
@@ -73,6 +75,7 @@ def test_a_ray_from_far_outside_meets_what_it_grazes():
 
 
 def test_sight_passes_glass_and_stops_at_brick(level):
+    """Sight passes glass and stops at brick."""
     assert level.first((11.0, -7.0, 1.0), (0.0, 1.0, 0.0), 20.0).surface.name == "glass"
     assert level.sees((11.0, -7.0, 1.0), (11.0, -3.0, 1.0))
     assert level.blocker((11.0, -7.0, 1.0), (11.0, 3.0, 1.0)).surface.name == "brick"
@@ -80,6 +83,7 @@ def test_sight_passes_glass_and_stops_at_brick(level):
 
 
 def test_equal_distances_go_to_the_lower_face_whatever_the_order():
+    """Equal distances go to the lower face whatever the order."""
     points = np.array([[0.0, -1, -1], [0, 1, -1], [0, 0, 1]])
     level = tinclock.Level(np.vstack([points, points]), [[0, 1, 2], [3, 4, 5]])
     assert level.first((-1.0, 0.0, 0.0), (1.0, 0.0, 0.0), 9.0).face == 0
@@ -87,6 +91,7 @@ def test_equal_distances_go_to_the_lower_face_whatever_the_order():
 
 
 def test_the_digest_tells_levels_apart(level):
+    """The digest tells levels apart."""
     points, faces = soup(np.random.default_rng(1), 5)
     assert tinclock.Level(points, faces).digest == tinclock.Level(points, faces).digest
     assert tinclock.Level(points + 1e-9, faces).digest != tinclock.Level(points, faces).digest
@@ -107,6 +112,7 @@ UNUSABLE = {
 
 @pytest.mark.parametrize("case", UNUSABLE)
 def test_a_mesh_that_cannot_be_used_is_refused_with_what_was_given(case):
+    """A mesh that can't be used is refused with what was given."""
     vertices, faces, kind, message = UNUSABLE[case]
     with pytest.raises(kind, match=message):
         tinclock.Level(vertices, faces)

@@ -177,6 +177,7 @@ BROKEN = [
 
 @pytest.mark.parametrize(("name", "old", "new", "told"), BROKEN, ids=range(len(BROKEN)))
 def test_what_cannot_be_used_is_told_by_file_row_and_column(tmp_path, name, old, new, told):
+    """What can't be used is told by file, row and column."""
     file = duel(tmp_path)
     text = (tmp_path / name).read_text()
     assert old in text

@@ -72,6 +72,7 @@ def test_a_mesh_in_a_file_rules_as_its_boxes_do(tmp_path, case):
 
 
 def test_holes_turned_and_tiny_faces_and_bodies_inside_out_are_found(tmp_path):
+    """Holes, turned and tiny faces and bodies inside out are found."""
     box = trimesh.creation.box((1, 1, 1))
     open_, turned = box.copy(), box.copy()
     open_.update_faces(np.arange(12) != 3)
@@ -87,6 +88,7 @@ def test_holes_turned_and_tiny_faces_and_bodies_inside_out_are_found(tmp_path):
 
 
 def test_what_is_wrong_with_a_mesh_is_said_with_its_key(tmp_path):
+    """What is wrong with a mesh is said with its key."""
     scene("y").export(tmp_path / "model.glb")
     (tmp_path / "torn.glb").write_bytes((tmp_path / "model.glb").read_bytes()[:200])
     (tmp_path / "model.obj").write_text("v 0 0 0\n")
@@ -114,6 +116,7 @@ def test_what_is_wrong_with_a_mesh_is_said_with_its_key(tmp_path):
 
 
 def test_the_command_looks_a_level_over_and_draws_it(tmp_path):
+    """The command looks a level over and draws it."""
     scene("y").export(tmp_path / "model.glb")
     file = level_file(tmp_path, "model.glb", "", '"wall*" = "brick"')
     done = CliRunner().invoke(main, ["level", file, "--picture", str(tmp_path / "top.png"), "--json"])

@@ -141,6 +141,7 @@ def test_no_spread_of_shots_beats_the_weapon_by_more_than_the_allowance(waits, i
 
 @given(st.floats(0.0, 80.0), st.sampled_from(["head", "torso", "arm", "tail"]))
 def test_damage_is_the_tables_product_and_never_above_the_most(distance, zone):
+    """Damage is the table's product and never above the most."""
     table = Weapon("w", RULES.weapons["grit_rifle"])
     factor = np.interp(distance, [12.0, 40.0], [1.0, 0.5])
     expected = 17.0 * factor * {"head": 2.5, "torso": 1.0, "arm": 0.7, "tail": 1.0}[zone]

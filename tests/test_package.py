@@ -62,6 +62,7 @@ def test_every_type_in_a_public_signature_can_be_imported_from_a_public_place():
 
 
 def test_importing_costs_no_heavy_package():
+    """Importing costs no heavy package."""
     code = "import tinclock, sys; print(*sorted({m.split('.')[0] for m in sys.modules}))"
     loaded = set(
         subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
@@ -71,6 +72,7 @@ def test_importing_costs_no_heavy_package():
 
 @pytest.mark.parametrize("extra", ["matplotlib", "pandas"])
 def test_a_missing_extra_names_the_caller_and_the_pip_command(extra):
+    """A missing extra names the caller and the pip command."""
     code = f"""
 import sys
 sys.modules[{extra!r}] = None
@@ -112,6 +114,7 @@ ERRORS = [
 
 @pytest.mark.parametrize("error", ERRORS, ids=lambda error: type(error).__name__)
 def test_errors_are_built_in_kinds_too_and_survive_pickling(error):
+    """Errors are built-in kinds too and survive pickling."""
     again = pickle.loads(pickle.dumps(error))
     assert (type(again), str(again), vars(again)) == (type(error), str(error), vars(error))
     assert isinstance(error, errors.TinClockError)
@@ -119,6 +122,7 @@ def test_errors_are_built_in_kinds_too_and_survive_pickling(error):
 
 
 def test_every_error_leaf_is_tried_above():
+    """Every error leaf is tried above."""
     assert {type(error) for error in ERRORS} == set(errors.TinClockError.__subclasses__())
 
 

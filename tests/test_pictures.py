@@ -47,6 +47,7 @@ def test_an_outline_is_the_shadow_of_its_shape(rules, seed):
 
 
 def test_a_section_lies_in_its_plane_and_on_the_level(level):
+    """A section lies in its plane and on the level."""
     normal = np.array([0.6, 0.8, 0.0])
     cut = cut_level(level, (1.0, 2.0, 0.0), tuple(normal))
     assert len(cut.segments) > 20
@@ -60,6 +61,7 @@ def test_a_section_lies_in_its_plane_and_on_the_level(level):
 
 
 def test_clearance_is_how_far_a_ray_passes_and_negative_inside(rules):
+    """Clearance is how far a ray passes and negative inside."""
     _, boxes = posed(rules, 9)
     head = boxes.centres[boxes.parts.index("head")]
     up = np.array([0.0, 0.0, 1.0])

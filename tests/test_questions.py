@@ -97,6 +97,7 @@ def surface_points(boxes, part: int, rng) -> np.ndarray:
 
 
 def test_a_wall_in_between_is_named_with_whom_it_hid(rules, level):
+    """A wall in between is named, with whom it hid."""
     here = Range(rules, level)
     view = tinclock.View(here.tick - 11, here.tick - 9, 0.5)
     target = here.referee.history.hitboxes_at(here.runner, view)
@@ -175,6 +176,7 @@ def test_claimed_damage_of_a_miss_counts_for_nothing_and_says_so(rules):
 
 
 def test_a_finding_says_what_would_have_had_to_be_different(rules):
+    """A finding says what would have had to be different."""
     here = Range(rules, None)
     assert here.shoot().outcome == "upheld"
     early = here.shoot(late=0.01)
@@ -192,6 +194,7 @@ def test_a_finding_says_what_would_have_had_to_be_different(rules):
 
 
 def test_a_capped_shot_is_shown_at_both_views(rules, level):
+    """A capped shot is shown at both views."""
     here = Range(rules, level, view={"max_rewind_s": 0.1})
     claim = here.aimed()
     ruling = here.referee.rule("s", claim, received_at=here.now + 0.05)
@@ -205,6 +208,7 @@ def test_a_capped_shot_is_shown_at_both_views(rules, level):
 
 
 def test_changes_are_counted_once_where_rulings_differ():
+    """Changes are counted once where rulings differ."""
     source = Recording(SAMPLE)
     same = rerule(source)
     assert changes(same.rulings, same.steps, same.rulings, same.steps).flips == []
@@ -219,6 +223,7 @@ def test_changes_are_counted_once_where_rulings_differ():
 
 
 def test_settings_are_changed_by_key_path_and_mistakes_are_named(rules):
+    """Settings are changed by key path and mistakes are named."""
     other = with_setting(rules, "weapons.hose.damage", value_of("9"))
     assert other.weapons["hose"].damage == 9.0
     assert msgspec.structs.replace(other, weapons=rules.weapons) == rules
@@ -235,6 +240,7 @@ def test_settings_are_changed_by_key_path_and_mistakes_are_named(rules):
 
 
 def test_the_sample_upholds_honest_hits_inside_the_cap_and_never_on_another():
+    """The sample upholds honest hits inside the cap and never on another."""
     from tinclock.garden.truth import read_truth
 
     truth = read_truth(data_file("sample-truth"))
@@ -286,6 +292,7 @@ def test_time_in_cover_is_what_a_run_behind_a_wall_takes(rules, down_s):
 
 
 def test_among_the_undying_nobody_dies(rules):
+    """Among the undying nobody dies."""
     again = rerule(Recording(SAMPLE), rules=undying(rules), until_s=12.0)
     assert not any(event.kind == "death" for event in again.events)
     screens = {("c", 1): Screen(5, "head")}
@@ -306,6 +313,7 @@ def evening(tmp_path_factory) -> Path:
 
 
 def test_play_refuses_what_there_is_not_and_never_writes_over(evening):
+    """`play` refuses what there isn't and never writes over."""
     assert "is there already" in run("play", evening, "--seconds", 1, fails=1)
     other = evening.with_name("other")
     assert "unknown kind of unfairness 'juggle'" in run("play", other, "--unfair", "anvil=juggle:1", fails=1)
@@ -314,6 +322,7 @@ def test_play_refuses_what_there_is_not_and_never_writes_over(evening):
 
 
 def test_contents_says_what_there_is_and_fails_for_what_is_broken(evening, tmp_path):
+    """`contents` says what there is and fails for what is broken."""
     told = json.loads(run("contents", evening, "--check", "--json"))
     assert (told["closed"], told["wrong"], told["ticks"]) == (True, [], 512)
     assert "every file is as it was written" in run("contents", evening, "--check")
@@ -322,6 +331,7 @@ def test_contents_says_what_there_is_and_fails_for_what_is_broken(evening, tmp_p
 
 
 def test_explain_finds_lists_and_draws(evening, tmp_path):
+    """`explain` finds, lists and draws."""
     listed = json.loads(run("explain", evening, "--finding", "damage_differs", "--json"))
     chosen = listed["listed"][0] if "listed" in listed else listed["ruling"]
     assert chosen["account"] == "anvil"
@@ -342,6 +352,7 @@ def test_explain_finds_lists_and_draws(evening, tmp_path):
 
 
 def test_again_proves_itself_and_shows_what_other_rules_change(evening, tmp_path):
+    """`rerule` proves itself and shows what other rules change."""
     same = json.loads(run("rerule", evening, "--json"))
     assert same["as_recorded"]
     assert same["rulings_sha256"] == json.loads(run("contents", evening, "--json"))["rulings_sha256"]
@@ -360,6 +371,7 @@ def test_again_proves_itself_and_shows_what_other_rules_change(evening, tmp_path
 
 
 def test_fairness_is_told_by_line_and_against_the_cap(evening, tmp_path):
+    """Fairness is told by line and against the cap."""
     told = json.loads(run("fairness", SAMPLE, "--over", "0:0.4:0.2", "--picture", tmp_path / "f.png", "--json"))
     shares = [row["shooters"]["all"]["share_counted"] for row in told["over"]]
     assert shares == sorted(shares)

@@ -50,6 +50,7 @@ def copy(match, tmp_path):
 
 
 def test_a_match_is_ruled_again_bit_for_bit_whether_recorded_or_not(match):
+    """A match is ruled again bit for bit whether recorded or not."""
     path, played = match
     source = Recording(path)
     first, second = rerule(source), rerule(Recording(path))
@@ -62,6 +63,7 @@ def test_a_match_is_ruled_again_bit_for_bit_whether_recorded_or_not(match):
 
 
 def test_the_sample_is_what_this_version_rules():
+    """The sample is what this version rules."""
     source = Recording(SAMPLE)
     assert rerule(source).as_recorded
     assert source.verify() == []
@@ -71,6 +73,7 @@ def test_the_sample_is_what_this_version_rules():
 
 
 def test_tables_are_read_by_pandas_in_one_line(match):
+    """Tables are read by pandas in one line."""
     import pandas
 
     path, played = match
@@ -86,6 +89,7 @@ def test_tables_are_read_by_pandas_in_one_line(match):
 
 
 def test_rounding_costs_less_than_a_millimetre_and_is_done_before_the_ruling(tmp_path, rules):
+    """Rounding costs less than a millimetre and is done before the ruling."""
     referee = tinclock.Referee(rules, seed=1)
     rng = np.random.default_rng(3)
     with Recorder(tmp_path / "r", referee) as recorder:
@@ -138,6 +142,8 @@ def test_poses_come_back_as_they_went_in_whoever_is_absent(ticks):
 
 
 def test_whatever_a_client_sends_is_kept_and_ruled_as_kept(tmp_path, rules):
+    """Whatever a client sends is kept and ruled as kept."""
+
     class Odd:
         def __repr__(self) -> str:
             raise ValueError("no")
@@ -159,6 +165,7 @@ def test_whatever_a_client_sends_is_kept_and_ruled_as_kept(tmp_path, rules):
 
 @given(st.binary(max_size=60))
 def test_bytes_never_raise_and_always_say_the_same(received):
+    """Bytes never raise and always say the same."""
     first, second = decode_claim(received), decode_claim(received)
     assert repr(first) == repr(second)
     encode_claim(first)
@@ -255,6 +262,7 @@ def test_the_past_of_a_ruling_is_read_without_ruling_what_was_before(match):
 
 
 def test_damage_is_named_and_salvage_reads_the_rest(copy):
+    """Damage is named and salvage reads the rest."""
     source = Recording(copy)
     second = copy / source.flushes[1].pieces["claims"].file
     data = bytearray(second.read_bytes())
@@ -277,6 +285,7 @@ def test_damage_is_named_and_salvage_reads_the_rest(copy):
 
 
 def test_a_line_that_was_edited_is_found_by_the_next(copy):
+    """A line that was edited is found by the next."""
     path = copy / "flushes.jsonl"
     lines = path.read_bytes().splitlines(keepends=True)
     path.write_bytes(lines[0].replace(b'"rulings":', b'"rulings":1', 1) + lines[1])
@@ -313,12 +322,14 @@ def edited(path: Path, old: bytes, new: bytes) -> None:
     (lambda p: shutil.copy(SAMPLE / "rulings" / "from-000000000.parquet", p / "level" / "vertices.parquet"), "level"),
 ])  # fmt: skip
 def test_what_is_no_whole_recording_is_one_clear_error(copy, spoil, message):
+    """What is no whole recording is one clear error."""
     spoil(copy)
     with pytest.raises(RecordingError, match=message):
         rerule(Recording(copy))
 
 
 def test_half_a_folder_is_still_read_when_salvaged(copy):
+    """Half a folder is still read when salvaged."""
     rows = Recording(copy).rows("rulings")
     (copy / "flushes.jsonl").unlink()
     (copy / "recording.json").unlink()
@@ -328,6 +339,7 @@ def test_half_a_folder_is_still_read_when_salvaged(copy):
 
 
 def test_another_level_or_folder_or_a_used_referee_is_refused(match, tmp_path, rules, level):
+    """Another level or folder or a used referee is refused."""
     path, _ = match
     garden = load_garden()
     other = tinclock.Level.from_boxes([[0, 0, -1]], [[50, 50, 1]])
@@ -353,6 +365,7 @@ def test_another_level_or_folder_or_a_used_referee_is_refused(match, tmp_path, r
 
 
 def test_a_full_disk_is_told_to_the_match_and_what_was_flushed_stays(tmp_path, rules, monkeypatch):
+    """A full disk is told to the match and what was flushed stays."""
     recorder = Recorder(tmp_path / "r", tinclock.Referee(rules))
     recorder.admit(connection="c", account="a", rig="gardener")
     for tick in range(100):

@@ -22,6 +22,7 @@ View = tinclock.View
 
 
 def test_an_honest_shot_is_upheld_with_the_servers_damage(shooting):
+    """An honest shot is upheld with the server's damage."""
     ruling = shooting.shoot(victim=shooting.runner, part="chest", damage=17.0)
     assert (ruling.outcome, codes(ruling)) == ("upheld", [])
     hit = ruling.hits[0]
@@ -35,6 +36,7 @@ def test_an_honest_shot_is_upheld_with_the_servers_damage(shooting):
 
 
 def test_the_victim_is_met_where_the_view_had_it_and_not_where_it_is_now(shooting):
+    """The victim is met where the view had it and not where it is now."""
     old = View(shooting.tick - 21, shooting.tick - 19, 0.0)
     assert shooting.shoot(view=old).hits[0].part == "chest"
     aim = shooting.aimed(view=old)
@@ -43,6 +45,7 @@ def test_the_victim_is_met_where_the_view_had_it_and_not_where_it_is_now(shootin
 
 
 def test_damage_falls_off_with_distance_and_is_multiplied_by_zone(shooting):
+    """Damage falls off with distance and is multiplied by zone."""
     shooting.tick += 2 - shooting.tick % 2
     poses = [shooting.pose(-9.0, 3.0), shooting.pose(15.0, 3.0)]
     shooting.referee.record(shooting.tick, shooting.now, [shooting.shooter, shooting.runner], poses)
@@ -78,6 +81,7 @@ REFUSED = {
 
 @pytest.mark.parametrize("lie", REFUSED)
 def test_a_bad_claim_is_denied_with_a_finding_and_changes_nothing(shooting, lie):
+    """A bad claim is denied with a finding and changes nothing."""
     fields, code = REFUSED[lie]
     claim = msgspec.structs.replace(shooting.aimed(), **fields)
     ruling = shooting.referee.rule("s", claim, received_at=shooting.now)
@@ -95,12 +99,14 @@ VALUES = LEAVES | st.lists(st.floats(), max_size=4)
 
 @given(TREES)
 def test_nothing_that_a_client_sends_raises(anything):
+    """Nothing that a client sends raises."""
     ruling = RANGE.referee.rule("s", anything, received_at=RANGE.now)
     assert (ruling.outcome, codes(ruling)) == ("denied", ["malformed"])
 
 
 @given(st.dictionaries(st.sampled_from(tinclock.ShotClaim.__struct_fields__), VALUES))
 def test_any_value_in_any_field_gives_a_ruling(fields):
+    """Any value in any field gives a ruling."""
     claim = msgspec.structs.replace(RANGE.aimed(), **fields)
     ruling = RANGE.referee.rule("s", claim, received_at=RANGE.now)
     assert ruling.outcome in ("upheld", "amended", "denied")
@@ -111,11 +117,13 @@ RANGE = Range(tinclock.load_rules(tinclock.garden.scenario.data_file("garden.tom
 
 
 def test_a_stranger_is_denied_and_noted(shooting):
+    """A stranger is denied and noted."""
     ruling = shooting.referee.rule("nobody", shooting.aimed(), received_at=shooting.now)
     assert (ruling.outcome, codes(ruling), ruling.entity) == ("denied", ["unknown_connection"], 0)
 
 
 def test_a_repeat_gets_the_first_rulings_receipt_and_is_not_applied_again(shooting):
+    """A repeat gets the first ruling's receipt and is not applied again."""
     claim = shooting.aimed(victim=shooting.runner)
     first, again = (shooting.referee.rule("s", claim, received_at=shooting.now + t) for t in (0.0, 0.5))
     assert (again.outcome, codes(again)) == ("denied", ["repeated_sequence"])
@@ -124,6 +132,7 @@ def test_a_repeat_gets_the_first_rulings_receipt_and_is_not_applied_again(shooti
 
 
 def test_one_wild_sequence_number_does_not_lock_its_sender_out(shooting):
+    """One wild sequence number doesn't lock its sender out."""
     for wild in (4_000_000, 2**53):
         for nonsense in ({}, {"direction": (9.0, 9.0, 9.0)}):
             claim = msgspec.structs.replace(shooting.aimed(), sequence=wild, **nonsense)
@@ -132,6 +141,7 @@ def test_one_wild_sequence_number_does_not_lock_its_sender_out(shooting):
 
 
 def test_a_burst_of_late_packets_passes_and_a_faster_trigger_does_not(rules, level):
+    """A burst of late packets passes and a faster trigger doesn't."""
     burst = Range(rules, level)
     times = [0.18 * k for k in range(6)]
     held_back = [max(t, 0.1) for t in times]  # the first one was held up for 0.1 s
@@ -142,17 +152,20 @@ def test_a_burst_of_late_packets_passes_and_a_faster_trigger_does_not(rules, lev
 
 
 def test_the_held_weapon_counts(shooting):
+    """The held weapon counts."""
     with pytest.raises(UnknownNameError, match="unknown weapon 'rake'; known: 'grit_rifle'"):
         shooting.referee.wield(shooting.shooter, "rake")
 
 
 def test_a_muzzle_behind_a_wall_is_denied(rules):
+    """A muzzle behind a wall is denied."""
     wall = tinclock.Level.from_boxes([[-8.8, 3.0, 1.0]], [[0.05, 2.0, 1.0]])
     ruling = Range(rules, wall).shoot(origin=(-8.6, 3.0, 1.6))
     assert codes(ruling) == ["muzzle_blocked"]
 
 
 def test_a_shot_stops_at_the_first_wall(rules):
+    """A shot stops at the first wall."""
     wall = tinclock.Level.from_boxes([[-4.0, 3.0, 1.0]], [[0.1, 4.0, 1.0]], surfaces=[tinclock.Surface("brick")])
     ruling = Range(rules, wall).shoot()
     assert (ruling.hits, ruling.stopped_by.name) == ((), "brick")
@@ -160,6 +173,7 @@ def test_a_shot_stops_at_the_first_wall(rules):
 
 
 def test_too_old_a_view_is_ruled_at_the_cap_and_amended(shooting):
+    """Too old a view is ruled at the cap and amended."""
     shooting.run(20)
     old = View(shooting.tick - 51, shooting.tick - 49, 0.0)
     ruling = shooting.shoot(view=old, late=0.1)
@@ -170,16 +184,19 @@ def test_too_old_a_view_is_ruled_at_the_cap_and_amended(shooting):
 
 
 def test_more_damage_than_the_weapon_does_is_compared_and_never_used(shooting):
+    """More damage than the weapon does is compared and never used."""
     ruling = shooting.shoot(damage=9000.0)
     assert (ruling.outcome, codes(ruling), ruling.damage) == ("amended", ["damage_differs"], 17.0)
 
 
 def test_a_wrong_victim_or_part_is_amended_to_what_was_hit(shooting):
+    """A wrong victim or part is amended to what was hit."""
     assert codes(shooting.shoot(victim=77)) == ["victim_differs"]
     assert codes(shooting.shoot(victim=shooting.runner, part="head", late=0.2)) == ["part_differs"]
 
 
 def test_nobody_hits_itself_or_team_mates_unless_the_rules_say_so(rules):
+    """Nobody hits itself or team-mates unless the rules say so."""
     friends = Range(rules, None, team="copper")
     ruling = friends.shoot()
     assert (ruling.hits[0].victim, ruling.damage) == (friends.runner, 0.0)
@@ -188,6 +205,7 @@ def test_nobody_hits_itself_or_team_mates_unless_the_rules_say_so(rules):
 
 
 def test_death_ends_a_life_and_a_shot_at_the_old_one_harms_nobody(shooting):
+    """Death ends a life and a shot at the old one harms nobody."""
     for _ in range(6):
         shooting.run(12)
         last = shooting.shoot()
@@ -207,6 +225,7 @@ def test_death_ends_a_life_and_a_shot_at_the_old_one_harms_nobody(shooting):
 
 
 def test_the_dead_and_the_absent_do_not_shoot(rules, level):
+    """The dead and the absent don't shoot."""
     shooting = Range(rules, level, harm={"trade_window_s": 0.0})
     claim = shooting.aimed()
     shooting.referee._pipeline.ledger.wound(shooting.shooter, 500.0, shooting.now, Blow("shot", shooting.runner))
@@ -218,6 +237,7 @@ def test_the_dead_and_the_absent_do_not_shoot(rules, level):
 
 
 def test_those_who_left_are_gone_at_once(shooting):
+    """Those who left are gone at once."""
     shooting.referee.dismiss("r")
     claim = tinclock.ShotClaim(
         1, 1, "grit_rifle", shooting.referee.history.eye_now(1), (1.0, 0.0, 0.0), View(28, 30, 0.5)
@@ -229,6 +249,7 @@ def test_those_who_left_are_gone_at_once(shooting):
 
 
 def test_a_claim_cannot_arrive_sooner_than_the_shortest_round_trip_after_its_snapshot(rules):
+    """A claim can't arrive sooner than the shortest round trip after its snapshot."""
     shooting = Range(rules, None, cadence={"allowance_s": 1.0})
     for at in np.arange(-1.0, 0.5, 0.1).tolist():
         shooting.referee.pong("s", shooting.referee.ping("s", at), 100.04 + at, at + 0.080)
@@ -239,6 +260,7 @@ def test_a_claim_cannot_arrive_sooner_than_the_shortest_round_trip_after_its_sna
 
 
 def test_consequences_can_be_softened_but_not_where_nothing_is_left_to_rule_on(rules):
+    """Consequences can be softened but not where nothing is left to rule on."""
     soft = Range(rules, None, consequences={"muzzle_far": "amend"})
     ruling = soft.shoot(origin=(-7.0, 3.0, 1.6))
     assert (ruling.outcome, codes(ruling)) == ("amended", ["muzzle_far"])
@@ -252,11 +274,14 @@ def test_consequences_can_be_softened_but_not_where_nothing_is_left_to_rule_on(r
 
 
 def test_every_finding_has_a_consequence_and_words():
+    """Every finding has a consequence and words."""
     assert {*DEFAULTS, "flooded"} == set(FINDINGS)  # a flood is dropped at the border, before there is a claim
     assert set(DEFAULTS) >= ALWAYS_DENIED
 
 
 def test_the_same_input_gives_the_same_rulings(rules, level):
+    """The same input gives the same rulings."""
+
     def play() -> bytes:
         one = Range(rules, level)
         return msgspec.json.encode([one.shoot(late=0.1 * k) for k in range(20)])
@@ -265,6 +290,7 @@ def test_the_same_input_gives_the_same_rulings(rules, level):
 
 
 def test_programmers_mistakes_raise(shooting):
+    """Programmers' mistakes raise."""
     with pytest.raises(AlreadyKnownError, match="connection 's' is already there"):
         shooting.referee.admit(connection="s", account="x", team="", rig="gardener")
     with pytest.raises(UnknownNameError, match="unknown connection 'x'"):

@@ -154,6 +154,7 @@ def test_every_hitbox_holds_what_it_is_fitted_to_also_where_vertices_lie_at_rims
 
 
 def test_fewer_parts_hold_the_same_vertices_and_a_mapping_overrules_guesses(rules, tmp_path):
+    """Fewer parts hold the same vertices and a mapping overrules guesses."""
     skinned(rules, tmp_path / "hero.gltf")
     skin = read_skin(tmp_path / "hero.gltf")
     _, fits = fit_rig(skin, 8)
@@ -172,10 +173,12 @@ def test_fewer_parts_hold_the_same_vertices_and_a_mapping_overrules_guesses(rule
      ("", ("bone", "middle", "torso"))],
 )  # fmt: skip
 def test_names_are_read_as_modelling_programs_write_them(joint, expected):
+    """Names are read as modelling programs write them."""
     assert named(joint)[:3] == expected
 
 
 def test_what_a_file_lacks_is_said(rules, tmp_path):
+    """What a file lacks is said."""
     document, _ = skinned(rules, tmp_path / "hero.gltf")
     for change, told in (
         ({"skins": []}, "skins: none"),
@@ -194,6 +197,7 @@ def test_what_a_file_lacks_is_said(rules, tmp_path):
 
 
 def test_the_command_writes_a_table_that_rules_take_and_draws_it(rules, tmp_path):
+    """The command writes a table that rules take and draws it."""
     skinned(rules, tmp_path / "hero.gltf")
     files = ("--out", tmp_path / "hero.toml", "--picture", tmp_path / "hero.png")
     done = CliRunner().invoke(main, ["rig", *map(str, (tmp_path / "hero.gltf", *files))])
@@ -277,6 +281,7 @@ def test_a_clip_moves_what_hangs_on_the_joint_that_it_turns(rules, tmp_path, way
 
 
 def test_a_clip_that_cannot_be_read_says_where(rules, tmp_path):
+    """A clip that can't be read says where."""
     document, binds = skinned(rules, tmp_path / "hero.gltf")
     with_clip(document, binds, tmp_path / "hero.gltf", "WAVY")
     told = CliRunner().invoke(main, ["rig", str(tmp_path / "hero.gltf")])

@@ -48,12 +48,14 @@ MISTAKES = {
 
 @pytest.mark.parametrize("path", MISTAKES)
 def test_a_mistake_is_named_with_its_key_path_what_was_given_and_what_is_allowed(path):
+    """A mistake is named with its key path, what was given and what is allowed."""
     value, message = MISTAKES[path]
     with pytest.raises(RulesError, match=message):
         tinclock.parse_rules(changed(path, value))
 
 
 def test_all_mistakes_are_reported_at_once_with_the_files_name(tmp_path):
+    """All mistakes are reported at once with the file's name."""
     file = tmp_path / "mine.toml"
     file.write_text('schema = 1\n[view]\nmax_rewind = 1\n[match]\nhealth = -3\n[weapons.rake]\nkind = "hitscan"\n')
     with pytest.raises(RulesError, match=r"mine\.toml: \d+ mistakes") as caught:
@@ -64,6 +66,7 @@ def test_all_mistakes_are_reported_at_once_with_the_files_name(tmp_path):
 
 
 def test_mistakes_of_values_do_not_hide_contradictions_between_other_tables():
+    """Mistakes of values don't hide contradictions between other tables."""
     tables = changed("weapons.grit_rifle.damage", "17")
     tables["weapons"]["hose"]["victims"] = 3
     tables["consequences"] = {"view_layte": "note"}
@@ -81,6 +84,7 @@ def test_mistakes_of_values_do_not_hide_contradictions_between_other_tables():
     ("content", "message"), [(None, "no such file"), ("schema = ", "is not TOML"), (b"\xff", "read")]
 )
 def test_a_file_that_cannot_be_read_is_one_clear_message(tmp_path, content, message):
+    """A file that can't be read is one clear message."""
     file = tmp_path / "rules.toml"
     if content is not None:
         file.write_bytes(content if isinstance(content, bytes) else content.encode())
@@ -89,6 +93,7 @@ def test_a_file_that_cannot_be_read_is_one_clear_message(tmp_path, content, mess
 
 
 def test_a_level_files_mistakes_are_named_too(tmp_path):
+    """A level file's mistakes are named too."""
     file = tmp_path / "level.toml"
     file.write_text('schema = 1\n[surfaces.brick]\n[[boxes]]\ncentre=[0,0,0]\nsize=[1,1,1]\nsurface="brik"\n')
     with pytest.raises(RulesError, match=r"boxes\[0\]\.surface: no surface 'brik'; surfaces are brick"):
@@ -96,6 +101,7 @@ def test_a_level_files_mistakes_are_named_too(tmp_path):
 
 
 def test_left_parts_lie_on_the_left_of_the_shipped_rig(rules):
+    """Left parts lie on the left of the shipped rig."""
     rig = tinclock.Rig("gardener", rules.rigs["gardener"])
     assert len(rig.parts) == 19
     sides = {side: [p for p in rig.parts if p.side == side] for side in ("left", "right", "middle")}
@@ -141,6 +147,7 @@ CONTRADICTIONS = {
 
 @pytest.mark.parametrize("path", CONTRADICTIONS)
 def test_tables_that_contradict_each_other_are_refused(path):
+    """Tables that contradict each other are refused."""
     value, message = CONTRADICTIONS[path]
     tables = changed(path, value)
     if value is None:
@@ -165,6 +172,7 @@ ODD = {
 
 @pytest.mark.parametrize("path", ODD)
 def test_what_is_legal_but_hardly_meant_is_said(path, tmp_path):
+    """What is legal but hardly meant is said."""
     value, message = ODD[path]
     odd = tinclock.unusual_rules(tinclock.parse_rules(changed(path, value)))
     assert any(re.search(message, line) for line in odd), odd

@@ -81,6 +81,7 @@ def shot(sequence: int = 1, actor: int = 1) -> bytes:
 
 
 def test_a_match_through_the_hub_is_ruled_as_one_by_the_library():
+    """A match through the hub is ruled as one by the library."""
     ask = Asker(Hub())
     ask.play()
     reply = ask("claims", claims=[("c0", 0.31, shot()), ("c0", 0.31, shot()), ("c1", 0.31, shot()), ("c9", 0.31, b"")])
@@ -97,6 +98,7 @@ def test_a_match_through_the_hub_is_ruled_as_one_by_the_library():
 
 
 def test_findings_are_in_the_log_before_their_receipts_go_out_and_a_tournament_stops_without(tmp_path):
+    """Findings are in the log before their receipts go out and a tournament stops without."""
     for strictness, goes_on in (("strict", False), ("standard", True)):
         log = EvidenceLog(tmp_path / strictness, sync="soon")
         ask = Asker(Hub(evidence=log))
@@ -118,6 +120,7 @@ def test_findings_are_in_the_log_before_their_receipts_go_out_and_a_tournament_s
 
 
 def test_mistakes_are_told_and_leave_the_match_as_it_was():
+    """Mistakes are told and leave the match as it was."""
     ask = Asker(Hub())
     ask.play(ticks=2)
     wrong = [
@@ -134,6 +137,7 @@ def test_mistakes_are_told_and_leave_the_match_as_it_was():
 
 
 def test_a_batch_with_a_time_that_is_none_is_refused_before_any_of_it_is_ruled():
+    """A batch with a time that is none is refused before any of it is ruled."""
     ask = Asker(Hub())
     ask.play()
     assert "claims[1]" in ask("claims", claims=[("c0", 0.31, shot()), ("c0", float("nan"), shot(2))])["error"]
@@ -141,6 +145,7 @@ def test_a_batch_with_a_time_that_is_none_is_refused_before_any_of_it_is_ruled()
 
 
 def test_what_is_no_request_is_answered_and_harms_nobody():
+    """What is no request is answered and harms nobody."""
     hub, rng = Hub(), np.random.default_rng(1)
     ask = Asker(hub)
     ask.play(ticks=2)
@@ -152,6 +157,7 @@ def test_what_is_no_request_is_answered_and_harms_nobody():
 
 
 def test_a_match_that_fails_takes_no_other_with_it(monkeypatch):
+    """A match that fails takes no other with it."""
     hub = Hub()
     ask = Asker(hub)
     ask.play("good", ticks=3)
@@ -169,6 +175,7 @@ def test_a_match_that_fails_takes_no_other_with_it(monkeypatch):
 
 
 def test_json_frames_do_the_same():
+    """JSON frames do the same."""
     hub = Hub()
     Asker(hub).play()
     frame = {"do": "claims", "request": 7, "match": "m", "claims": [["c0", 0.31, base64.b64encode(shot()).decode()]]}
@@ -178,6 +185,7 @@ def test_json_frames_do_the_same():
 
 @pytest.mark.parametrize("host", ["0.0.0.0", "192.168.1.4", "example.org", "::"])
 def test_other_addresses_need_a_token(host):
+    """Other addresses need a token."""
     with pytest.raises(BadNumberError):
         require_safe(Settings(host))
     require_safe(Settings(host, token="secret"))
@@ -204,6 +212,7 @@ def ended(process: subprocess.Popen[str]) -> list[dict]:
 
 
 def test_a_service_shows_tokens_the_door_counts_and_ends_with_whole_recordings(tmp_path):
+    """A service shows tokens the door, counts, and ends with whole recordings."""
     process, where = service("--port", "0", "--record", str(tmp_path / "kept"), TINCLOCK_TOKEN="secret")
     for wrong in ({}, {"Authorization": "Bearer guess"}):
         with pytest.raises(InvalidStatus, match="401"), connect(f"ws://{where}", additional_headers=wrong):
@@ -233,6 +242,7 @@ def test_a_service_shows_tokens_the_door_counts_and_ends_with_whole_recordings(t
 
 
 def test_a_unix_socket_serves_too(tmp_path):
+    """A unix socket serves too."""
     process, where = service("--unix", str(tmp_path / "s"))
     with unix_connect(where) as socket:
         Asker(socket=socket).play(ticks=3)
@@ -511,6 +521,7 @@ def test_somebody_with_much_to_ask_gives_way_every_few_milliseconds(monkeypatch)
 
 @needs("node")
 def test_a_server_in_node_plays_its_script():
+    """A server in Node.js plays its script."""
     process, where = service("--port", "0")
     example = ROOT / "examples" / "node" / "scripted_match.mjs"
     major = int(

@@ -32,6 +32,7 @@ def cast(shape: str, local: np.ndarray, way: np.ndarray, size: np.ndarray) -> tu
 @pytest.mark.parametrize("shape", SHAPES)
 @given(start=points, aim=points, a=sizes, b=sizes, c=sizes)
 def test_a_ray_enters_a_shape_where_its_distance_field_first_vanishes(shape, start, aim, a, b, c):
+    """A ray enters a shape where its distance field first vanishes."""
     local, size = np.array(start), np.array([a, b, c])
     way = np.array(aim) - local
     if np.linalg.norm(way) < 1e-3:
@@ -58,18 +59,21 @@ AWKWARD = {
 
 @pytest.mark.parametrize("case", AWKWARD)
 def test_awkward_rays_meet_the_unit_ball_alike_as_sphere_and_as_capsule_of_no_length(case):
+    """Awkward rays meet the unit ball alike as sphere and as capsule of no length."""
     start, way, expected = AWKWARD[case]
     for shape, size in (("sphere", (1.0, 0.0, 0.0)), ("capsule", (0.0, 1.0, 0.0))):
         assert cast(shape, np.array(start), np.array(way), np.array(size))[0] == pytest.approx(expected, abs=1e-12)
 
 
 def test_a_capsule_along_the_ray_is_entered_at_its_near_end():
+    """A capsule along the ray is entered at its near end."""
     enter, leave = cast("capsule", np.array([0.3, 0.0, -9.0]), np.array([0.0, 0.0, 1.0]), np.array([2.0, 0.5, 0.0]))
     assert (enter, leave) == pytest.approx((7.0 - 0.4, 11.0 + 0.4))
 
 
 @given(start=points, aim=points, a=points, b=points, c=points)
 def test_a_triangle_is_hit_where_a_linear_solve_says(start, aim, a, b, c):
+    """A triangle is hit where a linear solve says."""
     a, b, c, o = (np.array(p) for p in (a, b, c, start))
     d = np.array(aim) - o
     columns = np.column_stack([b - a, c - a, -d])

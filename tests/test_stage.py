@@ -60,6 +60,7 @@ def test_triggers_and_moves_go_on_while_time_passes(stage):
 
 
 def test_what_isnt_there_is_named(stage):
+    """What isn't there is named."""
     with pytest.raises(UnknownNameError, match="unknown part 'tail'; known: 'head'"):
         stage.shoot("ada", "bob", part="tail")
     with pytest.raises(UnknownNameError, match="unknown player on the stage 'zoe'; known: 'ada', 'bob'"):

@@ -75,6 +75,7 @@ def test_a_client_over_the_wire_joins_and_is_told_of_itself(project):
 
 
 def test_nothing_is_written_over(project):
+    """Nothing is written over."""
     told = CliRunner().invoke(main, ["new", str(project)])
     assert told.exit_code == 1
     assert "holds README.md, arena.py" in told.output

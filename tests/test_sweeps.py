@@ -41,6 +41,7 @@ def agree(found: tuple[float, float], expected: float, least: float) -> None:
 
 @given(triple, triple, st.tuples(size, size, size), st.floats(0.01, 0.8))
 def test_a_ball_meets_a_box_where_the_distance_to_the_box_first_equals_its_radius(start, aim, half, radius):
+    """A ball meets a box where the distance to the box first equals its radius."""
     local, way = np.array(start), unit(np.array(aim) - np.array(start))
     expected, least = first_contact("box", local, way, np.array(half), radius)
     agree(sweeps.line_round_box(*local, *way, *half, radius), expected, least)
@@ -48,6 +49,7 @@ def test_a_ball_meets_a_box_where_the_distance_to_the_box_first_equals_its_radiu
 
 @given(triple, triple, triple, triple, triple, st.floats(0.01, 0.8))
 def test_a_ball_meets_a_triangle_where_the_distance_to_it_first_equals_its_radius(start, aim, a, b, c, radius):
+    """A ball meets a triangle where the distance to it first equals its radius."""
     o = np.array(start)
     way, corners = unit(np.array(aim) - o), np.array([a, b, c])
     edges = np.linalg.norm(corners - np.roll(corners, 1, axis=0), axis=1)
@@ -59,6 +61,7 @@ def test_a_ball_meets_a_triangle_where_the_distance_to_it_first_equals_its_radiu
 
 
 def test_a_triangle_without_area_is_swept_as_its_edges_and_a_point_as_a_ball():
+    """A triangle without area is swept as its edges and a point as a ball."""
     point = (3.0, 0.5, 0.0)
     enter, leave = sweeps.line_round_triangle((1.0, 0.0, 0.0), tuple(point), (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 1.0)
     assert (enter, leave) == pytest.approx((3 - math.sqrt(0.75), 3 + math.sqrt(0.75)))
@@ -66,6 +69,7 @@ def test_a_triangle_without_area_is_swept_as_its_edges_and_a_point_as_a_ball():
 
 @pytest.mark.parametrize("radius", [0.0, 0.2, 0.7])
 def test_a_ball_through_the_history_and_the_level_grows_what_it_meets(shooting, level, radius):
+    """A ball through the history and the level grows what it meets."""
     eye, view = shooting.referee.history.eye_now(shooting.shooter), tinclock.View(20, 20, 0.0)
     head = shooting.referee.history.bones_at(shooting.runner, view)[4, :3]
     aside = np.array(head) + [0.0, 0.0, 0.115 + radius * 0.98]
@@ -93,6 +97,7 @@ def with_penetration(rules: tinclock.Rules, budget: float) -> tinclock.Rules:
 
 
 def test_a_shot_passes_glass_at_the_loss_that_thickness_surface_and_weapon_give(rules):
+    """A shot passes glass at the loss that thickness, surface and weapon give."""
     here = Range(with_penetration(rules, 40.0), panes(0.02, (-5.0, -4.0)))
     view = tinclock.View(16, 16, 0.0)  # when the runner was level with the shooter: the way through is straight
     ruling = here.shoot(view=view)
@@ -105,12 +110,15 @@ def test_a_shot_passes_glass_at_the_loss_that_thickness_surface_and_weapon_give(
 
 
 def test_a_shot_ends_inside_what_uses_it_up(rules):
+    """A shot ends inside what uses it up."""
     ruling = Range(with_penetration(rules, 20.0), panes(4.0, surface=HEDGE)).shoot(view=tinclock.View(16, 16, 0.0))
     assert (ruling.hits, ruling.stopped_by.name) == ((), "hedge")
     assert ruling.reached_m == pytest.approx(2.89 + 2.0, abs=0.02)  # two metres into it
 
 
 def test_spans_pair_entries_with_exits_also_where_things_overlap_or_the_shot_starts_inside():
+    """Spans pair entries with exits also where things overlap or the shot starts inside."""
+
     def crossing(at: float, facing: float, surface: tinclock.Surface) -> object:
         from tinclock.core.geometry.level import LevelHit
 
@@ -145,6 +153,7 @@ def slide(here: Range, door: int, ticks: int) -> None:
 
 
 def test_moving_cover_is_rewound_like_any_body_and_blocks_without_taking_damage(rules):
+    """Moving cover is rewound like any body and blocks without taking damage."""
     here = Range(door_rules(rules, blocks_only=True), None)
     door = here.referee.place("door")
     slide(here, door, 30)
@@ -158,6 +167,7 @@ def test_moving_cover_is_rewound_like_any_body_and_blocks_without_taking_damage(
 
 
 def test_cover_may_stand_so_much_or_let_shots_through(rules):
+    """Cover may stand so much or let shots through."""
     weak = Range(door_rules(rules, health=30.0), None)
     door = weak.referee.place("door")
     slide(weak, door, 24)
@@ -173,6 +183,7 @@ def test_cover_may_stand_so_much_or_let_shots_through(rules):
 
 
 def test_rooted_poses_are_the_pose_turned_and_moved_with_the_root(rules):
+    """Rooted poses are the pose turned and moved with the root."""
     rng = np.random.default_rng(2)
     rig = tinclock.Rig("g", rules.rigs["gardener"])
     turns = Rotation.random(5, rng=rng)
@@ -188,6 +199,7 @@ def test_rooted_poses_are_the_pose_turned_and_moved_with_the_root(rules):
 
 
 def test_a_level_is_built_once_and_a_damaged_file_is_built_again(tmp_path, level):
+    """A level is built once and a damaged file is built again."""
     mesh = (level.vertices, level.faces, level.kinds, level.surfaces)
     first = tinclock.cached_level(tmp_path, *mesh)
     (file,) = tmp_path.iterdir()

@@ -26,6 +26,7 @@ def moving_history(times: list[float], every: int = 1) -> tinclock.PoseHistory:
 
 
 def test_uneven_ticks_and_a_hitch_of_300_ms_need_no_special_case():
+    """Uneven ticks and a hitch of 300 ms need no special case."""
     rng = np.random.default_rng(5)
     times = np.cumsum(rng.uniform(0.004, 0.03, 60))
     times[30:] += 0.3
@@ -37,6 +38,7 @@ def test_uneven_ticks_and_a_hitch_of_300_ms_need_no_special_case():
 
 
 def test_a_match_of_twelve_hours_does_not_drift():
+    """A match of twelve hours doesn't drift."""
     start = 12 * 3600.0
     history = tinclock.PoseHistory({"mixed": mixed_rig()}, tick_rate_hz=64)
     history.add(1, "mixed")
@@ -49,6 +51,7 @@ def test_a_match_of_twelve_hours_does_not_drift():
 
 
 def test_each_way_of_drawing_is_reproduced():
+    """Each way of drawing is reproduced."""
     history = moving_history([k / 64 for k in range(40)], every=2)  # the newest snapshot is tick 38
     between = 20.5 / 64
     assert drawn_view(history, Drawing(), between) == View(20, 22, 0.25)
@@ -65,12 +68,14 @@ def test_each_way_of_drawing_is_reproduced():
 
 
 def test_a_client_that_draws_the_nearest_snapshot_is_ruled_at_it(rules):
+    """A client that draws the nearest snapshot is ruled at it."""
     here = Range(rules, None)
     here.referee.set_drawing("s", Drawing(between="nearest"))
     assert here.shoot(view=View(30, 32, 0.4)).view == View(30, 30, 0.0)
 
 
 def test_only_a_client_that_extrapolates_may_go_beyond_its_newest_snapshot(rules):
+    """Only a client that extrapolates may go beyond its newest snapshot."""
     here = Range(rules, None)
     assert [f.code for f in here.shoot(view=View(36, 38, 1.5)).findings] == ["view_unknown"]
     here.referee.set_drawing("s", Drawing(when_late="extrapolate", extrapolate_s=0.05))
@@ -84,6 +89,7 @@ def ping(referee: tinclock.Referee, up: float, down: float, offset: float, at: f
 
 @pytest.mark.parametrize("trip", [0.02, 0.06, 0.12])
 def test_a_derived_view_is_the_claimed_one_on_a_clean_line(rules, trip):
+    """A derived view is the claimed one on a clean line."""
     here = Range(rules, None)
     for at in np.arange(-3.0, 0.3, 0.3).tolist():
         ping(here.referee, trip / 2, trip / 2, 500.0, at)
@@ -123,6 +129,7 @@ def test_a_derived_view_differs_from_the_screen_by_the_jitter_that_no_ping_escap
 
 
 def test_a_client_time_without_a_clock_or_from_nowhere_is_a_finding(rules):
+    """A client time without a clock or from nowhere is a finding."""
     here = Range(rules, None)
     claim = tinclock.ShotClaim(1, 1, "grit_rifle", here.referee.history.eye_now(1), (1.0, 0.0, 0.0), client_time=5.0)
     assert here.referee.rule("s", claim, received_at=here.now).findings[0].code == "view_unknown"

@@ -34,6 +34,7 @@ def handle(here: Range, action: str, late: float, weapon: str = RIFLE) -> tinclo
 
 
 def test_a_magazine_empties_reloads_in_its_time_and_the_reserve_runs_out():
+    """A magazine empties, reloads in its time, and the reserve runs out."""
     here = armed(interval_s=0.1, magazine=2, reserve=3, reload_s=1.0)
     assert [codes(here.shoot(late=t)) for t in (0.0, 0.1, 0.2)] == [[], [], ["no_ammunition"]]
     assert handle(here, "reload", 0.3).outcome == "upheld"
@@ -49,6 +50,7 @@ def test_a_magazine_empties_reloads_in_its_time_and_the_reserve_runs_out():
 
 
 def test_an_interruptible_reload_is_broken_off_by_a_shot_and_one_may_begin_by_itself():
+    """An interruptible reload is broken off by a shot and one may begin by itself."""
     here = armed(interval_s=0.1, magazine=3, reload_s=1.0, reload_interruptible=True)
     here.shoot()
     handle(here, "reload", 0.1)
@@ -59,6 +61,7 @@ def test_an_interruptible_reload_is_broken_off_by_a_shot_and_one_may_begin_by_it
 
 
 def test_a_weapon_fires_only_once_drawn_and_the_old_one_is_put_away():
+    """A weapon fires only once drawn and the old one is put away."""
     here = Range(changed(RULES, "weapons", "hose", draw_s=0.5, **OPEN), None, **PATIENT)
     assert codes(handle(here, "draw", 0.0, "rake")) == ["unknown_weapon"]
     assert codes(handle(here, "draw", 0.0)) == ["needless"]
@@ -72,6 +75,7 @@ def test_a_weapon_fires_only_once_drawn_and_the_old_one_is_put_away():
 
 
 def test_a_charge_needs_its_time_and_scales_the_damage():
+    """A charge needs its time and scales the damage."""
     here = armed(charge_s=1.0, charge_least=0.25, interval_s=0.1, **OPEN)
     assert codes(here.shoot()) == ["undercharged"]
     handle(here, "charge", 0.0)
@@ -89,6 +93,7 @@ def test_a_charge_needs_its_time_and_scales_the_damage():
 
 @given(st.lists(st.floats(0.0, 0.4), max_size=80), st.floats(0.0, 0.2), st.booleans())
 def test_no_timing_of_packets_fires_faster_over_time_than_the_weapon(waits, allowance, bursts):
+    """No timing of packets fires faster over time than the weapon."""
     burst = BurstRules(shots=3, interval_s=0.05) if bursts else None
     table = msgspec.structs.replace(RULES.weapons[RIFLE], interval_s=0.3, burst=burst)
     cadence, now, fired = Cadence(table), 0.0, []
@@ -123,6 +128,7 @@ View = tinclock.View
 
 
 def test_the_server_fires_for_a_client_that_only_says_what_it_wants():
+    """The server fires for a client that only says what it wants."""
     here = armed(interval_s=0.25, automatic=False, **OPEN)
     aim = here.aimed().direction
     press = {"weapon": RIFLE, "direction": aim, "view": View(28, 30, 0.5)}
@@ -140,6 +146,7 @@ def test_the_server_fires_for_a_client_that_only_says_what_it_wants():
 
 
 def test_letting_go_stops_the_fire_at_that_instant_and_death_lets_go():
+    """Letting go stops the fire at that instant and death lets go."""
     here = armed(interval_s=0.1, **OPEN)
     press = {"weapon": RIFLE, "direction": (-1.0, 0.0, 0.0), "view": View(38, 38, 0.0)}
     here.say(tinclock.TriggerClaim, held=True, **press)
@@ -159,6 +166,7 @@ RECOIL = RecoilRules(pattern_deg=[(0.0, 0.0), (1.0, -0.5), (2.0, 0.5)], reset_s=
 
 
 def test_a_client_with_its_key_draws_exactly_what_the_server_rules():
+    """A client with its key draws exactly what the server rules."""
     here = armed(interval_s=0.1, spread=SPREAD, recoil=RECOIL, kind="pellets", pellets=5, **OPEN)
     welcome = here.referee.welcome("s")
     client = tinclock.Scatter(bytes.fromhex(welcome.spread_key), RIFLE, here.referee.rules.weapons[RIFLE])
@@ -197,6 +205,7 @@ def test_no_choice_of_shot_numbers_lets_a_client_pick_a_lucky_one():
 
 
 def test_a_client_that_lost_packets_is_in_step_again_after_one_shot():
+    """A client that lost packets is in step again after one shot."""
     here = armed(interval_s=0.1, spread=SPREAD, **OPEN)
     assert codes(here.shoot(shot=1)) == []
     assert codes(here.shoot(shot=4, late=0.2)) == ["shots_skipped"]
@@ -206,6 +215,7 @@ def test_a_client_that_lost_packets_is_in_step_again_after_one_shot():
 
 
 def test_spread_fills_its_cone_evenly_and_pellets_differ():
+    """Spread fills its cone evenly and pellets differ."""
     scatter = tinclock.Scatter(b"key", "gun", msgspec.structs.replace(RULES.weapons[RIFLE],
                                spread=SpreadRules(base_deg=10.0), kind="pellets", pellets=4))  # fmt: skip
     aim = (0.36, 0.48, 0.8)
@@ -219,6 +229,7 @@ def test_spread_fills_its_cone_evenly_and_pellets_differ():
 
 
 def test_spread_grows_by_shots_and_speed_recovers_with_time_and_stays_in_the_plane_where_it_is_flat():
+    """Spread grows by shots and speed recovers with time and stays in the plane where it is flat."""
     scatter = tinclock.Scatter(b"k", "gun", msgspec.structs.replace(RULES.weapons[RIFLE], spread=SPREAD))
     assert math.degrees(scatter.spread_rad(0.0, 0.0)) == pytest.approx(1.0)
     assert math.degrees(scatter.spread_rad(0.0, 2.0)) == pytest.approx(2.0)
@@ -234,12 +245,14 @@ def test_spread_grows_by_shots_and_speed_recovers_with_time_and_stays_in_the_pla
 
 
 def test_recoil_follows_its_pattern_and_a_pause_begins_it_anew():
+    """Recoil follows its pattern and a pause begins it anew."""
     scatter = tinclock.Scatter(b"k", "gun", msgspec.structs.replace(RULES.weapons[RIFLE], recoil=RECOIL))
     ups = [math.degrees(math.asin(scatter.rays((1.0, 0.0, 0.0), at, 1)[0][2])) for at in (0.0, 0.1, 0.2, 0.3, 0.9)]
     assert ups == pytest.approx([0.0, 1.0, 2.0, 2.0, 0.0], abs=0.01)
 
 
 def test_a_runner_shoots_wider_than_one_who_stands():
+    """A runner shoots wider than one who stands."""
     here = armed(spread=SpreadRules(base_deg=0.5, moving_deg=4.0, moving_at_m_s=4.0), **OPEN)
     still = here.shoot()
     eye = here.referee.history.eye_now(here.runner)
@@ -249,6 +262,7 @@ def test_a_runner_shoots_wider_than_one_who_stands():
 
 
 def test_pellets_wound_once_and_count_each_part():
+    """Pellets wound once and count each part."""
     here = armed(kind="pellets", pellets=12, damage=5.0, spread=SpreadRules(base_deg=1.2), **OPEN)
     ruling = here.shoot(bone=2)
     assert sum(hit.times for hit in ruling.hits) <= 12
@@ -275,6 +289,7 @@ def test_an_allowance_is_not_gained_anew_with_every_reload(earlier):
 
 
 def test_a_held_trigger_charges_and_fires_at_full_charge_and_letting_go_loses_it():
+    """A held trigger charges and fires at full charge and letting go loses it."""
     here = armed(interval_s=0.1, charge_s=0.5, **OPEN)
     press = {"weapon": RIFLE, "direction": here.aimed().direction, "view": View(28, 30, 0.5)}
     here.say(tinclock.TriggerClaim, held=True, **press)
