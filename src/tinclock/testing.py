@@ -145,7 +145,7 @@ class Stage:
 
     # -- claims -----------------------------------------------------------------------------------------------
 
-    def say(self, name: str, kind: str, **fields: Any) -> Ruling:
+    def say(self, name: str, kind: str, **fields: object) -> Ruling:
         """Send a claim as a client would, numbered, as `name` unless `actor` says otherwise; it is ruled at once.
 
         kind : "shot", "strike", "launch", "trigger", "handle", "use", "move", "status", ...; fields : as in the claim

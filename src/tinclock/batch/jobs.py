@@ -11,6 +11,7 @@ from tinclock.batch.tables import COLUMNS
 from tinclock.core.errors import TinClockError
 from tinclock.core.evidence.weights import Weights
 from tinclock.core.findings import Finding
+from tinclock.core.plain import Fields
 from tinclock.core.rules.ruleset import Rules
 from tinclock.recordings.listing import BESIDE
 
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
     from tinclock.recordings.recording import Recording
 
 Job = Literal["rerule", "fairness", "weigh"]
-Rows = dict[str, list[dict[str, Any]]]
+Rows = dict[str, list[Fields]]
 SMALLEST_GAIN = 1.0
 """Gains of fewer decibans either way are not listed."""
 
@@ -129,7 +130,7 @@ def _rerule(task: Task, recording: Recording) -> tuple[Rows, None]:
     return {"rerule": [row], "flips": [_flip(flip.step, flip.before, flip.after) for flip in change.flips]}, None
 
 
-def _flip(step: int, before: Ruling | None, after: Ruling | None) -> dict[str, Any]:
+def _flip(step: int, before: Ruling | None, after: Ruling | None) -> Fields:
     one = before or after
     return {
         "step": step, "ruling": None if before is None else before.number,
@@ -191,4 +192,4 @@ def _weigh(task: Task, recording: Recording) -> tuple[Rows, Weighed | None]:
     return {"accounts": accounts, "gains": gains}, Weighed(course, findings) if task.keep_course else None
 
 
-_JOBS: dict[str, Any] = {"rerule": _rerule, "fairness": _fairness, "weigh": _weigh}
+_JOBS: Fields = {"rerule": _rerule, "fairness": _fairness, "weigh": _weigh}

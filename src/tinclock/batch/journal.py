@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from tinclock.batch.tables import OF_JOB, write_table
 from tinclock.core.errors import BatchError
+from tinclock.core.plain import Fields
 from tinclock.recordings.layout import FLUSHES, sha256
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ class Entry(msgspec.Struct, frozen=True):
     digest: str
     match: str
     problem: str | None
-    rows: dict[str, list[dict[str, Any]]]
+    rows: dict[str, list[Fields]]
     took_s: float
 
 

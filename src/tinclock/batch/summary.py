@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from tinclock.core.plain import Fields
 from tinclock.recordings.pieces import require_pyarrow
 
 if TYPE_CHECKING:
@@ -12,26 +13,26 @@ if TYPE_CHECKING:
 SHOWN = 10
 
 
-def summary_of(job: str, folder: Path) -> dict[str, Any]:
+def summary_of(job: str, folder: Path) -> Fields:
     """Sums over all recordings that are done, of this run and earlier ones."""
     pyarrow = require_pyarrow("batch")
 
-    def rows(name: str) -> list[dict[str, Any]]:
-        found: list[dict[str, Any]] = pyarrow.parquet.read_table(folder / f"{name}.parquet").to_pylist()
+    def rows(name: str) -> list[Fields]:
+        found: list[Fields] = pyarrow.parquet.read_table(folder / f"{name}.parquet").to_pylist()
         return found
 
     return {"rerule": _rerule, "fairness": _fairness, "weigh": _weigh}[job](rows)
 
 
-def _rerule(rows: Any) -> dict[str, Any]:
+def _rerule(rows: Any) -> Fields:
     table = rows("rerule")
     names = ("rulings", "upheld", "amended", "denied", "kills", "flipped", "damage", "seconds")
     sums = {name: sum(row[name] for row in table) for name in names}
     return {**sums, "as_recorded": sum(row["as_recorded"] for row in table), "recordings": len(table)}
 
 
-def _fairness(rows: Any) -> dict[str, Any]:
-    out: dict[str, Any] = {}
+def _fairness(rows: Any) -> Fields:
+    out: Fields = {}
     names = ("hits", "counted", "upheld", "misses", "misses_hit")
     for row in rows("shooters"):
         if row["line"] == "all":
@@ -43,7 +44,7 @@ def _fairness(rows: Any) -> dict[str, Any]:
     return {"claimed": {name: sum(row[name] for row in table) for name in named}, "by_max_rewind_s": out}
 
 
-def _weigh(rows: Any) -> dict[str, Any]:
+def _weigh(rows: Any) -> Fields:
     table = rows("accounts")
     worst = sorted(table, key=lambda row: (-row["peak"], row["account"]))[:SHOWN]
     return {
@@ -54,7 +55,7 @@ def _weigh(rows: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def told(job: str, result: dict[str, Any]) -> list[str]:
+def told(job: str, result: Fields) -> list[str]:
     """The summary in lines."""
     if job == "rerule":
         return [
@@ -80,7 +81,7 @@ def told(job: str, result: dict[str, Any]) -> list[str]:
     return lines
 
 
-def _by_truth(result: dict[str, Any]) -> list[str]:
+def _by_truth(result: Fields) -> list[str]:
     """Where it is known what screens showed."""
     return [
         f"max_rewind_s {cap}: {sums['counted']:,} of {sums['hits']:,} honest hits on screen counted, "

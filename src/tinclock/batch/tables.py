@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from tinclock.core.plain import Fields
 from tinclock.recordings.pieces import require_pyarrow
 
 if TYPE_CHECKING:
@@ -47,7 +48,7 @@ COLUMNS: dict[str, dict[str, str]] = {
 OF_JOB = {"rerule": ("rerule", "flips"), "fairness": ("claimed", "shooters", "victims"), "weigh": ("accounts", "gains")}
 
 
-def write_table(folder: Path, name: str, rows: Iterable[dict[str, Any]]) -> Path:
+def write_table(folder: Path, name: str, rows: Iterable[Fields]) -> Path:
     """Write one table as Parquet, whole or not at all. A key that is missing in a row is null there."""
     pyarrow = require_pyarrow("batch")
     kinds = {TEXT: pyarrow.string(), WHOLE: pyarrow.int64(), NUMBER: pyarrow.float64(), FLAG: pyarrow.bool_()}

@@ -11,6 +11,7 @@ import msgspec
 
 from tinclock.cases.records import STATES
 from tinclock.core.errors import MissingExtraError
+from tinclock.core.plain import Fields
 from tinclock.core.text import printable
 
 if TYPE_CHECKING:
@@ -20,9 +21,9 @@ if TYPE_CHECKING:
 EDGES = (0.0, 30.0, 40.0, 60.0, 100.0, 200.0, 1e9)
 
 
-def compared(first: Dossier, second: Dossier) -> list[dict[str, Any]]:
+def compared(first: Dossier, second: Dossier) -> list[Fields]:
     """Rows of (name, of, values of both): facts, decibans by kind, shares of detectors in percent."""
-    rows: list[dict[str, Any]] = [
+    rows: list[Fields] = [
         {"name": name, "of": "fact", "values": [float(getattr(d.account, field)) for d in (first, second)]}
         for name, field in (("decibans now", "decibans"), ("decibans at most", "peak"), ("matches", "matches"),
                             ("minutes", "minutes"))
@@ -55,7 +56,7 @@ def _shares(dossier: Dossier) -> dict[str, float]:
     return {name: 100.0 * k / n for name, (k, n) in total.items() if n and DETECTORS[name].family == "share"}
 
 
-def summed_up(review: CaseReview) -> dict[str, Any]:
+def summed_up(review: CaseReview) -> Fields:
     """Reviewers' last decisions against the evidence that there was: by strongest kind, and by decibans.
 
     What is confirmed and cleared by kind is what recalibrating learns from; see `labels_of`.
@@ -121,7 +122,7 @@ def exported(review: CaseReview, what: str, form: str, account: str | None = Non
     return _parquet(rows)
 
 
-def _harmless(value: Any) -> Any:
+def _harmless(value: object) -> Any:
     """A text that a spreadsheet would take for a formula gets a quote before it, and control characters are written
     out: names come from players.
     """
@@ -131,7 +132,7 @@ def _harmless(value: Any) -> Any:
     return f"'{text}" if value.strip()[:1] in ("=", "+", "-", "@") else text
 
 
-def _parquet(rows: list[dict[str, Any]]) -> bytes:
+def _parquet(rows: list[Fields]) -> bytes:
     try:
         import pyarrow as pa
         import pyarrow.parquet as parquet

@@ -115,7 +115,7 @@ class Dossier(NamedTuple):
     gains: list[tuple[str, Gain]]
 
 
-def plain(record: Any) -> Any:
+def plain(record: object) -> Any:
     """A record as plain data, for JSON."""
     if isinstance(record, tuple) and hasattr(record, "_asdict"):
         return {key: plain(value) for key, value in record._asdict().items()}

@@ -21,6 +21,7 @@ from tinclock.cases.records import (
 from tinclock.cases.taking import case_of
 from tinclock.core.errors import EvidenceError, UnknownNameError
 from tinclock.core.evidence.live import Gain
+from tinclock.core.plain import Fields
 from tinclock.recordings.layout import sha256
 
 if TYPE_CHECKING:
@@ -166,7 +167,7 @@ class CaseReview:
             }  # fmt: skip
             number = log.append("decision", [body], now)
             log.flush()
-            values: dict[str, Any] = {
+            values: Fields = {
                 "case": row.id, "at": now, "reviewer": reviewer, "verdict": verdict, "note": note,
                 "decibans": row.decibans, "kinds": row.kinds, "log_number": number, "log_digest": log.head.digest,
             }  # fmt: skip
@@ -201,7 +202,7 @@ class CaseReview:
 
     # -- forgetting -------------------------------------------------------------------------------------------
 
-    def forget(self, account: str, *, reviewer: str, reason: str, at: float | None = None) -> dict[str, Any]:
+    def forget(self, account: str, *, reviewer: str, reason: str, at: float | None = None) -> Fields:
         """Delete everything that names an account; that it happened, when and why is kept, with a digest of the name.
 
         The evidence log can't be edited without breaking its chain: delete its files once they are past retention.

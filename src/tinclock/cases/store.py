@@ -16,6 +16,7 @@ import msgspec
 from tinclock.cases.records import Case
 from tinclock.core.errors import EvidenceError, MissingExtraError
 from tinclock.core.evidence.eprocess import KindEvidence, limit_decibans
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
@@ -209,7 +210,7 @@ def _engine(address: str) -> Engine:
     return engine
 
 
-def _patience(url: str) -> dict[str, Any]:
+def _patience(url: str) -> Fields:
     """How long a server may take: one that is silent is an error after seconds, and not a process that hangs."""
     from sqlalchemy import make_url
 

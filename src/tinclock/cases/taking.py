@@ -16,6 +16,7 @@ from tinclock.cases.records import Case, PlayCourse
 from tinclock.core.evidence.course import crossed, peak
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, add_logs, combined
 from tinclock.core.evidence.live import after_match, with_match
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
@@ -68,7 +69,7 @@ class Taking:
         whole = {account: with_match(by_kind[account], ended[account]) for account in self._accounts}
         return self._keep_cases(whole, values, points)
 
-    def _insert(self, table: Any, rows: Sequence[dict[str, Any]]) -> None:
+    def _insert(self, table: Any, rows: Sequence[Fields]) -> None:
         if rows:
             self._to.execute(table.insert(), rows)
 
@@ -104,7 +105,7 @@ class Taking:
             for account, row in held.items()
         ])  # fmt: skip
 
-    def _play(self, account: str, number: int, value: float, points: list[tuple[float, float]]) -> dict[str, Any]:
+    def _play(self, account: str, number: int, value: float, points: list[tuple[float, float]]) -> Fields:
         course = self._course
         kinds = {k: log_e / DECIBAN for k, log_e in sorted(course.now(account).items(), key=lambda one: -one[1])}
         told = PlayCourse(
@@ -118,7 +119,7 @@ class Taking:
             "course": msgspec.json.encode(told).decode(),
         }  # fmt: skip
 
-    def _gains(self) -> list[dict[str, Any]]:
+    def _gains(self) -> list[Fields]:
         known = set(self._accounts)
         return [
             {

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from tinclock.cases.kinds import words_of
 from tinclock.core.evidence.course import peak
 from tinclock.core.evidence.eprocess import DECIBAN
 from tinclock.core.evidence.weights import line_class
+from tinclock.core.plain import Fields
 from tinclock.recordings.layout import FLUSHES, sha256
 
 if TYPE_CHECKING:
@@ -22,7 +23,7 @@ def match_name(recording: Recording) -> str:
     return f"{name}.{sha256((recording.path / FLUSHES).read_bytes())[:8]}" if recording.flushes else name
 
 
-def account_row(course: Course, account: str, weights: Weights) -> dict[str, Any]:
+def account_row(course: Course, account: str, weights: Weights) -> Fields:
     """What a match said of an account, in decibans and words; `kinds` are the three that speak most against it."""
     points = course.points(account, weights.kinds())
     strongest = sorted(course.now(account).items(), key=lambda item: -item[1])[:3]

@@ -12,9 +12,12 @@ import click
 
 from tinclock.cli.case_options import store_at, weights_at, weights_option
 from tinclock.cli.reading import console_for, json_option, progress, recordings_argument, say, told_plainly
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Callable
+
+    from rich.console import Console
 
     from tinclock.batch.jobs import Outcome, Task
     from tinclock.batch.pools import Pool
@@ -82,7 +85,7 @@ def rerule(rules_file: Path | None, settings: tuple[str, ...], undying: bool, **
 @common
 @click.option("--cap", "caps", multiple=True, type=click.FloatRange(0.0, 10.0), metavar="SECONDS",
               help="Ask with this max_rewind_s too, nobody dying; may be repeated.")  # fmt: skip
-def fairness(caps: tuple[float, ...], **shared: Any) -> None:
+def fairness(caps: tuple[float, ...], **shared: object) -> None:
     """How fair matches were whose truth is known: recordings that `tinclock play` wrote."""
     with told_plainly():
         _batch("fairness", shared, {"caps_s": caps})
@@ -95,7 +98,7 @@ def fairness(caps: tuple[float, ...], **shared: Any) -> None:
               help="The share of fair accounts that may ever get a case.")  # fmt: skip
 @click.option("--store", help="Take the matches into this case store too, in the order in which they are done.")
 @click.option("--server", default="", help="The name of the server that recorded them.")
-def weigh(weights_file: Path | None, alpha: float, store: str | None, server: str, **shared: Any) -> None:
+def weigh(weights_file: Path | None, alpha: float, store: str | None, server: str, **shared: object) -> None:
     """What speaks against whom, match by match; with --store also into cases."""
     from tinclock.core.evidence.eprocess import limit_decibans
 
@@ -116,9 +119,7 @@ def weigh(weights_file: Path | None, alpha: float, store: str | None, server: st
                 cases.close()
 
 
-def _batch(
-    job: Any, shared: dict[str, Any], given: dict[str, Any], on_outcome: Callable[[Outcome], None] | None = None
-) -> None:
+def _batch(job: Any, shared: Fields, given: Fields, on_outcome: Callable[[Outcome], None] | None = None) -> None:
     from tinclock.batch.jobs import Task
     from tinclock.batch.run import run_batch
 
@@ -149,10 +150,10 @@ def _pool(scheduler: str | None, jobs: int | None) -> Pool:
     return ClusterPool(scheduler)
 
 
-def _report(console: Any, out: Path, job: str, result: BatchResult, asked: int, as_json: bool) -> None:
+def _report(console: Console, out: Path, job: str, result: BatchResult, asked: int, as_json: bool) -> None:
     from tinclock.batch.summary import summary_of, told
 
-    summary: dict[str, Any] = {
+    summary: Fields = {
         "batch": job, "into": str(out), "recordings": asked, "done": result.done, "done_before": result.before,
         "broken": [{"recording": path, "problem": problem} for path, problem in result.broken],
         "took_s": round(result.took_s, 3), "worked_s": round(result.worked_s, 3),

@@ -13,6 +13,8 @@ from tinclock.cli.case_options import store_at, table
 from tinclock.cli.reading import console_for, json_option, part, progress, recordings_argument, told_plainly
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from tinclock.core.evidence.calibration import Play
     from tinclock.core.evidence.weights import Weights
 
@@ -109,7 +111,7 @@ class _Decided(dict[str, bool]):
         return True
 
 
-def _print(console: Any, weights: Weights, out: Path) -> None:
+def _print(console: Console, weights: Weights, out: Path) -> None:
     from tinclock.cases.kinds import words_of
 
     rows = table(

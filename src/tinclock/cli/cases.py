@@ -26,6 +26,8 @@ from tinclock.cli.notices import notifier, notify_options
 from tinclock.cli.reading import console_for, counted, json_option, level_from, level_option, say, told_plainly, written
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from tinclock.cases.records import Case, Decision, Dossier
 
 EPILOG = """
@@ -78,7 +80,7 @@ def list_cases(store: str, states: tuple[str, ...], rows: int, as_json: bool) ->
     _print_queue(console, found, counts)
 
 
-def _print_queue(console: Any, found: list[Case], counts: dict[str, int]) -> None:
+def _print_queue(console: Console, found: list[Case], counts: dict[str, int]) -> None:
     from rich.markup import escape
 
     rows = table("account", "state", "decibans", "now", "opened", "why", right=("decibans", "now"))
@@ -115,7 +117,7 @@ def show(account: str, store: str, weights_file: Path | None, as_json: bool) -> 
     _print_dossier(console_for(False), dossier, weights)
 
 
-def _print_dossier(console: Any, dossier: Dossier, weights: Any) -> None:
+def _print_dossier(console: Console, dossier: Dossier, weights: Any) -> None:
     from rich.markup import escape
 
     from tinclock.report.case_page import kinds_of
@@ -239,7 +241,7 @@ def decide(
     reviewer: str,
     note: str,
     as_json: bool,
-    **notices: Any,
+    **notices: object,
 ) -> None:
     """Decide a case. It is written into the evidence log, and nothing else happens: acting on it is the game's."""
     with told_plainly(), notifier(notices) as tell:
@@ -251,7 +253,7 @@ def decide(
 @click.argument("account")
 @_deciding
 def reopen(
-    account: str, store: str, log_folder: Path | None, reviewer: str, note: str, as_json: bool, **notices: Any
+    account: str, store: str, log_folder: Path | None, reviewer: str, note: str, as_json: bool, **notices: object
 ) -> None:
     """Put a decided case back into the queue."""
     with told_plainly(), notifier(notices) as tell:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 from rich.markup import escape
@@ -14,6 +14,7 @@ from rich.table import Table
 from tinclock.cli.reading import console_for, counted
 from tinclock.core.analysis.lethality import lethality, mortal_rigs
 from tinclock.core.errors import RulesError
+from tinclock.core.plain import Fields
 from tinclock.core.rules.contradictions import unusual_rules
 from tinclock.intake.rules_file import load_rules
 
@@ -62,8 +63,8 @@ def check(
         sys.exit(1)
 
 
-def _look(file: Path, against: str | None, distance_m: float) -> dict[str, Any]:
-    report: dict[str, Any] = {"file": str(file), "mistakes": [], "unusual_rules": [], "strictness": None, "weapons": []}
+def _look(file: Path, against: str | None, distance_m: float) -> Fields:
+    report: Fields = {"file": str(file), "mistakes": [], "unusual_rules": [], "strictness": None, "weapons": []}
     try:
         rules = load_rules(file)
     except RulesError as error:
@@ -80,14 +81,14 @@ def _look(file: Path, against: str | None, distance_m: float) -> dict[str, Any]:
     return report
 
 
-def _weapons(rules: Rules, rig: str, distance_m: float) -> list[dict[str, Any]]:
+def _weapons(rules: Rules, rig: str, distance_m: float) -> list[Fields]:
     return [
         {**row._asdict(), "kind": rules.weapons[row.weapon].kind, "interval_s": rules.weapons[row.weapon].interval_s}
         for row in lethality(rules, rig, distance_m)
     ]
 
 
-def _print(console: Console, report: dict[str, Any], quiet: bool) -> None:
+def _print(console: Console, report: Fields, quiet: bool) -> None:
     mistakes, odd = report["mistakes"], report["unusual_rules"]
     if quiet and not mistakes and not odd:
         return
@@ -103,7 +104,7 @@ def _print(console: Console, report: dict[str, Any], quiet: bool) -> None:
         _print_weapons(console, report)
 
 
-def _print_weapons(console: Console, report: dict[str, Any]) -> None:
+def _print_weapons(console: Console, report: Fields) -> None:
     rows = report["weapons"]
     zones = list(dict.fromkeys(row["zone"] for row in rows))
     distance = f"{rows[0]['distance_m']:g} m"
@@ -124,7 +125,7 @@ def _print_weapons(console: Console, report: dict[str, Any]) -> None:
     console.print(table)
 
 
-def _cell(row: dict[str, Any]) -> str:
+def _cell(row: Fields) -> str:
     if row["damage"] == 0.0:
         return "-"
     return "never" if row["hits"] is None else f"{row['hits']} {row['seconds']:.2f}"

@@ -6,7 +6,7 @@ import json
 import sys
 from collections import Counter
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -20,6 +20,7 @@ from tinclock.cli.reading import (
     told_plainly,
 )
 from tinclock.core.errors import RecordingError
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from tinclock.recordings.recording import Recording
@@ -59,7 +60,7 @@ def contents(recording: Path, check: bool, salvage: bool, as_json: bool) -> None
         sys.exit(1)
 
 
-def _report(found: Recording, wrong: list[str], checked: bool) -> dict[str, Any]:
+def _report(found: Recording, wrong: list[str], checked: bool) -> Fields:
     from tinclock.recordings.layout import TABLES
 
     header = found.header
@@ -91,7 +92,7 @@ def _report(found: Recording, wrong: list[str], checked: bool) -> dict[str, Any]
     }
 
 
-def _counts(found: Recording) -> dict[str, Any]:
+def _counts(found: Recording) -> Fields:
     """Players, outcomes and findings, from the tables alone; what can't be read counts as nothing and is told."""
     players: set[str] = set()
     outcomes, findings = Counter[str](), Counter[str]()
@@ -110,7 +111,7 @@ def _counts(found: Recording) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _print(report: dict[str, Any]) -> None:
+def _print(report: Fields) -> None:
     from rich.table import Table
 
     console = console_for(False)

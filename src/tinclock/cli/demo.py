@@ -13,6 +13,7 @@ from rich.table import Table
 
 from tinclock.cli.reading import console_for
 from tinclock.cli.summary import print_files, print_sample, print_summary, summarise
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from tinclock.core.analysis.surroundings import Surroundings
@@ -106,7 +107,7 @@ def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int
     return played, tableaux
 
 
-def _sample(out: Path) -> dict[str, Any]:
+def _sample(out: Path) -> Fields:
     """Copy the recording that ships with the package, and rule it again; empty without pyarrow."""
     import shutil
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -20,8 +20,11 @@ from tinclock.cli.reading import (
     told_plainly,
     written,
 )
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from tinclock.core.evidence.quality import Labelled
 
 EPILOG = """
@@ -86,7 +89,7 @@ def detection(
     fair, unfair = [p for p in plays if not p.dials], [p for p in plays if p.dials]
     rows = detection_rows(unfair, shares, limit)
     heights = peaks(fair, shares), peaks(unfair, shares)
-    report: dict[str, Any] = {
+    report: Fields = {
         "recordings": len(recordings), "alpha": alpha, "limit_decibans": limit,
         "fair_accounts": len(fair), "fair_minutes": sum(float(p.times_min[-1]) for p in fair if len(p.times_min)),
         "fair_with_case": int((heights[0] >= limit).sum()), "fair_highest": float(heights[0].max(initial=0.0)),
@@ -113,7 +116,7 @@ def _or_none(value: float) -> float | None:
     return None if math.isnan(value) else value
 
 
-def _print(console: Any, report: dict[str, Any]) -> None:
+def _print(console: Console, report: Fields) -> None:
     from tinclock.core.evidence.quality import MARKS_MIN
 
     names = [f"{mark:g} min" for mark in MARKS_MIN]

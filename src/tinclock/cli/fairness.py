@@ -21,8 +21,11 @@ from tinclock.cli.reading import (
     written,
 )
 from tinclock.cli.rerule import span
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from tinclock.recordings.recording import Recording
 
 EPILOG = """
@@ -81,7 +84,7 @@ def fairness(
             recorded, *rows = [
                 judge(source, truth, level, cap, part(show, place, len(caps))) for place, cap in enumerate(caps)
             ]
-    report: dict[str, Any] = {"recording": str(recording), "recorded": recorded, "over": rows}
+    report: Fields = {"recording": str(recording), "recorded": recorded, "over": rows}
     if picture is not None:
         from tinclock.report.fairness_figure import draw_fairness
 
@@ -94,7 +97,7 @@ def fairness(
     _print(console, report)
 
 
-def _claimed(console: Any, source: Recording, as_json: bool) -> None:
+def _claimed(console: Console, source: Recording, as_json: bool) -> None:
     """The same for a recording of which only the claims are known."""
     from tinclock.recordings.claimed import claimed_hits
 
@@ -123,7 +126,7 @@ def _claimed(console: Any, source: Recording, as_json: bool) -> None:
         console.print("no client said whom it had hit; claims may name a victim", highlight=False)
 
 
-def _print(console: Any, report: dict[str, Any]) -> None:
+def _print(console: Console, report: Fields) -> None:
     recorded = report["recorded"]
     console.print(
         f"[bold]{report['recording']}[/], max_rewind_s {recorded['max_rewind_s']:g}: honest shots that were hits on "
@@ -162,7 +165,7 @@ def _ms(value: float | None) -> str:
     return "-" if value is None else f"{1000.0 * value:.0f} ms"
 
 
-def _shooters_table(rows: dict[str, Any]) -> Any:
+def _shooters_table(rows: Fields) -> Any:
     names = ("hits", "counted", "upheld", "view in the cap", "upheld of those", "on another", "misses", "that hit")
     table = _table("line", *names)
     for name, row in rows.items():
@@ -174,7 +177,7 @@ def _shooters_table(rows: dict[str, Any]) -> Any:
     return table
 
 
-def _victims_table(rows: dict[str, Any]) -> Any:
+def _victims_table(rows: Fields) -> Any:
     table = _table("line of the victim", "hits", "after cover", "median", "95th", "worst", "never in sight")
     for name, row in rows.items():
         table.add_row(
@@ -184,7 +187,7 @@ def _victims_table(rows: dict[str, Any]) -> Any:
     return table
 
 
-def _sweep_table(rows: list[dict[str, Any]], cap: float) -> Any:
+def _sweep_table(rows: list[Fields], cap: float) -> Any:
     names = ("honest hits counted", "upheld as claimed", "of those in the cap", "victims after cover", "95th", "worst")
     table = _table("max_rewind_s", *names)
     for row in rows:

@@ -5,11 +5,13 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 from rich.console import Console
 from rich.table import Table
+
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from tinclock.garden.flights import Scene
@@ -78,7 +80,7 @@ def _draw(clod: Scene, dodges: list[Scene], dart: Scene, out: Path) -> dict[str,
         raise click.ClickException(f"--out {out}: can't be written: {error.strerror}") from None
 
 
-def _summary(scene: Scene) -> dict[str, Any]:
+def _summary(scene: Scene) -> Fields:
     return {
         "scene": scene.name,
         "flown_s": scene.end.server_time - scene.launch.server_time,

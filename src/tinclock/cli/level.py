@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
 
 import click
 
 from tinclock.cli.case_options import table
 from tinclock.cli.reading import console_for, json_option, told_plainly, written
+from tinclock.core.plain import Fields
 
 EPILOG = """
 \b
@@ -40,7 +40,7 @@ def level(file: Path, picture: Path | None, as_json: bool) -> None:
 
     with told_plainly():
         found, unnamed = level_and_rest(read_toml(file), str(file), file.parent)
-        report: dict[str, Any] = {"level": str(file), **look_over(found)._asdict(), "unnamed": list(unnamed)}
+        report: Fields = {"level": str(file), **look_over(found)._asdict(), "unnamed": list(unnamed)}
     if picture is not None:
         from tinclock.report.level_figure import draw_level
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from tinclock.cli.reading import say
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -41,7 +42,7 @@ def _key(file: Path | None) -> bytes:
 
 
 @contextmanager
-def notifier(options: dict[str, Any]) -> Iterator[Callable[[str, Case], None] | None]:
+def notifier(options: Fields) -> Iterator[Callable[[str, Case], None] | None]:
     """What to call with each case; afterwards everything is delivered, what earlier commands left included."""
     webhooks, syslog, spool = options["webhooks"], options["syslog"], options["spool"]
     if not webhooks and not syslog:

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
 from tinclock.cli.reading import console_for, json_option, progress, told_plainly
+from tinclock.core.plain import Fields
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 EPILOG = """
 \b
@@ -79,7 +83,7 @@ def play(
         mapping = None if logs_folder is None else _logs(recording, logs_folder)
 
     counts = tally(played.rulings)
-    summary: dict[str, Any] = {
+    summary: Fields = {
         "recording": str(recording), "truth": str(truth), "logs": mapping,
         "seed": seed, "seconds": seconds, "players": players,
         "rulings": counts["rulings"], "outcomes": counts["outcomes"],
@@ -91,7 +95,7 @@ def play(
     _print(console, summary)
 
 
-def _print(console: Any, summary: dict[str, Any]) -> None:
+def _print(console: Console, summary: Fields) -> None:
     from rich.table import Table
 
     table = Table(box=None, pad_edge=False, header_style="bold")

@@ -24,8 +24,11 @@ from tinclock.cli.reading import (
     told_plainly,
     written,
 )
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from tinclock.core.analysis.changes import Changes
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
@@ -125,7 +128,7 @@ def _rule(source: Recording, rules: Rules, level: Level | None, show: Any = None
     return rerule(source, rules=rules, level=level, on_progress=show)
 
 
-def _summary(found: Replay, took: float) -> dict[str, Any]:
+def _summary(found: Replay, took: float) -> Fields:
     return {
         "rulings": len(found.rulings), "events": len(found.events), "ticks": found.ticks,
         "rulings_sha256": found.sha256, "events_sha256": found.events_sha256,
@@ -133,7 +136,7 @@ def _summary(found: Replay, took: float) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _same(found: Replay, report: dict[str, Any], source: Recording, as_json: bool) -> None:
+def _same(found: Replay, report: Fields, source: Recording, as_json: bool) -> None:
     noted = source.flushes[-1].rulings_sha256 if source.flushes else ""
     report |= {"rulings_sha256_recorded": noted, "as_recorded": found.as_recorded}
     if as_json:
@@ -152,7 +155,7 @@ def _same(found: Replay, report: dict[str, Any], source: Recording, as_json: boo
         raise click.ClickException("the same rules gave other rulings: was it recorded by another version?")
 
 
-def _other(recorded: Side, found: Replay, report: dict[str, Any], rows: int, as_json: bool) -> None:
+def _other(recorded: Side, found: Replay, report: Fields, rows: int, as_json: bool) -> None:
     from tinclock.core.analysis.changes import changes
 
     change = changes(*recorded, found.rulings, found.steps)
@@ -202,7 +205,7 @@ def _outcome(ruling: Ruling | None) -> str:
     return "-" if ruling is None else ruling.outcome
 
 
-def _print_changes(change: Changes, report: dict[str, Any], rows: int) -> None:
+def _print_changes(change: Changes, report: Fields, rows: int) -> None:
     from rich.table import Table
 
     console = console_for(False)
@@ -251,7 +254,7 @@ def _sweep(
     key, values = span(text)
     given = setting_of(rules, key)
     before = _before(source, level, undying)
-    console, table = console_for(as_json), list[dict[str, Any]]()
+    console, table = console_for(as_json), list[Fields]()
     with progress(console, f"trying {key}") as show:
         for place, value in enumerate(values):
             tried = _mortal(with_setting(rules, key, value), undying)
@@ -261,7 +264,7 @@ def _sweep(
                 {"value": value, **counts["outcomes"], "damage": sum(ruling.damage for ruling in found.rulings),
                  "kills": sum(event.kind == "death" for event in found.events), "flipped": len(change.flips)}
             )  # fmt: skip
-    report: dict[str, Any] = {"recording": str(source.path), "setting": key, "recorded": given, "rows": table}
+    report: Fields = {"recording": str(source.path), "setting": key, "recorded": given, "rows": table}
     if picture is not None:
         from tinclock.report.sweep_figure import draw_sweep
 
@@ -286,7 +289,7 @@ def span(text: str) -> tuple[str, list[float]]:
     return key, [round(low + k * step, 12) for k in range(count + 1)]
 
 
-def _print_sweep(console: Any, report: dict[str, Any]) -> None:
+def _print_sweep(console: Console, report: Fields) -> None:
     from rich.table import Table
 
     table = Table(box=None, pad_edge=False, header_style="bold")

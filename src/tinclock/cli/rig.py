@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import tomllib
 from pathlib import Path
-from typing import Any
 
 import click
 
 from tinclock.cli.case_options import table
 from tinclock.cli.reading import console_for, json_option, told_plainly, written
+from tinclock.core.plain import Fields
 
 EPILOG = """
 \b
@@ -58,7 +58,7 @@ def rig(
         skin = read_skin(file, metres_per_unit)
         rules, fits = fit_rig(skin, parts, _mapping(mapping, skin.names))
         body, clips = Rig(called, rules), read_clips(file, metres_per_unit)
-    report: dict[str, Any] = {
+    report: Fields = {
         "character": str(file), "joints": len(skin.names), "vertices": len(skin.vertices),
         "parts": [{**fit._asdict(), "zone": p.zone, "side": p.side} for fit, p in zip(fits, rules.parts, strict=True)],
         "clips": [{"name": clip.name, "seconds": clip.seconds} for clip in clips],
@@ -91,7 +91,7 @@ def _mapping(file: Path | None, joints: tuple[str, ...]) -> dict[str, dict[str, 
     return rows
 
 
-def _print(report: dict[str, Any]) -> None:
+def _print(report: Fields) -> None:
     from rich.markup import escape
 
     console = console_for(False)

@@ -5,14 +5,17 @@ from __future__ import annotations
 import json
 from collections import Counter
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from tinclock.cli.case_options import table
 from tinclock.cli.reading import STYLES, console_for, json_option, progress, told_plainly
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from tinclock.intake.logs.reading import Logs
     from tinclock.recordings.from_logs import FromLogs
 
@@ -76,7 +79,7 @@ def rule_logs(mapping: Path, recording: Path | None, check: bool, undying: bool,
     _print(console, report, rows)
 
 
-def _read(mapping: Path, logs: Logs) -> dict[str, Any]:
+def _read(mapping: Path, logs: Logs) -> Fields:
     times = logs.poses.times
     return {
         "mapping": str(mapping), "rows": logs.rows, "players": len(logs.players), "ticks": len(times),
@@ -86,7 +89,7 @@ def _read(mapping: Path, logs: Logs) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _ruled(found: FromLogs) -> dict[str, Any]:
+def _ruled(found: FromLogs) -> Fields:
     return {
         "entities": found.entities,
         "outcomes": dict(Counter(ruling.outcome for _, ruling in found.rulings)),
@@ -102,7 +105,7 @@ def _ruled(found: FromLogs) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _print(console: Any, report: dict[str, Any], rows: int) -> None:
+def _print(console: Console, report: Fields, rows: int) -> None:
     from rich.markup import escape
 
     told = ", ".join(f"{count:,} of {name}" for name, count in report["rows"].items())

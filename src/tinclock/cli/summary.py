@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rich.table import Table
 
 from tinclock.core.analysis.tally import tally
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
     from tinclock.garden.played import Played
 
 
-def summarise(played: Played, files: dict[str, str]) -> dict[str, Any]:
+def summarise(played: Played, files: dict[str, str]) -> Fields:
     """Plain data, in a fixed order."""
     honest = {seat.account for seat in played.seats if seat.conduct == "honest"}
     on_screen = upheld = same = missed_elsewhere = 0
@@ -50,7 +51,7 @@ def summarise(played: Played, files: dict[str, str]) -> dict[str, Any]:
     }
 
 
-def print_summary(console: Console, summary: dict[str, Any]) -> None:
+def print_summary(console: Console, summary: Fields) -> None:
     """The same, to be read."""
     counts, honest = summary["outcomes"], summary["honest_shots_that_hit_on_screen"]
     console.print(
@@ -75,7 +76,7 @@ def print_summary(console: Console, summary: dict[str, Any]) -> None:
         console.print(f"  not upheld: {count} x {code}", highlight=False)
 
 
-def print_sample(console: Console, sample: dict[str, Any]) -> None:
+def print_sample(console: Console, sample: Fields) -> None:
     """What became of the sample recording."""
     if sample:
         same = "[green]the same, bit for bit[/]" if sample["as_recorded"] else "[red]not the same[/]"
@@ -86,7 +87,7 @@ def print_sample(console: Console, sample: dict[str, Any]) -> None:
         )
 
 
-def print_files(console: Console, summary: dict[str, Any]) -> None:
+def print_files(console: Console, summary: Fields) -> None:
     """Where everything was written."""
     for kind, path in summary["files"].items():
         console.print(f"{kind:<17} {path}", highlight=False, soft_wrap=True)

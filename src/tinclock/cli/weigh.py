@@ -20,8 +20,11 @@ from tinclock.cli.reading import (
     recordings_argument,
     told_plainly,
 )
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from tinclock.cases.records import Case
     from tinclock.core.evidence.weights import Weights
 
@@ -61,7 +64,7 @@ cases wait for a person (`tinclock cases list`).
 @json_option
 def weigh(
     recordings: tuple[Path, ...], store: str, log_folder: Path | None, weights_file: Path | None, server: str,
-    alpha: float | None, dry_run: bool, level_file: Path | None, as_json: bool, **notices: Any,
+    alpha: float | None, dry_run: bool, level_file: Path | None, as_json: bool, **notices: object,
 ) -> None:  # fmt: skip
     """Weigh what accounts did in recorded matches, for and against them, and open cases where it is too much."""
     console, reports = console_for(as_json), []
@@ -78,7 +81,7 @@ def weigh(
         _print(console, report)
 
 
-def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server: str, console: Any) -> dict[str, Any]:
+def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server: str, console: Console) -> Fields:
     from tinclock.cases.evidence_log import records_of
     from tinclock.cases.weighed import account_row, match_name
     from tinclock.core.evidence.course import Weighing
@@ -119,7 +122,7 @@ def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server:
     }  # fmt: skip
 
 
-def _print(console: Any, report: dict[str, Any]) -> None:
+def _print(console: Console, report: Fields) -> None:
     from rich.markup import escape
 
     console.print(f"[bold]{escape(report['match'])}[/]", highlight=False)

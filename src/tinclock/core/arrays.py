@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
@@ -13,8 +13,10 @@ from tinclock.core.tolerances import TOLERANCES
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
 
+Kind = TypeVar("Kind", bound=np.generic)
 
-def require_shape(name: str, value: ArrayLike, shape: tuple[int | None, ...], dtype: type[np.generic]) -> NDArray[Any]:
+
+def require_shape(name: str, value: ArrayLike, shape: tuple[int | None, ...], dtype: type[Kind]) -> NDArray[Kind]:
     """`value` as a contiguous array of that shape (None: any length) and kind; raises `BadArrayError`."""
     wanted = "(" + ", ".join("any" if n is None else str(n) for n in shape) + ")"
     expected = f"shape {wanted}, {np.dtype(dtype).name}"
@@ -25,18 +27,18 @@ def require_shape(name: str, value: ArrayLike, shape: tuple[int | None, ...], dt
         fractional = array.dtype.kind == "f" and np.issubdtype(dtype, np.integer) and array.size > 0
         if array.dtype.kind not in "iufb" or fractional:
             raise BadArrayError(name, expected, f"shape {array.shape}, {array.dtype}")
-        array = array.astype(dtype, copy=False)
+        kept = array.astype(dtype, copy=False)
     except (TypeError, ValueError) as error:
         if isinstance(error, BadArrayError):
             raise
         raise BadArrayError(name, expected, f"{type(value).__name__} ({error})") from error
     if array.ndim != len(shape) or any(n is not None and n != m for n, m in zip(shape, array.shape, strict=True)):
         raise BadArrayError(name, expected, f"shape {array.shape}, {array.dtype}")
-    return array
+    return kept
 
 
-def spread(name: str, value: ArrayLike, count: int, dtype: type[np.generic]) -> NDArray[Any]:
-    """One value for all rays, or one a ray, as a contiguous array."""
+def spread(name: str, value: ArrayLike, count: int, dtype: type[Kind]) -> NDArray[Kind]:
+    """One value for all rays, or one a ray, as a contiguous array: (count,), in the value's own unit."""
     if np.ndim(value) == 0:
         return np.full(count, value, dtype)
     return require_shape(name, value, (count,), dtype)
@@ -51,7 +53,7 @@ def require_limits(limits_m: ArrayLike, count: int) -> NDArray[np.float64]:
     return limits
 
 
-def check_finite(name: str, array: NDArray[Any]) -> None:
+def check_finite(name: str, array: NDArray[np.generic]) -> None:
     """Raise `BadArrayError` naming the first row with a NaN or an infinity."""
     if not np.isfinite(array).all():
         row = int(np.argwhere(~np.isfinite(array))[0][0])

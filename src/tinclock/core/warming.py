@@ -14,6 +14,7 @@ import numpy as np
 from tinclock.core.combat.motion import Motion
 from tinclock.core.combat.projectile_motion import Flight
 from tinclock.core.geometry.level import Level, Surface
+from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.rules.ruleset import Rules
 from tinclock.core.timeline.views import View
@@ -21,7 +22,7 @@ from tinclock.core.timeline.views import View
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-_BODY: dict[str, Any] = {
+_BODY: Fields = {
     "eye": {"bone": "a"},
     "bones": [{"name": "a", "rest": [0.0, 0.0, 1.0]}, {"name": "b", "rest": [0.0, 0.0, 0.5]}],
     "parts": [
@@ -31,7 +32,7 @@ _BODY: dict[str, Any] = {
         {"name": "box", "bone": "b", "zone": "z", "shape": "box", "half_size_m": [0.2, 0.2, 0.2]},
     ],
 }  # fmt: skip
-_DOOR: dict[str, Any] = {"blocks_only": True, "bones": [{"name": "a"}], "parts": [{**_BODY["parts"][2], "bone": "a"}]}
+_DOOR: Fields = {"blocks_only": True, "bones": [{"name": "a"}], "parts": [{**_BODY["parts"][2], "bone": "a"}]}
 _SHOT = {"damage": 1.0, "interval_s": 0.01, "range_m": 50.0}
 _FLIES = {**_SHOT, "kind": "projectile"}
 _RULES = {

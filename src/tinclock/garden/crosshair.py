@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from tinclock.core.plain import Fields
 from tinclock.garden.screen import NO_DISTANCE, Seen, Snapshot, drawn, point_of
 
 if TYPE_CHECKING:
@@ -71,8 +72,8 @@ class Crosshair:
     """Tests a ray against drawn bodies and against the level's boxes. `rig_of` names the rig of each entity."""
 
     def __init__(
-        self, rigs: Mapping[str, RigRules], rig_of: Mapping[int, str], boxes: list[dict[str, Any]],
-        surfaces: dict[str, Any],
+        self, rigs: Mapping[str, RigRules], rig_of: Mapping[int, str], boxes: list[Fields],
+        surfaces: Fields,
     ) -> None:  # fmt: skip
         self._shapes = {name: Shapes(rig) for name, rig in rigs.items()}
         self.rig_of = rig_of

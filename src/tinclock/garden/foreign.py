@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
+from tinclock.core.plain import Fields
 from tinclock.core.ruling.claims import ShotClaim
 from tinclock.garden.scenario import data_file
 from tinclock.recordings.pieces import require_pyarrow
@@ -70,7 +71,7 @@ class _Logs:
         self._poses: list[Any] = []
         self.players: list[tuple[Any, ...]] = []
         self.shots: list[tuple[Any, ...]] = []
-        self.pings: list[dict[str, Any]] = []
+        self.pings: list[Fields] = []
 
     def take(self, flush: Flush) -> None:
         """What one flush holds."""
@@ -84,12 +85,12 @@ class _Logs:
             self._claim(decode_claim(row["received"]), row["connection"], row["received_at"])
         self._poses.append(read("poses", flush))
 
-    def _enter(self, placed: bool, entity: int, said: dict[str, Any]) -> None:
+    def _enter(self, placed: bool, entity: int, said: Fields) -> None:
         self._bones[entity] = [bone.name for bone in self._header.rules.rigs[said["rig"]].bones]
         name = self._names[entity] = said.get("connection", f"thing-{entity}")
         self.players.append((name, said.get("account", ""), SIDES.get(said.get("team", ""), ""), said["rig"], placed))
 
-    def _ping(self, call: str, said: dict[str, Any], answer: str) -> None:
+    def _ping(self, call: str, said: Fields, answer: str) -> None:
         if call == "ping":
             self._asked[int(answer)] = said["sent_at"]
         elif answer == '"used"':

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from tinclock.core.plain import Fields
 from tinclock.garden.fairness import CoverWatch, upheld_hits
 from tinclock.intake.settings import undying, with_setting
 from tinclock.recordings.replay import rerule
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 def judge(
     source: Recording, truth: Truth, level: Level | None = None, cap: float | None = None,
     on_progress: Callable[[float], None] | None = None,
-) -> dict[str, Any]:  # fmt: skip
+) -> Fields:  # fmt: skip
     """Rule again, by the recorded rules or with another cap and nobody dying, and count.
 
     cap : seconds, in place of the recorded max_rewind_s
@@ -47,7 +48,7 @@ def judge(
     }
 
 
-def _shooters(row: Upheld) -> dict[str, Any]:
+def _shooters(row: Upheld) -> Fields:
     return {
         **row._asdict(),
         "share_counted": row.counted / row.hits if row.hits else None,
@@ -56,7 +57,7 @@ def _shooters(row: Upheld) -> dict[str, Any]:
     }
 
 
-def _victims(row: Covered) -> dict[str, Any]:
+def _victims(row: Covered) -> Fields:
     hit = len(row.seconds)
     after = sum(second > 0.0 for second in row.seconds)
     return {

@@ -250,7 +250,7 @@ class _Match:
             )
         )
 
-    def _note_bounds(self, connection: str, claim: Any, ruling: Ruling) -> None:
+    def _note_bounds(self, connection: str, claim: object, ruling: Ruling) -> None:
         history, view = self.referee.history, getattr(claim, "view", None)
         if view is None or not (history.holds(view.from_tick) and history.holds(view.to_tick)):
             return

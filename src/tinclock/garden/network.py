@@ -138,7 +138,7 @@ class Post:
         self._heap: list[Parcel] = []
         self._sent = 0
 
-    def send(self, now: float, client: int, kind: str, content: Any, size: int = 120) -> None:
+    def send(self, now: float, client: int, kind: str, content: object, size: int = 120) -> None:
         """Send something of so many bytes over a client's path."""
         for at in self._paths[client].send(now, size):
             self._sent += 1

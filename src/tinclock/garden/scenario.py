@@ -7,6 +7,7 @@ from importlib.resources import files
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from tinclock.core.errors import BadNumberError, UnknownNameError
+from tinclock.core.plain import Fields
 from tinclock.garden.network import line_of
 from tinclock.garden.seat import Seat
 from tinclock.garden.unfair import KINDS
@@ -37,8 +38,8 @@ class Garden(NamedTuple):
 
     rules: Rules
     level: Level
-    boxes: list[dict[str, Any]]
-    surfaces: dict[str, Any]
+    boxes: list[Fields]
+    surfaces: Fields
 
 
 def data_file(name: str) -> Any:

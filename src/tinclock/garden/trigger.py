@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from tinclock.core.plain import Fields
 from tinclock.core.ruling.claims import ImpactClaim, LaunchClaim, ShotClaim, StrikeClaim
 from tinclock.core.timeline.views import View
 from tinclock.garden.hand import unit
@@ -115,7 +116,7 @@ class Trigger:
         if self._rng.random() > 0.7:
             self._fire_at += float(self._rng.uniform(0.05, 0.6))
         ahead = lies.ahead(view[1].tick - view[0].tick or 2)
-        fields: dict[str, Any] = {
+        fields: Fields = {
             "sequence": sequence,
             "actor": lies.actor(player.entity, sorted(player.enemies)),
             "weapon": arms.name,
@@ -139,7 +140,7 @@ class Trigger:
         return shot
 
     def _shot(
-        self, server_time: float, arm: Arm, fields: dict[str, Any], eye: Triple, rays: list[Triple],
+        self, server_time: float, arm: Arm, fields: Fields, eye: Triple, rays: list[Triple],
         view: tuple[Snapshot, Snapshot, float],
     ) -> Shot:  # fmt: skip
         """A shot or a blow, with what the client's own crosshair says it met."""

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from tinclock.core.errors import RulesError
 from tinclock.core.geometry.rig import Rig
+from tinclock.core.plain import Fields
 from tinclock.core.rules.consequences import consequences_of
 from tinclock.core.rules.contradictions import contradictions
 from tinclock.core.rules.rigs import RigRules
@@ -56,9 +57,9 @@ def _between_tables(rules: Rules) -> list[str]:
     return problems
 
 
-def _sound_part(tables: dict[str, Any]) -> Rules | None:
+def _sound_part(tables: Fields) -> Rules | None:
     """The rules without the tables that have mistakes of their own, so that the others can be held together too."""
-    kept: dict[str, Any] = {"schema": 1, "rigs": {}, "weapons": {}}
+    kept: Fields = {"schema": 1, "rigs": {}, "weapons": {}}
     for key, kind in (("rigs", RigRules), ("weapons", WeaponRules), ("items", ItemRules)):
         named = tables.get(key)
         if isinstance(named, dict):

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from tinclock.core.errors import RulesError
+from tinclock.core.plain import Fields
 from tinclock.intake.rules_file import parse_rules
 
 if TYPE_CHECKING:
@@ -18,7 +19,7 @@ BOUNDLESS = 1e9
 
 def with_setting(rules: Rules, path: str, value: object) -> Rules:
     """The rules with another value under a key path. Raises `RulesError` for a path or value that there can't be."""
-    tables: dict[str, Any] = msgspec.to_builtins(rules)
+    tables: Fields = msgspec.to_builtins(rules)
     keys, table = path.split("."), tables
     for depth, key in enumerate(keys):
         if not isinstance(table, dict) or (key not in table and keys[0] != "consequences"):
@@ -33,7 +34,7 @@ def with_setting(rules: Rules, path: str, value: object) -> Rules:
     return parse_rules(_said(tables), path)
 
 
-def _said(value: Any) -> Any:
+def _said(value: object) -> Any:
     """Tables without the keys that say nothing: a rules file has no word for "none"."""
     if isinstance(value, dict):
         return {key: _said(one) for key, one in value.items() if one is not None}

@@ -13,11 +13,12 @@ from typing import Annotated, Any, Literal, TypeVar, Union, get_args, get_origin
 import msgspec
 
 from tinclock.core.errors import RulesError
+from tinclock.core.plain import Fields
 
 Record = TypeVar("Record", bound=msgspec.Struct)
 
 
-def read_toml(path: str | Path) -> dict[str, Any]:
+def read_toml(path: str | Path) -> Fields:
     """The tables of a TOML file; raises `RulesError` when it is missing or isn't TOML."""
     file = Path(path)
     try:
@@ -30,7 +31,7 @@ def read_toml(path: str | Path) -> dict[str, Any]:
         raise RulesError(str(path), [f"is not TOML: {error}"]) from error
 
 
-def parse_toml(text: str, source: str) -> dict[str, Any]:
+def parse_toml(text: str, source: str) -> Fields:
     """The tables of TOML text; raises `RulesError` when it isn't TOML. `source` names it in messages."""
     try:
         return tomllib.loads(text)
@@ -52,7 +53,7 @@ def convert_table(kind: type[Record], table: object, source: str) -> Record:
     raise RulesError(source, found or problems)
 
 
-def _walk(kind: Any, value: object, path: str, problems: list[str]) -> None:
+def _walk(kind: object, value: object, path: str, problems: list[str]) -> None:
     """Collect the mistakes in `value`, descending where there is structure and converting leaves by themselves."""
     kind, value_kind = _bare(kind), type(value)
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
@@ -88,12 +89,12 @@ def _walk_record(kind: type[msgspec.Struct], table: dict[str, object], path: str
 
 
 @cache
-def _shape_of(kind: type[msgspec.Struct]) -> tuple[dict[str, Any], dict[str, Any]]:
+def _shape_of(kind: type[msgspec.Struct]) -> tuple[Fields, Fields]:
     """Types and fields of a record, by name."""
     return get_type_hints(kind, include_extras=True), {field.name: field for field in msgspec.structs.fields(kind)}
 
 
-def _bare(kind: Any) -> Any:
+def _bare(kind: object) -> Any:
     """Without the optional part: `X | None` is X, since TOML has no null."""
     if get_origin(kind) in (Union, types.UnionType):
         inner = [choice for choice in get_args(kind) if choice is not type(None)]
@@ -102,7 +103,7 @@ def _bare(kind: Any) -> Any:
     return kind
 
 
-def _leaf(kind: Any, value: object, path: str, problems: list[str]) -> None:
+def _leaf(kind: object, value: object, path: str, problems: list[str]) -> None:
     if not _finite(value):
         problems.append(f"{path}: got {_shown(value)}, expected {_wanted(kind)} (finite)")
         return

@@ -10,6 +10,7 @@ import numpy as np
 from tinclock.core.analysis.surroundings import Past
 from tinclock.core.errors import RecordingError
 from tinclock.core.geometry.rig import Rig
+from tinclock.core.plain import Fields
 from tinclock.core.ruling.commands import Admit, Cut, Dismiss, Place, Remove, Spawn, read_change
 from tinclock.core.timeline.history import PoseHistory
 from tinclock.wire.codec import decode_claim
@@ -99,7 +100,7 @@ class _Rebuilding:
             elif what != "advance":
                 self._call(what, msgspec.json.decode(first), second)
 
-    def _call(self, name: str, arguments: dict[str, Any], answer: str | None) -> None:
+    def _call(self, name: str, arguments: Fields, answer: str | None) -> None:
         history, command = self._history, read_change(name, arguments)
         match command:
             case Admit() | Place() if answer is not None:

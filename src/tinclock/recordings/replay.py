@@ -8,6 +8,7 @@ import msgspec
 import numpy as np
 
 from tinclock.core.errors import RecordingError, TinClockError
+from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.ruling.commands import Act, read_change
 from tinclock.core.timeline.packed import Packed
@@ -194,7 +195,7 @@ class _Course:
 
     def _call(self, step: int, name: str, text: str, answer: str | None) -> None:
         try:
-            command = read_change(name, msgspec.json.decode(text, type=dict[str, Any]))
+            command = read_change(name, msgspec.json.decode(text, type=Fields))
         except msgspec.DecodeError as error:
             raise RecordingError(self._recording.path, f"step {step} can't be read: {error}") from None
         try:

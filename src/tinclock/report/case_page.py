@@ -10,6 +10,7 @@ from tinclock.cases.kinds import benign_share, words_of
 from tinclock.core.errors import EvidenceError, MissingExtraError, RecordingError
 from tinclock.core.evidence.detectors import DETECTORS
 from tinclock.core.evidence.weights import line_class
+from tinclock.core.plain import Fields
 from tinclock.core.text import printable_lines
 from tinclock.report.replay import replay_of
 
@@ -46,7 +47,7 @@ def write_case_page(
     return target
 
 
-def _shown(value: Any) -> Any:
+def _shown(value: object) -> Any:
     """What a page shows of a value: control characters and turned writing in names are written out, at any depth."""
     from markupsafe import Markup
 
@@ -83,7 +84,7 @@ def case_page(
     return page
 
 
-def kinds_of(dossier: Dossier, weights: Weights) -> list[dict[str, Any]]:
+def kinds_of(dossier: Dossier, weights: Weights) -> list[Fields]:
     """The strongest kinds of evidence over all matches, in words."""
     total: dict[str, float] = {}
     for play in dossier.plays:
@@ -122,9 +123,7 @@ def _line(dossier: Dossier) -> str:
     return line_class(LineQuality(lines[-1][1], lines[-1][2]) if lines else None)
 
 
-def _shots(
-    dossier: Dossier, recordings: str | Path | None, level: Level | None
-) -> tuple[list[dict[str, Any]], list[str]]:
+def _shots(dossier: Dossier, recordings: str | Path | None, level: Level | None) -> tuple[list[Fields], list[str]]:
     """Replays of the shots that show most, of several kinds, and what couldn't be shown."""
     places = {play.match: play for play in dossier.plays}
     wanted: list[tuple[str, str, int]] = []
@@ -135,7 +134,7 @@ def _shots(
                 taken[gain.kind] = taken.get(gain.kind, 0) + 1
                 wanted.append((gain.kind, match, number))
     opened: dict[str, tuple[Recording, dict[int, str]] | None] = {}
-    shots: list[dict[str, Any]] = []
+    shots: list[Fields] = []
     missing: list[str] = []
     for kind, match, number in wanted:
         if len(shots) >= MOST_SHOTS:
@@ -169,7 +168,7 @@ def _open(play: PlayRow, recordings: str | Path | None) -> tuple[Recording, dict
     return recording, recording.names()
 
 
-def _data(dossier: Dossier, weights: Weights, limit: float, shots: list[dict[str, Any]]) -> dict[str, Any]:
+def _data(dossier: Dossier, weights: Weights, limit: float, shots: list[Fields]) -> Fields:
     """What the page's charts draw."""
     minutes, points, lines, ends = 0.0, [], [], []
     for play in dossier.plays:
@@ -183,10 +182,10 @@ def _data(dossier: Dossier, weights: Weights, limit: float, shots: list[dict[str
     }  # fmt: skip
 
 
-def _over_time(dossier: Dossier) -> list[dict[str, Any]]:
+def _over_time(dossier: Dossier) -> list[Fields]:
     """Decibans by kind over time, match after match, of the kinds that matter: a value for each of the points."""
     kinds = {kind for play in dossier.plays for kind in play.course.by_kind}
-    out: list[dict[str, Any]] = []
+    out: list[Fields] = []
     for kind in sorted(kinds):
         before, values = 0.0, list[float]()
         for play in dossier.plays:
@@ -198,7 +197,7 @@ def _over_time(dossier: Dossier) -> list[dict[str, Any]]:
     return sorted(out, key=lambda row: -row["last"])[:MOST_KINDS]
 
 
-def _aim(dossier: Dossier, weights: Weights) -> list[dict[str, Any]]:
+def _aim(dossier: Dossier, weights: Weights) -> list[Fields]:
     """The account's shares against the population's, in percent."""
     total: dict[str, tuple[float, float]] = {}
     for play in dossier.plays:

@@ -6,19 +6,19 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from tinclock.core.plain import Fields
 from tinclock.report.style import FAINT, INK, OUTCOMES, RAY, STRUCK, TEAMS, dress, new_figure, save, title
 
 if TYPE_CHECKING:
     from pathlib import Path
 
+    from matplotlib.axes import Axes
     from numpy.typing import NDArray
 
 MARKS = ("after 1 min", "3 min", "5 min", "10 min")
 
 
-def draw_detection(
-    path: Path, report: dict[str, Any], heights: tuple[NDArray[np.float64], NDArray[np.float64]]
-) -> Path:
+def draw_detection(path: Path, report: Fields, heights: tuple[NDArray[np.float64], NDArray[np.float64]]) -> Path:
     """Draw what `tinclock detection` reports into a PNG. heights : peak decibans of fair and of unfair accounts."""
     figure = new_figure("draw_detection")
     title(
@@ -32,7 +32,7 @@ def draw_detection(
     return save(figure, path)
 
 
-def _shares(axes: Any, rows: list[dict[str, Any]]) -> None:
+def _shares(axes: Axes, rows: list[Fields]) -> None:
     kinds = sorted({row["kind"] for row in rows}, reverse=True)
     dials = sorted({row["dial"] for row in rows})
     place = {kind: k for k, kind in enumerate(kinds)}
@@ -60,7 +60,7 @@ def _cell(x: float, y: float, share: float) -> Any:
     return Rectangle((x + 0.04, y + 0.08), 0.92, 0.84, color=tuple(low + share * (high - low)))
 
 
-def _roc(axes: Any, told: dict[str, Any]) -> None:
+def _roc(axes: Axes, told: Fields) -> None:
     axes.step(np.maximum(told["false"], 1e-4), told["found"], where="post", color=STRUCK, linewidth=2)
     axes.set_xscale("symlog", linthresh=0.005)
     axes.set_xlim(0, 1)
@@ -68,20 +68,20 @@ def _roc(axes: Any, told: dict[str, Any]) -> None:
     dress(axes, f"ROC: area {told['roc_area']:.3f}", "share of fair accounts above the line", "of unfair ones")
 
 
-def _precision(axes: Any, told: dict[str, Any]) -> None:
+def _precision(axes: Axes, told: Fields) -> None:
     axes.step(told["found"], told["precision"], where="post", color=RAY, linewidth=2)
     axes.set_xlim(0, 1)
     axes.set_ylim(0, 1.03)
     dress(axes, f"precision and recall: area {told['pr_area']:.3f}", "share of unfair accounts found", "right of those")
 
 
-def _peaks(axes: Any, heights: tuple[NDArray[np.float64], NDArray[np.float64]], limit: float) -> None:
+def _peaks(axes: Axes, heights: tuple[NDArray[np.float64], NDArray[np.float64]], limit: float) -> None:
     edges = np.linspace(-5.0, 80.0, 35)
     for values, colour, name in ((heights[0], TEAMS["pewter"], "fair"), (heights[1], TEAMS["copper"], "unfair")):
         clipped = np.clip(values, edges[0], edges[-1] - 1e-6)
         axes.hist(
             clipped,
-            edges,
+            edges.tolist(),
             color=colour,
             alpha=0.65,
             label=name,

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from tinclock.core.plain import Fields
 from tinclock.report.style import INK, PAPER, STRUCK, dress, new_figure, save
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
+    from matplotlib.axes import Axes
+
 LINES = {"wired": "#2d7d5a", "home_wireless": "#1f5f8b", "mobile": "#b4622a", "distant": "#8a2f6b", "awful": "#7a7f82"}
 
 
-def draw_fairness(path: Path, rows: Sequence[dict[str, Any]], cap_s: float, name: str) -> Path:
+def draw_fairness(path: Path, rows: Sequence[Fields], cap_s: float, name: str) -> Path:
     """Both sides against max_rewind, as a PNG. rows : a sweep's, of `tinclock fairness`; cap_s : the recorded cap."""
     figure = new_figure("draw_fairness")
     figure.text(0.06, 0.945, f"{name}: what max_rewind costs whom", fontsize=15, color=INK, weight="bold")
@@ -34,7 +37,7 @@ def draw_fairness(path: Path, rows: Sequence[dict[str, Any]], cap_s: float, name
     return save(figure, path)
 
 
-def _shooters(axes: Any, at: list[float], rows: Sequence[dict[str, Any]]) -> None:
+def _shooters(axes: Axes, at: list[float], rows: Sequence[Fields]) -> None:
     names = sorted({name for row in rows for name in row["shooters"]} - {"all"}, key=list(LINES).index)
     for name in names:
         shares = [row["shooters"].get(name, {}).get("share_counted") for row in rows]
@@ -52,7 +55,7 @@ def _percent(shares: Sequence[float | None]) -> list[float]:
     return [float("nan") if share is None else 100.0 * share for share in shares]
 
 
-def _victims(axes: Any, at: list[float], rows: Sequence[dict[str, Any]]) -> None:
+def _victims(axes: Axes, at: list[float], rows: Sequence[Fields]) -> None:
     looks = (("median_s", "median", ":"), ("p95_s", "95th percentile", "-"), ("worst_s", "worst", (0, (4, 2))))
     for key, label, style in looks:
         values = [row["victims"]["all"][key] for row in rows]
@@ -71,5 +74,5 @@ def _victims(axes: Any, at: list[float], rows: Sequence[dict[str, Any]]) -> None
     axes.legend(loc="upper left", frameon=False, fontsize=9)
 
 
-def _after(row: dict[str, Any]) -> float:
+def _after(row: Fields) -> float:
     return 100.0 * row["after_cover"] / row["hits"] if row["hits"] else 0.0

@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
+    from matplotlib.axes import Axes
+
     from tinclock.garden.flights import Scene
 
 TICK_HZ = 64.0
@@ -79,13 +81,13 @@ def draw_mortar(scene: Scene, path: Path) -> Path:
     return save(figure, path)
 
 
-def _bodies(axes: Any, scene: Scene, basis: Any, origin: Any) -> None:
+def _bodies(axes: Axes, scene: Scene, basis: Any, origin: Any) -> None:
     hurt = {hit.victim: hit.part for hit in scene.hits}
     for entity, boxes in scene.bodies.items():
         draw_boxes(axes, boxes, basis, origin, REWOUND if entity in hurt else NOW, hurt.get(entity, ""))
 
 
-def _burst(axes: Any, middle: Any, radius_m: float) -> None:
+def _burst(axes: Axes, middle: Any, radius_m: float) -> None:
     turn = np.linspace(0.0, 2.0 * np.pi, 90)
     axes.plot(
         middle[0] + radius_m * np.cos(turn), middle[1] + radius_m * np.sin(turn), color=STRUCK, lw=0.9, ls=(0, (3, 3))
@@ -93,13 +95,13 @@ def _burst(axes: Any, middle: Any, radius_m: float) -> None:
     axes.plot(*middle, "*", color=STRUCK, ms=13, mec="white", mew=0.8)
 
 
-def _frame(axes: Any, x: tuple[float, float], y: tuple[float, float]) -> None:
+def _frame(axes: Axes, x: tuple[float, float], y: tuple[float, float]) -> None:
     axes.set_xlim(*x)
     axes.set_ylim(*y)
     axes.set_aspect("equal", adjustable="box", anchor="W")
 
 
-def _arc(axes: Any, line: Any, bounces: Sequence[Any]) -> None:
+def _arc(axes: Axes, line: Any, bounces: Sequence[Any]) -> None:
     axes.plot(line[:, 0], line[:, 1], color=RAY, lw=1.6)
     axes.plot(*line[0], "o", color=RAY, ms=5)
     for bounce in bounces:
@@ -140,7 +142,7 @@ def draw_compensations(scenes: Sequence[Scene], path: Path) -> Path:
     return save(figure, path)
 
 
-def _dodge(axes: Any, scene: Scene) -> None:
+def _dodge(axes: Axes, scene: Scene) -> None:
     crossing, (shooter, runner) = _when_nearest(scene), list(scene.bodies)[:2]
     ticks = scene.walked[int((scene.ruling.view_time or 0.0) * TICK_HZ) : int(crossing * TICK_HZ) + 1]
     axes.plot(ticks[:, 0] + 0.5, ticks[:, 1], color=INK, lw=1.0)
@@ -165,8 +167,8 @@ def _dodge(axes: Any, scene: Scene) -> None:
         gone = place + velocity * (scene.ruling.received_at - scene.launch.server_time)
         axes.plot(gone[0], gone[1], ">", color=RAY, ms=9)
         axes.annotate(
-            "appears here for the others", gone[:2], (0, -18), textcoords="offset points", fontsize=9, color=INK,
-            ha="center",
+            "appears here for the others", (gone[0], gone[1]), (0, -18), textcoords="offset points", fontsize=9,
+            color=INK, ha="center",
         )  # fmt: skip
     axes.set_xlim(-7.5, 2.4)
     axes.set_ylim(-0.75, 1.35)

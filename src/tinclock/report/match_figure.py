@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
     from pathlib import Path
 
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.level import Level
@@ -59,7 +61,7 @@ def draw_match(
     return save(figure, path)
 
 
-def _draw_shots(axes: Any, rulings: Sequence[Ruling]) -> None:
+def _draw_shots(axes: Axes, rulings: Sequence[Ruling]) -> None:
     from matplotlib.collections import LineCollection
 
     for outcome, colour in OUTCOMES.items():
@@ -82,7 +84,7 @@ def _ends(ruling: Ruling) -> list[tuple[float, float]]:
     return [(x, y), (x + dx * reach, y + dy * reach)]
 
 
-def _draw_bars(axes: Any, rulings: Sequence[Ruling], accounts: Sequence[str]) -> None:
+def _draw_bars(axes: Axes, rulings: Sequence[Ruling], accounts: Sequence[str]) -> None:
     counts: Counter[tuple[str, str]] = Counter((r.account, r.outcome) for r in rulings)
     rows = np.arange(len(accounts))
     start = np.zeros(len(accounts))
@@ -98,7 +100,7 @@ def _draw_bars(axes: Any, rulings: Sequence[Ruling], accounts: Sequence[str]) ->
     dress(axes, "rulings by account", "claims", "")
 
 
-def _legend(figure: Any, level: Level, teams: Sequence[str]) -> None:
+def _legend(figure: Figure, level: Level, teams: Sequence[str]) -> None:
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 

@@ -11,6 +11,7 @@ from tinclock.core.geometry.section import cut_level
 from tinclock.report.style import pale, surface_colour
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.level import Level
@@ -53,7 +54,7 @@ def _stadium(half: NDArray[np.float64], radius: float) -> NDArray[np.float64]:
 
 
 def draw_boxes(
-    axes: Any, boxes: Hitboxes, basis: Basis, origin: NDArray[np.float64], colour: str, struck: str = "", **style: Any
+    axes: Axes, boxes: Hitboxes, basis: Basis, origin: NDArray[np.float64], colour: str, struck: str = "", **style: Any
 ) -> None:
     """Draw a body; the part called `struck` in its own colour, on top."""
     from matplotlib.collections import PolyCollection
@@ -69,7 +70,7 @@ def draw_boxes(
 
 
 def draw_section(
-    axes: Any, level: Level, point: Any, normal: Any, basis: Basis, origin: NDArray[np.float64], width: float = 1.6
+    axes: Axes, level: Level, point: Any, normal: Any, basis: Basis, origin: NDArray[np.float64], width: float = 1.6
 ) -> None:
     """Draw where a plane cuts the level, coloured by surface."""
     from matplotlib.collections import LineCollection
@@ -79,7 +80,7 @@ def draw_section(
     axes.add_collection(LineCollection(list((cut.segments - origin) @ basis.T), colors=colours, linewidths=width))
 
 
-def draw_plan(axes: Any, level: Level, lowest_m: float = 0.05) -> None:
+def draw_plan(axes: Axes, level: Level, lowest_m: float = 0.05) -> None:
     """Fill the level's upward faces, seen from above, coloured by surface; what lies below `lowest_m` is ground."""
     from matplotlib.collections import PolyCollection
 

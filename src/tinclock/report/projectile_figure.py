@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping, Sequence
     from pathlib import Path
 
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
     from tinclock.core.analysis.surroundings import Past
     from tinclock.core.combat.events import Event
     from tinclock.core.ruling.records import Ruling
@@ -82,7 +85,7 @@ def draw_flown(
     return save(figure, path)
 
 
-def _frame(figure: Any, axes: Any, x: tuple[float, float], y: tuple[float, float]) -> None:
+def _frame(figure: Figure, axes: Axes, x: tuple[float, float], y: tuple[float, float]) -> None:
     """Show at least so much, and fill the axes with the same scale both ways."""
     box = axes.get_position()
     shape = box.width * figure.get_figwidth() / (box.height * figure.get_figheight())
@@ -102,7 +105,7 @@ def _line(one: Flown, past: Past) -> Any:
 
 
 def _bodies(
-    axes: Any, past: Past, ruling: Ruling, flights: Sequence[Flown], basis: Any, origin: Any,
+    axes: Axes, past: Past, ruling: Ruling, flights: Sequence[Flown], basis: Any, origin: Any,
     near: Callable[[Any], bool],
 ) -> None:  # fmt: skip
     newest = View(past.history.newest_tick, past.history.newest_tick, 0.0)
@@ -116,7 +119,7 @@ def _bodies(
         draw_boxes(axes, boxes, basis, origin, colour, hurt.get(entity, ""))
 
 
-def _head(figure: Any, ruling: Ruling, flights: Sequence[Flown], names: Mapping[int, str]) -> None:
+def _head(figure: Figure, ruling: Ruling, flights: Sequence[Flown], names: Mapping[int, str]) -> None:
     who = names.get(ruling.entity, f"entity {ruling.entity}")
     flown = max(one.end.server_time - one.launch.server_time for one in flights)
     ends = []

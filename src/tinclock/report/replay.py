@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from tinclock.cases.kinds import words_of
 from tinclock.core.analysis.why import why
 from tinclock.core.evidence.sight import Sight
+from tinclock.core.plain import Fields
 from tinclock.core.timeline.views import View
 from tinclock.recordings.past import claim_of, past_of
 from tinclock.report.outlines import outlines
@@ -33,7 +34,7 @@ SCREEN_RAD = 0.16
 
 def replay_of(
     recording: Recording, number: int, names: Mapping[int, str], kind: str = "", level: Level | None = None
-) -> dict[str, Any] | None:
+) -> Fields | None:
     """Everything that the page needs to show a ruling's shot, as plain data; None where nothing can be shown.
 
     names : what to call entities; kind : of evidence, which it was chosen for; level : the recorded level, where the
@@ -127,7 +128,7 @@ def _near(past: Past, ruling: Ruling, view: View) -> list[int]:
     return out
 
 
-def _parts(rig: Any, poses: list[Hitboxes | None]) -> dict[str, Any]:
+def _parts(rig: object, poses: list[Hitboxes | None]) -> Fields:
     """Shapes once, and a place for each step: centre and the shape's axes, row by row, times its sizes."""
     first = next((pose for pose in poses if pose is not None), None)
     if first is None:
@@ -142,9 +143,7 @@ def _parts(rig: Any, poses: list[Hitboxes | None]) -> dict[str, Any]:
     return {"shapes": shapes, "parts": list(first.parts), "steps": steps}
 
 
-def _cover(
-    level: Level | None, origin: NDArray[np.float64], aim: NDArray[np.float64], reach_m: float
-) -> list[dict[str, Any]]:
+def _cover(level: Level | None, origin: NDArray[np.float64], aim: NDArray[np.float64], reach_m: float) -> list[Fields]:
     """The level's triangles near the line of fire, by surface."""
     if level is None:
         return []
@@ -171,7 +170,7 @@ def _cover(
 
 def _screen(
     past: Past, view: View, bodies: list[int], target: int, origin: NDArray[np.float64], aim: NDArray[np.float64]
-) -> list[dict[str, Any]]:
+) -> list[Fields]:
     """What the shooter's screen showed about its crosshair: outlines, in milliradians; hidden: it didn't show them."""
     left = np.array([-aim[1], aim[0], 0.0])
     left /= max(float(np.linalg.norm(left)), 1e-9)

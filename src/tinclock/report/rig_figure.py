@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -13,6 +13,8 @@ from tinclock.report.style import INK, TEAMS, dress, new_figure, save, title
 if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
+
+    from matplotlib.axes import Axes
 
     from tinclock.core.geometry.rig import Rig
     from tinclock.intake.meshes.rig_fit import Fit
@@ -60,7 +62,7 @@ def draw_rig(path: Path, skin: Skin, body: Rig, name: str, fits: Sequence[Fit] =
     return save(figure, path)
 
 
-def _bars(axes: Any, fits: Sequence[Fit]) -> None:
+def _bars(axes: Axes, fits: Sequence[Fit]) -> None:
     """For each part, the share of its vertices that it covers, and of it that is air."""
     rows = np.arange(len(fits))[::-1]
     axes.barh(rows + 0.2, [100.0 * fit.covered for fit in fits], 0.34, color=TEAMS["pewter"], label="covered")

@@ -24,6 +24,9 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
     from pathlib import Path
 
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
     from tinclock.core.analysis.surroundings import Surroundings
 
 BEYOND_M = 2.0
@@ -69,7 +72,7 @@ def _shown_length(surroundings: Surroundings) -> float:
     return max([4.0, *far, *wall]) + BEYOND_M
 
 
-def _view(axes: Any, surroundings: Surroundings, basis: Any, origin: Any, length: float) -> None:
+def _view(axes: Axes, surroundings: Surroundings, basis: Any, origin: Any, length: float) -> None:
     struck = surroundings.ruling.hits[0].part if surroundings.ruling.hits else ""
     for boxes in (*surroundings.others, *([surroundings.shooter] if surroundings.shooter is not None else [])):
         draw_boxes(axes, boxes, basis, origin, "#e6e8e8", linewidths=0.3)
@@ -105,7 +108,7 @@ def _reached(surroundings: Surroundings) -> float:
     return float(min(surroundings.wall_m, surroundings.range_m))
 
 
-def _aim(axes: Any, surroundings: Surroundings, origin: Any, along: Any) -> None:
+def _aim(axes: Axes, surroundings: Surroundings, origin: Any, along: Any) -> None:
     """The target as seen along the ray: the crosshair lies at 0, 0."""
     right = np.cross(along, [0.0, 0.0, 1.0])
     right = right / np.linalg.norm(right) if np.linalg.norm(right) > 1e-9 else np.array([1.0, 0.0, 0.0])
@@ -129,7 +132,7 @@ def _aim(axes: Any, surroundings: Surroundings, origin: Any, along: Any) -> None
     dress(axes, "along the shot: the crosshair is at 0, 0", "metres to its right", "metres above it")
 
 
-def _head(figure: Any, surroundings: Surroundings, names: Mapping[int, str], said: Sequence[str]) -> None:
+def _head(figure: Figure, surroundings: Surroundings, names: Mapping[int, str], said: Sequence[str]) -> None:
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 

@@ -5,9 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from tinclock.core.errors import MissingExtraError
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from pathlib import Path
+
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
 
 PAPER, INK, FAINT = "#f7f4ee", "#22282e", "#9aa0a3"
 TEAMS = {"copper": "#b4622a", "pewter": "#4f6a7d"}
@@ -46,7 +50,7 @@ def new_figure(caller: str) -> Any:
     return figure
 
 
-def dress(axes: Any, title: str, x: str, y: str) -> None:
+def dress(axes: Axes, title: str, x: str, y: str) -> None:
     """Title, axis names and quiet lines."""
     axes.set_facecolor(PAPER)
     axes.set_title(title, loc="left", fontsize=11, color=INK)
@@ -57,16 +61,16 @@ def dress(axes: Any, title: str, x: str, y: str) -> None:
         axes.spines[side].set_visible(False)
 
 
-def title(figure: Any, y: float, *pieces: tuple[str, dict[str, Any]]) -> None:
+def title(figure: Figure, y: float, *pieces: tuple[str, Fields]) -> None:
     """A line of text in pieces of different looks, one after another."""
     x = 0.055
     for text, look in pieces:
         drawn = figure.text(x, y, text, **look)
-        box = drawn.get_window_extent(figure.canvas.get_renderer())
+        box = drawn.get_window_extent()
         x = box.x1 / figure.bbox.width + 0.008
 
 
-def title_ruling(figure: Any, number: int, outcome: str, told: str) -> None:
+def title_ruling(figure: Figure, number: int, outcome: str, told: str) -> None:
     """The first line of a ruling's picture: which, what came of it, what happened."""
     title(
         figure, 0.95,
@@ -76,7 +80,7 @@ def title_ruling(figure: Any, number: int, outcome: str, told: str) -> None:
     )  # fmt: skip
 
 
-def save(figure: Any, path: Path) -> Path:
+def save(figure: Figure, path: Path) -> Path:
     """Write a PNG, the same bytes for the same figure."""
     figure.savefig(path, metadata={"Software": None}, facecolor=PAPER)
     return path

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from tinclock.core.plain import Fields
 from tinclock.report.style import INK, OUTCOMES, RAY, dress, new_figure, save
 
 if TYPE_CHECKING:
@@ -11,7 +12,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 
-def draw_sweep(path: Path, setting: str, recorded: Any, rows: Sequence[dict[str, Any]], name: str) -> Path:
+def draw_sweep(path: Path, setting: str, recorded: object, rows: Sequence[Fields], name: str) -> Path:
     """Outcomes, damage and flipped rulings against the values of a setting, as a PNG. rows : of `tinclock rerule`."""
     figure = new_figure("draw_sweep")
     figure.text(0.055, 0.945, f"{name}: {setting}", fontsize=15, color=INK, weight="bold")

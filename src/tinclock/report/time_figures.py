@@ -12,6 +12,8 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
+    from matplotlib.axes import Axes
+
     from tinclock.garden.played import BoundPoint, ClockPoint
 
 
@@ -34,7 +36,7 @@ def draw_clock(points: Sequence[ClockPoint], path: Path, title: str) -> Path:
     return save(figure, path)
 
 
-def _offsets(axes: Any, points: Sequence[ClockPoint], time: Any) -> None:
+def _offsets(axes: Axes, points: Sequence[ClockPoint], time: Any) -> None:
     """Everything relative to the true offset, so that the truth is the line at 0."""
     truth = np.array([p.true_offset_s for p in points])
     low, high = (np.array([getattr(p, name) for p in points]) - truth for name in ("offset_low_s", "offset_high_s"))

@@ -13,6 +13,8 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
     from pathlib import Path
 
+    from matplotlib.axes import Axes
+
     from tinclock.core.analysis.surroundings import Glimpse, Surroundings
 
 LEAST_HALF_M, MOST_HALF_M = 0.75, 1.3
@@ -53,7 +55,7 @@ def draw_views(surroundings: Surroundings, path: Path, names: Mapping[int, str] 
     return save(figure, path)
 
 
-def _panel(axes: Any, glimpse: Glimpse, basis: Any, origin: Any, ruled: bool, first: bool) -> None:
+def _panel(axes: Axes, glimpse: Glimpse, basis: Any, origin: Any, ruled: bool, first: bool) -> None:
     if glimpse.boxes is not None:
         draw_boxes(axes, glimpse.boxes, basis, origin, REWOUND if ruled else NOW, glimpse.part, alpha=0.9)
     axes.axhline(0.0, color=RAY, lw=0.7)

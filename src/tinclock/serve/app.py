@@ -16,6 +16,7 @@ from http import HTTPStatus
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from tinclock.core.errors import BadNumberError, MissingExtraError
+from tinclock.core.plain import Fields
 from tinclock.serve.hub import outcome_of, unwrapped
 
 if TYPE_CHECKING:
@@ -158,7 +159,7 @@ class Service:
         from websockets.asyncio.server import serve, unix_serve
 
         settings = self._settings
-        options: dict[str, Any] = {
+        options: Fields = {
             "process_request": self._greet, "max_size": MOST_FRAME, "max_queue": MOST_WAITING,
             "ping_interval": HEARTBEAT_S, "ping_timeout": HEARTBEAT_S, "close_timeout": CLOSING_S, "compression": None,
         }  # fmt: skip
@@ -239,7 +240,7 @@ class Service:
             self._metrics.connections.dec()
             self._log("disconnected", frames=frames)
 
-    async def _do(self, frame: bytes | str, asker: Any) -> bytes | str:
+    async def _do(self, frame: bytes | str, asker: object) -> bytes | str:
         """A request, in turns: by time, so that one with large frames doesn't starve the others."""
         work, given = self._hub.work(frame, asker), None
         while True:

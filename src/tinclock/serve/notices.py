@@ -20,12 +20,13 @@ import uuid
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Final, NamedTuple
 from urllib.parse import urlsplit
 
 import msgspec
 
 from tinclock.core.errors import EvidenceError, MissingExtraError
+from tinclock.core.plain import Fields
 from tinclock.core.text import printable
 
 if TYPE_CHECKING:
@@ -53,7 +54,7 @@ class CloudEvent(msgspec.Struct, frozen=True):
     subject: str
     time: str
     datacontenttype: str
-    data: dict[str, Any]
+    data: Fields
 
 
 class Notices:
@@ -104,7 +105,7 @@ class Notices:
         for place, to in enumerate((*self._webhooks, *self._syslog)):
             self._put(f"{now:017.6f}-{event.id}-{place}.json", {"to": to, "event": event})
 
-    def _put(self, name: str, content: Any) -> None:
+    def _put(self, name: str, content: object) -> None:
         try:
             self._spool.mkdir(parents=True, exist_ok=True)
             fresh = self._spool / f".{name}"
@@ -139,7 +140,7 @@ class Notices:
 
     def _deliver_one(self, path: Path, problems: dict[str, str]) -> None:
         try:
-            content = msgspec.json.decode(path.read_bytes(), type=dict[str, Any])
+            content = msgspec.json.decode(path.read_bytes(), type=Fields)
             to, event = str(content["to"]), msgspec.convert(content["event"], CloudEvent)
         except (msgspec.MsgspecError, KeyError, ValueError, RecursionError):
             problems[str(path)] = f"{path}: is no notice; set aside"

@@ -14,6 +14,7 @@ from tinclock.core.combat.events import Event
 from tinclock.core.combat.published import State
 from tinclock.core.combat.receipts import Receipt
 from tinclock.core.findings import Finding
+from tinclock.core.plain import Fields
 
 MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9][A-Za-z0-9_.-]*$(?!\n)")]
 MOST_CLAIMS = 1024
@@ -35,7 +36,7 @@ class Call(Struct, frozen=True, tag="call", tag_field="do"):
     request: int
     match: MatchName
     call: str
-    arguments: dict[str, Any] = {}
+    arguments: Fields = {}
 
 
 class Tick(Struct, frozen=True, tag="tick", tag_field="do"):

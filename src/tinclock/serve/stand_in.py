@@ -9,9 +9,11 @@ import hmac
 import threading
 import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
+
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from types import TracebackType
@@ -39,7 +41,7 @@ class StandInReceiver:
     """
 
     def __init__(self, refuse: int = 0, *, answer: int = 204, drip_s: float = 0.0, key: bytes = b"") -> None:
-        self.received: list[dict[str, Any]] = []
+        self.received: list[Fields] = []
         self.refused, self._refuse = 0, refuse
         outer = self
 
@@ -67,7 +69,7 @@ class StandInReceiver:
                 with contextlib.suppress(ConnectionError):  # who drips is hung up on
                     super().handle()
 
-            def log_message(self, *_: Any) -> None:
+            def log_message(self, *_: object) -> None:
                 """Nothing: what came is in `received`."""
 
         self._server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)

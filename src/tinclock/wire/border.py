@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 class Server(Protocol):
     """What a border needs: a `Referee`, or a `Recorder` in front of one."""
 
-    def rule(self, connection: str, claim: Any, *, received_at: float) -> Ruling:
+    def rule(self, connection: str, claim: object, *, received_at: float) -> Ruling:
         """See `Referee.rule`."""
 
     def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:

@@ -6,10 +6,12 @@ An allow-list: a key of the rules that isn't listed here stays on the server.
 from __future__ import annotations
 
 import hashlib
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Final
 
 import msgspec
 from msgspec import Struct
+
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -45,11 +47,11 @@ class Bundle(Struct, frozen=True):
     """For a client build. digests : SHA-256 of each part, by its name ("match", "weapons.hose", ...), for `Join`."""
 
     format: int
-    match: dict[str, Any]
-    movement: dict[str, Any] | None
-    rigs: dict[str, dict[str, Any]]
-    weapons: dict[str, dict[str, Any]]
-    items: dict[str, dict[str, Any]]
+    match: Fields
+    movement: Fields | None
+    rigs: dict[str, Fields]
+    weapons: dict[str, Fields]
+    items: dict[str, Fields]
     digests: dict[str, str]
 
 
@@ -60,13 +62,13 @@ def client_bundle(rules: Rules) -> Bundle:
     rigs = {name: _public(rig, "rig") for name, rig in rules.rigs.items()}
     weapons = {name: _public(one, "weapon") for name, one in rules.weapons.items() if one.for_clients}
     items = {name: _public(one, "item") for name, one in rules.items.items() if one.for_clients}
-    parts: dict[str, Any] = {"match": match, **({} if movement is None else {"movement": movement})}
+    parts: Fields = {"match": match, **({} if movement is None else {"movement": movement})}
     for table, entries in (("rigs", rigs), ("weapons", weapons), ("items", items)):
         parts |= {f"{table}.{name}": entry for name, entry in entries.items()}
     return Bundle(FORMAT, match, movement, rigs, weapons, items, {name: _digest(part) for name, part in parts.items()})
 
 
-def _public(table: Struct, name: str) -> dict[str, Any]:
+def _public(table: Struct, name: str) -> Fields:
     out = {}
     for key in PUBLIC[name]:
         value = getattr(table, key)
@@ -74,7 +76,7 @@ def _public(table: Struct, name: str) -> dict[str, Any]:
     return out
 
 
-def _digest(part: Any) -> str:
+def _digest(part: object) -> str:
     """SHA-256 over the part as JSON with sorted keys: the same whatever the order in the file."""
     return hashlib.sha256(msgspec.json.encode(part, order="deterministic")).hexdigest()
 

@@ -15,6 +15,7 @@ from msgspec import Meta, Struct
 from tinclock.core.combat.events import Event
 from tinclock.core.combat.published import State
 from tinclock.core.combat.receipts import Receipt
+from tinclock.core.plain import Fields
 from tinclock.core.ruling.claims import Claim
 
 VERSIONS: Final = (1,)
@@ -110,7 +111,7 @@ def negotiated(join: Join) -> int | None:
     return max(set(join.versions) & set(VERSIONS), default=None)
 
 
-def schemas() -> dict[str, dict[str, Any]]:
+def schemas() -> dict[str, Fields]:
     """JSON Schema (draft 2020-12) of both directions, as published in `docs/schemas`."""
     dialect = "https://json-schema.org/draft/2020-12/schema"
     return {
@@ -122,7 +123,7 @@ def schemas() -> dict[str, dict[str, Any]]:
     }
 
 
-def _dedented(schema: Any) -> Any:
+def _dedented(schema: object) -> Any:
     """A schema whose descriptions have no indentation: docstrings keep theirs before Python 3.13, and lose it after."""
     if isinstance(schema, dict):
         return {

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -11,7 +13,7 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
 
 
-def tally(rulings: Sequence[Ruling]) -> dict[str, Any]:
+def tally(rulings: Sequence[Ruling]) -> Fields:
     """Counts over rulings: outcomes, and findings by code and account, in a fixed order."""
     outcomes = Counter(ruling.outcome for ruling in rulings)
     found = Counter((f.code, f.account) for ruling in rulings for f in ruling.findings)

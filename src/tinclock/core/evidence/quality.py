@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
 from tinclock.core.evidence.eprocess import DECIBAN
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping, Sequence
@@ -132,7 +133,7 @@ def peaks(plays: Sequence[Labelled], shares: NDArray[np.float64]) -> NDArray[np.
     return np.array([float(Chain(shares).match(play.stages).max()) if len(play.stages) else 0.0 for play in plays])
 
 
-def curves(fair: NDArray[np.float64], unfair: NDArray[np.float64]) -> dict[str, Any]:
+def curves(fair: NDArray[np.float64], unfair: NDArray[np.float64]) -> Fields:
     """ROC and precision-recall over all thresholds, and the areas under both.
 
     fair, unfair : (n,) peak decibans. Fawcett, An introduction to ROC analysis, Pattern Recogn. Lett. 27 (2006).

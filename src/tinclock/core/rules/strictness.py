@@ -6,11 +6,12 @@ the types of `rules` say; "strict" has narrow allowances and refuses what the ot
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Final
 
 from tinclock.core.findings import FINDINGS
+from tinclock.core.plain import Fields
 
-PROFILES: Final[dict[str, dict[str, dict[str, Any]]]] = {
+PROFILES: Final[dict[str, dict[str, Fields]]] = {
     "lenient": {
         "view": {"late_allowance_s": 0.2, "order_allowance_s": 0.2, "jitter_factor": 8.0},
         "muzzle": {"reach_m": 1.5},
@@ -31,7 +32,7 @@ PROFILES: Final[dict[str, dict[str, dict[str, Any]]]] = {
 """By profile, by table, by key: what differs from the defaults of the types."""
 
 
-def with_profile(tables: dict[str, Any]) -> dict[str, Any]:
+def with_profile(tables: Fields) -> Fields:
     """The tables of a rules file on top of its profile's defaults; what isn't a table is left for others to refuse.
 
     Without `strictness` it is "standard". The profile's `movement` counts only where the file has such a table.

@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from typing import TYPE_CHECKING, Any
 
+from tinclock.core.plain import Fields
 from tinclock.core.ruling.commands import (
     Act,
     Admit,
@@ -185,7 +186,7 @@ class MatchCalls(ABC):
         ruling: Ruling = self.apply(Rule(connection=connection, claim=claim, received_at=received_at))
         return ruling
 
-    def act(self, entity: int, claim: Claim | dict[str, Any], *, server_time: float) -> Ruling:
+    def act(self, entity: int, claim: Claim | Fields, *, server_time: float) -> Ruling:
         """Let an entity that the server acts for (see `place`) do something, by the same rules as a client's.
 
         The claim's sequence and actor are filled in, its view is the present. Raises `UnknownNameError` for an entity

@@ -12,6 +12,7 @@ import msgspec
 import numpy as np
 from msgspec import Struct
 
+from tinclock.core.plain import Fields
 from tinclock.core.timeline.views import View
 from tinclock.core.vectors import Triple
 
@@ -171,14 +172,14 @@ def plain(value: Any) -> Any:
     return value
 
 
-def plain_numbers(value: Any) -> Any:
+def plain_numbers(value: object) -> Any:
     """For an encoder: what it doesn't know, if that is one of NumPy's; raises `TypeError` otherwise."""
     if isinstance(value, (np.generic, np.ndarray)):
         return value.tolist()
     raise TypeError(f"{type(value).__name__} can't be encoded")
 
 
-def read_claim(kind: Any, fields: dict[str, Any]) -> Any:
+def read_claim(kind: object, fields: Fields) -> Any:
     """A claim of a kind (or of any, by its field `kind`) from plain or NumPy data; whole numbers become floats.
 
     Raises whatever the decoder does; its text names the field.

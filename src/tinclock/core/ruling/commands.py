@@ -11,6 +11,7 @@ from typing import Any, Final, get_args
 import msgspec
 from msgspec import Struct
 
+from tinclock.core.plain import Fields
 from tinclock.core.timeline.views import Drawing
 
 Position = tuple[float, float, float]
@@ -200,7 +201,7 @@ def name_of(command: Command) -> str:
     return str(type(command).__struct_config__.tag)
 
 
-def read_change(call: str, arguments: dict[str, Any]) -> Change:
+def read_change(call: str, arguments: Fields) -> Change:
     """A command from the name of its call and its arguments as plain data.
 
     Raises `msgspec.ValidationError` for a name that no call has, and for arguments that it doesn't take.

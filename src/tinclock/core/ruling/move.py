@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from tinclock.core.plain import Fields
 from tinclock.core.ruling.checks.form import as_triple
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.work import Work
@@ -43,7 +44,7 @@ class MoveWork(Work):
         (x, y, z), (ax, ay, az) = self.position, self.accepted.position
         return x - ax, y - ay, z - az
 
-    def found(self) -> dict[str, Any]:
+    def found(self) -> Fields:
         """Where the body ends."""
         return {**super().found(), "position": getattr(self, "position", None)}
 

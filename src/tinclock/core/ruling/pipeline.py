@@ -257,7 +257,7 @@ class ClaimPipeline:
 
     # -- the way of a claim -----------------------------------------------------------------------------------
 
-    def _follow(self, procedure: Procedure, claim: Any, work: Work) -> Ruling:
+    def _follow(self, procedure: Procedure, claim: object, work: Work) -> Ruling:
         """Put a claim through its procedure."""
         name = getattr(claim, "weapon", None)
         if not self._run(procedure.checks, claim, work):
@@ -269,7 +269,7 @@ class ClaimPipeline:
         amended = findings and any(consequences[finding.code] == "amend" for finding in findings)
         return self._ruling(work, procedure.kind, "amended" if amended else "upheld", _named(name, work))
 
-    def _run(self, checks: tuple[Check, ...], claim: Any, work: Work) -> bool:
+    def _run(self, checks: tuple[Check, ...], claim: object, work: Work) -> bool:
         """Run the checks in order, until one denies; returns whether none did."""
         for check in checks:
             finding = check(claim, work)

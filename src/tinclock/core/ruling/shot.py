@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
+from tinclock.core.plain import Fields
 from tinclock.core.ruling.harm import apply_harm
 from tinclock.core.ruling.penetration import send_through
 from tinclock.core.ruling.records import Hit, Ray, Stop
@@ -42,7 +43,7 @@ class ShotWork(FiringWork):
         self.rays: tuple[Ray, ...] = ()
         self.reached_m: float | None = None
 
-    def found(self) -> dict[str, Any]:
+    def found(self) -> Fields:
         """Where its rays went."""
         return {**super().found(), "reached_m": self.reached_m, "rays": self.rays}
 

@@ -7,9 +7,10 @@ Nothing here is the match's state. That changes only in a procedure's `commit`.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.findings import FINDINGS, Finding
+from tinclock.core.plain import Fields
 from tinclock.core.timeline.cover import Instant
 
 if TYPE_CHECKING:
@@ -87,7 +88,7 @@ class Work:
             (FINDINGS[code].unit if unit is None else unit) if measured else "", detail,
         )  # fmt: skip
 
-    def found(self) -> dict[str, Any]:
+    def found(self) -> Fields:
         """What this kind of claim adds to its ruling, by the ruling's fields."""
         return {}
 
@@ -115,7 +116,7 @@ class ViewWork(Work):
         """Where the history is read for this claim."""
         return Instant(*self.slots, self.view.fraction)
 
-    def found(self) -> dict[str, Any]:
+    def found(self) -> Fields:
         """The view, once it is known."""
         view_time = getattr(self, "view_time", None)
         if view_time is None:
@@ -149,7 +150,7 @@ class HarmWork(ViewWork):
         weapon = getattr(self, "weapon", None)
         return "" if weapon is None else str(weapon.name)
 
-    def found(self) -> dict[str, Any]:
+    def found(self) -> Fields:
         """Whom it hit, and from where."""
         more = {"hits": self.hits, "damage": self.damage, "stopped_by": self.stopped_by}
         return {**super().found(), **more, "origin": getattr(self, "origin", None)}
@@ -185,7 +186,7 @@ class AimedWork(HarmWork):
         if self.view_time > self.connection.newest_view_time:
             self.connection.newest_view_time = self.view_time
 
-    def found(self) -> dict[str, Any]:
+    def found(self) -> Fields:
         """Its aim and where its ray went."""
         more = {"direction": getattr(self, "direction", None), "aim": getattr(self, "aim", None)}
         return {**super().found(), **more}
@@ -198,6 +199,6 @@ class FiringWork(AimedWork):
     shot: int
     ways: tuple[Triple, ...]
 
-    def found(self) -> dict[str, Any]:
+    def found(self) -> Fields:
         """The number of the shot."""
         return {**super().found(), "shot": getattr(self, "shot", None)}

@@ -10,6 +10,7 @@ import msgspec
 import numpy as np
 
 from tinclock.core.errors import LogError, MissingExtraError
+from tinclock.core.plain import Fields
 from tinclock.intake.logs.mapping import Cell
 from tinclock.intake.parquet_file import read_bounded
 
@@ -62,7 +63,7 @@ class LogFile:
         self._first = 1  # the number of the first row, as a reader of the file would count
         self._skipped: list[int] = []  # lines that are no rows
         suffix = next((s for s in reversed(path.suffixes) if s != ".gz"), "").lower()
-        readers: dict[str, Callable[[Path], dict[str, Any]]] = {
+        readers: dict[str, Callable[[Path], Fields]] = {
             ".csv": lambda p: self._csv(p, delimiter), ".tsv": lambda p: self._csv(p, "\t"),
             ".jsonl": self._json_lines, ".ndjson": self._json_lines, ".parquet": self._parquet,
         }  # fmt: skip
@@ -78,7 +79,7 @@ class LogFile:
 
     # -- formats ----------------------------------------------------------------------------------------------
 
-    def _csv(self, path: Path, delimiter: str) -> dict[str, Any]:
+    def _csv(self, path: Path, delimiter: str) -> Fields:
         """All cells as texts, so that a bad one can be told by its row."""
         pyarrow = _pyarrow("reading CSV")
         from pyarrow import csv
@@ -110,15 +111,15 @@ class LogFile:
             self._problems.add(self.name, where, "", f"expected {expected} cells, got {actual}")
         return {name: table[name] for name in names}
 
-    def _json_lines(self, path: Path) -> dict[str, Any]:
+    def _json_lines(self, path: Path) -> Fields:
         pyarrow = _pyarrow("reading JSON Lines")
         self._rows_are = "line"
         with pyarrow.input_stream(str(path), compression="detect") as stream:
             lines = stream.read().split(b"\n")
         while lines and not lines[-1].strip():
             lines.pop()
-        rows: list[dict[str, Any]] = []
-        decode = msgspec.json.Decoder(dict[str, Any]).decode
+        rows: list[Fields] = []
+        decode = msgspec.json.Decoder(Fields).decode
         for number, line in enumerate(lines, 1):
             try:
                 rows.append(decode(line))
@@ -128,7 +129,7 @@ class LogFile:
         names = dict.fromkeys(name for row in rows for name in row)
         return {name: [row.get(name) for row in rows] for name in names}
 
-    def _parquet(self, path: Path) -> dict[str, Any]:
+    def _parquet(self, path: Path) -> Fields:
         pyarrow = _pyarrow("reading Parquet")
         from pyarrow import parquet
 
@@ -296,7 +297,7 @@ def _listed(column: Any) -> list[Any]:
     return column if isinstance(column, list) else list(column.to_pylist())
 
 
-def _within(value: Any, path: Iterable[str]) -> Any:
+def _within(value: object, path: Iterable[str]) -> Any:
     """What a path reaches: keys of objects, places in lists."""
     for step in path:
         if isinstance(value, dict):
@@ -308,11 +309,11 @@ def _within(value: Any, path: Iterable[str]) -> Any:
     return value
 
 
-def _text(value: Any) -> str:
+def _text(value: object) -> str:
     return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
 
 
-def _short(value: Any) -> str:
+def _short(value: object) -> str:
     told = repr(value)
     return told if len(told) <= 40 else told[:37] + "..."
 

@@ -24,7 +24,7 @@ TRIPS_S = 10.0
 """Trips of so long ago say nothing of the line any more."""
 
 
-def constant(said: Any) -> str:
+def constant(said: object) -> str:
     """What a mapping says for all rows alike."""
     return str(said.value) if isinstance(said, Cell) and said.value is not None else ""
 

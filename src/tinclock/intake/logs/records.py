@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from tinclock.core.plain import Fields
 from tinclock.core.timeline.rooted import rooted_bones
 from tinclock.intake.logs.frame import times
 
@@ -59,7 +60,7 @@ class LoggedClaim(NamedTuple):
     player: str
     received_at: float
     kind: str
-    fields: dict[str, Any]
+    fields: Fields
     projectile: str | None
     where: str
 

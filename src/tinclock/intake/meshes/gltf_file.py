@@ -9,13 +9,14 @@ from __future__ import annotations
 import base64
 import struct
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, TypeVar
+from typing import TYPE_CHECKING, Annotated, TypeVar
 
 import msgspec
 import numpy as np
 from msgspec import Meta, Struct
 
 from tinclock.core.errors import RulesError
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -103,7 +104,7 @@ class Accessor(_Part, frozen=True, kw_only=True):
     buffer_view: Index | None = None
     byte_offset: Index = 0
     normalized: bool = False
-    sparse: dict[str, Any] | None = None
+    sparse: Fields | None = None
 
 
 class BufferView(_Part, frozen=True, kw_only=True):
@@ -203,7 +204,7 @@ class Document:
                 self._buffers[number] = file.read_bytes()
         return self._buffers[number]
 
-    def array(self, number: int, kind: str, where: str) -> NDArray[Any]:
+    def array(self, number: int, kind: str, where: str) -> NDArray[np.generic]:
         """An accessor as (count, width), all of it finite.
 
         kind : of its items, such as "VEC3"; where : names it in messages

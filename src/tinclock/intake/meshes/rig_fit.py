@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
 
+from tinclock.core.plain import Fields
 from tinclock.core.rules.rigs import BoneRules, MountRules, PartRules, RigRules
 
 if TYPE_CHECKING:
@@ -126,14 +127,14 @@ def _point(values: NDArray[np.float64]) -> tuple[float, float, float]:
     return x, y, z
 
 
-def _tightest(points: NDArray[np.float64]) -> tuple[dict[str, Any], float, float]:
+def _tightest(points: NDArray[np.float64]) -> tuple[Fields, float, float]:
     """The smallest of a sphere, a capsule and a box that each hold `COVERED` of the points."""
     made = [_sphere(points), _capsule(points), _box(points)]
     holding = [item for item in made if item[1] >= COVERED - 0.01] or [max(made, key=lambda item: item[1])]
     return min(holding, key=lambda item: item[2])
 
 
-def _sphere(points: NDArray[np.float64]) -> tuple[dict[str, Any], float, float]:
+def _sphere(points: NDArray[np.float64]) -> tuple[Fields, float, float]:
     centre = (points.min(0) + points.max(0)) / 2.0
     away = np.linalg.norm(points - centre, axis=1)
     radius = max(float(np.quantile(away, COVERED)), LEAST_M)
@@ -148,7 +149,7 @@ def _axes(points: NDArray[np.float64]) -> NDArray[np.float64]:
     return rows if np.linalg.det(rows) > 0.0 else rows * np.array([[1.0], [1.0], [-1.0]])
 
 
-def _capsule(points: NDArray[np.float64]) -> tuple[dict[str, Any], float, float]:
+def _capsule(points: NDArray[np.float64]) -> tuple[Fields, float, float]:
     rows = _axes(points)
     local = points @ rows.T
     middle = (local.min(0) + local.max(0)) / 2.0
@@ -171,7 +172,7 @@ def _capsule(points: NDArray[np.float64]) -> tuple[dict[str, Any], float, float]
     return shape, covered, np.pi * radius**2 * (high - low) + 4.0 / 3.0 * np.pi * radius**3
 
 
-def _box(points: NDArray[np.float64]) -> tuple[dict[str, Any], float, float]:
+def _box(points: NDArray[np.float64]) -> tuple[Fields, float, float]:
     from scipy.spatial.transform import Rotation
 
     rows = _axes(points)
