@@ -109,11 +109,8 @@ def main() -> None:
         way = (aim - eye) / np.linalg.norm(aim - eye)
         claim = tinclock.ShotClaim(number, who[0], "grit_rifle", tuple(eye.tolist()), tuple(way.tolist()), view)
         ruling = referee.rule("c0", claim, received_at=0.3 + number / 5)
-        hit = (
-            ruling.hits[0].part
-            if ruling.hits
-            else f"nobody, stopped by {ruling.stopped_by and ruling.stopped_by.explain()}"
-        )
+        stop = ruling.stopped_by
+        hit = ruling.hits[0].part if ruling.hits else f"nobody, stopped by {stop.name if stop else None}"
         print(f"shot {number}: {ruling.outcome}, {hit}, {ruling.damage:.1f} points")
 
 

@@ -82,7 +82,7 @@ for tick in range(90):
             view=view,
         )  # fmt: skip
         met = [f"{hit.times} in the {hit.part}" for hit in ruling.hits]
-        walled = sum(ray.stopped_by.explain() == "wall" for ray in ruling.rays)
+        walled = sum(ray.stopped_by is not None and ray.stopped_by.name == "wall" for ray in ruling.rays)
         met += [f"{walled} in the wall"] if walled else []
         assert all(ray.direction[2] == 0.0 for ray in ruling.rays)  # the spread stays in the plane
         angle = math.degrees(math.atan2(aim[1], aim[0]))

@@ -112,7 +112,7 @@ def test_lasting_damage_is_the_same_sum_after_a_leap(leap_s, times):
     """However long the server slept, what was due is done once, and no more than was due."""
     dealt = []
     for steps in (1, 50):
-        ledger = Range(RULES, None).referee.ledger
+        ledger = Range(RULES, None).referee._pipeline.ledger
         ledger.linger(1, LastingRules(damage=0.1, every_s=0.25, times=times), 0.0, tinclock_blow())
         for step in range(1, steps + 1):
             ledger.advance(leap_s * step / steps)

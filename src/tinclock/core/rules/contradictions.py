@@ -33,33 +33,41 @@ def contradictions(rules: Rules) -> list[str]:
 
 
 def _weapon(weapon: WeaponRules) -> list[str]:
+    """Contradictions inside one weapon's table."""
+    return [*_of_its_kind(weapon), *_of_its_flight(weapon), *_of_its_numbers(weapon)]
+
+
+def _of_its_kind(weapon: WeaponRules) -> list[str]:
+    """What its kind needs, or can't have."""
     out = []
-    distances = [distance for distance, _ in weapon.falloff]
-    if any(b <= a for a, b in pairwise(distances)):
-        out.append(f"falloff: distances must rise, got {distances}")
     if weapon.kind != "projectile" and (weapon.pellets > 1) != (weapon.kind == "pellets"):
         out.append(
             f"pellets: is {weapon.pellets}, but kind is {weapon.kind!r}; several pellets and kind 'pellets' go together"
         )
-    if weapon.kind == "reach":
-        if weapon.radius_m == 0.0 and weapon.cone_deg == 0.0:
-            out.append("radius_m: a reach weapon needs radius_m or cone_deg above 0")
-        given = [key for key in ("spread", "recoil", "burst") if getattr(weapon, key) is not None]
-        out += [f"{key}: a reach weapon has none" for key in given]
-        if weapon.penetration > 0.0:
-            out.append("penetration: a reach weapon has none")
-    else:
+    if weapon.kind != "reach":
         shot_only = {"radius_m": 0.0, "cone_deg": 0.0, "facing_deg": 180.0, "behind_deg": None, "victims": 1}
-        out += [f"{key}: only for kind 'reach'" for key, unset in shot_only.items() if getattr(weapon, key) != unset]
-    if weapon.kind == "projectile" and weapon.penetration > 0.0:
-        out.append('penetration: what flies doesn\'t pass the level; flight.on_body = "pass" is for bodies')
-    if weapon.kind == "reach" and weapon.charge_s > 0.0:
+        return [
+            *out,
+            *(f"{key}: only for kind 'reach'" for key, unset in shot_only.items() if getattr(weapon, key) != unset),
+        ]
+    if weapon.radius_m == 0.0 and weapon.cone_deg == 0.0:
+        out.append("radius_m: a reach weapon needs radius_m or cone_deg above 0")
+    out += [f"{key}: a reach weapon has none" for key in ("spread", "recoil", "burst") if getattr(weapon, key)]
+    if weapon.penetration > 0.0:
+        out.append("penetration: a reach weapon has none")
+    if weapon.charge_s > 0.0:
         out.append("charge_s: a reach weapon has no charge")
-    if weapon.charge_s == 0.0 and weapon.charge_least != 1.0:
-        out.append("charge_least: needs charge_s above 0")
-    if (weapon.flight is not None) != (weapon.kind == "projectile"):
+    return out
+
+
+def _of_its_flight(weapon: WeaponRules) -> list[str]:
+    """What flies, and what it does around itself."""
+    out, flies = [], weapon.kind == "projectile"
+    if flies and weapon.penetration > 0.0:
+        out.append('penetration: what flies doesn\'t pass the level; flight.on_body = "pass" is for bodies')
+    if (weapon.flight is not None) != flies:
         out.append("flight: is needed for kind 'projectile', and only there")
-    if weapon.splash is not None and weapon.kind != "projectile":
+    if weapon.splash is not None and not flies:
         out.append("splash: only for kind 'projectile'")
     if weapon.flight is not None:
         out += [f"flight.{problem}" for problem in _flight(weapon.flight)]
@@ -67,6 +75,17 @@ def _weapon(weapon: WeaponRules) -> list[str]:
         distances = [distance for distance, _ in weapon.splash.falloff]
         if any(b <= a for a, b in pairwise(distances)):
             out.append(f"splash.falloff: distances must rise, got {distances}")
+    return out
+
+
+def _of_its_numbers(weapon: WeaponRules) -> list[str]:
+    """Numbers that need others."""
+    out = []
+    distances = [distance for distance, _ in weapon.falloff]
+    if any(b <= a for a, b in pairwise(distances)):
+        out.append(f"falloff: distances must rise, got {distances}")
+    if weapon.charge_s == 0.0 and weapon.charge_least != 1.0:
+        out.append("charge_least: needs charge_s above 0")
     if weapon.burst is not None and weapon.burst.interval_s >= weapon.interval_s:
         out.append(f"burst.interval_s: {weapon.burst.interval_s:g} must be below interval_s {weapon.interval_s:g}")
     if weapon.magazine is None:
@@ -143,35 +162,51 @@ def _odd_rig(rig: RigRules) -> list[str]:
 
 
 def _odd_weapon(weapon: WeaponRules, zones: set[str], rules: Rules) -> list[str]:
+    return [*_odd_damage(weapon, zones, rules), *_odd_zones(weapon, zones), *_odd_timing(weapon, rules)]
+
+
+def _odd_damage(weapon: WeaponRules, zones: set[str], rules: Rules) -> list[str]:
     out = []
     factors = [factor for _, factor in weapon.falloff]
     if any(b > a for a, b in pairwise(factors)):
         out.append(f"falloff: rises with distance, {factors}")
     if weapon.falloff and weapon.falloff[0][0] > weapon.range_m:
         out.append(f"falloff: begins at {weapon.falloff[0][0]:g} m, beyond range_m {weapon.range_m:g}")
+    if weapon.splash is not None and any(b[1] > a[1] for a, b in pairwise(weapon.splash.falloff)):
+        out.append("splash.falloff: rises with distance")
     if weapon.damage == 0.0 and weapon.lasting is None and weapon.splash is None:
         out.append("damage: 0: it can't kill")
     elif weapon.magazine is not None and weapon.reserve is not None:
-        rounds = weapon.magazine + weapon.reserve
-        best = max([weapon.zones.get(zone, 1.0) for zone in zones], default=1.0) * max([1.0, *factors])
-        lasting = 0.0 if weapon.lasting is None else weapon.lasting.damage * weapon.lasting.times
-        splash = 0.0 if weapon.splash is None else weapon.splash.damage + weapon.splash.direct_bonus
-        most = rounds * (weapon.pellets * (weapon.damage * best + splash) + lasting)
+        rounds, most = weapon.magazine + weapon.reserve, _most_damage(weapon, zones)
         if most < rules.match.health:
             out.append(
                 f"damage: all {rounds} shots at best do {most:g} of {rules.match.health:g} points: it can't kill"
             )
-    strange = sorted(set(weapon.zones) - zones)
-    out += [f"zones.{zone}: no rig has this zone; zones are {_list(zones)}" for zone in strange]
-    bare = sorted(zones - set(weapon.zones))
-    if weapon.zones and bare:
-        out.append(f"zones: {_list(bare)} not listed; counts 1")
+    return out
+
+
+def _most_damage(weapon: WeaponRules, zones: set[str]) -> float:
+    """What all rounds of a weapon do at best, in points."""
+    rounds = (weapon.magazine or 0) + (weapon.reserve or 0)
+    best = max([weapon.zones.get(zone, 1.0) for zone in zones], default=1.0)
+    best *= max([1.0, *(factor for _, factor in weapon.falloff)])
+    lasting = 0.0 if weapon.lasting is None else weapon.lasting.damage * weapon.lasting.times
+    splash = 0.0 if weapon.splash is None else weapon.splash.damage + weapon.splash.direct_bonus
+    return rounds * (weapon.pellets * (weapon.damage * best + splash) + lasting)
+
+
+def _odd_zones(weapon: WeaponRules, zones: set[str]) -> list[str]:
+    strange, bare = sorted(set(weapon.zones) - zones), sorted(zones - set(weapon.zones))
+    out = [f"zones.{zone}: no rig has this zone; zones are {_list(zones)}" for zone in strange]
+    return [*out, f"zones: {_list(bare)} not listed; counts 1"] if weapon.zones and bare else out
+
+
+def _odd_timing(weapon: WeaponRules, rules: Rules) -> list[str]:
+    out = []
     if weapon.spread is not None and weapon.spread.per_shot_deg > 0.0 and weapon.spread.recovery_deg_per_s == 0.0:
         out.append("spread.recovery_deg_per_s: 0: the spread grows to most_deg and never comes back")
     if weapon.burst is not None and weapon.magazine is not None and weapon.burst.shots > weapon.magazine:
         out.append(f"burst.shots: {weapon.burst.shots} is more than magazine {weapon.magazine}")
-    if weapon.splash is not None and any(b[1] > a[1] for a, b in pairwise(weapon.splash.falloff)):
-        out.append("splash.falloff: rises with distance")
     if weapon.reload_s == 0.0 and weapon.magazine is not None and weapon.reserve != 0:
         out.append("reload_s: 0: reloading takes no time")
     if 0.0 < weapon.interval_s < rules.cadence.allowance_s / 4.0:
