@@ -17,7 +17,10 @@ Kind = TypeVar("Kind", bound=np.generic)
 
 
 def require_shape(name: str, value: ArrayLike, shape: tuple[int | None, ...], dtype: type[Kind]) -> NDArray[Kind]:
-    """`value` as a contiguous array of that shape (None: any length) and kind; raises `BadArrayError`."""
+    """`value` as a contiguous array of that shape (None: any length) and kind; raises `BadArrayError`.
+
+    The array keeps its own unit: nothing is converted but its kind. Letters in `shape`, as (n, 3), are None here.
+    """
     wanted = "(" + ", ".join("any" if n is None else str(n) for n in shape) + ")"
     expected = f"shape {wanted}, {np.dtype(dtype).name}"
     try:
@@ -54,7 +57,10 @@ def require_limits(limits_m: ArrayLike, count: int) -> NDArray[np.float64]:
 
 
 def check_finite(name: str, array: NDArray[np.generic]) -> None:
-    """Raise `BadArrayError` naming the first row with a NaN or an infinity."""
+    """Raise `BadArrayError` naming the first row with a NaN or an infinity.
+
+    array : (n, ...), in any unit.
+    """
     if not np.isfinite(array).all():
         row = int(np.argwhere(~np.isfinite(array))[0][0])
         raise BadArrayError(name, "finite numbers", f"{np.asarray(array[row]).tolist()}", row)

@@ -50,7 +50,10 @@ class Shapes:
         self._half = np.array([p.half_size_m or (0, 0, 0) for p in rig.parts], float)
 
     def distances(self, bones: NDArray[np.float64], origin: NDArray[np.float64], along: NDArray[np.float64]) -> Any:
-        """Distance at which the ray enters each part of one drawn body, (parts,) float64, inf for a miss."""
+        """Distance at which the ray enters each part of one drawn body, (parts,) float64, inf for a miss.
+
+        bones : (bones, 7), metres and quaternion xyzw; origin, along : (3,), metres, and unit. Returns metres.
+        """
         held = bones[self._bone]
         place, frame = held[:, :3], _matrices(held[:, 3:])
         out = np.full(len(self.parts), NO_DISTANCE)
@@ -93,7 +96,10 @@ class Crosshair:
     def passage(
         self, origin: NDArray[np.float64], along: NDArray[np.float64], range_m: float, penetration: float
     ) -> tuple[float, Any]:
-        """How far a shot gets, and a function from distance to the share of its damage that is left there."""
+        """How far a shot gets, and a function from distance to the share of its damage that is left there.
+
+        origin, along : (3,) float64, metres, and unit.
+        """
         near, far = self._crossings(origin, along)
         met = (near <= far) & (far >= 0.0)
         enter, leave, rate = np.maximum(near[met], 0.0), far[met], self._resistance[met]
@@ -120,7 +126,10 @@ class Crosshair:
         range_m: float,
         penetration: float,
     ) -> Seen:
-        """What the crosshair is on."""
+        """What the crosshair is on.
+
+        origin, along : (3,) float64, metres, and unit.
+        """
         reach, kept = self.passage(origin, along, range_m, penetration)
         best = Seen(0, "", "", reach)
         for entity in sorted(view[0].bodies):

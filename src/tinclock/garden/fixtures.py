@@ -34,7 +34,10 @@ class Fixture(Protocol):
     rig: str
 
     def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Its bones after a while; feet : (n, 2), where the players stand."""
+        """Its bones after a while; feet : (n, 2), where the players stand.
+
+        feet : (n, 2) float64, metres. Returns (bones, 7) float64, metres and quaternion xyzw.
+        """
 
     def act(self, now: float, alive: bool) -> Ruling | None:
         """What it does, if anything."""
@@ -50,7 +53,10 @@ class Door:
         self._open = 0.0
 
     def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
-        """See `Fixture`."""
+        """See `Fixture`.
+
+        feet : (n, 2) float64, metres. Returns (bones, 7) float64, metres and quaternion xyzw.
+        """
         x, y, z = DOOR_AT
         near = len(feet) > 0 and float(np.hypot(feet[:, 0] - x, feet[:, 1] - y).min()) < NEAR_DOOR_M
         change = (DOOR_M_S if near else -DOOR_M_S) * seconds
@@ -83,7 +89,10 @@ class Sprinkler:
         return self._phase + TURN_RATE * now
 
     def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
-        """See `Fixture`."""
+        """See `Fixture`.
+
+        feet : (n, 2) float64, metres. Returns (bones, 7) float64, metres and quaternion xyzw.
+        """
         half, (x, y) = 0.5 * self._angle(now), self._place
         return np.array([[x, y, up, 0.0, 0.0, math.sin(half), math.cos(half)] for up in self._up])
 

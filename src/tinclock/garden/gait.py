@@ -75,7 +75,10 @@ class Gait:
         self._count = len(bones)
 
     def bones(self, bodies: Bodies) -> NDArray[np.float64]:
-        """(n, bones, 7) float64: xyz and quaternion xyzw of every bone, world frame."""
+        """(n, bones, 7) float64: xyz and quaternion xyzw of every bone, world frame.
+
+        Lengths are metres.
+        """
         n = len(bodies.x)
         turns = self._joint_turns(bodies)
         out = np.empty((n, self._count, 7))
@@ -174,7 +177,10 @@ def _hang(order: Any, parents: Any, offset: Any, turns: Any, out: Any) -> None:
 
 
 def multiply(a: NDArray[np.float64], b: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Quaternion product of (..., 4) arrays, xyzw: turn by b, then by a."""
+    """Quaternion product of (..., 4) arrays, xyzw: turn by b, then by a.
+
+    None has a unit: a, b and the result are (n, 4) float64.
+    """
     ax, ay, az, aw = (a[..., k] for k in range(4))
     bx, by, bz, bw = (b[..., k] for k in range(4))
     out = np.empty(np.broadcast_shapes(a.shape, b.shape))
@@ -186,7 +192,10 @@ def multiply(a: NDArray[np.float64], b: NDArray[np.float64]) -> NDArray[np.float
 
 
 def turn(q: NDArray[np.float64], v: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Vectors (..., 3) turned by unit quaternions (..., 4)."""
+    """Vectors (..., 3) turned by unit quaternions (..., 4).
+
+    The result is (n, 3) float64, in the unit of the vectors.
+    """
     u, w = q[..., :3], q[..., 3:]
     t = 2.0 * _cross(u, np.broadcast_to(v, u.shape))
     return np.asarray(v + w * t + _cross(u, t))

@@ -93,7 +93,10 @@ def point_of(view: tuple[Snapshot, Snapshot, float], entity: int, bone: int) -> 
 
 
 def drawn(view: tuple[Snapshot, Snapshot, float], entity: int) -> NDArray[np.float64] | None:
-    """An entity's bones as drawn at a view; None when it isn't there."""
+    """An entity's bones as drawn at a view; None when it isn't there.
+
+    Returns (bones, 7) float64, metres and quaternion xyzw.
+    """
     a, b, fraction = view
     if entity not in a.bodies:
         return None

@@ -114,7 +114,10 @@ class Ground:
         return out[::-1]
 
     def hidden_near(self, x: float, y: float, threat: NDArray[np.float64], within_m: float) -> list[int]:
-        """Places nearby that an eye at `threat` doesn't see, nearest first."""
+        """Places nearby that an eye at `threat` doesn't see, nearest first.
+
+        threat : (3,) float64, metres.
+        """
         near = self.standing[np.hypot(*(self.places[self.standing] - (x, y)).T) < within_m]
         if not len(near):
             return []

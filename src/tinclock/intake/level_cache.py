@@ -34,6 +34,8 @@ def cached_level(
 
     The file's name is the digest of the mesh and its surfaces, so another level is another file. A file that is torn or
     of another format is built again. Raises what `Level` raises, and `OSError` when the directory can't be written.
+
+    vertices : (v, 3) float64, metres; faces : (n, 3) int; kinds : (n,) int.
     """
     digest = level_digest(vertices, faces, kinds, surfaces)
     file = Path(directory) / f"level-{digest[:32]}-{FORMAT}.npz"

@@ -56,7 +56,10 @@ def _stadium(half: NDArray[np.float64], radius: float) -> NDArray[np.float64]:
 def draw_boxes(
     axes: Axes, boxes: Hitboxes, basis: Basis, origin: NDArray[np.float64], colour: str, struck: str = "", **style: Any
 ) -> None:
-    """Draw a body; the part called `struck` in its own colour, on top."""
+    """Draw a body; the part called `struck` in its own colour, on top.
+
+    origin : (3,) float64, metres, the middle of the picture.
+    """
     from matplotlib.collections import PolyCollection
 
     from tinclock.report.style import INK, STRUCK
@@ -72,7 +75,10 @@ def draw_boxes(
 def draw_section(
     axes: Axes, level: Level, point: Any, normal: Any, basis: Basis, origin: NDArray[np.float64], width: float = 1.6
 ) -> None:
-    """Draw where a plane cuts the level, coloured by surface."""
+    """Draw where a plane cuts the level, coloured by surface.
+
+    point, normal, origin : (3,), metres, and of any length.
+    """
     from matplotlib.collections import LineCollection
 
     cut = cut_level(level, point, normal)

@@ -202,7 +202,10 @@ def _target(
 
 
 def clearance(boxes: Hitboxes, origin: NDArray[np.float64], direction: NDArray[np.float64]) -> float:
-    """How far a ray passes from the nearest of an entity's hitboxes, each taken as a ball or capsule around it."""
+    """How far a ray passes from the nearest of an entity's hitboxes, each taken as a ball or capsule around it.
+
+    origin, direction : (3,) float64, metres, and unit. Returns metres.
+    """
     capsule = boxes.shapes == Shape.CAPSULE
     long = np.where(capsule, boxes.sizes[:, 0], 0.0)[:, None] * boxes.axes[:, :, 2]
     round_ = np.where(capsule, boxes.sizes[:, 1], boxes.sizes[:, 0])

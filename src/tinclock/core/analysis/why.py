@@ -217,6 +217,8 @@ def closest_part(
 
     The distance from a point to a convex shape is convex along a line, so golden section finds its least (Kiefer,
     Sequential minimax search for a maximum, 1953). The gap is negative inside.
+
+    origin, direction : (3,) float64, metres, and unit; the way is (3,) float64, metres.
     """
     low, high = np.zeros(len(boxes.parts)), np.full(len(boxes.parts), limit_m)
     for _ in range(_ROUNDS):

@@ -171,7 +171,10 @@ class Flight:
 def rebound(
     row: NDArray[np.float64], at: float, normal: Triple, restitution: float, friction: float, until_m_s: float
 ) -> bool:
-    """Come off a surface at a time, or stay there; returns whether it stays."""
+    """Come off a surface at a time, or stay there; returns whether it stays.
+
+    row : (48,) float64, see `kernels.layout`; at : seconds.
+    """
     x, y, z = trajectory.position_at(row, at)
     a, b, c = (p + sweep.SKIN_M * n for p, n in zip((x, y, z), normal, strict=True))
     return bool(trajectory.bounce_leg(row, at, (a, b, c), normal, restitution, friction, until_m_s))

@@ -157,6 +157,8 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
     "share" : one or zero, and the ruling's number; "hits" : besides, the population's chance; "link" : two numbers
 
     automatic : weapons that fire on while the trigger is held: their rate is no finger's
+
+    Arrays are (n, 2) or (n, 3) float64; none has a unit.
     """
     shot = np.array([kind == "shot" for kind in shots.kind], bool)
     aimed = shot & (shots.target > 0) & ~np.isnan(shots.off_m)
@@ -194,7 +196,10 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
 
 
 def gaze_trials(gazes: Gazes, damaged_at: NDArray[np.float64]) -> dict[str, NDArray[np.float64]]:
-    """The trials in some looks of one account. damaged_at : when it did damage."""
+    """The trials in some looks of one account. damaged_at : when it did damage.
+
+    damaged_at : (n,) float64, seconds. Returns (m, 2) float64, one or zero and a number.
+    """
     slots = np.floor(gazes.time / 0.25)
     done, nobody = np.isin(slots, np.floor(damaged_at / 0.25)), np.zeros(len(gazes.time))
     return {
@@ -267,7 +272,10 @@ def share_p(successes: int, trials: int, ceiling: float, clumping: float = 0.0) 
 
 
 def raised(chances: NDArray[np.float64], odds: float) -> NDArray[np.float64]:
-    """Chances with their odds multiplied."""
+    """Chances with their odds multiplied.
+
+    chances : (n,) float64, probabilities; returns the same shape.
+    """
     return odds * chances / (1.0 - chances + odds * chances)
 
 
@@ -276,6 +284,8 @@ def hits_p(hits: NDArray[np.float64], chances: NDArray[np.float64], odds: float,
 
     The sum of unequal trials varies less than the binomial with their mean (Hoeffding, Ann. Math. Stat. 27, 1956), so
     the latter's tail is the safe one.
+
+    hits : (n,) float64, one or zero; chances : (n,) float64, probabilities. Returns a probability.
     """
     return share_p(int(hits.sum()), len(hits), float(raised(chances, odds).mean()), clumping)
 
@@ -288,7 +298,10 @@ def rate_p(count: float, seconds: float, most_per_s: float) -> float:
 
 
 def link_p(pairs: NDArray[np.float64]) -> float:
-    """P(a rank correlation so negative) when the two know nothing of each other."""
+    """P(a rank correlation so negative) when the two know nothing of each other.
+
+    pairs : (n, 2) float64, of any unit. Returns a probability.
+    """
     from scipy.stats import spearmanr
 
     if np.ptp(pairs[:, 0]) == 0.0 or np.ptp(pairs[:, 1]) == 0.0:

@@ -81,7 +81,10 @@ class Shots(NamedTuple):
     since_s: NDArray[np.float64]
 
     def rows(self, chosen: NDArray[np.bool_]) -> Shots:
-        """Some of them."""
+        """Some of them.
+
+        chosen : (n,) bool, whether a row is wanted.
+        """
         kept = chosen.tolist()
         columns: list[Any] = [
             [name for name, keep in zip(column, kept, strict=True) if keep]

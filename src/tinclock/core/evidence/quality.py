@@ -88,7 +88,10 @@ class Chain:
 def minutes_to_case(
     history: Sequence[Labelled], shares: NDArray[np.float64], limit: float, until_min: float = math.inf
 ) -> float:
-    """Minutes of play until the evidence of some matches in a row reached a limit, inf for never."""
+    """Minutes of play until the evidence of some matches in a row reached a limit, inf for never.
+
+    shares : (kinds,) float64, adding up to 1; limit : decibans.
+    """
     chain, before = Chain(shares), 0.0
     for play in history:
         if before >= until_min or not len(play.stages):
@@ -101,7 +104,10 @@ def minutes_to_case(
 
 
 def detection_rows(plays: Sequence[Labelled], shares: NDArray[np.float64], limit: float) -> list[Row]:
-    """A row a kind and dial. Accounts that played for less than the last mark go on in another match of their like."""
+    """A row a kind and dial. Accounts that played for less than the last mark go on in another match of their like.
+
+    shares : (kinds,) float64, adding up to 1; limit : decibans.
+    """
     groups: dict[tuple[str, float], list[Labelled]] = {}
     for play in plays:
         if len(play.dials) == 1:
@@ -129,7 +135,10 @@ def _joined(like: Sequence[Labelled], first: int) -> list[Labelled]:
 
 
 def peaks(plays: Sequence[Labelled], shares: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The most decibans of each in its one match."""
+    """The most decibans of each in its one match.
+
+    shares : (kinds,) float64, adding up to 1. Returns (plays,) float64.
+    """
     return np.array([float(Chain(shares).match(play.stages).max()) if len(play.stages) else 0.0 for play in plays])
 
 
@@ -159,6 +168,8 @@ def false_cases(
 
     An account is a line quality and a band of skill, and stays that; each of its matches, 1 to `LONGEST` of them, is
     one that somebody of its quality and band really played.
+
+    shares : (kinds,) float64, adding up to 1; limit : decibans.
     """
     from scipy.stats import beta
 

@@ -48,14 +48,20 @@ class Scene(NamedTuple):
     ahead: NDArray[np.float64]
 
     def column_of(self, entities: NDArray[np.int64]) -> NDArray[np.int64]:
-        """The column of each entity, -1 for one that isn't here."""
+        """The column of each entity, -1 for one that isn't here.
+
+        entities : (n,) int64. Returns (n,) int64.
+        """
         order = np.argsort(self.entities)
         place = np.minimum(np.searchsorted(self.entities, entities, sorter=order), len(order) - 1)
         found = order[place] if len(order) else np.zeros(len(entities), np.int64)
         return np.where(self.entities[found] == entities, found, -1) if len(order) else np.full(len(entities), -1)
 
     def bracket(self, at: NDArray[np.float64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-        """The tick before each time, and how far towards the next; times outside are nan in the latter."""
+        """The tick before each time, and how far towards the next; times outside are nan in the latter.
+
+        at : (n,) float64, seconds. Returns (n,) int64, rows of `times`, and (n,) float64, shares.
+        """
         row = np.clip(np.searchsorted(self.times, at, side="right") - 1, 0, max(len(self.times) - 2, 0))
         gap = np.maximum(self.times[np.minimum(row + 1, len(self.times) - 1)] - self.times[row], 1e-9)
         share = (at - self.times[row]) / gap
@@ -64,7 +70,10 @@ class Scene(NamedTuple):
     def between(
         self, values: NDArray[np.float64], at: NDArray[np.float64], columns: NDArray[np.int64] | None = None
     ) -> NDArray[np.float64]:
-        """An array of this scene at other times, of one column each or of all; nan where either tick has nothing."""
+        """An array of this scene at other times, of one column each or of all; nan where either tick has nothing.
+
+        values : (t, e, ...) float64, in any unit; at : (n,) float64, seconds; columns : (n,) int64.
+        """
         row, share = self.bracket(at)
         after = np.minimum(row + 1, len(self.times) - 1)
         a, b = (values[row], values[after]) if columns is None else (values[row, columns], values[after, columns])
@@ -93,7 +102,10 @@ def scene_from(
     times: NDArray[np.float64], entities: NDArray[np.int64], points: NDArray[np.float64],
     eye_poses: NDArray[np.float64], eye_at: NDArray[np.float64],
 ) -> Scene:  # fmt: skip
-    """A scene of bones' places (t, e, b, 3) and the eyes' bones (t, e, 7); eye_at (e, 3) is the eye's place on it."""
+    """A scene of bones' places (t, e, b, 3) and the eyes' bones (t, e, 7); eye_at (e, 3) is the eye's place on it.
+
+    times : (t,) float64, seconds; entities : (e,) int64; places are metres, turns quaternions xyzw.
+    """
     turn = eye_poses[..., 3:] / np.linalg.norm(eye_poses[..., 3:], axis=-1, keepdims=True)
     eyes = eye_poses[..., :3] + _turned(turn, np.broadcast_to(eye_at, turn.shape[:-1] + (3,)))
     ahead = _turned(turn, np.broadcast_to((1.0, 0.0, 0.0), turn.shape[:-1] + (3,)))

@@ -266,7 +266,10 @@ class Level:
 
 
 def level_digest(vertices: ArrayLike, faces: ArrayLike, kinds: ArrayLike | None, surfaces: Sequence[Surface]) -> str:
-    """SHA-256 over what a level is made from, in hexadecimal."""
+    """SHA-256 over what a level is made from, in hexadecimal.
+
+    vertices : (v, 3) float64, metres; faces : (n, 3) int64, rows of vertices; kinds : (n,) int64.
+    """
     corners = np.ascontiguousarray(faces, np.int64)
     kind = np.zeros(len(corners), np.int64) if kinds is None else np.ascontiguousarray(kinds, np.int64)
     sha = hashlib.sha256()

@@ -29,6 +29,8 @@ def cut_level(
     """The line segments in which a plane through `point` with normal `normal` meets the level's triangles.
 
     A triangle that lies in the plane gives nothing: its neighbours draw its outline.
+
+    point, normal : (3,), metres, and of any length. Coordinates are metres.
     """
     corners = level.vertices[level.faces]
     height = (corners - np.asarray(point, np.float64)) @ np.asarray(normal, np.float64)

@@ -19,7 +19,10 @@ if TYPE_CHECKING:
 
 
 def header_of(arrays: tuple[NDArray[Any], ...], *lengths: int) -> NDArray[np.int64]:
-    """Addresses of contiguous arrays, followed by the lengths that the kernel needs to shape them."""
+    """Addresses of contiguous arrays, followed by the lengths that the kernel needs to shape them.
+
+    Returns (arrays + lengths,) int64: bytes from the start of memory, and counts.
+    """
     for array in arrays:
         if not array.flags.c_contiguous:
             raise ValueError(f"header_of takes contiguous arrays; got strides {array.strides} for {array.shape}")

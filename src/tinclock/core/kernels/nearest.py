@@ -13,7 +13,10 @@ def _minus(a: Triple, b: Triple) -> Triple:
 
 @njit(cache=True, error_model="numpy")
 def nearest_on_corner(px, py, pz, ex, ey, ez, fx, fy, fz):
-    """The point of the triangle 0, e, f nearest to p (Ericson, Real-Time Collision Detection, 2005, section 5.1.5)."""
+    """The point of the triangle 0, e, f nearest to p (Ericson, Real-Time Collision Detection, 2005, section 5.1.5).
+
+    p, e and f are in metres.
+    """
     d1, d2 = ex * px + ey * py + ez * pz, fx * px + fy * py + fz * pz
     if d1 <= 0.0 and d2 <= 0.0:
         return 0.0, 0.0, 0.0

@@ -120,6 +120,8 @@ def slerp_weight(share, cosine):
 
     Above a cosine of 0.9 (rotations under 50 degrees) by its power series in cosine - 1, cut after six terms, which is
     good to 1e-10 (Eberly, A fast and accurate algorithm for computing SLERP, 2011). Constants: 1 / (i (2 i + 1)).
+
+    A share and a cosine have no unit.
     """
     if cosine < _SERIES_FROM:
         angle = math.acos(cosine)
@@ -136,7 +138,10 @@ def slerp_weight(share, cosine):
 
 @njit(cache=True, inline="always", error_model="numpy")
 def blend_of(epoch_from, epoch_to, fraction):
-    """(present, fraction to use) for one entity between two snapshots."""
+    """(present, fraction to use) for one entity between two snapshots.
+
+    Epochs and fractions have no unit.
+    """
     if epoch_from == epoch_to:
         return epoch_from > 0, fraction
     if fraction >= 1.0:

@@ -23,12 +23,16 @@ _PARALLEL = TOLERANCES.parallel_sine_squared
 _ROUNDED = TOLERANCES.product_relative
 _SPLIT = 134217729.0  # 2**27 + 1 cuts a float64 into halves whose products are exact
 
+Triple = tuple[float, float, float]
 Interval = tuple[float, float]
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def clamp(enter: float, leave: float) -> Interval:
-    """What a ray sees of a line's interval: nothing behind its start; a start inside enters at 0."""
+    """What a ray sees of a line's interval: nothing behind its start; a start inside enters at 0.
+
+    Metres.
+    """
     if leave < 0.0 or enter > leave:
         return INF, -INF
     return max(enter, 0.0), leave
@@ -36,7 +40,10 @@ def clamp(enter: float, leave: float) -> Interval:
 
 @njit(cache=True, error_model="numpy")
 def line_sphere(dx: float, dy: float, dz: float, cx: float, cy: float, cz: float, radius: float) -> Interval:
-    """Line against a sphere around (cx, cy, cz)."""
+    """Line against a sphere around (cx, cy, cz).
+
+    Metres; d is a unit vector.
+    """
     along = cx * dx + cy * dy + cz * dz
     px, py, pz = cx - along * dx, cy - along * dy, cz - along * dz
     spare = radius * radius - (px * px + py * py + pz * pz)
@@ -88,8 +95,9 @@ def line_capsule(
         if -half_length <= enter_end <= half_length and -half_length <= leave_end <= half_length:
             return enter, leave
         # Outside the flat part a capsule is its end sphere, and the line must pass through it.
-        enter, _ = _end_sphere(dx, dy, dz, cx, cy, cz, ux, uy, uz, half_length, radius, enter_end, enter, leave)
-        _, leave = _end_sphere(dx, dy, dz, cx, cy, cz, ux, uy, uz, half_length, radius, leave_end, enter, leave)
+        way, centre, axis = (dx, dy, dz), (cx, cy, cz), (ux, uy, uz)
+        enter, _ = _end_sphere(way, centre, axis, half_length, radius, enter_end, (enter, leave))
+        _, leave = _end_sphere(way, centre, axis, half_length, radius, leave_end, (enter, leave))
         if enter > leave:
             return INF, -INF
         return enter, leave
@@ -102,31 +110,25 @@ def line_capsule(
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _end_sphere(
-    dx: float,
-    dy: float,
-    dz: float,
-    cx: float,
-    cy: float,
-    cz: float,
-    ux: float,
-    uy: float,
-    uz: float,
-    half_length: float,
-    radius: float,
-    axial: float,
-    enter: float,
-    leave: float,
+    way: Triple, centre: Triple, axis: Triple, half_length: float, radius: float, axial: float, given: Interval
 ) -> Interval:
-    """The interval of the end sphere on whose side `axial` lies, or the given one on the flat part."""
+    """The interval of the end sphere on whose side `axial` lies, or the given one on the flat part; metres.
+
+    way, axis : (x, y, z), unit; centre : (x, y, z), metres
+    """
+    dx, dy, dz = way
+    cx, cy, cz = centre
+    ux, uy, uz = axis
     if axial < -half_length:
         return line_sphere(dx, dy, dz, cx - half_length * ux, cy - half_length * uy, cz - half_length * uz, radius)
     if axial > half_length:
         return line_sphere(dx, dy, dz, cx + half_length * ux, cy + half_length * uy, cz + half_length * uz, radius)
-    return enter, leave
+    return given
 
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _slab(start: float, slope: float, half: float, enter: float, leave: float) -> Interval:
+    """An interval along a line, metres, cut by the two faces of a box that lie `half` either side of its middle."""
     if slope == 0.0:
         if abs(start) > half:
             return INF, -INF
@@ -147,7 +149,10 @@ def line_box(
     half_y: float,
     half_z: float,
 ) -> Interval:
-    """Line through o along d, both in the box's own axes, against the box |x| <= half_x and so on."""
+    """Line through o along d, both in the box's own axes, against the box |x| <= half_x and so on.
+
+    Metres; l is a unit vector.
+    """
     enter, leave = _slab(ox, dx, half_x, -INF, INF)
     enter, leave = _slab(oy, dy, half_y, enter, leave)
     enter, leave = _slab(oz, dz, half_z, enter, leave)
@@ -158,7 +163,10 @@ def line_box(
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _exact_product(a: float, b: float) -> tuple[float, float]:
-    """A product and what its rounding lost (Dekker, A floating-point technique for extending precision, 1971)."""
+    """A product and what its rounding lost (Dekker, A floating-point technique for extending precision, 1971).
+
+    Of any unit.
+    """
     product = a * b
     t, u = _SPLIT * a, _SPLIT * b
     a_high, b_high = t - (t - a), u - (u - b)
@@ -171,6 +179,8 @@ def _edge(px: float, py: float, qx: float, qy: float) -> float:
     """On which side of the edge p..q the ray passes, p and q as seen along it: the exact sign of q x p.
 
     Swapping p and q gives exactly the negative, so a ray can't pass on the outer side of both triangles at an edge.
+
+    Metres, sheared.
     """
     first, second = qx * py, qy * px
     value = first - second
@@ -183,7 +193,10 @@ def _edge(px: float, py: float, qx: float, qy: float) -> float:
 
 @njit(cache=True, inline="always", error_model="numpy")
 def shear_of(dx: float, dy: float, dz: float) -> tuple[int, int, int, float, float, float]:
-    """How a ray's direction is turned onto one axis: the order of axes, and the shear; see `ray_triangle`."""
+    """How a ray's direction is turned onto one axis: the order of axes, and the shear; see `ray_triangle`.
+
+    d is a unit vector; the shear has no unit.
+    """
     x, y, z = abs(dx), abs(dy), abs(dz)
     if x >= y and x >= z:
         along, a, b, c = 0, dx, dy, dz

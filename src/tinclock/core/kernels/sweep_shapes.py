@@ -17,12 +17,16 @@ from tinclock.core.kernels.ray_shapes import INF, line_box, line_capsule
 
 @njit(cache=True, error_model="numpy")
 def _join(enter, leave, other_enter, other_leave):
+    """Two intervals along a line, metres, taken together."""
     return min(enter, other_enter), max(leave, other_leave)
 
 
 @njit(cache=True, error_model="numpy")
 def line_segment(dx, dy, dz, ax, ay, az, bx, by, bz, radius):
-    """Line against the segment a..b swollen by a radius."""
+    """Line against the segment a..b swollen by a radius.
+
+    Metres; d is a unit vector.
+    """
     ux, uy, uz = bx - ax, by - ay, bz - az
     length = math.sqrt(ux * ux + uy * uy + uz * uz)
     if length > 0.0:
@@ -33,7 +37,10 @@ def line_segment(dx, dy, dz, ax, ay, az, bx, by, bz, radius):
 
 @njit(cache=True, error_model="numpy")
 def line_round_box(ox, oy, oz, dx, dy, dz, half_x, half_y, half_z, radius):
-    """Line against a box swollen by a radius, in the box's own frame: the line starts at o and runs along d."""
+    """Line against a box swollen by a radius, in the box's own frame: the line starts at o and runs along d.
+
+    Metres; l is a unit vector.
+    """
     enter, leave = line_box(ox, oy, oz, dx, dy, dz, half_x + radius, half_y + radius, half_z + radius)
     if enter > leave:
         return INF, -INF
@@ -58,7 +65,10 @@ def line_round_box(ox, oy, oz, dx, dy, dz, half_x, half_y, half_z, radius):
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _behind_plane(dx, dy, dz, nx, ny, nz, offset, enter, leave):
-    """Cut an interval by the half-space n . x <= offset."""
+    """Cut an interval by the half-space n . x <= offset.
+
+    Metres; d and n are unit vectors.
+    """
     slope = dx * nx + dy * ny + dz * nz
     if slope == 0.0:
         return (enter, leave) if offset >= 0.0 else (INF, -INF)

@@ -44,6 +44,7 @@ _RELATIVE, _ABSOLUTE_M, _FLAT = TOLERANCES.bound_relative, TOLERANCES.bound_m, T
 
 @njit(cache=True, error_model="numpy")
 def _area(lo, hi):
+    """Half the surface of a box, square metres; 0 for an empty one. lo, hi : (3,) float64, metres"""
     x, y, z = hi[0] - lo[0], hi[1] - lo[1], hi[2] - lo[2]
     if x < 0.0:
         return 0.0
@@ -52,10 +53,11 @@ def _area(lo, hi):
 
 @njit(cache=True, error_model="numpy")
 def _bounds(lo, hi, order, first, last, out_lo, out_hi):
+    """The box around items first..last of an order into out_lo, out_hi : (3,). lo, hi : (n, 3) float64, metres"""
     out_lo[:] = INF
     out_hi[:] = -INF
-    for place in range(first, last):
-        item = order[place]
+    for row in range(first, last):
+        item = order[row]
         for k in range(3):
             out_lo[k] = min(out_lo[k], lo[item, k])
             out_hi[k] = max(out_hi[k], hi[item, k])
@@ -63,7 +65,10 @@ def _bounds(lo, hi, order, first, last, out_lo, out_hi):
 
 @njit(cache=True, error_model="numpy")
 def _best_split(lo, hi, mid, order, first, last):
-    """The axis and plane with the least expected cost; axis -1 when all midpoints coincide."""
+    """The axis and plane with the least expected cost; axis -1 when all midpoints coincide.
+
+    Corners are (n, 3) float64, metres; costs are square metres.
+    """
     best_cost, best_axis, best_at = INF, -1, 0.0
     count = np.empty(BINS, np.int64)
     bin_lo, bin_hi = np.empty((BINS, 3)), np.empty((BINS, 3))
@@ -104,6 +109,10 @@ def _best_split(lo, hi, mid, order, first, last):
 
 @njit(cache=True, error_model="numpy")
 def _sweep_right(count, bin_lo, bin_hi, right_cost, run_lo, run_hi):
+    """What the right side of a split before each bin costs, into right_cost : (bins,), square metres.
+
+    count : (bins,) int64; bin_lo, bin_hi : (bins, 3) float64, metres; run_lo, run_hi : (3,) float64, scratch
+    """
     run_lo[:] = INF
     run_hi[:] = -INF
     total = 0
@@ -116,7 +125,10 @@ def _sweep_right(count, bin_lo, bin_hi, right_cost, run_lo, run_hi):
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def build_binary(lo, hi):
-    """Binary tree over the boxes lo, hi : (n, 3). Returns order and the nodes: boxes, left, right, first, count."""
+    """Binary tree over the boxes lo, hi : (n, 3). Returns order and the nodes: boxes, left, right, first, count.
+
+    Corners are (n, 3) float64, metres.
+    """
     n = lo.shape[0]
     mid = (lo + hi) * 0.5
     order = np.arange(n)
@@ -202,6 +214,7 @@ def widen(node_lo, node_hi, left, right, first, count, slack):
 
 @njit(cache=True, inline="always", error_model="numpy")
 def _inverse(d):
+    """1 over a component of a unit direction, for a box test in float32; no unit."""
     if abs(d) < _FLAT:
         return np.float32(1.0 / _FLAT) if d >= 0.0 else np.float32(-1.0 / _FLAT)
     return np.float32(1.0 / d)

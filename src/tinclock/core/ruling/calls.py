@@ -162,7 +162,10 @@ class MatchCalls(ABC):
         self.apply(Guide(projectile=projectile, entity=entity, server_time=server_time))
 
     def record(self, tick: int, server_time: float, entities: Sequence[int] | NDArray[np.int64], bones: Poses) -> None:
-        """Store the poses of one tick (see `PoseHistory.record`). The dead are left out: nobody hits a corpse."""
+        """Store the poses of one tick (see `PoseHistory.record`). The dead are left out: nobody hits a corpse.
+
+        entities : (n,) int64; bones : (n, bones, 7) float, metres and quaternion xyzw, or one array a body.
+        """
         self.apply(Record(tick=tick, server_time=server_time, entities=entities, bones=bones))
 
     def published(self, tick: int, sent_at: float | None = None) -> None:

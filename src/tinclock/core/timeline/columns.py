@@ -236,6 +236,8 @@ class Columns:
         """Clear a slot and store one tick's poses in it; on a mistake the slot stays empty.
 
         before : the slot of the tick before, -1 for none: an entity that isn't in it was absent
+
+        entities : (n,) int64; bones : (n, bones, 7), metres and quaternion xyzw.
         """
         self._full.epochs[slot] = 0
         ids = require_shape("entities", entities, (None,), np.int64)

@@ -173,6 +173,8 @@ class PoseHistory(PoseRing):
 
         origins, directions : (m, 3) float64; from_ticks, to_ticks : (m,) int; fractions : (m,) float64;
         limits_m, ignore : (m,) or one value for all. Results don't depend on how the batch is split.
+
+        Lengths are metres; ticks, fractions and ids have no unit.
         """
         start = require_shape("origins", origins, (None, 3), np.float64)
         along = require_shape("directions", directions, (len(start), 3), np.float64)

@@ -215,7 +215,10 @@ class PoseRing:
         return self._slot(tick)
 
     def ticks(self) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:
-        """The ticks that are held, oldest first: server times (n,) float64, ring slots and ticks (n,) int64."""
+        """The ticks that are held, oldest first: server times (n,) float64, ring slots and ticks (n,) int64.
+
+        Times are seconds.
+        """
         if self._ticks[0] != self._recorded:
             count = len(self._slots)
             self._ticks = (self._recorded, (

@@ -229,7 +229,10 @@ class LogFile:
         return names
 
     def times(self, said: Said, per_unit: float | None) -> NDArray[np.float64]:
-        """Seconds. per_unit : how long the unit is; None: they are ISO 8601 texts, whose seconds count from 1970."""
+        """Seconds. per_unit : how long the unit is; None: they are ISO 8601 texts, whose seconds count from 1970.
+
+        Returns (rows,) float64.
+        """
         quick = None if per_unit is None else self._quick(said)
         if quick is not None and per_unit is not None:
             return quick * per_unit
@@ -264,7 +267,10 @@ class LogFile:
         return out
 
     def require(self, found: NDArray[np.float64], said: object) -> None:
-        """Note each row in which a number is missing or isn't finite."""
+        """Note each row in which a number is missing or isn't finite.
+
+        found : (rows,) or (rows, n) float64, in any unit.
+        """
         name = name_of(said)
         good = np.isfinite(found) if found.ndim == 1 else np.isfinite(found).all(axis=1)
         for index in np.flatnonzero(~good).tolist():

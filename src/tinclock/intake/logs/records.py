@@ -88,7 +88,10 @@ class LoggedPoses(NamedTuple):
     by_bone: bool
 
     def bodies(self, index: int) -> dict[str, NDArray[np.float64]]:
-        """The bones of everybody who has poses at a tick: (bones, 7) float64 each."""
+        """The bones of everybody who has poses at a tick: (bones, 7) float64 each.
+
+        Metres and quaternion xyzw.
+        """
         low, high = self.starts[index], self.starts[index + 1]
         out: dict[str, NDArray[np.float64]] = {}
         while low < high:
