@@ -90,7 +90,7 @@ def test_check_finds_nothing_in_the_gardens_rules_and_counts_hits():
     """`check` finds nothing in the garden's rules and counts hits."""
     done = CliRunner().invoke(main, ["check", GARDEN])
     assert done.exit_code == 0
-    assert "no mistakes, no unusual_rules" in done.output
+    assert "no mistakes, nothing unusual" in done.output
     assert re.search(r"grit_rifle +hitscan +0.18 .*6 0.90", done.output)
     report = json.loads(CliRunner().invoke(main, ["check", GARDEN, "--json", "--against", "sprinkler"]).output)[0]
     assert {row["rig"] for row in report["weapons"]} == {"sprinkler"}
@@ -108,7 +108,7 @@ def test_check_reports_mistakes_of_all_files_at_once_and_fails(tmp_path):
     done = CliRunner().invoke(main, ["check", str(bad), str(odd), str(tmp_path / "none.toml")])
     assert done.exit_code == 1
     for part in ("bad.toml: 3 mistakes", "did you mean 'damage'", "match.health: got -1", "no such file",
-                 "odd[1].toml: no mistakes, 1 oddity", "falloff: rises with distance, [0.5, 1.0]"):  # fmt: skip
+                 "odd[1].toml: no mistakes, 1 unusual setting", "falloff: rises with distance, [0.5, 1.0]"):  # fmt: skip
         assert part in done.output
     assert CliRunner().invoke(main, ["check", str(odd)]).exit_code == 0
     assert CliRunner().invoke(main, ["check", str(odd), "--strict"]).exit_code == 1
@@ -222,7 +222,7 @@ def test_the_rules_file_in_the_guide_holds_only_keys_that_exist():
 
 def test_flights_are_told_and_drawn(tmp_path):
     """Flights are told and drawn."""
-    done = CliRunner().invoke(main, ["flights", "--out", str(tmp_path), "--json"])
+    done = CliRunner().invoke(main, ["demo", "flights", "--out", str(tmp_path), "--json"])
     assert done.exit_code == 0, done.output
     told = {scene["scene"]: scene for scene in json.loads(done.output)["scenes"]}
     assert (told["clod mortar"]["ended"], told["clod mortar"]["bounces"], told["clod mortar"]["flown_s"]) == (
@@ -234,7 +234,7 @@ def test_flights_are_told_and_drawn(tmp_path):
     for picture in ("mortar", "compensation", "dart"):
         head = (tmp_path / f"{picture}.png").read_bytes()[:24]
         assert (int.from_bytes(head[16:20]), int.from_bytes(head[20:24])) == (1280, 800)
-    text = CliRunner().invoke(main, ["flights", "--out", str(tmp_path), "--explain"]).output
+    text = CliRunner().invoke(main, ["demo", "flights", "--out", str(tmp_path), "--explain"]).output
     assert "came off the level" in text
     assert "share of it that is in sight        0 " in text
 

@@ -45,7 +45,7 @@ def main() -> None:
         for name in ("match", "shot", "views", "clock", "bounds"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
         subprocess.run(
-            [str(BIN / "tinclock"), "flights", "--json", "--out", out], check=True, stdout=subprocess.DEVNULL
+            [str(BIN / "tinclock"), "demo", "flights", "--json", "--out", out], check=True, stdout=subprocess.DEVNULL
         )
         for name in ("mortar", "compensation", "dart"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")

@@ -27,15 +27,15 @@ EPILOG = """
 \b
 Examples:
   tinclock check garden.toml
-      mistakes, unusual_rules, and how many hits each weapon needs
+      mistakes, unusual settings, and how many hits each weapon needs
   tinclock check garden.toml --distance 20
       the same at 20 m, with falloff
   tinclock check rules/*.toml --strict --quiet
-      for a build: unusual_rules fail it too
+      for a build: unusual settings fail it too
 
 \b
-Exit status: 0 nothing wrong, 1 mistakes (with --strict also unusual_rules), 2
-wrong use of the command.
+Exit status: 0 nothing wrong, 1 mistakes (with --strict also what is unusual),
+2 wrong options.
 """
 
 
@@ -43,9 +43,9 @@ wrong use of the command.
 @click.argument("files", nargs=-1, required=True, metavar="RULES...", type=click.Path(path_type=Path))
 @click.option("--against", metavar="RIG", help="The rig to count hits against; by default the first that can be hurt.")
 @click.option("--distance", "distance_m", default=0.0, type=click.FloatRange(0.0), help="Metres; falloff counts.")
-@click.option("--strict", is_flag=True, help="Fail on unusual_rules too.")
+@click.option("--strict", is_flag=True, help="Fail on unusual settings too.")
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON and nothing else.")
-@click.option("--quiet", is_flag=True, help="Print mistakes and unusual_rules only.")
+@click.option("--quiet", is_flag=True, help="Print mistakes and unusual settings only.")
 def check(
     files: tuple[Path, ...], against: str | None, distance_m: float, strict: bool, as_json: bool, quiet: bool
 ) -> None:
@@ -59,19 +59,19 @@ def check(
             if place and not quiet:
                 console.print()
             _print(console, report, quiet)
-    if any(report["mistakes"] or (strict and report["unusual_rules"]) for report in reports):
+    if any(report["mistakes"] or (strict and report["unusual"]) for report in reports):
         sys.exit(1)
 
 
 def _look(file: Path, against: str | None, distance_m: float) -> Fields:
-    report: Fields = {"file": str(file), "mistakes": [], "unusual_rules": [], "strictness": None, "weapons": []}
+    report: Fields = {"file": str(file), "mistakes": [], "unusual": [], "strictness": None, "weapons": []}
     try:
         rules = load_rules(file)
     except RulesError as error:
         report["mistakes"] = list(error.problems)
         return report
     report["strictness"] = rules.strictness
-    report["unusual_rules"] = unusual_rules(rules)
+    report["unusual"] = unusual_rules(rules)
     rigs = mortal_rigs(rules)
     if against is not None and against not in rigs:
         known = ", ".join(rigs) or "none"
@@ -89,13 +89,13 @@ def _weapons(rules: Rules, rig: str, distance_m: float) -> list[Fields]:
 
 
 def _print(console: Console, report: Fields, quiet: bool) -> None:
-    mistakes, odd = report["mistakes"], report["unusual_rules"]
+    mistakes, odd = report["mistakes"], report["unusual"]
     if quiet and not mistakes and not odd:
         return
     colour = "red" if mistakes else "yellow" if odd else "green"
     verdict = counted(len(mistakes), "mistake") if mistakes else "no mistakes"
     if not mistakes:  # looked for only in sound rules
-        verdict += f", {counted(len(odd), 'oddity', 'unusual_rules')}" if odd else ", no unusual_rules"
+        verdict += f", {counted(len(odd), 'unusual setting', 'unusual settings')}" if odd else ", nothing unusual"
     console.print(f"[bold]{escape(report['file'])}[/]: [{colour}]{verdict}[/]", highlight=False, soft_wrap=True)
     for mark, style, lines in (("x", "red", mistakes), ("~", "yellow", odd)):
         for line in lines:

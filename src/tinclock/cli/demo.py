@@ -31,6 +31,8 @@ Examples:
       explain ruling 57, draw it, and the target at five instants
   tinclock demo --json | jq .outcomes
       the summary for a script
+  tinclock demo flights
+      instead: a lobbed clod, one dodge under three compensations, a fast dart
   tinclock explain demo-output/sample --outcome denied --kind shot
       questions to the sample recording
 """
@@ -38,7 +40,21 @@ Examples:
 STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta"}
 
 
-@click.command(epilog=EPILOG)
+class _WithFlights(click.Group):
+    """`demo` by itself plays the match; what else it can show loads when it is asked for."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return ["flights"]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name != "flights":
+            return None
+        from tinclock.cli.flights import flights
+
+        return flights
+
+
+@click.group(cls=_WithFlights, invoke_without_command=True, subcommand_metavar="[flights]", epilog=EPILOG)
 @click.option("--seed", default=7, show_default=True, help="Same seed, same match, same rulings.")
 @click.option(
     "--seconds", default=20.0, show_default=True, type=click.FloatRange(1.0, 3600.0), help="How long they play."
@@ -54,16 +70,21 @@ STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta"}
 @click.option("--shot", type=click.IntRange(1), help="Explain and draw this ruling instead of a telling one.")
 @click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON and nothing else.")
 @click.option("--quiet", is_flag=True, help="Print nothing; write the files.")
-def demo(seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_json: bool, quiet: bool) -> None:
+@click.pass_context
+def demo(
+    ctx: click.Context, seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_json: bool, quiet: bool
+) -> None:
     """Play the garden match, rule it, and show what was decided and why."""
+    if ctx.invoked_subcommand is not None:
+        return
     talk = not (as_json or quiet)
     console = console_for(not talk)
-    played, tableaux = _play(seed, seconds, console)
+    played, drawable = _play(seed, seconds, console)
     known = {ruling.number: ruling for ruling in played.rulings}
     if shot is not None and shot not in known:
         raise click.UsageError(f"--shot {shot}: this match has rulings 1 to {len(known)}")
-    chosen = shot if shot is not None else _telling(played.rulings, tableaux)
-    files = _write(played, tableaux.get(chosen), out)
+    chosen = shot if shot is not None else _telling(played.rulings, drawable)
+    files = _write(played, drawable.get(chosen), out)
     sample = _sample(out)
     files |= sample.pop("files", {})
     summary = {**summarise(played, files), "sample": sample}
@@ -85,7 +106,7 @@ def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int
     from tinclock.core.ruling.claims import ShotClaim
     from tinclock.garden.match import play_match
 
-    tableaux: dict[int, Surroundings] = {}
+    drawable: dict[int, Surroundings] = {}
 
     def keep(referee: Any, ruling: Ruling, claim: object) -> None:
         surroundings = (
@@ -94,7 +115,7 @@ def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int
             else None
         )
         if surroundings is not None:
-            tableaux[ruling.number] = surroundings
+            drawable[ruling.number] = surroundings
 
     columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
     with Progress(*columns, console=console, transient=True) as progress:
@@ -104,7 +125,7 @@ def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int
             progress.update(task, completed=share, description=f"playing {seconds:g} s, seed {seed}")
 
         played = play_match(seed=seed, seconds=seconds, on_ruling=keep, on_progress=show)
-    return played, tableaux
+    return played, drawable
 
 
 def _sample(out: Path) -> Fields:
@@ -131,11 +152,11 @@ def _sample(out: Path) -> Fields:
     }  # fmt: skip
 
 
-def _telling(rulings: list[Ruling], tableaux: dict[int, Surroundings]) -> int:
+def _telling(rulings: list[Ruling], drawable: dict[int, Surroundings]) -> int:
     """The upheld hit whose victim has moved furthest since the shooter's view: it shows best what rewinding does."""
     best, number = -1.0, 0
     for ruling in rulings:
-        surroundings = tableaux.get(ruling.number)
+        surroundings = drawable.get(ruling.number)
         if surroundings is None or not ruling.hits or ruling.outcome != "upheld":
             continue
         if surroundings.moved_m > best and ruling.hits[0].distance_m < 16.0:

@@ -1,4 +1,4 @@
-"""`tinclock flights`: small scenes of what flies in the garden, told and drawn."""
+"""`tinclock demo flights`: small scenes of what flies in the garden, told and drawn."""
 
 from __future__ import annotations
 
@@ -19,13 +19,13 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock flights
+  tinclock demo flights
       the table, and three pictures in flights-output/
-  tinclock flights --out pictures
+  tinclock demo flights --out pictures
       the pictures elsewhere
-  tinclock flights --explain
+  tinclock demo flights --explain
       besides, every ruling step by step
-  tinclock flights --json
+  tinclock demo flights --json
       the same as JSON, for scripts
 """
 PIPE_WIDTH = 120

@@ -9,7 +9,7 @@ import click
 import tinclock
 
 GROUPS = {
-    "Try": ("demo", "play", "flights"),
+    "Try": ("demo", "play"),
     "Author": ("new", "check", "rig", "level", "client-bundle"),
     "Match": ("serve",),
     "Ask": ("contents", "explain", "rerule", "fairness", "batch", "rule-logs"),
@@ -20,13 +20,8 @@ GROUPS = {
 COMMANDS = {
     "demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why."),
     "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
-    "flights": ("tinclock.cli.flights", "flights", "Fly what flies in the garden, and draw it."),
     "new": ("tinclock.cli.new", "new", "Write a small working project: rules, a rig, a server loop, a test."),
-    "check": (
-        "tinclock.cli.check",
-        "check",
-        "Check rules files: mistakes, unusual_rules, and what the weapons come to.",
-    ),
+    "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, unusual settings, what weapons come to."),
     "rig": ("tinclock.cli.rig", "rig", "Fit hitboxes to a skinned glTF character, and say how well they fit."),
     "level": ("tinclock.cli.level", "level", "Look a level file over: triangles, holes, surfaces, a picture."),
     "client-bundle": ("tinclock.cli.client_bundle", "client_bundle", "Write what a client build is given of rules."),
@@ -52,7 +47,7 @@ Examples:
       the summary as JSON, for scripts
   tinclock demo --shot 57
       draw and explain ruling 57
-  tinclock flights
+  tinclock demo flights
       a mortar's arc, one dodge under three compensations, a fast dart
   tinclock play evening
       a match of a minute, recorded
