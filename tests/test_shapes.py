@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from oracles import SHAPES, first_contact
+from oracles import SHAPES, distance_field, first_contact
 
 from tinclock.core.kernels import ray_shapes as rays
 
@@ -43,7 +43,10 @@ def test_a_ray_enters_a_shape_where_its_distance_field_first_vanishes(shape, sta
     if abs(least) > 1e-7:
         assert math.isinf(enter) == math.isinf(expected)
     if not math.isinf(enter) and not math.isinf(expected):
-        assert enter == pytest.approx(expected, abs=1e-4 if abs(least) < 1e-6 else 1e-7)
+        if abs(least) < 1e-6:  # a graze may touch along a stretch: any point of it will do
+            assert distance_field(shape, local + enter * way, size) == pytest.approx(0.0, abs=1e-4)
+        else:
+            assert enter == pytest.approx(expected, abs=1e-7)
         assert leave >= enter
 
 
