@@ -36,14 +36,13 @@ def wield(actor: Participant, weapon: str, ledger: Ledger, now: float, *, at_onc
 class HandleWork(Work):
     """A weapon that is handled. held : the weapon as its owner carries it."""
 
-    __slots__ = ("held",)
     held: Held
 
     @property
     def used(self) -> str:
         """The weapon's name."""
-        held = getattr(self, "held", None)
-        return "" if held is None else str(held.weapon.name)
+        held: Held | None = self.__dict__.get("held")
+        return "" if held is None else held.weapon.name
 
 
 def check_carried(claim: HandleClaim, work: HandleWork) -> Finding | None:

@@ -25,7 +25,6 @@ MOST_AHEAD_S = 0.25
 class ImpactWork(HarmWork):
     """An impact claim. projectile : what it is about; impact : the server's own that is meant."""
 
-    __slots__ = ("impact", "projectile")
     projectile: Projectile
     impact: Impact
 

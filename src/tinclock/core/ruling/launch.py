@@ -15,20 +15,14 @@ from tinclock.core.ruling.work import FiringWork
 if TYPE_CHECKING:
     from tinclock.core.combat.flights import Projectile
     from tinclock.core.combat.receipts import ActorState
-    from tinclock.core.combat.roster import Connection, Participant
     from tinclock.core.ruling.claims import LaunchClaim
-    from tinclock.core.ruling.work import World
     from tinclock.core.vectors import Triple
 
 
 class LaunchWork(FiringWork):
     """A launch. projectiles : ids of what it let fly, in the order of its pellets."""
 
-    __slots__ = ("projectiles",)
-
-    def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
-        super().__init__(world, connection, actor, received_at)
-        self.projectiles: tuple[int, ...] = ()
+    projectiles: tuple[int, ...] = ()
 
     def state(self, state: ActorState) -> ActorState:
         """What it let fly."""

@@ -33,7 +33,6 @@ class MoveWork(Work):
     position : metres, where the report leaves it; seconds : how much time the report may use
     """
 
-    __slots__ = ("accepted", "movement", "position", "seconds")
     accepted: AcceptedPosition
     movement: MovementRules
     position: Triple
@@ -46,7 +45,7 @@ class MoveWork(Work):
 
     def found(self) -> Fields:
         """Where the body ends."""
-        return {**super().found(), "position": getattr(self, "position", None)}
+        return {**super().found(), "position": self.__dict__.get("position")}
 
 
 def _cut_down(work: MoveWork, code: str, position: Triple) -> None:

@@ -89,17 +89,21 @@ class ClaimPipeline:
         actor = self.roster.actors.get(connection.entity)
         if actor is None:
             return self._refuse(sender, connection.account, "spectator", "a player", received_at)
-        procedure = PROCEDURES.get(type(claim))
+        procedure, usual = PROCEDURES.get(type(claim)), False
         if procedure is None:
             claim = _as_claim(claim)
             procedure = PROCEDURES.get(type(claim))
-        elif not (type(claim) is ShotClaim and is_usual(claim)):
+        elif type(claim) is ShotClaim and is_usual(claim):
+            usual = True
+        else:
             claim = exact(claim)
-        work = (Work if procedure is None else procedure.work)(self._world, connection, actor, received_at)
+        work: Any = (Work if procedure is None else procedure.work)(self._world, connection, actor, received_at)
+        if usual:
+            work.usual = True
         sequence = getattr(claim, "sequence", None)
         if procedure is None or not is_count(sequence) or sequence < 1:  # type: ignore[operator]
             return self._refuse_malformed(work, claim, procedure)
-        work.sequence = sequence  # type: ignore[assignment]
+        work.sequence = sequence
         first = connection.receipt_of(work.sequence)
         if first is not None:
             work.findings.append(work.find("repeated_sequence"))

@@ -18,11 +18,9 @@ from tinclock.core.timeline.cover import Obstacle
 if TYPE_CHECKING:
     from tinclock.core.combat.held import Held
     from tinclock.core.combat.ledger import Wound
-    from tinclock.core.combat.roster import Connection, Participant
     from tinclock.core.findings import Finding
     from tinclock.core.geometry.level import LevelHit
     from tinclock.core.ruling.claims import LaunchClaim, ShotClaim
-    from tinclock.core.ruling.work import World
     from tinclock.core.timeline.history import PartHit
     from tinclock.core.vectors import Triple
 
@@ -34,18 +32,24 @@ class ShotWork(FiringWork):
     hit, kept : the hitbox that the ray at hand met, and the share of its damage left after what it passed through
     """
 
-    __slots__ = ("hit", "kept", "rays", "reached_m")
-
-    def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
-        super().__init__(world, connection, actor, received_at)
-        self.hit: PartHit | None = None
-        self.kept = 1.0
-        self.rays: tuple[Ray, ...] = ()
-        self.reached_m: float | None = None
+    usual = False
+    """Whether `is_usual` has found it well formed."""
+    hit: PartHit | None = None
+    kept = 1.0
+    rays: tuple[Ray, ...] = ()
+    reached_m: float | None = None
 
     def found(self) -> Fields:
-        """Where its rays went."""
-        return {**super().found(), "reached_m": self.reached_m, "rays": self.rays}
+        """All that a shot adds to its ruling, at once: it is the claim that comes most often."""
+        known = self.__dict__.get
+        view_time = known("view_time")
+        rewound_s = None if view_time is None else self.received_at - view_time
+        return {
+            "hits": self.hits, "damage": self.damage, "view": known("view"), "view_time": view_time,
+            "rewound_s": rewound_s, "origin": known("origin"), "direction": known("direction"),
+            "reached_m": self.reached_m, "stopped_by": self.stopped_by, "shot": known("shot"), "aim": known("aim"),
+            "rays": self.rays,
+        }  # fmt: skip
 
 
 def check_number(claim: ShotClaim | LaunchClaim, work: FiringWork) -> Finding | None:
@@ -152,7 +156,7 @@ def cast_shot(work: ShotWork) -> tuple[float, Stop | None]:
         work.steps.append(Measure.REWIND.step(work.hit.entity, work.hit.part.name))
         return work.hit.distance_m, Stop("body", entity=work.hit.entity)
     if stop is not None:
-        work.cover.add(stop.entity)
+        work.cover |= {stop.entity}
         work.steps.append((Measure.COVER if stop.entity else Measure.LEVEL).step(stop.distance_m, stop.name))
         return stop.distance_m, Stop("cover" if stop.entity else "level", stop.name, stop.entity)
     work.steps.append(Measure.NOBODY_HIT_WITHIN.step(weapon.range_m))

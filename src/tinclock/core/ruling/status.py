@@ -6,7 +6,7 @@ import math
 from typing import TYPE_CHECKING
 
 from tinclock.core.ruling.checks.view import latest_age, sparser_by
-from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.steps import Measure, MeasureKind
 from tinclock.core.ruling.work import Work
 
 if TYPE_CHECKING:
@@ -18,8 +18,6 @@ if TYPE_CHECKING:
 
 class StatusWork(Work):
     """What a client believes of itself."""
-
-    __slots__ = ()
 
 
 def _oldest(work: StatusWork) -> float:
@@ -36,7 +34,7 @@ def _beyond(claimed: float, known: Sequence[float]) -> tuple[float, float]:
 
 
 def _compare(
-    work: StatusWork, measure: Measure, code: str, claimed: float, known: Sequence[float], slack: float
+    work: StatusWork, measure: MeasureKind, code: str, claimed: float, known: Sequence[float], slack: float
 ) -> Finding | None:
     beyond, nearest = _beyond(claimed, known)
     work.steps.append(measure.step(claimed, nearest))

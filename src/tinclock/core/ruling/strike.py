@@ -74,8 +74,6 @@ class BlowReach:
 class StrikeWork(AimedWork):
     """A blow with a reach weapon."""
 
-    __slots__ = ()
-
 
 def commit_strike(claim: object, work: StrikeWork) -> None:
     """Strike whoever the blow reaches, up to the weapon's number of victims."""

@@ -17,8 +17,6 @@ if TYPE_CHECKING:
 class TriggerWork(AimedWork):
     """A trigger that is pressed, kept down or let go."""
 
-    __slots__ = ()
-
 
 def commit_trigger(claim: TriggerClaim, work: TriggerWork) -> None:
     """Take over what the player wants from now on; a trigger that stays held keeps what is left of its pull."""

@@ -15,22 +15,18 @@ from tinclock.core.text import excerpt
 if TYPE_CHECKING:
     from tinclock.core.combat.items import Stock
     from tinclock.core.combat.receipts import ActorState
-    from tinclock.core.combat.roster import Connection, Participant
+    from tinclock.core.combat.roster import Participant
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.claims import UseClaim
-    from tinclock.core.ruling.work import World
 
 
 class UseWork(Work):
     """An item that is used. item, stock : which, and what is left of it; target : who gets its effect."""
 
-    __slots__ = ("item", "stock", "target")
     stock: Stock
 
-    def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
-        super().__init__(world, connection, actor, received_at)
-        self.item = ""
-        self.target = actor
+    target: Participant
+    item = ""
 
     @property
     def used(self) -> str:

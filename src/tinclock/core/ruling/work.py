@@ -49,17 +49,13 @@ class World(NamedTuple):
 class Work:
     """One claim of any kind. A check reads it, appends to `steps` what it measured, and may fill in its fields."""
 
-    __slots__ = (
-        "actor", "connection", "findings", "flights", "history", "ledger", "level", "received_at", "roster", "rules",
-        "sequence", "steps", "world",
-    )  # fmt: skip
+    sequence = 0
 
     def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
         self.rules, _, self.history, self.level, self.ledger, self.roster, self.flights, _ = world
         self.world, self.connection, self.actor, self.received_at = world, connection, actor, received_at
         self.findings: list[Finding] = []
         self.steps: list[Step] = []
-        self.sequence = 0
 
     @property
     def used(self) -> str:
@@ -103,7 +99,6 @@ class ViewWork(Work):
     view, view_time, slots : the view that it is ruled at, its server time, and the history's slots of its snapshots
     """
 
-    __slots__ = ("slots", "view", "view_time")
     view: View
     view_time: float
     slots: tuple[int, int]
@@ -118,10 +113,11 @@ class ViewWork(Work):
 
     def found(self) -> Fields:
         """The view, once it is known."""
-        view_time = getattr(self, "view_time", None)
-        if view_time is None:
+        known = self.__dict__  # what was worked out; a claim that was denied early has less
+        if "view_time" not in known:
             return {}
-        return {"view": self.view, "view_time": view_time, "rewound_s": self.received_at - view_time}
+        view_time = known["view_time"]
+        return {"view": known["view"], "view_time": view_time, "rewound_s": self.received_at - view_time}
 
 
 class HarmWork(ViewWork):
@@ -132,28 +128,26 @@ class HarmWork(ViewWork):
     cover : entities that only stood in the way
     """
 
-    __slots__ = ("charge", "cover", "damage", "hits", "origin", "stopped_by", "weapon")
     weapon: Weapon
     origin: Triple
-
-    def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
-        super().__init__(world, connection, actor, received_at)
-        self.charge = 1.0
-        self.hits: tuple[Hit, ...] = ()
-        self.damage = 0.0
-        self.stopped_by: Stop | None = None
-        self.cover: set[int] = set()
+    charge = 1.0
+    hits: tuple[Hit, ...] = ()
+    damage = 0.0
+    stopped_by: Stop | None = None
+    cover: frozenset[int] = frozenset()
 
     @property
     def used(self) -> str:
         """The weapon's name."""
-        weapon = getattr(self, "weapon", None)
-        return "" if weapon is None else str(weapon.name)
+        weapon: Weapon | None = self.__dict__.get("weapon")
+        return "" if weapon is None else weapon.name
 
     def found(self) -> Fields:
         """Whom it hit, and from where."""
-        more = {"hits": self.hits, "damage": self.damage, "stopped_by": self.stopped_by}
-        return {**super().found(), **more, "origin": getattr(self, "origin", None)}
+        found = super().found()
+        found["hits"], found["damage"], found["stopped_by"] = self.hits, self.damage, self.stopped_by
+        found["origin"] = self.__dict__.get("origin")
+        return found
 
 
 class AimedWork(HarmWork):
@@ -165,16 +159,12 @@ class AimedWork(HarmWork):
     paid : what the way from the eye to the muzzle took from the weapon's penetration
     """
 
-    __slots__ = ("aim", "direction", "eye", "held", "paid", "posthumous")
     held: Held
     direction: Triple
     aim: Triple
     eye: Triple
-
-    def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
-        super().__init__(world, connection, actor, received_at)
-        self.posthumous = False
-        self.paid = 0.0
+    posthumous = False
+    paid = 0.0
 
     def start_from_the_eye(self) -> None:
         """A start that is forgiven is still not believed."""
@@ -188,17 +178,19 @@ class AimedWork(HarmWork):
 
     def found(self) -> Fields:
         """Its aim and where its ray went."""
-        more = {"direction": getattr(self, "direction", None), "aim": getattr(self, "aim", None)}
-        return {**super().found(), **more}
+        found = super().found()
+        found["direction"], found["aim"] = self.__dict__.get("direction"), self.__dict__.get("aim")
+        return found
 
 
 class FiringWork(AimedWork):
     """A weapon that fires. shot : the number of its shot; ways : (n, 3) unit directions in which its rays go."""
 
-    __slots__ = ("shot", "ways")
     shot: int
     ways: tuple[Triple, ...]
 
     def found(self) -> Fields:
         """The number of the shot."""
-        return {**super().found(), "shot": getattr(self, "shot", None)}
+        found = super().found()
+        found["shot"] = self.__dict__.get("shot")
+        return found

@@ -26,7 +26,8 @@ if TYPE_CHECKING:
 
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.claims import Claim
-    from tinclock.core.ruling.work import AimedWork, FiringWork, Work
+    from tinclock.core.ruling.shot import ShotWork
+    from tinclock.core.ruling.work import AimedWork, Work
     from tinclock.core.vectors import Triple
 
 HIGHEST_INTEGER = 2**53
@@ -61,9 +62,9 @@ def as_triple(value: object) -> Triple | None:
     return None
 
 
-def check_form(claim: ShotClaim, work: FiringWork) -> Finding | None:
+def check_form(claim: ShotClaim, work: ShotWork) -> Finding | None:
     """Find `malformed` or `direction_not_unit`; works out origin and direction as floats, the latter normalised."""
-    if is_usual(claim):
+    if work.usual:
         work.origin = claim.origin
         return _check_direction(claim.direction, work)
     field = next((field for field, fits in FIELDS[ShotClaim].items() if not fits(getattr(claim, field))), "")
