@@ -30,17 +30,17 @@ def test_the_offsets_error_is_within_its_bound_and_that_within_half_the_round_tr
     assert clock.offset_bound_s <= clock.round_trip_s / 2 + clock.settings.drift * clock.settings.window_s + 1e-6
 
 
-def test_jitter_is_the_estimator_of_rfc_3550():
-    """Jitter is the estimator of RFC 3550."""
+def test_jitter_is_the_estimator_of_rfc_3550_by_the_servers_clock_alone():
+    """Jitter is RFC 3550's, of round trips by one direction's share, and no stamp of the client's moves it."""
     rng = np.random.default_rng(3)
     clock, expected, before = tinclock.types.ClockEstimate(), 0.0, None
     for k in range(40):
         up = 0.05 + float(rng.exponential(0.01))
-        exchange(clock, k * 0.25, up, 0.03, 5.0)
-        transit = up - 5.0
+        exchange(clock, k * 0.25, up, 0.03, 5.0 + float(rng.uniform(-0.02, 0.02)))
+        trip = up + 0.03
         if before is not None:
-            expected += (abs(transit - before) - expected) / 16
-        before = transit
+            expected += (abs(trip - before) / math.sqrt(2) - expected) / 16
+        before = trip
     assert clock.jitter_s == pytest.approx(expected, rel=1e-9)
 
 

@@ -23,6 +23,7 @@ ASKS = {
     "events",
     "clock",
     "view_bounds",
+    "view_choice",
     "in_reach",
     "knows",
     "account_of",
@@ -39,6 +40,7 @@ EXTRAS = {
     "set_drawing": {"connection": "c-1", "drawing": tinclock.Drawing(between="nearest")},
     "ping": {"connection": "c-1", "sent_at": 0.2}, "pong": {"connection": "c-1", "nonce": 1e300,
              "client_time": "x", "received_at": 0.3},
+    "seen": {"connection": "c-1", "view": (0, 8, 0.5), "client_time": 7.25, "received_at": 0.35},
     "act": {"entity": 5, "claim": {"kind": "handle", "weapon": "sprinkler_jet", "action": "stop"}, "server_time": 0.4},
     "advance": {"server_time": 0.5}, "dismiss": {"connection": "c-2"}, "published": {"tick": 12},
 }  # fmt: skip

@@ -134,6 +134,10 @@ def _print(console: Console, report: Fields) -> None:
         highlight=False, soft_wrap=True,
     )  # fmt: skip
     console.print(_shooters_table(recorded["shooters"]))
+    console.print(
+        "  more by choice: hits that honest shots would have had besides, at the best view without a finding",
+        highlight=False, soft_wrap=True,
+    )  # fmt: skip
     lost = recorded["shooters"].get("all", {}).get("lost", {})
     for code, count in lost.items():
         console.print(f"  not upheld: {count} x {code}", highlight=False)
@@ -167,12 +171,13 @@ def _ms(value: float | None) -> str:
 
 def _shooters_table(rows: Fields) -> Any:
     names = ("hits", "counted", "upheld", "view in the cap", "upheld of those", "on another", "misses", "that hit")
-    table = _table("line", *names)
+    table = _table("line", *names, "more by choice")
     for name, row in rows.items():
+        adds = row.get("choice_adds")
         table.add_row(
             name.replace("_", " "), str(row["hits"]), _share(row["share_counted"]), _share(row["share_upheld"]),
             str(row["inside"]), _share(row["share_upheld_inside"]), str(row["elsewhere"]), str(row["misses"]),
-            str(row["misses_hit"]),
+            str(row["misses_hit"]), "-" if adds is None else f"{100.0 * adds:.0f} %",
         )  # fmt: skip
     return table
 

@@ -14,6 +14,7 @@ from tinclock.core.combat.roster import require_name
 from tinclock.core.combat.welcome import Welcome, state_of
 from tinclock.core.errors import BadArrayError, BadNumberError, UnknownNameError
 from tinclock.core.ruling.calls import MatchCalls
+from tinclock.core.ruling.checks.lag import free_views, hear
 from tinclock.core.ruling.checks.view import latest_age, shortest_trip, sparser_by
 from tinclock.core.ruling.commands import KINDS
 from tinclock.core.ruling.handle import wield
@@ -51,6 +52,7 @@ if TYPE_CHECKING:
         Record,
         Remove,
         Rule,
+        Seen,
         SetDrawing,
         Spawn,
         Wield,
@@ -294,6 +296,11 @@ class Referee(MatchCalls):
         at = seconds("received_at", command.received_at)
         return self._roster.require_connection(command.connection).clock.pong(command.nonce, command.client_time, at)
 
+    def _seen(self, command: Seen) -> bool:
+        connection = self._roster.require_connection(command.connection)
+        at = seconds("received_at", command.received_at)
+        return hear(self._history, connection, command.view, command.client_time, at)
+
     def _set_drawing(self, command: SetDrawing) -> None:
         self._roster.require_connection(command.connection).drawing = sound_drawing(command.drawing)
 
@@ -309,6 +316,17 @@ class Referee(MatchCalls):
             latest_age(line, self.rules) + sparser_by(self.history, self.rules),
             self.rules.view.max_rewind_s,
         )
+
+    def view_choice(self, connection: str, sequence: int, received_at: float) -> tuple[float, float]:
+        """Between which server times, oldest first, a claim may show the others without a finding, as things stand.
+
+        An honest client has no use for the choice: its screen shows one of them. `fairness` says what others could
+        gain by it. Unstamped claims have less of it where a lag is tracked.
+        """
+        line, bounds = self._roster.require_connection(connection), self.view_bounds(connection)
+        oldest, newest = received_at - min(bounds.oldest_s, bounds.cap_s), received_at - bounds.newest_s
+        free = free_views(line, self.rules.view, self._history, sequence, received_at)
+        return max(oldest, free[0]), min(newest, free[1])
 
     def events(self, since: int | None = None) -> list[Event]:
         """What everyone is told, since the last call; or all events after a number, for one who missed some.

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 
 from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim, UseClaim
+from tinclock.core.timeline.views import View
 from tinclock.garden.goals import Goals
 from tinclock.garden.hand import unit
 from tinclock.garden.player import Player
@@ -51,7 +52,7 @@ class Gardener(Player):
         self._level, self._rng, self._ground = level, rng, ground
         self._corrected = 0
         self._reported: dict[int, Triple] = {}
-        self.trigger = Trigger(self, crosshair, rng)
+        self.trigger = Trigger(self, crosshair, self.playout, rng)
         self._cans, self._can_at = 2, -math.inf
         self._heard_at = -math.inf
         self._decide_at = self._move_at = self._status_at = -math.inf
@@ -114,7 +115,7 @@ class Gardener(Player):
         if view is None or not self.alive:
             self._target = 0
             return None
-        self._report(now)
+        self._report(now, view)
         if now - self._heard_at > SILENCE_S:  # the screen says that the connection is in trouble, and nobody shoots
             self._target = 0
             return None
@@ -129,21 +130,24 @@ class Gardener(Player):
             eye = self.trigger.muzzle(eye, self.trigger.side)
         return self.trigger.frame(server_time, now, seconds, view, eye, self._target, place, now >= self._engage_at)
 
-    def _report(self, now: float) -> None:
+    def _report(self, now: float, view: tuple[Snapshot, Snapshot, float]) -> None:
         """Where it went, and now and then what it believes of itself."""
         walker = self.walker
+        shown = View(view[0].tick, view[1].tick, view[2])
         if now >= self._move_at:
             self._move_at = now + MOVE_S
             place = (walker.x, walker.y, walker.lift)
             self._reported[self.number()] = place
-            self.mail.put(MoveClaim(self._sequence, self.entity, place, now), now, answered=False)
+            self.mail.put(MoveClaim(self._sequence, self.entity, place, now, view=shown), now, answered=False)
             if len(self._reported) > 64:
                 del self._reported[next(iter(self._reported))]
         if now >= self._status_at:
             self._status_at = now + STATUS_S
             health = HEALTHY if self.lies.now_and_then("frozen_health") else self.health
             place = (walker.x, walker.y, walker.lift)
-            self.mail.put(StatusClaim(self.number(), self.entity, health, position=place), now, answered=False)
+            self.mail.put(
+                StatusClaim(self.number(), self.entity, health, None, None, place, now, shown), now, answered=False
+            )
         for _ in range(self.lies.spam(1.0 / 64.0)):
             self.mail.put(StatusClaim(self.number(), self.entity), now, answered=False)
 

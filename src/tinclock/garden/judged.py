@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from tinclock.core.analysis.choices import Choices, Gained
 from tinclock.core.plain import Fields
 from tinclock.garden.fairness import CoverWatch, upheld_hits
 from tinclock.intake.settings import undying, with_setting
@@ -13,6 +14,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from tinclock.core.geometry.level import Level
+    from tinclock.core.referee import Referee
+    from tinclock.core.ruling.records import Ruling
     from tinclock.garden.fairness import Covered, Upheld
     from tinclock.garden.truth import Truth
     from tinclock.recordings.recording import Recording
@@ -33,19 +36,34 @@ def judge(
     if cap is not None:
         rules = undying(with_setting(rules, "view.max_rewind_s", cap))
     watch = CoverWatch({viewer.entity: viewer for viewer in truth.viewers.values()})
-    found = rerule(
-        source, rules=rules, level=level, on_ruling=lambda _referee, ruling, _claim: watch.hit(ruling),
-        on_tick=watch.look, on_progress=on_progress,
-    )  # fmt: skip
+    choices = Choices()
+
+    def seen(referee: Referee, ruling: Ruling, claim: object) -> None:
+        watch.hit(ruling)
+        if cap is None:
+            choices.take(referee, ruling, claim)
+
+    found = rerule(source, rules=rules, level=level, on_ruling=seen, on_tick=watch.look, on_progress=on_progress)
     # who had died in the recorded course has no body to be ruled by, whatever the cap
     ignored = frozenset() if cap is None else frozenset({"dead_actor", "absent_actor"})
     shots = upheld_hits(found.rulings, truth.screens, truth.viewers, ignored)
-    covered = watch.covered()
+    covered, gained = watch.covered(), _gained(choices, truth)
     return {
         "max_rewind_s": rules.view.max_rewind_s,
-        "shooters": {name: _shooters(row) for name, row in shots.items()},
+        "shooters": {name: {**_shooters(row), **gained.get(name, {})} for name, row in shots.items()},
         "victims": {name: _victims(row) for name, row in covered.items()},
     }
+
+
+def _gained(choices: Choices, truth: Truth) -> dict[str, Fields]:
+    """What honest players' shots could have hit besides, had their clients chosen the view, by quality and all."""
+    rows: dict[str, Gained] = {}
+    for connection, one in choices.gained.items():
+        viewer = truth.viewers.get(connection)
+        if viewer is not None and viewer.honest:
+            for name in (viewer.quality, "all"):
+                rows[name] = rows.get(name, Gained()).plus(one)
+    return {name: {"choice": row._asdict(), "choice_adds": row.more_hits} for name, row in rows.items()}
 
 
 def _shooters(row: Upheld) -> Fields:

@@ -196,7 +196,8 @@ class _Match:
             player = self.players[parcel.client]
             client_time = player.seat.clock(parcel.arrives_at)
             if parcel.kind == "ping":
-                self._up.send(parcel.arrives_at, parcel.client, "pong", (parcel.content, client_time), 40)
+                at, client_time = player.lies.pong(parcel.arrives_at, client_time)
+                self._up.send(at, parcel.client, "pong", (parcel.content, client_time), 40)
             elif parcel.kind == "receipt":
                 player.told(parcel.content, client_time)
             else:

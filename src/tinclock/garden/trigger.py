@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from tinclock.garden.arms import Arm
     from tinclock.garden.crosshair import Crosshair
     from tinclock.garden.player import Player
-    from tinclock.garden.screen import Snapshot
+    from tinclock.garden.screen import Playout, Snapshot
 
 GRAVITY = 9.81
 NUMBERS_TRIED = 8
@@ -33,8 +33,8 @@ NOBODY = Seen(0, "", "", math.inf)
 class Trigger:
     """The finger of one player."""
 
-    def __init__(self, player: Player, crosshair: Crosshair, rng: np.random.Generator) -> None:
-        self._player, self._crosshair, self._rng = player, crosshair, rng
+    def __init__(self, player: Player, crosshair: Crosshair, playout: Playout, rng: np.random.Generator) -> None:
+        self._player, self._crosshair, self._playout, self._rng = player, crosshair, playout, rng
         self._fire_at = -math.inf
         self._before: tuple[float, Triple] | None = None
         self._launches: dict[int, tuple[int, Triple, float]] = {}
@@ -110,6 +110,7 @@ class Trigger:
         aim, number = self._aimed(arm, now, speed, wanted)
         sequence = player.number()
         rays = arms.fire(aim, now, sequence, speed)
+        view = self._shopped(now, view, eye, rays[0], arm)
         self._fire_at = now + lies.pause_s(arm.rules.interval_s)
         if not arm.rules.automatic:
             self._fire_at += lies.finger_s(max(0.0, float(self._rng.normal(FINGER_S, FINGER_SD_S))))
@@ -124,8 +125,9 @@ class Trigger:
             "direction": aim,
             "view": View(view[0].tick + ahead, view[1].tick + ahead, view[2]),
         }
+        fields["client_time"] = now
         if not arm.scatter.plain:
-            fields |= {"client_time": now, "shot": number}
+            fields["shot"] = number
         if arm.rules.kind == "projectile":
             player.walker.throw()
             flight = arm.rules.flight
@@ -158,6 +160,24 @@ class Trigger:
         elif player.lies.dial("inflate_damage"):
             fields["damage"] = player.lies.damage(rules.damage * rules.pellets)
         return Shot(server_time, ShotClaim(**fields), seen)
+
+    def _shopped(
+        self, now: float, view: tuple[Snapshot, Snapshot, float], eye: Triple, ray: Triple, arm: Arm
+    ) -> tuple[Snapshot, Snapshot, float]:
+        """The view that it claims: its screen's, or for one who shops the best of the last while at which it hits."""
+        player = self._player
+        best, most = view, -1.0
+        for back in (0.0, *player.lies.shopped_s()):
+            older = view if back == 0.0 else self._playout.view(now - back)
+            if older is None:
+                break
+            seen = self._crosshair.look(older, player.entity, np.array(eye), np.array(ray), arm.rules.range_m, 0.0)
+            worth = arm.weapon.damage_at(seen.distance_m, seen.zone) if seen.victim in player.enemies else 0.0
+            if worth > most:
+                best, most = older, worth
+            if not player.lies.shopped_s():
+                break
+        return best
 
     def _aimed(self, arm: Arm, now: float, speed: float, wanted: Triple) -> tuple[Triple, int | None]:
         """Where the player aims, and which number its shot claims; spread may be taken out of it, which is unfair."""

@@ -30,10 +30,14 @@ KINDS: Final = {
     "flood": "sends far more claims than a player can make",
     "machine_trigger": "pulls the trigger of single-shot weapons by the clock",
     "lucky_numbers": "picks the numbers of its shots by where their spread goes",
+    "shop_views": "claims whichever view its shot hits at",
+    "dither_pongs": "blurs its clock where it answers pings",
+    "delay_pongs": "answers pings late, now and then",
 }
 """The kinds, and what each does."""
 
 MOST_HELD_S, MOST_AHEAD, MOST_SHIFT_M, MOST_REACH_M = 0.35, 4, 1.4, 3.0
+OLDEST_SHOPPED_S, SHOPPED_STEP_S, MOST_DITHER_S, MOST_DELAY_S = 0.25, 0.01, 0.02, 0.12
 
 
 class Lies:
@@ -68,6 +72,20 @@ class Lies:
     def held_back_s(self) -> float:
         """How long its packets lie before they are sent."""
         return MOST_HELD_S * self.dial("hold_back")
+
+    def shopped_s(self) -> list[float]:
+        """By how much older than its screen the views are that it would claim, the nearest first."""
+        oldest = OLDEST_SHOPPED_S * self.dial("shop_views")
+        return [SHOPPED_STEP_S * k for k in range(1, 1 + round(oldest / SHOPPED_STEP_S))]
+
+    def pong(self, arrives_at: float, client_time: float) -> tuple[float, float]:
+        """When it answers a ping, and with what of its clock."""
+        dither, delay = MOST_DITHER_S * self.dial("dither_pongs"), MOST_DELAY_S * self.dial("delay_pongs")
+        if dither > 0.0:
+            client_time += float(self._rng.uniform(-dither, dither))
+        if delay > 0.0:
+            arrives_at += float(self._rng.uniform(0.0, delay))
+        return arrives_at, client_time
 
     def damage(self, damage: float | None) -> float | None:
         """What it claims to have done."""

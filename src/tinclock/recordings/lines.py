@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import deque
 from typing import Any
 
@@ -13,12 +14,12 @@ LINE_WINDOW_S = 10.0
 
 
 class Lines:
-    """Each connection's shortest round trip of the last while, and its jitter (RFC 3550, section 6.4.1)."""
+    """Each connection's shortest round trip of the last while, and its jitter, as `ClockEstimate` has them."""
 
     def __init__(self) -> None:
         self.now: dict[str, LineQuality] = {}
         self._trips: dict[str, deque[tuple[float, float]]] = {}
-        self._transit: dict[str, float] = {}
+        self._trip: dict[str, float] = {}
         self._asked: dict[int, float] = {}
 
     def take(self, pings: Any) -> None:
@@ -29,9 +30,9 @@ class Lines:
                 self._asked[int(answer)] = given["sent_at"]
             elif answer == '"used"' and given["nonce"] in self._asked:
                 sent = self._asked.pop(given["nonce"])
-                self.answer(given["connection"], sent, given["client_time"], given["received_at"])
+                self.answer(given["connection"], sent, given["received_at"])
 
-    def answer(self, connection: str, sent_at: float, client_time: float, received_at: float) -> None:
+    def answer(self, connection: str, sent_at: float, received_at: float) -> None:
         """An answer to a ping. Of the trips only those are kept that are shorter than all later ones."""
         trips, trip = self._trips.setdefault(connection, deque()), received_at - sent_at
         while trips and trips[-1][1] >= trip:
@@ -40,7 +41,6 @@ class Lines:
         while trips[0][0] < received_at - LINE_WINDOW_S:
             trips.popleft()
         jitter = self.now[connection].jitter_s if connection in self.now else 0.0
-        transit = received_at - client_time
-        before = self._transit.get(connection, transit)
-        self._transit[connection] = transit
-        self.now[connection] = LineQuality(trips[0][1], jitter + (abs(transit - before) - jitter) / 16.0)
+        apart = abs(trip - self._trip.get(connection, trip)) / math.sqrt(2.0)
+        self._trip[connection] = trip
+        self.now[connection] = LineQuality(trips[0][1], jitter + (apart - jitter) / 16.0)

@@ -16,7 +16,7 @@ from tinclock.core.geometry.level import level_digest
 from tinclock.core.rules.ruleset import Rules
 from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.ruling.claims import plain_numbers
-from tinclock.core.ruling.commands import Advance, Ping, Pong, Publish, Record, Rule, name_of
+from tinclock.core.ruling.commands import Advance, Ping, Pong, Publish, Record, Rule, Seen, name_of
 from tinclock.core.ruling.records import Ruling
 from tinclock.core.timeline.columns import flat_poses
 from tinclock.core.timeline.instants import seconds
@@ -128,6 +128,9 @@ class Recorder(MatchCalls):
                 return self._tick_row("published", int(command.tick), sent_at)
             case Pong():  # what the client sent is noted as far as JSON can say it, and then used as noted
                 said = {"nonce": _plain(command.nonce), "client_time": _plain(command.client_time)}
+                return self._change(msgspec.structs.replace(command, **said))
+            case Seen():
+                said = {"view": _plain(command.view), "client_time": _plain(command.client_time)}
                 return self._change(msgspec.structs.replace(command, **said))
             case _:
                 return self._change(command)
@@ -313,4 +316,6 @@ def _plain(value: object) -> object:
         return value if abs(value) < 1e300 else repr(value)
     if type(value) is str:
         return value[:200].encode("ascii", "backslashreplace").decode()
+    if isinstance(value, (tuple, list)) and len(value) == 3:
+        return [_plain(one) for one in value]
     return type(value).__name__

@@ -17,6 +17,7 @@ from tinclock.wire.messages import News as News
 from tinclock.wire.messages import Ping as Ping
 from tinclock.wire.messages import Pong as Pong
 from tinclock.wire.messages import Refused as Refused
+from tinclock.wire.messages import Seen as Seen
 from tinclock.wire.messages import ToClient as ToClient
 from tinclock.wire.messages import Whole as Whole
 from tinclock.wire.messages import encode as encode

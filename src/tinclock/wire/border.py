@@ -10,7 +10,7 @@ from tinclock.core.findings import Finding
 from tinclock.wire.bundle import differences
 from tinclock.wire.codec import LIMITS, Limits, Received, Unreadable, decode_message
 from tinclock.wire.flood import COSTS, FloodGuard, FloodLimits
-from tinclock.wire.messages import Answer, Join, Joined, Pong, Refused, encode, negotiated
+from tinclock.wire.messages import Answer, Join, Joined, Pong, Refused, Seen, encode, negotiated
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -27,6 +27,9 @@ class Server(Protocol):
 
     def pong(self, connection: str, nonce: object, client_time: object, received_at: float) -> str:
         """See `Referee.pong`."""
+
+    def seen(self, connection: str, view: object, client_time: object, received_at: float) -> bool:
+        """See `Referee.seen`."""
 
 
 class Border:
@@ -75,6 +78,11 @@ class Border:
         if isinstance(message, Pong):
             with suppress(UnknownNameError):
                 self._server.pong(self.connection, message.nonce, message.client_time, received_at)
+            return None
+        if isinstance(message, Seen):
+            view = (message.from_tick, message.to_tick, message.fraction)
+            with suppress(UnknownNameError):
+                self._server.seen(self.connection, view, message.client_time, received_at)
             return None
         claim = Received(received, message) if getattr(self._server, "takes_bytes", False) else message
         self.last_ruling = ruling = self._server.rule(self.connection, claim, received_at=received_at)

@@ -12,7 +12,7 @@ import msgspec
 
 from tinclock.core.ruling.claims import Claim, plain_numbers
 from tinclock.core.text import excerpt
-from tinclock.wire.messages import FromClient, Join, Pong
+from tinclock.wire.messages import FromClient, Join, Pong, Seen
 
 _CLAIM_JSON, _CLAIM_PACKED = msgspec.json.Decoder(Claim), msgspec.msgpack.Decoder(Claim)
 _OURS_JSON, _OURS_PACKED = msgspec.json.Decoder(FromClient), msgspec.msgpack.Decoder(FromClient)
@@ -61,12 +61,12 @@ def decode_claim(received: bytes, limits: Limits = LIMITS) -> Claim | object:
         return _plain(received, as_json, limits)
 
 
-def decode_message(received: bytes, limits: Limits = LIMITS) -> Join | Pong | Claim | object:
+def decode_message(received: bytes, limits: Limits = LIMITS) -> Join | Pong | Seen | Claim | object:
     """`decode_claim` for everything that a client sends."""
     if len(received) <= limits.bytes:
         as_json = received[:1] == b"{"
         try:
-            known: Join | Pong | Claim = (_OURS_JSON if as_json else _OURS_PACKED).decode(received)
+            known: Join | Pong | Seen | Claim = (_OURS_JSON if as_json else _OURS_PACKED).decode(received)
             return known
         except _FAULTS:
             pass

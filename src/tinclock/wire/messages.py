@@ -41,6 +41,19 @@ class Pong(Struct, frozen=True, tag="pong", tag_field="kind"):
     client_time: float
 
 
+class Seen(Struct, frozen=True, tag="seen", tag_field="kind"):
+    """A client says what its screen is drawing now; a few a second, from clients that don't report moves.
+
+    from_tick, to_tick, fraction : the two snapshots that it draws between, and how far it is from one to the other
+    client_time : its own clock then
+    """
+
+    from_tick: int
+    to_tick: int
+    fraction: float
+    client_time: float
+
+
 class Joined(Struct, frozen=True, tag="joined", tag_field="kind"):
     """A client is in.
 
@@ -93,7 +106,7 @@ class Whole(Struct, frozen=True, tag="whole", tag_field="kind"):
     state: State
 
 
-FromClient = Join | Pong | Claim
+FromClient = Join | Pong | Seen | Claim
 """Anything that a client sends."""
 ToClient = Joined | Refused | Ping | Answer | News | Whole
 """Anything that a client is sent."""

@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING, NamedTuple
 from tinclock.core.combat.held import Held
 from tinclock.core.combat.items import Stock
 from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameError
-from tinclock.core.timeline.clock import ClockEstimate
+from tinclock.core.timeline.clock import TRANSITS_S, ClockEstimate
+from tinclock.core.timeline.lag import LagTracker
+from tinclock.core.timeline.least import Least
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
@@ -144,10 +146,12 @@ class Connection:
         "drawing",
         "entity",
         "highest_sequence",
+        "lag",
         "name",
         "newest_view_time",
         "receipts",
         "since",
+        "transits",
         "view_limits",
     )
 
@@ -160,6 +164,9 @@ class Connection:
         self.clock = ClockEstimate(key)
         self.highest_sequence = 0
         self.newest_view_time = float("-inf")
+        self.lag = LagTracker()
+        self.transits = Least(TRANSITS_S)
+        """Of what its messages' own stamps say of their trip up: server time of arrival less the client's clock."""
         self.view_limits = ViewLimits()
         """Clock version and drawing that the limits hold for; shortest trip, latest age, allowance for running back."""
         self.receipts: list[Receipt | None] = [None] * REMEMBERED_RECEIPTS

@@ -31,6 +31,12 @@ class ViewRules(Table, frozen=True, kw_only=True):
     """How far a connection's views may run backwards before it is noted."""
     jitter_factor: NotNegative = 4.0
     """How many times the measured jitter a view may be older than the quiet line explains."""
+    lag_allowance_s: NotNegative = 0.003
+    """How far a shot's view may stray from the lag that its client has said in moves, reports or `seen` messages."""
+    sends_every_s: NotNegative = 0.02
+    """How long a client may hold what it says before it sends it; a shot stamped earlier is taken for made then."""
+    two_faced_s: NotNegative = 0.008
+    """How far apart, beyond the jitter, the least trips up may be that pongs and other messages say."""
 
 
 class MuzzleRules(Table, frozen=True, kw_only=True):

@@ -13,7 +13,7 @@ from tinclock.core.plain import Fields
 
 PROFILES: Final[dict[str, dict[str, Fields]]] = {
     "lenient": {
-        "view": {"late_allowance_s": 0.2, "order_allowance_s": 0.2, "jitter_factor": 8.0},
+        "view": {"late_allowance_s": 0.2, "order_allowance_s": 0.2, "jitter_factor": 8.0, "lag_allowance_s": 0.02},
         "muzzle": {"reach_m": 1.5},
         "cadence": {"allowance_s": 0.3},
         "movement": {"allowance_m": 0.5, "time_allowance_s": 0.6, "teleport_m": 6.0},
@@ -22,7 +22,7 @@ PROFILES: Final[dict[str, dict[str, Fields]]] = {
     },
     "standard": {},
     "strict": {
-        "view": {"late_allowance_s": 0.03, "order_allowance_s": 0.03, "jitter_factor": 3.0},
+        "view": {"late_allowance_s": 0.03, "order_allowance_s": 0.03, "jitter_factor": 3.0, "lag_allowance_s": 0.002},
         "muzzle": {"reach_m": 0.4},
         "cadence": {"allowance_s": 0.08},
         "movement": {"allowance_m": 0.02, "time_allowance_s": 0.15},

@@ -24,6 +24,7 @@ from tinclock.core.ruling.commands import (
     Record,
     Remove,
     Rule,
+    Seen,
     SetDrawing,
     Spawn,
     Wield,
@@ -149,6 +150,15 @@ class MatchCalls(ABC):
         return str(
             self.apply(Pong(connection=connection, nonce=nonce, client_time=client_time, received_at=received_at))
         )
+
+    def seen(self, connection: str, view: object, client_time: object, received_at: float) -> bool:
+        """Take a client's word on what its screen is showing: two ticks and a fraction, at a time of its own clock.
+
+        For clients that don't report moves, a few times a second: shots are held against the lag that it says. Never
+        raises for what the client sent; returns whether it said anything.
+        """
+        command = Seen(connection=connection, view=view, client_time=client_time, received_at=received_at)
+        return bool(self.apply(command))
 
     def set_drawing(self, connection: str, drawing: Drawing) -> None:
         """That client draws the others in another way from now on."""

@@ -122,6 +122,7 @@ class MoveClaim(Struct, frozen=True, tag="move", tag_field="kind", gc=False):
     position : metres, the body's foot
     client_time : seconds of the client's own clock; rises from report to report
     push : what its player pushed, of length at most 1; only noted when it is longer
+    view : what its screen showed at `client_time`: says its lag, which shots are held against
     """
 
     sequence: int
@@ -129,10 +130,14 @@ class MoveClaim(Struct, frozen=True, tag="move", tag_field="kind", gc=False):
     position: Triple
     client_time: float
     push: Triple | None = None
+    view: View | None = None
 
 
 class StatusClaim(Struct, frozen=True, tag="status", tag_field="kind", gc=False):
-    """What a client believes of itself. It is told what is true in return."""
+    """What a client believes of itself. It is told what is true in return.
+
+    client_time, view : seconds of its own clock, and what its screen showed then: together they say its lag
+    """
 
     sequence: int
     actor: int
@@ -140,6 +145,8 @@ class StatusClaim(Struct, frozen=True, tag="status", tag_field="kind", gc=False)
     armour: float | None = None
     ammunition: int | None = None
     position: Triple | None = None
+    client_time: float | None = None
+    view: View | None = None
 
 
 Claim = (

@@ -128,6 +128,15 @@ class Pong(_Command, frozen=True, tag="pong"):
     received_at: float
 
 
+class Seen(_Command, frozen=True, tag="seen"):
+    """A client said what its screen was showing; `view` and `client_time` are whatever it sent."""
+
+    connection: str
+    view: Any
+    client_time: Any
+    received_at: float
+
+
 class SetDrawing(_Command, frozen=True, tag="set_drawing"):
     """A client draws the others in another way."""
 
@@ -183,7 +192,7 @@ class Rule(_Command, frozen=True, tag="rule"):
 
 Change = (
     Admit | AdmitSpectator | Place | Remove | Dismiss | HandOver | Spawn | Cut | Harm | Wield | Put | Ping | Pong
-    | SetDrawing | Guide | Act
+    | Seen | SetDrawing | Guide | Act
 )  # fmt: skip
 """What is kept and sent as its fields alone; poses, ticks and claims have forms of their own."""
 

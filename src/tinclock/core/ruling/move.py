@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.checks.form import as_triple
+from tinclock.core.ruling.checks.lag import hear
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.work import Work
 from tinclock.core.timeline.cover import Instant
@@ -221,5 +222,6 @@ def commit_move(claim: MoveClaim, work: MoveWork) -> None:
     dx, dy, dz = work.way()
     seconds = work.seconds
     velocity = (dx / seconds, dy / seconds, dz / seconds) if seconds > 0.0 else accepted.velocity
+    hear(work.history, work.connection, claim.view, claim.client_time, work.received_at, claim.sequence)
     accepted.go(work.position, velocity, work.received_at)
     work.steps.append(Measure.ACCEPTED_WAY.step(math.sqrt(dx * dx + dy * dy + dz * dz)))

@@ -12,6 +12,7 @@ from typing import Any, Final, NamedTuple
 from tinclock.core.findings import Finding
 from tinclock.core.ruling.checks.claimed import check_claimed_damage, check_claimed_part, check_claimed_victim
 from tinclock.core.ruling.checks.form import check_aimed_fields, check_fields, check_form
+from tinclock.core.ruling.checks.lag import check_faces, check_lag
 from tinclock.core.ruling.checks.muzzle import check_muzzle
 from tinclock.core.ruling.checks.sender import check_actor, check_alive, check_sender, check_tenure, check_trade
 from tinclock.core.ruling.checks.sequence import check_sequence
@@ -87,7 +88,7 @@ class Procedure(NamedTuple):
 _SENT: Final = (check_sequence, check_fields, check_sender)
 _AIMED: Final = (check_sequence, check_aimed_fields, check_sender)
 _READY: Final = (check_loaded, check_cadence, check_charge)
-_SEEN: Final = (check_view, check_view_order, check_tenure, check_trade, check_muzzle)
+_SEEN: Final = (check_view, check_lag, check_view_order, check_tenure, check_trade, check_muzzle)
 _CLAIMED: Final = (check_claimed_damage, check_claimed_victim, check_claimed_part)
 
 SHOT: Final = Procedure(
@@ -130,7 +131,7 @@ IMPACT: Final = Procedure(
 TRIGGER: Final = Procedure(
     "trigger",
     TriggerWork,
-    (*_AIMED, check_alive, check_weapon, check_fires, check_view, check_view_order, check_tenure),
+    (*_AIMED, check_alive, check_weapon, check_fires, check_view, check_lag, check_view_order, check_tenure),
     commit_trigger,
 )
 HANDLE: Final = Procedure(
@@ -157,7 +158,10 @@ MOVE: Final = Procedure(
     commit_move,
 )
 STATUS: Final = Procedure(
-    "status", StatusWork, (*_SENT, check_tenure, check_health, check_armour, check_rounds, check_place), commit_status
+    "status",
+    StatusWork,
+    (*_SENT, check_tenure, check_faces, check_health, check_armour, check_rounds, check_place),
+    commit_status,
 )
 
 PROCEDURES: Final[dict[type, Procedure]] = {
@@ -172,7 +176,9 @@ PROCEDURES: Final[dict[type, Procedure]] = {
     StatusClaim: STATUS,
 }
 
-OF_CLIENTS_ONLY: Final = frozenset({check_sequence, check_sender, check_view_order, check_tenure})
+OF_CLIENTS_ONLY: Final = frozenset(
+    {check_sequence, check_sender, check_lag, check_view_order, check_tenure, check_faces}
+)
 """What the server's own shooters are not asked: they have no connection that could lie."""
 
 HOUSE: Final[dict[type, Procedure]] = {

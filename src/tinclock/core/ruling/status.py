@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+from tinclock.core.ruling.checks.lag import hear
 from tinclock.core.ruling.checks.view import latest_age, sparser_by
 from tinclock.core.ruling.steps import Measure, MeasureKind
 from tinclock.core.ruling.work import Work
@@ -96,5 +97,6 @@ def check_place(claim: StatusClaim, work: StatusWork) -> Finding | None:
     return work.find("position_differs", apart, limit) if apart > limit else None
 
 
-def commit_status(claim: object, work: StatusWork) -> None:
-    """Nothing changes: the receipt says what is true."""
+def commit_status(claim: StatusClaim, work: StatusWork) -> None:
+    """Take down the lag that it tells. Nothing else changes: the receipt says what is true."""
+    hear(work.history, work.connection, claim.view, claim.client_time, work.received_at, claim.sequence)

@@ -127,6 +127,8 @@ class Measure:
     SNAPSHOT_SENT_AFTER_ADMISSION = MeasureKind(
         "snapshot sent after admission", "its snapshot was sent after admission by", "at least", "s"
     )
+    LAG = MeasureKind("lag", "view off the tracked lag by", "at most", "s")
+    FACES = MeasureKind("faces of the clock", "least trips up by both stamps differ by", "at most", "s")
     VIEW_ORDER = MeasureKind("view order", "view lies before an earlier one by", "at most", "s")
     NEWEST_SNAPSHOT = MeasureKind("newest snapshot", "newest snapshot of the view", "newest recorded")
     SINCE_THE_SNAPSHOT_WAS_SENT = MeasureKind(

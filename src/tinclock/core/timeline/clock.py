@@ -8,8 +8,8 @@ which the client's clock offset must lie, whatever the split of the trip between
 
 Intersecting the intervals of a window (Marzullo, 1984; Cristian, 1989), widened for clock drift, gives the offset as
 the middle of what remains. Its error is at most half the width, `offset_bound_s`, and that is at most half the shortest
-round trip of the window plus drift. Jitter is RFC 3550's estimator (section 6.4.1), over the transit times of the
-answers.
+round trip of the window plus drift. Jitter is RFC 3550's estimator (section 6.4.1), but over round trips, by the
+server's clock alone: a client's stamps widen nothing. Both directions vary, so it is divided by the root of two.
 """
 
 from __future__ import annotations
@@ -20,7 +20,10 @@ from collections import deque
 from typing import Literal, NamedTuple
 
 from tinclock.core.errors import BadNumberError
+from tinclock.core.timeline.least import Least
 
+TRANSITS_S = 20.0
+"""For how long the stamps of pongs and of other messages are compared."""
 Verdict = Literal["used", "unknown_nonce", "repeated_nonce", "late", "early", "malformed"]
 
 
@@ -48,7 +51,7 @@ class ClockEstimate:
 
     round_trip_s : the shortest round trip of the window, nan before the first answer
     least_round_trip_s : that of the long window: nothing sent can have come back sooner; 0 before the first answer
-    jitter_s : RFC 3550's jitter of the answers' transit times
+    jitter_s : RFC 3550's jitter, of the round trips, for one direction
     offset_s : client clock minus server time
     offset_bound_s : the largest error that `offset_s` can have, inf before the first answer
     answers : how many answers were used so far
@@ -72,8 +75,10 @@ class ClockEstimate:
         self._lost: deque[float] = deque()
         self._least: deque[tuple[float, float]] = deque()
         self._high = 0
-        self._transit = math.nan
         self._now = -math.inf
+        self._trip = math.nan
+        self.transits = Least(TRANSITS_S)
+        """Of what the pongs' own stamps say of their trip up: server time of arrival less the client's clock."""
         self.jitter_s = 0.0
         self.offset_s, self.offset_bound_s = 0.0, math.inf
         self.round_trip_s = math.nan
@@ -126,10 +131,11 @@ class ClockEstimate:
             self._settle()
 
     def _take(self, sent_at: float, received_at: float, client_time: float) -> None:
-        transit, trip, drift = received_at - client_time, received_at - sent_at, self.settings.drift
-        if not math.isnan(self._transit):
-            self.jitter_s += (abs(transit - self._transit) - self.jitter_s) / 16.0
-        self._transit = transit
+        trip, drift = received_at - sent_at, self.settings.drift
+        if not math.isnan(self._trip):
+            self.jitter_s += (abs(trip - self._trip) / math.sqrt(2.0) - self.jitter_s) / 16.0
+        self._trip = trip
+        self.transits.take(received_at, received_at - client_time)
         while self._least and self._least[-1][1] >= trip:
             self._least.pop()
         self._least.append((received_at, trip))
@@ -160,6 +166,7 @@ class ClockEstimate:
         low, high = self._interval()
         if low > high:  # the client's clock jumped: only what it said since then can be true
             self.restarts += 1
+            self.transits.clear()
             self._keep(1)
             self.round_trip_s = self._trips[0]
             low, high = self._interval()

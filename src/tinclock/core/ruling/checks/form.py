@@ -159,13 +159,20 @@ FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
     TriggerClaim: {**_AIMED, "held": lambda value: type(value) is bool},
     HandleClaim: {**_ACTOR, "weapon": is_name, "action": lambda value: value in ("draw", "reload", "charge", "stop")},
     UseClaim: {**_ACTOR, "item": is_name, "target": _or_none(is_count)},
-    MoveClaim: {**_ACTOR, "position": _is_triple, "client_time": is_time, "push": _or_none(_is_triple)},
+    MoveClaim: {
+        **_ACTOR,
+        "position": _is_triple,
+        "client_time": is_time,
+        "push": _or_none(_is_triple),
+        "view": _or_none(_is_view),
+    },
     StatusClaim: {
         **_ACTOR,
         "health": _or_none(is_number),
         "armour": _or_none(is_number),
         "ammunition": _or_none(is_count),
         "position": _or_none(_is_triple),
+        **_SEEN,
     },
 }
 """What each field of a claim must be, beside its sequence number."""

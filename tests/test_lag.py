@@ -1,0 +1,217 @@
+"""The lag that a connection tells before it shoots, and what becomes of shots that stray from it."""
+
+from __future__ import annotations
+
+import msgspec
+import numpy as np
+import pytest
+
+import tinclock
+from tinclock.core.timeline.lag import LagTracker, Said
+from tinclock.garden.scenario import load_garden
+from tinclock.wire import Border, Join, Seen
+
+LAG_S, OFFSET_S, DOWN_S, UP_S = 0.13, 40.0, 0.03, 0.02
+
+
+def said(at: float, lag_s: float = LAG_S, still: bool = False, offset_s: float = OFFSET_S) -> Said:
+    """What an honest client says at a server time."""
+    return Said(at + offset_s, at - lag_s, at + UP_S, still)
+
+
+def told(tracker: LagTracker, times: np.ndarray, lag_s: float = LAG_S, **more: float) -> None:
+    """An honest client says its lag again and again."""
+    for at in times.tolist():
+        tracker.take(said(at, lag_s, **more))
+
+
+class Line:
+    """A shooter in a real match, whose client says its view ten times a second and then shoots at somebody running."""
+
+    def __init__(self, **view: object) -> None:
+        rules = load_garden().rules
+        rules = msgspec.structs.replace(rules, view=msgspec.structs.replace(rules.view, **view))
+        self.referee = tinclock.Referee(rules, seed=3)
+        self.me = self.referee.admit(connection="s", account="s", team="copper", rig="gardener")
+        self.other = self.referee.admit(connection="v", account="v", team="pewter", rig="gardener")
+        self.rig, self.tick, self.sequence = self.referee.history.rigs["gardener"], 0, 0
+
+    def run(self, seconds: float, say: bool = True, dither_s: float = 0.0, delay_s: float = 0.0) -> None:
+        """Time goes by: poses, snapshots, pings and what the client says."""
+        dice = np.random.default_rng(self.tick)
+        for _ in range(round(seconds * 64)):
+            at = self.tick / 64
+            roots = [[0, 0, 0, 0, 0, 0, 1], [8, 3.0 * at - 9.0, 0, 0, 0, 1, 0]]
+            bones = tinclock.rooted_bones(self.rig, roots)
+            self.referee.record(self.tick, at, [self.me, self.other], bones)
+            if self.tick % 2 == 0:
+                self.referee.published(self.tick)
+            if self.tick % 16 == 8:
+                nonce = self.referee.ping("s", at)
+                stamp = at + DOWN_S + OFFSET_S + float(dice.uniform(-dither_s, dither_s))
+                self.referee.pong("s", nonce, stamp, at + DOWN_S + UP_S + float(dice.uniform(0.0, delay_s)))
+            if say and self.tick % 6 == 5 and at > 0.3:
+                self.referee.seen("s", self.view(at), at + OFFSET_S, at + UP_S)
+            self.tick += 1
+
+    @property
+    def now(self) -> float:
+        """Server time."""
+        return (self.tick - 1) / 64
+
+    def view(self, at: float, lag_s: float = LAG_S) -> tinclock.View:
+        """What a client draws at a time."""
+        return self.referee.history.view_at(at - lag_s)
+
+    def shoot(self, lag_s: float = LAG_S, stamp_off_s: float = 0.0, stamped: bool = True) -> tinclock.Ruling:
+        """A shot at the body where it is at a view."""
+        self.sequence += 1
+        at, eye = self.now, self.referee.history.eye_now(self.me)
+        view = self.view(at + stamp_off_s, lag_s)
+        y = 3.0 * self.referee.history.time_of(view) - 9.0
+        along = np.array([8.0, y, 1.2]) - eye
+        claim = tinclock.ShotClaim(
+            self.sequence, self.me, "grit_rifle", eye, tuple((along / np.linalg.norm(along)).tolist()), view,
+            client_time=at + OFFSET_S + stamp_off_s if stamped else None,
+        )  # fmt: skip
+        return self.referee.rule("s", claim, received_at=at + UP_S)
+
+
+def codes(ruling: tinclock.Ruling) -> list[str]:
+    """The codes of a ruling's findings."""
+    return [finding.code for finding in ruling.findings]
+
+
+def test_an_honest_shot_is_ruled_as_it_was_claimed_and_one_that_strays_at_the_tracked_lag():
+    """A shot at the told lag is upheld; one whose view strays either way is ruled at that lag, and found."""
+    line = Line()
+    line.run(2.0)
+    honest = line.shoot()
+    assert (honest.outcome, codes(honest), bool(honest.hits)) == ("upheld", [], True)
+    for stray in (0.03, 0.1, -0.015):
+        line.run(0.5)
+        ruling = line.shoot(LAG_S + stray)
+        assert "view_restless" in codes(ruling)
+        assert ruling.outcome == "amended"
+        assert ruling.view_time == pytest.approx(line.now - LAG_S, abs=1e-6)
+        assert ruling.findings[-1].observed == pytest.approx(abs(stray), abs=1e-6)
+        assert ruling.findings[-1].limit == load_garden().rules.view.lag_allowance_s
+
+
+def test_a_shot_whose_stamp_moves_with_its_view_gains_no_more_than_the_line_explains():
+    """A claim stamped before what was sent before it, or long before it came, is taken for made later."""
+    line = Line()
+    line.run(2.0)
+    ruling = line.shoot(stamp_off_s=-0.15)
+    assert "view_restless" in codes(ruling)
+    assert ruling.view_time is not None
+    rules = load_garden().rules.view
+    slack = rules.sends_every_s + rules.jitter_factor * line.referee.clock("s").jitter_s
+    assert line.now - LAG_S - slack - 1e-6 <= ruling.view_time <= line.now - LAG_S + 1e-6
+    line.run(0.5)
+    oldest, newest = line.referee.view_choice("s", line.sequence + 1, line.now + UP_S)
+    assert newest - oldest <= slack + 2 * rules.lag_allowance_s + 0.002
+    assert oldest <= line.now - LAG_S <= newest
+
+
+def test_a_shot_without_a_stamp_is_ruled_at_the_tracked_lag_and_a_mute_client_as_it_claims():
+    """Leaving out the stamp widens nothing; a client that never told a lag is held by the clock estimate alone."""
+    line = Line()
+    line.run(2.0)
+    ruling = line.shoot(LAG_S + 0.03, stamped=False)
+    assert ruling.view_time == pytest.approx(line.now - LAG_S, abs=1e-3)
+    assert codes(ruling) == []
+    mute = Line()
+    mute.run(2.0, say=False)
+    ruling = mute.shoot(LAG_S + 0.03)
+    assert codes(ruling) == []
+    assert ruling.view_time == pytest.approx(mute.now - LAG_S - 0.03, abs=1e-6)
+
+
+def test_an_entry_in_the_future_or_of_junk_tells_no_lag():
+    """What can't be true says nothing: ticks never sent, snapshots too young, junk of any kind."""
+    line = Line()
+    line.run(2.0)
+    before = line.referee.view_choice("s", 1, line.now)
+    last = line.tick - 1 - (line.tick - 1) % 2
+    for view in ((last + 50, last + 52, 0.5), (1, 3, 0.0), (4, 2, 0.5), "x", (0, 2), (0, 2, float("nan"))):
+        assert line.referee.seen("s", view, line.now + OFFSET_S, line.now + 0.001) is False
+    for stamp in ("x", None, float("nan"), float("inf"), [1.0]):
+        assert line.referee.seen("s", line.view(line.now), stamp, line.now + UP_S) is False
+    assert line.referee.view_choice("s", 1, line.now) == before
+
+
+def test_the_tracker_follows_a_buffer_that_adapts_and_a_route_that_changes_within_half_a_second():
+    """A new lag is the tracked one after half a second, and not before a quarter."""
+    tracker = LagTracker()
+    told(tracker, np.arange(0.0, 3.0, 0.06))
+    told(tracker, np.arange(3.0, 3.25, 0.06), LAG_S + 0.05)
+    assert tracker.lag_s == pytest.approx(OFFSET_S + LAG_S)
+    told(tracker, np.arange(3.25, 3.6, 0.06), LAG_S + 0.05)
+    assert tracker.lag_s == pytest.approx(OFFSET_S + LAG_S + 0.05)
+
+
+def test_noise_in_what_is_told_buys_nothing_and_lagging_on_purpose_lags():
+    """A client that blurs the views of its messages is tracked at their median, as near as a few milliseconds."""
+    dice, tracker, off = np.random.default_rng(4), LagTracker(), []
+    for at in np.arange(0.0, 20.0, 0.06).tolist():
+        tracker.take(said(at, LAG_S + float(dice.uniform(-0.03, 0.03))))
+        off.append(abs(tracker.lag_s - OFFSET_S - LAG_S))
+    assert np.nanmax(off[5:]) < 0.03
+    assert np.nanmedian(off) < 0.01
+
+
+def test_a_screen_that_stands_still_may_lag_more_and_a_clock_that_was_set_starts_anew():
+    """Held views count for no median and are allowed as long as time has gone on since; a leap of the clock forgets."""
+    tracker = LagTracker()
+    told(tracker, np.arange(0.0, 2.0, 0.06))
+    for k in range(1, 6):  # no snapshot comes for 300 ms: the view stays where it was
+        tracker.take(Said(2.0 + 0.06 * k + OFFSET_S, 2.0 - LAG_S, 2.0 + 0.06 * k + UP_S, True))
+    assert tracker.lag_s == pytest.approx(OFFSET_S + LAG_S)
+    held = {"client_time": 2.35 + OFFSET_S, "still": True, "allowance_s": 0.004}
+    assert tracker.ruled_at(view_time=2.0 - LAG_S, **held) is None
+    assert tracker.ruled_at(view_time=1.9 - LAG_S, **held) == pytest.approx(2.35 - LAG_S)
+    tracker.take(said(3.0, offset_s=OFFSET_S - 7.0))
+    assert np.isnan(tracker.lag_s)
+    told(tracker, np.arange(3.06, 3.5, 0.06), offset_s=OFFSET_S - 7.0)
+    assert tracker.lag_s == pytest.approx(OFFSET_S - 7.0 + LAG_S)
+
+
+@pytest.mark.parametrize(("dither_s", "found"), [(0.0, False), (0.0145, True)])
+def test_a_clock_with_two_faces_is_found_and_an_honest_one_is_not(dither_s: float, found: bool):
+    """Pongs whose stamps are blurred tell another least trip than the client's other messages do."""
+    line = Line()
+    line.run(10.0, dither_s=dither_s)
+    status = line.referee.rule(
+        "s",
+        tinclock.StatusClaim(1, line.me, health=100.0, client_time=line.now + OFFSET_S),
+        received_at=line.now + UP_S,
+    )
+    assert ("two_faced_clock" in codes(status)) is found
+
+
+def test_pongs_that_wait_widen_no_choice_beyond_the_messages_around_the_shot():
+    """Answers held back at random raise the jitter; the choice stays between two messages of the client's own."""
+    line = Line()
+    line.run(10.0, delay_s=0.2)
+    assert line.referee.clock("s").jitter_s > 0.02
+    claim = tinclock.StatusClaim(
+        1, line.me, view=line.view(line.now - 0.01), client_time=line.now - 0.01 + OFFSET_S
+    )  # fmt: skip
+    line.referee.rule("s", claim, received_at=line.now - 0.01 + UP_S)
+    oldest, newest = line.referee.view_choice("s", 2, line.now + UP_S)
+    assert newest - oldest <= 0.01 + 2 * load_garden().rules.view.lag_allowance_s + 0.002
+
+
+def test_a_message_of_what_was_seen_passes_the_border():
+    """The `seen` message of a client reaches the tracker through bytes, and is answered with nothing."""
+    line = Line()
+    line.run(0.6, say=False)
+    border = Border(line.referee, "s")
+    assert border.take(msgspec.json.encode(Join((1,))), line.now) is not None
+    for _ in range(8):
+        view = line.view(line.now)
+        message = Seen(view.from_tick, view.to_tick, view.fraction, line.now + OFFSET_S)
+        assert border.take(msgspec.msgpack.encode(message), line.now + UP_S) is None
+        line.run(0.1, say=False)
+    assert codes(line.shoot(LAG_S + 0.05)) == ["view_restless"]
