@@ -275,7 +275,11 @@ def test_mutated_and_random_messages_never_raise(rules):
     texts = [text for way, text in EXAMPLES if way == "from_client"]
     answered, found = 0, set()
     for k in range(FUZZED):
-        wild = mutated(whole[k % len(whole)], rng, whole) if k % 2 else almost(texts[k % len(texts)], rng, k + 1, 0)
+        wild = (
+            mutated(whole[k // 2 % len(whole)], rng, whole)
+            if k % 2
+            else almost(texts[k // 2 % len(texts)], rng, k + 1, 0)
+        )
         answered += one.take(wild, k * 0.01) is not None
         found |= set(codes(one.last_ruling)) if one.last_ruling else set()
     assert answered > 0.9 * FUZZED

@@ -68,6 +68,7 @@ def test_honest_players_do_nothing_that_looks_unfair(played):
     )  # fmt: skip
     of_bad_lines = {
         "dead_actor", "repeated_sequence", "view_capped", "view_late", "stale_move", "victim_differs", "not_facing",
+        "view_restless",
     }  # fmt: skip
     assert set(found) <= of_bad_lines
     assert sum(found.values()) < 0.02 * len(played.rulings)

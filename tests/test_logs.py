@@ -60,6 +60,8 @@ def test_a_match_through_foreign_logs_is_ruled_as_it_was(evening, tmp_path):
     assert len(found.rulings) == len(before) > 30
     for where, ruling in found.rulings:
         old = before[ruling.connection, ruling.sequence]
+        if any(finding.code == "view_restless" for finding in old.findings):
+            continue  # logs don't tell what screens showed before a shot
         assert ruling.outcome == old.outcome, where
         assert [(h.victim, h.part) for h in ruling.hits] == [(h.victim, h.part) for h in old.hits], where
         assert [h.distance_m for h in ruling.hits] == pytest.approx([h.distance_m for h in old.hits], abs=1e-3)

@@ -22,7 +22,7 @@ EXPECTED = {
     "tinclock detection evening": r"inflate damage +1 +1 .*3 fair accounts.*0 got a case",
     "tinclock rule-logs logs/mapping.toml ruled": r"ruled: .*upheld.*recording ruled",
     "tinclock batch rerule": r"2 of 2 recordings came out as recorded",
-    "tinclock check src": r"no mistakes, no unusual_rules.*grit_rifle",
+    "tinclock check src": r"no mistakes, nothing unusual.*grit_rifle",
 }
 """What a command's output must match, by how the command begins; the longest beginning counts."""
 

@@ -7,7 +7,8 @@ next shot will go; a shot is then held against that. The median of the last seco
 route and a client's clock that jumps within half a second, and nothing faster.
 
 What a client that has run out of snapshots shows stands still: its lag grows as its clock goes on. Such views don't
-count for the median, and a shot may have one, but never one older than the last that was said.
+count for the median, and a shot may have one, but never one older than the last that was said a moment before. A client
+whose screen stands still more often than its line explains is ruled at the tracked lag then too.
 
 A claim's own stamp is the client's word too. It must lie between those of the messages with the sequences around its
 own, and can't be later than the fastest trip up allows.
@@ -23,6 +24,13 @@ WINDOW_S = 1.0
 """How long what was said counts, by the client's clock."""
 ENOUGH = 5
 """So many messages are needed before a shot is held against them."""
+MOST_STILL, STILL_PER_S = 0.05, 15.0
+"""A client of which a larger share of messages shows a screen that stands still is excused no more: so much on a quiet
+line, and so much more for each second of jitter by the server's clock."""
+STILL_FORGOTTEN = 64
+"""Over about so many messages that share is taken."""
+MOMENT_S = 0.15
+"""The last message before a shot with such a view is at most so old, by the client's clock."""
 CLOCK_JUMP_S = 0.1
 """A lag that moves by more than this at once, without the views' age at arrival moving, is a client's clock that was
 set: what was said before it is forgotten."""
@@ -52,14 +60,16 @@ class LagTracker:
 
     last : what the newest message said, None before the first
     lag_s : the median of the last second, by the client's clock; nan until enough was said
+    still : the share of its messages, lately, that show a screen that stands still
     """
 
-    __slots__ = ("_said", "lag_s", "last")
+    __slots__ = ("_said", "lag_s", "last", "still")
 
     def __init__(self) -> None:
         self._said: deque[Said] = deque()
         self.last: Said | None = None
         self.lag_s = float("nan")
+        self.still = 0.0
 
     def take(self, said: Said) -> None:
         """Take down what a message said. One that was overtaken says nothing any more."""
@@ -72,6 +82,7 @@ class LagTracker:
             elif self._clock_was_set(said, last):
                 self._forget()
         self.last = said
+        self.still += (said.still - self.still) / STILL_FORGOTTEN
         self._said.append(said)
         while self._said and self._said[0].client_time < said.client_time - WINDOW_S:
             self._said.popleft()
@@ -102,7 +113,9 @@ class LagTracker:
                 break
         return lowest, highest
 
-    def ruled_at(self, client_time: float, view_time: float, *, still: bool, allowance_s: float) -> float | None:
+    def ruled_at(
+        self, client_time: float, view_time: float, *, still: bool, allowance_s: float, jitter_s: float
+    ) -> float | None:
         """The view time that a shot is ruled at, where the one that it names strays; None where it doesn't.
 
         Nothing is said of a client that hasn't told its lag often enough.
@@ -110,8 +123,18 @@ class LagTracker:
         if self.last is None or self.lag_s != self.lag_s:
             return None
         lag = client_time - view_time
-        if still and lag >= self.lag_s - allowance_s and view_time >= self.last.view_time - allowance_s:
+        excused = still and lag > self.lag_s and self.still <= MOST_STILL + STILL_PER_S * jitter_s
+        if excused and self._went_on(client_time, view_time, allowance_s):
             return None
         if abs(lag - self.lag_s) <= allowance_s:
             return None
         return client_time - self.lag_s
+
+    def _went_on(self, client_time: float, view_time: float, allowance_s: float) -> bool:
+        """Whether a screen that stands still shows nothing older than what was said a moment ago."""
+        last = self.last
+        return (
+            last is not None
+            and client_time - last.client_time <= MOMENT_S
+            and view_time >= last.view_time - allowance_s
+        )

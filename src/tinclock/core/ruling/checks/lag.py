@@ -88,7 +88,8 @@ def check_lag(claim: ShotClaim | LaunchClaim | StrikeClaim | TriggerClaim, work:
         stamp, limit = max(min(float(claim.client_time), latest), earliest), allowance
     shown_at = _shown_at(history, claim.view)
     shown = history.first_snapshot_time if shown_at is None else shown_at  # too old to be held: ruled at the cap so far
-    ruled_at = tracker.ruled_at(stamp, shown, still=_is_still(claim.view), allowance_s=allowance)
+    still, jitter = _is_still(claim.view), connection.clock.jitter_s
+    ruled_at = tracker.ruled_at(stamp, shown, still=still, allowance_s=allowance, jitter_s=jitter)
     off = abs(stamp - shown - tracker.lag_s)
     work.steps.append(Measure.LAG.step(min(off, limit) if ruled_at is None else off, limit))
     if ruled_at is None:
