@@ -65,7 +65,7 @@ def in_whole_matches(seconds: float, seeds: int) -> None:
             shots = hits = restless = 0
             damage, faces = 0.0, set[str]()
             for seed in range(seeds):
-                unfair = {name_of(k): dials for k in range(0, PLAYERS, 1)}
+                unfair = {name_of(k): dials for k in range(PLAYERS)}
                 played = play_match(
                     seed=90 + seed, seconds=seconds, players=PLAYERS, unfair=unfair, rules=rules_with(tracked)
                 )

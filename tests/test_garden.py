@@ -32,6 +32,8 @@ TELLTALES = {
     "frozen_health": "health_differs",
     "repeat": "repeated_sequence",
     "lucky_numbers": "shots_skipped",
+    "shop_views": "view_restless",
+    "dither_pongs": "two_faced_clock",
 }
 """What blatant lies of each kind are caught by; the kinds that are missing show only in statistics."""
 

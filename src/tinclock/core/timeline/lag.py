@@ -3,11 +3,12 @@
 An honest client draws at a nearly constant lag: the trip of its fastest snapshots plus its interpolation delay. So the
 time of its own clock less the time that its screen shows hardly changes from one message to the next. What it says of
 both in its move reports, its status reports and its `seen` messages is taken down before the player knows where the
-next shot will go; a shot is then held against that. The median of the last second follows a buffer that adapts, a new
-route and a client's clock that jumps within half a second, and nothing faster.
+next shot will go; a shot is then held against that. The mean of the middle half of the last second's follows a buffer
+that adapts, a new route and a client's clock that jumps within a second, and nothing faster: one more message moves it
+by little, whatever it says, where a median would leap between two lags that are told in turn.
 
 What a client that has run out of snapshots shows stands still: its lag grows as its clock goes on. Such views don't
-count for the median, and a shot may have one, but never one older than the last that was said a moment before. A client
+count for that mean, and a shot may have one, but never one older than the last that was said a moment before. A client
 whose screen stands still more often than its line explains is ruled at the tracked lag then too.
 
 A claim's own stamp is the client's word too. It must lie between those of the messages with the sequences around its
@@ -17,12 +18,12 @@ own, and can't be later than the fastest trip up allows.
 from __future__ import annotations
 
 from collections import deque
-from statistics import median
+from statistics import fmean
 from typing import NamedTuple
 
 WINDOW_S = 1.0
 """How long what was said counts, by the client's clock."""
-ENOUGH = 5
+ENOUGH = 8
 """So many messages are needed before a shot is held against them."""
 MOST_STILL, STILL_PER_S = 0.05, 15.0
 """A client of which a larger share of messages shows a screen that stands still is excused no more: so much on a quiet
@@ -59,7 +60,7 @@ class LagTracker:
     """Follows one connection's lag.
 
     last : what the newest message said, None before the first
-    lag_s : the median of the last second, by the client's clock; nan until enough was said
+    lag_s : of the last second, by the client's clock; nan until enough was said
     still : the share of its messages, lately, that show a screen that stands still
     """
 
@@ -86,9 +87,10 @@ class LagTracker:
         self._said.append(said)
         while self._said and self._said[0].client_time < said.client_time - WINDOW_S:
             self._said.popleft()
-        moving = [one.lag_s for one in self._said if not one.still]
+        moving = sorted(one.lag_s for one in self._said if not one.still)
         if len(moving) >= ENOUGH:
-            self.lag_s = median(moving)
+            outer = len(moving) // 4
+            self.lag_s = fmean(moving[outer : len(moving) - outer])
         elif len(moving) == len(self._said):  # too little; but one that ran out of snapshots keeps what it had said
             self.lag_s = float("nan")
 
