@@ -193,7 +193,7 @@ def test_a_screen_that_stands_still_may_lag_more_and_a_clock_that_was_set_starts
 def test_a_clock_with_two_faces_is_found_and_an_honest_one_is_not(dither_s: float, found: bool):
     """Pongs whose stamps are blurred tell another least trip than the client's other messages do."""
     line = Line()
-    line.run(10.0, dither_s=dither_s)
+    line.run(17.0, dither_s=dither_s)
     status = line.referee.rule(
         "s",
         tinclock.StatusClaim(1, line.me, health=100.0, client_time=line.now + OFFSET_S),

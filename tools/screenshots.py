@@ -17,7 +17,7 @@ ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
 BIN = Path(sys.executable).parent
 TERMINAL = (
-    ("demo.png", "tinclock demo --rows 14"),
+    ("demo.png", "tinclock demo --rows 11"),
     (
         "why.png",
         "tinclock play short --seconds 5 && tinclock contents short --check && tinclock explain evening {miss}",

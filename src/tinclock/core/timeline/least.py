@@ -21,6 +21,11 @@ class Least:
         """How many values the window holds."""
         return len(self._times)
 
+    @property
+    def span_s(self) -> float:
+        """The time between the first and the last of them."""
+        return self._times[-1] - self._times[0] if self._times else 0.0
+
     def take(self, at: float, value: float) -> None:
         """A value came at a time that isn't before the last one's."""
         while self._falling and self._falling[-1][1] >= value:

@@ -24,6 +24,8 @@ SOONER_S = 0.001
 """By so much a message may be faster than the fastest of the last while."""
 ENOUGH_STAMPS = 24
 """So many pongs and so many messages are compared at the least."""
+LEAST_SPAN_S = 15.0
+"""Both over at least so long a time: a line that is congested for a while delays whatever goes up then."""
 
 
 def hear(
@@ -161,9 +163,10 @@ def check_faces(claim: object, work: Work) -> Finding | None:
     """
     connection = work.connection
     pongs, claims = connection.clock.transits, connection.transits
-    if min(pongs.count, claims.count) < ENOUGH_STAMPS:
+    if min(pongs.count, claims.count) < ENOUGH_STAMPS or min(pongs.span_s, claims.span_s) < LEAST_SPAN_S:
         return None
-    apart, limit = abs(pongs.value - claims.value), work.rules.view.two_faced_s + connection.clock.jitter_s
+    jitter_s = connection.clock.jitter_s
+    apart, limit = abs(pongs.value - claims.value), work.rules.view.two_faced_s + jitter_s
     if apart <= limit:
         return None
     work.steps.append(Measure.FACES.step(apart, limit))
