@@ -114,6 +114,15 @@ def test_a_shot_whose_stamp_moves_with_its_view_gains_no_more_than_the_line_expl
     assert oldest <= line.now - LAG_S <= newest
 
 
+def test_before_the_line_is_known_a_shot_may_have_taken_longer():
+    """While few pings were answered the jitter isn't known, and a stamp isn't held against the time of arrival."""
+    early, late = Line(), Line()
+    early.run(1.2)
+    late.run(3.0)
+    assert codes(early.shoot(stamp_off_s=-0.06)) == []
+    assert "view_restless" in codes(late.shoot(stamp_off_s=-0.06))
+
+
 def test_a_shot_without_a_stamp_is_ruled_at_the_tracked_lag_and_a_mute_client_as_it_claims():
     """Leaving out the stamp widens nothing; a client that never told a lag is held by the clock estimate alone."""
     line = Line()

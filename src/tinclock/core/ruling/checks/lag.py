@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.ruling.checks.form import is_count, is_number, is_time
-from tinclock.core.ruling.checks.view import view_limits
+from tinclock.core.ruling.checks.view import ENOUGH_ANSWERS, view_limits
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.timeline.lag import Said
 from tinclock.core.timeline.views import View
@@ -138,7 +138,10 @@ def _stamps(connection: Connection, rules: ViewRules, sequence: int, received_at
     """
     earliest, latest = connection.lag.stamps(sequence)
     soonest = received_at - connection.transits.value
-    slow = rules.sends_every_s + rules.jitter_factor * connection.clock.jitter_s
+    clock = connection.clock
+    slow = rules.sends_every_s + rules.jitter_factor * clock.jitter_s
+    if clock.answers < ENOUGH_ANSWERS:  # nobody knows yet how long this line may take
+        slow = float("inf")
     latest = min(latest, soonest + SOONER_S)
     return min(max(earliest, soonest - slow), latest), latest
 
