@@ -25,7 +25,7 @@ def told(tracker: LagTracker, times: np.ndarray, lag_s: float = LAG_S, **more: f
         tracker.take(said(at, lag_s, **more))
 
 
-class Line:
+class Duel:
     """A shooter in a real match, whose client says its view ten times a second and then shoots at somebody running."""
 
     def __init__(self, **view: object) -> None:
@@ -84,7 +84,7 @@ def codes(ruling: tinclock.Ruling) -> list[str]:
 
 def test_an_honest_shot_is_ruled_as_it_was_claimed_and_one_that_strays_at_the_tracked_lag():
     """A shot at the told lag is upheld; one whose view strays either way is ruled at that lag, and found."""
-    line = Line()
+    line = Duel()
     line.run(2.0)
     honest = line.shoot()
     assert (honest.outcome, codes(honest), bool(honest.hits)) == ("upheld", [], True)
@@ -100,7 +100,7 @@ def test_an_honest_shot_is_ruled_as_it_was_claimed_and_one_that_strays_at_the_tr
 
 def test_a_shot_whose_stamp_moves_with_its_view_gains_no_more_than_the_line_explains():
     """A claim stamped before what was sent before it, or long before it came, is taken for made later."""
-    line = Line()
+    line = Duel()
     line.run(2.0)
     ruling = line.shoot(stamp_off_s=-0.15)
     assert "view_restless" in codes(ruling)
@@ -116,7 +116,7 @@ def test_a_shot_whose_stamp_moves_with_its_view_gains_no_more_than_the_line_expl
 
 def test_before_the_line_is_known_a_shot_may_have_taken_longer():
     """While few pings were answered the jitter isn't known, and a stamp isn't held against the time of arrival."""
-    early, late = Line(), Line()
+    early, late = Duel(), Duel()
     early.run(1.2)
     late.run(3.0)
     assert codes(early.shoot(stamp_off_s=-0.06)) == []
@@ -125,12 +125,12 @@ def test_before_the_line_is_known_a_shot_may_have_taken_longer():
 
 def test_a_shot_without_a_stamp_is_ruled_at_the_tracked_lag_and_a_mute_client_as_it_claims():
     """Leaving out the stamp widens nothing; a client that never told a lag is held by the clock estimate alone."""
-    line = Line()
+    line = Duel()
     line.run(2.0)
     ruling = line.shoot(LAG_S + 0.03, stamped=False)
     assert ruling.view_time == pytest.approx(line.now - LAG_S, abs=1e-3)
     assert codes(ruling) == []
-    mute = Line()
+    mute = Duel()
     mute.run(2.0, say=False)
     ruling = mute.shoot(LAG_S + 0.03)
     assert codes(ruling) == []
@@ -139,7 +139,7 @@ def test_a_shot_without_a_stamp_is_ruled_at_the_tracked_lag_and_a_mute_client_as
 
 def test_an_entry_in_the_future_or_of_junk_tells_no_lag():
     """What can't be true says nothing: ticks never sent, snapshots too young, junk of any kind."""
-    line = Line()
+    line = Duel()
     line.run(2.0)
     before = line.referee.view_choice("s", 1, line.now)
     last = line.tick - 1 - (line.tick - 1) % 2
@@ -201,7 +201,7 @@ def test_a_screen_that_stands_still_may_lag_more_and_a_clock_that_was_set_starts
 @pytest.mark.parametrize(("dither_s", "found"), [(0.0, False), (0.0145, True)])
 def test_a_clock_with_two_faces_is_found_and_an_honest_one_is_not(dither_s: float, found: bool):
     """Pongs whose stamps are blurred tell another least trip than the client's other messages do."""
-    line = Line()
+    line = Duel()
     line.run(17.0, dither_s=dither_s)
     status = line.referee.rule(
         "s",
@@ -213,7 +213,7 @@ def test_a_clock_with_two_faces_is_found_and_an_honest_one_is_not(dither_s: floa
 
 def test_pongs_that_wait_widen_no_choice_beyond_the_messages_around_the_shot():
     """Answers held back at random raise the jitter; the choice stays between two messages of the client's own."""
-    line = Line()
+    line = Duel()
     line.run(10.0, delay_s=0.2)
     assert line.referee.clock("s").jitter_s > 0.02
     claim = tinclock.StatusClaim(
@@ -226,7 +226,7 @@ def test_pongs_that_wait_widen_no_choice_beyond_the_messages_around_the_shot():
 
 def test_a_message_of_what_was_seen_passes_the_border():
     """The `seen` message of a client reaches the tracker through bytes, and is answered with nothing."""
-    line = Line()
+    line = Duel()
     line.run(0.6, say=False)
     border = Border(line.referee, "s")
     assert border.take(msgspec.json.encode(Join((1,))), line.now) is not None

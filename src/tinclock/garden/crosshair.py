@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tinclock.core.plain import Fields
-from tinclock.garden.screen import NO_DISTANCE, Seen, Snapshot, drawn, point_of
+from tinclock.garden.screen import NO_DISTANCE, OnCrosshair, Snapshot, drawn, point_of
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -125,13 +125,13 @@ class Crosshair:
         along: NDArray[np.float64],
         range_m: float,
         penetration: float,
-    ) -> Seen:
+    ) -> OnCrosshair:
         """What the crosshair is on.
 
         origin, along : (3,) float64, metres, and unit.
         """
         reach, kept = self.passage(origin, along, range_m, penetration)
-        best = Seen(0, "", "", reach)
+        best = OnCrosshair(0, "", "", reach)
         for entity in sorted(view[0].bodies):
             if entity == me or _apart(np.array(point_of(view, entity, 0)) - origin, along) > FURTHEST_PART_M:
                 continue
@@ -143,8 +143,8 @@ class Crosshair:
             k = int(np.argmin(distance))
             if distance[k] <= best.distance_m and distance[k] < NO_DISTANCE:
                 at = float(distance[k])
-                seen = Seen(entity, shapes.parts[k].name, shapes.parts[k].zone, at, kept(at))
-                best = Seen(0, "", "", at) if shapes.blocks_only else seen  # a door is in the way, and nobody
+                seen = OnCrosshair(entity, shapes.parts[k].name, shapes.parts[k].zone, at, kept(at))
+                best = OnCrosshair(0, "", "", at) if shapes.blocks_only else seen  # a door is in the way, and nobody
         return best
 
 

@@ -24,7 +24,7 @@ class Snapshot(NamedTuple):
     health: dict[int, float]
 
 
-class Seen(NamedTuple):
+class OnCrosshair(NamedTuple):
     """What the crosshair is on: nobody (victim 0) or a part of somebody, at a distance in metres.
 
     kept : share of the shot's damage that is left there, after what it passes

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 if TYPE_CHECKING:
     from tinclock.core.ruling.claims import LaunchClaim, ShotClaim, StrikeClaim
     from tinclock.garden.network import LineQuality
-    from tinclock.garden.screen import Seen
+    from tinclock.garden.screen import OnCrosshair
 
 
 class Seat(NamedTuple):
@@ -47,9 +47,9 @@ class Shot(NamedTuple):
 
     fired_at: float
     claim: ShotClaim | StrikeClaim | LaunchClaim
-    rays: tuple[Seen, ...]
+    rays: tuple[OnCrosshair, ...]
 
     @property
-    def seen(self) -> Seen:
+    def seen(self) -> OnCrosshair:
         """What the first ray's crosshair was on."""
         return self.rays[0]

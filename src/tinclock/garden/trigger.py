@@ -12,7 +12,7 @@ from tinclock.core.plain import Fields
 from tinclock.core.ruling.claims import ImpactClaim, LaunchClaim, ShotClaim, StrikeClaim
 from tinclock.core.timeline.views import View
 from tinclock.garden.hand import unit
-from tinclock.garden.screen import Seen
+from tinclock.garden.screen import OnCrosshair
 from tinclock.garden.seat import Shot
 from tinclock.garden.unfair import MOST_SHIFT_M
 
@@ -27,7 +27,7 @@ GRAVITY = 9.81
 NUMBERS_TRIED = 8
 FINGER_S, FINGER_SD_S = 0.08, 0.03
 """How long a finger takes to pull anew once a single-shot weapon is ready, and how much that varies."""
-NOBODY = Seen(0, "", "", math.inf)
+NOBODY = OnCrosshair(0, "", "", math.inf)
 
 
 class Trigger:
