@@ -175,8 +175,8 @@ def test_a_burst_of_findings_is_one_incident_and_the_next_one_another(rules):
     watch = LiveEvidence(weights_with(0.1, 7.0), rules)
     watch.present("ada", "steady", 0.0)
     gains = [watch.finding(finding(10.0 + 0.05 * k)) for k in range(20)]
-    assert [gain.decibans for gain in gains if gain] == [7.0]
-    assert watch.finding(finding(20.0)).decibans == 7.0
+    assert [gain.decibans for found in gains for gain in found] == [7.0]
+    assert [gain.decibans for gain in watch.finding(finding(20.0))] == [7.0]
 
 
 def test_the_bet_on_findings_is_a_fair_one_at_the_fair_rate(rules):

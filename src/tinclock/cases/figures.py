@@ -53,7 +53,11 @@ def _shares(dossier: Dossier) -> dict[str, float]:
         for name, (k, n) in play.course.aim.items():
             a, b = total.get(name, (0.0, 0.0))
             total[name] = (a + k, b + n)
-    return {name: 100.0 * k / n for name, (k, n) in total.items() if n and DETECTORS[name].family == "share"}
+    return {
+        name: 100.0 * k / n
+        for name, (k, n) in total.items()
+        if n and name in DETECTORS and DETECTORS[name].family == "share"
+    }
 
 
 def summed_up(review: CaseReview) -> Fields:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.evidence.detectors import DETECTORS
+from tinclock.core.evidence.exact import EXACT
 from tinclock.core.evidence.weights import LINES
 from tinclock.core.findings import FINDINGS
 
@@ -23,17 +24,30 @@ class Words(NamedTuple):
 
 def words_of(kind: str) -> Words:
     """What a kind of evidence means."""
-    detector = DETECTORS.get(kind)
-    if detector is not None:
-        return Words(detector.title, detector.benign)
+    test = EXACT.get(kind) or DETECTORS.get(kind)
+    if test is not None:
+        return Words(test.title, test.benign)
     found = FINDINGS.get(kind)
     if found is None or not found.title:
         return Words(kind.replace("_", " "), "not known")
     return Words(found.title, found.otherwise)
 
 
+def null_of(kind: str) -> str:
+    """What a kind takes for granted of a fair player; empty for a finding's code."""
+    test = EXACT.get(kind) or DETECTORS.get(kind)
+    return "" if test is None else test.null
+
+
+def exact_first(by_kind: Mapping[str, float]) -> list[tuple[str, float]]:
+    """Kinds with what they weigh, the heaviest first, but exact tests before what had to be calibrated."""
+    return sorted(by_kind.items(), key=lambda item: (item[0] not in EXACT, -item[1]))
+
+
 def benign_share(kind: str, line: str, weights: Weights) -> str:
     """How often fair accounts on such a line show a kind, in words."""
+    if kind in EXACT:
+        return "it needs no figures about other players, and holds in any game"
     rows = weights.findings.get(kind, {}).get(line if line in LINES else "rough")
     if rows:
         rate = sum(rate.fair_per_min for rate in rows.values())

@@ -6,7 +6,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from tinclock.cases.kinds import benign_share, words_of
+from tinclock.cases.kinds import benign_share, exact_first, null_of, words_of
 from tinclock.core.errors import EvidenceError, MissingExtraError, RecordingError
 from tinclock.core.evidence.detectors import DETECTORS
 from tinclock.core.evidence.weights import line_class
@@ -90,18 +90,16 @@ def kinds_of(dossier: Dossier, weights: Weights) -> list[Fields]:
     for play in dossier.plays:
         for kind, decibans in play.course.kinds.items():
             total[kind] = total.get(kind, 0.0) + decibans
-    strongest = sorted(total.items(), key=lambda item: -item[1])
+    shown = {kind: decibans for kind, decibans in total.items() if decibans >= SHOWN_DECIBANS}
     line = _line(dossier)
     out = []
-    for kind, decibans in strongest[:MOST_KINDS]:
-        if decibans < SHOWN_DECIBANS:
-            break
-        words, detector = words_of(kind), DETECTORS.get(kind)
+    for kind, decibans in exact_first(shown)[:MOST_KINDS]:
+        words = words_of(kind)
         best = max((gain for _, gain in dossier.gains if gain.kind == kind), key=lambda g: g.decibans, default=None)
         out.append(
             {
                 "kind": kind, "title": words.title, "benign": words.benign, "decibans": decibans,
-                "fair": benign_share(kind, line, weights), "null": detector.null if detector else "",
+                "fair": benign_share(kind, line, weights), "null": null_of(kind),
                 "count": dossier.counts.get(kind, 0), "best": _told(best) if best is not None else "",
             }
         )  # fmt: skip
@@ -111,6 +109,8 @@ def kinds_of(dossier: Dossier, weights: Weights) -> list[Fields]:
 def _told(gain: Any) -> str:
     if not gain.trials:
         return f"{gain.decibans:.0f} decibans for one incident on a {gain.line} line"
+    if gain.p is None:
+        return f"strongest stretch: {gain.successes:.0f} of {gain.trials} speak for it, {gain.decibans:.0f} decibans"
     share = f"{gain.successes:.0f} of {gain.trials}" if gain.successes else f"{gain.trials} looked at"
     chance = "below 1e-12" if gain.p < 1e-12 else f"{gain.p:.1g}"
     return f"strongest window: {share}; a fair account shows so much with probability {chance}"

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 from msgspec import Struct
 
-from tinclock.core.combat.projectile_motion import NO_LEVEL, motion_of, row_of
+from tinclock.core.combat.projectile_motion import NO_LEVEL, Flight, motion_of, row_of
 from tinclock.core.kernels import layout, sweep, trajectory
 
 if TYPE_CHECKING:
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
 
 REMEMBERED_FLIGHTS = 1024
+WAY_STEPS = 33
 
 
 class Contact(NamedTuple):
@@ -67,6 +68,7 @@ class Projectile:
         "started",
         "target",
         "velocity",
+        "way",
         "weapon",
     )
 
@@ -83,6 +85,8 @@ class Projectile:
         self.claimed = False
         """Whether its owner's client claimed its impact before the server had flown so far."""
         self.over = ""
+        self.way: Flight | None = None
+        """Its way without bodies, once somebody asked for it."""
 
     @property
     def flight(self) -> FlightRules:
@@ -130,8 +134,8 @@ class Flights:
         one = Projectile(self.issued, actor, connection, weapon, self._free.pop())
         rules = one.flight
         one.started, one.origin, one.velocity = started, position, velocity
-        life = rules.lifetime_s if rules.fuse_s is None else min(rules.lifetime_s, rules.fuse_s)
-        row = row_of(one.motion, started, position, velocity, started + life, weapon.rules.range_m)
+        last = started + _life_s(rules)
+        row = row_of(one.motion, started, position, velocity, last, weapon.rules.range_m)
         if rules.near_m is not None:
             row[layout.NEAR] = rules.near_m
         if rules.compensation == "fading" and age_s > 0.0:
@@ -216,6 +220,22 @@ class Flights:
         position: Triple = trajectory.position_at(self.rows[one.row], server_time)
         return position
 
+    def off_its_way(self, one: Projectile, position: Triple, at: float, give_s: float) -> float | None:
+        """How far a place lies from where it flew about a time, give or take, as its own client can draw it.
+
+        None for what homes, and after its first bounce: it may have come off a body or a door there.
+        """
+        if one.motion.turn_deg_per_s > 0.0:
+            return None
+        if one.way is None:
+            last = one.started + _life_s(one.flight)
+            one.way = Flight(one.motion, one.started, one.origin, one.velocity, level=self.level, last=last)
+        first = max(at - give_s, one.started)
+        places = one.way.path(np.linspace(first, max(at + give_s, first), WAY_STEPS))
+        if one.way.bounces and one.way.bounces[0].server_time <= at + give_s:
+            return None
+        return float(np.linalg.norm(places - position, axis=1).min())
+
     def velocity_at(self, one: Projectile, server_time: float) -> Triple:
         """How fast it goes at a time of its present leg."""
         velocity: Triple = trajectory.velocity_at(self.rows[one.row], server_time)
@@ -236,3 +256,8 @@ class Flights:
     def allow_owner(self, one: Projectile, server_time: float) -> None:
         """From now on it may hit who launched it."""
         self.rows[one.row, layout.OWNER_FROM] = min(self.rows[one.row, layout.OWNER_FROM], server_time)
+
+
+def _life_s(rules: FlightRules) -> float:
+    """How long nothing but what it meets can end it."""
+    return rules.lifetime_s if rules.fuse_s is None else min(rules.lifetime_s, rules.fuse_s)

@@ -125,9 +125,10 @@ class Weighing:
         lines, seconds = seen.line_of(), seen.until_s - seen.from_s
         for account, line in lines.items():
             watch.present(account, line, seen.from_s)
+        gains = [gain for number, finding in seen.findings for gain in watch.finding(finding, number)]
+        for account, line in lines.items():
             watch.present(account, line, seen.until_s)
             course.minutes[account] = course.minutes.get(account, 0.0) + seconds / 60.0
-        gains = [gain for number, finding in seen.findings if (gain := watch.finding(finding, number)) is not None]
         gains += watch.shots(seen.shots, accounts, seen.until_s)
         gains += watch.gazes(seen.gazes, seen.shots, accounts, seen.until_s)
         if seconds > LEAST_STRETCH_S:

@@ -24,6 +24,7 @@ from tinclock.core.evidence.detectors import (
     shot_trials,
 )
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, e_of_p
+from tinclock.core.evidence.exact import ExactTests
 from tinclock.core.evidence.weights import LINES, Ceiling, bin_of
 
 if TYPE_CHECKING:
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
+    from tinclock.core.evidence.exact import Moved
     from tinclock.core.evidence.observe import Gazes, Shots
     from tinclock.core.evidence.weights import Weights
     from tinclock.core.findings import Finding
@@ -69,11 +71,12 @@ class Gain(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class _Account:
-    __slots__ = ("drifted", "first", "gained", "incidents", "last", "line", "tested", "windows")
+    __slots__ = ("drifted", "exact", "first", "gained", "incidents", "last", "line", "tested", "windows")
 
     def __init__(self, now: float) -> None:
         self.first = self.last = now
         self.line = "rough"
+        self.exact = ExactTests()
         self.gained: dict[str, float] = {}
         self.incidents: dict[str, tuple[float, float]] = {}
         self.drifted: dict[str, float] = {}
@@ -117,13 +120,27 @@ class LiveEvidence:
             found.drifted[found.line] = found.drifted.get(found.line, 0.0) + minutes
             found.drifted[""] = now
         found.line = line
+        found.exact.goes_on(now)
 
-    def finding(self, finding: Finding, ruling: int = 0) -> Gain | None:
-        """Weigh one finding; None where it adds nothing."""
-        rows = self._weights.findings.get(finding.code)
-        if rows is None or not finding.account:
-            return None
+    def finding(self, finding: Finding, ruling: int = 0) -> list[Gain]:
+        """Weigh one finding. It may move an exact test and the weight of its code, or nothing."""
+        if not finding.account:
+            return []
         found = self._account(finding.account, finding.server_time)
+        moved = found.exact.finding(finding)
+        gains = [] if moved is None else [_gain(finding.server_time, finding.account, found.line, moved, (ruling,))]
+        more = self._incident(found, finding)
+        if more > 0.0:
+            gains.append(
+                Gain(finding.server_time, finding.account, finding.code, more, line=found.line, rulings=(ruling,))
+            )
+        return gains
+
+    def _incident(self, found: _Account, finding: Finding) -> float:
+        """Decibans that a finding adds to the incident that it belongs to."""
+        rows = self._weights.findings.get(finding.code)
+        if rows is None:
+            return 0.0
         weight = min(rows[found.line][bin_of(finding)].decibans, HEAVIEST)
         since, counted = found.incidents.get(finding.code, (-np.inf, 0.0))
         more = weight
@@ -132,10 +149,9 @@ class LiveEvidence:
             found.incidents[finding.code] = (finding.server_time, max(weight, counted))
         else:
             found.incidents[finding.code] = (finding.server_time, weight)
-        if more <= 0.0:
-            return None
-        found.gained[finding.code] = found.gained.get(finding.code, 0.0) + more * DECIBAN
-        return Gain(finding.server_time, finding.account, finding.code, more, line=found.line, rulings=(ruling,))
+        if more > 0.0:
+            found.gained[finding.code] = found.gained.get(finding.code, 0.0) + more * DECIBAN
+        return more
 
     def shots(self, shots: Shots, accounts: Mapping[int, str], now: float) -> list[Gain]:
         """Take in what was seen of shots; accounts : of entities."""
@@ -144,6 +160,8 @@ class LiveEvidence:
             mine = shots.rows(shots.entity == entity)
             name = accounts.get(entity, "")
             if name:
+                found = self._account(name, now)
+                gains += [_gain(now, name, found.line, moved, moved.rulings) for moved in found.exact.shots(mine)]
                 trials = shot_trials(mine, self._weights.chances, self._automatic)
                 gains += self._test(name, trials, now)
         return gains
@@ -217,7 +235,12 @@ class LiveEvidence:
         codes = {
             code: found.gained.get(code, 0.0) - taken for code, taken in zip(self._codes, drift.tolist(), strict=True)
         }
-        return {**codes, **found.tested}
+        return {**found.exact.now(), **codes, **found.tested}
+
+
+def _gain(now: float, account: str, line: str, moved: Moved, rulings: tuple[int, ...]) -> Gain:
+    decibans = moved.log_e / DECIBAN
+    return Gain(now, account, moved.name, decibans, moved.trials, moved.successes, line=line, rulings=rulings)
 
 
 def with_match(by_kind: Mapping[str, KindEvidence], now: Mapping[str, float]) -> dict[str, KindEvidence]:

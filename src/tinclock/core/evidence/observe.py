@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 
 from tinclock.core.combat.scatter import draws
+from tinclock.core.evidence.exact import strays
 from tinclock.core.evidence.sight import Sight
 
 if TYPE_CHECKING:
@@ -52,6 +53,11 @@ class Shots(NamedTuple):
     late_s : age of the view beyond round trip and drawing delay
     stray, error : (n, 2) float64, radians, left and up
         Where chance sent the shot, and the aim less the way to the target's middle; nan without spread.
+    draw : (n, 2) float64 in [0, 1), what the shot's own number drew from its owner's stream; nan without spread
+    widest_rad, flat : half angle of the spread that it was drawn from, nan without, and whether it only goes sideways
+    skipped : whether its number wasn't the next one, so that the server drew it from another stream
+    restless : whether its view strayed from the tracked lag and wasn't ruled; named_hit : whether it would have hit an
+        enemy there, and otherwise whether it did
     beyond_m : of a blow, how far the target's nearest bone lay beyond its reach; nan for others
     aside_m : how far the shot began from where its shooter's eye has been lately, level
     turn_rad, since_s : how far its player had turned since its last shot, and how long ago that was
@@ -75,6 +81,12 @@ class Shots(NamedTuple):
     late_s: NDArray[np.float64]
     stray: NDArray[np.float64]
     error: NDArray[np.float64]
+    draw: NDArray[np.float64]
+    widest_rad: NDArray[np.float64]
+    flat: NDArray[np.bool_]
+    skipped: NDArray[np.bool_]
+    restless: NDArray[np.bool_]
+    named_hit: NDArray[np.bool_]
     beyond_m: NDArray[np.float64]
     aside_m: NDArray[np.float64]
     turn_rad: NDArray[np.float64]
@@ -147,13 +159,20 @@ class Observer:
         turn, since = self._turns(entity, time, aim)
         reach = np.array([self._rules.weapons[r.weapon].range_m if r.kind == "strike" else np.nan for r in chosen])
         late = time - seen_at - np.array([_explained(lines.get(r.connection), self._parties[r.entity]) for r in chosen])
-        stray = np.array([self._stray(r) for r in chosen], float).reshape(n, 2)
+        spread = [self._spread(r) for r in chosen]
+        draw = np.array([one[0] for one in spread], float).reshape(n, 2)
+        widest, flat = np.array([one[1] for one in spread], float), np.array([one[2] for one in spread], bool)
+        skipped = np.array([any(f.code == "shots_skipped" for f in r.findings) for r in chosen], bool)
+        stray = _strays_of(draw, widest, flat)
+        stray[skipped] = np.nan
+        named = [self._named(r, h[0]) for r, h in zip(chosen, harm, strict=True)]
         return Shots(
             np.array([r.number for r in chosen], np.int64), entity, target, time, [r.weapon for r in chosen],
             [r.kind for r in chosen], np.array([bool(h[0]) for h in harm], bool), np.array([h[1] for h in harm], bool),
             np.array([h[2] for h in harm], float), distance, cross, off, visible, run,
-            self._firsts(entity, target, time, visible, run), late, stray, _error(aim, along), nearest - reach,
-            aside, turn, since,
+            self._firsts(entity, target, time, visible, run), late, stray, _error(aim, along), draw, widest, flat,
+            skipped, np.array([one[0] for one in named], bool), np.array([one[1] for one in named], bool),
+            nearest - reach, aside, turn, since,
         )  # fmt: skip
 
     def _targets(
@@ -259,19 +278,29 @@ class Observer:
             self._before[who] = (at, aim[k])
         return turn, since
 
-    def _stray(self, ruling: Ruling) -> tuple[float, float]:
-        """Where chance sent the shot, recoil apart: players may know recoil, and hold against it."""
+    def _spread(self, ruling: Ruling) -> tuple[tuple[float, float], float, bool]:
+        """What the number of a shot draws from its owner's stream, and the spread that it was drawn from.
+
+        Recoil is left apart: players may know it, and hold against it. A number that wasn't the next one draws what its
+        client hoped for.
+        """
         spread = self._rules.weapons[ruling.weapon].spread
         widest = next((step.observed for step in ruling.steps if step.name == "spread"), None)
         key = self._parties[ruling.entity].key
-        skipped = any(finding.code == "shots_skipped" for finding in ruling.findings)
-        if spread is None or not isinstance(widest, float) or ruling.shot is None or not key or skipped:
-            return math.nan, math.nan
-        u, v = draws(key, ruling.weapon, ruling.shot)
-        if spread.flat:
-            return math.tan(widest * (2.0 * u - 1.0)), 0.0
-        angle, turn = math.tan(widest * math.sqrt(u)), 2.0 * math.pi * v
-        return angle * math.cos(turn), angle * math.sin(turn)
+        skipped = next((finding for finding in ruling.findings if finding.code == "shots_skipped"), None)
+        number = ruling.shot if skipped is None else skipped.observed
+        if spread is None or not isinstance(widest, float) or not widest > 0.0 or not key or not number:
+            return (math.nan, math.nan), math.nan, False
+        return draws(key, ruling.weapon, int(number)), widest, spread.flat
+
+    def _named(self, ruling: Ruling, hit: bool) -> tuple[bool, bool]:
+        """Whether a shot's view strayed and wasn't ruled, and whether it hits at the view that it names."""
+        step = next((step for step in ruling.steps if step.name == "named view"), None)
+        if step is None:
+            return False, hit
+        met = step.observed if isinstance(step.observed, (int, float)) else 0
+        own, other = self._parties[ruling.entity].team, self._parties.get(int(met))
+        return True, other is not None and (not own or other.team != own)
 
     # -- looks ------------------------------------------------------------------------------------------------
 
@@ -326,9 +355,15 @@ class Observer:
 
 
 def _usable(ruling: Ruling) -> bool:
-    if ruling.view_time is None or ruling.origin is None or (ruling.aim or ruling.direction) is None:
-        return False
-    return not any(finding.code == "view_capped" for finding in ruling.findings)
+    return not (ruling.view_time is None or ruling.origin is None or (ruling.aim or ruling.direction) is None)
+
+
+def _strays_of(draw: NDArray[np.float64], widest: NDArray[np.float64], flat: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """(n, 2): where draws send shots, each with its own spread."""
+    out = np.full((len(draw), 2), np.nan)
+    for k in np.flatnonzero(~np.isnan(widest)).tolist():
+        out[k] = strays(draw[k : k + 1], float(widest[k]), bool(flat[k]))[0]
+    return out
 
 
 def _harm(ruling: Ruling, parties: Mapping[int, Party]) -> tuple[bool, bool, float]:

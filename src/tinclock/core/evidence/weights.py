@@ -9,6 +9,7 @@ import msgspec
 
 from tinclock.core.evidence.detectors import DETECTORS, Chances
 from tinclock.core.evidence.eprocess import DECIBAN
+from tinclock.core.evidence.exact import EXACT
 
 if TYPE_CHECKING:
     from tinclock.core.evidence.observe import LineQuality
@@ -20,8 +21,8 @@ LINES: Final = ("steady", "uneven", "rough")
 STEADY_S, UNEVEN_S = 0.002, 0.008
 BINS: Final = ("slight", "clear")
 """A finding is slight when its margin is less than half of its limit."""
-FINDINGS_SHARE: Final = 0.5
-"""The share of the bet that lies on findings; the rest lies on detectors."""
+EXACT_SHARE, FINDINGS_SHARE = 0.25, 0.375
+"""The shares of the bet that lie on exact tests and on findings; the rest lies on detectors."""
 
 
 class Rate(msgspec.Struct, frozen=True):
@@ -78,9 +79,10 @@ class Weights(msgspec.Struct, frozen=True):
     odds_clumping: float
 
     def kinds(self) -> dict[str, float]:
-        """Every kind of evidence with its share of the bet."""
+        """Every kind of evidence with its share of the bet: exact tests first."""
         codes, detectors = sorted(self.findings), list(DETECTORS)
-        each = {code: FINDINGS_SHARE / len(codes) for code in codes} if codes else {}
+        each = {name: EXACT_SHARE / len(EXACT) for name in EXACT}
+        each |= {code: FINDINGS_SHARE / len(codes) for code in codes}
         rest = 1.0 - sum(each.values())
         return {**each, **{name: rest / len(detectors) for name in detectors}}
 

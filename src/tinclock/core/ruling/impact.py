@@ -59,7 +59,14 @@ def check_impact(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
         if at > one.ended_at + rules.claim_time_s:
             return work.find("flight_over", at, one.ended_at, one.over)
     work.steps.append(Measure.IMPACT_OF_THE_SERVERS_OWN.step("none", "one"))
-    return work.find("no_impact", detail=f"claimed entity {claim.victim} after {float(claim.flown_s):.3f} s")
+    said = f"claimed entity {claim.victim} after {float(claim.flown_s):.3f} s"
+    off = work.flights.off_its_way(one, as_triple(claim.position) or one.origin, at, rules.claim_time_s)
+    if off is None:
+        return work.find("no_impact", detail=said)
+    work.steps.append(Measure.CLAIM_OFF_ITS_WAY_BY.step(off, rules.claim_place_m))
+    if off <= rules.claim_place_m:
+        return work.find("no_impact", detail=said)
+    return work.find("no_impact", off, rules.claim_place_m, said)
 
 
 def _foreseen(one: Projectile, at: float, work: ImpactWork) -> Impact | None:

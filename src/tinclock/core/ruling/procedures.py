@@ -61,7 +61,15 @@ from tinclock.core.ruling.move import (
     commit_move,
 )
 from tinclock.core.ruling.shot import ShotWork, check_number, commit_fired, commit_shot
-from tinclock.core.ruling.status import StatusWork, check_armour, check_health, check_place, check_rounds, commit_status
+from tinclock.core.ruling.status import (
+    StatusWork,
+    check_armour,
+    check_health,
+    check_news,
+    check_place,
+    check_rounds,
+    commit_status,
+)
 from tinclock.core.ruling.strike import StrikeWork, check_facing, commit_strike
 from tinclock.core.ruling.trigger import TriggerWork, commit_trigger
 from tinclock.core.ruling.use import UseWork, check_item, check_target, check_useful, commit_use
@@ -103,6 +111,7 @@ SHOT: Final = Procedure(
         check_shoots,
         *_READY,
         *_SEEN,
+        check_faces,
         check_number,
     ),
     commit_shot,
@@ -160,7 +169,7 @@ MOVE: Final = Procedure(
 STATUS: Final = Procedure(
     "status",
     StatusWork,
-    (*_SENT, check_tenure, check_faces, check_health, check_armour, check_rounds, check_place),
+    (*_SENT, check_tenure, check_faces, check_health, check_news, check_armour, check_rounds, check_place),
     commit_status,
 )
 

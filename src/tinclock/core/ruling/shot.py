@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from tinclock.core.findings import Finding
     from tinclock.core.geometry.level import LevelHit
     from tinclock.core.ruling.claims import LaunchClaim, ShotClaim
+    from tinclock.core.timeline.cover import Instant
     from tinclock.core.timeline.history import PartHit
     from tinclock.core.vectors import Triple
 
@@ -107,6 +108,8 @@ def commit_fired(claim: ShotClaim, work: ShotWork) -> None:
     """Spend the shot, cast its rays and do what they do."""
     spend_shot(claim, work)
     work.start_from_the_eye()
+    if work.named is not None:
+        _look_where_named(work, work.named)
     met: list[RayHit] = []
     rays = []
     for way in work.ways:
@@ -127,23 +130,32 @@ def commit_fired(claim: ShotClaim, work: ShotWork) -> None:
         work.hits = tuple(hit for entity, mets in victims.items() for hit in _strike(work, entity, mets))
 
 
+def _first_on(work: ShotWork, way: Triple, at: Instant) -> tuple[LevelHit | None, PartHit | None]:
+    history, reach_m, entity = work.history, work.weapon.range_m, work.actor.entity
+    if work.level is None:
+        return None, history.nearest_along((*work.origin, *way), *at, reach_m, entity)
+    return history.first_on_path(work.level, work.origin, way, at[:2], at.fraction, reach_m, entity)
+
+
+def _look_where_named(work: ShotWork, at: Instant) -> None:
+    """Take down whom the shot would have hit at the view that it named and isn't ruled at. It changes nothing."""
+    for way in work.ways:
+        _, hit = _first_on(work, way, at)
+        if hit is not None and not work.history.rig_of(hit.entity).blocks_only:
+            work.steps.append(Measure.NAMED_VIEW.step(hit.entity, hit.part.name))
+            return
+    work.steps.append(Measure.NAMED_VIEW.step("nobody"))
+
+
 def cast_shot(work: ShotWork) -> tuple[float, Stop | None]:
     """Send one ray through the level and the rewound hitboxes; returns how far it went and what stopped it.
 
     Works out `work.hit`: somebody's hitbox. What only stands in the way, a door or a wall, stops the shot and is
     nobody's hit.
     """
-    view, weapon, history = work.view, work.weapon, work.history
-    origin, direction = work.origin, work.direction
-    entity, wall = work.actor.entity, None
+    weapon, history = work.weapon, work.history
     work.kept = 1.0
-    if work.level is None:
-        ray = (*origin, *direction)
-        hit = history.nearest_along(ray, *work.slots, view.fraction, weapon.range_m, entity)
-    else:
-        wall, hit = history.first_on_path(
-            work.level, origin, direction, work.slots, view.fraction, weapon.range_m, entity
-        )
+    wall, hit = _first_on(work, work.direction, work.instant())
     stop = None if wall is None else Obstacle(wall.distance_m, wall.surface.name)
     if weapon.penetration > 0.0 and _may_pass(work, wall, hit):
         reach, stop, work.hit, work.kept = send_through(work)

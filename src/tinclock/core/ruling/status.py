@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from tinclock.core.ruling.checks.lag import hear
+from tinclock.core.ruling.checks.lag import hear, screen_sent_at
 from tinclock.core.ruling.checks.view import latest_age, sparser_by
 from tinclock.core.ruling.steps import Measure, MeasureKind
 from tinclock.core.ruling.work import Work
@@ -15,6 +15,10 @@ if TYPE_CHECKING:
 
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.claims import StatusClaim
+
+
+NEWS_S = 2.0
+"""News of a change have reached a client by the time that it draws a snapshot which was sent so much later."""
 
 
 class StatusWork(Work):
@@ -52,6 +56,19 @@ def check_health(claim: StatusClaim, work: StatusWork) -> Finding | None:
     return _compare(
         work, Measure.BELIEVED_HEALTH, "health_differs", claim.health, known, work.rules.status.health_slack
     )
+
+
+def check_news(claim: StatusClaim, work: StatusWork) -> Finding | None:
+    """Find `old_news` where the status itself names a snapshot that was sent long after its health had changed."""
+    sent_at = screen_sent_at(work.history, work.connection, claim.view, work.received_at)
+    if claim.health is None or sent_at is None:
+        return None
+    known = [level.health for level in work.ledger.levels(work.actor.entity, sent_at - NEWS_S)] or [0.0]
+    beyond, nearest = _beyond(claim.health, known)
+    if beyond <= work.rules.status.health_slack:
+        return None
+    work.steps.append(Measure.HEALTH_ON_ITS_SCREEN.step(claim.health, nearest))
+    return work.find("old_news", claim.health, nearest)
 
 
 def check_armour(claim: StatusClaim, work: StatusWork) -> Finding | None:

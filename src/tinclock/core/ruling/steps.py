@@ -93,6 +93,7 @@ class Measure:
     PROJECTILE = MeasureKind("projectile", "projectile", "issued so far")
     FLIGHT_WAS_OVER_AT = MeasureKind("flight was over at", "flight was over at", "claimed at", "s")
     IMPACT_OF_THE_SERVERS_OWN = MeasureKind("impact of the server's own", "impact of the server's own", "claimed")
+    CLAIM_OFF_ITS_WAY_BY = MeasureKind("claim off its way by", "claimed place lies off its way by", "at most", "m")
     IMPACT_AHEAD_OF_THE_POSES_BY = MeasureKind(
         "impact ahead of the poses by", "impact lies ahead of the poses by", "", "s"
     )
@@ -118,6 +119,9 @@ class Measure:
     WALL_ON_THE_WAY = MeasureKind("wall on the way", "first wall on the way", "of", "m")
     ACCEPTED_WAY = MeasureKind("accepted way", "way that was accepted", "", "m")
     BELIEVED_HEALTH = MeasureKind("believed health", "believes in a health of", "nearest lately", "points")
+    HEALTH_ON_ITS_SCREEN = MeasureKind(
+        "health on its screen", "believes in a health of", "nearest since its screen", "points"
+    )
     BELIEVED_ARMOUR = MeasureKind("believed armour", "believes in an armour of", "nearest lately", "points")
     BELIEVED_AMMUNITION = MeasureKind("believed ammunition", "believes in rounds", "nearest possible", "shots")
     BELIEVED_PLACE_OFF_BY = MeasureKind("believed place off by", "believes in a place off by", "at most", "m")
@@ -128,6 +132,7 @@ class Measure:
         "snapshot sent after admission", "its snapshot was sent after admission by", "at least", "s"
     )
     LAG = MeasureKind("lag", "view off the tracked lag by", "at most", "s")
+    NAMED_VIEW = MeasureKind("named view", "at the view that it named it meets", "part", "entity")
     FACES = MeasureKind("faces of the clock", "least trips up by both stamps differ by", "at most", "s")
     VIEW_ORDER = MeasureKind("view order", "view lies before an earlier one by", "at most", "s")
     NEWEST_SNAPSHOT = MeasureKind("newest snapshot", "newest snapshot of the view", "newest recorded")

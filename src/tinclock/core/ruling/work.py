@@ -97,7 +97,10 @@ class ViewWork(Work):
     """A claim that was made on what a screen showed.
 
     view, view_time, slots : the view that it is ruled at, its server time, and the history's slots of its snapshots
+    named : where the history would have been read, had its view not strayed from the tracked lag
     """
+
+    named: Instant | None = None
 
     view: View
     view_time: float

@@ -42,21 +42,29 @@ def hear(
     if view is None:
         connection.transits.take(received_at, received_at - stamp)
         return False
-    if isinstance(view, (tuple, list)) and len(view) == 3:
-        view = View(*view)
-    if not (
-        isinstance(view, View) and is_count(view.from_tick) and is_count(view.to_tick) and is_number(view.fraction)
-    ):
-        return False
-    shown_at = _shown_at(history, view)
-    if shown_at is None:
-        return False
-    sent_at = history.snapshots[view.to_tick].sent_at
-    if sent_at < connection.since or received_at - sent_at < connection.view_limits.shortest_s:
+    shown = _as_view(view)
+    shown_at = None if shown is None else _shown_at(history, shown)
+    if shown is None or shown_at is None or screen_sent_at(history, connection, shown, received_at) is None:
         return False
     connection.transits.take(received_at, received_at - stamp)
-    connection.lag.take(Said(stamp, shown_at, received_at, _is_still(view), sequence))
+    connection.lag.take(Said(stamp, shown_at, received_at, _is_still(shown), sequence))
     return True
+
+
+def _as_view(view: object) -> View | None:
+    if isinstance(view, (tuple, list)) and len(view) == 3:
+        view = View(*view)
+    good = isinstance(view, View) and is_count(view.from_tick) and is_count(view.to_tick) and is_number(view.fraction)
+    return view if good else None  # type: ignore[return-value]
+
+
+def screen_sent_at(history: PoseHistory, connection: Connection, view: object, received_at: float) -> float | None:
+    """When the newest snapshot of a view was sent; None where this client can't have had it."""
+    shown = _as_view(view)
+    newest = None if shown is None else history.snapshots.get(shown.to_tick)
+    if newest is None or newest.sent_at < connection.since:
+        return None
+    return newest.sent_at if received_at - newest.sent_at >= connection.view_limits.shortest_s else None
 
 
 def _shown_at(history: PoseHistory, view: View) -> float | None:
@@ -97,6 +105,8 @@ def check_lag(claim: ShotClaim | LaunchClaim | StrikeClaim | TriggerClaim, work:
     if ruled_at is None:
         return None
     if work.world.consequences["view_restless"] != "note":
+        if off > limit:
+            work.named = work.instant()
         _rule_at(ruled_at, work)
     return work.find("view_restless", off, limit) if off > limit else None
 
