@@ -26,6 +26,7 @@ from tinclock.core.plain import Fields
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from tinclock.core.geometry.level import Level
     from tinclock.recordings.recording import Recording
 
 EPILOG = """
@@ -75,7 +76,7 @@ def fairness(
         source, level = opened(recording, False), level_from(level_file)
         beside = truth_folder or recording.with_name(recording.name + BESIDE)
         if truth_folder is None and over is None and not beside.exists():
-            _claimed(console, source, as_json)
+            _claimed(console, source, level, as_json)
             return
         truth = read_truth(beside)
         values = [] if over is None else span(f"view.max_rewind_s={over}")[1]
@@ -97,29 +98,37 @@ def fairness(
     _print(console, report)
 
 
-def _claimed(console: Console, source: Recording, as_json: bool) -> None:
+def _claimed(console: Console, source: Recording, level: Level | None, as_json: bool) -> None:
     """The same for a recording of which only the claims are known."""
-    from tinclock.recordings.claimed import claimed_hits
+    from tinclock.recordings.claimed import choices_in, claimed_hits
 
     with progress(console, "reading") as show:
         found = claimed_hits(source, show)
+    with progress(console, "ruling again") as show:
+        gained = choices_in(source, level, show)
+    adds = {line: one.more_hits for line, one in gained.items()}
     if as_json:
-        claimed = {line: {**one.told(), "lost": one.lost} for line, one in found.items()}
+        claimed = {line: {**one.told(), "lost": one.lost, "choice_adds": adds.get(line)} for line, one in found.items()}
         click.echo(json.dumps({"recording": str(source.path), "claimed": claimed}, indent=2))
         return
     console.print(
         f"[bold]{source.path}[/]: what became of the shots and blows of which clients said whom they hit",
         highlight=False, soft_wrap=True,
     )  # fmt: skip
-    names = ("claimed", "counted", "on another", "on nobody", "denied", "past the cap", "rewound", "95th")
+    names = ("claimed", "counted", "another", "nobody", "denied", "capped", "rewound", "choice")
     rows = _table("line", *names)
     for line, one in found.items():
         told = one.told()
         rows.add_row(
             line, str(one.claimed), _share(one.counted / one.claimed), str(one.elsewhere), str(one.missed),
-            str(one.denied), str(one.capped), _ms(told["median_rewound_s"]), _ms(told["p95_rewound_s"]),
+            str(one.denied), str(one.capped), _ms(told["median_rewound_s"]), _more(adds.get(line)),
         )  # fmt: skip
     console.print(rows)
+    console.print(
+        "  another, nobody: whom those hit that didn't count. rewound: by half of them, or less.\n"
+        "  choice: hits that shots would have had besides, at the best view without a finding.",
+        highlight=False, soft_wrap=True,
+    )  # fmt: skip
     for code, count in found["all"].lost.items() if "all" in found else ():
         console.print(f"  not counted: {count} x {code}", highlight=False)
     if not found:
@@ -165,6 +174,10 @@ def _share(value: float | None) -> str:
     return "-" if value is None else f"{100.0 * value:.1f} %"
 
 
+def _more(value: float | None) -> str:
+    return "-" if value is None else f"{100.0 * value:.0f} %"
+
+
 def _ms(value: float | None) -> str:
     return "-" if value is None else f"{1000.0 * value:.0f} ms"
 
@@ -173,11 +186,10 @@ def _shooters_table(rows: Fields) -> Any:
     names = ("hits", "counted", "upheld", "view in the cap", "upheld of those", "on another", "misses", "that hit")
     table = _table("line", *names, "more by choice")
     for name, row in rows.items():
-        adds = row.get("choice_adds")
         table.add_row(
             name.replace("_", " "), str(row["hits"]), _share(row["share_counted"]), _share(row["share_upheld"]),
             str(row["inside"]), _share(row["share_upheld_inside"]), str(row["elsewhere"]), str(row["misses"]),
-            str(row["misses_hit"]), "-" if adds is None else f"{100.0 * adds:.0f} %",
+            str(row["misses_hit"]), _more(row.get("choice_adds")),
         )  # fmt: skip
     return table
 

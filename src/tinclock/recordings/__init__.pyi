@@ -11,6 +11,7 @@ from tinclock.core.analysis.why import why as why
 from tinclock.intake.settings import undying as undying
 from tinclock.intake.settings import with_setting as with_setting
 from tinclock.recordings.claimed import Claimed as Claimed
+from tinclock.recordings.claimed import choices_in as choices_in
 from tinclock.recordings.claimed import claimed_hits as claimed_hits
 from tinclock.recordings.layout import Flush as Flush
 from tinclock.recordings.layout import Header as Header

@@ -8,15 +8,18 @@ from typing import TYPE_CHECKING, NamedTuple
 import msgspec
 import numpy as np
 
+from tinclock.core.analysis.choices import Choices, Gained
 from tinclock.core.evidence.weights import line_class
 from tinclock.core.ruling.claims import ShotClaim, StrikeClaim
 from tinclock.core.ruling.records import Ruling
 from tinclock.recordings.lines import Lines
+from tinclock.recordings.replay import rerule
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from tinclock.core.geometry.level import Level
     from tinclock.recordings.recording import Recording
 
 _RULING = msgspec.json.Decoder(Ruling).decode
@@ -73,6 +76,25 @@ def claimed_hits(recording: Recording, on_progress: Callable[[float], None] | No
             on_progress((place + 1) / len(recording.flushes))
     everything = [row for each in rows.values() for row in each]
     return {name: _counted(each) for name, each in (*sorted(rows.items()), ("all", everything)) if each}
+
+
+def choices_in(
+    recording: Recording, level: Level | None = None, on_progress: Callable[[float], None] | None = None
+) -> dict[str, Gained]:
+    """What shots could have hit besides, had their clients chosen the view, by class of the line and all together.
+
+    The match is ruled again for it. level : the recorded level, where the recording doesn't hold it. Raises as
+    `rerule` does.
+    """
+    choices, lines = Choices(), Lines()
+    rerule(recording, level=level, on_ruling=choices.take, on_progress=on_progress)
+    for flush in recording.flushes:
+        lines.take(recording.piece("pings", flush))
+    rows: dict[str, Gained] = {}
+    for connection, one in choices.gained.items():
+        for name in (line_class(lines.now.get(connection)), "all"):
+            rows[name] = rows.get(name, Gained()).plus(one)
+    return rows
 
 
 def _counted(rows: list[tuple[int, Ruling]]) -> Claimed:
