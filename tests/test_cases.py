@@ -25,6 +25,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import tinclock
+from tinclock.cases.checking import problems_of
 from tinclock.cases.evidence_log import EvidenceLog, Head, read_log, verify_log
 from tinclock.cases.figures import exported, labels_of, summed_up
 from tinclock.cases.records import Case
@@ -370,6 +371,29 @@ def test_decisions_are_a_persons_and_are_in_the_chain(review, tmp_path):
     }  # fmt: skip
 
 
+EDITS = {
+    "its verdict is 'confirmed'": "UPDATE decisions SET verdict = 'confirmed'",
+    "its note is 'sure'": "UPDATE decisions SET note = 'sure'",
+    "its reviewer is 'mal'": "UPDATE decisions SET reviewer = 'mal'",
+    "its at is": "UPDATE decisions SET at = at + 3600",
+    "it was deleted": "DELETE FROM decisions",
+    "its state was edited": "UPDATE cases SET state = 'confirmed'",
+    "it was made up": "INSERT INTO decisions SELECT 99, 1, at, 'mal', 'confirmed', note, decibans, kinds, NULL, "
+    "NULL FROM decisions",
+}
+
+
+@pytest.mark.parametrize("told", EDITS)
+def test_a_decision_that_was_edited_in_the_store_is_named(review, tmp_path, told):
+    """Store and log are compared both ways: a verdict, note, reviewer or time edited, a decision deleted or made up."""
+    take(review.store, "m1", {"ada": 90.0})
+    review.decide("ada", "cleared", reviewer="eve", note="a shared line")
+    assert problems_of(review, tmp_path / "log") == []
+    with review.store.write() as connection:
+        connection.exec_driver_sql(EDITS[told])
+    assert any(told in problem for problem in problems_of(review, tmp_path / "log"))
+
+
 @pytest.mark.parametrize("verdict", ["cleared", "confirmed"])
 def test_a_decided_case_comes_back_with_enough_evidence_that_is_new(review, verdict):
     """A decision is about what was known; the same evidence again keeps it decided, as much again reopens it."""
@@ -616,7 +640,11 @@ def test_from_a_recording_to_a_decision_by_commands_alone(reviewed, tmp_path):
     assert receiver.received[0]["type"] == "tinclock.case.decided"
     assert "nobody" in run("cases", "decide", "nobody", "cleared", *store, "--note", "x", fails=1)
     assert json.loads(run("cases", "summary", *store, "--json"))["kinds"][0]["confirmed"] == 1
-    assert "every record is as it was written; 1 decisions" in run("cases", "check-log", *store)
+    checked = run("cases", "check-log", *store)
+    assert "every record is as it was written; 1 decision agree" in checked
+    head = checked.split("head ")[1].strip()
+    assert "every record" in run("cases", "check-log", *store, "--head", head)
+    assert "was edited" in run("cases", "check-log", *store, "--head", head[:-1] + "01"[head[-1] == "0"], fails=1)
     log = folder / "cases" / "log" / "evidence-000001.jsonl"
     whole = log.read_bytes()
     log.write_bytes(whole.replace(b"damage_differs", b"damage_differed", 1))

@@ -224,6 +224,16 @@ class _Named(msgspec.Struct):
     match: str = ""
 
 
+def head_of(folder: str | Path) -> Head:
+    """The last whole record of a log, read. Raises `EvidenceError` where there is none."""
+    for path in reversed(_required(Path(folder))):
+        data = path.read_bytes()
+        whole = data[: data.rfind(b"\n") + 1].splitlines()
+        if whole:
+            return Head(_entry(path, len(whole), whole[-1]).number, sha256(whole[-1]))
+    return Head(0, FIRST)
+
+
 def verify_log(folder: str | Path, head: Head | Iterable[Head] | None = None) -> str | None:
     """What is wrong with a log: the first record that was edited, removed or swapped; None when all is as written.
 

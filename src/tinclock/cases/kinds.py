@@ -33,6 +33,19 @@ def words_of(kind: str) -> Words:
     return Words(found.title, found.otherwise)
 
 
+STRENGTHS = ((10.0, "weak"), (20.0, "notable"), (40.0, "strong"))
+
+
+def strength(decibans: float) -> str:
+    """How strong evidence is, in a word: weak under 10 decibans, notable under 20, strong under 40, overwhelming."""
+    return next((word for below, word in STRENGTHS if decibans < below), "overwhelming")
+
+
+def chance_of(decibans: float) -> str:
+    """How many fair accounts ever get so far, in words; for one kind of evidence, however often one looks."""
+    return f"of fair accounts at most 1 in {10.0 ** (min(decibans, 90.0) / 10.0):,.0f} ever gets so far"
+
+
 def null_of(kind: str) -> str:
     """What a kind takes for granted of a fair player; empty for a finding's code."""
     test = EXACT.get(kind) or DETECTORS.get(kind)
@@ -47,7 +60,7 @@ def exact_first(by_kind: Mapping[str, float]) -> list[tuple[str, float]]:
 def benign_share(kind: str, line: str, weights: Weights) -> str:
     """How often fair accounts on such a line show a kind, in words."""
     if kind in EXACT:
-        return "it needs no figures about other players, and holds in any game"
+        return "this needs no figures about other players, and holds in any game"
     rows = weights.findings.get(kind, {}).get(line if line in LINES else "rough")
     if rows:
         rate = sum(rate.fair_per_min for rate in rows.values())

@@ -131,6 +131,15 @@ class CaseReview:
         with self.store.read() as connection:
             return _decisions(connection, None, "")
 
+    def forgotten(self) -> set[str]:
+        """SHA-256 digests of the names of accounts that were forgotten."""
+        from sqlalchemy import select
+
+        from tinclock.cases.tables import FORGOTTEN
+
+        with self.store.read() as connection:
+            return {row.digest for row in connection.execute(select(FORGOTTEN.c.digest))}
+
     # -- deciding ---------------------------------------------------------------------------------------------
 
     def decide(self, account: str, verdict: str, *, reviewer: str, note: str, at: float | None = None) -> Decision:

@@ -110,8 +110,8 @@ class Taking:
         kinds = {k: log_e / DECIBAN for k, log_e in sorted(course.now(account).items(), key=lambda one: -one[1])}
         told = PlayCourse(
             [(at, round(v, 3)) for at, v in points], {kind: round(value, 2) for kind, value in kinds.items()},
-            [(at, *line) for at, line in course.lines.get(account, [])], _aim(course, account),
-            _by_kind(course, account, list(kinds)),
+            [(at, line.round_trip_s, line.jitter_s) for at, line in course.lines.get(account, [])],
+            _aim(course, account), _by_kind(course, account, list(kinds)),
         )  # fmt: skip
         return {
             "account": account, "match": self._match, "number": number,

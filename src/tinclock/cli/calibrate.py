@@ -10,7 +10,7 @@ import click
 
 import tinclock
 from tinclock.cli.case_options import store_at, table
-from tinclock.cli.reading import console_for, json_option, part, progress, recordings_argument, told_plainly
+from tinclock.cli.reading import console_for, json_option, opened, part, progress, recordings_argument, told_plainly
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -76,7 +76,9 @@ def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: 
             raise click.ClickException("no fair account is labelled in these recordings; nothing can be calibrated")
         made_by = f"tinclock {tinclock.__version__} calibrate"
         minutes = [sum(sum(play.minutes.values()) for play in plays) for plays in (fair, unfair)]
-        provenance = Provenance(made_by, len(recordings), len(fair), minutes[0], len(unfair), minutes[1], note)
+        provenance = Provenance(
+            made_by, len(recordings), len(fair), minutes[0], len(unfair), minutes[1], note, _footing(recordings)
+        )
         weights = from_plays(fair, unfair, provenance, load_weights())
         save_weights(weights, out)
     if as_json:
@@ -95,6 +97,23 @@ def calibrate(recordings: tuple[Path, ...], out: Path, store: str | None, note: 
         )
         return
     _print(console, weights, out)
+
+
+def _footing(recordings: tuple[Path, ...]) -> dict[str, str]:
+    """The rules of all recordings; those of another game than the first are refused."""
+    from tinclock.core.errors import EvidenceError
+    from tinclock.core.evidence.footing import differences, footing_of
+
+    footing: dict[str, str] = {}
+    for path in recordings:
+        rules = opened(path, False).require_header().rules
+        other = differences(footing, rules)
+        if other:
+            raise EvidenceError(
+                path, f"is of another game than {recordings[0]}: {', '.join(other)} differ; one at a time"
+            )
+        footing = footing or footing_of(rules)
+    return footing
 
 
 class _Decided(dict[str, bool]):

@@ -11,7 +11,6 @@ import click
 from tinclock.cli.case_options import (
     STATE_STYLES,
     log_at,
-    log_folder_of,
     log_option,
     recordings_option,
     reviewer_option,
@@ -22,6 +21,7 @@ from tinclock.cli.case_options import (
     weights_option,
     when,
 )
+from tinclock.cli.check_log import check_log
 from tinclock.cli.notices import notifier, notify_options
 from tinclock.cli.reading import console_for, counted, json_option, level_from, level_option, say, told_plainly, written
 
@@ -83,13 +83,15 @@ def list_cases(store: str, states: tuple[str, ...], rows: int, as_json: bool) ->
 def _print_queue(console: Console, found: list[Case], counts: dict[str, int]) -> None:
     from rich.markup import escape
 
+    from tinclock.cases.kinds import strength
+
     rows = table("account", "state", "decibans", "now", "opened", "why", right=("decibans", "now"))
     for case in found:
         state = f"[{STATE_STYLES[case.state]}]{case.state}[/]"
         rows.add_row(
             escape(case.account),
             state,
-            f"{case.peak:.0f}",
+            f"{strength(case.peak)} {case.peak:.0f}",
             f"{case.decibans:.0f}",
             when(case.opened_at),
             escape(case.why),
@@ -133,10 +135,13 @@ def _print_dossier(console: Console, dossier: Dossier, weights: Any) -> None:
         f"last seen {when(account.last_seen)}", highlight=False,
     )  # fmt: skip
     for kind in kinds_of(dossier, weights):
-        console.print(f"\n  [bold]{kind['decibans']:+.0f}[/] it {kind['title']}", highlight=False)
+        console.print(
+            f"\n  [bold]{kind['strength']}[/], {kind['decibans']:+.0f} decibans: it {kind['title']}", highlight=False
+        )
         if kind["best"]:
             console.print(f"      {kind['best']}", highlight=False)
         console.print(f"      [green]could also be: {kind['benign']}; {kind['fair']}[/]", highlight=False)
+        console.print(f"      by chance alone, {kind['chance']}", highlight=False)
     rows = table("match", "taken", "minutes", "decibans after it", right=("minutes", "decibans after it"))
     for play in dossier.plays:
         rows.add_row(escape(play.match), when(play.taken_at), f"{play.minutes:.1f}", f"{play.decibans:.1f}")
@@ -406,23 +411,4 @@ def summary(store: str, as_json: bool) -> None:
         )
 
 
-@cases.command("check-log")
-@store_option
-@log_option
-@json_option
-def check_log(store: str, log_folder: Path | None, as_json: bool) -> None:
-    """Check that no record of the evidence log was edited, removed or swapped, against the decisions in the store."""
-    from tinclock.cases.evidence_log import Head, verify_log
-    from tinclock.cases.review import CaseReview
-
-    with told_plainly():
-        folder = log_folder_of(store, log_folder)
-        decided = CaseReview(store_at(store)).decisions()
-        noted = [Head(d.log_number, d.log_digest) for d in decided if d.log_number and d.log_digest]
-        problem = verify_log(folder, noted)
-    if as_json:
-        click.echo(json.dumps({"log": str(folder), "problem": problem, "decisions": len(noted)}, indent=2))
-    else:
-        say(problem or f"{folder}: every record is as it was written; {len(noted)} decisions are in it")
-    if problem:
-        raise SystemExit(1)
+cases.add_command(check_log)

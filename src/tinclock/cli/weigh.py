@@ -96,6 +96,7 @@ def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server:
             "taken_before": True,
             "accounts": {},
             "common": [],
+            "muted": [],
             "opened": [],
         }
     weighing, findings = Weighing(weights, recording.require_header().rules), []
@@ -117,7 +118,7 @@ def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server:
     return {
         "recording": str(path), "match": match, "taken_before": False,
         "accounts": {account: account_row(course, account, weights) for account in sorted(course.stages)},
-        "common": [one._asdict() for one in course.common],
+        "common": [one._asdict() for one in course.common], "muted": list(course.muted),
         "opened": [{"account": case.account, "decibans": case.peak, "why": case.why} for case in fresh],
     }  # fmt: skip
 
@@ -140,6 +141,11 @@ def _print(console: Console, report: Fields) -> None:
             style=style,
         )  # fmt: skip
     console.print(rows)
+    if report["muted"]:
+        console.print(
+            f"[cyan]{', '.join(report['muted'])}[/] differ from the game that the weights are from: only exact tests "
+            "count here. `tinclock calibrate` makes a table of your own.", highlight=False,
+        )  # fmt: skip
     for one in report["common"]:
         console.print(
             f"[cyan]{one['kind']}[/]: {one['accounts']} of {one['of']} accounts show it; that is the game or its "

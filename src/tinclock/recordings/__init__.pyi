@@ -3,6 +3,7 @@
 from tinclock.core.analysis.changes import Changes as Changes
 from tinclock.core.analysis.changes import Flip as Flip
 from tinclock.core.analysis.changes import changes as changes
+from tinclock.core.analysis.choices import Gained as Gained
 from tinclock.core.analysis.surroundings import Past as Past
 from tinclock.core.analysis.surroundings import Surroundings as Surroundings
 from tinclock.core.analysis.surroundings import surroundings_of as surroundings_of

@@ -7,10 +7,12 @@ from collections import deque
 from typing import Any
 
 import msgspec
+import numpy as np
 
 from tinclock.core.evidence.observe import LineQuality
 
 LINE_WINDOW_S = 10.0
+TOGETHER_S, PLAYING_S = 0.001, 0.5
 
 
 class Lines:
@@ -21,6 +23,7 @@ class Lines:
         self._trips: dict[str, deque[tuple[float, float]]] = {}
         self._trip: dict[str, float] = {}
         self._asked: dict[int, float] = {}
+        self._every: dict[str, float] = {}
 
     def take(self, pings: Any) -> None:
         """A flush's table of pings and pongs."""
@@ -43,4 +46,16 @@ class Lines:
         jitter = self.now[connection].jitter_s if connection in self.now else 0.0
         apart = abs(trip - self._trip.get(connection, trip)) / math.sqrt(2.0)
         self._trip[connection] = trip
-        self.now[connection] = LineQuality(trips[0][1], jitter + (apart - jitter) / 16.0)
+        every = self._every.get(connection, 0.0)
+        self.now[connection] = LineQuality(trips[0][1], jitter + (apart - jitter) / 16.0, every)
+
+    def arrivals(self, connections: list[str], times: list[float]) -> None:
+        """So claims came, in order; half of the pauses between them are no longer than what is kept of it."""
+        came: dict[str, list[float]] = {}
+        for connection, at in zip(connections, times, strict=True):
+            came.setdefault(connection, []).append(at)
+        for connection, each in came.items():
+            pauses = np.diff(np.array(each))
+            pauses = pauses[(pauses > TOGETHER_S) & (pauses < PLAYING_S)]
+            if len(pauses):
+                self._every[connection] = float(np.median(pauses))

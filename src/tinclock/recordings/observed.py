@@ -80,6 +80,7 @@ class _Reading:
             self._people(flush)
             self._lines.take(self._recording.piece("pings", flush))
             table = self._recording.piece("rulings", flush)
+            self._lines.arrivals(table["connection"].to_pylist(), table["received_at"].to_pylist())
             claims.update(account for account in table["account"].to_pylist() if account)
             rulings += _telling(table)
         timed = [(f.from_s, f.to_s) for f in flushes if f.from_s is not None and f.to_s is not None]

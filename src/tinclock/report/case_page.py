@@ -6,9 +6,10 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from tinclock.cases.kinds import benign_share, exact_first, null_of, words_of
+from tinclock.cases.kinds import benign_share, chance_of, exact_first, null_of, strength, words_of
 from tinclock.core.errors import EvidenceError, MissingExtraError, RecordingError
 from tinclock.core.evidence.detectors import DETECTORS
+from tinclock.core.evidence.exact import EXACT
 from tinclock.core.evidence.weights import line_class
 from tinclock.core.plain import Fields
 from tinclock.core.text import printable_lines
@@ -90,6 +91,8 @@ def kinds_of(dossier: Dossier, weights: Weights) -> list[Fields]:
     for play in dossier.plays:
         for kind, decibans in play.course.kinds.items():
             total[kind] = total.get(kind, 0.0) + decibans
+    if dossier.case is not None:  # what the case says of a kind is what the page says of it
+        total = dossier.case.kinds
     shown = {kind: decibans for kind, decibans in total.items() if decibans >= SHOWN_DECIBANS}
     line = _line(dossier)
     out = []
@@ -99,6 +102,7 @@ def kinds_of(dossier: Dossier, weights: Weights) -> list[Fields]:
         out.append(
             {
                 "kind": kind, "title": words.title, "benign": words.benign, "decibans": decibans,
+                "strength": strength(decibans), "chance": chance_of(decibans), "exact": kind in EXACT,
                 "fair": benign_share(kind, line, weights), "null": null_of(kind),
                 "count": dossier.counts.get(kind, 0), "best": _told(best) if best is not None else "",
             }
@@ -109,11 +113,7 @@ def kinds_of(dossier: Dossier, weights: Weights) -> list[Fields]:
 def _told(gain: Any) -> str:
     if not gain.trials:
         return f"{gain.decibans:.0f} decibans for one incident on a {gain.line} line"
-    if gain.p is None:
-        return f"strongest stretch: {gain.successes:.0f} of {gain.trials} speak for it, {gain.decibans:.0f} decibans"
-    share = f"{gain.successes:.0f} of {gain.trials}" if gain.successes else f"{gain.trials} looked at"
-    chance = "below 1e-12" if gain.p < 1e-12 else f"{gain.p:.1g}"
-    return f"strongest window: {share}; a fair account shows so much with probability {chance}"
+    return f"strongest stretch: {gain.successes:.0f} of {gain.trials} speak for it, {gain.decibans:.0f} decibans"
 
 
 def _line(dossier: Dossier) -> str:

@@ -24,7 +24,8 @@ if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
 
 REMEMBERED_FLIGHTS = 1024
-WAY_STEPS = 33
+WAY_S, WAY_STEPS = 4.0, 33
+"""For how long after a launch, and how finely, a claimed place is held against the way of what was launched."""
 
 
 class Contact(NamedTuple):
@@ -68,7 +69,6 @@ class Projectile:
         "started",
         "target",
         "velocity",
-        "way",
         "weapon",
     )
 
@@ -85,8 +85,6 @@ class Projectile:
         self.claimed = False
         """Whether its owner's client claimed its impact before the server had flown so far."""
         self.over = ""
-        self.way: Flight | None = None
-        """Its way without bodies, once somebody asked for it."""
 
     @property
     def flight(self) -> FlightRules:
@@ -223,16 +221,15 @@ class Flights:
     def off_its_way(self, one: Projectile, position: Triple, at: float, give_s: float) -> float | None:
         """How far a place lies from where it flew about a time, give or take, as its own client can draw it.
 
-        None for what homes, and after its first bounce: it may have come off a body or a door there.
+        None for what homes, long after its launch, and after its first bounce: that may have been off a body or a door.
         """
-        if one.motion.turn_deg_per_s > 0.0:
+        if one.motion.turn_deg_per_s > 0.0 or at > one.started + WAY_S:
             return None
-        if one.way is None:
-            last = one.started + _life_s(one.flight)
-            one.way = Flight(one.motion, one.started, one.origin, one.velocity, level=self.level, last=last)
+        last = one.started + _life_s(one.flight)
+        way = Flight(one.motion, one.started, one.origin, one.velocity, level=self.level, last=last)
         first = max(at - give_s, one.started)
-        places = one.way.path(np.linspace(first, max(at + give_s, first), WAY_STEPS))
-        if one.way.bounces and one.way.bounces[0].server_time <= at + give_s:
+        places = way.path(np.linspace(first, max(at + give_s, first), WAY_STEPS))
+        if way.bounces and way.bounces[0].server_time <= at + give_s:
             return None
         return float(np.linalg.norm(places - position, axis=1).min())
 

@@ -1,8 +1,9 @@
 """Calibrating: what fair accounts reach and how often findings come to them, from matches whose accounts are labelled.
 
-A ceiling is the 99.9 % quantile of the share that fair accounts have in the long run, estimated with their sampling
-error taken out; where that lies below what the pooled count can exclude, the latter. On top comes headroom, for players
-and lines that calibrating hasn't seen: the odds are raised by half, rates are doubled.
+A ceiling is the 99.9 % quantile of the share that fair accounts have in a match, estimated with their sampling error
+taken out; where that lies below what the pooled count can exclude, the latter. On top comes headroom, for players and
+lines that calibrating hasn't seen: the odds are raised by half, rates are doubled. What matches vary by goes into the
+bets (see `bets`). Where too few accounts showed too little, there is no ceiling, and the detector says nothing.
 """
 
 from __future__ import annotations
@@ -15,8 +16,9 @@ import numpy as np
 
 from tinclock.core.evidence.course import LEAST_STRETCH_S
 from tinclock.core.evidence.detectors import DETECTORS, Chances, gaze_trials, raised, shot_trials
-from tinclock.core.evidence.live import HEAVIEST, INCIDENT_S
-from tinclock.core.evidence.weights import BINS, LINES, SCHEMA, Ceiling, Provenance, Rate, Weights, bin_of
+from tinclock.core.evidence.live import INCIDENT_S
+from tinclock.core.evidence.weights import BINS, LINES, SCHEMA, SLIGHT, Ceiling, Provenance, Rate, Weights, bin_of
+from tinclock.core.findings import FINDINGS
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping, Sequence
@@ -30,6 +32,12 @@ FAIR_QUANTILE, SURE = 0.999, 0.95
 DISTANCES_M = (4.0, 8.0, 12.0, 18.0, 26.0, 1e9)
 SPEEDS_M_S = (0.7, 2.0, 3.5, 1e9)
 HEADROOM, RATE_HEADROOM = 1.5, 2.0
+LEAST_ACCOUNTS, LEAST_TRIALS, LEAST_SHOTS = 12, 60, 60
+"""No ceiling is told from less play."""
+BOOTSTRAP = 100
+LEAST_SHAPE, MOST_SHAPE, ENOUGH_INCIDENTS = 0.05, 20.0, 30.0
+PRIOR_DECIBANS, HEAVIEST = 10.0, 30.0
+"""What an incident weighs of a code that nobody showed, and at most."""
 OFTEN = 3.0
 """A code tells something where it comes to unfair accounts so many times as often as to fair ones."""
 NO_CHANCES = Chances((1e9,), (1e9,), {})
@@ -39,15 +47,17 @@ class Play(NamedTuple):
     """What one account did in one match.
 
     minutes : by line class, float; incidents : by (code, line, bin)
-    shots : (line, hit, weapon, distance, speed across) of each that `hit_share` counts
-    windows : by detector, (line, trials) of each window
+    shots : (hit, weapon, distance, speed across) of each that `hit_share` counts
+    shares : by (detector, line), [successes, trials]
+    rates : claims a second, a stretch each
     """
 
     account: str
     minutes: dict[str, float]
     incidents: Counter[tuple[str, str, str]]
-    shots: list[tuple[str, float, str, float, float]]
-    windows: dict[str, list[tuple[str, NDArray[np.float64]]]]
+    shots: list[tuple[float, str, float, float]]
+    shares: dict[tuple[str, str], list[float]]
+    rates: list[float]
 
 
 class Collector:
@@ -56,11 +66,10 @@ class Collector:
     def __init__(self, automatic: frozenset[str]) -> None:
         self.plays: dict[str, Play] = {}
         self._automatic = automatic
-        self._last: dict[tuple[str, str], float] = {}
-        self._open: dict[tuple[str, str], list[NDArray[np.float64]]] = {}
+        self._open: dict[tuple[str, str], tuple[float, str, str]] = {}
 
     def _play(self, account: str) -> Play:
-        return self.plays.setdefault(account, Play(account, defaultdict(float), Counter(), [], {}))
+        return self.plays.setdefault(account, Play(account, defaultdict(float), Counter(), [], {}, []))
 
     def take(
         self, shots: Shots, gazes: Gazes, findings: Iterable[Finding], line_of: Mapping[str, str],
@@ -73,20 +82,26 @@ class Collector:
         for account, line in line_of.items():
             self._play(account).minutes[line] += seconds / 60.0
             if seconds > LEAST_STRETCH_S:
-                window = np.array([[float(claims.get(account, 0)), seconds]])
-                self._play(account).windows.setdefault("claim_rate", []).append((line, window))
+                self._play(account).rates.append(claims.get(account, 0) / seconds)
         for finding in findings:
-            if finding.account not in line_of:
-                continue
-            line = line_of[finding.account]
-            before = self._last.get((finding.account, finding.code), -math.inf)
-            self._last[finding.account, finding.code] = finding.server_time
-            if finding.server_time >= before + INCIDENT_S:
-                self._play(finding.account).incidents[finding.code, line, bin_of(finding)] += 1
+            if finding.account in line_of:
+                self._incident(finding, line_of[finding.account])
         for entity in np.unique(np.concatenate([shots.entity, gazes.entity])).tolist():
             account = accounts.get(entity, "")
             if account in line_of:
                 self._entity(account, line_of[account], shots.rows(shots.entity == entity), gazes, entity)
+
+    def _incident(self, finding: Finding, line: str) -> None:
+        """As `LiveEvidence` counts them: over two seconds after its first finding, in the bin of its clearest one."""
+        incidents, place, bin_ = self._play(finding.account).incidents, (finding.account, finding.code), bin_of(finding)
+        began, then, clearest = self._open.get(place, (-math.inf, line, bin_))
+        if finding.server_time >= began + INCIDENT_S:
+            incidents[finding.code, line, bin_] += 1
+            self._open[place] = (finding.server_time, line, bin_)
+        elif bin_ != clearest == SLIGHT:
+            incidents[finding.code, then, clearest] -= 1
+            incidents[finding.code, then, bin_] += 1
+            self._open[place] = (began, then, bin_)
 
     def _entity(self, account: str, line: str, mine: Shots, gazes: Gazes, entity: int) -> None:
         play = self._play(account)
@@ -94,17 +109,13 @@ class Collector:
         part = type(gazes)(*[column[own] for column in gazes])
         trials = shot_trials(mine, NO_CHANCES, self._automatic) | gaze_trials(part, mine.time[mine.hit])
         for name, fresh in trials.items():
-            if name == "hit_share" or not len(fresh):
-                continue
-            window = self._open.setdefault((account, name), [])
-            window.append(fresh)
-            if sum(map(len, window)) >= DETECTORS[name].guard:
-                play.windows.setdefault(name, []).append((line, np.concatenate(window)))
-                window.clear()
+            if DETECTORS[name].family == "share" and len(fresh):
+                sums = play.shares.setdefault((name, line), [0.0, 0.0])
+                sums[0], sums[1] = sums[0] + float(fresh[:, 0].sum()), sums[1] + len(fresh)
         kind = np.array([k == "shot" for k in mine.kind], bool)
         for row in np.flatnonzero(kind & mine.visible & (mine.target > 0) & ~np.isnan(mine.cross_m_s)).tolist():
             play.shots.append(
-                (line, float(mine.hit[row]), mine.weapon[row], float(mine.distance_m[row]), float(mine.cross_m_s[row]))
+                (float(mine.hit[row]), mine.weapon[row], float(mine.distance_m[row]), float(mine.cross_m_s[row]))
             )
 
 
@@ -116,72 +127,62 @@ def calibrate(
     alike : an older table, whose decibans stand where the new play says nothing
     """
     chances = _chances(fair)
-    odds, clumping = _odds(fair, chances)
+    odds, sigma = _odds(fair, chances)
     ceilings: dict[str, dict[str, Ceiling]] = {}
     for name, detector in DETECTORS.items():
         if detector.family == "share":
             lines = LINES if detector.per_line else ("all",)
             ceilings[name] = {line: _ceiling(fair, name, None if line == "all" else line) for line in lines}
         elif detector.family == "rate":
-            ceilings[name] = {"all": _busiest(fair, name)}
-    return Weights(SCHEMA, provenance, _findings(fair, unfair, alike), ceilings, chances, odds, clumping)
+            ceilings[name] = {"all": _busiest(fair)}
+    findings = _findings(fair, unfair, alike)
+    shapes = {code: _shape(fair, code) for code in findings}
+    return Weights(SCHEMA, provenance, findings, ceilings, chances, odds, sigma, shapes)
 
 
 # -- shares -----------------------------------------------------------------------------------------------------
 
 
 def _ceiling(plays: Sequence[Play], name: str, line: str | None) -> Ceiling:
-    windows: dict[str, list[tuple[float, int]]] = {}
-    for place, play in enumerate(plays):
-        found = [
-            (float(trials[:, 0].sum()), len(trials))
-            for where, trials in play.windows.get(name, [])
-            if line is None or where == line
-        ]
-        if found:
-            windows[f"{place}"] = found
-    if not windows:
-        return Ceiling(1.0)
-    successes = np.array([sum(k for k, _ in each) for each in windows.values()])
-    trials = np.array([sum(n for _, n in each) for each in windows.values()], float)
-    clumping = _clumping(windows)
-    mean = float(successes.sum() / trials.sum())
-    best = _best(successes, trials, clumping)
-    return Ceiling(float(raised(np.array([best]), HEADROOM)[0]), clumping, mean)
+    rows = []
+    for play in plays:
+        mine = [sums for (what, where), sums in play.shares.items() if what == name and line in (None, where)]
+        if mine:
+            rows.append(np.sum(mine, 0))
+    counts = np.array(rows, float).reshape(-1, 2)
+    total = float(counts[:, 1].sum())
+    if len(counts) < LEAST_ACCOUNTS or total < LEAST_TRIALS:
+        return Ceiling(1.0, accounts=len(counts), trials=int(total))
+    best, clumping, mean = _best(counts[:, 0], counts[:, 1])
+    rng = np.random.default_rng(len(counts))
+    again = [_best(*counts[rng.integers(0, len(counts), len(counts))].T)[0] for _ in range(BOOTSTRAP)]
+    low, high = np.quantile(_headroom(np.array(again)), (0.025, 0.975)).tolist()
+    share = float(_headroom(np.array([best]))[0])
+    return Ceiling(share, clumping, mean, len(counts), int(total), round(low, 5), round(high, 5))
 
 
-def _clumping(windows: Mapping[str, list[tuple[float, int]]]) -> float:
-    """The intraclass correlation of trials in a window, about each account's own mean, from its moments."""
-    off = expected = size = count = 0.0
-    for each in windows.values():
-        if len(each) < 3:
-            continue
-        n = sum(n for _, n in each)
-        mean = sum(k for k, _ in each) / n
-        off += sum((k - m * mean) ** 2 for k, m in each) * len(each) / (len(each) - 1.0)
-        expected += sum(m * mean * (1.0 - mean) for _, m in each)
-        size, count = size + n, count + len(each)
-    if expected <= 0.0 or count == 0.0:
-        return 0.0
-    return float(min(max((off / expected - 1.0) / max(size / count - 1.0, 1.0), 0.0), 0.9))
+def _headroom(shares: NDArray[np.float64]) -> NDArray[np.float64]:
+    return raised(shares, HEADROOM)
 
 
-def _best(successes: NDArray[np.float64], trials: NDArray[np.float64], clumping: float) -> float:
-    """The share that one fair account in a thousand exceeds."""
+def _best(successes: NDArray[np.float64], trials: NDArray[np.float64]) -> tuple[float, float, float]:
+    """The share that one fair account in a thousand exceeds in a match, how trials of a match clump, and the mean."""
     from scipy.stats import beta
 
     total, count = float(trials.sum()), float(successes.sum())
     mean = count / total
     pooled = float(beta.ppf(SURE, count + 1.0, max(total - count, 1.0)))
     spread = max(mean * (1.0 - mean), 1e-12)
-    # between accounts: the variance of their shares less what sampling alone makes of it
-    effect = 1.0 + clumping * 15.0
-    noise = float((spread * effect * trials).sum())
-    between = max((float(((successes - mean * trials) ** 2).sum()) - noise) / float((trials**2).sum()), 0.0)
+    # between matches: the variance of their shares less what sampling alone makes of it
+    noise = float((spread * trials).sum())
+    pairs = float((trials * (trials - 1.0)).sum())
+    between = max(float(((successes - mean * trials) ** 2).sum()) - noise, 0.0) / max(pairs, 1.0)
+    clumping = min(max(between / spread, 0.0), 0.9)
     if between <= 1e-12:
-        return min(pooled, 1.0)
+        return min(pooled, 1.0), clumping, mean
     size = max(spread / between - 1.0, 1e-3)
-    return min(max(pooled, float(beta.ppf(FAIR_QUANTILE, mean * size, (1.0 - mean) * size))), 0.999)
+    quantile = float(beta.ppf(FAIR_QUANTILE, mean * size, (1.0 - mean) * size))
+    return min(max(pooled, quantile), 0.999), clumping, mean
 
 
 def _chances(plays: Sequence[Play]) -> Chances:
@@ -189,7 +190,7 @@ def _chances(plays: Sequence[Play]) -> Chances:
     hits: dict[str, NDArray[np.float64]] = {}
     shape = (len(DISTANCES_M), len(SPEEDS_M_S))
     for play in plays:
-        for _, hit, weapon, distance, cross in play.shots:
+        for hit, weapon, distance, cross in play.shots:
             cells = hits.setdefault(weapon, np.zeros((2, *shape)))
             row, column = int(np.searchsorted(DISTANCES_M, distance)), int(np.searchsorted(SPEEDS_M_S, cross))
             cells[:, row, column] += (hit, 1.0)
@@ -201,36 +202,30 @@ def _chances(plays: Sequence[Play]) -> Chances:
 
 
 def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float]:
-    """How many times the population's odds one fair account in a thousand exceeds, and how hits clump."""
+    """How many times the population's odds one fair account in a thousand exceeds; how much ln of them varies."""
     from scipy.optimize import brentq
     from scipy.stats import norm
 
-    shifts, errors, windows = [], [], {}
-    guard = DETECTORS["hit_share"].guard
-    for place, play in enumerate(plays):
-        expected = np.array([chances.of(weapon, distance, cross) for _, _, weapon, distance, cross in play.shots])
-        hit = np.array([hit for _, hit, *_ in play.shots], float)
-        if len(hit) < 3 * guard or not 0.0 < hit.mean() < 1.0:
+    shifts, errors = [], []
+    for play in plays:
+        expected = np.array([chances.of(weapon, distance, cross) for _, weapon, distance, cross in play.shots])
+        hit = np.array([hit for hit, *_ in play.shots], float)
+        if len(hit) < LEAST_SHOTS or not 0.0 < hit.mean() < 1.0:
             continue
         shift = float(brentq(lambda s, e=expected, h=hit: float(raised(e, math.exp(s)).sum() - h.sum()), -12.0, 12.0))
         fitted = raised(expected, math.exp(shift))
         shifts.append(shift)
         errors.append(1.0 / float((fitted * (1.0 - fitted)).sum()))
-        cuts = range(0, len(hit) - guard + 1, guard)
-        windows[f"{place}"] = [(float(hit[c : c + guard].sum()), guard) for c in cuts]
-    if len(shifts) < 3:
+    if len(shifts) < LEAST_ACCOUNTS:
         return 1e6, 0.0
-    clumping = _clumping(windows)
-    wide = float(np.var(shifts)) - float(np.mean(errors)) * (1.0 + clumping * (guard - 1))
-    return float(HEADROOM * math.exp(np.mean(shifts) + norm.ppf(FAIR_QUANTILE) * math.sqrt(max(wide, 0.0)))), clumping
+    sigma = math.sqrt(max(float(np.var(shifts)) - float(np.mean(errors)), 0.0))
+    return float(HEADROOM * math.exp(np.mean(shifts) + norm.ppf(FAIR_QUANTILE) * sigma)), sigma
 
 
-def _busiest(plays: Sequence[Play], name: str) -> Ceiling:
-    """The rate that one window of fair play in a thousand exceeds, and a quarter more."""
-    rates = np.array(
-        [float(t[:, 0].sum() / t[:, 1].sum()) for play in plays for _, t in play.windows.get(name, [])] or [1e9]
-    )
-    return Ceiling(1.25 * float(np.quantile(rates, FAIR_QUANTILE)), 0.0, float(rates.mean()))
+def _busiest(plays: Sequence[Play]) -> Ceiling:
+    """The rate that one stretch of fair play in a thousand exceeds, and a quarter more."""
+    rates = np.array([rate for play in plays for rate in play.rates] or [1e9])
+    return Ceiling(1.25 * float(np.quantile(rates, FAIR_QUANTILE)), 0.0, float(rates.mean()), len(plays), len(rates))
 
 
 # -- findings ---------------------------------------------------------------------------------------------------
@@ -239,19 +234,42 @@ def _busiest(plays: Sequence[Play], name: str) -> Ceiling:
 def _findings(
     fair: Sequence[Play], unfair: Sequence[Play], alike: Weights | None
 ) -> dict[str, dict[str, dict[str, Rate]]]:
-    codes = sorted({code for play in (*fair, *unfair) for code, _, _ in play.incidents})
     out = {}
-    for code in codes:
+    for code in (code for code, kind in FINDINGS.items() if kind.title):
         table = {line: {bin_: _rate(fair, unfair, code, line, bin_, alike) for bin_ in BINS} for line in LINES}
         if any(rate.decibans > 0.0 for row in table.values() for rate in row.values()):
             out[code] = table
     return out
 
 
+def _shape(plays: Sequence[Play], code: str) -> float:
+    """How evenly a code's incidents are spread over matches: the shape of the gamma distribution of a match's rate.
+
+    By moments, over lines by their own means. Few incidents say little, and then a match is taken to be as uneven as an
+    exponential distribution is.
+    """
+    off = square = count = 0.0
+    for line in LINES:
+        minutes = np.array([play.minutes.get(line, 0.0) for play in plays])
+        counts = np.array([sum(play.incidents[code, line, bin_] for bin_ in BINS) for play in plays], float)
+        if minutes.sum() <= 0.0 or counts.sum() <= 0.0:
+            continue
+        due = counts.sum() / minutes.sum() * minutes
+        off, square, count = (
+            off + float(((counts - due) ** 2 - counts).sum()),
+            square + float((due**2).sum()),
+            (count + float(counts.sum())),
+        )
+    most = MOST_SHAPE if count >= ENOUGH_INCIDENTS else 1.0
+    if off <= 0.0:
+        return most
+    return round(min(max(square / off, LEAST_SHAPE), most), 3)
+
+
 def _rate(fair: Sequence[Play], unfair: Sequence[Play], code: str, line: str, bin_: str, alike: Weights | None) -> Rate:
     from scipy.stats import chi2, gamma
 
-    minutes = np.array([play.minutes[line] for play in fair])
+    minutes = np.array([play.minutes.get(line, 0.0) for play in fair])
     counts = np.array([play.incidents[code, line, bin_] for play in fair], float)
     total, count = float(minutes.sum()), float(counts.sum())
     if total <= 0.0:
@@ -263,9 +281,15 @@ def _rate(fair: Sequence[Play], unfair: Sequence[Play], code: str, line: str, bi
         most = max(most, float(gamma.ppf(FAIR_QUANTILE, mean**2 / between, scale=between / mean)))
     most *= RATE_HEADROOM
     often = _unfair_rate(unfair, code, bin_, most)
-    held = alike.findings.get(code, {}).get(line, {}).get(bin_) if alike is not None else None
-    decibans = held.decibans if often is None and held is not None else 10.0 * math.log10(max((often or 0.0) / most, 1))
-    return Rate(float(f"{most:.4g}"), round(min(decibans, HEAVIEST), 1), float(f"{(counts > 0).mean():.4g}"))
+    if often is not None:
+        decibans = 10.0 * math.log10(max(often / most, 1.0))
+    elif alike is not None:  # nobody did that here: what an older table says of it, or a cautious guess
+        held = alike.findings.get(code, {}).get(line, {}).get(bin_)
+        decibans = held.decibans if held is not None else 0.0
+    else:
+        decibans = PRIOR_DECIBANS if count == 0.0 else 0.0
+    had = float(f"{(counts > 0).mean():.4g}")
+    return Rate(float(f"{most:.4g}"), round(min(decibans, HEAVIEST), 1), had, round(total, 1))
 
 
 def _unfair_rate(unfair: Sequence[Play], code: str, bin_: str, most: float) -> float | None:

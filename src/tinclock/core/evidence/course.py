@@ -71,6 +71,7 @@ class Course(NamedTuple):
     gains : everything that moved it, in order
     minutes : of play; lines : by account, (server time, line) after each stretch
     common : what most accounts showed, and what was left out for that; see `without_common`
+    muted : what differs between these rules and those of the table; then only exact tests count
     """
 
     stages: dict[str, list[tuple[float, dict[str, float]]]]
@@ -78,6 +79,7 @@ class Course(NamedTuple):
     lines: dict[str, list[tuple[float, LineQuality]]]
     minutes: dict[str, float]
     common: tuple[Common, ...] = ()
+    muted: tuple[str, ...] = ()
 
     def without_common(self) -> Course:
         """The same without what more than half of the accounts show: that is the game's or the integration's doing."""
@@ -112,7 +114,7 @@ class Weighing:
 
     def __init__(self, weights: Weights, rules: Rules) -> None:
         self.watch = LiveEvidence(weights, rules)
-        self.course = Course({}, [], {}, {})
+        self.course = Course({}, [], {}, {}, muted=self.watch.muted)
         """As it stands; what most accounts show is still in it."""
 
     def finished(self) -> Course:

@@ -1,8 +1,8 @@
-"""Detectors: one statistic each, with its null hypothesis, the least sample that it is tested on, and its source.
+"""Detectors: one statistic each, with its null hypothesis and its source.
 
-Each turns what was seen of an account into trials (0 or 1, or pairs of numbers), and trials into a p-value: how likely
-a fair account, however skilled, is to show so much or more. The null hypothesis of a share is always "at most the
-ceiling", and the ceiling is what the best of fair accounts reach (see `calibration`), not what the average one does.
+Each turns what was seen of an account into trials, on which `bets` bets. The null hypothesis of a share is always "at
+most the ceiling", and the ceiling is what the best of fair accounts reach (see `calibration`), not what the average one
+does.
 """
 
 from __future__ import annotations
@@ -19,16 +19,15 @@ if TYPE_CHECKING:
 
 EXACT_M, NEAR_M, HIDDEN_S, QUICK_S = 0.0015, 0.3, 0.42, 0.3
 OLD_S, YOUNG_S, BEYOND_M, TURN_RAD, TURN_WITHIN_S, SNAP_RAD_S = 0.04, -0.02, 0.3, 0.3, 0.4, 12.0
-FROM_M, ASIDE_M, BURST_S = 2.0, 0.3, 0.4
-EQUAL_S, LONGEST_PAUSE_S = 0.004, 3.0
+FROM_M, ASIDE_M = 2.0, 0.3
+PROMPT_S, LONGEST_PAUSE_S = 0.03, 3.0
 
 
 class Detector(NamedTuple):
     """One way of looking at an account.
 
     title : what it finds, for a reviewer; null : what a fair account does; benign : what else explains it
-    guard : the least number of trials that are tested together
-    family : "share" of trials that are 1, "hits" with their own chances, "link" between two numbers, "rate" in time
+    family : "share" of trials that are 1, "hits" with their own chances, "rate" in time
     per_line : whether the ceiling depends on the connection
     source : where the statistic is from
     """
@@ -37,8 +36,7 @@ class Detector(NamedTuple):
     title: str
     null: str
     benign: str
-    guard: int
-    family: Literal["share", "hits", "link", "rate"]
+    family: Literal["share", "hits", "rate"]
     per_line: bool
     source: str
 
@@ -50,81 +48,75 @@ DETECTORS: Final = {
         Detector(
             "exact_aim", "aims at bones to the millimetre",
             "a hand's aim scatters over centimetres, so few shots pass a bone's origin within 1.5 mm",
-            "luck: one shot in some hundreds does", 12, "share", False, CLOPPER,
+            "luck: one shot in some hundreds does", "share", False, CLOPPER,
         ),
         Detector(
             "snapped_turn", "turns at once and is on target",
             "between two shots of one burst a hand doesn't turn by more than 12 rad/s and end on a body",
-            "a flick that went well; shots of two targets side by side", 8, "share", False, CLOPPER,
+            "a flick that went well; shots of two targets side by side", "share", False, CLOPPER,
         ),
         Detector(
             "quick_reaction", "fires at once when a target comes in sight",
             "few first shots come within 0.3 s of the target's being on screen",
-            "it was expected there: a known corner, a team-mate's call, a sound", 4, "share", True,
+            "it was expected there: a known corner, a team-mate's call, a sound", "share", True,
             CLOPPER + "; human reaction: Luce, Response Times (1986)",
         ),
         Detector(
             "blind_shots", "shoots at what it can't see",
             "few shots pass within 0.3 m of an enemy who has been out of sight for 0.4 s",
-            "suppressing fire at a known place; a target that was seen a moment ago", 12, "share", True, CLOPPER,
+            "suppressing fire at a known place; a target that was seen a moment ago", "share", True, CLOPPER,
         ),
         Detector(
             "tracks_hidden", "keeps its eyes on enemies behind cover",
             "eyes rest on enemies who are out of sight no more often than on chance places",
-            "watching the place where somebody went; a level with few ways", 48, "share", False, CLOPPER,
+            "watching the place where somebody went; a level with few ways", "share", False, CLOPPER,
         ),
         Detector(
             "hit_share", "hits more than the best do at such distances",
             "the odds of a hit are at most so many times the population's at the same distance, speed and weapon",
-            "a very good player, or one who mostly meets targets that stand still", 20, "hits", False, CLOPPER,
+            "a very good player, or one who mostly meets targets that stand still", "hits", False, CLOPPER,
         ),
         Detector(
             "head_share", "hits heads more than the best do",
             "of hits, at most so many are on the head", "a very good player; a level where only heads show",
-            16, "share", False, CLOPPER,
+            "share", False, CLOPPER,
         ),
         Detector(
             "old_views", "its views are older than its pings explain",
             "few views are older than round trip, drawing delay and jitter add up to",
             "a stalled or congested upload, which also holds claims back: not told from it by this alone",
-            16, "share", True, CLOPPER,
+            "share", True, CLOPPER,
         ),
         Detector(
             "young_views", "its views are younger than it said it draws",
             "few views are younger than round trip and drawing delay allow",
-            "a client that draws with less delay than it announced", 16, "share", True, CLOPPER,
+            "a client that draws with less delay than it announced", "share", True, CLOPPER,
         ),
         Detector(
             "aside_muzzle", "fires from beside where it walks",
             "few shots begin further than 0.3 m from where their shooter's eye has been in the last moments",
-            "a prediction that ran away in a stall, or a push that the server made", 16, "share", True, CLOPPER,
+            "a prediction that ran away in a stall, or a push that the server made", "share", True, CLOPPER,
         ),
         Detector(
             "far_blows", "strikes at bodies out of reach",
             "few blows are aimed at somebody further than 0.3 m beyond the weapon's reach",
-            "swinging while running up; a target that jumped away", 4, "share", True, CLOPPER,
+            "swinging while running up; a target that jumped away", "share", True, CLOPPER,
         ),
         Detector(
-            "spread_undone", "its aim cancels the spread",
-            "the aim knows nothing of where chance sends the shot, so they don't go against each other",
-            "none is known: the stream is secret to everybody but that client", 60, "link", False,
-            "Spearman, Am. J. Psychol. 15 (1904)",
-        ),
-        Detector(
-            "even_trigger", "pulls the trigger by the clock",
-            "two pauses in a row between single shots are seldom equal to 4 ms",
-            "a player who waits for the weapon every time, on a line without jitter", 12, "share", True,
+            "prompt_trigger", "fires the moment its weapon is ready",
+            "a finger seldom pulls within 30 ms of the moment at which a single-shot weapon is ready again",
+            "a game that keeps a pull that came too early; a line that delivers in bursts", "share", True,
             CLOPPER + "; timing of fingers: Wing and Kristofferson, Percept. Psychophys. 14 (1973)",
         ),
         Detector(
             "damage_in_sight", "does more damage than the best while enemies are in sight",
             "of quarter seconds with an enemy in sight, at most so many bring damage",
-            "a very good player; crowds", 80, "share", False, CLOPPER,
+            "a very good player; crowds", "share", False, CLOPPER,
         ),
         Detector(
             "claim_rate", "sends more claims than a player can make",
             "claims come at most so fast as the busiest of fair clients send them",
-            "a line that stalled and delivers all at once; a faulty client build", 1, "rate", False,
+            "a line that stalled and delivers all at once; a faulty client build", "rate", False,
             "Poisson's upper tail; Przyborowski and Wilenski, Biometrika 31 (1940)",
         ),
     )
@@ -154,7 +146,7 @@ class Chances(NamedTuple):
 def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> dict[str, NDArray[np.float64]]:
     """The trials in some shots of one account, by detector, a row each.
 
-    "share" : one or zero, and the ruling's number; "hits" : besides, the population's chance; "link" : two numbers
+    "share" : one or zero, and the ruling's number; "hits" : besides, the population's chance
 
     automatic : weapons that fire on while the trigger is held: their rate is no finger's
 
@@ -186,12 +178,11 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
         "blind_shots": _ones(~shots.visible & (shots.run_s >= HIDDEN_S), near, number),
         "hit_share": np.stack([shots.hit[counted], number[counted], expected[counted]], 1),
         "head_share": _ones(shots.head, shots.hit & shot, number),
-        "old_views": _ones(shots.late_s > OLD_S, late, number),
+        "old_views": _ones(shots.late_s - shots.held_s > OLD_S, late, number),
         "young_views": _ones(shots.late_s < YOUNG_S, late, number),
         "aside_muzzle": _ones(shots.aside_m > ASIDE_M, shot & ~np.isnan(shots.aside_m), number),
         "far_blows": _ones(shots.beyond_m > BEYOND_M, blow, number),
-        "spread_undone": _links(shots),
-        "even_trigger": _pauses(shots, automatic),
+        "prompt_trigger": _prompt(shots, automatic),
     }
 
 
@@ -209,66 +200,18 @@ def gaze_trials(gazes: Gazes, damaged_at: NDArray[np.float64]) -> dict[str, NDAr
     }
 
 
-def _pauses(shots: Shots, automatic: frozenset[str]) -> NDArray[np.float64]:
-    """(n, 2): whether a pause of a single-shot weapon equals the one before, and the ruling's number."""
-    out, before = [], dict[str, tuple[float, float]]()
-    for weapon, kind, at, number in zip(
-        shots.weapon, shots.kind, shots.time.tolist(), shots.number.tolist(), strict=True
-    ):
-        if kind == "strike" or weapon in automatic:
-            continue
-        last, pause = before.get(weapon, (-math.inf, math.inf))
-        now = at - last
-        if now < LONGEST_PAUSE_S and pause < LONGEST_PAUSE_S:
-            out.append((float(abs(now - pause) < EQUAL_S), float(number)))
-        before[weapon] = (at, now)
-    return np.array(out).reshape(-1, 2)
+def _prompt(shots: Shots, automatic: frozenset[str]) -> NDArray[np.float64]:
+    """(n, 2): whether a single-shot weapon fired the moment it was ready, and the ruling's number, shot after shot."""
+    single = np.array(
+        [kind != "strike" and weapon not in automatic for kind, weapon in zip(shots.kind, shots.weapon, strict=True)],
+        bool,
+    )
+    again = single & (shots.ready_s < LONGEST_PAUSE_S)
+    return _ones(np.abs(shots.ready_s) < PROMPT_S, again, shots.number.astype(float))
 
 
 def _ones(which: NDArray[np.bool_], among: NDArray[np.bool_], number: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.stack([which[among].astype(float), number[among]], 1)
-
-
-def _links(shots: Shots) -> NDArray[np.float64]:
-    """(n, 2): by how much spread and aim of a shot stand off the line between the shots before and after it.
-
-    Three shots of one burst make one, each axis by itself; no shot is in two. What a hand does evenly drops out.
-    """
-    known = np.flatnonzero(~np.isnan(shots.stray[:, 0]) & ~np.isnan(shots.error[:, 0]) & (shots.target > 0))
-    weapon = np.array(shots.weapon, dtype=object)
-    follows = np.zeros(len(known), bool)
-    a, b = known[:-1], known[1:]
-    follows[1:] = (
-        (shots.target[a] == shots.target[b]) & (shots.time[b] - shots.time[a] < BURST_S) & (weapon[a] == weapon[b])
-    )
-    out, place = [], 0
-    while place + 2 < len(known):
-        if follows[place + 1] and follows[place + 2]:
-            x, y, z = known[place : place + 3]
-            out.append([column[y] - (column[x] + column[z]) / 2.0 for column in (shots.stray, shots.error)])
-            place += 3
-        else:
-            place += 1
-    return np.array(out).reshape(-1, 2, 2).transpose(0, 2, 1).reshape(-1, 2)
-
-
-# -- from trials to p-values ------------------------------------------------------------------------------------
-
-
-def share_p(successes: int, trials: int, ceiling: float, clumping: float = 0.0) -> float:
-    """P(at least so many of n): the upper tail of a beta-binomial, of a binomial where trials don't clump.
-
-    ceiling : the mean; clumping : the intraclass correlation, from 0
-    """
-    from scipy.stats import betabinom, binom
-
-    if ceiling >= 1.0 or successes <= 0:
-        return 1.0
-    if clumping < 1e-4:
-        return float(binom.sf(successes - 1, trials, ceiling))
-    size = 1.0 / clumping - 1.0
-    tail = betabinom.pmf(np.arange(successes, trials + 1), trials, ceiling * size, (1.0 - ceiling) * size)
-    return float(min(1.0, tail.sum()))  # `sf` is one less the other side, and has no digits left where it matters
 
 
 def raised(chances: NDArray[np.float64], odds: float) -> NDArray[np.float64]:
@@ -279,31 +222,8 @@ def raised(chances: NDArray[np.float64], odds: float) -> NDArray[np.float64]:
     return odds * chances / (1.0 - chances + odds * chances)
 
 
-def hits_p(hits: NDArray[np.float64], chances: NDArray[np.float64], odds: float, clumping: float = 0.0) -> float:
-    """The same for hits whose chances differ, each with its odds raised to the ceiling's multiple.
-
-    The sum of unequal trials varies less than the binomial with their mean (Hoeffding, Ann. Math. Stat. 27, 1956), so
-    the latter's tail is the safe one.
-
-    hits : (n,) float64, one or zero; chances : (n,) float64, probabilities. Returns a probability.
-    """
-    return share_p(int(hits.sum()), len(hits), float(raised(chances, odds).mean()), clumping)
-
-
 def rate_p(count: float, seconds: float, most_per_s: float) -> float:
     """P(at least so many in so much time) at the ceiling's rate: the Poisson's upper tail."""
     from scipy.stats import poisson
 
     return float(poisson.sf(count - 1, most_per_s * seconds))
-
-
-def link_p(pairs: NDArray[np.float64]) -> float:
-    """P(a rank correlation so negative) when the two know nothing of each other.
-
-    pairs : (n, 2) float64, of any unit. Returns a probability.
-    """
-    from scipy.stats import spearmanr
-
-    if np.ptp(pairs[:, 0]) == 0.0 or np.ptp(pairs[:, 1]) == 0.0:
-        return 1.0
-    return float(spearmanr(pairs[:, 0], pairs[:, 1], alternative="less").pvalue)

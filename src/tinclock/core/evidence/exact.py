@@ -84,6 +84,12 @@ EXACT: Final = {
             "a faulty client build, which sets most of its players off", _SHAFER,
         ),
         ExactTest(
+            "impossible_claims", "claims what no honest build claims",
+            "in half a minute a fair client claims in another's name, or more damage than its weapon can do, with a "
+            "chance of at most 1 in 1,000", _BLOCKS,
+            "a build with other rules or another match's numbers, which the border refuses", _SHAFER,
+        ),
+        ExactTest(
             "old_news", "believes in health that its own screen shows it has lost",
             "in half a minute a fair client repeats a health that it lost long before the snapshot on its screen was "
             "sent with a chance of at most 1 in 1,000", _BLOCKS,
@@ -280,6 +286,7 @@ class ExactTests:
         self._blocks = {
             "two_faces": BlockBet(APART, second_half=True),
             "impossible_impacts": BlockBet(RARE),
+            "impossible_claims": BlockBet(RARE),
             "old_news": BlockBet(RARE),
         }
 
@@ -354,6 +361,8 @@ _BLOCK_OF: Final = {
     "no_impact": "impossible_impacts",
     "foreign_projectile": "impossible_impacts",
     "unknown_projectile": "impossible_impacts",
+    "foreign_actor": "impossible_claims",
+    "damage_differs": "impossible_claims",
     "old_news": "old_news",
 }
 _ONLY_BEYOND: Final = frozenset({"no_impact", "unknown_projectile"})

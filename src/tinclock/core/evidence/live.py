@@ -1,10 +1,8 @@
-"""The evidence of one match, account by account: findings as they come, detectors when enough was seen.
+"""The evidence of one match, account by account: findings as they come, shots and looks stretch by stretch.
 
-Findings. Incidents of one code come to a fair account at most `fair_per_min` times a minute. Betting that they come
-more often, by the factor that one incident weighs, multiplies the bet by that factor with each and takes
-exp(-(factor - 1) * fair_per_min * minutes) off: a likelihood ratio of two Poisson processes, at most 1 on average for
-every rate up to the fair one (Cox and Lewis, The Statistical Analysis of Series of Events, 1966). What follows an
-incident of the same code within two seconds belongs to it: a stalled line makes one burst, not twenty proofs.
+What follows a finding of the same code within two seconds of the first belongs to the same incident, and the incident
+weighs what its clearest finding does: a stalled line makes one burst, not twenty proofs. Two seconds after its first
+finding an incident is over, whatever goes on.
 """
 
 from __future__ import annotations
@@ -14,18 +12,12 @@ from typing import TYPE_CHECKING
 import msgspec
 import numpy as np
 
-from tinclock.core.evidence.detectors import (
-    DETECTORS,
-    gaze_trials,
-    hits_p,
-    link_p,
-    rate_p,
-    share_p,
-    shot_trials,
-)
+from tinclock.core.evidence.bets import HitsBet, IncidentBet, ShareBet, expected
+from tinclock.core.evidence.detectors import DETECTORS, gaze_trials, rate_p, shot_trials
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, e_of_p
 from tinclock.core.evidence.exact import ExactTests
-from tinclock.core.evidence.weights import LINES, Ceiling, bin_of
+from tinclock.core.evidence.footing import differences
+from tinclock.core.evidence.weights import LINES, SLIGHT, Ceiling, bin_of
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -39,8 +31,6 @@ if TYPE_CHECKING:
     from tinclock.core.rules.ruleset import Rules
 
 INCIDENT_S = 2.0
-HEAVIEST = 30.0
-"""No incident counts for more decibans."""
 KEY_SHOTS = 6
 ENOUGH_ACCOUNTS = 3
 """In a match of fewer nothing can be said about what is usual in it."""
@@ -54,7 +44,8 @@ class Gain(msgspec.Struct, frozen=True, omit_defaults=True):
     """Something that moved the evidence of an account.
 
     kind : a finding's code or a detector's name
-    decibans : by how much; trials, successes, p : of a detector's window
+    decibans : by how much; trials, successes : of a detector, in the stretch that moved it
+    ceiling : what it bets against; line : the class of the line then
     rulings : numbers of those that show it best
     """
 
@@ -64,40 +55,44 @@ class Gain(msgspec.Struct, frozen=True, omit_defaults=True):
     decibans: float
     trials: int = 0
     successes: float = 0.0
-    p: float | None = None
     ceiling: float | None = None
     line: str = ""
     rulings: tuple[int, ...] = ()
 
 
 class _Account:
-    __slots__ = ("drifted", "exact", "first", "gained", "incidents", "last", "line", "tested", "windows")
+    __slots__ = ("bets", "exact", "first", "incidents", "last", "line", "minutes", "open", "rate", "until")
 
     def __init__(self, now: float) -> None:
-        self.first = self.last = now
+        self.first = self.last = self.until = now
         self.line = "rough"
         self.exact = ExactTests()
-        self.gained: dict[str, float] = {}
-        self.incidents: dict[str, tuple[float, float]] = {}
-        self.drifted: dict[str, float] = {}
-        self.tested: dict[str, float] = {}
-        self.windows: dict[str, list[NDArray[np.float64]]] = {}
+        self.minutes: dict[str, float] = {}
+        self.incidents: dict[str, IncidentBet] = {}
+        self.open: dict[str, tuple[float, str, float]] = {}
+        """By code: when its last incident began, its bin, and what it weighs."""
+        self.bets: dict[tuple[str, str], ShareBet | HitsBet] = {}
+        self.rate = 0.0
 
 
 class LiveEvidence:
     """Watches one match. Give it findings as they come, and stretches of shots and looks; it says what they weigh.
 
     weights : the calibrated table; rules : the match's
+
+    Where the table was calibrated under other rules, only exact tests count; `muted` says what differs.
     """
 
     def __init__(self, weights: Weights, rules: Rules) -> None:
         self._weights = weights
+        self.muted = differences(weights.provenance.footing, rules)
         self._automatic = frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic)
         self._accounts: dict[str, _Account] = {}
-        self._drift = {
-            line: np.array([weights.drift(code, line) for code in sorted(weights.findings)]) for line in LINES
-        }
         self._codes = sorted(weights.findings)
+        self._expected = {
+            line: np.array([expected(weights.findings[code][line]) for code in self._codes]).reshape(-1, 2)
+            for line in LINES
+        }
 
     @property
     def accounts(self) -> list[str]:
@@ -112,13 +107,11 @@ class LiveEvidence:
         return found
 
     def present(self, account: str, line: str, now: float) -> None:
-        """An account plays on, over a line of a class: what a minute takes off is taken by the class it was of."""
+        """An account plays on, over a line of a class; minutes count by the class that the line was of."""
         found = self._account(account, now)
-        since = found.drifted.get("", found.first)
-        if now > since:
-            minutes = (now - since) / 60.0
-            found.drifted[found.line] = found.drifted.get(found.line, 0.0) + minutes
-            found.drifted[""] = now
+        if now > found.until:
+            found.minutes[found.line] = found.minutes.get(found.line, 0.0) + (now - found.until) / 60.0
+            found.until = now
         found.line = line
         found.exact.goes_on(now)
 
@@ -130,28 +123,32 @@ class LiveEvidence:
         moved = found.exact.finding(finding)
         gains = [] if moved is None else [_gain(finding.server_time, finding.account, found.line, moved, (ruling,))]
         more = self._incident(found, finding)
-        if more > 0.0:
+        if more != 0.0:
             gains.append(
                 Gain(finding.server_time, finding.account, finding.code, more, line=found.line, rulings=(ruling,))
             )
         return gains
 
     def _incident(self, found: _Account, finding: Finding) -> float:
-        """Decibans that a finding adds to the incident that it belongs to."""
+        """Decibans by which a finding moves the incident that it belongs to, or begins."""
         rows = self._weights.findings.get(finding.code)
-        if rows is None:
+        if rows is None or self.muted:
             return 0.0
-        weight = min(rows[found.line][bin_of(finding)].decibans, HEAVIEST)
-        since, counted = found.incidents.get(finding.code, (-np.inf, 0.0))
-        more = weight
-        if finding.server_time < since + INCIDENT_S:
-            more = max(0.0, weight - counted)
-            found.incidents[finding.code] = (finding.server_time, max(weight, counted))
-        else:
-            found.incidents[finding.code] = (finding.server_time, weight)
-        if more > 0.0:
-            found.gained[finding.code] = found.gained.get(finding.code, 0.0) + more * DECIBAN
-        return more
+        bet = found.incidents.get(finding.code)
+        if bet is None:
+            bet = found.incidents[finding.code] = IncidentBet(self._weights.shape(finding.code))
+        bin_, at = bin_of(finding), finding.server_time
+        weight = rows[found.line][bin_].decibans
+        began, clearest, counted = found.open.get(finding.code, (-np.inf, "", 0.0))
+        if at >= began + INCIDENT_S:
+            bet.incident(weight)
+            found.open[finding.code] = (at, bin_, weight)
+            return weight
+        if bin_ != clearest == SLIGHT:
+            bet.weighs_more(weight - counted)
+            found.open[finding.code] = (began, bin_, weight)
+            return weight - counted
+        return 0.0
 
     def shots(self, shots: Shots, accounts: Mapping[int, str], now: float) -> list[Gain]:
         """Take in what was seen of shots; accounts : of entities."""
@@ -190,52 +187,55 @@ class LiveEvidence:
         return gains
 
     def _test(self, account: str, trials: Mapping[str, NDArray[np.float64]], now: float) -> list[Gain]:
-        found, gains = self._account(account, now), []
-        for name, fresh in trials.items():
-            if not len(fresh):
-                continue
-            window = found.windows.setdefault(name, [])
-            window.append(fresh)
-            if sum(map(len, window)) >= DETECTORS[name].guard:
-                gains.append(self._close(account, found, name, np.concatenate(window), now))
-                window.clear()
-        return gains
+        if self.muted:
+            return []
+        found = self._account(account, now)
+        return [self._bet(account, found, name, fresh, now) for name, fresh in trials.items() if len(fresh)]
 
-    def _close(self, account: str, found: _Account, name: str, trials: NDArray[np.float64], now: float) -> Gain:
-        """Test one window of one detector."""
+    def _bet(self, account: str, found: _Account, name: str, trials: NDArray[np.float64], now: float) -> Gain:
+        """Bet on some trials of one detector."""
         detector, weights = DETECTORS[name], self._weights
-        known = weights.ceilings.get(name, {}).get(found.line if detector.per_line else "all", UNKNOWN)
-        ceiling = known.share
-        shown: tuple[int, ...] = ()
-        successes = 0.0
-        if detector.family in ("share", "hits"):
-            successes = float(trials[:, 0].sum())
-            shown = tuple(trials[(trials[:, 0] > 0) & (trials[:, 1] > 0), 1].astype(int)[:KEY_SHOTS].tolist())
-        if detector.family == "share":
-            p = share_p(int(successes), len(trials), ceiling, known.clumping)
-        elif detector.family == "hits":
-            p, ceiling = hits_p(trials[:, 0], trials[:, 2], weights.odds, weights.odds_clumping), weights.odds
-        elif detector.family == "rate":
-            successes = float(trials[:, 0].sum())
-            ceiling = max(ceiling, OVER_USUAL * float(trials[:, 2].mean()))
-            p = rate_p(successes, float(trials[:, 1].sum()), ceiling)
-        else:
-            p, ceiling = link_p(trials), 0.0
-        log_e = e_of_p(p)
-        found.tested[name] = found.tested.get(name, 0.0) + log_e
-        return Gain(now, account, name, log_e / DECIBAN, len(trials), successes, p, ceiling, found.line, shown)
+        line = found.line if detector.per_line else "all"
+        ceiling = weights.ceilings.get(name, {}).get(line, UNKNOWN)
+        if detector.family == "rate":
+            return self._rate(account, found, trials, ceiling, now)
+        bet = found.bets.get((name, line))
+        if bet is None:
+            hits = detector.family == "hits"
+            bet = HitsBet(weights.odds, weights.odds_sigma) if hits else ShareBet(ceiling)
+            found.bets[name, line] = bet
+        moved = bet.take(trials)
+        shown = trials[(trials[:, 0] > 0) & (trials[:, 1] > 0), 1].astype(int)[:KEY_SHOTS].tolist()
+        return Gain(
+            now, account, name, moved / DECIBAN, len(trials), float(trials[:, 0].sum()),
+            weights.odds if detector.family == "hits" else ceiling.share, found.line, tuple(shown),
+        )  # fmt: skip
+
+    @staticmethod
+    def _rate(account: str, found: _Account, trials: NDArray[np.float64], ceiling: Ceiling, now: float) -> Gain:
+        count, seconds = float(trials[:, 0].sum()), float(trials[:, 1].sum())
+        most = max(ceiling.share, OVER_USUAL * float(trials[:, 2].mean()))
+        log_e = e_of_p(rate_p(count, seconds, most))
+        found.rate += log_e
+        return Gain(now, account, "claim_rate", log_e / DECIBAN, len(trials), count, most, found.line)
 
     def now(self, account: str) -> dict[str, float]:
         """Ln of this match's product of e-values, by kind."""
         found = self._accounts[account]
-        drift = np.zeros(len(self._codes))
-        for line, minutes in found.drifted.items():
-            if line:
-                drift += self._drift[line] * minutes
-        codes = {
-            code: found.gained.get(code, 0.0) - taken for code, taken in zip(self._codes, drift.tolist(), strict=True)
-        }
-        return {**found.exact.now(), **codes, **found.tested}
+        if self.muted:
+            return found.exact.now()
+        due = np.zeros((len(self._codes), 2))
+        for line, minutes in found.minutes.items():
+            due += self._expected[line] * minutes
+        out = found.exact.now()
+        for code, (fair, bet) in zip(self._codes, due.tolist(), strict=True):
+            mine = found.incidents.get(code)
+            out[code] = (mine or IncidentBet(self._weights.shape(code))).log_e(fair, bet)
+        for (name, _), one in found.bets.items():
+            out[name] = out.get(name, 0.0) + one.log_e
+        if found.rate:
+            out["claim_rate"] = found.rate
+        return out
 
 
 def _gain(now: float, account: str, line: str, moved: Moved, rulings: tuple[int, ...]) -> Gain:

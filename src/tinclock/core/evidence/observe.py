@@ -35,6 +35,8 @@ EYE_RAD = 0.035
 FAR_M = 45.0
 SETTLED_S = 0.15
 AIMED = ("shot", "strike", "launch")
+LONGEST_HOLD_S = 0.06
+"""A client that sends more seldom than this holds things back."""
 
 
 class Shots(NamedTuple):
@@ -51,6 +53,7 @@ class Shots(NamedTuple):
         always so as far as is known
     first : whether it is the first shot at this target since it came in sight
     late_s : age of the view beyond round trip and drawing delay
+    held_s : how long what its client says may have waited for the client's next message
     stray, error : (n, 2) float64, radians, left and up
         Where chance sent the shot, and the aim less the way to the target's middle; nan without spread.
     draw : (n, 2) float64 in [0, 1), what the shot's own number drew from its owner's stream; nan without spread
@@ -60,6 +63,7 @@ class Shots(NamedTuple):
         enemy there, and otherwise whether it did
     beyond_m : of a blow, how far the target's nearest bone lay beyond its reach; nan for others
     aside_m : how far the shot began from where its shooter's eye has been lately, level
+    ready_s : how long the weapon had been ready to fire again; nan where that isn't known
     turn_rad, since_s : how far its player had turned since its last shot, and how long ago that was
     """
 
@@ -79,6 +83,7 @@ class Shots(NamedTuple):
     run_s: NDArray[np.float64]
     first: NDArray[np.bool_]
     late_s: NDArray[np.float64]
+    held_s: NDArray[np.float64]
     stray: NDArray[np.float64]
     error: NDArray[np.float64]
     draw: NDArray[np.float64]
@@ -89,6 +94,7 @@ class Shots(NamedTuple):
     named_hit: NDArray[np.bool_]
     beyond_m: NDArray[np.float64]
     aside_m: NDArray[np.float64]
+    ready_s: NDArray[np.float64]
     turn_rad: NDArray[np.float64]
     since_s: NDArray[np.float64]
 
@@ -122,10 +128,14 @@ class Gazes(NamedTuple):
 
 
 class LineQuality(NamedTuple):
-    """What is known of a connection at a time, seconds."""
+    """What is known of a connection at a time, seconds.
+
+    sends_every_s : how often its messages come; what a client says waits for the next one
+    """
 
     round_trip_s: float
     jitter_s: float
+    sends_every_s: float = 0.0
 
 
 class Observer:
@@ -159,6 +169,8 @@ class Observer:
         turn, since = self._turns(entity, time, aim)
         reach = np.array([self._rules.weapons[r.weapon].range_m if r.kind == "strike" else np.nan for r in chosen])
         late = time - seen_at - np.array([_explained(lines.get(r.connection), self._parties[r.entity]) for r in chosen])
+        every = [lines[r.connection].sends_every_s if r.connection in lines else 0.0 for r in chosen]
+        held = np.minimum(np.array(every, float), LONGEST_HOLD_S)
         spread = [self._spread(r) for r in chosen]
         draw = np.array([one[0] for one in spread], float).reshape(n, 2)
         widest, flat = np.array([one[1] for one in spread], float), np.array([one[2] for one in spread], bool)
@@ -170,9 +182,9 @@ class Observer:
             np.array([r.number for r in chosen], np.int64), entity, target, time, [r.weapon for r in chosen],
             [r.kind for r in chosen], np.array([bool(h[0]) for h in harm], bool), np.array([h[1] for h in harm], bool),
             np.array([h[2] for h in harm], float), distance, cross, off, visible, run,
-            self._firsts(entity, target, time, visible, run), late, stray, _error(aim, along), draw, widest, flat,
+            self._firsts(entity, target, time, visible, run), late, held, stray, _error(aim, along), draw, widest, flat,
             skipped, np.array([one[0] for one in named], bool), np.array([one[1] for one in named], bool),
-            nearest - reach, aside, turn, since,
+            nearest - reach, aside, np.array([_ready(r) for r in chosen], float), turn, since,
         )  # fmt: skip
 
     def _targets(
@@ -370,6 +382,11 @@ def _harm(ruling: Ruling, parties: Mapping[int, Party]) -> tuple[bool, bool, flo
     own = parties[ruling.entity].team
     hits = [hit for hit in ruling.hits if hit.victim in parties and (not own or parties[hit.victim].team != own)]
     return bool(hits), any(hit.zone == "head" for hit in hits), sum(hit.damage for hit in hits)
+
+
+def _ready(ruling: Ruling) -> float:
+    step = next((step for step in ruling.steps if step.name == "cadence"), None)
+    return step.observed if step is not None and isinstance(step.observed, float) else math.nan
 
 
 def _explained(line: LineQuality | None, party: Party) -> float:

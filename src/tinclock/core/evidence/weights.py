@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-import math
 from typing import TYPE_CHECKING, Final
 
 import msgspec
 
 from tinclock.core.evidence.detectors import DETECTORS, Chances
-from tinclock.core.evidence.eprocess import DECIBAN
 from tinclock.core.evidence.exact import EXACT
 
 if TYPE_CHECKING:
     from tinclock.core.evidence.observe import LineQuality
     from tinclock.core.findings import Finding
 
-SCHEMA: Final = 1
+SCHEMA: Final = 2
 LINES: Final = ("steady", "uneven", "rough")
 """Connections by their own jitter: below 2 ms, below 8 ms, above."""
 STEADY_S, UNEVEN_S = 0.002, 0.008
-BINS: Final = ("slight", "clear")
+SLIGHT: Final = "slight"
+BINS: Final = (SLIGHT, "clear")
 """A finding is slight when its margin is less than half of its limit."""
 EXACT_SHARE, FINDINGS_SHARE = 0.25, 0.375
 """The shares of the bet that lie on exact tests and on findings; the rest lies on detectors."""
@@ -31,27 +30,38 @@ class Rate(msgspec.Struct, frozen=True):
     fair_per_min : at most so often with fair accounts, the busiest included
     decibans : of one incident
     benign : the share of fair accounts that had one at all
+    minutes : of fair play that it rests on
     """
 
     fair_per_min: float
     decibans: float
     benign: float = 0.0
+    minutes: float = 0.0
 
 
 class Ceiling(msgspec.Struct, frozen=True):
     """What the best of fair accounts reach.
 
-    share : their long-run share; clumping : by how much trials of one window go together (intraclass correlation)
+    share : their long-run share, 1 where there wasn't enough play to tell
+    clumping : by how much trials of one match go together (intraclass correlation)
     typical : the population's mean
+    accounts, trials : what it rests on; low, high : the ceiling's 95 % interval, over whole accounts drawn again
     """
 
     share: float
     clumping: float = 0.0
     typical: float = 0.0
+    accounts: int = 0
+    trials: int = 0
+    low: float = 0.0
+    high: float = 1.0
 
 
 class Provenance(msgspec.Struct, frozen=True):
-    """Where a table came from."""
+    """Where a table came from.
+
+    footing : the rules that it was calibrated under, see `footing.footing_of`; empty for one that holds anywhere
+    """
 
     made_by: str
     recordings: int
@@ -60,14 +70,16 @@ class Provenance(msgspec.Struct, frozen=True):
     unfair_accounts: int
     unfair_minutes: float
     note: str = ""
+    footing: dict[str, str] = {}
 
 
 class Weights(msgspec.Struct, frozen=True):
     """Everything that was calibrated.
 
-    findings : by code, line and bin; ceilings : by detector and line
-    odds, odds_clumping : how many times the population's odds of a hit the best reach
-    typical : the population's mean of each detector's share, for pictures
+    findings : by code, line and bin; shapes : by code, how evenly its incidents are spread over matches
+    ceilings : by detector and line
+    odds, odds_sigma : how many times the population's odds of a hit the best reach, and by how much ln of a match's
+        odds varies
     """
 
     schema: int
@@ -76,7 +88,8 @@ class Weights(msgspec.Struct, frozen=True):
     ceilings: dict[str, dict[str, Ceiling]]
     chances: Chances
     odds: float
-    odds_clumping: float
+    odds_sigma: float
+    shapes: dict[str, float] = {}
 
     def kinds(self) -> dict[str, float]:
         """Every kind of evidence with its share of the bet: exact tests first."""
@@ -91,11 +104,9 @@ class Weights(msgspec.Struct, frozen=True):
         rows = self.findings.get(finding.code)
         return 0.0 if rows is None else rows[line][bin_of(finding)].decibans
 
-    def drift(self, code: str, line: str) -> float:
-        """What a minute without incidents takes off, in natural logarithms: it makes the bet on the rate a fair one."""
-        return sum(
-            (math.exp(rate.decibans * DECIBAN) - 1.0) * rate.fair_per_min for rate in self.findings[code][line].values()
-        )
+    def shape(self, code: str) -> float:
+        """How evenly a code's incidents are spread over matches; 1 where nothing is known."""
+        return self.shapes.get(code, 1.0)
 
 
 def line_class(line: LineQuality | None) -> str:

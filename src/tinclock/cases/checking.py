@@ -1,0 +1,82 @@
+"""Whether the case store and the evidence log say the same of every decision, both ways."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from tinclock.cases.evidence_log import Head, read_log, verify_log
+from tinclock.cases.records import VERDICTS
+from tinclock.core.plain import Fields
+from tinclock.recordings.layout import sha256
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping
+    from pathlib import Path
+
+    from tinclock.cases.records import Decision
+    from tinclock.cases.review import CaseReview
+
+COMPARED = ("account", "reviewer", "verdict", "note", "decibans")
+SAME_TIME_S = 0.001
+
+
+def problems_of(review: CaseReview, log: str | Path, noted: Head | None = None) -> list[str]:
+    """What doesn't agree, in sentences; none when every record is as it was written and every decision is in both.
+
+    noted : a head of the log that was kept elsewhere. Raises `EvidenceError` for a log that isn't there.
+    """
+    decisions = review.decisions()
+    heads = [Head(d.log_number, d.log_digest) for d in decisions if d.log_number and d.log_digest]
+    broken = verify_log(log, [*heads, *([] if noted is None else [noted])])
+    if broken is not None:
+        return [broken]
+    logged = {
+        entry.number: (entry.at, msgspec.json.decode(entry.body, type=Fields))
+        for entry in read_log(log)
+        if entry.kind == "decision"
+    }
+    return [*_edited(decisions, logged), *_missing(review, decisions, logged), *_states(review, decisions)]
+
+
+def _edited(decisions: list[Decision], logged: Mapping[int, tuple[float, Fields]]) -> Iterator[str]:
+    """Decisions of the store that aren't what the log says they were."""
+    for one in decisions:
+        at, body = logged.get(one.log_number or 0, (0.0, {}))
+        if not body:
+            yield f"decision {one.id} on {one.account} has no record in the log: it was made up, or its number edited"
+            continue
+        wrong = [name for name in COMPARED if body.get(name) != getattr(one, name)]
+        if abs(at - one.at) > SAME_TIME_S:
+            wrong.append("at")
+        for name in wrong:
+            was = at if name == "at" else body.get(name)
+            yield (
+                f"decision {one.id} on {one.account} was edited in the store: its {name} is {getattr(one, name)!r}, "
+                f"and record {one.log_number} of the log says {was!r}"
+            )
+
+
+def _missing(
+    review: CaseReview, decisions: list[Decision], logged: Mapping[int, tuple[float, Fields]]
+) -> Iterator[str]:
+    """Decisions of the log that the store has lost. Those on accounts that were forgotten went with them."""
+    there, forgotten = {one.log_number for one in decisions}, review.forgotten()
+    for number, (_, body) in logged.items():
+        account = str(body.get("account", ""))
+        if number not in there and sha256(account.encode()) not in forgotten:
+            yield (
+                f"record {number} of the log says that {body.get('reviewer')} decided {body.get('verdict')!r} on "
+                f"{account}, and the store has no such decision: it was deleted"
+            )
+
+
+def _states(review: CaseReview, decisions: list[Decision]) -> Iterator[str]:
+    """Cases that say they were decided, and weren't, or otherwise."""
+    last = {one.account: one for one in decisions}
+    for case in review.queue(VERDICTS, most=10**9):
+        one = last.get(case.account)
+        if one is None or one.verdict != case.state:
+            said = "was never decided" if one is None else f"was last decided {one.verdict!r} by {one.reviewer}"
+            yield f"the case of {case.account} is {case.state!r} in the store, and {said}: its state was edited"

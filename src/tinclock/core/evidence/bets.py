@@ -1,0 +1,135 @@
+"""Bets against the best of fair accounts, each over all that was seen in a match, with what matches themselves vary by.
+
+Each is the likelihood of what was seen, were the account better than the best of fair ones, over the likelihood for one
+that is just as good, and so at most 1 on average for every fair account however often one looks: an e-process (see
+`eprocess`). A match has a share, odds or rate of its own, drawn around the account's: one bad evening is no proof.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from tinclock.core.evidence.eprocess import DECIBAN, add_logs
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from numpy.typing import NDArray
+
+    from tinclock.core.evidence.weights import Ceiling, Rate
+
+LEAST_CLUMPING, MOST_CLUMPING = 1e-3, 0.5
+BEYOND = (0.1, 0.25, 0.5, 0.8)
+"""How much of what lies between the ceiling and 1 an unfair account is taken to reach."""
+TIMES_ODDS = (1.5, 2.5, 5.0)
+"""By how much its odds of a hit are taken to be raised."""
+LEAST_SIGMA, NODES = 0.1, np.linspace(-3.0, 3.0, 13)
+
+
+def log_beta(a: float, b: float) -> float:
+    """Ln of Euler's beta function."""
+    return math.lgamma(a) + math.lgamma(b) - math.lgamma(a + b)
+
+
+class ShareBet:
+    """Bets that a share of trials is beyond its ceiling.
+
+    The share of one match is a beta-distributed number around the ceiling, whose spread gives trials of that match the
+    correlation `clumping` (Skellam, A probability distribution derived from the binomial distribution by regarding the
+    probability of success as variable, J. R. Stat. Soc. B 10, 1948). The ratio rises with each success, so a lower
+    share makes it smaller on average.
+    """
+
+    def __init__(self, ceiling: Ceiling) -> None:
+        self._mean = ceiling.share
+        size = 1.0 / min(max(ceiling.clumping, LEAST_CLUMPING), MOST_CLUMPING) - 1.0
+        means = [self._mean, *(self._mean + (1.0 - self._mean) * part for part in BEYOND)]
+        self._betas = [(mean * size, (1.0 - mean) * size) for mean in means]
+        self.successes = self.trials = 0.0
+        self.log_e = 0.0
+
+    def take(self, trials: NDArray[np.float64]) -> float:
+        """Some trials; returns by how much ln of the e-value moved.
+
+        trials : (n, m) float64, the first column 0 or 1.
+        """
+        self.successes += float(trials[:, 0].sum())
+        self.trials += len(trials)
+        if not 0.0 < self._mean < 1.0:
+            return 0.0
+        k, rest = self.successes, self.trials - self.successes
+        fair, *unfair = [log_beta(a + k, b + rest) - log_beta(a, b) for a, b in self._betas]
+        before, self.log_e = self.log_e, add_logs(unfair) - math.log(len(unfair)) - fair
+        return self.log_e - before
+
+
+class HitsBet:
+    """Bets that hits come more often than at the population's chances with their odds at the ceiling.
+
+    odds : how many times the population's odds the best reach; sigma : by how much ln of a match's odds varies about
+    that, normally distributed. Given the chances only the number of hits matters, and the ratio rises with it.
+    """
+
+    def __init__(self, odds: float, sigma: float) -> None:
+        sigma = max(sigma, LEAST_SIGMA)
+        density = np.exp(-0.5 * NODES**2)
+        self._log_weights = np.log(density / density.sum())
+        centres = math.log(odds) + np.log(np.array((1.0, *TIMES_ODDS)))
+        self._shifts = centres[:, None] + sigma * NODES[None]
+        self._logs = np.broadcast_to(self._log_weights, self._shifts.shape).copy()
+        self.successes = self.trials = 0.0
+        self.log_e = 0.0
+
+    def take(self, trials: NDArray[np.float64]) -> float:
+        """Some trials; returns by how much ln of the e-value moved.
+
+        trials : (n, 3) float64, whether it hit, a number, and the population's chance of it.
+        """
+        logit = np.log(trials[:, 2]) - np.log1p(-trials[:, 2])
+        self._logs += (trials[:, 0].sum() * self._shifts) - np.logaddexp(
+            0.0, logit[:, None, None] + self._shifts[None]
+        ).sum(0)
+        self.successes += float(trials[:, 0].sum())
+        self.trials += len(trials)
+        fair, *unfair = [add_logs(row.tolist()) for row in self._logs]
+        before, self.log_e = self.log_e, add_logs(unfair) - math.log(len(unfair)) - fair
+        return self.log_e - before
+
+
+class IncidentBet:
+    """Bets that incidents of one code come more often than to the busiest fair account.
+
+    Incidents come to a fair account at most `fair_per_min` times a minute, times a number that belongs to the match:
+    gamma-distributed about 1 with a given shape (Greenwood and Yule, J. R. Stat. Soc. 83, 1920). Betting that they come
+    `k` times as often gives k for each incident, and ((a + K) / (a + R)) ** -(a + n) after n of them, where R of them
+    were to be expected of a fair account and K by the bet. For a match that is as steady as a clock, a without bound,
+    that is the ratio of two Poisson processes.
+    """
+
+    def __init__(self, shape: float) -> None:
+        self._shape = shape
+        self._gained = 0.0
+        self.incidents = 0
+
+    def incident(self, decibans: float) -> None:
+        """One more; decibans : what it weighs."""
+        self._gained += decibans * DECIBAN
+        self.incidents += 1
+
+    def weighs_more(self, decibans: float) -> None:
+        """The last one weighs so much more, or less, than it seemed to."""
+        self._gained += decibans * DECIBAN
+
+    def log_e(self, fair: float, bet: float) -> float:
+        """Ln of the e-process. fair, bet : how many incidents were to be expected of a fair account, and by the bet."""
+        a = self._shape
+        return self._gained - (a + self.incidents) * math.log((a + bet) / (a + fair))
+
+
+def expected(rates: Mapping[str, Rate]) -> tuple[float, float]:
+    """Incidents in a minute of a fair account, and by the bet. rates : by bin, of one line."""
+    fair = sum(rate.fair_per_min for rate in rates.values())
+    return fair, sum(math.exp(rate.decibans * DECIBAN) * rate.fair_per_min for rate in rates.values())
