@@ -55,9 +55,12 @@ def labels_beside(recording: str | Path) -> Labels:
 
 
 def plays_of(
-    recording: str | Path, fair: Mapping[str, bool], on_progress: Callable[[float], None] | None = None
+    recording: str | Path, fair: Mapping[str, bool] | None, on_progress: Callable[[float], None] | None = None
 ) -> tuple[list[Play], list[Play]]:
-    """(fair, unfair) play of a recording's accounts, as `calibrate` takes it; accounts without a label are left out."""
+    """(fair, unfair) play of a recording's accounts, as `calibrate` takes it; accounts without a label are left out.
+
+    fair : who was, by account; None where nobody knows: then all of it is in the first
+    """
     source = Recording(recording)
     rules = source.require_header().rules
     collector = Collector(frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic))
@@ -68,7 +71,9 @@ def plays_of(
         )  # fmt: skip
     both: tuple[list[Play], list[Play]] = ([], [])
     for account, play in sorted(collector.plays.items()):
-        if account in fair:
+        if fair is None:
+            both[0].append(play)
+        elif account in fair:
             both[0 if fair[account] else 1].append(play)
     return both
 

@@ -291,6 +291,13 @@ class Recording:
         require_level(given, self.require_header().level, self.path)
         return given
 
+    def tick_times(self) -> NDArray[np.float64]:
+        """(n,) float64: server times of the ticks that were recorded, in order, seconds."""
+        table = self.table("ticks")
+        recorded = np.array([what == "record" for what in table["what"].to_pylist()], bool)
+        times: NDArray[np.float64] = table["server_time"].to_numpy().astype(float)[recorded]
+        return times
+
     def require_header(self) -> Header:
         """The header; raises `RecordingError` where salvage went on without one."""
         if self.header is None:

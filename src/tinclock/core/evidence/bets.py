@@ -56,8 +56,12 @@ class ShareBet:
 
         trials : (n, m) float64, the first column 0 or 1.
         """
-        self.successes += float(trials[:, 0].sum())
-        self.trials += len(trials)
+        return self.take_counts(float(trials[:, 0].sum()), len(trials))
+
+    def take_counts(self, successes: float, trials: float) -> float:
+        """The same, already counted."""
+        self.successes += successes
+        self.trials += trials
         if not 0.0 < self._mean < 1.0:
             return 0.0
         k, rest = self.successes, self.trials - self.successes

@@ -49,7 +49,7 @@ class Play(NamedTuple):
     minutes : by line class, float; incidents : by (code, line, bin)
     shots : (hit, weapon, distance, speed across) of each that `hit_share` counts
     shares : by (detector, line), [successes, trials]
-    rates : claims a second, a stretch each
+    rates, seconds : claims a second, and how long, a stretch each
     """
 
     account: str
@@ -58,6 +58,31 @@ class Play(NamedTuple):
     shots: list[tuple[float, str, float, float]]
     shares: dict[tuple[str, str], list[float]]
     rates: list[float]
+    seconds: list[float]
+
+    def shown(self, name: str) -> float:
+        """How much it shows of a detector or code: its share, hits a shot, claims or incidents a minute."""
+        if name == "hit_share":
+            return sum(hit for hit, *_ in self.shots) / len(self.shots) if len(self.shots) >= LEAST_SHOTS else 0.0
+        if name == "claim_rate":
+            return max(self.rates, default=0.0)
+        mine = [sums for (what, _), sums in self.shares.items() if what == name]
+        if mine:
+            return sum(k for k, _ in mine) / sum(n for _, n in mine)
+        incidents = sum(count for (code, _, _), count in self.incidents.items() if code == name)
+        return incidents / max(sum(self.minutes.values()), 1e-9)
+
+    def lacking(self, names: frozenset[str]) -> Play:
+        """The same without what it shows of some detectors and codes."""
+        if not names:
+            return self
+        return self._replace(
+            incidents=Counter({at: count for at, count in self.incidents.items() if at[0] not in names}),
+            shots=[] if "hit_share" in names else self.shots,
+            shares={at: sums for at, sums in self.shares.items() if at[0] not in names},
+            rates=[] if "claim_rate" in names else self.rates,
+            seconds=[] if "claim_rate" in names else self.seconds,
+        )
 
 
 class Collector:
@@ -69,7 +94,7 @@ class Collector:
         self._open: dict[tuple[str, str], tuple[float, str, str]] = {}
 
     def _play(self, account: str) -> Play:
-        return self.plays.setdefault(account, Play(account, defaultdict(float), Counter(), [], {}, []))
+        return self.plays.setdefault(account, Play(account, defaultdict(float), Counter(), [], {}, [], []))
 
     def take(
         self, shots: Shots, gazes: Gazes, findings: Iterable[Finding], line_of: Mapping[str, str],
@@ -83,6 +108,7 @@ class Collector:
             self._play(account).minutes[line] += seconds / 60.0
             if seconds > LEAST_STRETCH_S:
                 self._play(account).rates.append(claims.get(account, 0) / seconds)
+                self._play(account).seconds.append(seconds)
         for finding in findings:
             if finding.account in line_of:
                 self._incident(finding, line_of[finding.account])
@@ -199,6 +225,14 @@ def _chances(plays: Sequence[Play]) -> Chances:
         mean = (float(hit.sum()) + 1.0) / (float(shot.sum()) + 2.0)
         table[weapon] = np.round((hit + 2.0 * mean) / (shot + 2.0), 5).tolist()
     return Chances(DISTANCES_M, SPEEDS_M_S, table)
+
+
+def hits_of(play: Play, chances: Chances) -> NDArray[np.float64]:
+    """(n, 3): `hit_share`'s trials of a play, whether each hit, 0, and the population's chance of it."""
+    rows = [(hit, 0.0, chances.of(weapon, distance, cross)) for hit, weapon, distance, cross in play.shots]
+    trials = np.array(rows, float).reshape(-1, 3)
+    known: NDArray[np.float64] = trials[~np.isnan(trials[:, 2])]
+    return known
 
 
 def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float]:

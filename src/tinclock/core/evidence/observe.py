@@ -64,6 +64,7 @@ class Shots(NamedTuple):
     beyond_m : of a blow, how far the target's nearest bone lay beyond its reach; nan for others
     aside_m : how far the shot began from where its shooter's eye has been lately, level
     ready_s : how long the weapon had been ready to fire again; nan where that isn't known
+    gaze_rad, mirrored_rad : how far the aim lies off where its body's eye looks, level, and off that mirrored
     turn_rad, since_s : how far its player had turned since its last shot, and how long ago that was
     """
 
@@ -95,6 +96,8 @@ class Shots(NamedTuple):
     beyond_m: NDArray[np.float64]
     aside_m: NDArray[np.float64]
     ready_s: NDArray[np.float64]
+    gaze_rad: NDArray[np.float64]
+    mirrored_rad: NDArray[np.float64]
     turn_rad: NDArray[np.float64]
     since_s: NDArray[np.float64]
 
@@ -184,7 +187,8 @@ class Observer:
             np.array([h[2] for h in harm], float), distance, cross, off, visible, run,
             self._firsts(entity, target, time, visible, run), late, held, stray, _error(aim, along), draw, widest, flat,
             skipped, np.array([one[0] for one in named], bool), np.array([one[1] for one in named], bool),
-            nearest - reach, aside, np.array([_ready(r) for r in chosen], float), turn, since,
+            nearest - reach, aside, np.array([_ready(r) for r in chosen], float), *_gaze(scene, columns, time, aim),
+            turn, since,
         )  # fmt: skip
 
     def _targets(
@@ -382,6 +386,18 @@ def _harm(ruling: Ruling, parties: Mapping[int, Party]) -> tuple[bool, bool, flo
     own = parties[ruling.entity].team
     hits = [hit for hit in ruling.hits if hit.victim in parties and (not own or parties[hit.victim].team != own)]
     return bool(hits), any(hit.zone == "head" for hit in hits), sum(hit.damage for hit in hits)
+
+
+def _gaze(
+    scene: Scene, columns: NDArray[np.int64], time: NDArray[np.float64], aim: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """(n,) each: angles over ground between aims and where bodies look, and the same were the body's side exchanged."""
+    if not len(time) or len(scene.times) < 2:
+        return np.full(len(time), np.nan), np.full(len(time), np.nan)
+    ahead = scene.between(scene.ahead, time, columns)
+    looks, aims = np.arctan2(ahead[:, 1], ahead[:, 0]), np.arctan2(aim[:, 1], aim[:, 0])
+    off, mirrored = aims - looks, aims + looks
+    return np.abs(np.arctan2(np.sin(off), np.cos(off))), np.abs(np.arctan2(np.sin(mirrored), np.cos(mirrored)))
 
 
 def _ready(ruling: Ruling) -> float:

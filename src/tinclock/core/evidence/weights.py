@@ -104,6 +104,36 @@ class Weights(msgspec.Struct, frozen=True):
         rows = self.findings.get(finding.code)
         return 0.0 if rows is None else rows[line][bin_of(finding)].decibans
 
+    def where_lower(self, other: Weights, times: float) -> Weights:
+        """This table, with the ceilings and rates of another where they lie lower by so many times (of the odds)."""
+
+        def lower(mine: Ceiling, theirs: Ceiling) -> Ceiling:
+            if mine.share >= 1.0 or theirs.share >= 1.0:
+                return mine
+            ratio = mine.share * (1.0 - theirs.share) / max((1.0 - mine.share) * theirs.share, 1e-12)
+            return theirs if ratio > times else mine
+
+        def rarer(mine: Rate, theirs: Rate) -> Rate:
+            return theirs if mine.fair_per_min > times * theirs.fair_per_min else mine
+
+        ceilings = {
+            name: {line: lower(one, other.ceilings[name][line]) for line, one in lines.items()}
+            for name, lines in self.ceilings.items()
+        }
+        findings = {
+            code: {
+                line: {bin_: rarer(rate, other.findings[code][line][bin_]) for bin_, rate in rates.items()}
+                for line, rates in lines.items()
+            }
+            if code in other.findings
+            else lines
+            for code, lines in self.findings.items()
+        }
+        odds = other if self.odds > times * other.odds else self
+        return msgspec.structs.replace(
+            self, ceilings=ceilings, findings=findings, odds=odds.odds, odds_sigma=odds.odds_sigma
+        )
+
     def shape(self, code: str) -> float:
         """How evenly a code's incidents are spread over matches; 1 where nothing is known."""
         return self.shapes.get(code, 1.0)

@@ -1,0 +1,87 @@
+"""`tinclock doctor`: what in recordings is a mistake of the integration, not of the players."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from tinclock.cli.case_options import weights_at, weights_option
+from tinclock.cli.reading import (
+    console_for,
+    counted,
+    json_option,
+    level_from,
+    level_option,
+    opened,
+    part,
+    progress,
+    recordings_argument,
+    told_plainly,
+)
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from tinclock.core.evidence.doctor import Complaint
+
+EPILOG = """
+\b
+Examples:
+  tinclock doctor evening
+      after the first match with your own game
+  tinclock doctor matches --weights weights.json
+      and whether players still do what they did when the
+      weights were made
+
+\b
+What shows on most accounts at once is the game's or the integration's
+doing, and nobody's evidence. Each line says what shows, what most likely
+makes it, and where to look.
+"""
+
+
+@click.command(epilog=EPILOG)
+@recordings_argument
+@weights_option
+@level_option
+@json_option
+def doctor(recordings: tuple[Path, ...], weights_file: Path | None, level_file: Path | None, as_json: bool) -> None:
+    """Say what most accounts show at once: rates, eyes, angles, views and findings that the integration makes."""
+    from tinclock.core.evidence.doctor import Doctor
+    from tinclock.recordings.observed import observed_in
+
+    console = console_for(as_json)
+    with told_plainly():
+        weights, level = weights_at(weights_file), level_from(level_file)
+        found: Doctor | None = None
+        with progress(console, "reading") as show:
+            for k, path in enumerate(recordings):
+                recording = opened(path, False)
+                if found is None:
+                    found = Doctor(recording.require_header().rules, weights)
+                for seen in observed_in(recording, level, part(show, k, len(recordings))):
+                    found.take(seen)
+                found.ticks(recording.tick_times())
+    complaints = found.complaints() if found is not None else []
+    drifts = found.drifts() if found is not None else []
+    if as_json:
+        report = {name: [one._asdict() for one in each] for name, each in (("mend", complaints), ("drift", drifts))}
+        click.echo(json.dumps(report, indent=2))
+        return
+    _print(console, complaints, drifts)
+
+
+def _print(console: Console, complaints: list[Complaint], drifts: list[Complaint]) -> None:
+    from rich.markup import escape
+
+    for one in complaints:
+        shown = f" ({one.accounts} of {counted(one.of, 'account')})" if one.of else ""
+        console.print(f"[yellow]{escape(one.what)}[/]{shown}", highlight=False)
+        console.print(f"  likely: {escape(one.cause)}\n  look at: {escape(one.look)}", highlight=False)
+    if not complaints:
+        console.print("Nothing shows on most accounts that shouldn't.", highlight=False)
+    for one in drifts:
+        console.print(f"[cyan]{escape(one.what)}[/]\n  likely: {one.cause}\n  then: {one.look}", highlight=False)
