@@ -12,16 +12,20 @@ from hypothesis import strategies as st
 from scipy import integrate, stats
 
 import tinclock
+import tinclock.errors
 from tinclock.core.evidence import detectors, quality
+from tinclock.core.evidence.bets import BEYOND, HitsBet, IncidentBet, ShareBet
 from tinclock.core.evidence.calibration import Collector, calibrate
 from tinclock.core.evidence.course import Observed, crossed, peak, weigh
 from tinclock.core.evidence.detectors import Chances
-from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, combined, e_of_p, limit_decibans
+from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, add_logs, combined, e_of_p, limit_decibans
+from tinclock.core.evidence.exact import EXACT
+from tinclock.core.evidence.footing import footing_of
 from tinclock.core.evidence.live import LiveEvidence, after_match, with_match
 from tinclock.core.evidence.observe import Gazes, LineQuality, Observer, Shots
 from tinclock.core.evidence.scene import Party, scene_of
 from tinclock.core.evidence.sight import Sight
-from tinclock.core.evidence.weights import Provenance, Rate, Weights, line_class
+from tinclock.core.evidence.weights import Ceiling, Provenance, Rate, Weights, line_class
 from tinclock.core.findings import Finding
 from tinclock.errors import EvidenceError
 from tinclock.garden.match import play_match
@@ -84,74 +88,100 @@ def test_chains_of_arrays_and_strands_by_name_agree(matches):
         by_kind = after_match(by_kind, now)
 
 
+def played_share(rng, ceiling, clumping, matches=12, trials=40):
+    """Ln of the e-process of an account at a ceiling, and its highest, over matches that vary as `clumping` says."""
+    size, kind, highest = 1.0 / clumping - 1.0, KindEvidence(), 0.0
+    for _ in range(matches):
+        share = rng.beta(ceiling * size, (1.0 - ceiling) * size)
+        bet = ShareBet(Ceiling(0.1, 0.05))
+        for _ in range(trials // 8):
+            bet.take((rng.random((8, 1)) < share).astype(float))
+            highest = max(highest, kind._replace(now=bet.log_e).log_e)
+        kind = kind._replace(now=bet.log_e).next_match()
+    return kind.log_e, highest
+
+
 def test_of_fair_accounts_that_are_looked_at_always_few_ever_get_a_case():
-    """Accounts at the very ceiling, 60 windows each, looked at after each: at most alpha, and not none."""
-    rng, alpha, histories = np.random.default_rng(5), 0.05, 4000
-    cases = 0
-    for _ in range(histories):
-        log_e, found = 0.0, False
-        for successes in rng.binomial(20, 0.1, 60):
-            log_e += e_of_p(detectors.share_p(int(successes), 20, 0.1))
-            found = found or log_e / DECIBAN >= limit_decibans(alpha)
-        cases += found
-    assert cases / histories <= alpha
-    assert cases > 0
+    """Accounts at the very ceiling, in matches that vary, looked at after every few shots: at most alpha, not none."""
+    rng, alpha, histories = np.random.default_rng(5), 0.05, 2500
+    ends = [played_share(rng, 0.1, 0.05) for _ in range(histories)]
+    share = np.mean([highest / DECIBAN >= limit_decibans(alpha) for _, highest in ends])
+    assert 0.0 < share <= alpha
+    below = [math.exp(played_share(rng, 0.06, 0.05)[0]) for _ in range(500)]
+    assert np.mean(below) < 1.0
 
 
-@given(st.integers(1, 40), st.floats(0.01, 0.9), st.floats(0.0, 0.5), st.data())
-def test_the_tail_of_a_share_is_the_sum_of_its_probabilities(n, ceiling, clumping, data):
-    """The tail of a share is the sum of its probabilities."""
-    k = data.draw(st.integers(1, n))
-    if clumping < 1e-4:
-        expected = sum(math.comb(n, i) * ceiling**i * (1 - ceiling) ** (n - i) for i in range(k, n + 1))
-    else:
-        size = 1.0 / clumping - 1.0
-        a, b = ceiling * size, (1.0 - ceiling) * size
-        beta = lambda x, y: math.lgamma(x) + math.lgamma(y) - math.lgamma(x + y)  # noqa: E731
-        expected = sum(math.comb(n, i) * math.exp(beta(i + a, n - i + b) - beta(a, b)) for i in range(k, n + 1))
-    assert detectors.share_p(k, n, ceiling, clumping) == pytest.approx(expected, rel=1e-6, abs=1e-12)
+@given(st.integers(0, 40), st.integers(0, 40), st.floats(0.01, 0.9), st.floats(0.002, 0.4))
+def test_a_bet_on_a_share_is_a_ratio_of_beta_binomials(k, rest, ceiling, clumping):
+    """SciPy's beta-binomial gives the same ratio, whatever the order in which trials came."""
+    bet, size = ShareBet(Ceiling(ceiling, clumping)), 1.0 / clumping - 1.0
+    trials = np.array([1.0] * k + [0.0] * rest).reshape(-1, 1)
+    for part in np.array_split(np.random.default_rng(k).permutation(trials), 3):
+        bet.take(part)
+    means = [ceiling, *(ceiling + (1.0 - ceiling) * part for part in BEYOND)]
+    fair, *unfair = [stats.betabinom.logpmf(k, k + rest, mean * size, (1.0 - mean) * size) for mean in means]
+    assert bet.log_e == pytest.approx(add_logs(unfair) - math.log(len(unfair)) - fair, abs=1e-6)
 
 
-@given(st.lists(st.floats(0.05, 0.9), min_size=4, max_size=10), st.data())
-def test_unequal_chances_never_look_rarer_than_they_are(chances, data):
-    """The exact tail of unequal trials, by enumeration, is at most the p-value, where more than expected hit."""
-    hits = data.draw(st.integers(math.ceil(sum(chances)) + 1, len(chances) + 1))
-    if hits > len(chances):
-        return
-    dist = np.array([1.0])
-    for chance in chances:
-        dist = np.convolve(dist, [1.0 - chance, chance])
-    given_hits = np.array([1.0] * hits + [0.0] * (len(chances) - hits))
-    assert detectors.hits_p(given_hits, np.array(chances), 1.0) >= dist[hits:].sum() - 1e-9
+def test_hits_of_a_match_that_went_well_are_no_proof_and_hits_beyond_the_best_are():
+    """At the best player's odds, varying from match to match, a bet is worth at most 1; far beyond them, much."""
+    rng = np.random.default_rng(9)
+
+    def played(odds: float) -> float:
+        bet = HitsBet(3.0, 0.3)
+        chances = rng.uniform(0.1, 0.6, 40)
+        hits = rng.random(40) < detectors.raised(chances, odds * math.exp(0.3 * rng.normal()))
+        bet.take(np.stack([hits, np.zeros(40), chances], 1))
+        return bet.log_e
+
+    worth = [math.exp(played(3.0)) for _ in range(3000)]
+    assert np.mean(worth) <= 1.0 + 3.0 * np.std(worth) / math.sqrt(len(worth))
+    assert np.median([played(60.0) for _ in range(20)]) > 20.0 * DECIBAN
 
 
-def test_aim_that_cancels_the_spread_stands_out_and_aim_that_doesnt_not():
-    """Aim that cancels the spread stands out, and aim that doesn't cancel it doesn't."""
-    rng = np.random.default_rng(3)
-    stray = rng.normal(0.0, 0.02, 60)
-    hand = rng.normal(0.0, 0.01, 60)
-    assert detectors.link_p(np.stack([stray, hand - 0.6 * stray], 1)) < 1e-4
-    fair = [detectors.link_p(np.stack([rng.permutation(stray), hand], 1)) for _ in range(400)]
-    assert stats.kstest(fair, "uniform").pvalue > 0.01
+@given(st.integers(0, 6), st.floats(0.1, 5.0), st.floats(0.01, 1.0), st.floats(3.0, 20.0))
+def test_a_bet_on_incidents_is_a_ratio_of_gamma_mixed_poisson_processes(n, shape, fair, decibans):
+    """SciPy's negative binomial, which is that mixture, gives the same ratio."""
+    times = 10.0 ** (decibans / 10.0)
+    bet = IncidentBet(shape)
+    for _ in range(n):
+        bet.incident(decibans)
+
+    fair_, bold = (stats.nbinom.logpmf(n, shape, shape / (shape + due)) for due in (fair, times * fair))
+    assert bet.log_e(fair, times * fair) == pytest.approx(bold - fair_, abs=1e-8)
 
 
-def test_a_trigger_by_the_clock_has_equal_pauses_and_a_finger_has_not():
-    """A trigger by the clock has equal pauses and a finger has not."""
+def no_shots(n: int, **columns: object) -> Shots:
+    """Shots of which only some columns say something."""
+    ids, none = np.arange(1, n + 1), np.full(n, np.nan)
+    values = dict.fromkeys(Shots._fields, none) | {
+        name: np.zeros(n, bool)
+        for name in ("hit", "head", "visible", "first", "flat", "skipped", "restless", "named_hit")
+    }
+    values |= {name: np.full((n, 2), np.nan) for name in ("stray", "error", "draw")}
+    values |= {"number": ids, "entity": ids, "target": ids * 0, "weapon": ["sling"] * n, "kind": ["shot"] * n}
+    return Shots(**(values | columns))
+
+
+def test_a_trigger_by_the_clock_fires_when_the_weapon_is_ready_and_a_finger_a_little_later():
+    """A trigger by the clock fires when its weapon is ready, a finger a little later; held triggers aren't asked."""
     rng = np.random.default_rng(4)
 
-    def share(pauses: np.ndarray) -> float:
-        n, none = len(pauses), np.full(len(pauses), np.nan)
-        ids, no = np.arange(1, n + 1), np.zeros(n, bool)
-        shots = Shots(
-            ids, ids, ids * 0, np.cumsum(pauses), ["sling"] * n, ["shot"] * n, no, no, none, none, none, none, no, none,
-            no, none, np.full((n, 2), np.nan), np.full((n, 2), np.nan), none, none, none, none,
-        )  # fmt: skip
-        trials = detectors.shot_trials(shots, Chances((1e9,), (1e9,), {}), frozenset())["even_trigger"]
-        assert len(trials) == n - 2
-        return float(trials[:, 0].mean())
+    def share(late: np.ndarray, automatic: frozenset[str] = frozenset()) -> np.ndarray:
+        shots = no_shots(len(late), ready_s=late)
+        return detectors.shot_trials(shots, Chances((1e9,), (1e9,), {}), automatic)["prompt_trigger"][:, 0]
 
-    assert share(1.1 + rng.normal(0.0, 0.0005, 60)) > 0.95
-    assert share(1.1 + rng.normal(0.0, 0.03, 60)) < 0.2
+    assert share(np.abs(rng.normal(0.0, 0.005, 60))).mean() > 0.95
+    assert share(0.12 + rng.normal(0.0, 0.03, 60)).mean() < 0.1
+    assert len(share(np.zeros(60), frozenset({"sling"}))) == 0
+
+
+def test_a_client_that_sends_seldom_has_no_old_views_and_one_that_holds_back_has():
+    """What waits 50 ms for the client's next message is no old view; what is 45 ms older still is one."""
+    for late, held, old in ((0.045, 0.05, 0.0), (0.1, 0.05, 1.0), (0.045, 0.0, 1.0)):
+        shots = no_shots(5, late_s=np.full(5, late), held_s=np.full(5, held))
+        trials = detectors.shot_trials(shots, Chances((1e9,), (1e9,), {}), frozenset())
+        assert trials["old_views"][:, 0].mean() == old
 
 
 # -- weights of findings --------------------------------------------------------------------------------------------
@@ -163,7 +193,7 @@ def weights_with(fair_per_min: float, decibans: float) -> Weights:
         for line in ("steady", "uneven", "rough")
     }
     held = load_weights()
-    return msgspec.structs.replace(held, findings={"fast_cadence": rate})
+    return msgspec.structs.replace(held, findings={"fast_cadence": rate}, shapes={"fast_cadence": 50.0})
 
 
 def finding(at: float, margin: float | None = None) -> Finding:
@@ -177,6 +207,41 @@ def test_a_burst_of_findings_is_one_incident_and_the_next_one_another(rules):
     gains = [watch.finding(finding(10.0 + 0.05 * k)) for k in range(20)]
     assert [gain.decibans for found in gains for gain in found] == [7.0]
     assert [gain.decibans for gain in watch.finding(finding(20.0))] == [7.0]
+
+
+@pytest.mark.parametrize("code", ["fast_cadence", "view_capped", "repeated_sequence"])
+def test_steady_cheating_is_as_visible_as_cheating_in_bursts_and_what_is_fair_isnt_evidence(rules, code):
+    """Every 1.9 s for five minutes counts as much as every 2.1 s, and views past the cap and repeats count nothing."""
+
+    def after(every_s: float) -> float:
+        watch = LiveEvidence(weights_with(0.1, 7.0), rules)
+        watch.present("ada", "steady", 0.0)
+        for at in np.arange(0.0, 300.0, every_s):
+            watch.finding(msgspec.structs.replace(finding(float(at)), code=code))
+        watch.present("ada", "steady", 300.0)
+        return watch.now("ada").get(code, 0.0) / DECIBAN
+
+    often, seldom = after(1.9), after(2.1)
+    assert often == seldom == 0.0 if code != "fast_cadence" else often > 0.5 * seldom > 150.0
+
+
+def test_other_rules_than_the_tables_mute_all_but_exact_tests_and_say_what_differs(rules):
+    """A table from a game with another tick rate and weapons isn't carried over; contradictions still count."""
+    held = load_weights()
+    there = footing_of(rules) | {"tick rate": "30 Hz", "weapons": "0" * 12}
+    table = msgspec.structs.replace(held, provenance=msgspec.structs.replace(held.provenance, footing=there))
+    watch = LiveEvidence(table, rules)
+    assert watch.muted == ("tick rate", "weapons")
+    watch.present("ada", "steady", 0.0)
+    for code in ("fast_cadence", "foreign_actor"):
+        watch.finding(msgspec.structs.replace(finding(5.0), code=code))
+    now = watch.now("ada")
+    assert set(now) == set(EXACT)
+    assert now["impossible_claims"] > 20.0 * DECIBAN
+    same = msgspec.structs.replace(held, provenance=msgspec.structs.replace(held.provenance, footing=footing_of(rules)))
+    assert LiveEvidence(same, rules).muted == ()
+    with pytest.raises(tinclock.errors.UnknownNameError, match="exactaim"):
+        LiveEvidence(held, rules, mute=["exactaim"])
 
 
 def test_the_bet_on_findings_is_a_fair_one_at_the_fair_rate(rules):

@@ -58,13 +58,14 @@ cases wait for a person (`tinclock cases list`).
     type=click.FloatRange(1e-9, 0.5),
     help="The share of fair accounts that may ever get a case; default 0.001.",
 )
+@click.option("--mute", multiple=True, metavar="KIND", help="Leave out a kind, say exact_aim.")
 @click.option("--dry-run", is_flag=True, help="Store nothing.")
 @level_option
 @notify_options
 @json_option
 def weigh(
     recordings: tuple[Path, ...], store: str, log_folder: Path | None, weights_file: Path | None, server: str,
-    alpha: float | None, dry_run: bool, level_file: Path | None, as_json: bool, **notices: object,
+    alpha: float | None, mute: tuple[str, ...], dry_run: bool, level_file: Path | None, as_json: bool, **notices: object,
 ) -> None:  # fmt: skip
     """Weigh what accounts did in recorded matches, for and against them, and open cases where it is too much."""
     console, reports = console_for(as_json), []
@@ -73,7 +74,7 @@ def weigh(
         cases = None if dry_run else store_at(store, tell, alpha)
         log = None if dry_run else log_at(store, log_folder, "soon")
         for path in recordings:
-            reports.append(_one(path, weights, cases, log, level, server, console))
+            reports.append(_one(path, weights, mute, cases, log, level, server, console))
     if as_json:
         click.echo(json.dumps(reports, indent=2))
         return
@@ -81,7 +82,9 @@ def weigh(
         _print(console, report)
 
 
-def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server: str, console: Console) -> Fields:
+def _one(
+    path: Path, weights: Weights, mute: tuple[str, ...], cases: Any, log: Any, level: Any, server: str, console: Console
+) -> Fields:
     from tinclock.cases.evidence_log import records_of
     from tinclock.cases.weighed import account_row, match_name
     from tinclock.core.evidence.course import Weighing
@@ -99,7 +102,7 @@ def _one(path: Path, weights: Weights, cases: Any, log: Any, level: Any, server:
             "muted": [],
             "opened": [],
         }
-    weighing, findings = Weighing(weights, recording.require_header().rules), []
+    weighing, findings = Weighing(weights, recording.require_header().rules, mute), []
     with progress(console, f"weighing {path.name}") as show:
         for seen in observed_in(recording, level, show):
             weighing.take(seen)

@@ -10,7 +10,7 @@ from tinclock.core.evidence.live import ENOUGH_ACCOUNTS, Gain, LiveEvidence, wit
 from tinclock.core.evidence.weights import line_class
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Collection, Iterable, Mapping
 
     from tinclock.core.evidence.eprocess import KindEvidence
     from tinclock.core.evidence.observe import Gazes, LineQuality, Shots
@@ -112,8 +112,8 @@ class Course(NamedTuple):
 class Weighing:
     """Follows one match."""
 
-    def __init__(self, weights: Weights, rules: Rules) -> None:
-        self.watch = LiveEvidence(weights, rules)
+    def __init__(self, weights: Weights, rules: Rules, mute: Collection[str] = ()) -> None:
+        self.watch = LiveEvidence(weights, rules, mute)
         self.course = Course({}, [], {}, {}, muted=self.watch.muted)
         """As it stands; what most accounts show is still in it."""
 

@@ -67,6 +67,11 @@ DETECTORS: Final = {
             "suppressing fire at a known place; a target that was seen a moment ago", "share", True, CLOPPER,
         ),
         Detector(
+            "blind_launches", "throws at what it can't see",
+            "few launches go towards an enemy who has been out of sight for 0.4 s",
+            "throwing where somebody went; lobbing over a wall at a known place", "share", True, CLOPPER,
+        ),
+        Detector(
             "tracks_hidden", "keeps its eyes on enemies behind cover",
             "eyes rest on enemies who are out of sight no more often than on chance places",
             "watching the place where somebody went; a level with few ways", "share", False, CLOPPER,
@@ -153,6 +158,7 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
     Arrays are (n, 2) or (n, 3) float64; none has a unit.
     """
     shot = np.array([kind == "shot" for kind in shots.kind], bool)
+    launch = np.array([kind == "launch" for kind in shots.kind], bool) & (shots.target > 0)
     aimed = shot & (shots.target > 0) & ~np.isnan(shots.off_m)
     near = aimed & (shots.off_m < NEAR_M)
     blow = np.array([kind == "strike" for kind in shots.kind], bool) & ~np.isnan(shots.beyond_m)
@@ -175,6 +181,7 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
         "exact_aim": _ones(shots.off_m < EXACT_M, fair & (shots.distance_m > FROM_M), number),
         "snapped_turn": _ones(fast & (shots.off_m < NEAR_M), turned, number),
         "quick_reaction": _ones(shots.run_s < QUICK_S, shots.first & near, number),
+        "blind_launches": _ones(~shots.visible & (shots.run_s >= HIDDEN_S), launch, number),
         "blind_shots": _ones(~shots.visible & (shots.run_s >= HIDDEN_S), near, number),
         "hit_share": np.stack([shots.hit[counted], number[counted], expected[counted]], 1),
         "head_share": _ones(shots.head, shots.hit & shot, number),

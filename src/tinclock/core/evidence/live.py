@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import msgspec
 import numpy as np
 
+from tinclock.core.errors import UnknownNameError
 from tinclock.core.evidence.bets import HitsBet, IncidentBet, ShareBet, expected
 from tinclock.core.evidence.detectors import DETECTORS, gaze_trials, rate_p, shot_trials
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, e_of_p
@@ -20,7 +21,7 @@ from tinclock.core.evidence.footing import differences
 from tinclock.core.evidence.weights import LINES, SLIGHT, Ceiling, bin_of
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Collection, Mapping
 
     from numpy.typing import NDArray
 
@@ -79,12 +80,16 @@ class LiveEvidence:
     """Watches one match. Give it findings as they come, and stretches of shots and looks; it says what they weigh.
 
     weights : the calibrated table; rules : the match's
+    mute : kinds that say nothing in this game, such as aims that the game itself guides
 
     Where the table was calibrated under other rules, only exact tests count; `muted` says what differs.
     """
 
-    def __init__(self, weights: Weights, rules: Rules) -> None:
-        self._weights = weights
+    def __init__(self, weights: Weights, rules: Rules, mute: Collection[str] = ()) -> None:
+        self._weights, self._mute = weights, frozenset(mute)
+        for kind in self._mute:
+            if kind not in weights.kinds():
+                raise UnknownNameError("kind of evidence", kind, list(weights.kinds()))
         self.muted = differences(weights.provenance.footing, rules)
         self._automatic = frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic)
         self._accounts: dict[str, _Account] = {}
@@ -121,7 +126,9 @@ class LiveEvidence:
             return []
         found = self._account(finding.account, finding.server_time)
         moved = found.exact.finding(finding)
-        gains = [] if moved is None else [_gain(finding.server_time, finding.account, found.line, moved, (ruling,))]
+        gains = []
+        if moved is not None and moved.name not in self._mute:
+            gains.append(_gain(finding.server_time, finding.account, found.line, moved, (ruling,)))
         more = self._incident(found, finding)
         if more != 0.0:
             gains.append(
@@ -132,7 +139,7 @@ class LiveEvidence:
     def _incident(self, found: _Account, finding: Finding) -> float:
         """Decibans by which a finding moves the incident that it belongs to, or begins."""
         rows = self._weights.findings.get(finding.code)
-        if rows is None or self.muted:
+        if rows is None or self.muted or finding.code in self._mute:
             return 0.0
         bet = found.incidents.get(finding.code)
         if bet is None:
@@ -158,7 +165,11 @@ class LiveEvidence:
             name = accounts.get(entity, "")
             if name:
                 found = self._account(name, now)
-                gains += [_gain(now, name, found.line, moved, moved.rulings) for moved in found.exact.shots(mine)]
+                gains += [
+                    _gain(now, name, found.line, moved, moved.rulings)
+                    for moved in found.exact.shots(mine)
+                    if moved.name not in self._mute
+                ]
                 trials = shot_trials(mine, self._weights.chances, self._automatic)
                 gains += self._test(name, trials, now)
         return gains
@@ -190,7 +201,8 @@ class LiveEvidence:
         if self.muted:
             return []
         found = self._account(account, now)
-        return [self._bet(account, found, name, fresh, now) for name, fresh in trials.items() if len(fresh)]
+        told = {name: fresh for name, fresh in trials.items() if len(fresh) and name not in self._mute}
+        return [self._bet(account, found, name, fresh, now) for name, fresh in told.items()]
 
     def _bet(self, account: str, found: _Account, name: str, trials: NDArray[np.float64], now: float) -> Gain:
         """Bet on some trials of one detector."""
@@ -222,13 +234,15 @@ class LiveEvidence:
     def now(self, account: str) -> dict[str, float]:
         """Ln of this match's product of e-values, by kind."""
         found = self._accounts[account]
+        out = {name: 0.0 if name in self._mute else log_e for name, log_e in found.exact.now().items()}
         if self.muted:
-            return found.exact.now()
+            return out
         due = np.zeros((len(self._codes), 2))
         for line, minutes in found.minutes.items():
             due += self._expected[line] * minutes
-        out = found.exact.now()
         for code, (fair, bet) in zip(self._codes, due.tolist(), strict=True):
+            if code in self._mute:
+                continue
             mine = found.incidents.get(code)
             out[code] = (mine or IncidentBet(self._weights.shape(code))).log_e(fair, bet)
         for (name, _), one in found.bets.items():

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from tinclock.core.evidence.weights import Provenance, Weights
 
 ROUNDS = 12
-LIFTED = 1.1
+LIFTED = 1.25
 """An account that raises the odds of a ceiling by so much is left out of that ceiling."""
 
 
