@@ -157,6 +157,22 @@ class CaseStore:
         self.tell()
         return [case for event, case in told if event == "opened"]
 
+    def open_during(
+        self, match: str, account: str, course: Course, weights: Weights, at: float | None = None
+    ) -> Case | None:
+        """Open a case while its match still goes on; None where the evidence isn't enough, or there is one already.
+
+        match : what to call it in the case; the match itself is taken in by `take_match` once it is over
+        """
+        from tinclock.cases.taking import Taking
+
+        now = time.time() if at is None else at
+        with self.write() as connection:
+            told = Taking(connection, match, course, weights, now, self.limit).open_during(account)
+            self.remember(connection, told)
+        self.tell()
+        return told[0][1] if told else None
+
     # -- telling others ---------------------------------------------------------------------------------------
 
     def remember(self, connection: Connection, told: Iterable[tuple[str, Case]]) -> None:

@@ -69,6 +69,23 @@ class Taking:
         whole = {account: with_match(by_kind[account], ended[account]) for account in self._accounts}
         return self._keep_cases(whole, values, points)
 
+    def open_during(self, account: str) -> list[tuple[str, Case]]:
+        """Open an account's case by a match that isn't over yet, and write nothing else of that match."""
+        from sqlalchemy import select
+
+        from tinclock.cases.tables import CASES
+
+        self._accounts = [account]
+        by_kind = evidence_by_kind(self._to, self._accounts)[account]
+        points = self._course.points(account, self._shares, by_kind)
+        if peak(points) < self._limit:
+            return []
+        self._locked()
+        if self._to.execute(select(CASES.c.id).where(CASES.c.account == account)).first() is not None:
+            return []
+        whole = {account: with_match(by_kind, self._course.now(account))}
+        return self._keep_cases(whole, {account: points[-1][1]}, {account: points})
+
     def _insert(self, table: Any, rows: Sequence[Fields]) -> None:
         if rows:
             self._to.execute(table.insert(), rows)

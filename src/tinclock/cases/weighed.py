@@ -9,7 +9,6 @@ from tinclock.core.evidence.course import peak
 from tinclock.core.evidence.eprocess import DECIBAN
 from tinclock.core.evidence.weights import line_class
 from tinclock.core.plain import Fields
-from tinclock.recordings.layout import FLUSHES, sha256
 
 if TYPE_CHECKING:
     from tinclock.core.evidence.course import Course
@@ -18,9 +17,12 @@ if TYPE_CHECKING:
 
 
 def match_name(recording: Recording) -> str:
-    """What a recording's match is called: its folder's name and a digest of its list of flushes."""
+    """What a recording's match is called: its folder's name and a digest of all its rulings.
+
+    It stays the same when the recording's files are put together, so that no match is taken twice.
+    """
     name = recording.path.name
-    return f"{name}.{sha256((recording.path / FLUSHES).read_bytes())[:8]}" if recording.flushes else name
+    return f"{name}.{recording.flushes[-1].rulings_sha256[:8]}" if recording.flushes else name
 
 
 def account_row(course: Course, account: str, weights: Weights) -> Fields:

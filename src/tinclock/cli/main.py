@@ -13,7 +13,7 @@ GROUPS = {
     "Author": ("new", "check", "rig", "level", "client-bundle"),
     "Match": ("serve",),
     "Ask": ("contents", "explain", "rerule", "fairness", "batch", "rule-logs"),
-    "Review": ("doctor", "weigh", "cases", "calibrate", "detection"),
+    "Review": ("doctor", "weigh", "follow", "cases", "calibrate", "detection"),
 }
 """The commands by what one wants, in the order of a project's life."""
 
@@ -33,6 +33,7 @@ COMMANDS = {
     "batch": ("tinclock.cli.batch", "batch", "Rule again, check fairness or weigh, over many recordings."),
     "rule-logs": ("tinclock.cli.rule_logs", "rule_logs", "Rule on another server's logs: CSV, JSON Lines, Parquet."),
     "doctor": ("tinclock.cli.doctor", "doctor", "Say what in recordings is a mistake of the integration."),
+    "follow": ("tinclock.cli.follow", "follow", "Weigh matches while they are recorded, and open cases."),
     "weigh": ("tinclock.cli.weigh", "weigh", "Weigh recordings for and against each account, and open cases."),
     "cases": ("tinclock.cli.cases", "cases", "Review cases: list, show, page, decide, export, forget."),
     "calibrate": ("tinclock.cli.calibrate", "calibrate", "Make a table of weights from labelled recordings."),

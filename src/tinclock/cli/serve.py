@@ -5,12 +5,20 @@ from __future__ import annotations
 import asyncio
 import gc
 import os
+import subprocess
+import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from tinclock.cli.reading import told_plainly
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+FOLLOWER_S = 60.0
+"""So long what was recorded last may take to be weighed."""
 
 EPILOG = """
 \b
@@ -23,6 +31,8 @@ Examples:
       besides, record every match under matches/
   tinclock serve --evidence evidence
       and chain every finding before its receipt goes out
+  tinclock serve --record matches --cases cases
+      besides, weigh matches while they go on
   TINCLOCK_TOKEN=secret tinclock serve --host 0.0.0.0
       askers must send Authorization: Bearer secret
   tinclock serve --origin https://tools.example
@@ -47,13 +57,14 @@ requests are described in docs/serving.md.
 @click.option(
     "--evidence", type=click.Path(file_okay=False, path_type=Path), help="Append findings to the log in here."
 )
+@click.option("--cases", "store", metavar="STORE", help="Weigh what is recorded meanwhile, and open cases in here.")
 @click.option("--origin", "origins", multiple=True, metavar="URL", help="A web page of this origin may ask too.")
 @click.option("--host-name", "hosts", multiple=True, metavar="NAME", help="Also reached by this name; see Host.")
 @click.option("--abandoned", "abandoned_s", default=300.0, show_default=True, type=click.FloatRange(0.1, 1e6),
               help="Seconds until a match whose askers are gone is closed.")  # fmt: skip
 def serve(
     host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None, evidence: Path | None,
-    origins: tuple[str, ...], hosts: tuple[str, ...], abandoned_s: float,
+    store: str | None, origins: tuple[str, ...], hosts: tuple[str, ...], abandoned_s: float,
 ) -> None:  # fmt: skip
     """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
     from tinclock.cases.evidence_log import EvidenceLog
@@ -62,6 +73,8 @@ def serve(
     from tinclock.serve.app import Service, Settings
     from tinclock.serve.hub import Hub
 
+    if store is not None and record is None:
+        raise click.UsageError("--cases weighs what is recorded: say where with --record")
     token = token_file.read_text(encoding="utf-8").strip() if token_file else os.environ.get("TINCLOCK_TOKEN", "")
     if token_file and not token:
         raise click.ClickException(f"{token_file}: is empty; a token belongs in it")
@@ -84,6 +97,7 @@ def serve(
             settings = Settings(host, port, unix, token, origins, hosts, abandoned_s)
             await Service(Hub(record, log), settings, logger.info).run()
 
+        follower = None if store is None or record is None else _follower(record, store)
         try:
             asyncio.run(run())
         except OSError as error:
@@ -91,3 +105,23 @@ def serve(
         finally:
             if log is not None:
                 log.close()
+            if follower is not None:
+                _ended(follower, logger.info)
+
+
+def _follower(record: Path, store: str) -> subprocess.Popen[bytes]:
+    """A process of its own that weighs: ruling isn't slowed down by it, and doesn't fall with it."""
+    record.mkdir(parents=True, exist_ok=True)
+    return subprocess.Popen([sys.executable, "-m", "tinclock", "follow", str(record), "--store", store])
+
+
+def _ended(follower: subprocess.Popen[bytes], log: Callable[..., None]) -> None:
+    if follower.poll() is not None:
+        log("weighing had ended before", code=follower.returncode)
+        return
+    follower.terminate()  # it takes in what was closed, and ends
+    try:
+        follower.wait(FOLLOWER_S)
+    except subprocess.TimeoutExpired:
+        follower.kill()
+        log("weighing didn't end in time", seconds=FOLLOWER_S)

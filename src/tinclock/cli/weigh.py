@@ -47,6 +47,14 @@ cases wait for a person (`tinclock cases list`).
 """
 
 
+mute_option = click.option(
+    "--mute",
+    multiple=True,
+    metavar="KIND",
+    help="Leave out a kind, say exact_aim where the game guides aims.",
+)
+
+
 @click.command(epilog=EPILOG)
 @recordings_argument
 @store_option
@@ -58,14 +66,15 @@ cases wait for a person (`tinclock cases list`).
     type=click.FloatRange(1e-9, 0.5),
     help="The share of fair accounts that may ever get a case; default 0.001.",
 )
-@click.option("--mute", multiple=True, metavar="KIND", help="Leave out a kind, say exact_aim.")
+@mute_option
 @click.option("--dry-run", is_flag=True, help="Store nothing.")
 @level_option
 @notify_options
 @json_option
 def weigh(
     recordings: tuple[Path, ...], store: str, log_folder: Path | None, weights_file: Path | None, server: str,
-    alpha: float | None, mute: tuple[str, ...], dry_run: bool, level_file: Path | None, as_json: bool, **notices: object,
+    alpha: float | None, mute: tuple[str, ...], dry_run: bool, level_file: Path | None, as_json: bool,
+    **notices: object,
 ) -> None:  # fmt: skip
     """Weigh what accounts did in recorded matches, for and against them, and open cases where it is too much."""
     console, reports = console_for(as_json), []
@@ -74,7 +83,7 @@ def weigh(
         cases = None if dry_run else store_at(store, tell, alpha)
         log = None if dry_run else log_at(store, log_folder, "soon")
         for path in recordings:
-            reports.append(_one(path, weights, mute, cases, log, level, server, console))
+            reports.append(weigh_one(path, weights, mute, cases, log, level, server, console))
     if as_json:
         click.echo(json.dumps(reports, indent=2))
         return
@@ -82,7 +91,7 @@ def weigh(
         _print(console, report)
 
 
-def _one(
+def weigh_one(
     path: Path, weights: Weights, mute: tuple[str, ...], cases: Any, log: Any, level: Any, server: str, console: Console
 ) -> Fields:
     from tinclock.cases.evidence_log import records_of

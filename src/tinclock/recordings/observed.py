@@ -44,7 +44,7 @@ def observed_in(
 
     level : the recorded level, where the recording doesn't hold it. Raises `RecordingError` for what can't be read.
     """
-    reading = _Reading(recording, level)
+    reading = Reading(recording, level)
     span = max(recording.ends_at_s - recording.begins_at_s, 1e-9)
     waiting: list[Flush] = []
     for place, flush in enumerate(recording.flushes):
@@ -61,7 +61,9 @@ def observed_in(
                 on_progress((seen.until_s - recording.begins_at_s) / span)
 
 
-class _Reading:
+class Reading:
+    """Reads flushes of a recording, one after the other, into what is to be seen in them."""
+
     def __init__(self, recording: Recording, level: Level | None) -> None:
         header = recording.require_header()
         self._recording, self._seed, self._rules = recording, header.seed, header.rules

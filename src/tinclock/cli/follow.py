@@ -1,0 +1,159 @@
+"""`tinclock follow`: weighing matches while they are recorded, and opening cases as soon as there is enough."""
+
+from __future__ import annotations
+
+import signal
+import threading
+import time
+from collections import Counter
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tinclock.cli.case_options import log_at, log_option, store_at, store_option, weights_at, weights_option
+from tinclock.cli.notices import notifier, notify_options
+from tinclock.cli.reading import console_for, level_from, level_option, say, told_plainly
+from tinclock.cli.weigh import mute_option, weigh_one
+from tinclock.core.errors import TinClockError
+from tinclock.recordings.layout import HEADER
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Collection
+
+    from tinclock.cases.store import CaseStore
+    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.geometry.level import Level
+    from tinclock.recordings.following import Following
+
+TRIES, LAST_S = 4, 0.5
+"""How often a recording that can't be read is looked at before it is given up."""
+
+EPILOG = """
+\b
+Examples:
+  tinclock follow matches
+      every match that a server records in matches/, until
+      SIGTERM or Ctrl-C
+  tinclock follow evening --webhook https://chat.example/hook
+      one match, until it is over
+
+\b
+A case opens as soon as the evidence is enough, some five seconds after it
+happened, and the match is taken in whole once it is over, as `weigh` does
+it. The match itself isn't slowed down: only what was recorded is read.
+`tinclock serve --record matches --cases cases` runs this beside itself.
+"""
+
+
+@click.command(epilog=EPILOG)
+@click.argument("paths", metavar="PATHS...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@store_option
+@log_option
+@weights_option
+@mute_option
+@click.option("--server", default="", help="The name of the server that records them.")
+@click.option("--every", "every_s", default=2.0, show_default=True, type=click.FloatRange(0.1, 600.0),
+              help="Seconds from one look to the next.")  # fmt: skip
+@level_option
+@notify_options
+def follow(
+    paths: tuple[Path, ...], store: str, log_folder: Path | None, weights_file: Path | None, mute: tuple[str, ...],
+    server: str, every_s: float, level_file: Path | None, **notices: object,
+) -> None:  # fmt: skip
+    """Weigh matches while they are being recorded; PATHS are recordings, or folders that hold them."""
+    console = console_for(True)
+    with told_plainly(), notifier(notices) as tell:
+        weights, level = weights_at(weights_file), level_from(level_file)
+        cases, log = store_at(store, tell), log_at(store, log_folder, "soon")
+
+        def finish(path: Path) -> None:
+            report = weigh_one(path, weights, mute, cases, log, level, server, console)
+            for case in report["opened"]:
+                say(f"case opened: {case['account']}: {case['why']}")
+            say(f"{path}: taken in" + (", as it was before" if report["taken_before"] else ""))
+
+        _until_over(Followed(paths, weights, cases, level, mute, finish, say), every_s)
+
+
+class Followed:
+    """Recordings and folders of recordings, looked at again and again until they are closed or somebody says stop.
+
+    finish : takes a closed recording in whole, as `weigh` does; say : tells what happens, a line each
+    """
+
+    def __init__(
+        self, paths: Collection[Path], weights: Weights, cases: CaseStore | None, level: Level | None,
+        mute: Collection[str], finish: Callable[[Path], Any], say: Callable[[str], None],
+    ) -> None:  # fmt: skip
+        self._paths, self._weights, self._cases, self._level, self._mute = paths, weights, cases, level, mute
+        self._finish, self._say = finish, say
+        self._under_way: dict[Path, Following] = {}
+        self._done: set[Path] = set()
+        self._failed: Counter[Path] = Counter()
+        self._opened: set[tuple[Path, str]] = set()
+
+    def look(self) -> bool:
+        """Look at all of them once; returns whether anything is still to come."""
+        from tinclock.recordings.following import Following
+
+        for path in self._found():
+            if path not in self._under_way and path not in self._done:
+                self._under_way[path] = Following(path, self._weights, self._level, self._mute)
+        for path, one in list(self._under_way.items()):
+            try:
+                one.look()
+                if one.closed:
+                    self._finish(path)
+                else:
+                    self._open(path, one)
+            except TinClockError as error:
+                self._failed[path] += 1
+                if self._failed[path] < TRIES:  # it may be put together into fewer files just now
+                    continue
+                self._say(f"{path}: {error}")  # the others go on
+            if one.closed or self._failed[path] >= TRIES:
+                del self._under_way[path]
+                self._done.add(path)
+        return bool(self._under_way) or any(not _is_recording(path) for path in self._paths)
+
+    def finishing(self) -> bool:
+        """Whether something that is over still has to be taken in."""
+        self.look()
+        return any(one.closed for one in self._under_way.values())
+
+    def _found(self) -> list[Path]:
+        found: list[Path] = []
+        for path in self._paths:
+            found += [path] if _is_recording(path) else sorted(one.parent for one in path.glob(f"*/{HEADER}"))
+        return found
+
+    def _open(self, path: Path, one: Following) -> None:
+        course = one.course
+        for account in course.stages if course is not None and self._cases is not None else ():
+            if (path, account) in self._opened:
+                continue
+            assert self._cases is not None
+            assert course is not None
+            case = self._cases.open_during(path.name, account, course, self._weights)
+            if case is not None:
+                self._opened.add((path, account))
+                self._say(f"case opened: {account}: {case.why}")
+
+
+def _is_recording(path: Path) -> bool:
+    return (path / HEADER).exists()
+
+
+def _until_over(followed: Followed, every_s: float) -> None:
+    """Look again and again, until everything is closed or this process is told to end."""
+    stop = threading.Event()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda *_: stop.set())
+    while followed.look() and not stop.wait(every_s):
+        pass
+    for _ in range(TRIES if stop.is_set() else 0):  # what was closed meanwhile is still taken in
+        if not followed.finishing():
+            break
+        followed.look()
+        time.sleep(LAST_S)
