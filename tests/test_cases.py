@@ -28,6 +28,7 @@ import tinclock
 from tinclock.cases.checking import problems_of
 from tinclock.cases.evidence_log import EvidenceLog, Head, read_log, verify_log
 from tinclock.cases.figures import exported, labels_of, summed_up
+from tinclock.cases.pseudonyms import Pseudonyms
 from tinclock.cases.records import Case
 from tinclock.cases.review import CaseReview
 from tinclock.cases.store import CaseStore
@@ -413,8 +414,8 @@ def test_the_queue_goes_by_evidence_and_waiting(review):
     assert [case.account for case in review.queue()] == ["old", "newer", "new"]
 
 
-def test_forgetting_leaves_no_trace_of_the_name_but_that_it_happened(review):
-    """Forgetting leaves no trace of the name but that it happened."""
+def test_forgetting_leaves_no_trace_of_the_name_but_that_it_happened(review, tmp_path):
+    """Forgetting leaves no trace of the name in store or log, and the log's chain and decisions are whole."""
     from sqlalchemy import select
 
     from tinclock.cases.tables import FORGOTTEN, METADATA
@@ -427,6 +428,14 @@ def test_forgetting_leaves_no_trace_of_the_name_but_that_it_happened(review):
             assert not any("ada" in map(str, row) for row in connection.execute(select(table))), table.name
         (row,) = connection.execute(select(FORGOTTEN))
     assert (row.findings, row.matches, row.had_case, row.reason) == (1, 1, True, "asked to")
+    review._log.append("finding", [Finding("fast_cadence", "c-ada", "bob", 1, 1, 1.0)])
+    review._log.flush()
+    log = tmp_path / "log"
+    assert [path.name for path in log.iterdir() if path.is_file() and b"ada" in path.read_bytes()] == []
+    assert Pseudonyms(log).known("ada") is None
+    assert Pseudonyms(log).known("bob") is not None
+    assert (log / "keys.jsonl").stat().st_mode & 0o77 == 0
+    assert problems_of(review, log) == []
     assert review.retain(1.0, reviewer="eve", at=time.time() + 1e6) == 1
     assert review.counts()["accounts"] == 0
 
@@ -644,7 +653,7 @@ def test_from_a_recording_to_a_decision_by_commands_alone(reviewed, tmp_path):
     assert "every record is as it was written; 1 decision agree" in checked
     head = checked.split("head ")[1].strip()
     assert "every record" in run("cases", "check-log", *store, "--head", head)
-    assert "was edited" in run("cases", "check-log", *store, "--head", head[:-1] + "01"[head[-1] == "0"], fails=1)
+    assert "two digests" in run("cases", "check-log", *store, "--head", head[:-1] + "01"[head[-1] == "0"], fails=1)
     log = folder / "cases" / "log" / "evidence-000001.jsonl"
     whole = log.read_bytes()
     log.write_bytes(whole.replace(b"damage_differs", b"damage_differed", 1))

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from tinclock.cases.evidence_log import Head, read_log, verify_log
+from tinclock.cases.pseudonyms import Pseudonyms
 from tinclock.cases.records import VERDICTS
 from tinclock.core.plain import Fields
-from tinclock.recordings.layout import sha256
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from tinclock.cases.records import Decision
     from tinclock.cases.review import CaseReview
 
-COMPARED = ("account", "reviewer", "verdict", "note", "decibans")
+COMPARED = ("reviewer", "verdict", "note", "decibans")
 SAME_TIME_S = 0.001
 
 
@@ -37,10 +37,11 @@ def problems_of(review: CaseReview, log: str | Path, noted: Head | None = None) 
         for entry in read_log(log)
         if entry.kind == "decision"
     }
-    return [*_edited(decisions, logged), *_missing(review, decisions, logged), *_states(review, decisions)]
+    names = Pseudonyms(log)
+    return [*_edited(decisions, logged, names), *_missing(review, decisions, logged), *_states(review, decisions)]
 
 
-def _edited(decisions: list[Decision], logged: Mapping[int, tuple[float, Fields]]) -> Iterator[str]:
+def _edited(decisions: list[Decision], logged: Mapping[int, tuple[float, Fields]], names: Pseudonyms) -> Iterator[str]:
     """Decisions of the store that aren't what the log says they were."""
     for one in decisions:
         at, body = logged.get(one.log_number or 0, (0.0, {}))
@@ -48,6 +49,8 @@ def _edited(decisions: list[Decision], logged: Mapping[int, tuple[float, Fields]
             yield f"decision {one.id} on {one.account} has no record in the log: it was made up, or its number edited"
             continue
         wrong = [name for name in COMPARED if body.get(name) != getattr(one, name)]
+        if body.get("account") != names.known(one.account):
+            wrong.append("account")
         if abs(at - one.at) > SAME_TIME_S:
             wrong.append("at")
         for name in wrong:
@@ -65,10 +68,10 @@ def _missing(
     there, forgotten = {one.log_number for one in decisions}, review.forgotten()
     for number, (_, body) in logged.items():
         account = str(body.get("account", ""))
-        if number not in there and sha256(account.encode()) not in forgotten:
+        if number not in there and account not in forgotten:
             yield (
-                f"record {number} of the log says that {body.get('reviewer')} decided {body.get('verdict')!r} on "
-                f"{account}, and the store has no such decision: it was deleted"
+                f"record {number} of the log says that {body.get('reviewer')} decided {body.get('verdict')!r} on the "
+                f"account called {account}, and the store has no such decision: it was deleted"
             )
 
 

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple
 
 import msgspec
 
+from tinclock.cases.pseudonyms import Pseudonyms
 from tinclock.core.errors import EvidenceError
 from tinclock.recordings.layout import sha256
 
@@ -77,6 +78,8 @@ class EvidenceLog:
             raise EvidenceError(self.folder, f"can't be written: {error.strerror}") from None
         self._number_of_file, self._size = int(_NAME.fullmatch(path.name)[1]), path.stat().st_size  # type: ignore[index]
         self._encode = msgspec.json.Encoder().encode
+        self.pseudonyms = Pseudonyms(self.folder)
+        """What accounts are called in it."""
         self._synced_at = time.monotonic()
         self._dirty = self._half_written = False
         _sync_folder(self.folder)
@@ -107,14 +110,16 @@ class EvidenceLog:
     def append(self, kind: str, bodies: Iterable[Any], at: float | None = None, sync: Sync | None = None) -> int:
         """Append records of a kind; returns the number of the last one, once they are as safe as the policy says.
 
-        bodies : structs or plain data; at : unix time, by default now; sync : another policy than the log's
+        bodies : structs or plain data, in which accounts and their connections are called by pseudonyms
+        at : unix time, by default now; sync : another policy than the log's
         """
         now = time.time() if at is None else at
         number, digest = self._head
         lines = []
         for body in bodies:
             number += 1
-            line = self._encode(Entry(number, digest, now, kind, msgspec.Raw(self._encode(body))))
+            hidden = self._encode(self.pseudonyms.hidden(body))
+            line = self._encode(Entry(number, digest, now, kind, msgspec.Raw(hidden)))
             digest = sha256(line)
             lines.append(line)
         if not lines:

@@ -22,7 +22,6 @@ from tinclock.cases.taking import case_of
 from tinclock.core.errors import EvidenceError, UnknownNameError
 from tinclock.core.evidence.live import Gain
 from tinclock.core.plain import Fields
-from tinclock.recordings.layout import sha256
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -132,7 +131,7 @@ class CaseReview:
             return _decisions(connection, None, "")
 
     def forgotten(self) -> set[str]:
-        """SHA-256 digests of the names of accounts that were forgotten."""
+        """The pseudonyms of accounts that were forgotten."""
         from sqlalchemy import select
 
         from tinclock.cases.tables import FORGOTTEN
@@ -212,9 +211,10 @@ class CaseReview:
     # -- forgetting -------------------------------------------------------------------------------------------
 
     def forget(self, account: str, *, reviewer: str, reason: str, at: float | None = None) -> Fields:
-        """Delete everything that names an account; that it happened, when and why is kept, with a digest of the name.
+        """Delete everything that names an account, and the key by which the evidence log calls it.
 
-        The evidence log can't be edited without breaking its chain: delete its files once they are past retention.
+        That it happened, when and why is kept, with that pseudonym. The log's records stay, so that its chain is whole,
+        and nobody can tell whose they were.
         """
         from sqlalchemy import delete, func, select
 
@@ -229,13 +229,14 @@ class CaseReview:
             ).scalar_one()
             had = connection.execute(select(CASES.c.id).where(CASES.c.account == account)).first() is not None
             done = {
-                "at": now, "reviewer": reviewer, "reason": reason, "digest": sha256(account.encode()),
+                "at": now, "reviewer": reviewer, "reason": reason, "digest": log.pseudonyms.of(account),
                 "findings": count, "matches": row.matches, "had_case": had,
             }  # fmt: skip
             connection.execute(delete(ACCOUNTS).where(ACCOUNTS.c.account == account))
             connection.execute(FORGOTTEN.insert().values(**done))
             log.append("forgotten", [done], now)
             log.flush()
+        log.pseudonyms.forget(account)
         return done
 
     def retain(self, days: float, *, reviewer: str, at: float | None = None) -> int:
