@@ -5,6 +5,7 @@ import math
 import numpy as np
 import pytest
 
+from tinclock.core.evidence.detectors import DETECTORS
 from tinclock.core.evidence.eprocess import DECIBAN
 from tinclock.core.evidence.exact import (
     BLOCK_S,
@@ -17,7 +18,7 @@ from tinclock.core.evidence.exact import (
     TwoChances,
     strays,
 )
-from tinclock.core.findings import Finding
+from tinclock.core.findings import FINDINGS, Finding
 from tinclock.evidence import load_weights
 
 MATCHES, SHOTS, WIDEST_RAD, FAR_M = 400, 30, math.radians(2.5), 12.0
@@ -151,3 +152,10 @@ def test_exact_tests_come_first_and_have_a_quarter_of_the_bet():
     assert list(kinds)[: len(EXACT)] == list(EXACT)
     assert sum(kinds[name] for name in EXACT) == pytest.approx(0.25)
     assert sum(kinds.values()) == pytest.approx(1.0)
+
+
+def test_no_kind_of_evidence_has_the_name_of_another():
+    """Codes of findings, exact tests and detectors are kinds of one table: none has the name of another."""
+    assert not set(EXACT) & set(FINDINGS)
+    assert not set(EXACT) & set(DETECTORS)
+    assert not set(DETECTORS) & set(FINDINGS)

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from tinclock.core.evidence.calibration import Play
     from tinclock.core.evidence.unlabelled import SetAside
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.weights import Ceiling, Weights
 
 EPILOG = """
 \b
@@ -136,8 +136,14 @@ def _lacking(weights: Weights) -> list[str]:
         name if line == "all" else f"{name} ({line})"
         for name, lines in weights.ceilings.items()
         for line, row in lines.items()
-        if row.share >= 1.0
+        if _is_lacking(name, row)
     ]
+
+
+def _is_lacking(name: str, row: Ceiling) -> bool:
+    from tinclock.core.evidence.detectors import DETECTORS
+
+    return DETECTORS[name].family == "share" and row.share >= 1.0
 
 
 def _footing(recordings: tuple[Path, ...]) -> dict[str, str]:
@@ -180,7 +186,7 @@ def _print(console: Console, weights: Weights, out: Path, aside: tuple[SetAside,
     for name, lines in weights.ceilings.items():
         unit, digits = (1.0, 1) if name == "claim_rate" else (100.0, 2)
         for line, row in lines.items():
-            if row.share >= 1.0:
+            if _is_lacking(name, row):
                 rows.add_row(name, line, "-", "not enough play", "")
                 continue
             best, low, high = (f"{unit * value:.{digits}f}" for value in (row.share, row.low, row.high))

@@ -90,7 +90,7 @@ EXACT: Final = {
             "a build with other rules or another match's numbers, which the border refuses", _SHAFER,
         ),
         ExactTest(
-            "old_news", "believes in health that its own screen shows it has lost",
+            "lost_health", "believes in health that its own screen shows it has lost",
             "in half a minute a fair client repeats a health that it lost long before the snapshot on its screen was "
             "sent with a chance of at most 1 in 1,000", _BLOCKS,
             "a server that sends news over a channel that may lose them for good", _SHAFER,
@@ -287,7 +287,7 @@ class ExactTests:
             "two_faces": BlockBet(APART, second_half=True),
             "impossible_impacts": BlockBet(RARE),
             "impossible_claims": BlockBet(RARE),
-            "old_news": BlockBet(RARE),
+            "lost_health": BlockBet(RARE),
         }
 
     def goes_on(self, now: float) -> None:
@@ -363,7 +363,7 @@ _BLOCK_OF: Final = {
     "unknown_projectile": "impossible_impacts",
     "foreign_actor": "impossible_claims",
     "damage_differs": "impossible_claims",
-    "old_news": "old_news",
+    "old_news": "lost_health",
 }
 _ONLY_BEYOND: Final = frozenset({"no_impact", "unknown_projectile"})
 """Of these only what lies beyond what was measured can't be: off the way, or a number that was never issued."""

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 MARKS_MIN = (1.0, 3.0, 5.0, 10.0)
 SKILL_BANDS = 3
+DRAWN_AGAIN = 100
 LONGEST = 40
 """Matches of a simulated account's history, at most."""
 
@@ -50,9 +51,14 @@ class Row(NamedTuple):
 
 
 class FalseCases(NamedTuple):
-    """Simulated fair histories, and how many ever got a case. low, high : 95 % of Clopper and Pearson (1934)."""
+    """Simulated fair histories, and how many ever got a case.
+
+    accounts : real ones that they are put together from, which is what the interval can rest on
+    low, high : 95 %, over whole accounts drawn again; where none of them ever got a case, what so many accounts exclude
+    """
 
     histories: int
+    accounts: int
     matches: int
     minutes: float
     cases: int
@@ -166,18 +172,18 @@ def false_cases(
 ) -> FalseCases:  # fmt: skip
     """Fair histories put together from fair matches: how many of the accounts ever get a case.
 
-    An account is a line quality and a band of skill, and stays that; each of its matches, 1 to `LONGEST` of them, is
-    one that somebody of its quality and band really played.
+    A person is a line quality and a band of skill, and stays that; each of its matches, 1 to `LONGEST` of them, is
+    one that somebody of its quality and band really played. However many histories are drawn, they hold no more people
+    than played: the interval comes from drawing those again, whole, `DRAWN_AGAIN` times.
 
     shares : (kinds,) float64, adding up to 1; limit : decibans.
     """
-    from scipy.stats import beta
-
     bands: dict[tuple[str, int], list[Labelled]] = {}
     for play in fair:
         if len(play.stages):
             bands.setdefault((play.quality, _band(play.skill)), []).append(play)
     keys, cases, total, minutes = sorted(bands), 0, 0, 0.0
+    accounts = len({(play.match, play.account) for like in bands.values() for play in like})
     by_quality: dict[str, tuple[int, int]] = {}
     weights = np.array([len(bands[key]) for key in keys], float)
     for number in range(histories):
@@ -193,9 +199,32 @@ def false_cases(
         by_quality[key[0]] = (had + found, of + 1)
         if on_progress is not None and number % 200 == 0:
             on_progress(number / histories)
-    low = float(beta.ppf(0.025, cases, histories - cases + 1)) if cases else 0.0
-    high = float(beta.ppf(0.975, cases + 1, histories - cases)) if cases < histories else 1.0
-    return FalseCases(histories, total, minutes, cases, cases / histories, low, high, dict(sorted(by_quality.items())))
+    low, high = _between(bands, shares, limit, max(histories // DRAWN_AGAIN, 20), rng, accounts, cases)
+    return FalseCases(
+        histories, accounts, total, minutes, cases, cases / histories, low, high, dict(sorted(by_quality.items()))
+    )
+
+
+def _between(
+    bands: Mapping[tuple[str, int], Sequence[Labelled]], shares: NDArray[np.float64], limit: float, histories: int,
+    rng: np.random.Generator, accounts: int, cases: int,
+) -> tuple[float, float]:  # fmt: skip
+    """The interval of the share with a case: people drawn again, and a few histories of each drawing."""
+    none = 1.0 - 0.05 ** (1.0 / accounts) if accounts else 1.0
+    if not cases:
+        return 0.0, none
+    drawn = []
+    for _ in range(DRAWN_AGAIN):
+        found = 0
+        people = {key: [like[k] for k in rng.integers(0, len(like), len(like))] for key, like in bands.items()}
+        keys = sorted(people)
+        for _ in range(histories):
+            like, chain = people[keys[int(rng.integers(0, len(keys)))]], Chain(shares)
+            picks = rng.integers(0, len(like), int(rng.integers(1, LONGEST + 1))).tolist()
+            found += any(chain.match(like[pick].stages).max() >= limit for pick in picks)
+        drawn.append(found / histories)
+    low, high = np.quantile(drawn, (0.025, 0.975)).tolist()
+    return low, max(high, none)
 
 
 def _band(skill: float) -> int:
