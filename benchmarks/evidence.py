@@ -17,7 +17,7 @@ import msgspec
 
 from tinclock import Finding
 from tinclock.core.evidence.course import Course
-from tinclock.core.evidence.observe import LineQuality
+from tinclock.core.evidence.measured import LineQuality
 from tinclock.evidence import (
     CaseReview,
     CaseStore,

@@ -36,7 +36,7 @@ from tinclock.cli.main import main
 from tinclock.core.evidence.course import Course
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence
 from tinclock.core.evidence.live import Gain
-from tinclock.core.evidence.observe import LineQuality
+from tinclock.core.evidence.measured import LineQuality
 from tinclock.core.findings import Finding
 from tinclock.errors import EvidenceError, MissingExtraError, UnknownNameError
 from tinclock.garden.scenario import data_file

@@ -22,7 +22,8 @@ from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, add_logs, com
 from tinclock.core.evidence.exact import EXACT
 from tinclock.core.evidence.footing import footing_of
 from tinclock.core.evidence.live import LiveEvidence, after_match, with_match
-from tinclock.core.evidence.observe import Gazes, LineQuality, Observer, Shots
+from tinclock.core.evidence.measured import LineQuality
+from tinclock.core.evidence.observe import Gazes, Observer, Shots
 from tinclock.core.evidence.scene import Party, scene_of
 from tinclock.core.evidence.sight import Sight
 from tinclock.core.evidence.weights import Ceiling, Provenance, Rate, Weights, line_class
@@ -238,6 +239,14 @@ def test_other_rules_than_the_tables_mute_all_but_exact_tests_and_say_what_diffe
     now = watch.now("ada")
     assert set(now) == set(EXACT)
     assert now["impossible_claims"] > 20.0 * DECIBAN
+    spread = msgspec.structs.replace(
+        held, provenance=msgspec.structs.replace(held.provenance, footing=footing_of(rules) | {"spread": "0" * 12})
+    )
+    other = LiveEvidence(spread, rules)
+    other.present("ada", "steady", 0.0)
+    other.finding(finding(5.0, 9.0))
+    assert other.muted == ("spread",)
+    assert other.now("ada")["fast_cadence"] > 10.0 * DECIBAN
     same = msgspec.structs.replace(held, provenance=msgspec.structs.replace(held.provenance, footing=footing_of(rules)))
     assert LiveEvidence(same, rules).muted == ()
     with pytest.raises(tinclock.errors.UnknownNameError, match="exactaim"):

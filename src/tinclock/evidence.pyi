@@ -1,10 +1,12 @@
 """Evidence: weighing accounts while a match goes on or from recordings, cases, decisions, the chained log."""
 
+from tinclock.cases.checking import problems_of as problems_of
 from tinclock.cases.evidence_log import EvidenceLog as EvidenceLog
 from tinclock.cases.evidence_log import Head as Head
 from tinclock.cases.evidence_log import verify_log as verify_log
 from tinclock.cases.kinds import Words as Words
 from tinclock.cases.kinds import words_of as words_of
+from tinclock.cases.pseudonyms import Pseudonyms as Pseudonyms
 from tinclock.cases.records import Case as Case
 from tinclock.cases.records import Decision as Decision
 from tinclock.cases.records import Dossier as Dossier
@@ -19,14 +21,20 @@ from tinclock.core.evidence.course import Weighing as Weighing
 from tinclock.core.evidence.course import crossed as crossed
 from tinclock.core.evidence.course import peak as peak
 from tinclock.core.evidence.course import weigh as weigh
+from tinclock.core.evidence.doctor import Complaint as Complaint
+from tinclock.core.evidence.doctor import Doctor as Doctor
 from tinclock.core.evidence.eprocess import KindEvidence as KindEvidence
 from tinclock.core.evidence.live import Gain as Gain
 from tinclock.core.evidence.live import LiveEvidence as LiveEvidence
 from tinclock.core.evidence.observe import Gazes as Gazes
 from tinclock.core.evidence.observe import Shots as Shots
+from tinclock.core.evidence.unlabelled import SetAside as SetAside
+from tinclock.core.evidence.unlabelled import Unlabelled as Unlabelled
+from tinclock.core.evidence.unlabelled import calibrate_unlabelled as calibrate_unlabelled
 from tinclock.core.evidence.weights import Provenance as Provenance
 from tinclock.core.evidence.weights import Weights as Weights
 from tinclock.intake.weights_file import load_weights as load_weights
 from tinclock.intake.weights_file import save_weights as save_weights
+from tinclock.recordings.following import Following as Following
 from tinclock.recordings.observed import observed_in as observed_in
 from tinclock.report.case_page import write_case_page as write_case_page

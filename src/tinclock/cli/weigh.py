@@ -154,9 +154,13 @@ def _print(console: Console, report: Fields) -> None:
         )  # fmt: skip
     console.print(rows)
     if report["muted"]:
+        from tinclock.core.evidence.footing import MUTES
+
+        some = all(name in MUTES for name in report["muted"])
+        left = "what hangs on that doesn't count" if some else "only exact tests count"
         console.print(
-            f"[cyan]{', '.join(report['muted'])}[/] differ from the game that the weights are from: only exact tests "
-            "count here. `tinclock calibrate` makes a table of your own.", highlight=False,
+            f"[cyan]{', '.join(report['muted'])}[/] differ from the game that the weights are from: {left} here. "
+            "`tinclock calibrate` makes a table of your own.", highlight=False,
         )  # fmt: skip
     for one in report["common"]:
         console.print(

@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from tinclock.core.evidence.observe import LineQuality
+from tinclock.core.evidence.measured import LineQuality
 
 LINE_WINDOW_S = 10.0
 TOGETHER_S, PLAYING_S = 0.001, 0.5

@@ -117,7 +117,7 @@ def _told(gain: Any) -> str:
 
 
 def _line(dossier: Dossier) -> str:
-    from tinclock.core.evidence.observe import LineQuality
+    from tinclock.core.evidence.measured import LineQuality
 
     lines = [line for play in dossier.plays for line in play.course.lines]
     return line_class(LineQuality(lines[-1][1], lines[-1][2]) if lines else None)

@@ -13,7 +13,8 @@ if TYPE_CHECKING:
     from collections.abc import Collection, Iterable, Mapping
 
     from tinclock.core.evidence.eprocess import KindEvidence
-    from tinclock.core.evidence.observe import Gazes, LineQuality, Shots
+    from tinclock.core.evidence.measured import LineQuality
+    from tinclock.core.evidence.observe import Gazes, Shots
     from tinclock.core.evidence.scene import Party
     from tinclock.core.evidence.weights import Weights
     from tinclock.core.findings import Finding
@@ -71,7 +72,7 @@ class Course(NamedTuple):
     gains : everything that moved it, in order
     minutes : of play; lines : by account, (server time, line) after each stretch
     common : what most accounts showed, and what was left out for that; see `without_common`
-    muted : what differs between these rules and those of the table; then only exact tests count
+    muted : what differs between these rules and those of the table, so that not everything counts
     """
 
     stages: dict[str, list[tuple[float, dict[str, float]]]]

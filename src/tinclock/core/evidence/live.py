@@ -16,8 +16,8 @@ from tinclock.core.errors import UnknownNameError
 from tinclock.core.evidence.bets import HitsBet, IncidentBet, ShareBet, expected
 from tinclock.core.evidence.detectors import DETECTORS, gaze_trials, rate_p, shot_trials
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, e_of_p
-from tinclock.core.evidence.exact import ExactTests
-from tinclock.core.evidence.footing import differences
+from tinclock.core.evidence.exact import EXACT, ExactTests
+from tinclock.core.evidence.footing import differences, muted_by
 from tinclock.core.evidence.weights import LINES, SLIGHT, Ceiling, bin_of
 
 if TYPE_CHECKING:
@@ -82,15 +82,16 @@ class LiveEvidence:
     weights : the calibrated table; rules : the match's
     mute : kinds that say nothing in this game, such as aims that the game itself guides
 
-    Where the table was calibrated under other rules, only exact tests count; `muted` says what differs.
+    Where the table was calibrated under other rules, what hangs on them is muted; `muted` says what differs.
     """
 
     def __init__(self, weights: Weights, rules: Rules, mute: Collection[str] = ()) -> None:
-        self._weights, self._mute = weights, frozenset(mute)
-        for kind in self._mute:
-            if kind not in weights.kinds():
-                raise UnknownNameError("kind of evidence", kind, list(weights.kinds()))
+        self._weights, kinds = weights, list(weights.kinds())
+        for kind in mute:
+            if kind not in kinds:
+                raise UnknownNameError("kind of evidence", kind, kinds)
         self.muted = differences(weights.provenance.footing, rules)
+        self._mute = frozenset(mute) | muted_by(self.muted, [kind for kind in kinds if kind not in EXACT])
         self._automatic = frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic)
         self._accounts: dict[str, _Account] = {}
         self._codes = sorted(weights.findings)
@@ -139,7 +140,7 @@ class LiveEvidence:
     def _incident(self, found: _Account, finding: Finding) -> float:
         """Decibans by which a finding moves the incident that it belongs to, or begins."""
         rows = self._weights.findings.get(finding.code)
-        if rows is None or self.muted or finding.code in self._mute:
+        if rows is None or finding.code in self._mute:
             return 0.0
         bet = found.incidents.get(finding.code)
         if bet is None:
@@ -198,8 +199,6 @@ class LiveEvidence:
         return gains
 
     def _test(self, account: str, trials: Mapping[str, NDArray[np.float64]], now: float) -> list[Gain]:
-        if self.muted:
-            return []
         found = self._account(account, now)
         told = {name: fresh for name, fresh in trials.items() if len(fresh) and name not in self._mute}
         return [self._bet(account, found, name, fresh, now) for name, fresh in told.items()]
@@ -235,8 +234,6 @@ class LiveEvidence:
         """Ln of this match's product of e-values, by kind."""
         found = self._accounts[account]
         out = {name: 0.0 if name in self._mute else log_e for name, log_e in found.exact.now().items()}
-        if self.muted:
-            return out
         due = np.zeros((len(self._codes), 2))
         for line, minutes in found.minutes.items():
             due += self._expected[line] * minutes

@@ -12,7 +12,16 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 
 from tinclock.core.combat.scatter import draws
-from tinclock.core.evidence.exact import strays
+from tinclock.core.evidence.measured import (
+    aim_error,
+    explained_s,
+    harm_done,
+    is_usable,
+    marks_of,
+    off_gaze,
+    ready_for,
+    strays_of,
+)
 from tinclock.core.evidence.sight import Sight
 
 if TYPE_CHECKING:
@@ -20,6 +29,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
+    from tinclock.core.evidence.measured import LineQuality
     from tinclock.core.evidence.scene import Party, Scene
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.records import Ruling
@@ -130,17 +140,6 @@ class Gazes(NamedTuple):
     through: NDArray[np.bool_]
 
 
-class LineQuality(NamedTuple):
-    """What is known of a connection at a time, seconds.
-
-    sends_every_s : how often its messages come; what a client says waits for the next one
-    """
-
-    round_trip_s: float
-    jitter_s: float
-    sends_every_s: float = 0.0
-
-
 class Observer:
     """Sees shots and gazes, stretch after stretch of one match. parties : by entity; sight : what hides what."""
 
@@ -151,7 +150,7 @@ class Observer:
 
     def shots(self, scene: Scene, rulings: Sequence[Ruling], lines: Mapping[str, LineQuality]) -> Shots:
         """Those of the rulings that show an aim; the scene must reach back over their views and `BACK_S` before."""
-        chosen = [r for r in rulings if r.kind in AIMED and r.account and _usable(r) and r.entity in self._parties]
+        chosen = [r for r in rulings if r.kind in AIMED and r.account and is_usable(r) and r.entity in self._parties]
         n = len(chosen)
         entity = np.array([r.entity for r in chosen], np.int64)
         time = np.array([r.received_at for r in chosen], float)
@@ -168,27 +167,29 @@ class Observer:
         along = to / np.maximum(distance, 1e-9)[:, None]
         cross = np.linalg.norm(moved - (moved * along).sum(1)[:, None] * along, axis=1)
         visible, run, aside = self._runs(scene, columns, there, time, seen_at, origin, bone)
-        harm = [_harm(r, self._parties) for r in chosen]
+        harm = [harm_done(r, self._parties) for r in chosen]
         turn, since = self._turns(entity, time, aim)
+        ready = np.array([ready_for(r) for r in chosen], float)
         reach = np.array([self._rules.weapons[r.weapon].range_m if r.kind == "strike" else np.nan for r in chosen])
-        late = time - seen_at - np.array([_explained(lines.get(r.connection), self._parties[r.entity]) for r in chosen])
+        late = (
+            time - seen_at - np.array([explained_s(lines.get(r.connection), self._parties[r.entity]) for r in chosen])
+        )
         every = [lines[r.connection].sends_every_s if r.connection in lines else 0.0 for r in chosen]
         held = np.minimum(np.array(every, float), LONGEST_HOLD_S)
         spread = [self._spread(r) for r in chosen]
         draw = np.array([one[0] for one in spread], float).reshape(n, 2)
         widest, flat = np.array([one[1] for one in spread], float), np.array([one[2] for one in spread], bool)
         skipped = np.array([any(f.code == "shots_skipped" for f in r.findings) for r in chosen], bool)
-        stray = _strays_of(draw, widest, flat)
+        stray = strays_of(draw, widest, flat)
         stray[skipped] = np.nan
         named = [self._named(r, h[0]) for r, h in zip(chosen, harm, strict=True)]
         return Shots(
             np.array([r.number for r in chosen], np.int64), entity, target, time, [r.weapon for r in chosen],
             [r.kind for r in chosen], np.array([bool(h[0]) for h in harm], bool), np.array([h[1] for h in harm], bool),
             np.array([h[2] for h in harm], float), distance, cross, off, visible, run,
-            self._firsts(entity, target, time, visible, run), late, held, stray, _error(aim, along), draw, widest, flat,
-            skipped, np.array([one[0] for one in named], bool), np.array([one[1] for one in named], bool),
-            nearest - reach, aside, np.array([_ready(r) for r in chosen], float), *_gaze(scene, columns, time, aim),
-            turn, since,
+            self._firsts(entity, target, time, visible, run), late, held, stray, aim_error(aim, along), draw, widest,
+            flat, skipped, np.array([one[0] for one in named], bool), np.array([one[1] for one in named], bool),
+            nearest - reach, aside, ready, *off_gaze(scene, columns, time, aim), turn, since,
         )  # fmt: skip
 
     def _targets(
@@ -255,7 +256,7 @@ class Observer:
         bodies = np.stack([scene.between(scene.points, seen_at - s, there) for s in back], 1)
         known = (seen_at[:, None] - back[None]) >= scene.times[0]
         aimed_at = np.take_along_axis(bodies, bone[:, None, None, None], 2)
-        marks = np.concatenate([_marks(bodies), aimed_at], 2)
+        marks = np.concatenate([marks_of(bodies), aimed_at], 2)
         seen = self._sight.any_of(eyes.reshape(-1, 3), marks.reshape(n * len(back), -1, 3))
         seen = seen.reshape(n, len(back))
         changed = (seen != seen[:, :1]) | ~known
@@ -368,57 +369,3 @@ class Observer:
         """(times, pairs): whether a's eye could see b."""
         eyes, middle = scene.between(scene.eyes, at)[:, a], self._middles(scene, at)[:, b]
         return self._sight.any_of(eyes.reshape(-1, 3), middle.reshape(-1, 1, 3)).reshape(len(at), len(a))
-
-
-def _usable(ruling: Ruling) -> bool:
-    return not (ruling.view_time is None or ruling.origin is None or (ruling.aim or ruling.direction) is None)
-
-
-def _strays_of(draw: NDArray[np.float64], widest: NDArray[np.float64], flat: NDArray[np.bool_]) -> NDArray[np.float64]:
-    """(n, 2): where draws send shots, each with its own spread."""
-    out = np.full((len(draw), 2), np.nan)
-    for k in np.flatnonzero(~np.isnan(widest)).tolist():
-        out[k] = strays(draw[k : k + 1], float(widest[k]), bool(flat[k]))[0]
-    return out
-
-
-def _harm(ruling: Ruling, parties: Mapping[int, Party]) -> tuple[bool, bool, float]:
-    own = parties[ruling.entity].team
-    hits = [hit for hit in ruling.hits if hit.victim in parties and (not own or parties[hit.victim].team != own)]
-    return bool(hits), any(hit.zone == "head" for hit in hits), sum(hit.damage for hit in hits)
-
-
-def _gaze(
-    scene: Scene, columns: NDArray[np.int64], time: NDArray[np.float64], aim: NDArray[np.float64]
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """(n,) each: angles over ground between aims and where bodies look, and the same were the body's side exchanged."""
-    if not len(time) or len(scene.times) < 2:
-        return np.full(len(time), np.nan), np.full(len(time), np.nan)
-    ahead = scene.between(scene.ahead, time, columns)
-    looks, aims = np.arctan2(ahead[:, 1], ahead[:, 0]), np.arctan2(aim[:, 1], aim[:, 0])
-    off, mirrored = aims - looks, aims + looks
-    return np.abs(np.arctan2(np.sin(off), np.cos(off))), np.abs(np.arctan2(np.sin(mirrored), np.cos(mirrored)))
-
-
-def _ready(ruling: Ruling) -> float:
-    step = next((step for step in ruling.steps if step.name == "cadence"), None)
-    return step.observed if step is not None and isinstance(step.observed, float) else math.nan
-
-
-def _explained(line: LineQuality | None, party: Party) -> float:
-    return math.nan if line is None else line.round_trip_s + party.delay_s
-
-
-def _marks(bodies: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Three points of each body (..., b, 3) that are looked for: its middle, its highest bone, its lowest."""
-    high = np.take_along_axis(bodies, np.nan_to_num(bodies[..., 2:3], nan=-1e9).argmax(-2)[..., None], -2)
-    low = np.take_along_axis(bodies, np.nan_to_num(bodies[..., 2:3], nan=1e9).argmin(-2)[..., None], -2)
-    return np.concatenate([bodies.mean(-2, keepdims=True), high, low], -2)
-
-
-def _error(aim: NDArray[np.float64], along: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(n, 2): the aim less a direction, to its left and upwards."""
-    level = np.maximum(np.hypot(along[:, 0], along[:, 1]), 1e-9)
-    left = np.stack([-along[:, 1] / level, along[:, 0] / level, np.zeros(len(along))], 1)
-    off = aim - along
-    return np.stack([(off * left).sum(1), (off * np.cross(along, left)).sum(1)], 1)

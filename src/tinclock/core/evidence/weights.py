@@ -10,7 +10,7 @@ from tinclock.core.evidence.detectors import DETECTORS, Chances
 from tinclock.core.evidence.exact import EXACT
 
 if TYPE_CHECKING:
-    from tinclock.core.evidence.observe import LineQuality
+    from tinclock.core.evidence.measured import LineQuality
     from tinclock.core.findings import Finding
 
 SCHEMA: Final = 2
