@@ -18,7 +18,7 @@ from tinclock.core.evidence.weights import Provenance
 from tinclock.evidence import load_weights
 from tinclock.recordings import Recording
 from tinclock.recordings.observed import observed_in
-from tinclock.sample import data_file, play_match
+from tinclock.sample import data_file, play_match, write_foreign_logs
 
 MADE_UP = Provenance("a test", 1, 0, 0.0, 0, 0.0)
 
@@ -149,6 +149,17 @@ def test_rates_and_findings_of_everybody_are_told_by_command(match, tmp_path):
     assert (done.exit_code, done.stdout.strip()) == (0, "Nothing shows on most accounts that shouldn't.")
     told = json.loads(CliRunner().invoke(main, ["doctor", str(data_file("sample")), "--json"]).stdout)
     assert set(told) == {"mend", "drift"}
+
+
+def test_a_mistake_in_the_map_of_foreign_logs_is_told_with_its_cause(match, tmp_path):
+    """Quaternions read in the other order: `rule-logs` says that aims lie off where bodies look, and why that may be."""
+    mapping = write_foreign_logs(Recording(match), tmp_path / "logs")
+    sound = CliRunner().invoke(main, ["rule-logs", str(mapping), str(tmp_path / "sound"), "--json"])
+    assert json.loads(sound.stdout)["mend"] == []
+    mapping.write_text(mapping.read_text().replace('quaternion = "wxyz"', 'quaternion = "xyzw"'))
+    told = CliRunner().invoke(main, ["rule-logs", str(mapping), str(tmp_path / "wrong")]).stdout
+    assert "off where bodies look (6 of 6 accounts)" in told
+    assert "quaternions in the other order" in " ".join(told.split())
 
 
 def _finding(account: str, at: float):

@@ -23,9 +23,13 @@ from tinclock.cli.reading import (
 )
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
     from rich.console import Console
 
-    from tinclock.core.evidence.doctor import Complaint
+    from tinclock.core.evidence.doctor import Complaint, Doctor
+    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.geometry.level import Level
 
 EPILOG = """
 \b
@@ -50,23 +54,12 @@ makes it, and where to look.
 @json_option
 def doctor(recordings: tuple[Path, ...], weights_file: Path | None, level_file: Path | None, as_json: bool) -> None:
     """Say what most accounts show at once: rates, eyes, angles, views and findings that the integration makes."""
-    from tinclock.core.evidence.doctor import Doctor
-    from tinclock.recordings.observed import observed_in
-
     console = console_for(as_json)
     with told_plainly():
         weights, level = weights_at(weights_file), level_from(level_file)
-        found: Doctor | None = None
         with progress(console, "reading") as show:
-            for k, path in enumerate(recordings):
-                recording = opened(path, False)
-                if found is None:
-                    found = Doctor(recording.require_header().rules, weights)
-                for seen in observed_in(recording, level, part(show, k, len(recordings))):
-                    found.take(seen)
-                found.ticks(recording.tick_times())
-    complaints = found.complaints() if found is not None else []
-    drifts = found.drifts() if found is not None else []
+            found = examined(recordings, weights, level, show)
+    complaints, drifts = found.complaints(), found.drifts()
     if as_json:
         report = {name: [one._asdict() for one in each] for name, each in (("mend", complaints), ("drift", drifts))}
         click.echo(json.dumps(report, indent=2))
@@ -74,13 +67,38 @@ def doctor(recordings: tuple[Path, ...], weights_file: Path | None, level_file: 
     _print(console, complaints, drifts)
 
 
-def _print(console: Console, complaints: list[Complaint], drifts: list[Complaint]) -> None:
+def examined(
+    recordings: Sequence[Path], weights: Weights | None, level: Level | None, show: Callable[[float], None]
+) -> Doctor:
+    """A doctor who has seen some recordings of one game."""
+    from tinclock.core.evidence.doctor import Doctor
+    from tinclock.recordings.observed import observed_in
+
+    found: Doctor | None = None
+    for k, path in enumerate(recordings):
+        recording = opened(path, False)
+        found = found or Doctor(recording.require_header().rules, weights)
+        for seen in observed_in(recording, level, part(show, k, len(recordings))):
+            found.take(seen)
+        found.ticks(recording.tick_times())
+    assert found is not None
+    return found
+
+
+def print_complaints(console: Console, complaints: list[Complaint]) -> None:
+    """What is to be mended, three lines each."""
     from rich.markup import escape
 
     for one in complaints:
         shown = f" ({one.accounts} of {counted(one.of, 'account')})" if one.of else ""
         console.print(f"[yellow]{escape(one.what)}[/]{shown}", highlight=False)
         console.print(f"  likely: {escape(one.cause)}\n  look at: {escape(one.look)}", highlight=False)
+
+
+def _print(console: Console, complaints: list[Complaint], drifts: list[Complaint]) -> None:
+    from rich.markup import escape
+
+    print_complaints(console, complaints)
     if not complaints:
         console.print("Nothing shows on most accounts that shouldn't.", highlight=False)
     for one in drifts:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from tinclock.cli.case_options import table
+from tinclock.cli.doctor import examined, print_complaints
 from tinclock.cli.reading import STYLES, console_for, json_option, progress, told_plainly
 from tinclock.core.plain import Fields
 
@@ -65,18 +66,21 @@ def rule_logs(mapping: Path, recording: Path | None, check: bool, undying: bool,
         rules = load_rules(folder / said.rules)
         with progress(console, "reading the logs") as show:
             logs = read_logs(said, folder, rules, show)
-        report = _read(mapping, logs)
+        report, mend = _read(mapping, logs), []
         if recording is not None:
             level = None if said.level is None else load_level(folder / said.level)
             with progress(console, "ruling") as show:
                 found = record_logs(
                     logs, rules, recording, level=level, seed=said.seed, undying=undying, on_progress=show
                 )
-            report |= {"recording": str(recording), **_ruled(found)}
+            with progress(console, "looking for mistakes of the mapping") as show:
+                mend = examined([recording], None, level, show).complaints()
+            report |= {"recording": str(recording), **_ruled(found), "mend": [one._asdict() for one in mend]}
     if as_json:
         click.echo(json.dumps(report, indent=2))
         return
     _print(console, report, rows)
+    print_complaints(console, mend)
 
 
 def _read(mapping: Path, logs: Logs) -> Fields:

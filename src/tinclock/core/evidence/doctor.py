@@ -166,9 +166,9 @@ class Doctor:
         if self._most(len(turned), len(gaze)):
             by_mirror = sum(min(mirrored[a], math.pi - mirrored[a]) < TURNED_RAD / 2.0 for a in turned)
             if by_mirror > MOST * len(turned):
-                cause = "yaw runs the other way on one side: mirrored axes, or y and z exchanged without changing sides"
+                cause = "mirrored axes, y and z exchanged without changing sides, or quaternions in the other order"
             else:
-                cause = "degrees are taken for radians, or bodies are posed by another angle than the aim"
+                cause = "degrees are taken for radians, quaternions in the other order, or bodies don't follow the aim"
             middle = math.degrees(float(np.median([gaze[account] for account in turned])))
             out.append(
                 Complaint(
