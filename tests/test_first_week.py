@@ -152,7 +152,7 @@ def test_rates_and_findings_of_everybody_are_told_by_command(match, tmp_path):
 
 
 def test_a_mistake_in_the_map_of_foreign_logs_is_told_with_its_cause(match, tmp_path):
-    """Quaternions read in the other order: `rule-logs` says that aims lie off where bodies look, and why that may be."""
+    """Quaternions read in the other order: `rule-logs` says that aims lie off where bodies look, and why."""
     mapping = write_foreign_logs(Recording(match), tmp_path / "logs")
     sound = CliRunner().invoke(main, ["rule-logs", str(mapping), str(tmp_path / "sound"), "--json"])
     assert json.loads(sound.stdout)["mend"] == []

@@ -118,7 +118,7 @@ def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Pa
     from tinclock.core.errors import RecordingError
     from tinclock.recordings.past import claim_of, past_of
 
-    names, said, file = source.names(), [], None
+    names, said, file, because = source.names(), [], None, ""
     try:
         past = past_of(source, ruling, level)
     except RecordingError as error:
@@ -126,15 +126,20 @@ def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Pa
             raise
         source.problems.append(str(error))
     else:
-        said = why(past, ruling, getattr(claim_of(source, ruling), "view", None)).say(names)
+        found = why(past, ruling, getattr(claim_of(source, ruling), "view", None))
+        said, because = found.say(names), found.because(names)
         if picture is not None:
             file = written(picture, lambda path: _draw(source, past, ruling, names, said, path))
     if as_json:
-        told = {"ruling": msgspec.to_builtins(ruling), "trace": ruling.explain().splitlines(), "why": said}
+        told = {
+            "ruling": msgspec.to_builtins(ruling),
+            "trace": ruling.explain(names, because).splitlines(),
+            "why": said,
+        }
         click.echo(json.dumps({**told, "picture": None if file is None else str(file)}, indent=2))
         return
     console = console_for(False)
-    console.print(ruling.explain(), markup=False, highlight=False, soft_wrap=True)
+    console.print(ruling.explain(names, because), markup=False, highlight=False, soft_wrap=True)
     for line in said:
         console.print(f"  -> {line}", markup=False, highlight=False, soft_wrap=True)
     if file is not None:

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 
 def printable(text: str) -> str:
@@ -26,8 +30,8 @@ def excerpt(value: object, length: int = 60) -> str:
     return text if len(text) <= length else text[: length - 3] + "..."
 
 
-def amount(value: float | str | None, unit: str) -> str:
-    """A measured value as text, in the unit that people read it in."""
+def amount(value: float | str | None, unit: str, names: Mapping[int, str] | None = None) -> str:
+    """A measured value as text, in the unit that people read it in. names : what to call entities"""
     if value is None:
         return "-"
     if isinstance(value, str):
@@ -35,7 +39,8 @@ def amount(value: float | str | None, unit: str) -> str:
     if math.isinf(value):
         return "unlimited"
     if unit == "entity":
-        return f"entity {value:g}"
+        name = (names or {}).get(int(value), "")
+        return f"{printable(name)} (entity {value:g})" if name else f"entity {value:g}"
     if unit == "s":
         return f"{value * 1000.0:.1f} ms"
     if unit == "rad":

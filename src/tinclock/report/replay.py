@@ -53,13 +53,14 @@ def replay_of(
     target = _target(past, ruling, view, np.array(ruling.origin), np.array(aim))
     bodies = [e for e in dict.fromkeys((target, *_near(past, ruling, view))) if e and e != ruling.entity][:4]
     ages, views = _steps(past, ruling, view)
+    found = why(past, ruling, view)
     reach = ruling.reached_m or past.rules.weapons[ruling.weapon].range_m
     return {
         "number": number,
         "title": f"Ruling {number}: {ruling.kind} with {ruling.weapon.replace('_', ' ')}, {ruling.outcome}",
         "kind": words_of(kind).title if kind else "",
         "at_s": ruling.received_at,
-        "said": ruling.explain().splitlines() + [f"-> {line}" for line in why(past, ruling, view).say(names)],
+        "said": ruling.explain(names, found.because(names)).splitlines() + [f"-> {line}" for line in found.say(names)],
         "ages_ms": [round(1000.0 * age) for age in ages],
         "ruled": int(np.argmin([abs(age - (ruling.rewound_s or 0.0)) for age in ages])),
         "bodies": [

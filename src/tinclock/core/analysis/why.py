@@ -76,6 +76,18 @@ class Why(NamedTuple):
     weapon: str = ""
     kind: str = "shot"
 
+    def because(self, names: Mapping[int, str] | None = None) -> str:
+        """Why it hit nobody, to follow on "The shot hit nobody: "; empty where nothing is known."""
+        if self.behind is not None and self.cast:
+            before = self.behind.along_m - self.wall_m
+            return f"the {_plain(self.surface)} stopped it {before:.1f} m before {_name(self.behind.entity, names)}"
+        if self.far is not None:
+            return _too_far(self.far, self.weapon, self.kind, names)
+        if self.near is not None and self.near.gap_m > 0.0 and self.cast:
+            near = self.near
+            return f"it passed {near.gap_m:.2f} m {near.where} the {_plain(near.part)} of {_name(near.entity, names)}"
+        return ""
+
     def say(self, names: Mapping[int, str] | None = None) -> list[str]:
         """In plain words, a line each; `names` says what to call entities."""
         lines = []

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from msgspec import Struct
 
 from tinclock.core.combat.receipts import ActorState, Outcome, Receipt, ReceiptHit
 from tinclock.core.findings import Finding
+from tinclock.core.ruling.answers import answer_of, called
 from tinclock.core.ruling.steps import Step
 from tinclock.core.text import printable
 from tinclock.core.timeline.views import View
 from tinclock.core.vectors import Triple
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 
 class Hit(Struct, frozen=True, gc=False):
@@ -33,10 +37,10 @@ class Hit(Struct, frozen=True, gc=False):
     times: int = 1
     impulse: Triple | None = None
 
-    def explain(self) -> str:
-        """Whom it hit, where, and what that did, in one line."""
+    def explain(self, names: Mapping[int, str] | None = None) -> str:
+        """Whom it hit, where, and what that did, in one line. names : what to call entities"""
         return (
-            f"hit entity {self.victim} in the {self.part} at {self.distance_m:.2f} m: {self.damage:g} damage, "
+            f"hit {called(self.victim, names)} in the {self.part} at {self.distance_m:.2f} m: {self.damage:g} damage, "
             f"health {self.health_before:g} -> {self.health_after:g}{', killed' if self.lethal else ''}"
             f"{f' ({self.times} pellets)' if self.times > 1 else ''}"
         )
@@ -108,17 +112,21 @@ class Ruling(Struct, frozen=True, gc=False):
         """Every step, in the order taken: what was measured, against which limit, and what came of it."""
         return self.steps
 
-    def explain(self) -> str:
-        """The ruling, its trace and what it hit, in plain words for a terminal: one line a step."""
+    def explain(self, names: Mapping[int, str] | None = None, because: str = "") -> str:
+        """What came of the claim in one sentence, then the ruling, its trace and what it hit: one line a step.
+
+        names : what to call entities; because : why it hit nobody, from `why`, which looks at the poses around it
+        """
+        who = printable(self.account) or "the server's own"
         head = (
             f"ruling {self.number}: {self.outcome} - {self.kind} {self.sequence} "
-            f"of entity {self.entity} ({printable(self.account)}) with {printable(self.weapon) or '-'} "
+            f"of {who} (entity {self.entity}) with {printable(self.weapon) or '-'} "
             f"at {self.received_at:.3f} s"
         )
-        lines = [head]
-        lines += [f"  {step.explain()}" for step in self.steps]
+        lines = [answer_of(self, names, because), head]
+        lines += [f"  {step.explain(names)}" for step in self.steps]
         lines += [f"  finding {finding.code}: {finding.explain()}" for finding in self.findings]
-        lines += [f"  {hit.explain()}" for hit in self.hits]
+        lines += [f"  {hit.explain(names)}" for hit in self.hits]
         if self.kind == "move" and self.position is not None:
             lines.append("  the body is now at ({:.2f}, {:.2f}, {:.2f})".format(*self.position))
         return "\n".join(lines)

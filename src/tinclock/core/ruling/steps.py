@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Final, Literal
+from typing import TYPE_CHECKING, Final, Literal
 
 from msgspec import Struct
 
 from tinclock.core.text import amount
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 StepVerdict = Literal["ok", "note", "amend", "deny"]
 
@@ -22,12 +25,12 @@ class Step(Struct, frozen=True, gc=False):
     unit: str = ""
     verdict: StepVerdict = "ok"
 
-    def explain(self) -> str:
-        """One line: mark, what, measured, limit."""
+    def explain(self, names: Mapping[int, str] | None = None) -> str:
+        """One line: mark, what, measured, limit. names : what to call entities"""
         measure = _BY_NAME.get(self.name)
         says, sense = (self.name, "limit") if measure is None else (measure.says, measure.sense)
-        limit = "" if self.limit is None else f"({sense} {amount(self.limit, self.unit)})"
-        return f"{_MARKS[self.verdict]} {says:<35} {amount(self.observed, self.unit):<27} {limit}".rstrip()
+        limit = "" if self.limit is None else f"({sense} {amount(self.limit, self.unit, names)})"
+        return f"{_MARKS[self.verdict]} {says:<35} {amount(self.observed, self.unit, names):<27} {limit}".rstrip()
 
 
 class MeasureKind:
