@@ -70,7 +70,7 @@ def batch() -> None:
 @common
 @click.option("--rules", "rules_file", type=click.Path(path_type=Path), help="Rule by this rules file instead.")
 @click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help="Change one setting; may be repeated.")
-@click.option("--undying", is_flag=True, help="Compare with so much health that nobody dies.")
+@click.option("--undying", is_flag=True, help="Give everybody so much health that nobody dies.")
 def rerule(rules_file: Path | None, settings: tuple[str, ...], undying: bool, **shared: Any) -> None:
     """Rule everything again: by the same rules bit for bit, or by others, with every ruling that flips."""
     from tinclock.cli.rerule import pairs

@@ -66,7 +66,7 @@ can't be read.
 @click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help="Change one setting; may be repeated.")
 @click.option("--over", metavar="KEY=FROM:TO:STEP", help="Rule once for each value of one setting.")
 @click.option("--picture", type=click.Path(path_type=Path), help="Draw the range into this PNG file.")
-@click.option("--undying", is_flag=True, help="Compare with so much health that nobody dies.")
+@click.option("--undying", is_flag=True, help="Give everybody so much health that nobody dies.")
 @click.option("--rows", default=20, show_default=True, help="Flipped rulings to list; 0 lists all.")
 @level_option
 @salvage_option

@@ -88,7 +88,7 @@ class HarmRules(Table, frozen=True, kw_only=True):
     spawn_shield_s: NotNegative = 0.0
     """Invulnerability after a spawn; firing ends it."""
     trade_window_s: NotNegative = 0.0
-    """For so long after a death the dead one's shots still count, if they were fired before it knew."""
+    """For how long after a player's death its shots still count, if it fired them before it could know."""
 
 
 class ScoreRules(Table, frozen=True, kw_only=True):

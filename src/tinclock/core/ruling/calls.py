@@ -97,7 +97,7 @@ class MatchCalls(ABC):
     ) -> int:
         """Bring in something that nobody plays: a door, a shield, a turret, a monster. Returns the id of its entity.
 
-        It is recorded and rewound like any entity. Whether it takes damage, and how much it stands, says its rig. With
+        It is recorded and rewound like any entity. Its rig says whether it takes damage, and how much. With
         a weapon the server lets it `act`; `hand_over` lets a client act for it.
         """
         return int(self.apply(Place(rig=rig, team=team, name=name, weapon=weapon, server_time=server_time)))

@@ -13,6 +13,8 @@ if TYPE_CHECKING:
 
 StepVerdict = Literal["ok", "note", "amend", "deny"]
 
+EARLY: Final = "may be early by"
+"""The sense of a limit that is kept as a negative number."""
 _MARKS: Final = {"ok": " ", "note": "~", "amend": "*", "deny": "x"}
 
 
@@ -29,7 +31,8 @@ class Step(Struct, frozen=True, gc=False):
         """One line: mark, what, measured, limit. names : what to call entities"""
         measure = _BY_NAME.get(self.name)
         says, sense = (self.name, "limit") if measure is None else (measure.says, measure.sense)
-        limit = "" if self.limit is None else f"({sense} {amount(self.limit, self.unit, names)})"
+        bound = -self.limit if sense == EARLY and isinstance(self.limit, float) else self.limit
+        limit = "" if bound is None else f"({sense} {amount(bound, self.unit, names)})"
         return f"{_MARKS[self.verdict]} {says:<35} {amount(self.observed, self.unit, names):<27} {limit}".rstrip()
 
 
@@ -129,7 +132,7 @@ class Measure:
     BELIEVED_AMMUNITION = MeasureKind("believed ammunition", "believes in rounds", "nearest possible", "shots")
     BELIEVED_PLACE_OFF_BY = MeasureKind("believed place off by", "believes in a place off by", "at most", "m")
     WEAPON = MeasureKind("weapon", "weapon", "holds")
-    CADENCE = MeasureKind("cadence", "weapon had been ready for", "at least", "s")
+    CADENCE = MeasureKind("cadence", "since the weapon was ready again", EARLY, "s")
     VIEW = MeasureKind("view", "age of the view", "at most", "s")
     SNAPSHOT_SENT_AFTER_ADMISSION = MeasureKind(
         "snapshot sent after admission", "its snapshot was sent after admission by", "at least", "s"
@@ -149,7 +152,7 @@ class Measure:
     MUZZLE = MeasureKind("muzzle", "shot starts from the eye at", "at most", "m")
     LEVEL = MeasureKind("level", "stopped by the level at", "surface", "m")
     REWIND = MeasureKind("rewind", "hit at the view", "part", "entity")
-    VICTIM = MeasureKind("victim", "the victim is now", "")
+    VICTIM = MeasureKind("victim", "state of the victim", "")
     DAMAGE = MeasureKind("damage", "damage by the server's table", "", "points")
     CLAIMED_DAMAGE = MeasureKind("claimed damage", "claimed damage", "weapon's most", "points")
     CLAIMED_VICTIM = MeasureKind("claimed victim", "claimed victim", "found", "entity")
