@@ -175,6 +175,8 @@ def check_faces(claim: object, work: Work) -> Finding | None:
     Both are stamped by one clock and go up one line, so of enough of each the shortest are alike.
     """
     connection = work.connection
+    if connection.clock.answers < ENOUGH_STAMPS:
+        return None
     pongs, claims = connection.clock.transits, connection.transits
     if min(pongs.count, claims.count) < ENOUGH_STAMPS or min(pongs.span_s, claims.span_s) < LEAST_SPAN_S:
         return None
