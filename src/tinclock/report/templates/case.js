@@ -10,18 +10,21 @@ const columns = (rows, k) => rows.map(row => row[k]);
 
 // -- charts -----------------------------------------------------------------------------------------------------
 const last = data.ends.length ? data.ends[data.ends.length - 1][0] : 1;
+const minutes = {title: {text: "minutes of play"}, gridcolor: "#eee", zeroline: false, range: [0, last]};
 const matchLines = data.ends.slice(0, -1).map(([at]) => ({type: "line", x0: at, x1: at, yref: "paper", y0: 0, y1: 1, line: {color: "#ddd", width: 1}}));
 const evidence = [{x: columns(data.points, 0), y: columns(data.points, 1), mode: "lines", name: "all together", line: {color: STRUCK, width: 3}}];
 data.kinds.slice(0, 5).forEach(kind => {
   evidence.push({x: columns(data.points, 0), y: kind.values, mode: "lines", name: text(kind.title), line: {width: 1.4, dash: "dot"}});
 });
-Plotly.newPlot("evidence", evidence, dress("minutes of play", "decibans", {showlegend: true, legend: {font: {size: 9}, x: 0.01, y: 0.99, bgcolor: "rgba(255,255,255,0.75)"},
+Plotly.newPlot("evidence", evidence, dress("minutes of play", "decibans", {showlegend: true, margin: {l: 52, r: 14, t: 84, b: 40},
+  legend: {orientation: "h", font: {size: 11}, x: 0, y: 1.02, yanchor: "bottom"}, xaxis: minutes,
   shapes: matchLines.concat([{type: "line", x0: 0, x1: last, y0: data.limit, y1: data.limit, line: {color: INK, width: 1, dash: "dash"}}]),
   annotations: [{x: last, y: data.limit, text: "a case opens", showarrow: false, xanchor: "right", yanchor: "bottom", font: {size: 10}}]}), quiet);
 Plotly.newPlot("line", [
   {x: columns(data.lines, 0), y: columns(data.lines, 1), mode: "lines", name: "round trip, ms", line: {color: PEWTER, width: 2}},
   {x: columns(data.lines, 0), y: columns(data.lines, 2), mode: "lines", name: "jitter, ms", line: {color: COPPER, width: 2}},
-], dress("minutes of play", "milliseconds", {shapes: matchLines, yaxis: {title: {text: "milliseconds"}, rangemode: "tozero", gridcolor: "#eee"}}), quiet);
+], dress("minutes of play", "milliseconds", {shapes: matchLines, xaxis: minutes,
+  margin: {l: 52, r: 14, t: 84, b: 40}, legend: {orientation: "h", font: {size: 11}, x: 0, y: 1.02, yanchor: "bottom"}, yaxis: {title: {text: "milliseconds"}, rangemode: "tozero", gridcolor: "#eee"}}), quiet);
 const names = data.aim.map(row => text(row.title));
 Plotly.newPlot("aim", [
   {type: "bar", orientation: "h", y: names, x: columns(data.aim.map(r => [r.best]), 0), name: "up to the best of fair accounts", marker: {color: "#e4ddcf"}, hovertemplate: "%{x:.2f} %<extra></extra>"},
