@@ -42,6 +42,7 @@ class Pseudonyms:
         except (OSError, msgspec.DecodeError, ValueError) as error:
             raise EvidenceError(self._path, f"can't be read: {error}") from None
         self._called: dict[str, str] = {}
+        self._lines: dict[str, tuple[str, str]] = {}
 
     def of(self, account: str) -> str:
         """What an account is called here; a new one gets a key, which is on the disk before it is used."""
@@ -70,13 +71,20 @@ class Pseudonyms:
         if isinstance(account, str) and account:
             out["account"] = self.of(account)
             if body.get("connection"):
-                out["connection"] = self._digest(account, "connection " + str(body["connection"]))
+                out["connection"] = self._line(account, str(body["connection"]))
         return out
+
+    def _line(self, account: str, connection: str) -> str:
+        known = self._lines.get(account)
+        if known is None or known[0] != connection:  # of each account the newest: it may come back under other names
+            known = self._lines[account] = (connection, self._digest(account, "connection " + connection))
+        return known[1]
 
     def forget(self, account: str) -> str:
         """Delete an account's key; returns what it was called."""
         called = self.of(account)
         del self._keys[account], self._called[account]
+        self._lines.pop(account, None)
         lines = [msgspec.json.encode(_Key(name, key.hex())) for name, key in self._keys.items()]
         fresh = self._path.with_suffix(".new")
         try:

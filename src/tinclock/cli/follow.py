@@ -73,6 +73,9 @@ def follow(
                 say(f"case opened: {case['account']}: {case['why']}")
             say(f"{path}: taken in" + (", as it was before" if report["taken_before"] else ""))
 
+        for path in paths:
+            if not path.exists():
+                say(f"{path}: nothing is there yet; it is looked for again and again")
         _until_over(Followed(paths, weights, cases, level, mute, finish, say), every_s)
 
 
