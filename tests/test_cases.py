@@ -33,7 +33,7 @@ from tinclock.cases.records import Case
 from tinclock.cases.review import CaseReview
 from tinclock.cases.store import CaseStore
 from tinclock.cli.main import main
-from tinclock.core.evidence.course import Course
+from tinclock.core.evidence.course import Common, Course
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence
 from tinclock.core.evidence.live import Gain
 from tinclock.core.evidence.measured import LineQuality
@@ -244,6 +244,15 @@ def course(decibans: dict[str, float]) -> Course:
 def take(store: CaseStore, match: str, decibans: dict[str, float], **more):
     found = [(7, Finding("fast_cadence", "c", account, 1, 1, 3.0, 0.2, 0.1, 0.1, "s")) for account in decibans]
     return store.take_match(match, course(decibans), tinclock.evidence.load_weights(), found, **more)
+
+
+def test_a_page_says_what_was_left_out_and_what_doesnt_count(review):
+    """What most accounts of a match showed, and what differs from the game of the weights, stand on the page."""
+    seen = course({"ada": 90.0})._replace(common=(Common("teleport", 5, 6),), muted=("spread",))
+    review.store.take_match("m1", seen, tinclock.evidence.load_weights(), [])
+    page = case_page(review.dossier("ada"), tinclock.evidence.load_weights(), limit=30.0)
+    assert "Left out in m1, because most accounts there show it: leaps." in page
+    assert "m1 was played by other rules than the weights are from (spread)" in page
 
 
 def test_a_case_opens_when_the_evidence_of_all_matches_crosses_the_line(review):

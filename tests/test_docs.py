@@ -74,3 +74,11 @@ def test_the_level_files_in_the_guide_are_ones():
     texts = blocks(ROOT / "docs" / "level-file.md", "toml")
     found = [convert_table(LevelTable, tomllib.loads(text), "guide") for text in texts]
     assert [msgspec.structs.asdict(level)["mesh"] is not None for level in found] == [False, True]
+
+
+def test_the_readmes_example_prints_what_the_readme_says():
+    """The first example of the README prints the text that stands below it."""
+    text = (ROOT / "README.md").read_text(encoding="utf-8")
+    code, said = re.search(r"```python\n(.*?)```.*?```text\n(.*?)```", text, re.S).groups()
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout == said

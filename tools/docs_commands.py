@@ -25,7 +25,10 @@ ASKING = ("tinclock explain", "tinclock rerule", "tinclock contents", "tinclock 
 
 def main() -> None:
     """Stop at the first command that fails."""
-    pages = [Path(name) for name in sys.argv[1:]] or sorted((ROOT / "docs").glob("*.md"))
+    # the tour is run with the README
+    pages = [Path(name) for name in sys.argv[1:]] or sorted(
+        set((ROOT / "docs").glob("*.md")) - {ROOT / "docs" / "tour.md"}
+    )
     environment = {**os.environ, "PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"}
     with tempfile.TemporaryDirectory() as name:
         scene, asked = Path(name) / "scene", set[str]()

@@ -56,6 +56,8 @@ class PlayCourse(msgspec.Struct, frozen=True):
     points : (server time, decibans) with earlier matches; kinds : decibans of this match by kind
     lines : (server time, round trip, jitter), seconds; aim : shares of the detectors, (successes, trials) by name
     by_kind : decibans of this match after each of the points, of its strongest kinds
+    common : kinds that most accounts of this match showed, left out for that; muted : what of its rules differs from
+        those that the weights are from
     """
 
     points: list[tuple[float, float]]
@@ -63,6 +65,8 @@ class PlayCourse(msgspec.Struct, frozen=True):
     lines: list[tuple[float, float, float]]
     aim: dict[str, tuple[float, float]]
     by_kind: dict[str, list[float]] = {}
+    common: tuple[str, ...] = ()
+    muted: tuple[str, ...] = ()
 
 
 class PlayRow(NamedTuple):

@@ -128,7 +128,8 @@ class Taking:
         told = PlayCourse(
             [(at, round(v, 3)) for at, v in points], {kind: round(value, 2) for kind, value in kinds.items()},
             [(at, line.round_trip_s, line.jitter_s) for at, line in course.lines.get(account, [])],
-            _aim(course, account), _by_kind(course, account, list(kinds)),
+            _aim(course, account), _by_kind(course, account, list(kinds)), tuple(one.kind for one in course.common),
+            course.muted,
         )  # fmt: skip
         return {
             "account": account, "match": self._match, "number": number,

@@ -159,7 +159,7 @@ def _print(console: Console, report: Fields) -> None:
         some = all(name in MUTES for name in report["muted"])
         left = "what hangs on that doesn't count" if some else "only exact tests count"
         console.print(
-            f"[cyan]{', '.join(report['muted'])}[/] differ from the game that the weights are from: {left} here. "
+            f"other rules than the weights are from ([cyan]{', '.join(report['muted'])}[/]): {left} here. "
             "`tinclock calibrate` makes a table of your own.", highlight=False,
         )  # fmt: skip
     for one in report["common"]:

@@ -78,6 +78,12 @@ def case_page(
     shots, missing = _shots(dossier, recordings, level)
     page: str = environment.get_template("case.html").render(
         dossier=dossier, account=dossier.account, case=dossier.case, limit=limit, kinds=kinds_of(dossier, weights),
+        common=[
+            (play.match, ", ".join(words_of(kind).title for kind in play.course.common))
+            for play in dossier.plays
+            if play.course.common
+        ],
+        muted=[(play.match, ", ".join(play.course.muted)) for play in dossier.plays if play.course.muted],
         counts=[(code, words_of(code).title, count) for code, count in dossier.counts.items()], shots=shots,
         missing=missing, data=_shown(_data(dossier, weights, limit, shots)), plotly=get_plotlyjs(),
         provenance=weights.provenance,
