@@ -2,7 +2,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench screenshots clean
+.PHONY: demo test lint bench screenshots docs clean
 
 $(BIN)/python:
 	$(PYTHON) -m venv $(VENV)
@@ -43,8 +43,14 @@ bench: $(VENV)/.bench-ready
 	$(BIN)/python benchmarks/recordings.py
 	$(BIN)/python benchmarks/kills.py
 
+docs:
+	$(PYTHON) -m venv $(VENV)-docs
+	$(VENV)-docs/bin/python -m pip install --quiet --disable-pip-version-check 'mkdocs-material>=9.5'
+	NO_MKDOCS_2_WARNING=1 $(VENV)-docs/bin/mkdocs build --strict --quiet
+	@echo "the pages are in site/index.html"
+
 screenshots: $(VENV)/.demo-ready
 	$(BIN)/python tools/screenshots.py
 
 clean:
-	rm -rf $(VENV) demo-output flights-output
+	rm -rf $(VENV) $(VENV)-docs site demo-output flights-output

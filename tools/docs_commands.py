@@ -75,15 +75,18 @@ def run(page: str, language: str, text: str, place: Path, environment: dict[str,
         return
     print(f"{page}: {command}", flush=True)
     if "tinclock serve" in command:
-        serve(command, place, environment)
+        serve(command, place, environment, "listening")
+        return
+    if "tinclock follow" in command:
+        serve(command, place, environment, "taken in")
         return
     done = subprocess.run(command, shell=True, cwd=place, env=environment, capture_output=True, text=True, check=False)
     if done.returncode:
         sys.exit(f"{page}: {command}: status {done.returncode}\n{done.stdout}{done.stderr}")
 
 
-def serve(command: str, place: Path, environment: dict[str, str]) -> None:
-    """Wait until it says where it listens, then end it."""
+def serve(command: str, place: Path, environment: dict[str, str], ready: str) -> None:
+    """Wait until something that doesn't end by itself says that it works, then end it."""
     name, equals, value = command.split(" ", 1)[0].partition("=")
     if equals:
         command, environment = command.split(" ", 1)[1], {**environment, name: value}
@@ -92,7 +95,7 @@ def serve(command: str, place: Path, environment: dict[str, str]) -> None:
     )
     told, until = "", time.monotonic() + SERVES_S
     try:
-        while "listening" not in told and time.monotonic() < until:
+        while ready not in told and time.monotonic() < until:
             line = process.stdout.readline()
             told += line
             if not line:
