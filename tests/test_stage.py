@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import math
+
+import numpy as np
 import pytest
 
-from tinclock.errors import UnknownNameError
+import tinclock
+from tinclock.errors import BadArrayError, UnknownNameError
+from tinclock.recordings import Recording, rerule, with_setting
 from tinclock.testing import Stage
 
 
@@ -65,3 +70,54 @@ def test_what_isnt_there_is_named(stage):
         stage.shoot("ada", "bob", part="tail")
     with pytest.raises(UnknownNameError, match="unknown player on the stage 'zoe'; known: 'ada', 'bob'"):
         stage.health("zoe")
+
+
+def two(rules, **options):
+    stage = Stage(rules, **options)
+    stage.enter("ada", team="copper", weapon="grit_rifle", round_trip_s=0.2, delay_s=0.05)
+    stage.enter("bob", (10.0, 0.0, 0.0), team="pewter", facing_rad=math.pi)
+    stage.run(1.5)
+    return stage
+
+
+def test_a_line_of_its_own_ages_the_views_of_its_player(rules):
+    """Who has a round trip of 200 ms and draws 50 ms late claims views of a quarter second, and they are explained."""
+    stage = two(rules)
+    ruling = stage.shoot("ada", "bob", part="chest")
+    assert ruling.outcome == "upheld"
+    assert ruling.rewound_s == pytest.approx(0.25, abs=0.04)
+    assert stage.referee.clock("ada").round_trip_s == pytest.approx(0.2, abs=0.02)
+
+
+def test_a_stage_is_recorded_and_rules_again_the_same(rules, tmp_path):
+    """What was played on a stage is a recording like any other, and rules again bit for bit."""
+    with two(rules, record_to=tmp_path / "played") as stage:
+        stage.shoot("ada", "bob", part="head")
+        stage.run(0.2)
+    again = rerule(Recording(tmp_path / "played"))
+    assert again.as_recorded
+    assert [hit.part for ruling in again.rulings for hit in ruling.hits] == ["head"]
+
+
+def test_the_dead_shoot_from_where_they_stood(rules):
+    """A shot that was under way when its shooter died is refused without a trade window, and counts within one."""
+    for window, outcome in ((0.0, "denied"), (0.5, "upheld")):
+        stage = two(with_setting(rules, "harm.trade_window_s", window))
+        stage.referee.harm(stage.entity("ada"), 1000.0, server_time=stage.now)
+        stage.run(0.05)
+        assert stage.shoot("ada", "bob", part="chest").outcome == outcome
+
+
+def test_a_body_is_hit_where_it_was_posed(rules):
+    """Bones that were posed elsewhere are what shots are tested against, until the body stands by itself again."""
+    stage = two(rules)
+    bones = tinclock.rooted_bones(stage.referee.history.rigs["gardener"], [[10.0, 2.0, 0.0, 0.0, 0.0, 1.0, 0.0]])[0]
+    stage.pose("bob", bones)
+    stage.run(1.0)
+    beside = stage.shoot("ada", (10.0, 2.0, 1.2))
+    assert [hit.victim for hit in beside.hits] == [stage.entity("bob")]
+    stage.pose("bob", None)
+    stage.run(1.0)
+    assert not stage.shoot("ada", (10.0, 2.0, 1.2)).hits
+    with pytest.raises(BadArrayError, match="bones"):
+        stage.pose("bob", np.zeros((2, 7)))
