@@ -52,9 +52,9 @@ Examples:
 
 \b
 Players act as they did: what they would have done under other rules isn't
-known. Who dies under other rules stays dead until the recording lets it
-spawn, and its claims are denied; with --undying nobody dies on either
-side, so that each claim is judged by itself.
+known. A player who dies under other rules stays dead until the recording
+lets it spawn, and its claims are denied; with --undying nobody dies on
+either side, so that each claim is judged by itself.
 Exit status: 0 done; 1 the same rules gave other rulings, or the recording
 can't be read.
 """

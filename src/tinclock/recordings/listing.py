@@ -19,7 +19,7 @@ def recordings_in(paths: Iterable[Path]) -> list[Path]:
     """The recordings that these paths are or hold directly, in order, each once, as they were given.
 
     What is known about a recording (`evening-truth`, which `*` names too) is passed over. What else is there and no
-    recording is kept: who reads it says what is wrong. Raises `RecordingError` for a path that is not there.
+    recording is kept: reading it says what is wrong. Raises `RecordingError` for a path that is not there.
     """
     found: dict[Path, None] = {}
     for path in paths:

@@ -16,8 +16,8 @@ class Cadence:
     were held up and arrive together pass, because the time that they waited has been saved up; over any time
     T no more than (T + allowance) / interval + 1 shots pass, however they are spread.
 
-    In a burst the interval is the burst's own, and the weapon's comes after its last shot. Who waits that long between
-    two shots of a burst begins another one.
+    In a burst the interval is the burst's own, and the weapon's comes after its last shot. A player who waits that long
+    between two shots of a burst begins another one.
     """
 
     __slots__ = ("_burst", "_fired", "_pause_s", "fired_at", "interval_s", "ready_at")

@@ -2,7 +2,7 @@
 
 First a table from the middle of the play: of each detector and code the accounts that show most are left out, as many
 as may be unfair (the idea of an empirical null: Efron, Large-scale simultaneous hypothesis testing, J. Am. Stat.
-Assoc. 99, 2004). By that table everybody is weighed, and who has a case by it is set aside. Then again and again: a
+Assoc. 99, 2004). By that table everybody is weighed, and accounts that have a case by it are set aside. Then again and again: a
 table from all who aren't set aside, everybody weighed by it, until the same accounts are. So whoever was set aside
 for being merely good comes back. At last no one account may lift a ceiling by itself.
 """
@@ -100,7 +100,7 @@ def calibrate_unlabelled(
     """The table that follows from play without labels.
 
     at_most_unfair : which share of accounts may be unfair; alike : an older table, for codes that few showed
-    alpha : who has a case by it is set aside
+    alpha : accounts that have a case by it are set aside
     """
     limit, accounts = limit_decibans(alpha), _by_account(plays)
     most = int(at_most_unfair * len(accounts))

@@ -95,7 +95,7 @@ class PosesTable(Table, frozen=True, kw_only=True):
     tick : their number of the instant, needed for views that are told in ticks; without a time it times them too
     bone : with it the place and turn are a bone's; without it the body's, and its bones stand in the rig's rest pose
     sent : whether clients were sent this instant; else every `sent_every`-th was
-    away_s : who has no rows for so long, in seconds, was away, and comes back with a new life. Not with `spawns`
+    away_s : a player without rows for so long, in seconds, was away, and comes back with a new life. Not with `spawns`
     """
 
     file: str

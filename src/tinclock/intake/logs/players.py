@@ -84,7 +84,11 @@ def _sessions(sources: Sources, name: str, rows: list[tuple[int, LoggedPlayer]])
     rows = sorted(rows, key=lambda row: -np.inf if row[1].joins is None else row[1].joins)
     for (_, before), (index, one) in pairwise(rows):
         if before.leaves is None or one.joins is None or one.joins <= before.leaves:
-            file.wrong(index, name_of(said.player), f"{name!r} is there twice at once; who comes back has left before")
+            file.wrong(
+                index,
+                name_of(said.player),
+                f"{name!r} is there twice at once; a player who comes back must have left before",
+            )
         if one.rig != before.rig:
             file.wrong(index, name_of(said.rig), f"{name!r} comes back as a {one.rig}; give it an id of its own then")
     return tuple(player for _, player in rows)

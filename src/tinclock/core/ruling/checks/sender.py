@@ -36,8 +36,8 @@ def check_sender(claim: _Named, work: Work) -> Finding | None:
 def check_tenure(claim: _Named, work: Work) -> Finding | None:
     """Find `foreign_actor` or `not_yet_owner` where control changed hands: the claim is of the time of its screen.
 
-    Who lost control may still act on a screen from before; who gained it can't have acted on one that showed the world
-    an interpolation delay and a jitter earlier than the change.
+    A player who lost control may still act on a screen from before; one who gained it can't have acted on one that
+    showed the world an interpolation delay and a jitter earlier than the change.
     """
     actor, connection = work.actor, work.connection
     if not actor.tenures:
