@@ -69,8 +69,9 @@ class Referee(MatchCalls):
 
     rules : the match's rules
     level : what doesn't move; None for open ground
-    seed : keys everything random, so that the same input gives the same rulings. Anybody who knows it can work
-        out everybody's spread: give each match one of its own (`secrets.randbits(64)`), keep it with the recording, tell no client
+    seed : keys everything random, so that the same input gives the same rulings. Anybody who knows it can work out
+        everybody's spread: give each match one of its own (`secrets.randbits(64)`), keep it with the recording, tell
+        no client
     storage : how poses are kept, see `PoseHistory`
 
     Raises `RulesError` where tables contradict each other. Claims never raise, whatever is in them.
