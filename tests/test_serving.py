@@ -211,6 +211,25 @@ def ended(process: subprocess.Popen[str]) -> list[dict]:
     return [json.loads(line) for line in text.splitlines()]
 
 
+def test_a_service_weighs_what_it_records_in_a_process_of_its_own(tmp_path):
+    """With a place for cases, what was recorded is weighed beside the service and taken in before both have ended."""
+    process, where = service("--port", "0", "--record", str(tmp_path / "kept"), "--cases", str(tmp_path / "cases"))
+    with connect(f"ws://{where}") as socket_:
+        ask = Asker(socket=socket_)
+        ask.play("one", ticks=400)
+        for sequence in range(1, 6):  # in another's name, which no honest build says
+            ask("claims", "one", claims=[("c0", 6.3, shot(sequence, actor=2))])
+        assert ask("close", "one")["ok"]
+    assert all("event" in line for line in ended(process))
+    store = tinclock.evidence.CaseStore(tmp_path / "cases" / "cases.db")
+    review = tinclock.evidence.CaseReview(store)
+    dossier = review.dossier("a0")
+    store.close()
+    assert dossier.account.matches == 1
+    assert dossier.counts == {"foreign_actor": 5}
+    assert dossier.plays[0].course.kinds["impossible_claims"] > 20.0
+
+
 def test_a_service_shows_tokens_the_door_counts_and_ends_with_whole_recordings(tmp_path):
     """A service shows tokens the door, counts, and ends with whole recordings."""
     process, where = service("--port", "0", "--record", str(tmp_path / "kept"), TINCLOCK_TOKEN="secret")

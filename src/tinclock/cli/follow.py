@@ -153,6 +153,8 @@ def _until_over(followed: Followed, every_s: float) -> None:
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())
+    if hasattr(signal, "pthread_sigmask"):  # `serve` keeps a SIGTERM back that comes while this process begins
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGTERM})
     while followed.look() and not stop.wait(every_s):
         pass
     for _ in range(TRIES if stop.is_set() else 0):  # what was closed meanwhile is still taken in

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import gc
 import os
+import signal
 import subprocess
 import sys
 from pathlib import Path
@@ -112,7 +113,12 @@ def serve(
 def _follower(record: Path, store: str) -> subprocess.Popen[bytes]:
     """A process of its own that weighs: ruling isn't slowed down by it, and doesn't fall with it."""
     record.mkdir(parents=True, exist_ok=True)
-    return subprocess.Popen([sys.executable, "-m", "tinclock", "follow", str(record), "--store", store])
+    command = [sys.executable, "-m", "tinclock", "follow", str(record), "--store", store]
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGTERM})  # until it knows what to do about one
+    try:
+        return subprocess.Popen(command, stdout=sys.stderr)  # standard output is the service's own log
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
 def _ended(follower: subprocess.Popen[bytes], log: Callable[..., None]) -> None:
