@@ -6,7 +6,6 @@ import re
 import pytest
 
 import tinclock
-from tinclock.core.ruling.answers import answer_of
 from tinclock.recordings import Recording, past_of, why
 from tinclock.sample import data_file
 from tinclock.testing import Stage
@@ -29,21 +28,19 @@ def test_a_hit_says_whom_where_and_what_it_cost(stage):
     """A hit names victim, part, distance and health lost; live, without names, entities are numbered."""
     ruling = stage.shoot("ada", "cy", part="chest")
     names = {ruling.hits[0].victim: "cy"}
-    assert re.match(
-        r"cy was hit in the chest at \d+\.\d m and lost [\d.]+ points of health\.$", answer_of(ruling, names)
-    )
+    assert re.match(r"cy was hit in the chest at \d+\.\d m and lost [\d.]+ points of health\.$", ruling.answer(names))
     assert ruling.explain().startswith(f"Entity {ruling.hits[0].victim} was hit in the chest")
 
 
 def test_a_hit_that_does_nothing_says_why(stage):
     """A team-mate who was hit took no damage because friendly fire is off, and the sentence says so."""
-    assert "no damage, because friendly fire is off" in answer_of(stage.shoot("ada", "bea", part="chest"))
+    assert "no damage, because friendly fire is off" in stage.shoot("ada", "bea", part="chest").answer()
 
 
 def test_a_refusal_says_what_was_wrong(stage):
     """A refused shot begins with the finding that refused it."""
     ruling = stage.shoot("ada", "cy", direction=(2.0, 0.0, 0.0))
-    assert answer_of(ruling) == "The shot was refused: the direction is not a unit vector."
+    assert ruling.answer() == "The shot was refused: the direction is not a unit vector."
 
 
 def test_a_wall_that_stops_a_shot_is_named(rules):
@@ -52,7 +49,7 @@ def test_a_wall_that_stops_a_shot_is_named(rules):
     stage.enter("ada", team="copper", weapon="grit_rifle")
     stage.enter("cy", (10.0, 0.0, 0.0), team="pewter", facing_rad=math.pi)
     stage.run(1.0)
-    told = answer_of(stage.shoot("ada", "cy", part="chest"))
+    told = stage.shoot("ada", "cy", part="chest").answer()
     assert re.match(r"The shot hit nobody: the brick stopped it after 5\.\d m\.$", told)
 
 

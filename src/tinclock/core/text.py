@@ -49,3 +49,8 @@ def amount(value: float | str | None, unit: str, names: Mapping[int, str] | None
         return f"{value:.1f} degrees"
     number = f"{value:.3f}".rstrip("0").rstrip(".") if unit != "" else f"{value:g}"
     return f"{number} {unit}".rstrip()
+
+
+def called(entity: int, names: Mapping[int, str] | None) -> str:
+    """What to call an entity."""
+    return printable((names or {}).get(entity) or f"entity {entity}")

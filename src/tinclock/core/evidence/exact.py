@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 import numpy as np
 
 from tinclock.core.evidence.eprocess import add_logs
+from tinclock.core.evidence.spread import strays
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -113,19 +114,6 @@ TAILS: Final = 3.0
 """Degrees of freedom of that scatter: heavy tails, so that one wild shot doesn't undo the others."""
 REMEMBERED_M: Final = 0.25
 """How much of a shot's own place on the body the next one is expected at."""
-
-
-def strays(draw: NDArray[np.float64], widest_rad: float, flat: bool) -> NDArray[np.float64]:
-    """Where draws send a shot: to its left and upwards, in tangents of angles.
-
-    draw : (n, 2) float64 in [0, 1); widest_rad : half angle of the cone; flat : whether it only goes sideways. Returns
-    (n, 2) float64.
-    """
-    u, v = draw[:, 0], draw[:, 1]
-    if flat:
-        return np.stack([np.tan(widest_rad * (2.0 * u - 1.0)), np.zeros(len(u))], 1)
-    angle, turn = np.tan(widest_rad * np.sqrt(u)), 2.0 * math.pi * v
-    return np.stack([angle * np.cos(turn), angle * np.sin(turn)], 1)
 
 
 class DrawBet:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.evidence.exact import strays
+from tinclock.core.evidence.spread import strays
 
 if TYPE_CHECKING:
     from collections.abc import Mapping

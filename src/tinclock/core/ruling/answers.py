@@ -5,12 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Final
 
 from tinclock.core.findings import explain_code
-from tinclock.core.text import printable
+from tinclock.core.text import called, printable
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
 
-    from tinclock.core.ruling.records import Hit, Ruling
+    from tinclock.core.findings import Finding
+    from tinclock.core.ruling.hits import Hit, Stop
+    from tinclock.core.ruling.steps import Step
 
 MOST_VICTIMS = 3
 UNHURT: Final = {
@@ -29,38 +31,39 @@ WHAT: Final = {
 }  # fmt: skip
 
 
-def called(entity: int, names: Mapping[int, str] | None) -> str:
-    """What to call an entity."""
-    return printable((names or {}).get(entity) or f"entity {entity}")
-
-
-def answer_of(ruling: Ruling, names: Mapping[int, str] | None = None, because: str = "") -> str:
+def answer_of(
+    kind: str, outcome: str, findings: Sequence[Finding], hits: Sequence[Hit], steps: Sequence[Step],
+    stopped_by: Stop | None, reached_m: float | None, names: Mapping[int, str] | None = None, because: str = "", *,
+    repeated: bool = False,
+) -> str:  # fmt: skip
     """What came of a ruling's claim and why, in one sentence.
 
+    Of the ruling its kind, outcome, findings, hits and steps, what stopped it, and how far it got, metres.
+
     names : what to call entities; because : why it hit nobody, where that was looked into
+    repeated : whether it was ruled before
     """
-    what = WHAT.get(ruling.kind, ruling.kind)
-    if ruling.first is not None:
+    what = WHAT.get(kind, kind)
+    if repeated:
         return f"The {what} came before: what was ruled then stands."
-    if ruling.outcome == "denied":
-        code = ruling.findings[-1].code if ruling.findings else ""
-        return f"The {what} was refused: {explain_code(code) if code else 'it is not well formed'}."
-    if ruling.hits:
-        return _whom(ruling, names)
-    if ruling.kind in ("shot", "strike", "flight"):
-        return _nobody(ruling, what, because)
-    if ruling.outcome == "amended":
-        changed = next((f for f in ruling.findings), None)
-        return f"The {what} counts as the server has it: {explain_code(changed.code) if changed else 'amended'}."
+    if outcome == "denied":
+        return f"The {what} was refused: {explain_code(findings[-1].code) if findings else 'it is not well formed'}."
+    if hits:
+        return _whom(hits, steps, names)
+    if kind in ("shot", "strike", "flight"):
+        nothing = ", so nothing of what was claimed counts" if outcome == "amended" else ""
+        return _nobody(what, stopped_by, reached_m, because, nothing)
+    if outcome == "amended" and findings:
+        return f"The {what} counts as the server has it: {explain_code(findings[0].code)}."
     return f"The {what} counts as it was claimed."
 
 
-def _whom(ruling: Ruling, names: Mapping[int, str] | None) -> str:
+def _whom(hits: Sequence[Hit], steps: Sequence[Step], names: Mapping[int, str] | None) -> str:
     by_victim: dict[int, Hit] = {}
-    for hit in ruling.hits:
+    for hit in hits:
         if hit.victim not in by_victim or hit.damage > by_victim[hit.victim].damage:
             by_victim[hit.victim] = hit
-    states = [str(step.observed) for step in ruling.steps if step.name == "victim"]
+    states = [str(step.observed) for step in steps if step.name == "victim"]
     told = []
     for place, hit in enumerate(list(by_victim.values())[:MOST_VICTIMS]):
         part = hit.part.replace("_", " ")
@@ -77,12 +80,10 @@ def _whom(ruling: Ruling, names: Mapping[int, str] | None) -> str:
     return f"{sentence[0].upper() if not names else sentence[0]}{sentence[1:]}."
 
 
-def _nobody(ruling: Ruling, what: str, because: str) -> str:
-    stop = ruling.stopped_by
-    if not because and stop is not None and stop.kind in ("cover", "level") and ruling.reached_m is not None:
-        because = f"the {printable(stop.name).replace('_', ' ')} stopped it after {ruling.reached_m:.1f} m"
+def _nobody(what: str, stop: Stop | None, reached_m: float | None, because: str, nothing: str) -> str:
+    if not because and stop is not None and stop.kind in ("cover", "level") and reached_m is not None:
+        because = f"the {printable(stop.name).replace('_', ' ')} stopped it after {reached_m:.1f} m"
     if not because and stop is not None and stop.name:
         name = printable(stop.name).replace("_", " ")
         because = f"it ended at the {name}" if stop.kind in ("cover", "level") else f"it ended in the air ({name})"
-    nothing = ", so nothing of what was claimed counts" if ruling.outcome == "amended" else ""
     return f"The {what} hit nobody{f': {because}' if because else ''}{nothing}."

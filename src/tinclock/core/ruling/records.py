@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from msgspec import Struct
 
 from tinclock.core.combat.receipts import ActorState, Outcome, Receipt, ReceiptHit
 from tinclock.core.findings import Finding
-from tinclock.core.ruling.answers import answer_of, called
+from tinclock.core.ruling.answers import answer_of
+from tinclock.core.ruling.hits import Hit as Hit
+from tinclock.core.ruling.hits import Ray as Ray
+from tinclock.core.ruling.hits import Stop as Stop
 from tinclock.core.ruling.steps import Step
 from tinclock.core.text import printable
 from tinclock.core.timeline.views import View
@@ -16,59 +19,6 @@ from tinclock.core.vectors import Triple
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
-
-
-class Hit(Struct, frozen=True, gc=False):
-    """A hitbox that the ruling counts as hit, with the server's damage; `times` is how many pellets met it.
-
-    `impulse` is what a splash pushes with, in newton seconds, for the game to use.
-    """
-
-    victim: int
-    part: str
-    zone: str
-    side: str
-    distance_m: float
-    position: Triple
-    damage: float
-    health_before: float
-    health_after: float
-    lethal: bool
-    times: int = 1
-    impulse: Triple | None = None
-
-    def explain(self, names: Mapping[int, str] | None = None) -> str:
-        """Whom it hit, where, and what that did, in one line. names : what to call entities"""
-        return (
-            f"hit {called(self.victim, names)} in the {self.part} at {self.distance_m:.2f} m: {self.damage:g} damage, "
-            f"health {self.health_before:g} -> {self.health_after:g}{', killed' if self.lethal else ''}"
-            f"{f' ({self.times} pellets)' if self.times > 1 else ''}"
-        )
-
-
-class Stop(Struct, frozen=True, omit_defaults=True, gc=False):
-    """What ended the way of a shot or a flight.
-
-    kind : a hitbox ("body"), something that only stands in the way ("cover": a door), the level ("level"), or nothing
-        but time, distance or its fuse ("air")
-    name : the level's surface, the cover's rig, or why it ended in the air; entity : the body or the cover
-    """
-
-    kind: Literal["body", "cover", "level", "air"]
-    name: str = ""
-    entity: int = 0
-
-    def explain(self) -> str:
-        """What it was, in a word or two."""
-        return f"entity {self.entity}" if self.kind == "body" else self.name
-
-
-class Ray(Struct, frozen=True, gc=False):
-    """One ray as it was ruled: where it went, how far it got, and what stopped it (None: nothing within range)."""
-
-    direction: Triple
-    reached_m: float
-    stopped_by: Stop | None = None
 
 
 class Ruling(Struct, frozen=True, gc=False):
@@ -112,6 +62,13 @@ class Ruling(Struct, frozen=True, gc=False):
         """Every step, in the order taken: what was measured, against which limit, and what came of it."""
         return self.steps
 
+    def answer(self, names: Mapping[int, str] | None = None, because: str = "") -> str:
+        """What came of the claim and why, in one sentence. See `explain`."""
+        return answer_of(
+            self.kind, self.outcome, self.findings, self.hits, self.steps, self.stopped_by, self.reached_m, names,
+            because, repeated=self.first is not None,
+        )  # fmt: skip
+
     def explain(self, names: Mapping[int, str] | None = None, because: str = "") -> str:
         """What came of the claim in one sentence, then the ruling, its trace and what it hit: one line a step.
 
@@ -123,7 +80,7 @@ class Ruling(Struct, frozen=True, gc=False):
             f"of {who} (entity {self.entity}) with {printable(self.weapon) or '-'} "
             f"at {self.received_at:.3f} s"
         )
-        lines = [answer_of(self, names, because), head]
+        lines = [self.answer(names, because), head]
         lines += [f"  {step.explain(names)}" for step in self.steps]
         lines += [f"  finding {finding.code}: {finding.explain()}" for finding in self.findings]
         lines += [f"  {hit.explain(names)}" for hit in self.hits]
