@@ -22,7 +22,7 @@ from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, add_logs, com
 from tinclock.core.evidence.exact import EXACT
 from tinclock.core.evidence.footing import footing_of
 from tinclock.core.evidence.live import LiveEvidence, after_match, with_match
-from tinclock.core.evidence.measured import LineQuality
+from tinclock.core.evidence.measured import LineQuality, telling
 from tinclock.core.evidence.observe import Gazes, Observer, Shots
 from tinclock.core.evidence.scene import Party, scene_of
 from tinclock.core.evidence.sight import Sight
@@ -391,6 +391,24 @@ def test_who_shows_but_an_arm_is_in_sight_for_whom_shoots_at_it(rules, edge, see
     shots = Observer(rules, parties, Sight(wall)).shots(scene_of(stage.referee.history, [ada, bob]), rulings, {})
     assert (shots.target.tolist(), shots.visible.tolist()) == ([bob], [seen])
     assert shots.off_m[0] < 0.15
+
+
+def test_a_shot_that_was_ruled_at_another_view_than_its_own_says_nothing_of_that_view(rules):
+    """A steady line of 380 ms is ruled at the cap: its views are neither old nor young, another victim no finding."""
+    stage = Stage(rules)
+    ada = stage.enter("ada", team="copper", weapon="grit_rifle", round_trip_s=0.38)
+    bob = stage.enter("bob", (10.0, 0.0, 0.0), team="pewter", facing_rad=math.pi)
+    stage.run(1.0)
+    for part, claimed in (("chest", bob), ("head", 999)):
+        ruling = stage.shoot("ada", "bob", part=part, victim=claimed)
+        assert "view_capped" in [finding.code for finding in ruling.findings]
+        assert [finding.code for finding in telling(ruling)] == ["view_capped"]
+        parties = {e: Party(e, n, n, n, 0.1, b"") for e, n in ((ada, "ada"), (bob, "bob"))}
+        scene, lines = scene_of(stage.referee.history, [ada, bob]), {"ada": LineQuality(0.38, 0.0005)}
+        shots = Observer(rules, parties, Sight(None)).shots(scene, [ruling], lines)
+        assert np.isnan(shots.late_s).all()
+        assert shots.target.tolist() == [bob]
+        stage.run(0.3)
 
 
 def test_unfair_accounts_get_their_case_within_half_a_minute_and_fair_ones_none(match):

@@ -10,6 +10,7 @@ import msgspec
 import numpy as np
 
 from tinclock.core.evidence.course import Observed
+from tinclock.core.evidence.measured import telling
 from tinclock.core.evidence.observe import AIMED, Observer
 from tinclock.core.evidence.scene import Party, Scene, scene_from
 from tinclock.core.evidence.sight import Sight
@@ -92,7 +93,7 @@ class Reading:
         scene = self._scene(flushes, from_s)
         shots = self._observer.shots(scene, rulings, self._lines.now)
         gazes = self._observer.gazes(scene, from_s, until_s)
-        found = [(r.number, finding) for r in rulings for finding in r.findings if r.account]
+        found = [(r.number, finding) for r in rulings if r.account for finding in telling(r)]
         return Observed(from_s, until_s, shots, gazes, found, dict(claims), dict(self._lines.now), dict(self._parties))
 
     def _people(self, flush: Flush) -> None:

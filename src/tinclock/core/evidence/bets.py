@@ -39,12 +39,12 @@ class ShareBet:
 
     The share of one match is a beta-distributed number around the ceiling, whose spread gives trials of that match the
     correlation `clumping` (Skellam, A probability distribution derived from the binomial distribution by regarding the
-    probability of success as variable, J. R. Stat. Soc. B 10, 1948). The ratio rises with each success, so a lower
-    share makes it smaller on average.
+    probability of success as variable, J. R. Stat. Soc. B 10, 1948); counts are divided by how many trials weigh as
+    much as one. The ratio rises with each success, so a lower share makes it smaller on average.
     """
 
     def __init__(self, ceiling: Ceiling) -> None:
-        self._mean = ceiling.share
+        self._mean, self._effect = ceiling.share, max(ceiling.effect, 1.0)
         size = 1.0 / min(max(ceiling.clumping, LEAST_CLUMPING), MOST_CLUMPING) - 1.0
         means = [self._mean, *(self._mean + (1.0 - self._mean) * part for part in BEYOND)]
         self._betas = [(mean * size, (1.0 - mean) * size) for mean in means]
@@ -64,7 +64,7 @@ class ShareBet:
         self.trials += trials
         if not 0.0 < self._mean < 1.0:
             return 0.0
-        k, rest = self.successes, self.trials - self.successes
+        k, rest = self.successes / self._effect, (self.trials - self.successes) / self._effect
         fair, *unfair = [log_beta(a + k, b + rest) - log_beta(a, b) for a, b in self._betas]
         before, self.log_e = self.log_e, add_logs(unfair) - math.log(len(unfair)) - fair
         return self.log_e - before
@@ -77,8 +77,8 @@ class HitsBet:
     that, normally distributed. Given the chances only the number of hits matters, and the ratio rises with it.
     """
 
-    def __init__(self, odds: float, sigma: float) -> None:
-        sigma = max(sigma, LEAST_SIGMA)
+    def __init__(self, odds: float, sigma: float, effect: float = 1.0) -> None:
+        sigma, self._effect = max(sigma, LEAST_SIGMA), max(effect, 1.0)
         density = np.exp(-0.5 * NODES**2)
         self._log_weights = np.log(density / density.sum())
         centres = math.log(odds) + np.log(np.array((1.0, *TIMES_ODDS)))
@@ -93,9 +93,9 @@ class HitsBet:
         trials : (n, 3) float64, whether it hit, a number, and the population's chance of it.
         """
         logit = np.log(trials[:, 2]) - np.log1p(-trials[:, 2])
-        self._logs += (trials[:, 0].sum() * self._shifts) - np.logaddexp(
-            0.0, logit[:, None, None] + self._shifts[None]
-        ).sum(0)
+        likely = trials[:, 0].sum() * self._shifts
+        likely -= np.logaddexp(0.0, logit[:, None, None] + self._shifts[None]).sum(0)
+        self._logs += likely / self._effect
         self.successes += float(trials[:, 0].sum())
         self.trials += len(trials)
         fair, *unfair = [add_logs(row.tolist()) for row in self._logs]

@@ -32,6 +32,7 @@ FAIR_QUANTILE, SURE = 0.999, 0.95
 DISTANCES_M = (4.0, 8.0, 12.0, 18.0, 26.0, 1e9)
 SPEEDS_M_S = (0.7, 2.0, 3.5, 1e9)
 HEADROOM, RATE_HEADROOM = 1.5, 2.0
+TOGETHER = 20
 LEAST_ACCOUNTS, LEAST_TRIALS, LEAST_SHOTS = 12, 60, 60
 """No ceiling is told from less play."""
 BOOTSTRAP = 100
@@ -50,6 +51,7 @@ class Play(NamedTuple):
     shots : (hit, weapon, distance, speed across) of each that `hit_share` counts
     shares : by (detector, line), [successes, trials]
     rates, seconds : claims a second, and how long, a stretch each
+    stretches : by detector, [successes, trials] of each stretch
     """
 
     account: str
@@ -59,6 +61,7 @@ class Play(NamedTuple):
     shares: dict[tuple[str, str], list[float]]
     rates: list[float]
     seconds: list[float]
+    stretches: dict[str, list[tuple[float, int]]] = {}  # noqa: RUF012 - never changed
 
     def shown(self, name: str) -> float:
         """How much it shows of a detector or code: its share, hits a shot, claims or incidents a minute."""
@@ -82,6 +85,7 @@ class Play(NamedTuple):
             shares={at: sums for at, sums in self.shares.items() if at[0] not in names},
             rates=[] if "claim_rate" in names else self.rates,
             seconds=[] if "claim_rate" in names else self.seconds,
+            stretches={name: each for name, each in self.stretches.items() if name not in names},
         )
 
 
@@ -94,7 +98,7 @@ class Collector:
         self._open: dict[tuple[str, str], tuple[float, str, str]] = {}
 
     def _play(self, account: str) -> Play:
-        return self.plays.setdefault(account, Play(account, defaultdict(float), Counter(), [], {}, [], []))
+        return self.plays.setdefault(account, Play(account, defaultdict(float), Counter(), [], {}, [], [], {}))
 
     def take(
         self, shots: Shots, gazes: Gazes, findings: Iterable[Finding], line_of: Mapping[str, str],
@@ -138,6 +142,7 @@ class Collector:
             if DETECTORS[name].family == "share" and len(fresh):
                 sums = play.shares.setdefault((name, line), [0.0, 0.0])
                 sums[0], sums[1] = sums[0] + float(fresh[:, 0].sum()), sums[1] + len(fresh)
+                play.stretches.setdefault(name, []).append((float(fresh[:, 0].sum()), len(fresh)))
         kind = np.array([k == "shot" for k in mine.kind], bool)
         for row in np.flatnonzero(kind & mine.visible & (mine.target > 0) & ~np.isnan(mine.cross_m_s)).tolist():
             play.shots.append(
@@ -153,7 +158,7 @@ def calibrate(
     alike : an older table, whose decibans stand where the new play says nothing
     """
     chances = _chances(fair)
-    odds, sigma = _odds(fair, chances)
+    odds, sigma, effect = _odds(fair, chances)
     ceilings: dict[str, dict[str, Ceiling]] = {}
     for name, detector in DETECTORS.items():
         if detector.family == "share":
@@ -163,7 +168,7 @@ def calibrate(
             ceilings[name] = {"all": _busiest(fair)}
     findings = _findings(fair, unfair, alike)
     shapes = {code: _shape(fair, code) for code in findings}
-    return Weights(SCHEMA, provenance, findings, ceilings, chances, odds, sigma, shapes)
+    return Weights(SCHEMA, provenance, findings, ceilings, chances, odds, sigma, effect, shapes)
 
 
 # -- shares -----------------------------------------------------------------------------------------------------
@@ -184,7 +189,24 @@ def _ceiling(plays: Sequence[Play], name: str, line: str | None) -> Ceiling:
     again = [_best(*counts[rng.integers(0, len(counts), len(counts))].T)[0] for _ in range(BOOTSTRAP)]
     low, high = np.quantile(_headroom(np.array(again)), (0.025, 0.975)).tolist()
     share = float(_headroom(np.array([best]))[0])
-    return Ceiling(share, clumping, mean, len(counts), int(total), round(low, 5), round(high, 5))
+    effect = round(_effect([play.stretches.get(name, []) for play in plays]), 3)
+    return Ceiling(share, clumping, mean, effect, len(counts), int(total), round(low, 5), round(high, 5))
+
+
+def _effect(plays: Sequence[Sequence[tuple[float, int]]]) -> float:
+    """By how much the counts of stretches vary more than if their trials knew nothing of each other.
+
+    About each account's own mean; at least 1 (Kish's design effect, Survey Sampling, 1965).
+    """
+    off = expected = 0.0
+    for each in plays:
+        trials = sum(n for _, n in each)
+        if len(each) < 3 or not trials:
+            continue
+        mean = sum(k for k, _ in each) / trials
+        off += sum((k - n * mean) ** 2 for k, n in each) * len(each) / (len(each) - 1.0)
+        expected += sum(n * mean * (1.0 - mean) for _, n in each)
+    return max(off / expected, 1.0) if expected > 0.0 else 1.0
 
 
 def _headroom(shares: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -235,12 +257,14 @@ def hits_of(play: Play, chances: Chances) -> NDArray[np.float64]:
     return known
 
 
-def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float]:
-    """How many times the population's odds one fair account in a thousand exceeds; how much ln of them varies."""
+def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float, float]:
+    """How many times the population's odds one fair account in a thousand exceeds; how much ln of them varies; the
+    effect.
+    """
     from scipy.optimize import brentq
     from scipy.stats import norm
 
-    shifts, errors = [], []
+    shifts, errors, off, expecting = [], [], 0.0, 0.0
     for play in plays:
         expected = np.array([chances.of(weapon, distance, cross) for _, weapon, distance, cross in play.shots])
         hit = np.array([hit for hit, *_ in play.shots], float)
@@ -250,16 +274,21 @@ def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float]:
         fitted = raised(expected, math.exp(shift))
         shifts.append(shift)
         errors.append(1.0 / float((fitted * (1.0 - fitted)).sum()))
+        cuts = range(0, len(hit) - TOGETHER + 1, TOGETHER)
+        off += sum(float((hit[c : c + TOGETHER] - fitted[c : c + TOGETHER]).sum()) ** 2 for c in cuts)
+        expecting += sum(float((fitted * (1.0 - fitted))[c : c + TOGETHER].sum()) for c in cuts)
     if len(shifts) < LEAST_ACCOUNTS:
-        return 1e6, 0.0
+        return 1e6, 0.0, 1.0
     sigma = math.sqrt(max(float(np.var(shifts)) - float(np.mean(errors)), 0.0))
-    return float(HEADROOM * math.exp(np.mean(shifts) + norm.ppf(FAIR_QUANTILE) * sigma)), sigma
+    effect = max(off / expecting, 1.0) if expecting > 0.0 else 1.0
+    return float(HEADROOM * math.exp(np.mean(shifts) + norm.ppf(FAIR_QUANTILE) * sigma)), sigma, round(effect, 3)
 
 
 def _busiest(plays: Sequence[Play]) -> Ceiling:
     """The rate that one stretch of fair play in a thousand exceeds, and a quarter more."""
     rates = np.array([rate for play in plays for rate in play.rates] or [1e9])
-    return Ceiling(1.25 * float(np.quantile(rates, FAIR_QUANTILE)), 0.0, float(rates.mean()), len(plays), len(rates))
+    most = 1.25 * float(np.quantile(rates, FAIR_QUANTILE))
+    return Ceiling(most, 0.0, float(rates.mean()), accounts=len(plays), trials=len(rates))
 
 
 # -- findings ---------------------------------------------------------------------------------------------------

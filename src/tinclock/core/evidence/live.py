@@ -213,7 +213,7 @@ class LiveEvidence:
         bet = found.bets.get((name, line))
         if bet is None:
             hits = detector.family == "hits"
-            bet = HitsBet(weights.odds, weights.odds_sigma) if hits else ShareBet(ceiling)
+            bet = HitsBet(weights.odds, weights.odds_sigma, weights.odds_effect) if hits else ShareBet(ceiling)
             found.bets[name, line] = bet
         moved = bet.take(trials)
         shown = trials[(trials[:, 0] > 0) & (trials[:, 1] > 0), 1].astype(int)[:KEY_SHOTS].tolist()

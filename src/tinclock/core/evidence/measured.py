@@ -15,7 +15,11 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.evidence.scene import Party, Scene
+    from tinclock.core.findings import Finding
     from tinclock.core.ruling.records import Ruling
+
+
+MOVED_VIEWS = frozenset({"view_capped", "view_restless"})
 
 
 class LineQuality(NamedTuple):
@@ -81,3 +85,19 @@ def aim_error(aim: NDArray[np.float64], along: NDArray[np.float64]) -> NDArray[n
     left = np.stack([-along[:, 1] / level, along[:, 0] / level, np.zeros(len(along))], 1)
     off = aim - along
     return np.stack([(off * left).sum(1), (off * np.cross(along, left)).sum(1)], 1)
+
+
+def ruled_elsewhere(ruling: Ruling) -> bool:
+    """Whether a shot was ruled at another view than its own: past the cap, or off the tracked lag."""
+    return any(finding.code in MOVED_VIEWS for finding in ruling.findings)
+
+
+def telling(ruling: Ruling) -> list[Finding]:
+    """The findings of a ruling that say something of its client.
+
+    Where it was ruled at another view than the client drew, an honest client claims another victim or part than is
+    found there.
+    """
+    if not ruled_elsewhere(ruling):
+        return list(ruling.findings)
+    return [finding for finding in ruling.findings if finding.code not in ("victim_differs", "part_differs")]

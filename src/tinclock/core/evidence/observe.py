@@ -20,6 +20,7 @@ from tinclock.core.evidence.measured import (
     marks_of,
     off_gaze,
     ready_for,
+    ruled_elsewhere,
     strays_of,
 )
 from tinclock.core.evidence.sight import Sight
@@ -174,6 +175,7 @@ class Observer:
         late = (
             time - seen_at - np.array([explained_s(lines.get(r.connection), self._parties[r.entity]) for r in chosen])
         )
+        late[np.array([ruled_elsewhere(r) for r in chosen], bool)] = np.nan  # how old its own view was isn't in it
         every = [lines[r.connection].sends_every_s if r.connection in lines else 0.0 for r in chosen]
         held = np.minimum(np.array(every, float), LONGEST_HOLD_S)
         spread = [self._spread(r) for r in chosen]

@@ -69,7 +69,7 @@ def weighed(play: Play, weights: Weights) -> dict[str, float]:
             out[name] = out.get(name, 0.0) + share.log_e
     aimed = hits_of(play, weights.chances)
     if len(aimed):
-        hits = HitsBet(weights.odds, weights.odds_sigma)
+        hits = HitsBet(weights.odds, weights.odds_sigma, weights.odds_effect)
         hits.take(aimed)
         out["hit_share"] = hits.log_e
     most_per_s = weights.ceilings["claim_rate"]["all"].share

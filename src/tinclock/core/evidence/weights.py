@@ -45,12 +45,14 @@ class Ceiling(msgspec.Struct, frozen=True):
     share : their long-run share, 1 where there wasn't enough play to tell
     clumping : by how much trials of one match go together (intraclass correlation)
     typical : the population's mean
+    effect : how many trials weigh as much as one that knows nothing of those around it: shots of one burst are alike
     accounts, trials : what it rests on; low, high : the ceiling's 95 % interval, over whole accounts drawn again
     """
 
     share: float
     clumping: float = 0.0
     typical: float = 0.0
+    effect: float = 1.0
     accounts: int = 0
     trials: int = 0
     low: float = 0.0
@@ -78,8 +80,8 @@ class Weights(msgspec.Struct, frozen=True):
 
     findings : by code, line and bin; shapes : by code, how evenly its incidents are spread over matches
     ceilings : by detector and line
-    odds, odds_sigma : how many times the population's odds of a hit the best reach, and by how much ln of a match's
-        odds varies
+    odds, odds_sigma, odds_effect : how many times the population's odds of a hit the best reach, by how much ln of a
+        match's odds varies, and `Ceiling.effect` for hits
     """
 
     schema: int
@@ -89,6 +91,7 @@ class Weights(msgspec.Struct, frozen=True):
     chances: Chances
     odds: float
     odds_sigma: float
+    odds_effect: float = 1.0
     shapes: dict[str, float] = {}
 
     def kinds(self) -> dict[str, float]:
