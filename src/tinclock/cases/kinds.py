@@ -60,7 +60,7 @@ def exact_first(by_kind: Mapping[str, float]) -> list[tuple[str, float]]:
 def benign_share(kind: str, line: str, weights: Weights) -> str:
     """How often fair accounts on such a line show a kind, in words."""
     if kind in EXACT:
-        return "this needs no figures about other players, and holds in any game"
+        return "this needs no figures about other players, only a client that works"
     rows = weights.findings.get(kind, {}).get(line if line in LINES else "rough")
     if rows:
         rate = sum(rate.fair_per_min for rate in rows.values())
