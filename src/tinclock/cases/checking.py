@@ -8,7 +8,7 @@ import msgspec
 
 from tinclock.cases.evidence_log import Head, read_log, verify_log
 from tinclock.cases.pseudonyms import Pseudonyms
-from tinclock.cases.records import VERDICTS
+from tinclock.cases.records import NOTED, VERDICTS
 from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
@@ -77,7 +77,7 @@ def _missing(
 
 def _states(review: CaseReview, decisions: list[Decision]) -> Iterator[str]:
     """Cases that say they were decided, and weren't, or otherwise."""
-    last = {one.account: one for one in decisions}
+    last = {one.account: one for one in decisions if one.verdict != NOTED}
     for case in review.queue(VERDICTS, most=10**9):
         one = last.get(case.account)
         if one is None or one.verdict != case.state:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from tinclock.cases.records import STATES
+from tinclock.cases.records import NOTED, STATES
 from tinclock.core.errors import MissingExtraError
 from tinclock.core.plain import Fields
 from tinclock.core.text import printable
@@ -65,7 +65,7 @@ def summed_up(review: CaseReview) -> Fields:
 
     What is confirmed and cleared by kind is what recalibrating learns from; see `labels_of`.
     """
-    last = {decision.account: decision for decision in review.decisions()}
+    last = {decision.account: decision for decision in review.decisions() if decision.verdict != NOTED}
     kinds: dict[str, Counter[str]] = {}
     bands: dict[int, Counter[str]] = {}
     for decision in last.values():
@@ -97,7 +97,7 @@ def labels_of(review: CaseReview) -> dict[str, bool]:
     for decision in review.decisions():
         if decision.verdict in ("confirmed", "cleared"):
             out[decision.account] = decision.verdict == "confirmed"
-        else:
+        elif decision.verdict != NOTED:
             out.pop(decision.account, None)
     return out
 

@@ -9,9 +9,11 @@ import msgspec
 from tinclock.core.evidence.live import Gain
 
 State = Literal["open", "waiting", "cleared", "confirmed"]
-Verdict = Literal["cleared", "waiting", "confirmed", "reopened"]
+Verdict = Literal["cleared", "waiting", "confirmed", "reopened", "noted"]
 STATES: Final = ("open", "waiting", "cleared", "confirmed")
 VERDICTS: Final = ("cleared", "waiting", "confirmed")
+NOTED: Final = "noted"
+"""What a note is kept as: it decides nothing."""
 
 
 class Case(msgspec.Struct, frozen=True):

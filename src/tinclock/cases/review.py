@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from tinclock.cases.records import (
+    NOTED,
     STATES,
     VERDICTS,
     Account,
@@ -53,8 +54,13 @@ class CaseReview:
 
     # -- reading ----------------------------------------------------------------------------------------------
 
-    def queue(self, states: Sequence[str] = ("open",), most: int = 50, now: float | None = None) -> list[Case]:
-        """Cases of some states, the most pressing first: by peak evidence, and a deciban more for a day's waiting."""
+    def queue(
+        self, states: Sequence[str] = ("open",), most: int = 50, *, search: str = "", skip: int = 0
+    ) -> list[Case]:
+        """Cases of some states, the most pressing first: by peak evidence, and a deciban more for a day's waiting.
+
+        search : only accounts whose names hold this text, in either case; skip : leave out so many at the top
+        """
         from sqlalchemy import select
 
         from tinclock.cases.tables import CASES
@@ -63,7 +69,10 @@ class CaseReview:
             if state not in STATES:
                 raise UnknownNameError("state of a case", state, STATES)
         pressing = CASES.c.peak - CASES.c.opened_at * (PER_DAY / DAY_S)
-        query = select(CASES).where(CASES.c.state.in_(states)).order_by(pressing.desc(), CASES.c.id).limit(most)
+        query = select(CASES).where(CASES.c.state.in_(states)).order_by(pressing.desc(), CASES.c.id)
+        if search:
+            query = query.where(CASES.c.account.icontains(search, autoescape=True))
+        query = query.limit(most).offset(skip)
         with self.store.read() as connection:
             return [case_of(row) for row in connection.execute(query)]
 
@@ -157,7 +166,13 @@ class CaseReview:
         """Put a case that was decided back into the queue. Raises as `decide` does."""
         return self._enter(account, "reopened", "open", reviewer, note, at)
 
-    def _enter(self, account: str, verdict: str, state: str, reviewer: str, note: str, at: float | None) -> Decision:
+    def note(self, account: str, *, reviewer: str, note: str, at: float | None = None) -> Decision:
+        """Write a note to a case. It decides nothing, and is kept and chained like a decision. Raises as that does."""
+        return self._enter(account, NOTED, None, reviewer, note, at)
+
+    def _enter(
+        self, account: str, verdict: str, state: str | None, reviewer: str, note: str, at: float | None
+    ) -> Decision:
         from sqlalchemy import select, update
 
         from tinclock.cases.tables import CASES, DECISIONS
@@ -180,11 +195,13 @@ class CaseReview:
                 "decibans": row.decibans, "kinds": row.kinds, "log_number": number, "log_digest": log.head.digest,
             }  # fmt: skip
             connection.execute(DECISIONS.insert().values(**values))
-            connection.execute(update(CASES).where(CASES.c.id == row.id).values(state=state, changed_at=now))
+            changed = {"changed_at": now} if state is None else {"state": state, "changed_at": now}
+            connection.execute(update(CASES).where(CASES.c.id == row.id).values(changed))
             decided = _decisions(connection, row.id, account)[-1]
             case = case_of(connection.execute(select(CASES).where(CASES.c.id == row.id)).one())
-            self.store.remember(connection, [("decided", case)])
-        if self._on_decision is not None:
+            if state is not None:
+                self.store.remember(connection, [("decided", case)])
+        if self._on_decision is not None and state is not None:
             self._on_decision(decided, case)
         self.store.tell()
         return decided

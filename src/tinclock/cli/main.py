@@ -13,7 +13,7 @@ GROUPS = {
     "Author": ("new", "check", "rig", "level", "client-bundle"),
     "Match": ("serve",),
     "Ask": ("contents", "explain", "rerule", "fairness", "batch", "rule-logs"),
-    "Review": ("doctor", "weigh", "follow", "cases", "calibrate", "detection"),
+    "Review": ("review", "doctor", "weigh", "follow", "cases", "calibrate", "detection"),
 }
 """The commands by what one wants, in the order of a project's life."""
 
@@ -21,6 +21,7 @@ COMMANDS = {
     "demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why."),
     "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
     "new": ("tinclock.cli.new", "new", "Write a small working project: rules, a rig, a server loop, a test."),
+    "review": ("tinclock.cli.review", "review", "Look at matches and work through cases in a browser."),
     "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, unusual settings, what weapons come to."),
     "rig": ("tinclock.cli.rig", "rig", "Fit hitboxes to a skinned glTF character, and say how well they fit."),
     "level": ("tinclock.cli.level", "level", "Look a level file over: triangles, holes, surfaces, a picture."),
@@ -54,7 +55,7 @@ Examples:
   tinclock play evening
       a match of a minute, recorded
   tinclock explain evening 58
-      why ruling 57 went as it did
+      why ruling 58 went as it did
   tinclock rerule evening
       the same rulings once more, bit for bit
   tinclock weigh evening

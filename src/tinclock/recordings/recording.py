@@ -246,8 +246,11 @@ class Recording:
     def events(self) -> Iterator[Event]:
         """Everything that was told to everybody, in order."""
         for flush in self.flushes:
-            for text in self.piece("events", flush)["event"].to_pylist():
-                yield _EVENT(text)
+            yield from self.events_of(flush)
+
+    def events_of(self, flush: Flush) -> list[Event]:
+        """What was told to everybody in one flush."""
+        return [_EVENT(text) for text in self.piece("events", flush)["event"].to_pylist()]
 
     def ruling(self, number: int) -> Ruling:
         """One ruling by its number. Raises `RecordingError` for one that isn't there."""
@@ -304,20 +307,16 @@ class Recording:
             raise RecordingError(self.path / HEADER, "can't be read, and nothing can be ruled or drawn without it")
         return self.header
 
-    def pose_rows(self, flush: Flush) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float64]]:
-        """The poses of one flush, a row a bone, by entity, bone and tick: (entity, tick, (rows, 7) float64 metres)."""
+    def poses(self, flush: Flush) -> dict[int, EntityPoses]:
+        """The poses of one flush by entity, as they were ruled on."""
         header, table = self.require_header(), self.piece("poses", flush)
+        if not table.num_rows:
+            return {}
         values = np.empty((table.num_rows, 7))
         for k, name in enumerate(("x", "y", "z", "qx", "qy", "qz", "qw")):
             values[:, k] = table[name].to_numpy() / (header.place_steps_per_m if k < 3 else header.turn_steps)
-        return table["entity"].to_numpy().astype(np.int64), table["tick"].to_numpy().astype(np.int64), values
-
-    def poses(self, flush: Flush) -> dict[int, EntityPoses]:
-        """The poses of one flush by entity, as they were ruled on."""
-        entity, tick, values = self.pose_rows(flush)
-        if not len(entity):
-            return {}
-        bone = self.piece("poses", flush)["bone"].to_numpy()
+        entity, tick = table["entity"].to_numpy().astype(np.int64), table["tick"].to_numpy().astype(np.int64)
+        bone = table["bone"].to_numpy()
         starts = np.flatnonzero(np.diff(entity, prepend=-1))
         out = {}
         for begin, end in zip(starts.tolist(), np.append(starts[1:], len(entity)).tolist(), strict=True):

@@ -1,0 +1,162 @@
+"""What a case page says: the reason first, what else explains it, the shots that show it, and what the charts draw."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+from tinclock.cases.kinds import benign_share, chance_of, exact_first, null_of, strength, words_of
+from tinclock.core.evidence.detectors import DETECTORS
+from tinclock.core.evidence.exact import EXACT
+from tinclock.core.evidence.weights import line_class
+from tinclock.core.plain import Fields
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from tinclock.cases.records import Dossier
+    from tinclock.core.evidence.weights import Weights
+
+MOST_KINDS: Final = 8
+SHOTS_A_KIND: Final = 2
+SHOWN_DECIBANS: Final = 1.0
+
+
+def totals_of(dossier: Dossier) -> list[tuple[str, float]]:
+    """Kinds of evidence with their decibans over all matches: exact tests first, then the strongest."""
+    total: dict[str, float] = {}
+    for play in dossier.plays:
+        for kind, decibans in play.course.kinds.items():
+            total[kind] = total.get(kind, 0.0) + decibans
+    if dossier.case is not None:  # what the case says of a kind is what the page says of it
+        total = dossier.case.kinds
+    shown = {kind: decibans for kind, decibans in total.items() if decibans >= SHOWN_DECIBANS}
+    return exact_first(shown)[:MOST_KINDS]
+
+
+def kinds_of(dossier: Dossier, weights: Weights) -> list[Fields]:
+    """The strongest kinds of evidence over all matches, in words."""
+    line, out = line_of(dossier), []
+    for kind, decibans in totals_of(dossier):
+        words = words_of(kind)
+        best = max((gain for _, gain in dossier.gains if gain.kind == kind), key=lambda g: g.decibans, default=None)
+        out.append(
+            {
+                "kind": kind, "title": words.title, "benign": words.benign, "decibans": decibans,
+                "strength": strength(decibans), "chance": chance_of(decibans), "exact": kind in EXACT,
+                "fair": benign_share(kind, line, weights), "null": null_of(kind),
+                "count": dossier.counts.get(kind, 0), "best": _told(best) if best is not None else "",
+            }
+        )  # fmt: skip
+    return out
+
+
+def opening_of(dossier: Dossier) -> str:
+    """The first sentence of a page: what speaks most against the account, or that nothing does."""
+    totals = totals_of(dossier)
+    if not totals:
+        return "Nothing speaks against this account."
+    kind, decibans = totals[0]
+    return f"{dossier.account.account} {words_of(kind).title}: {strength(decibans)} evidence."
+
+
+def _told(gain: Any) -> str:
+    if not gain.trials:
+        article = "an" if gain.line[:1] in "aeiou" else "a"
+        return f"one incident on {article} {gain.line} line" if gain.line else "one incident"
+    count = round(gain.successes)
+    if count > gain.trials:  # a count beside so many chances, not a share of them
+        return f"strongest stretch: {count} in {gain.trials} chances"
+    return f"strongest stretch: {count} of {gain.trials} speak for it"
+
+
+def line_of(dossier: Dossier) -> str:
+    """The class of the account's line when it was last seen."""
+    from tinclock.core.evidence.measured import LineQuality
+
+    lines = [line for play in dossier.plays for line in play.course.lines]
+    return line_class(LineQuality(lines[-1][1], lines[-1][2]) if lines else None)
+
+
+def telling_shots(dossier: Dossier, most: int) -> list[tuple[str, str, int]]:
+    """(kind, match, ruling) of the shots that show most: those of the first reason first, a few of each kind."""
+    rank = {kind: place for place, (kind, _) in enumerate(totals_of(dossier))}
+    wanted: list[tuple[int, float, str, str, int]] = []
+    for match, gain in dossier.gains:
+        for number in gain.rulings[:2]:
+            if number and gain.kind in rank:
+                wanted.append((rank[gain.kind], -gain.decibans, gain.kind, match, number))
+    out: list[tuple[str, str, int]] = []
+    taken: dict[str, int] = {}
+    for _, _, kind, match, number in sorted(wanted):
+        if taken.get(kind, 0) < SHOTS_A_KIND and (match, number) not in [(m, n) for _, m, n in out]:
+            taken[kind] = taken.get(kind, 0) + 1
+            out.append((kind, match, number))
+    return out[:most]
+
+
+def charts_of(dossier: Dossier, weights: Weights, limit: float) -> Fields:
+    """What the page's charts draw: evidence by kind and the line over minutes of play, and shares of detectors."""
+    minutes, points, lines, ends = 0.0, [], [], []
+    for play in dossier.plays:
+        points += [(round(minutes + at / 60.0, 3), round(value, 2)) for at, value in play.course.points]
+        lines += [(round(minutes + at / 60.0, 3), round(1e3 * trip, 1), round(1e3 * jit, 1))
+                  for at, trip, jit in play.course.lines]  # fmt: skip
+        minutes += max((at / 60.0 for at, _ in play.course.points), default=play.minutes)
+        ends.append((round(minutes, 3), play.match))
+    return {
+        "points": points, "lines": lines, "ends": ends, "limit": limit, "kinds": _over_time(dossier),
+        "aim": _aim(dossier, weights),
+    }  # fmt: skip
+
+
+def _over_time(dossier: Dossier) -> list[Fields]:
+    """Decibans by kind over time, match after match, of the kinds that matter: a value for each of the points."""
+    kinds = {kind for play in dossier.plays for kind in play.course.by_kind}
+    out: list[Fields] = []
+    for kind in sorted(kinds):
+        before, values = 0.0, list[float]()
+        for play in dossier.plays:
+            course = play.course.by_kind.get(kind, [0.0] * len(play.course.points))
+            values += [round(before + value, 2) for value in course]
+            before += play.course.kinds.get(kind, 0.0)
+        if before >= SHOWN_DECIBANS:
+            out.append({"title": words_of(kind).title, "values": values, "last": before})
+    return sorted(out, key=lambda row: -row["last"])[:4]
+
+
+def _aim(dossier: Dossier, weights: Weights) -> list[Fields]:
+    """The account's shares against the population's, in percent."""
+    total: dict[str, tuple[float, float]] = {}
+    for play in dossier.plays:
+        for name, (k, n) in play.course.aim.items():
+            a, b = total.get(name, (0.0, 0.0))
+            total[name] = (a + k, b + n)
+    line, out = line_of(dossier), []
+    for name, detector in DETECTORS.items():
+        k, n = total.get(name, (0.0, 0.0))
+        rows: Mapping[str, Any] = weights.ceilings.get(name, {})
+        ceiling = rows.get(line if detector.per_line else "all")
+        if detector.family == "share" and n and ceiling is not None and ceiling.share < 1.0:
+            out.append(
+                {
+                    "title": detector.title, "own": round(100.0 * k / n, 2), "trials": n,
+                    "typical": round(100.0 * ceiling.typical, 2), "best": round(100.0 * ceiling.share, 2),
+                }
+            )  # fmt: skip
+    return out
+
+
+def facts_of(dossier: Dossier, weights: Weights, limit: float) -> Fields:
+    """Everything that the pages' template says of a dossier."""
+    return {
+        "dossier": dossier, "account": dossier.account, "case": dossier.case, "limit": limit,
+        "opening": opening_of(dossier), "kinds": kinds_of(dossier, weights), "provenance": weights.provenance,
+        "common": [
+            (play.match, ", ".join(words_of(kind).title for kind in play.course.common))
+            for play in dossier.plays
+            if play.course.common
+        ],
+        "muted": [(play.match, ", ".join(play.course.muted)) for play in dossier.plays if play.course.muted],
+        "counts": [(code, words_of(code).title, count) for code, count in dossier.counts.items()],
+        "strength": strength, "chance_of": chance_of,
+    }  # fmt: skip

@@ -1,0 +1,77 @@
+// A shot on a page of its own: a small scene with a slider, what was decided and why. Drawn only when something moves.
+import * as THREE from "./vendor/three.js";
+import {OrbitControls} from "./vendor/three.js";
+import {Labels, levelMeshes, metreGrid, newScene} from "./ground.js";
+import {ShotLayers, agesText, differing, element, legend, steps} from "./shot.js";
+
+let shared = null;  // one drawing context for all cards: a browser has few
+
+function renderer(width, height) {
+  if (!shared) {
+    shared = new THREE.WebGLRenderer({antialias: true, preserveDrawingBuffer: true});
+    shared.setPixelRatio(Math.min(globalThis.devicePixelRatio || 1, 1.5));
+  }
+  const size = shared.getSize(new THREE.Vector2());
+  if (size.x !== width || size.y !== height) shared.setSize(width, height, false);
+  return shared;
+}
+
+// parent: an element; data: a ruling's scene; rigs: by name; surfaces: of the level
+export function shotCard(parent, data, rigs, surfaces) {
+  const said = element("p", "answer", data.answer);
+  parent.append(said, differing(data));
+  if (data.drawn) drawn(parent, data, rigs, surfaces);
+  else parent.append(element("p", "note", "Nothing can be drawn of it: it was turned away before anything was aimed, or its poses aren't held."));
+  const more = element("details"), summary = element("summary", "", "How it was ruled, step by step");
+  more.append(summary, steps(data));
+  parent.append(more);
+  parent.dataset.drawn = data.drawn ? "yes" : "no";
+}
+
+function drawn(parent, data, rigs, surfaces) {
+  const stage = element("div", "stage"), canvas = element("canvas"), labels = new Labels(stage);
+  canvas.tabIndex = 0;
+  canvas.setAttribute("aria-label", "The shot in three dimensions: drag to turn, click and scroll to come nearer");
+  stage.prepend(canvas);
+  const slide = element("div", "slide"), slider = element("input"), told = element("output");
+  Object.assign(slider, {type: "range", min: 0, max: data.ages_ms.length - 1, step: 1});
+  slider.setAttribute("aria-label", "From the claimed view to the server's present");
+  slide.append(element("span", "", "its screen"), slider, element("span", "", "the server's present"), told);
+  parent.append(stage, slide, legend(data));
+
+  const scene = newScene(), camera = new THREE.PerspectiveCamera(42, 2, 0.05, 400);
+  const layers = new ShotLayers(rigs, data);
+  const level = levelMeshes(surfaces), focus = layers.frame(camera, level);
+  const floor = Math.min(...data.bodies.flatMap(b => (b.steps.find(Boolean) ?? [0, 0, 0]).filter((_, k) => k % 7 === 2)));
+  scene.add(layers.group, level, metreGrid(focus.x, focus.y, Number.isFinite(floor) ? Math.max(floor - 0.08, 0.012) : 0.012, 12));
+  slider.value = String(layers.step);
+  const controls = new OrbitControls(camera, canvas);
+  controls.target.copy(focus);
+  controls.enableZoom = false;
+  canvas.addEventListener("focus", () => { controls.enableZoom = true; });
+  canvas.addEventListener("blur", () => { controls.enableZoom = false; });
+
+  const context = canvas.getContext("2d");
+  const draw = () => {
+    const width = stage.clientWidth, height = stage.clientHeight;
+    if (!width) return;
+    const gl = renderer(width, height), pixels = gl.domElement;
+    camera.aspect = width / height;
+    camera.updateProjectionMatrix();
+    gl.render(scene, camera);
+    if (canvas.width !== pixels.width || canvas.height !== pixels.height) { canvas.width = pixels.width; canvas.height = pixels.height; }
+    context.drawImage(pixels, 0, 0);
+    layers.say(labels, camera, width, height);
+  };
+  const show = () => {
+    layers.show(Number(slider.value));
+    told.textContent = agesText(data, layers.step);
+    parent.dataset.step = slider.value;
+    draw();
+  };
+  slider.addEventListener("input", show);
+  controls.addEventListener("change", draw);
+  new ResizeObserver(draw).observe(stage);
+  controls.update();
+  show();
+}

@@ -1,0 +1,170 @@
+"""Who may look and who may decide: sessions, one-time addresses, and what every request is held against."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import secrets
+import time
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple
+from urllib.parse import urlsplit
+
+from starlette.datastructures import Headers, MutableHeaders
+from starlette.responses import PlainTextResponse, RedirectResponse, Response
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+Role = Literal["read", "decide"]
+COOKIE: Final = "tinclock_review"
+SESSION_S: Final = 12 * 3600.0
+MOST_SESSIONS, MOST_BODY = 1000, 64_000
+POLICY: Final = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; "
+    "base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+)
+"""Nothing is loaded from anywhere else, no script stands in a page, and no other page may frame one of these."""
+OPEN_PATHS: Final = ("/static/", "/enter", "/health")
+
+
+class Reviewer(NamedTuple):
+    """Somebody who may use the desk. role : "read" looks, "decide" also decides; token : empty for the local user"""
+
+    name: str
+    role: Role
+    token: str = ""
+
+
+class Session(NamedTuple):
+    """A browser that came in. csrf : what its forms must carry; until : unix time"""
+
+    reviewer: Reviewer
+    csrf: str
+    until: float
+
+
+class Sessions:
+    """The reviewers, and the browsers that came in. Everything is forgotten when the process ends."""
+
+    def __init__(self, reviewers: Sequence[Reviewer], now: Callable[[], float] = time.time) -> None:
+        self.reviewers, self._now = list(reviewers), now
+        self._once: dict[str, Reviewer] = {}
+        self._open: dict[str, Session] = {}
+
+    def invite(self, reviewer: Reviewer) -> str:
+        """A word that lets one browser in, once."""
+        word = secrets.token_urlsafe(24)
+        self._once[_digest(word)] = reviewer
+        return word
+
+    def invited(self, word: str) -> bool:
+        """Whether a one-time word is still unused."""
+        return _digest(word) in self._once
+
+    def come_in(self, word: str) -> str | None:
+        """Use a one-time word or a reviewer's token; returns the value of the cookie, None for a wrong one."""
+        reviewer = self._once.pop(_digest(word), None)
+        if reviewer is None:
+            for one in self.reviewers:
+                if one.token and hmac.compare_digest(_digest(one.token), _digest(word)):
+                    reviewer = one
+        if reviewer is None:
+            return None
+        value = secrets.token_urlsafe(32)
+        if len(self._open) >= MOST_SESSIONS:
+            del self._open[min(self._open, key=lambda key: self._open[key].until)]
+        self._open[_digest(value)] = Session(reviewer, secrets.token_urlsafe(24), self._now() + SESSION_S)
+        return value
+
+    def of(self, cookies: Mapping[str, str]) -> Session | None:
+        """The session of a request."""
+        session = self._open.get(_digest(cookies.get(COOKIE, "")))
+        return session if session is not None and session.until > self._now() else None
+
+    def leave(self, cookies: Mapping[str, str]) -> None:
+        """End a browser's session."""
+        self._open.pop(_digest(cookies.get(COOKIE, "")), None)
+
+
+def _digest(word: str) -> str:
+    return hashlib.sha256(word.encode("utf-8", "backslashreplace")).hexdigest()
+
+
+class Guard:
+    """Stands before the application: Host, Origin and session are checked, and every answer carries the policy.
+
+    hosts : names by which it may be reached (without ports); on_stranger : called when a browser without a session asks
+    """
+
+    def __init__(self, app: ASGIApp, sessions: Sessions, hosts: Sequence[str], on_stranger: Callable[[], None]) -> None:
+        self._app, self._sessions, self._hosts, self._on_stranger = app, sessions, frozenset(hosts), on_stranger
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "lifespan":
+            await self._app(scope, receive, send)
+            return
+        if scope["type"] != "http":
+            return
+        refusal = self._refusal(scope)
+        await (refusal or self._app)(scope, receive, _dressed(send))
+
+    def _refusal(self, scope: Scope) -> Response | None:
+        headers = Headers(scope=scope)
+        if _name_of(headers.get("host", "")) not in self._hosts:
+            return PlainTextResponse("This isn't a name that the review desk is reached by; see --host-name.\n", 421)
+        if scope["method"] not in ("GET", "HEAD"):
+            if headers.get("origin") != f"{scope['scheme']}://{headers.get('host', '')}":
+                return PlainTextResponse("A change must come from the review desk's own pages.\n", 403)
+            if int(headers.get("content-length") or MOST_BODY + 1) > MOST_BODY:
+                return PlainTextResponse("That is too long.\n", 413)
+        path = scope["path"]
+        if any(path == one or path.startswith(one) for one in OPEN_PATHS):
+            return None
+        session = self._sessions.of(_cookies(headers))
+        if session is None:
+            self._on_stranger()
+            if path.startswith("/api/") or scope["method"] != "GET":
+                return PlainTextResponse("Come in first: open the address that the review desk printed.\n", 401)
+            return RedirectResponse("/enter", 303)
+        scope.setdefault("state", {})["session"] = session
+        return None
+
+
+def _cookies(headers: Headers) -> dict[str, str]:
+    pairs = (part.strip().partition("=") for part in headers.get("cookie", "").split(";"))
+    return {name: value for name, _, value in pairs}
+
+
+def _name_of(host: str) -> str:
+    """A Host header without its port."""
+    try:
+        return (urlsplit(f"//{host}").hostname or "").lower()
+    except ValueError:
+        return ""
+
+
+def _dressed(send: Send) -> Send:
+    async def dressed(message: Message) -> None:
+        if message["type"] == "http.response.start":
+            headers = MutableHeaders(scope=message)
+            headers["Content-Security-Policy"] = POLICY
+            headers["X-Content-Type-Options"] = "nosniff"
+            headers["Referrer-Policy"] = "no-referrer"
+            headers["Cross-Origin-Opener-Policy"] = "same-origin"
+            headers["Cross-Origin-Resource-Policy"] = "same-origin"
+            headers.setdefault("Cache-Control", "no-store")
+        await send(message)
+
+    return dressed
+
+
+def may_change(session: Session, form: Mapping[str, Any]) -> str:
+    """Why a form can't be taken, "" when it can: the role, and the word that only our own pages know."""
+    if session.reviewer.role != "decide":
+        return f"{session.reviewer.name} may look, and not decide."
+    if not hmac.compare_digest(str(form.get("csrf", "")), session.csrf):
+        return "This form is from another session: open the page again."
+    return ""

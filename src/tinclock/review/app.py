@@ -1,0 +1,199 @@
+"""The review desk as one application: its pages, what they ask for, and what stands before it."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final
+
+from jinja2 import ChoiceLoader, Environment, PackageLoader, StrictUndefined
+from markupsafe import Markup
+from starlette.applications import Starlette
+from starlette.responses import HTMLResponse, JSONResponse, PlainTextResponse, RedirectResponse, Response
+from starlette.routing import Mount, Route
+from starlette.staticfiles import StaticFiles
+
+import tinclock.report
+from tinclock.core.errors import EvidenceError, RecordingError, TinClockError, UnknownNameError
+from tinclock.core.plain import Fields
+from tinclock.core.text import printable_lines
+from tinclock.review.access import COOKIE, SESSION_S, Guard, Sessions
+from tinclock.review.desk import Desk
+from tinclock.review.looking import Looking
+from tinclock.review.watched import Matches
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from starlette.requests import Request
+
+    from tinclock.cases.evidence_log import EvidenceLog
+    from tinclock.cases.store import CaseStore
+    from tinclock.core.evidence.weights import Weights
+
+LOOPBACK: Final = ("127.0.0.1", "localhost", "::1")
+
+
+class ReviewApp:
+    """Everything that the desk serves.
+
+    matches : the recordings that may be looked at; store, log, weights : of cases, where there are any; sessions : who
+    may come in; hosts : names by which it is reached; say : tells the console
+    """
+
+    def __init__(
+        self, matches: Matches, sessions: Sessions, *, store: CaseStore | None = None, log: EvidenceLog | None = None,
+        weights: Weights | None = None, hosts: Sequence[str] = LOOPBACK, on_stranger: Callable[[], None] = lambda: None,
+    ) -> None:  # fmt: skip
+        self.matches, self.sessions = matches, sessions
+        self._pages = _pages()
+        self.looking = Looking(matches)
+        self.desk = None if store is None or weights is None else Desk(store, log, weights, self.looking, self.draw)
+        app = Starlette(
+            routes=[*self._match_routes(), *self._desk_routes(), *self._other_routes()],
+            exception_handlers={TinClockError: self._problem, 404: self._nothing},
+        )
+        self.asgi = Guard(app, sessions, hosts, on_stranger)
+
+    def draw(self, request: Request, template: str, values: Fields) -> Response:
+        """A page."""
+        session = getattr(request.state, "session", None)
+        text = self._pages.get_template(template).render(
+            session=session, desk=self.desk is not None, path=request.url.path, now=time.time(), **values
+        )
+        return HTMLResponse(text, values.get("status", 200))
+
+    # -- routes -----------------------------------------------------------------------------------------------
+
+    def _match_routes(self) -> list[Route]:
+        ask, look = "/api/match/{name}", self.looking
+        return [
+            Route("/", self._home),
+            Route("/match/{name}", self._match),
+            Route(ask, look.match),
+            Route(f"{ask}/level", look.level),
+            Route(f"{ask}/window/{{number:int}}", look.window),
+            Route(f"{ask}/marks", look.marks),
+            Route(f"{ask}/news", look.news),
+            Route(f"{ask}/ruling/{{number:int}}", look.ruling),
+            Route(f"{ask}/ruling/{{number:int}}/if", look.what_if),
+            Route(f"{ask}/line/{{entity:int}}", look.line),
+        ]
+
+    def _desk_routes(self) -> list[Route]:
+        desk = self.desk
+        if desk is None:
+            return []
+        return [
+            Route("/cases", desk.queue),
+            Route("/case", desk.case),
+            Route("/case/change", desk.change, methods=["POST"]),
+            Route("/api/case/here", desk.here),
+            Route("/api/case/shot", desk.shot),
+            Route("/compare", desk.compare),
+            Route("/export", desk.export),
+        ]
+
+    def _other_routes(self) -> list[Any]:
+        drawing = Path(tinclock.report.__file__).with_name("drawing")
+        return [
+            Route("/enter", self._enter, methods=["GET", "POST"]),
+            Route("/enter/{word}", self._enter_once),
+            Route("/leave", self._leave, methods=["POST"]),
+            Route("/health", lambda request: PlainTextResponse("ok\n")),
+            Mount("/static/drawing", StaticFiles(directory=drawing)),
+            Mount("/static", StaticFiles(directory=Path(__file__).with_name("static"))),
+        ]
+
+    # -- pages ------------------------------------------------------------------------------------------------
+
+    def _home(self, request: Request) -> Response:
+        found: list[Fields] = []
+        for name in self.matches.found():
+            try:
+                recording = self.matches.open(name).recording
+            except (RecordingError, UnknownNameError) as error:
+                found.append({"name": name, "problem": str(error)})
+                continue
+            people = [one for one in self.matches.open(name).people() if one.account]
+            found.append(
+                {
+                    "name": name, "problem": "", "live": not recording.closed, "players": len(people),
+                    "seconds": recording.ends_at_s - recording.begins_at_s, "mb": recording.nbytes / 1e6,
+                    "rulings": recording.flushes[-1].rulings if recording.flushes else 0,
+                }
+            )  # fmt: skip
+        counts = None if self.desk is None else self.desk.review.counts()
+        return self.draw(request, "home.html", {"matches": found, "counts": counts})
+
+    def _match(self, request: Request) -> Response:
+        watched = self.matches.open(request.path_params["name"])
+        return self.draw(request, "match.html", {"name": watched.name})
+
+    async def _enter(self, request: Request) -> Response:
+        from urllib.parse import parse_qs
+
+        if request.method == "GET":
+            return self.draw(request, "enter.html", {"problem": "", "tokens": self._has_tokens()})
+        form = parse_qs((await request.body()).decode("utf-8", "replace"))
+        value = self.sessions.come_in(form.get("token", [""])[0])
+        if value is None:
+            values = {"problem": "That token isn't known.", "tokens": self._has_tokens(), "status": 403}
+            return self.draw(request, "enter.html", values)
+        return self._let_in(request, value)
+
+    def _enter_once(self, request: Request) -> Response:
+        value = self.sessions.come_in(request.path_params["word"])
+        if value is None:
+            problem = "This address was used before, or is of an earlier start. The console prints a new one."
+            return self.draw(request, "enter.html", {"problem": problem, "tokens": self._has_tokens(), "status": 403})
+        return self._let_in(request, value)
+
+    def _has_tokens(self) -> bool:
+        return any(one.token for one in self.sessions.reviewers)
+
+    def _let_in(self, request: Request, value: str) -> Response:
+        response = RedirectResponse("/", 303)
+        response.set_cookie(COOKIE, value, max_age=int(SESSION_S), httponly=True, samesite="strict",
+                            secure=request.url.scheme == "https")  # fmt: skip
+        return response
+
+    def _leave(self, request: Request) -> Response:
+        self.sessions.leave(request.cookies)
+        response = RedirectResponse("/enter", 303)
+        response.delete_cookie(COOKIE)
+        return response
+
+    # -- what goes wrong --------------------------------------------------------------------------------------
+
+    def _problem(self, request: Request, error: Exception) -> Response:
+        status = 404 if isinstance(error, UnknownNameError) else 422
+        says = error.problem if isinstance(error, (EvidenceError, RecordingError)) else str(error)
+        if request.url.path.startswith("/api/"):
+            return JSONResponse({"error": says}, status)
+        return self.draw(request, "refused.html", {"says": says, "account": "", "status": status})
+
+    def _nothing(self, request: Request, error: Exception) -> Response:
+        if request.url.path.startswith("/api/"):
+            return JSONResponse({"error": "There is nothing at this address."}, 404)
+        says = "There is nothing at this address."
+        return self.draw(request, "refused.html", {"says": says, "account": "", "status": 404})
+
+
+def shown(value: object) -> Any:
+    """What a page shows of a value: control characters and turned writing in names are written out, at any depth."""
+    if isinstance(value, str):
+        return value if isinstance(value, Markup) else printable_lines(value)
+    if isinstance(value, dict):
+        return {key: shown(one) for key, one in value.items()}
+    return [shown(one) for one in value] if isinstance(value, (list, tuple)) else value
+
+
+def _pages() -> Environment:
+    pages = Environment(
+        loader=ChoiceLoader([PackageLoader("tinclock.review"), PackageLoader("tinclock.report")]), autoescape=True,
+        undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, finalize=shown,
+    )  # fmt: skip
+    pages.filters["when"] = lambda at: time.strftime("%Y-%m-%d %H:%M", time.gmtime(at)) + " UTC"
+    pages.filters["day"] = lambda at: time.strftime("%Y-%m-%d", time.gmtime(at))
+    return pages

@@ -1,0 +1,287 @@
+"""What the match viewer asks for: the match, its poses, what happened, one ruling, one line, and what is new."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import math
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+from starlette.responses import JSONResponse, Response, StreamingResponse
+
+from tinclock.core.analysis.otherwise import otherwise
+from tinclock.core.combat.events import DeathEvent, EndEvent, LaunchEvent
+from tinclock.core.combat.projectile_motion import Flight
+from tinclock.core.errors import OutOfHistoryError, TinClockError, UnknownNameError
+from tinclock.core.geometry.rig import Rig
+from tinclock.core.plain import Fields
+from tinclock.recordings.heard import heard
+from tinclock.report.shot_scene import Shown, scene_of
+from tinclock.review.watched import MARK_COLUMNS, row_of
+from tinclock.review.windows import WINDOW_S, level_bytes, rig_fields, window_of
+
+if TYPE_CHECKING:
+    from collections.abc import AsyncIterator
+
+    from starlette.requests import Request
+
+    from tinclock.core.combat.events import Event
+    from tinclock.core.timeline.views import View
+    from tinclock.recordings.heard import Heard
+    from tinclock.review.watched import Matches, Watched
+
+LOOK_S, ALIVE_S = 0.1, 15.0
+"""A match that is being written is looked at so often; a browser hears something at least so often."""
+STEP_S, MOST_STEPS, MOST_POINTS = 1.0 / 30.0, 300, 2000
+FLUSHES_AT_ONCE: Final = 4
+
+
+class Looking:
+    """The viewer's questions about the recordings that were given."""
+
+    def __init__(self, matches: Matches) -> None:
+        self.matches = matches
+        self._shown = lru_cache(16)(self._show)
+        self._heard = lru_cache(32)(self._hear)
+
+    def _watched(self, request: Request) -> Watched:
+        return self.matches.open(request.path_params["name"])
+
+    # -- the match --------------------------------------------------------------------------------------------
+
+    def match(self, request: Request) -> Response:
+        """What the viewer needs before anything is drawn."""
+        watched = self._watched(request)
+        recording, header = watched.recording, watched.recording.require_header()
+        rules = header.rules
+        rigs = {name: rig_fields(Rig(name, table), table.blocks_only) for name, table in rules.rigs.items()}
+        return JSONResponse(
+            {
+                "name": watched.name, "begins": recording.begins_at_s, "ends": recording.ends_at_s,
+                "live": watched.live, "flushes": len(recording.flushes), "window_s": WINDOW_S,
+                "tick_rate_hz": rules.match.tick_rate_hz, "snapshot_every": rules.match.snapshot_every,
+                "cap_s": rules.view.max_rewind_s, "history_s": rules.match.history_s, "rigs": rigs,
+                "people": people_of(watched), "has_level": watched.level is not None,
+                "level_missing": header.level is not None and watched.level is None,
+                "columns": MARK_COLUMNS,
+            }
+        )  # fmt: skip
+
+    def level(self, request: Request) -> Response:
+        """The level's triangles."""
+        return Response(level_bytes(self._watched(request).level), media_type="application/octet-stream")
+
+    def window(self, request: Request) -> Response:
+        """A second of poses."""
+        watched, number = self._watched(request), request.path_params["number"]
+        span = watched.recording.ends_at_s - watched.recording.begins_at_s
+        if not 0 <= number <= span / WINDOW_S + 1:
+            raise UnknownNameError("window", str(number), [f"0 to {int(span / WINDOW_S)}"])
+        return Response(window_of(watched, number), media_type="application/octet-stream")
+
+    def marks(self, request: Request) -> Response:
+        """What happened in a few flushes: rulings, deaths, flights, people; `next` says where to go on."""
+        watched = self._watched(request)
+        flushes, begin = watched.recording.flushes, _whole(request, "from", 0)
+        part = flushes[begin : begin + FLUSHES_AT_ONCE]
+        rows: list[list[Any]] = []
+        deaths: list[Fields] = []
+        flights: list[Fields] = []
+        for flush in part:
+            rows += [row_of(ruling) for ruling in watched.rulings_of(flush)]
+            events = watched.recording.events_of(flush)
+            deaths += [
+                {"at": one.server_time, "entity": one.entity, "by": one.actor, "weapon": one.weapon}
+                for one in events if isinstance(one, DeathEvent)
+            ]  # fmt: skip
+            flights += flights_of(events, watched)
+        after = begin + len(part)
+        return JSONResponse(
+            {"rows": rows, "deaths": deaths, "flights": flights, "next": after, "done": after >= len(flushes),
+             "people": people_of(watched) if watched.live or begin == 0 else None}
+        )  # fmt: skip
+
+    async def news(self, request: Request) -> Response:
+        """Tells, as long as a match is being written, how far it has come (server-sent events, WHATWG HTML)."""
+        watched = await asyncio.to_thread(self._watched, request)
+
+        async def tell() -> AsyncIterator[str]:
+            last, told = None, 0.0
+            loop = asyncio.get_running_loop()
+            while not await request.is_disconnected():
+                await asyncio.to_thread(watched.refresh)
+                recording = watched.recording
+                now = (recording.ends_at_s, len(recording.flushes), recording.closed)
+                if now != last or loop.time() - told > ALIVE_S:
+                    last, told = now, loop.time()
+                    news = {"ends": now[0], "flushes": now[1], "live": not now[2]}
+                    yield f"data: {json.dumps(news)}\n\n"
+                if recording.closed:
+                    return
+                await asyncio.sleep(LOOK_S)
+
+        return StreamingResponse(tell(), media_type="text/event-stream")
+
+    # -- one ruling -------------------------------------------------------------------------------------------
+
+    def _show(self, name: str, number: int) -> Shown:
+        watched = self.matches.open(name)
+        return Shown(watched.recording, number, watched.level)
+
+    def scene(self, name: str, number: int, kind: str = "") -> Fields:
+        """A ruling as plain data; see `scene_of`. Raises `RecordingError`, `UnknownNameError`."""
+        people = self.matches.open(name).people()
+        names, teams = {one.entity: one.name for one in people}, {one.entity: one.team for one in people}
+        return scene_of(self._shown(name, number), names, teams, kind)
+
+    def ruling(self, request: Request) -> Response:
+        """One ruling with everything around it."""
+        return JSONResponse(self.scene(request.path_params["name"], request.path_params["number"]))
+
+    def what_if(self, request: Request) -> Response:
+        """The same shot by another cap (`cap_ms`), at another age (`age_ms`), or at the tracked lag (`tracked`)."""
+        name, number = request.path_params["name"], request.path_params["number"]
+        shown, names = self._shown(name, number), self.matches.open(name).names()
+        try:
+            view, what = self._other_view(request, name, shown)
+            found = None if view is None else otherwise(shown.past, shown.ruling, view)
+        except OutOfHistoryError as error:
+            return JSONResponse({"says": f"That can't be ruled: {error}", "bodies": []})
+        if view is None or found is None:
+            return JSONResponse({"says": what or "Only shots can be cast again.", "bodies": []})
+        history = shown.past.history
+        bodies = [
+            {"entity": entity, "rig": history.rig_of(entity).name, "bones": np.round(bones, 4).ravel().tolist()}
+            for entity in history.present(view)
+            if entity != shown.ruling.entity and (bones := history.bones_at(entity, view)) is not None
+        ]
+        return JSONResponse(
+            {"says": f"{what}: {_lowered(found.say(names))}.", "age_ms": round(1000.0 * found.age_s),
+             "hit": found.entity, "reached_m": min(found.reached_m, 200.0), "bodies": bodies}
+        )  # fmt: skip
+
+    def _other_view(self, request: Request, name: str, shown: Shown) -> tuple[View | None, str]:
+        ruling, history = shown.ruling, shown.past.history
+        if "tracked" in request.query_params:
+            at = self._tracked_view_time(name, shown)
+            if at is None:
+                return None, "No lag was tracked for this connection then, or the claim carries no time of its clock."
+            return history.view_at(at), "At the tracked lag"
+        if "cap_ms" in request.query_params:
+            cap = _number(request, "cap_ms", 0.0, 5000.0) / 1000.0
+            claimed = shown.seen or ruling.view
+            age = cap if claimed is None else min(cap, ruling.received_at - history.time_of(claimed))
+            if claimed is not None and age < cap:
+                return claimed, f"With a cap of {1000.0 * cap:.0f} ms, which this view is inside"
+            return history.view_at(ruling.received_at - age), f"With a cap of {1000.0 * cap:.0f} ms"
+        age = _number(request, "age_ms", 0.0, 5000.0) / 1000.0
+        return history.view_at(ruling.received_at - age), "At that instant"
+
+    def _tracked_view_time(self, name: str, shown: Shown) -> float | None:
+        stamp = getattr(shown.claim, "client_time", None)
+        if not isinstance(stamp, (int, float)):
+            return None
+        before = [one for one in self._line(name, shown.ruling.connection).told if one.at <= shown.ruling.received_at]
+        lag = before[-1].clock_lag_s if before else math.nan
+        return None if math.isnan(lag) else float(stamp) - lag
+
+    # -- one line ---------------------------------------------------------------------------------------------
+
+    def _hear(self, name: str, connection: str, flushes: int) -> Heard:
+        return heard(self.matches.open(name).recording, connection)
+
+    def _line(self, name: str, connection: str) -> Heard:
+        return self._heard(name, connection, len(self.matches.open(name).recording.flushes))
+
+    def line(self, request: Request) -> Response:
+        """A connection over time, thinned out to what a picture can show. Milliseconds."""
+        watched, entity = self._watched(request), request.path_params["entity"]
+        person = next((one for one in watched.people() if one.entity == entity and one.connection), None)
+        if person is None:
+            players = [one.name for one in watched.people() if one.connection]
+            raise UnknownNameError("player", str(entity), players)
+        told = self._line(watched.name, person.connection)
+        return JSONResponse(
+            {
+                "name": person.name,
+                "trips": _columns(told.trips, (1.0, 1e3, 1e3, 100.0)),
+                "told": _columns([one[:3] for one in told.told], (1.0, 1e3, 1e3)),
+                "views": _columns(told.views, (1.0, 1e3, 1e3, 1e3)),
+                "cap_ms": 1e3 * watched.recording.require_header().rules.view.max_rewind_s,
+            }
+        )  # fmt: skip
+
+
+def people_of(watched: Watched) -> list[Fields]:
+    """Who is in a match, without what only the server may know."""
+    rules = watched.recording.require_header().rules
+    return [
+        {
+            "entity": one.entity, "name": one.name, "player": bool(one.account), "team": one.team, "rig": one.rig,
+            "from": one.from_s, "until": one.until_s, "cover": rules.rigs[one.rig].blocks_only,
+        }
+        for one in watched.people()
+    ]  # fmt: skip
+
+
+def flights_of(events: list[Event], watched: Watched) -> list[Fields]:
+    """The ways of what was launched, as points; they end where the flight did, if that is known by then."""
+    ends = {one.projectile: one for one in events if isinstance(one, EndEvent)}
+    out = []
+    for one in events:
+        if not isinstance(one, LaunchEvent):
+            continue
+        end = ends.get(one.projectile)
+        until = one.until if end is None else end.server_time
+        flight = Flight(one.motion, one.server_time, one.position, one.velocity, level=watched.level)
+        steps = min(max(int((until - one.server_time) / STEP_S), 1), MOST_STEPS)
+        times = [one.server_time + (until - one.server_time) * k / steps for k in range(steps + 1)]
+        points = [[round(v, 3) for v in flight.at(at)[0]] for at in times]
+        if end is not None:
+            points[-1] = [round(v, 3) for v in end.position]
+        out.append(
+            {"projectile": one.projectile, "entity": one.entity, "weapon": one.weapon, "from": one.server_time,
+             "until": until, "points": points, "victim": 0 if end is None else end.victim}
+        )  # fmt: skip
+    return out
+
+
+def _columns(rows: list[Any], scale: tuple[float, ...]) -> list[list[float | None]]:
+    """Columns of at most `MOST_POINTS` rows; what isn't a number becomes nothing."""
+    every = max(1, math.ceil(len(rows) / MOST_POINTS))
+    kept = rows[::every]
+    return [
+        [None if math.isnan(v) or math.isinf(v) else round(v * factor, 3) for v in column]
+        for column, factor in zip(zip(*kept, strict=True), scale, strict=True)
+    ] or [[] for _ in scale]
+
+
+def _lowered(text: str) -> str:
+    return text[:1].lower() + text[1:]
+
+
+def _whole(request: Request, name: str, default: int) -> int:
+    text = request.query_params.get(name, str(default))
+    if not text.isdecimal() or len(text) > 9:
+        raise UnknownNameError(name, text, ["a whole number"])
+    return int(text)
+
+
+def _number(request: Request, name: str, least: float, most: float) -> float:
+    text = request.query_params.get(name, "")
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not least <= value <= most:
+        raise UnknownNameError(name, text, [f"{least:g} to {most:g}"])
+    return value
+
+
+def told_as_json(request: Request, error: Exception) -> Response:
+    """What can't be done, in words: a name that isn't there, a recording that can't be read."""
+    missing = isinstance(error, UnknownNameError)
+    assert isinstance(error, TinClockError)
+    return JSONResponse({"error": str(error)}, 404 if missing else 422)
