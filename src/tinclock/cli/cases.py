@@ -122,7 +122,7 @@ def show(account: str, store: str, weights_file: Path | None, as_json: bool) -> 
 def _print_dossier(console: Console, dossier: Dossier, weights: Any) -> None:
     from rich.markup import escape
 
-    from tinclock.report.case_page import kinds_of
+    from tinclock.report.case_view import kinds_of
 
     account, case = dossier.account, dossier.case
     state = "no case" if case is None else f"[{STATE_STYLES[case.state]}]{case.state}[/]"

@@ -11,6 +11,7 @@ import numpy as np
 
 from tinclock.core.combat.events import Event
 from tinclock.core.errors import RecordingError
+from tinclock.core.plain import Fields
 from tinclock.core.ruling.records import Ruling
 from tinclock.recordings.layout import (
     FLUSHES,
@@ -266,15 +267,22 @@ class Recording:
 
     def names(self) -> dict[int, str]:
         """What to call the entities: their accounts, or the names they were placed with."""
-        names: dict[int, str] = {}
+        return {
+            entity: said.get("account") or said.get("name") or said["rig"] for entity, said in self._introductions()
+        }
+
+    def teams(self) -> dict[int, str]:
+        """The entities' teams, "" for none."""
+        return {entity: said.get("team") or "" for entity, said in self._introductions()}
+
+    def _introductions(self) -> Iterator[tuple[int, Fields]]:
+        """Everybody who was let in, with what was said then."""
         for flush in self.flushes:
             table = self.piece("calls", flush)
             columns = (table[name].to_pylist() for name in ("call", "arguments", "answer"))
             for call, text, answer in zip(*columns, strict=True):
                 if call in ("admit", "place") and answer is not None:
-                    said = msgspec.json.decode(text)
-                    names[int(answer)] = said.get("account") or said.get("name") or said["rig"]
-        return names
+                    yield int(answer), msgspec.json.decode(text)
 
     def level(self) -> Level | None:
         """The level that was recorded; None for open ground. Raises `RecordingError` when its mesh was not kept."""
@@ -312,9 +320,10 @@ class Recording:
         header, table = self.require_header(), self.piece("poses", flush)
         if not table.num_rows:
             return {}
-        values = np.empty((table.num_rows, 7))
+        values = np.empty((7, table.num_rows))
         for k, name in enumerate(("x", "y", "z", "qx", "qy", "qz", "qw")):
-            values[:, k] = table[name].to_numpy() / (header.place_steps_per_m if k < 3 else header.turn_steps)
+            steps = header.place_steps_per_m if k < 3 else header.turn_steps
+            np.divide(table[name].to_numpy(), steps, out=values[k])
         entity, tick = table["entity"].to_numpy().astype(np.int64), table["tick"].to_numpy().astype(np.int64)
         bone = table["bone"].to_numpy()
         starts = np.flatnonzero(np.diff(entity, prepend=-1))
@@ -322,6 +331,6 @@ class Recording:
         for begin, end in zip(starts.tolist(), np.append(starts[1:], len(entity)).tolist(), strict=True):
             bones = int(bone[end - 1]) + 1
             ticks = (end - begin) // bones
-            poses = np.ascontiguousarray(values[begin:end].reshape(bones, ticks, 7).transpose(1, 0, 2))
+            poses = np.ascontiguousarray(values[:, begin:end].reshape(7, bones, ticks).transpose(2, 1, 0))
             out[int(entity[begin])] = EntityPoses(tick[begin : begin + ticks], poses)
         return out

@@ -4,27 +4,32 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
-from tinclock.cases.kinds import benign_share, chance_of, exact_first, null_of, strength, words_of
+import numpy as np
+
 from tinclock.core.errors import EvidenceError, MissingExtraError, RecordingError
-from tinclock.core.evidence.detectors import DETECTORS
-from tinclock.core.evidence.exact import EXACT
-from tinclock.core.evidence.weights import line_class
+from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
-from tinclock.core.text import printable_lines
-from tinclock.report.replay import replay_of
+from tinclock.core.text import printable, printable_lines
+from tinclock.report.case_view import charts_of, facts_of, telling_shots
+from tinclock.report.rig_data import rig_fields
+from tinclock.report.shot_scene import Shown, scene_of
+from tinclock.report.style import surface_colour
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     from tinclock.cases.records import Dossier, PlayRow
     from tinclock.core.evidence.weights import Weights
     from tinclock.core.geometry.level import Level
     from tinclock.recordings.recording import Recording
 
-MOST_SHOTS, MOST_KINDS = 6, 8
-SHOWN_DECIBANS = 1.0
+MOST_SHOTS: Final = 6
+NEAR_M, MOST_FACES = 12.0, 3000
+"""Of a level the triangles near a shot are kept in the page, at most so many of a match."""
+MODULES: Final = (
+    "vendor/three.js", "vendor/uplot.js", "ground.js", "bodies.js", "shot.js", "card.js", "charts.js", "offline.js",
+)  # fmt: skip
+"""What the page draws with, in the order in which each needs the ones before."""
 
 
 def write_case_page(
@@ -48,15 +53,33 @@ def write_case_page(
     return target
 
 
-def _shown(value: object) -> Any:
+def shown(value: object) -> Any:
     """What a page shows of a value: control characters and turned writing in names are written out, at any depth."""
     from markupsafe import Markup
 
     if isinstance(value, str):
         return value if isinstance(value, Markup) else printable_lines(value)
     if isinstance(value, dict):
-        return {key: _shown(one) for key, one in value.items()}
-    return [_shown(one) for one in value] if isinstance(value, list) else value
+        return {key: shown(one) for key, one in value.items()}
+    return [shown(one) for one in value] if isinstance(value, (list, tuple)) else value
+
+
+def pages(*packages: str) -> Any:
+    """The templates of some packages, with what all pages of ours have in common.
+
+    Raises `MissingExtraError` without jinja2.
+    """
+    try:
+        from jinja2 import ChoiceLoader, Environment, PackageLoader, StrictUndefined
+    except ImportError:
+        raise MissingExtraError("case_page", "jinja2", "cases") from None
+    environment = Environment(
+        loader=ChoiceLoader([PackageLoader(one) for one in packages]), autoescape=True, undefined=StrictUndefined,
+        trim_blocks=True, lstrip_blocks=True, finalize=shown,
+    )  # fmt: skip
+    environment.filters["when"] = lambda at: time.strftime("%Y-%m-%d %H:%M", time.gmtime(at)) + " UTC"
+    environment.filters["day"] = lambda at: time.strftime("%Y-%m-%d", time.gmtime(at))
+    return environment
 
 
 def case_page(
@@ -64,162 +87,95 @@ def case_page(
     level: Level | None = None,
 ) -> str:  # fmt: skip
     """The page as text; see `write_case_page`."""
-    try:
-        from jinja2 import Environment, PackageLoader, StrictUndefined
-        from plotly.offline import get_plotlyjs
-    except ImportError:
-        raise MissingExtraError("case_page", "jinja2 and plotly", "cases") from None
-    environment = Environment(
-        loader=PackageLoader("tinclock.report"), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
-        lstrip_blocks=True, finalize=_shown,
-    )  # fmt: skip
-    environment.filters["when"] = lambda at: time.strftime("%Y-%m-%d %H:%M", time.gmtime(at)) + " UTC"
-    environment.filters["day"] = lambda at: time.strftime("%Y-%m-%d", time.gmtime(at))
-    shots, missing = _shots(dossier, recordings, level)
-    page: str = environment.get_template("case.html").render(
-        dossier=dossier, account=dossier.account, case=dossier.case, limit=limit, kinds=kinds_of(dossier, weights),
-        common=[
-            (play.match, ", ".join(words_of(kind).title for kind in play.course.common))
-            for play in dossier.plays
-            if play.course.common
-        ],
-        muted=[(play.match, ", ".join(play.course.muted)) for play in dossier.plays if play.course.muted],
-        counts=[(code, words_of(code).title, count) for code, count in dossier.counts.items()], shots=shots,
-        missing=missing, data=_shown(_data(dossier, weights, limit, shots)), plotly=get_plotlyjs(),
-        provenance=weights.provenance,
+    template = pages("tinclock.report").get_template("case.html")
+    gathered = _Gathered(dossier, recordings, level)
+    drawing = Path(__file__).with_name("drawing")
+    data = {
+        "charts": charts_of(dossier, weights, limit), "shots": gathered.shots, "rigs": gathered.rigs,
+        "levels": gathered.levels,
+    }  # fmt: skip
+    styles = [(drawing / name).read_text(encoding="utf-8") for name in ("page.css", "vendor/uplot.css")]
+    page: str = template.render(
+        **facts_of(dossier, weights, limit), shots=gathered.shots, missing=gathered.missing, data=shown(data),
+        charts=data["charts"], matches={}, styles="\n".join(styles),
+        modules=[(name, (drawing / name).read_text(encoding="utf-8")) for name in MODULES],
+        loader=(drawing / "loader.js").read_text(encoding="utf-8"),
     )  # fmt: skip
     return page
 
 
-def kinds_of(dossier: Dossier, weights: Weights) -> list[Fields]:
-    """The strongest kinds of evidence over all matches, in words."""
-    total: dict[str, float] = {}
-    for play in dossier.plays:
-        for kind, decibans in play.course.kinds.items():
-            total[kind] = total.get(kind, 0.0) + decibans
-    if dossier.case is not None:  # what the case says of a kind is what the page says of it
-        total = dossier.case.kinds
-    shown = {kind: decibans for kind, decibans in total.items() if decibans >= SHOWN_DECIBANS}
-    line = _line(dossier)
-    out = []
-    for kind, decibans in exact_first(shown)[:MOST_KINDS]:
-        words = words_of(kind)
-        best = max((gain for _, gain in dossier.gains if gain.kind == kind), key=lambda g: g.decibans, default=None)
-        out.append(
-            {
-                "kind": kind, "title": words.title, "benign": words.benign, "decibans": decibans,
-                "strength": strength(decibans), "chance": chance_of(decibans), "exact": kind in EXACT,
-                "fair": benign_share(kind, line, weights), "null": null_of(kind),
-                "count": dossier.counts.get(kind, 0), "best": _told(best) if best is not None else "",
-            }
-        )  # fmt: skip
-    return out
+class _Gathered:
+    """The shots of a page with the bodies and the level that they need, and what couldn't be shown."""
 
-
-def _told(gain: Any) -> str:
-    if not gain.trials:
-        return f"{gain.decibans:.0f} decibans for one incident on a {gain.line} line"
-    return f"strongest stretch: {gain.successes:.0f} of {gain.trials} speak for it, {gain.decibans:.0f} decibans"
-
-
-def _line(dossier: Dossier) -> str:
-    from tinclock.core.evidence.measured import LineQuality
-
-    lines = [line for play in dossier.plays for line in play.course.lines]
-    return line_class(LineQuality(lines[-1][1], lines[-1][2]) if lines else None)
-
-
-def _shots(dossier: Dossier, recordings: str | Path | None, level: Level | None) -> tuple[list[Fields], list[str]]:
-    """Replays of the shots that show most, of several kinds, and what couldn't be shown."""
-    places = {play.match: play for play in dossier.plays}
-    wanted: list[tuple[str, str, int]] = []
-    taken: dict[str, int] = {}
-    for match, gain in dossier.gains:
-        for number in gain.rulings[:2]:
-            if number and taken.get(gain.kind, 0) < 2 and (match, number) not in [(m, n) for _, m, n in wanted]:
-                taken[gain.kind] = taken.get(gain.kind, 0) + 1
-                wanted.append((gain.kind, match, number))
-    opened: dict[str, tuple[Recording, dict[int, str]] | None] = {}
-    shots: list[Fields] = []
-    missing: list[str] = []
-    for kind, match, number in wanted:
-        if len(shots) >= MOST_SHOTS:
-            break
-        play = places.get(match)
-        if play is None:
-            continue
-        try:
-            if match not in opened:
-                opened[match] = _open(play, recordings)
-            found = opened[match]
-            shot = None if found is None else replay_of(found[0], number, found[1], kind, level)
-        except RecordingError as error:
-            missing.append(str(error))
-            opened[match] = None
-            continue
-        if shot is not None:
-            shots.append(shot)
-    return shots, list(dict.fromkeys(missing))
-
-
-def _open(play: PlayRow, recordings: str | Path | None) -> tuple[Recording, dict[int, str]]:
-    from tinclock.recordings.recording import Recording
-
-    path = Path(play.recording)
-    if recordings is not None and not path.is_dir():
-        path = Path(recordings) / path.name
-    if not play.recording:
-        raise RecordingError(play.match, "was weighed live; no recording of it is known")
-    recording = Recording(path)
-    return recording, recording.names()
-
-
-def _data(dossier: Dossier, weights: Weights, limit: float, shots: list[Fields]) -> Fields:
-    """What the page's charts draw."""
-    minutes, points, lines, ends = 0.0, [], [], []
-    for play in dossier.plays:
-        points += [(round(minutes + at / 60.0, 3), value) for at, value in play.course.points]
-        lines += [(round(minutes + at / 60.0, 3), 1000.0 * trip, 1000.0 * jit) for at, trip, jit in play.course.lines]
-        minutes += max((at / 60.0 for at, _ in play.course.points), default=play.minutes)
-        ends.append((round(minutes, 3), play.match))
-    return {
-        "points": points, "lines": lines, "ends": ends, "limit": limit, "shots": shots,
-        "kinds": _over_time(dossier), "aim": _aim(dossier, weights),
-    }  # fmt: skip
-
-
-def _over_time(dossier: Dossier) -> list[Fields]:
-    """Decibans by kind over time, match after match, of the kinds that matter: a value for each of the points."""
-    kinds = {kind for play in dossier.plays for kind in play.course.by_kind}
-    out: list[Fields] = []
-    for kind in sorted(kinds):
-        before, values = 0.0, list[float]()
-        for play in dossier.plays:
-            course = play.course.by_kind.get(kind, [0.0] * len(play.course.points))
-            values += [round(before + value, 2) for value in course]
-            before += play.course.kinds.get(kind, 0.0)
-        if before >= SHOWN_DECIBANS:
-            out.append({"title": words_of(kind).title, "values": values, "last": before})
-    return sorted(out, key=lambda row: -row["last"])[:MOST_KINDS]
-
-
-def _aim(dossier: Dossier, weights: Weights) -> list[Fields]:
-    """The account's shares against the population's, in percent."""
-    total: dict[str, tuple[float, float]] = {}
-    for play in dossier.plays:
-        for name, (k, n) in play.course.aim.items():
-            a, b = total.get(name, (0.0, 0.0))
-            total[name] = (a + k, b + n)
-    line, out = _line(dossier), []
-    for name, detector in DETECTORS.items():
-        k, n = total.get(name, (0.0, 0.0))
-        rows: Mapping[str, Any] = weights.ceilings.get(name, {})
-        ceiling = rows.get(line if detector.per_line else "all")
-        if detector.family == "share" and n and ceiling is not None and ceiling.share < 1.0:
-            out.append(
-                {
-                    "title": detector.title, "own": 100.0 * k / n, "trials": n, "typical": 100.0 * ceiling.typical,
-                    "best": 100.0 * ceiling.share,
+    def __init__(self, dossier: Dossier, recordings: str | Path | None, level: Level | None) -> None:
+        self.shots: list[Fields] = []
+        self.rigs: dict[str, Fields] = {}
+        self.levels: dict[str, list[Fields]] = {}
+        problems: list[str] = []
+        self._recordings, self._level = recordings, level
+        self._opened: dict[str, Recording] = {}
+        near: dict[str, list[tuple[Level, Fields]]] = {}
+        places = {play.match: play for play in dossier.plays}
+        for kind, match, number in telling_shots(dossier, MOST_SHOTS):
+            if match not in places:
+                continue
+            try:
+                recording = self._open(places[match])
+                stands = recording.level_or(self._level)
+                scene = self._scene(recording, number, kind)
+            except RecordingError as error:
+                problems.append(str(error))
+                continue
+            self.shots.append({**scene, "match": match})
+            if match not in self.rigs:
+                rules = recording.require_header().rules
+                self.rigs[match] = {
+                    name: rig_fields(Rig(name, table), table.blocks_only) for name, table in rules.rigs.items()
                 }
+            if stands is not None and scene["drawn"]:
+                near.setdefault(match, []).append((stands, scene))
+        self.levels = {match: level_near(near.get(match, [])) for match in self.rigs}
+        self.missing = list(dict.fromkeys(problems))
+
+    def _open(self, play: PlayRow) -> Recording:
+        from tinclock.recordings.recording import Recording
+
+        if play.match not in self._opened:
+            path = Path(play.recording)
+            if self._recordings is not None and not path.is_dir():
+                path = Path(self._recordings) / path.name
+            if not play.recording:
+                raise RecordingError(play.match, "was weighed live; no recording of it is known")
+            self._opened[play.match] = Recording(path)
+        return self._opened[play.match]
+
+    def _scene(self, recording: Recording, number: int, kind: str) -> Fields:
+        names = {entity: printable(name) for entity, name in recording.names().items()}
+        return scene_of(Shown(recording, number, self._level), names, recording.teams(), kind)
+
+
+def level_near(shots: list[tuple[Level, Fields]]) -> list[Fields]:
+    """The triangles of a level near some shots' ways, by surface: nine numbers a triangle, metres."""
+    if not shots:
+        return []
+    level = shots[0][0]
+    corners = level.vertices[level.faces]
+    middle = corners.mean(1)
+    size = np.linalg.norm(corners - middle[:, None], axis=2).max(1)
+    off = np.full(len(corners), np.inf)
+    for _, scene in shots:
+        start = np.array(scene["origin"])
+        way = np.array(scene["rays"][0]["to"] if scene["rays"] else scene["aim"]) - start
+        share = np.clip((middle - start) @ way / max(float(way @ way), 1e-9), 0.0, 1.0)
+        off = np.minimum(off, np.linalg.norm(middle - start - share[:, None] * way, axis=1) - size)
+    near = np.flatnonzero(off < NEAR_M)
+    near = near[np.argsort(off[near], kind="stable")][:MOST_FACES]
+    out: list[Fields] = []
+    for kind, surface in enumerate(level.surfaces):
+        rows = near[level.kinds[near] == kind]
+        if len(rows):
+            out.append(
+                {"name": surface.name, "colour": surface_colour(surface.name), "sees": not surface.blocks_sight,
+                 "corners": np.round(corners[rows].reshape(-1), 3).tolist()}
             )  # fmt: skip
     return out

@@ -6,8 +6,6 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
-from jinja2 import ChoiceLoader, Environment, PackageLoader, StrictUndefined
-from markupsafe import Markup
 from starlette.applications import Starlette
 from starlette.responses import HTMLResponse, JSONResponse, PlainTextResponse, RedirectResponse, Response
 from starlette.routing import Mount, Route
@@ -16,7 +14,7 @@ from starlette.staticfiles import StaticFiles
 import tinclock.report
 from tinclock.core.errors import EvidenceError, RecordingError, TinClockError, UnknownNameError
 from tinclock.core.plain import Fields
-from tinclock.core.text import printable_lines
+from tinclock.report.case_page import pages
 from tinclock.review.access import COOKIE, SESSION_S, Guard, Sessions
 from tinclock.review.desk import Desk
 from tinclock.review.looking import Looking
@@ -46,7 +44,7 @@ class ReviewApp:
         weights: Weights | None = None, hosts: Sequence[str] = LOOPBACK, on_stranger: Callable[[], None] = lambda: None,
     ) -> None:  # fmt: skip
         self.matches, self.sessions = matches, sessions
-        self._pages = _pages()
+        self._pages = pages("tinclock.review", "tinclock.report")
         self.looking = Looking(matches)
         self.desk = None if store is None or weights is None else Desk(store, log, weights, self.looking, self.draw)
         app = Starlette(
@@ -178,22 +176,3 @@ class ReviewApp:
             return JSONResponse({"error": "There is nothing at this address."}, 404)
         says = "There is nothing at this address."
         return self.draw(request, "refused.html", {"says": says, "account": "", "status": 404})
-
-
-def shown(value: object) -> Any:
-    """What a page shows of a value: control characters and turned writing in names are written out, at any depth."""
-    if isinstance(value, str):
-        return value if isinstance(value, Markup) else printable_lines(value)
-    if isinstance(value, dict):
-        return {key: shown(one) for key, one in value.items()}
-    return [shown(one) for one in value] if isinstance(value, (list, tuple)) else value
-
-
-def _pages() -> Environment:
-    pages = Environment(
-        loader=ChoiceLoader([PackageLoader("tinclock.review"), PackageLoader("tinclock.report")]), autoescape=True,
-        undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, finalize=shown,
-    )  # fmt: skip
-    pages.filters["when"] = lambda at: time.strftime("%Y-%m-%d %H:%M", time.gmtime(at)) + " UTC"
-    pages.filters["day"] = lambda at: time.strftime("%Y-%m-%d", time.gmtime(at))
-    return pages

@@ -18,9 +18,10 @@ from tinclock.core.errors import OutOfHistoryError, TinClockError, UnknownNameEr
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
 from tinclock.recordings.heard import heard
+from tinclock.report.rig_data import rig_fields
 from tinclock.report.shot_scene import Shown, scene_of
 from tinclock.review.watched import MARK_COLUMNS, row_of
-from tinclock.review.windows import WINDOW_S, level_bytes, rig_fields, window_of
+from tinclock.review.windows import WINDOW_S, level_bytes, window_of
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator

@@ -1,14 +1,14 @@
 // A shot on a page of its own: a small scene with a slider, what was decided and why. Drawn only when something moves.
 import * as THREE from "./vendor/three.js";
 import {OrbitControls} from "./vendor/three.js";
-import {Labels, levelMeshes, metreGrid, newScene} from "./ground.js";
+import {Labels, levelMeshes, metreGrid, newRenderer, newScene} from "./ground.js";
 import {ShotLayers, agesText, differing, element, legend, steps} from "./shot.js";
 
 let shared = null;  // one drawing context for all cards: a browser has few
 
 function renderer(width, height) {
   if (!shared) {
-    shared = new THREE.WebGLRenderer({antialias: true, preserveDrawingBuffer: true});
+    shared = newRenderer(document.createElement("canvas"), {antialias: true, preserveDrawingBuffer: true});
     shared.setPixelRatio(Math.min(globalThis.devicePixelRatio || 1, 1.5));
   }
   const size = shared.getSize(new THREE.Vector2());
@@ -30,13 +30,19 @@ export function shotCard(parent, data, rigs, surfaces) {
 
 function drawn(parent, data, rigs, surfaces) {
   const stage = element("div", "stage"), canvas = element("canvas"), labels = new Labels(stage);
+  const cross = element("i", "cross");
+  cross.hidden = true;
+  stage.append(cross);
   canvas.tabIndex = 0;
   canvas.setAttribute("aria-label", "The shot in three dimensions: drag to turn, click and scroll to come nearer");
   stage.prepend(canvas);
   const slide = element("div", "slide"), slider = element("input"), told = element("output");
   Object.assign(slider, {type: "range", min: 0, max: data.ages_ms.length - 1, step: 1});
   slider.setAttribute("aria-label", "From the claimed view to the server's present");
-  slide.append(element("span", "", "its screen"), slider, element("span", "", "the server's present"), told);
+  const eyes = element("button", "", "through the shooter's eyes");
+  eyes.type = "button";
+  eyes.setAttribute("aria-pressed", "false");
+  slide.append(element("span", "", "its screen"), slider, element("span", "", "the server's present"), told, eyes);
   parent.append(stage, slide, legend(data));
 
   const scene = newScene(), camera = new THREE.PerspectiveCamera(42, 2, 0.05, 400);
@@ -71,7 +77,26 @@ function drawn(parent, data, rigs, surfaces) {
   };
   slider.addEventListener("input", show);
   controls.addEventListener("change", draw);
+  eyes.addEventListener("click", () => {
+    const inside = eyes.getAttribute("aria-pressed") !== "true";
+    eyes.setAttribute("aria-pressed", String(inside));
+    eyes.textContent = inside ? "from beside" : "through the shooter's eyes";
+    controls.enabled = !inside;
+    cross.hidden = !inside;
+    layers.ways.visible = layers.shooter.group.visible = !inside;
+    if (inside) lookAlong(camera, data);
+    else { controls.target.copy(layers.frame(camera, level)); controls.update(); }
+    if (inside) slider.value = "0";
+    controls.update();
+    show();
+  });
   new ResizeObserver(draw).observe(stage);
   controls.update();
   show();
+}
+
+// Where the shooter's eye was, and along its aim.
+function lookAlong(camera, data) {
+  camera.position.set(...data.origin);
+  camera.lookAt(...data.aim);
 }

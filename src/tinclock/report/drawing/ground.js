@@ -1,6 +1,8 @@
 // The world that bodies stand in: light, level, a ground with a metre grid, names, lines.
 import * as THREE from "./vendor/three.js";
 
+THREE.ColorManagement.enabled = false;  // colours as they are written: nothing is worked out for each pixel
+
 export const COLOURS = {
   paper: 0xe9edf0, ink: 0x22282e, faint: 0x8b949a, copper: 0xb4622a, pewter: 0x4f6a7d, other: 0x7b8288,
   accent: 0xc0262d, upheld: 0x2d7d5a, amended: 0xc98a12, denied: 0x8a2f6b,
@@ -16,12 +18,19 @@ export function teamColour(team) {
 export function newScene() {
   const scene = new THREE.Scene();
   scene.background = new THREE.Color(COLOURS.paper);
-  scene.add(new THREE.HemisphereLight(0xffffff, 0x8d8f88, 2.4));
-  const sun = new THREE.DirectionalLight(0xfff2e0, 1.3);
-  sun.position.set(-0.5, -0.7, 1.4);
-  scene.add(sun);
   return scene;
 }
+
+const VERTEX = `
+varying vec3 vColour;
+void main() {
+  vColour = color;
+  gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+}`;
+const FRAGMENT = `
+uniform float opacity;
+varying vec3 vColour;
+void main() { gl_FragColor = vec4(vColour, opacity); }`;
 
 // surfaces: [{name, colour, sees, corners: Float32Array of 9 numbers a triangle}]
 export function levelMeshes(surfaces) {
@@ -29,10 +38,10 @@ export function levelMeshes(surfaces) {
   for (const surface of surfaces) {
     const shape = new THREE.BufferGeometry();
     shape.setAttribute("position", new THREE.BufferAttribute(surface.corners, 3));
-    shape.computeVertexNormals();
     const glass = surface.sees;
-    const mesh = new THREE.Mesh(shape, new THREE.MeshLambertMaterial({color: new THREE.Color(surface.colour).lerp(PALE, glass ? 0 : 0.3), flatShading: true,
-      transparent: glass, opacity: glass ? 0.28 : 1, depthWrite: !glass, side: THREE.DoubleSide}));
+    shape.setAttribute("color", new THREE.BufferAttribute(shades(surface.corners, new THREE.Color(surface.colour).lerp(PALE, glass ? 0 : 0.3)), 3));
+    const mesh = new THREE.Mesh(shape, new THREE.ShaderMaterial({vertexShader: VERTEX, fragmentShader: FRAGMENT, vertexColors: true, uniforms: {opacity: {value: glass ? 0.28 : 1}},
+      transparent: glass, depthWrite: !glass, side: THREE.DoubleSide}));
     mesh.name = surface.name;
     mesh.renderOrder = glass ? 2 : 0;
     group.add(mesh);
@@ -43,6 +52,36 @@ export function levelMeshes(surfaces) {
     }
   }
   return group;
+}
+
+// One shade a triangle, by how it lies to the light: the same light that bodies have.
+function shades(corners, colour) {
+  const out = new Float32Array(corners.length), [a, b, c] = [new THREE.Vector3(), new THREE.Vector3(), new THREE.Vector3()];
+  const sun = new THREE.Vector3(-0.45, -0.6, 0.9).normalize();
+  for (let k = 0; k < corners.length; k += 9) {
+    a.fromArray(corners, k); b.fromArray(corners, k + 3).sub(a); c.fromArray(corners, k + 6).sub(a);
+    const normal = b.cross(c).normalize(), light = 0.7 + 0.1 * normal.z + 0.26 * Math.max(normal.dot(sun), 0);
+    for (let corner = 0; corner < 9; corner += 3) { out[k + corner] = colour.r * light; out[k + corner + 1] = colour.g * light; out[k + corner + 2] = colour.b * light; }
+  }
+  return out;
+}
+
+// Drawn by the processor where there is no graphics card: then without smoothing, which costs as much as all the rest.
+export function newRenderer(canvas, more = {}) {
+  const soft = softwareDrawn();
+  const made = new THREE.WebGLRenderer({canvas, antialias: !soft, alpha: false, powerPreference: "high-performance", ...more});
+  made.outputColorSpace = THREE.LinearSRGBColorSpace;
+  return made;
+}
+
+let soft = null;
+export function softwareDrawn() {
+  if (soft !== null) return soft;
+  const gl = document.createElement("canvas").getContext("webgl2"), told = gl?.getExtension("WEBGL_debug_renderer_info");
+  const name = gl ? String(gl.getParameter(told ? told.UNMASKED_RENDERER_WEBGL : gl.RENDERER)) : "";
+  gl?.getExtension("WEBGL_lose_context")?.loseContext();
+  soft = /swiftshader|llvmpipe|software|basic render/i.test(name);
+  return soft;
 }
 
 // A grid of metres, with every fifth line darker, around a middle.
@@ -60,7 +99,7 @@ export function metreGrid(x, y, z, half) {
     group.add(new THREE.LineSegments(lines, new THREE.LineBasicMaterial({color: COLOURS.ink, transparent: true,
       opacity, depthWrite: false})));
   }
-  return group;
+  return group;  // the fine lines first
 }
 
 // A straight way as a thin tube, which has the same width everywhere and can be told from a grid line.

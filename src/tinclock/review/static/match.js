@@ -31,6 +31,7 @@ async function begin() {
   say(info.level_missing ? "The level isn't at hand: start the desk with --level FILE." : "");
   stage.controls.addEventListener("change", () => { dirty = true; });
   stage.overhead.addEventListener("change", () => { dirty = true; });
+  globalThis.viewer = {stage, poses, time, list, state, frames: () => frames};  // for whoever looks into it with the console
   document.body.dataset.ready = "yes";
   requestAnimationFrame(frame);
   $("live").hidden = !info.live;
@@ -92,14 +93,15 @@ function listen() {
 function goLive() { state.live = true; state.playing = true; choose(0); }
 
 // -- playing ------------------------------------------------------------------------------------------------------
-let before = 0;
+const SHOWN_MS = 120;
+let before = 0, shownAt = 0, frames = 0;
 function frame(now) {
   const passed = Math.min(now - before, 250) / 1000;
   if (state.playing) {
     if (state.live) state.t = Math.min(info.ends, info.ends - LIVE_BEHIND_S + (now - newsAt) / 1000);
     else state.t = Math.min(state.t + passed * state.speed, info.ends);
     if (state.t >= info.ends && !info.live) { state.playing = false; write(); }
-    document.body.dataset.sharpness = stage.pace(now - before);
+    stage.pace(now - before);
     dirty = true;
   }
   before = now;
@@ -111,13 +113,15 @@ function frame(now) {
     stage.draw(state.t, {marks: recent, flights: flights.filter(one => one.from <= state.t && one.until >= state.t),
       whose: state.whose, other: state.other, behind, aim});
     time.follow(state.t);
-    document.body.dataset.t = state.t.toFixed(3);
-    document.body.dataset.drawn = poses.at(state.t) ? "yes" : "no";
-    if (poses.problem) say(poses.problem);
-    show();
-    showScreens();
+    if (!state.playing || now - shownAt > SHOWN_MS) {  // words change a few times a second, pictures with every frame
+      shownAt = now;
+      if (poses.problem) say(poses.problem);
+      Object.assign(document.body.dataset, {t: state.t.toFixed(3), drawn: poses.at(state.t) ? "yes" : "no", frames, sharpness: stage.sharpness});
+      show();
+      showScreens();
+    }
   }
-  document.body.dataset.frames = Number(document.body.dataset.frames ?? 0) + 1;
+  frames += 1;
   requestAnimationFrame(frame);
 }
 

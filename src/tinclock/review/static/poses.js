@@ -46,6 +46,7 @@ export class Poses {
   want(t, ahead = AHEAD) {
     const number = this.numberAt(t);
     this.fetch(number);
+    if (!this.windows.has(number)) return;  // what is looked at comes first
     for (let k = 1; k <= ahead; k++) this.fetch(number + k);
     if (t - this.info.begins - number * this.info.window_s < 0.3 && number > 0) this.fetch(number - 1);
   }

@@ -2,7 +2,7 @@
 import * as THREE from "/static/drawing/vendor/three.js";
 import {OrbitControls} from "/static/drawing/vendor/three.js";
 import {Crowd, facing, onBone} from "/static/drawing/bodies.js";
-import {COLOURS, Labels, dashed, disposeAll, levelMeshes, metreGrid, newScene, teamColour, tube} from "/static/drawing/ground.js";
+import {COLOURS, Labels, dashed, disposeAll, levelMeshes, metreGrid, newRenderer, newScene, teamColour, tube} from "/static/drawing/ground.js";
 import {ShotLayers} from "/static/drawing/shot.js";
 
 const SHOT_S = 0.35, SLOW_MS = 19, MOST_SHOTS = 24;
@@ -11,13 +11,13 @@ const OUTCOME = {upheld: COLOURS.upheld, amended: COLOURS.amended, denied: COLOU
 export class Stage {
   constructor(canvas, view, info, surfaces, poses) {
     Object.assign(this, {canvas, view, info, poses});
-    this.gl = new THREE.WebGLRenderer({canvas, antialias: true, powerPreference: "high-performance"});
+    this.gl = newRenderer(canvas);
     this.sharpness = Math.min(globalThis.devicePixelRatio || 1, 1);
     this.gl.setPixelRatio(this.sharpness);
     this.scene = newScene();
     this.level = levelMeshes(surfaces);
     this.scene.add(this.level);
-    this.crowd = new Crowd(info.rigs, 256);
+    this.crowd = new Crowd(info.rigs, 160);
     this.scene.add(this.crowd.group);
     this.free = new THREE.PerspectiveCamera(50, 1, 0.05, 600);
     this.free.up.set(0, 0, 1);
@@ -49,7 +49,7 @@ export class Stage {
     this.flown = new Map();
     this.mode = "free";
     this.layers = null;
-    this.slow = 0;
+    this.usual = 0;
     this.framed = false;
   }
 
@@ -75,7 +75,9 @@ export class Stage {
     this.overhead.target.set(middle.x, middle.y, middle.z);
     this.overhead.update();
     const floor = Math.max(box.min.z - 0.1, 0.012);
-    this.scene.add(metreGrid(middle.x, middle.y, floor, Math.min(Math.ceil(this.reach) - 1, 60)));
+    const grid = metreGrid(middle.x, middle.y, floor, Math.min(Math.ceil(this.reach) - 1, 60));
+    this.fine = grid.children[0];
+    this.scene.add(grid);
   }
 
   setMode(mode) {
@@ -87,7 +89,8 @@ export class Stage {
   setWalls(through) {
     for (const mesh of this.level.children.filter(one => one.isMesh && one.renderOrder !== 2 || one.userData.solid)) {
       mesh.userData.solid = true;
-      Object.assign(mesh.material, {transparent: through, opacity: through ? 0.18 : 1, depthWrite: !through});
+      Object.assign(mesh.material, {transparent: through, depthWrite: !through});
+      mesh.material.uniforms.opacity.value = through ? 0.18 : 1;
       mesh.material.needsUpdate = true;
       mesh.renderOrder = through ? 3 : 0;
     }
@@ -240,7 +243,7 @@ export class Stage {
       if (one.from > t || one.until < t) continue;
       now.add(one.projectile);
       if (!this.flown.has(one.projectile)) {
-        const group = new THREE.Group(), stone = new THREE.Mesh(new THREE.SphereGeometry(0.09, 10, 8), new THREE.MeshLambertMaterial({color: COLOURS.ink}));
+        const group = new THREE.Group(), stone = new THREE.Mesh(new THREE.SphereGeometry(0.09, 10, 8), new THREE.MeshBasicMaterial({color: COLOURS.ink}));
         group.add(dashed(one.points, COLOURS.ink, 0.12), stone);
         this.flights.add(group);
         this.flown.set(one.projectile, {group, stone});
@@ -252,15 +255,16 @@ export class Stage {
     for (const [projectile, {group}] of this.flown) if (!now.has(projectile)) { disposeAll(group); this.flown.delete(projectile); }
   }
 
-  // Less detail where drawing is slow: fewer pixels, down to half as many each way. Returns the sharpness.
+  // Less detail where drawing is slow: first the fine lines of the ground go, then pixels, down to half as many each way.
   pace(ms) {
-    this.slow = ms > SLOW_MS ? this.slow + 1 : Math.max(0, this.slow - 2);
-    if (this.slow > 20 && this.sharpness > 0.5) {
-      this.sharpness = Math.max(0.5, this.sharpness * 0.85);
+    this.usual += (Math.min(ms, 100) - this.usual) / 20;
+    if (this.usual < SLOW_MS) return;
+    this.usual = 0.5 * SLOW_MS;
+    if (this.fine?.visible) this.fine.visible = false;
+    else if (this.sharpness > 0.5) {
+      this.sharpness = Math.max(0.5, this.sharpness * 0.8);
       this.gl.setPixelRatio(this.sharpness);
-      this.slow = 0;
     }
-    return this.sharpness;
   }
 }
 

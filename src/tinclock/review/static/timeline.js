@@ -1,5 +1,5 @@
 // The time line: shots by outcome, deaths and findings over time; drag to seek, scroll to zoom, shift-drag to move along.
-const COLOURS = {hit: "#c0262d", miss: "#7b8a92", amended: "#c98a12", denied: "#8a2f6b", death: "#22282e", finding: "#2f8fb3", grid: "#cfd6da", text: "#3d464c", now: "#22282e", unread: "#dde3e6", chosen: "#1f5f8b"};
+const COLOURS = {hit: "#c0262d", miss: "#7b8a92", amended: "#c98a12", denied: "#8a2f6b", death: "#22282e", finding: "#2f8fb3", grid: "#cfd6da", text: "#3d464c", unread: "#dde3e6", chosen: "#1f5f8b"};
 export const KINDS = [["hit", "hits"], ["miss", "misses"], ["amended", "amended"], ["denied", "denied"], ["death", "deaths"], ["finding", "findings"]];
 
 export const kindOf = row => (row.outcome === "denied" ? "denied" : row.outcome === "amended" ? "amended" : row.victim ? "hit" : "miss");
@@ -7,6 +7,7 @@ export const kindOf = row => (row.outcome === "denied" ? "denied" : row.outcome 
 export class TimeLine {
   constructor(canvas, onSeek, onChoose) {
     Object.assign(this, {canvas, onSeek, onChoose, rows: [], deaths: [], cases: [], t: 0, begins: 0, ends: 1, from: 0, until: 1, chosen: 0, read: 0});
+    this.head = canvas.parentElement.querySelector(".head");  // moves with the time; the marks are drawn only when they change
     canvas.addEventListener("pointerdown", event => this._down(event));
     canvas.addEventListener("pointermove", event => this._move(event));
     canvas.addEventListener("pointerup", () => { this.drag = null; });
@@ -34,8 +35,8 @@ export class TimeLine {
   follow(t) {
     this.t = t;
     const wide = this.until - this.from;
-    if (!this.drag && (t < this.from || t > this.until)) { this.from = Math.max(this.begins, t - 0.1 * wide); this.until = this.from + wide; }
-    this.draw();
+    if (!this.drag && (t < this.from || t > this.until)) { this.from = Math.max(this.begins, t - 0.1 * wide); this.until = this.from + wide; this.draw(); }
+    this.head.style.transform = `translateX(${this.xOf(t).toFixed(1)}px)`;
   }
 
   timeAt(x) { return this.from + (x / Math.max(this.canvas.clientWidth, 1)) * (this.until - this.from); }
@@ -76,7 +77,7 @@ export class TimeLine {
     const ratio = globalThis.devicePixelRatio || 1, width = this.canvas.clientWidth, height = this.canvas.clientHeight;
     if (!width) return;
     if (this.canvas.width !== Math.round(width * ratio)) { this.canvas.width = Math.round(width * ratio); this.canvas.height = Math.round(height * ratio); }
-    const c = this.canvas.getContext("2d");
+    const c = this.canvas.getContext("2d", {willReadFrequently: true});
     c.setTransform(ratio, 0, 0, ratio, 0, 0);
     c.clearRect(0, 0, width, height);
     if (this.read < this.ends) { c.fillStyle = COLOURS.unread; const x = this.xOf(Math.max(this.read, this.from)); c.fillRect(x, 18, width - x, height - 18); }
@@ -104,8 +105,7 @@ export class TimeLine {
     }
     const chosen = this.rows.find(row => row.number === this.chosen);
     if (chosen) { c.strokeStyle = COLOURS.chosen; c.lineWidth = 2; c.strokeRect(this.xOf(chosen.at) - 4, 20, 8, 32); }
-    c.fillStyle = COLOURS.now;
-    c.fillRect(this.xOf(this.t) - 1, 0, 2, height);
+    this.head.style.transform = `translateX(${this.xOf(this.t).toFixed(1)}px)`;
   }
 
   _ticks(c, width, height) {
