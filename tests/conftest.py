@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import os
 import shutil
@@ -152,3 +153,42 @@ class Range:
 @pytest.fixture
 def shooting(rules: tinclock.Rules, level: tinclock.Level) -> Range:
     return Range(rules, level)
+
+
+def open_browser(folder: Any, width: int = 1280) -> Any:
+    """Chromium without a screen, as on a machine without a graphics card. folder : for its profile"""
+    from selenium import webdriver
+    from selenium.webdriver.chrome.service import Service
+
+    options = webdriver.ChromeOptions()
+    options.binary_location = shutil.which("chromium") or ""
+    for flag in ("--headless=new", "--no-sandbox", "--disable-gpu", "--enable-unsafe-swiftshader", "--no-first-run",
+                 "--disable-background-networking", "--disable-component-update", "--disable-sync",
+                 f"--window-size={width},800", f"--user-data-dir={folder / 'profile'}"):  # fmt: skip
+        options.add_argument(flag)
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    browser = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver")))
+    browser.set_script_timeout(120)
+    return browser
+
+
+def until(browser: Any, script: str, seconds: float = 120.0) -> Any:
+    """Wait for an expression of JavaScript to be true; returns it."""
+    from selenium.webdriver.support.wait import WebDriverWait
+
+    return WebDriverWait(browser, seconds).until(lambda b: b.execute_script(f"return {script}"), script)
+
+
+def complaints(browser: Any) -> list[str]:
+    """What the browser's console says is wrong."""
+    return [row["message"] for row in browser.get_log("browser") if row["level"] == "SEVERE"]
+
+
+INSIDE = ("about:", "data:", "blob:", "chrome:")
+"""Addresses that never leave a browser."""
+
+
+def asked_of(browser: Any) -> list[str]:
+    """Every address that the browser asked for since the last call."""
+    told = [json.loads(row["message"])["message"] for row in browser.get_log("performance")]
+    return [one["params"]["request"]["url"] for one in told if one["method"] == "Network.requestWillBeSent"]

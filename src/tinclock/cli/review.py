@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.case_options import _user, log_at, log_option, store_at, weights_at, weights_option
+from tinclock.cli.case_options import _user, log_folder_of, log_option, store_at, weights_at, weights_option
 from tinclock.cli.reading import level_from, level_option, say, told_plainly
 
 if TYPE_CHECKING:
@@ -80,7 +80,7 @@ def review(
         inviter = _Inviter(sessions, host, team is None)
         app = ReviewApp(
             Matches(paths, level_from(level_file)), sessions, store=store_at(store) if store else None,
-            log=log_at(store, log_folder) if store else None, weights=weights_at(weights_file) if store else None,
+            log_folder=log_folder_of(store, log_folder) if store else None, weights=weights_at(weights_file) if store else None,
             hosts=(*LOOPBACK, *hosts, host), on_stranger=inviter.again,
         )  # fmt: skip
     threading.Thread(target=_load, name="tinclock-kernels", daemon=True).start()

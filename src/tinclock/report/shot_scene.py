@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from typing import TYPE_CHECKING, Any, Final
 
@@ -11,6 +12,7 @@ from tinclock.cases.kinds import words_of
 from tinclock.core.analysis.surroundings import surroundings_of
 from tinclock.core.analysis.why import Why, why
 from tinclock.core.plain import Fields
+from tinclock.core.ruling.checks.form import as_triple
 from tinclock.core.ruling.claims import ShotClaim
 from tinclock.core.timeline.views import View
 from tinclock.recordings.past import claim_of, past_of
@@ -24,6 +26,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.ruling.records import Ruling
     from tinclock.core.timeline.hitboxes import Hitboxes
+    from tinclock.core.vectors import Triple
     from tinclock.recordings.recording import Recording
 
 STEPS: Final = 13
@@ -63,22 +66,40 @@ def scene_of(shown: Shown, names: Mapping[int, str], teams: Mapping[int, str], k
         "answer": ruling.answer(names, because), "steps": _steps(ruling, names), "differs": differing(shown, names),
         "why": shown.why.say(names), "hits": [hit.explain(names) for hit in ruling.hits], "drawn": False,
     }  # fmt: skip
-    if view is None or not _is_held(past, view):
-        return data
-    origin, aim = ruling.origin, ruling.aim or ruling.direction
-    if origin is None or aim is None:
+    origin, aim = _aimed(shown)
+    if origin is None or aim is None or past.history.newest_tick < 0:
         return data
     data["drawn"] = True
-    instants = _instants(past, ruling, view)
+    data["seen"] = view is not None and _is_held(past, view)
+    newest = View(past.history.newest_tick, past.history.newest_tick, 0.0)
+    if view is None or not data["seen"]:  # what it claims to see isn't there: shown in the server's present
+        view = newest
+    instants = _instants(past, ruling, view) if data["seen"] else [(0.0, newest)]
     data["ages_ms"] = [round(1000.0 * age) for age, _ in instants]
     ruled = ruling.rewound_s
-    data["ruled_step"] = -1 if ruled is None else int(np.argmin([abs(age - ruled) for age, _ in instants]))
+    data["ruled_step"] = (
+        -1 if ruled is None or not data["seen"] else int(np.argmin([abs(age - ruled) for age, _ in instants]))
+    )
     data["bodies"] = _bodies(shown, view, instants, names, teams, np.array(origin), np.array(aim))
     data["shooter"] = _shooter(past, ruling, teams)
     data |= _ways(ruling, origin, aim, past)
     data["miss"] = _miss(shown, view, names)
     data["crossings"] = _crossings(shown)
     return data
+
+
+def _aimed(shown: Shown) -> tuple[Triple | None, Triple | None]:
+    """Where a shot started and where it was aimed, by its claim where that is all there is; None for what isn't sound."""
+    ruling, claim = shown.ruling, shown.claim
+    origin, aim = ruling.origin, ruling.aim or ruling.direction
+    if origin is None:
+        origin = as_triple(getattr(claim, "origin", None))
+    if aim is None:
+        given = as_triple(getattr(claim, "direction", None))
+        length = 0.0 if given is None else math.hypot(*given)
+        if given is not None and length > 1e-6:
+            aim = given[0] / length, given[1] / length, given[2] / length
+    return origin, aim
 
 
 def _is_held(past: Past, view: View) -> bool:
@@ -111,7 +132,7 @@ def differing(shown: Shown, names: Mapping[int, str]) -> list[Fields]:
                         "possible": _number(finding.limit, finding.unit)})  # fmt: skip
     said = getattr(claim, "victim", None)
     hit = ruling.hits[0].victim if ruling.hits else 0
-    if said is not None and said != hit:
+    if said is not None and said != hit and ruling.outcome != "denied":
         row = {"what": "names another victim", "code": "victim_differs", "claimed": names.get(said, f"entity {said}")}
         out.append({**row, "possible": names.get(hit, "nobody") if hit else "nobody"})
     return out

@@ -152,7 +152,7 @@ def _dressed(send: Send) -> Send:
             headers = MutableHeaders(scope=message)
             headers["Content-Security-Policy"] = POLICY
             headers["X-Content-Type-Options"] = "nosniff"
-            headers["Referrer-Policy"] = "no-referrer"
+            headers["Referrer-Policy"] = "same-origin"  # with none at all, a browser sends no Origin with our forms
             headers["Cross-Origin-Opener-Policy"] = "same-origin"
             headers["Cross-Origin-Resource-Policy"] = "same-origin"
             headers.setdefault("Cache-Control", "no-store")

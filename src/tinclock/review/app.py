@@ -25,7 +25,6 @@ if TYPE_CHECKING:
 
     from starlette.requests import Request
 
-    from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.cases.store import CaseStore
     from tinclock.core.evidence.weights import Weights
 
@@ -35,18 +34,20 @@ LOOPBACK: Final = ("127.0.0.1", "localhost", "::1")
 class ReviewApp:
     """Everything that the desk serves.
 
-    matches : the recordings that may be looked at; store, log, weights : of cases, where there are any; sessions : who
+    matches : the recordings that may be looked at; store, log_folder, weights : of cases, where there are any; sessions : who
     may come in; hosts : names by which it is reached; say : tells the console
     """
 
     def __init__(
-        self, matches: Matches, sessions: Sessions, *, store: CaseStore | None = None, log: EvidenceLog | None = None,
+        self, matches: Matches, sessions: Sessions, *, store: CaseStore | None = None, log_folder: Path | None = None,
         weights: Weights | None = None, hosts: Sequence[str] = LOOPBACK, on_stranger: Callable[[], None] = lambda: None,
     ) -> None:  # fmt: skip
         self.matches, self.sessions = matches, sessions
         self._pages = pages("tinclock.review", "tinclock.report")
         self.looking = Looking(matches)
-        self.desk = None if store is None or weights is None else Desk(store, log, weights, self.looking, self.draw)
+        self.desk = (
+            None if store is None or weights is None else Desk(store, log_folder, weights, self.looking, self.draw)
+        )
         app = Starlette(
             routes=[*self._match_routes(), *self._desk_routes(), *self._other_routes()],
             exception_handlers={TinClockError: self._problem, 404: self._nothing},

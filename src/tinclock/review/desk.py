@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import threading
 import time
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 from urllib.parse import parse_qs, quote
 
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
+from tinclock.cases.evidence_log import EvidenceLog
 from tinclock.cases.figures import compared, exported
 from tinclock.cases.kinds import strength, words_of
 from tinclock.cases.records import STATES, VERDICTS
@@ -19,11 +21,11 @@ from tinclock.report.case_view import charts_of, facts_of, telling_shots
 from tinclock.review.access import Session, may_change
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterator
+    from pathlib import Path
 
     from starlette.requests import Request
 
-    from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.cases.store import CaseStore
     from tinclock.core.evidence.weights import Weights
     from tinclock.review.looking import Looking
@@ -32,6 +34,8 @@ ROWS: Final = 50
 HERE_S: Final = 25.0
 """Somebody who hasn't said for so long that a case is open before them has gone on to something else."""
 MOST_SHOTS: Final = 6
+WAIT_S: Final = 5.0
+"""So long a decision waits for another process that writes into the log."""
 DAY_S: Final = 86400.0
 TYPES: Final = {"json": "application/json", "csv": "text/csv", "parquet": "application/vnd.apache.parquet"}
 
@@ -83,14 +87,15 @@ class Presence:
 class Desk:
     """The pages about cases.
 
-    draw : makes a page of a template and its values
+    log_folder : of the evidence log, which is opened only while something is written into it, since one process at a
+        time may; draw : makes a page of a template and its values
     """
 
     def __init__(
-        self, store: CaseStore, log: EvidenceLog | None, weights: Weights, looking: Looking,
+        self, store: CaseStore, log_folder: Path | None, weights: Weights, looking: Looking,
         draw: Callable[[Request, str, Fields], Response],
     ) -> None:  # fmt: skip
-        self.review = CaseReview(store, log)
+        self.review, self._log_folder = CaseReview(store), log_folder
         self._weights, self._looking, self._draw = weights, looking, draw
         self.presence = Presence()
         self._changing = threading.Lock()
@@ -214,7 +219,8 @@ class Desk:
             if problem:
                 return self._draw(request, "refused.html", {"says": problem, "account": account, "status": 409})
             try:
-                self._carry_out(form.get("do", ""), account, session.reviewer.name, form)
+                with self._writing() as review:
+                    _carry_out(review, form.get("do", ""), account, session.reviewer.name, form)
             except EvidenceError as error:
                 return self._draw(request, "refused.html", {"says": error.problem, "account": account, "status": 422})
         self.presence.leave(account, session)
@@ -222,20 +228,25 @@ class Desk:
             return RedirectResponse("/cases", 303)
         return RedirectResponse(f"/case?account={quote(account, safe='')}", 303)
 
-    def _carry_out(self, what: str, account: str, reviewer: str, form: dict[str, str]) -> None:
-        note = form.get("note", "")
-        if what in VERDICTS:
-            self.review.decide(account, what, reviewer=reviewer, note=note)
-        elif what == "reopen":
-            self.review.reopen(account, reviewer=reviewer, note=note)
-        elif what == "note":
-            self.review.note(account, reviewer=reviewer, note=note)
-        elif what == "forget":
-            if form.get("really") != account:
-                raise EvidenceError(account, "to forget an account, type its name: it can't be undone")
-            self.review.forget(account, reviewer=reviewer, reason=note)
-        else:
-            raise UnknownNameError("decision", what, (*VERDICTS, "reopen", "note", "forget"))
+    @contextmanager
+    def _writing(self) -> Iterator[CaseReview]:
+        """The review with its log open; another process that writes just now is waited for."""
+        if self._log_folder is None:
+            yield self.review
+            return
+        until = time.monotonic() + WAIT_S
+        while True:
+            try:
+                log = EvidenceLog(self._log_folder, sync="each")
+                break
+            except EvidenceError:
+                if time.monotonic() > until:
+                    raise
+                time.sleep(0.1)
+        try:
+            yield CaseReview(self.review.store, log)
+        finally:
+            log.close()
 
     def _stale(self, account: str, form: dict[str, str]) -> str:
         """Why a form was overtaken by somebody else's decision, "" when it wasn't."""
@@ -258,6 +269,22 @@ class Desk:
     def _session(self, request: Request) -> Session:
         session: Session = request.state.session
         return session
+
+
+def _carry_out(review: CaseReview, what: str, account: str, reviewer: str, form: dict[str, str]) -> None:
+    note = form.get("note", "")
+    if what in VERDICTS:
+        review.decide(account, what, reviewer=reviewer, note=note)
+    elif what == "reopen":
+        review.reopen(account, reviewer=reviewer, note=note)
+    elif what == "note":
+        review.note(account, reviewer=reviewer, note=note)
+    elif what == "forget":
+        if form.get("really") != account:
+            raise EvidenceError(account, "to forget an account, type its name: it can't be undone")
+        review.forget(account, reviewer=reviewer, reason=note)
+    else:
+        raise UnknownNameError("decision", what, (*VERDICTS, "reopen", "note", "forget"))
 
 
 def waited(seconds: float) -> str:

@@ -160,6 +160,7 @@ export function steps(data) {
 export function legend(data) {
   const box = element("p", "legend"), team = (data.bodies ?? []).find(b => b.role === "target")?.team;
   for (const [text, colour, how] of LEGEND) {
+    if (text === "as its screen showed it" && !data.seen) continue;
     if (text === "as it was ruled" && !(data.ruled_step > 0)) continue;
     const one = element("span"), patch = element("i");
     patch.style.background = hex(text === "at the slider" ? teamColour(team) : colour);
@@ -170,6 +171,7 @@ export function legend(data) {
 }
 
 export function agesText(data, step) {
+  if (!data.seen) return "the server's present; what it claims to have seen isn't held";
   const ms = data.ages_ms[step];
   const what = step === 0 ? "as its screen showed it" : step === data.ruled_step ? "as it was ruled"
     : step === data.ages_ms.length - 1 ? "the server's present" : "on the way";

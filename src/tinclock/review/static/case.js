@@ -30,7 +30,7 @@ setInterval(async () => {
 }, 10000);
 
 document.addEventListener("keydown", event => {
-  if (event.target.closest("input, textarea, select") || event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.target.closest?.("input, textarea, select") || event.ctrlKey || event.metaKey || event.altKey) return;
   if (event.key === "d") document.querySelector("#decide")?.scrollIntoView();
   if (event.key === "s") document.querySelector(".shot")?.scrollIntoView();
   if (event.key === "n" && document.body.dataset.next) location.href = `/case?account=${encodeURIComponent(document.body.dataset.next)}`;

@@ -10,7 +10,7 @@ export class ShotList {
     this.room = element("div", "room");
     box.append(this.room);
     box.addEventListener("scroll", () => this.draw());
-    box.addEventListener("click", event => { const row = event.target.closest("[data-number]"); if (row) onChoose(Number(row.dataset.number)); });
+    box.addEventListener("click", event => { const row = event.target.closest?.("[data-number]"); if (row) onChoose(Number(row.dataset.number)); });
     form.addEventListener("input", () => this.filter());
     form.addEventListener("submit", event => event.preventDefault());
     new ResizeObserver(() => this.draw()).observe(box);

@@ -290,7 +290,7 @@ function slide(way) {
 }
 
 document.addEventListener("keydown", event => {
-  if (event.target.closest("input:not([type=range]), select, textarea") || event.ctrlKey || event.metaKey || event.altKey || $("keys").open) return;
+  if (event.target.closest?.("input:not([type=range]), select, textarea") || event.ctrlKey || event.metaKey || event.altKey || $("keys").open) return;
   const found = KEYS.find(([key]) => key === (event.key === " " ? "space" : event.key));
   if (found) { event.preventDefault(); found[2](); }
 });

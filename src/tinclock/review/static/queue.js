@@ -8,7 +8,7 @@ function choose(next) {
   rows[at]?.scrollIntoView({block: "nearest"});
 }
 document.addEventListener("keydown", event => {
-  if (event.target.closest("input, select") || event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.target.closest?.("input, select") || event.ctrlKey || event.metaKey || event.altKey) return;
   if (event.key === "j" || event.key === "ArrowDown") { choose(at + 1); event.preventDefault(); }
   if (event.key === "k" || event.key === "ArrowUp") { choose(at - 1); event.preventDefault(); }
   if (event.key === "Enter" && rows[at]) location.href = rows[at].dataset.href;
