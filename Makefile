@@ -8,7 +8,7 @@ $(BIN)/python:
 	$(PYTHON) -m venv $(VENV)
 
 $(VENV)/.demo-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,cases,logs,meshes,testing]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,review,logs,meshes,testing]'
 	touch $@
 
 $(VENV)/.test-ready: pyproject.toml | $(BIN)/python
@@ -16,7 +16,7 @@ $(VENV)/.test-ready: pyproject.toml | $(BIN)/python
 	touch $@
 
 $(VENV)/.lint-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,frames,recordings,serve,cases,meshes,lint]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,frames,recordings,serve,review,meshes,lint]'
 	touch $@
 
 $(VENV)/.bench-ready: pyproject.toml | $(BIN)/python

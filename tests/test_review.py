@@ -425,8 +425,10 @@ def test_in_a_browser_one_looks_at_a_match_and_decides_a_case(store, tmp_path):
         ends = Recording(SAMPLE).ends_at_s
         assert abs(run("return viewer.state.t") - 0.5 * ends) < 0.05 * ends
         until(browser, "document.body.dataset.drawn == 'yes'")
-        run("const s = document.querySelector('[name=outcome]'); s.value = 'miss'; "
-            "s.dispatchEvent(new Event('input', {bubbles: true}))")
+        run(
+            "const s = document.querySelector('[name=outcome]'); s.value = 'miss'; "
+            "s.dispatchEvent(new Event('input', {bubbles: true}))"
+        )
         misses = run("return viewer.list.shown.map(row => row.number)")
         assert 0 < len(misses) < total
         run("document.dispatchEvent(new KeyboardEvent('keydown', {key: 'n', bubbles: true}))")

@@ -27,7 +27,6 @@ TERMINAL = (
         "tinclock rerule evening --set view.max_rewind_s=0.15 --undying --rows 4; tinclock fairness evening",
     ),
     ("check.png", "tinclock check garden.toml mine.toml odd.toml --distance 8"),
-    ("queue.png", "tinclock cases list && tinclock cases show {unfair}"),
     (
         "many.png",
         "tinclock batch weigh matches --out results; tinclock rule-logs logs/mapping.toml ruled --rows 3; "
@@ -47,10 +46,13 @@ def main() -> None:
         subprocess.run(
             [str(BIN / "tinclock"), "demo", "flights", "--json", "--out", out], check=True, stdout=subprocess.DEVNULL
         )
-        for name in ("mortar", "compensation", "dart"):
+        for name in ("mortar", "compensation"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
+        shutil.copy(Path(out) / "dart.png", SHOTS.with_name("drawings") / "dart.png")
         prepare(Path(out))
         numbers = questions(Path(out))
+        if shutil.which("chromium") and shutil.which("chromedriver"):
+            desk(Path(out), numbers)
         if all(shutil.which(program) for program in ("Xvfb", "xterm", "import")):
             for name, command in TERMINAL:
                 photograph(command.format(**numbers), SHOTS / name, Path(out))
@@ -101,51 +103,74 @@ def bring_your_own(out: Path) -> None:
 
 
 def review(out: Path) -> str:
-    """Weigh a match with unfair players and photograph one's case page; returns its account."""
+    """Weigh a match with unfair players; returns the account whose case is shown."""
     run, unfair = str(BIN / "tinclock"), "gorse"
     lies = ("gorse=aim_through_walls:1", "beryl=snap_aim:0.25", "elder=hold_back:0.5", "dibber=frozen_health:0.5")
     play = [run, "play", "night", "--players", "8", "--seconds", "120", "--seed", "21"]
     for arguments in (
         [*play, *(word for lie in lies for word in ("--unfair", lie))],
         [run, "weigh", "night", "--server", "garden-1"],
-        [run, "cases", "page", unfair, "--out", "case.html"],
     ):
         subprocess.run(arguments, check=True, cwd=out, stdout=subprocess.DEVNULL)
-    if shutil.which("chromium") and shutil.which("chromedriver"):
-        page_pictures(out / "case.html")
     return unfair
 
 
-def page_pictures(page: Path) -> None:
-    """The case page's top, and one of its replays with the slider half-way. Needs `pip install selenium`."""
+def desk(out: Path, numbers: dict[str, Any]) -> None:
+    """Photograph the review desk in Chromium: the viewer with a ruling, two screens, the queue, a case.
+
+    Needs Chromium, its driver, and `pip install selenium`.
+    """
     from selenium import webdriver
     from selenium.webdriver.chrome.service import Service
     from selenium.webdriver.support.wait import WebDriverWait
 
+    command = [
+        str(BIN / "tinclock"),
+        "review",
+        "evening",
+        "night",
+        "--store",
+        "cases",
+        "--port",
+        "0",
+        "--reviewer",
+        "ada",
+    ]
+    served = subprocess.Popen(command, cwd=out, stdout=subprocess.PIPE, text=True)
+    assert served.stdout is not None
+    address = served.stdout.readline().split()[1]
+    base = address.split("/enter")[0]
     options = webdriver.ChromeOptions()
     options.binary_location = shutil.which("chromium") or ""
-    for flag in ("headless=new", "no-sandbox", "use-angle=swiftshader", "enable-unsafe-swiftshader", "no-first-run",
-                 "disable-background-networking", "disable-component-update", "window-size=1280,940"):  # fmt: skip
+    for flag in ("headless=new", "no-sandbox", "disable-gpu", "enable-unsafe-swiftshader", "no-first-run",
+                 "hide-scrollbars", "disable-background-networking", "disable-component-update"):  # fmt: skip
         options.add_argument(f"--{flag}")
     browser = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver")))
+    size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+
+    def take(name: str, path: str, ready: str) -> None:
+        browser.get("about:blank")
+        browser.get(base + path)
+        WebDriverWait(browser, 120).until(lambda b: b.execute_script(f"return {ready}"))
+        time.sleep(2.0)
+        browser.save_screenshot(str(SHOTS / name))
+
     try:
-        browser.get(f"file://{page}")
-        WebDriverWait(browser, 120).until(lambda b: b.execute_script("return document.body.dataset.ready"))
-        time.sleep(1.0)
-        browser.save_screenshot(str(SHOTS / "case.png"))
-        shot = browser.find_element("css selector", ".shot")
-        browser.execute_script("arguments[0].previousElementSibling.scrollIntoView()", shot)
-        WebDriverWait(browser, 120).until(lambda b: shot.get_attribute("data-drawn"))
-        slide = "const s = document.querySelector('.shot input'); s.value = 6; s.dispatchEvent(new Event('input'))"
-        browser.execute_script(slide)
-        time.sleep(3.0)
-        browser.save_screenshot(str(SHOTS / "replay.png"))
+        browser.get(address)
+        chosen_one = "document.body.dataset.ruling && document.body.dataset.marks"
+        take("viewer.png", f"/match/evening#ruling={numbers['miss']}", chosen_one)
+        take("screens.png", f"/match/evening#ruling={numbers['seen']}&camera=screens", chosen_one)
+        take("queue.png", "/cases", "document.querySelector('.queue')")
+        take("case.png", f"/case?account={numbers['unfair']}", "document.querySelector('.shot').dataset.drawn")
     finally:
         browser.quit()
+        served.terminate()
+        served.wait()
 
 
 def chosen(folder: Path) -> dict[str, int]:
-    """Rulings that show something: a near miss, a wall, a clamped view."""
+    """Rulings that show something: a near miss, a wall, a capped view, a hit that was rewound far."""
     from tinclock.core.analysis.why import why
     from tinclock.recordings.past import past_of
     from tinclock.recordings.recording import Recording
@@ -153,11 +178,14 @@ def chosen(folder: Path) -> dict[str, int]:
     source, numbers = Recording(folder), dict[str, int]()
     for ruling in source.rulings():
         codes = [finding.code for finding in ruling.findings]
+        hit = ruling.hits[0] if ruling.hits and not codes and ruling.weapon == "grit_rifle" else None
+        if "seen" not in numbers and hit and (ruling.rewound_s or 0.0) > 0.12 and 5.0 < hit.distance_m < 12.0:
+            numbers["seen"] = ruling.number
         if ruling.kind != "shot" or ruling.hits or not ruling.account or ruling.weapon != "grit_rifle":
             continue
         if "capped" not in numbers and codes[:2] == ["view_capped", "victim_differs"]:
             numbers["capped"] = ruling.number
-        if codes or len(numbers) == 3 or ("miss" in numbers and "wall" in numbers):
+        if codes or ("miss" in numbers and "wall" in numbers):
             continue
         found = why(past_of(source, ruling), ruling)
         if found.behind is not None and found.behind.along_m < 20.0 and found.surface != "glass":

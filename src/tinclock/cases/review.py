@@ -55,11 +55,18 @@ class CaseReview:
     # -- reading ----------------------------------------------------------------------------------------------
 
     def queue(
-        self, states: Sequence[str] = ("open",), most: int = 50, *, search: str = "", skip: int = 0
+        self,
+        states: Sequence[str] = ("open",),
+        most: int = 50,
+        *,
+        search: str = "",
+        skip: int = 0,
+        opened_in: str = "",
     ) -> list[Case]:
         """Cases of some states, the most pressing first: by peak evidence, and a deciban more for a day's waiting.
 
         search : only accounts whose names hold this text, in either case; skip : leave out so many at the top
+        opened_in : only cases that were opened in this match
         """
         from sqlalchemy import select
 
@@ -72,6 +79,8 @@ class CaseReview:
         query = select(CASES).where(CASES.c.state.in_(states)).order_by(pressing.desc(), CASES.c.id)
         if search:
             query = query.where(CASES.c.account.icontains(search, autoescape=True))
+        if opened_in:
+            query = query.where(CASES.c.opened_in == opened_in)
         query = query.limit(most).offset(skip)
         with self.store.read() as connection:
             return [case_of(row) for row in connection.execute(query)]

@@ -254,6 +254,17 @@ def decide(
         _told(review.decide(account, verdict, reviewer=reviewer, note=note), as_json)
 
 
+@cases.command("note")
+@click.argument("account")
+@_deciding
+def note_case(
+    account: str, store: str, log_folder: Path | None, reviewer: str, note: str, as_json: bool, **notices: object
+) -> None:
+    """Write a note to a case. It decides nothing, and is kept like a decision."""
+    with told_plainly(), notifier(notices) as tell:
+        _told(_review(store, log_folder, tell).note(account, reviewer=reviewer, note=note), as_json)
+
+
 @cases.command()
 @click.argument("account")
 @_deciding

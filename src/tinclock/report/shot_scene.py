@@ -89,7 +89,7 @@ def scene_of(shown: Shown, names: Mapping[int, str], teams: Mapping[int, str], k
 
 
 def _aimed(shown: Shown) -> tuple[Triple | None, Triple | None]:
-    """Where a shot started and where it was aimed, by its claim where that is all there is; None for what isn't sound."""
+    """Where a shot started and was aimed, by its claim where that is all there is; None for what isn't sound."""
     ruling, claim = shown.ruling, shown.claim
     origin, aim = ruling.origin, ruling.aim or ruling.direction
     if origin is None:

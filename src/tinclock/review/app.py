@@ -34,8 +34,8 @@ LOOPBACK: Final = ("127.0.0.1", "localhost", "::1")
 class ReviewApp:
     """Everything that the desk serves.
 
-    matches : the recordings that may be looked at; store, log_folder, weights : of cases, where there are any; sessions : who
-    may come in; hosts : names by which it is reached; say : tells the console
+    matches : what may be looked at; sessions : who may come in; store, log_folder, weights : of cases,
+    where there are any; hosts : names by which it is reached; on_stranger : called when a browser without a session asks
     """
 
     def __init__(
@@ -48,6 +48,8 @@ class ReviewApp:
         self.desk = (
             None if store is None or weights is None else Desk(store, log_folder, weights, self.looking, self.draw)
         )
+        if self.desk is not None:
+            self.looking.cases = self.desk.opened_in
         app = Starlette(
             routes=[*self._match_routes(), *self._desk_routes(), *self._other_routes()],
             exception_handlers={TinClockError: self._problem, 404: self._nothing},

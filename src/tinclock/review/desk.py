@@ -15,6 +15,7 @@ from tinclock.cases.figures import compared, exported
 from tinclock.cases.kinds import strength, words_of
 from tinclock.cases.records import STATES, VERDICTS
 from tinclock.cases.review import CaseReview
+from tinclock.cases.weighed import match_name
 from tinclock.core.errors import EvidenceError, RecordingError, UnknownNameError
 from tinclock.core.plain import Fields
 from tinclock.report.case_view import charts_of, facts_of, telling_shots
@@ -29,8 +30,10 @@ if TYPE_CHECKING:
     from tinclock.cases.store import CaseStore
     from tinclock.core.evidence.weights import Weights
     from tinclock.review.looking import Looking
+    from tinclock.review.watched import Watched
 
 ROWS: Final = 50
+MOST_OPENED: Final = 100
 HERE_S: Final = 25.0
 """Somebody who hasn't said for so long that a case is open before them has gone on to something else."""
 MOST_SHOTS: Final = 6
@@ -188,6 +191,17 @@ class Desk:
         for row in rows:
             row["title"] = words_of(row["name"]).title if row["of"] in ("decibans", "share") else row["name"]
         return self._draw(request, "compare.html", {"names": names, "rows": rows, "problem": problem})
+
+    def opened_in(self, watched: Watched) -> list[Fields]:
+        """Cases that were opened in a match: whose, and when in it the evidence was enough."""
+        name = match_name(watched.recording)
+        out: list[Fields] = []
+        for case in self.review.queue(STATES, MOST_OPENED, opened_in=name):
+            plays = [play for play in self.review.dossier(case.account).plays if play.match == name]
+            at = next((at for play in plays for at, value in play.course.points if value >= case.limit), None)
+            if at is not None:
+                out.append({"at": at, "account": case.account})
+        return out
 
     def export(self, request: Request) -> Response:
         """Cases, decisions or an account's findings as a file."""

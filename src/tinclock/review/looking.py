@@ -24,7 +24,7 @@ from tinclock.review.watched import MARK_COLUMNS, row_of
 from tinclock.review.windows import WINDOW_S, level_bytes, window_of
 
 if TYPE_CHECKING:
-    from collections.abc import AsyncIterator
+    from collections.abc import AsyncIterator, Callable
 
     from starlette.requests import Request
 
@@ -44,6 +44,8 @@ class Looking:
 
     def __init__(self, matches: Matches) -> None:
         self.matches = matches
+        self.cases: Callable[[Watched], list[Fields]] = lambda watched: []
+        """The cases that were opened in a match, where there is a desk."""
         self._shown = lru_cache(16)(self._show)
         self._heard = lru_cache(32)(self._hear)
 
@@ -66,7 +68,7 @@ class Looking:
                 "cap_s": rules.view.max_rewind_s, "history_s": rules.match.history_s, "rigs": rigs,
                 "people": people_of(watched), "has_level": watched.level is not None,
                 "level_missing": header.level is not None and watched.level is None,
-                "columns": MARK_COLUMNS,
+                "columns": MARK_COLUMNS, "cases": self.cases(watched),
             }
         )  # fmt: skip
 

@@ -48,12 +48,12 @@ function line(u, {y, label}) {
 
 // The charts of a case: how strong the evidence is, and the line, over minutes of play.
 export function caseCharts(data) {
-  const {charts} = data, minutes = charts.points.map(p => p[0]);
+  const {charts} = data, minutes = charts.points.map(p => p[0]), until = Math.max(...minutes, ...charts.lines.map(p => p[0]), 0.1);
   const shades = [CURVES.pewter, CURVES.copper, CURVES.green, CURVES.plum];
-  chart(document.getElementById("evidence"), {x: minutes, unit: "decibans", from: 0, marks: [{y: charts.limit, label: "a case opens"}],
+  chart(document.getElementById("evidence"), {x: minutes, unit: "decibans", from: 0, until, marks: [{y: charts.limit, label: "a case opens"}],
     curves: [{label: "all together", values: charts.points.map(p => p[1]), colour: CURVES.accent, width: 3},
       ...charts.kinds.map((kind, k) => ({label: kind.title, values: kind.values, colour: shades[k], dash: [4, 3], width: 1.4}))]});
-  chart(document.getElementById("line"), {x: charts.lines.map(p => p[0]), unit: "ms", from: 0,
+  chart(document.getElementById("line"), {x: charts.lines.map(p => p[0]), unit: "ms", from: 0, until,
     curves: [{label: "round trip", values: charts.lines.map(p => p[1]), colour: CURVES.pewter, width: 2},
       {label: "jitter", values: charts.lines.map(p => p[2]), colour: CURVES.copper, width: 2}]});
   for (const bar of document.querySelectorAll(".bar")) {

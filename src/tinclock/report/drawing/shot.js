@@ -6,7 +6,7 @@ import {COLOURS, ball, dashed, disposeAll, hex, teamColour, tube} from "./ground
 export const LEGEND = [
   ["at the slider", COLOURS.copper, "its team's colour, solid"], ["as its screen showed it", COLOURS.claimed, "outline"],
   ["as it was ruled", COLOURS.ruled, "outline"], ["the server's present", COLOURS.present, "pale"],
-  ["the shot", COLOURS.ray, "line"], ["the shooter", COLOURS.faint, "pale"],
+  ["the shot", COLOURS.ray, "line"], ["the shooter", COLOURS.faint, "pale"], ["the ground", COLOURS.paper, "a line each metre, darker every five"],
 ];
 
 export class ShotLayers {

@@ -25,6 +25,7 @@ async function begin() {
   list.onFilter = shown => { time.rows = shown; time.draw(); write(); };
   meet(info.people);
   time.setSpan(info.begins, info.ends);
+  time.cases = info.cases;
   readAddress();
   if (!state.t) state.t = info.begins;
   await poses.fetch(poses.numberAt(state.t));
@@ -346,7 +347,7 @@ $("keys").querySelector("table").append(...KEYS.map(([key, what]) => {
 }));
 $("kinds").append(...KINDS.map(([kind, text]) => {
   const one = element("span"), patch = element("i");
-  patch.style.background = {hit: "#c0262d", miss: "#7b8a92", amended: "#c98a12", denied: "#8a2f6b", death: "#22282e", finding: "#2f8fb3"}[kind];
+  patch.style.background = {hit: "#c0262d", miss: "#7b8a92", amended: "#c98a12", denied: "#8a2f6b", death: "#22282e", finding: "#2f8fb3", case: "#c0262d"}[kind];
   one.append(patch, text);
   return one;
 }));

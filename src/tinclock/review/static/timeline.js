@@ -1,6 +1,6 @@
 // The time line: shots by outcome, deaths and findings over time; drag to seek, scroll to zoom, shift-drag to move along.
 const COLOURS = {hit: "#c0262d", miss: "#7b8a92", amended: "#c98a12", denied: "#8a2f6b", death: "#22282e", finding: "#2f8fb3", grid: "#cfd6da", text: "#3d464c", unread: "#dde3e6", chosen: "#1f5f8b"};
-export const KINDS = [["hit", "hits"], ["miss", "misses"], ["amended", "amended"], ["denied", "denied"], ["death", "deaths"], ["finding", "findings"]];
+export const KINDS = [["hit", "hits"], ["miss", "misses"], ["amended", "amended"], ["denied", "denied"], ["death", "deaths"], ["finding", "findings"], ["case", "cases opened"]];
 
 export const kindOf = row => (row.outcome === "denied" ? "denied" : row.outcome === "amended" ? "amended" : row.victim ? "hit" : "miss");
 
