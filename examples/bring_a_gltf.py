@@ -15,15 +15,26 @@ import tinclock
 from tinclock.meshes import fit_rig, read_clips, read_skin
 from tinclock.sample import data_file
 
-# A scarecrow of four joints in glTF's frame (y up, facing +z): where each lies, and a ball or pole of straw around it.
-JOINTS = {"Hips": (0.0, 0.9, 0.0), "Spine": (0.0, 1.2, 0.0), "Head": (0.0, 1.6, 0.0), "LeftArm": (0.25, 1.4, 0.0)}
-PARENTS = {"Spine": "Hips", "Head": "Spine", "LeftArm": "Spine"}
-STRAW = {
-    "Hips": ((0.0, 0.45, 0.0), trimesh.creation.cylinder(0.12, 0.9, sections=24)),
-    "Spine": ((0.0, 1.2, 0.0), trimesh.creation.box((0.36, 0.5, 0.22)).subdivide().subdivide()),
-    "Head": ((0.0, 1.65, 0.0), trimesh.creation.icosphere(2, 0.13)),
-    "LeftArm": ((0.55, 1.4, 0.0), trimesh.creation.capsule(0.5, 0.05)),
+# A scarecrow in glTF's frame (y up, facing +z, its left at +x): where each joint lies, and a limb of straw from there.
+MIDDLE = {"Hips": (0.0, 0.95, 0.0), "Spine": (0.0, 1.1, 0.0), "Head": (0.0, 1.55, 0.0)}
+LIMBS = {"UpperArm": (0.22, 1.42, 0.0), "ForeArm": (0.5, 1.42, 0.0), "Thigh": (0.1, 0.9, 0.0), "Shin": (0.1, 0.48, 0.0)}
+SIDES = {"Left": 1.0, "Right": -1.0}
+JOINTS = MIDDLE | {f"{side}{limb}": (x * way, y, z) for side, way in SIDES.items() for limb, (x, y, z) in LIMBS.items()}
+PARENTS = {"Spine": "Hips", "Head": "Spine"}
+PARENTS |= {f"{s}{limb}": parent for s in SIDES for limb, parent in (("UpperArm", "Spine"), ("Thigh", "Hips"))}
+PARENTS |= {
+    f"{s}{limb}": f"{s}{parent}" for s in SIDES for limb, parent in (("ForeArm", "UpperArm"), ("Shin", "Thigh"))
 }
+STRAW = {
+    "Hips": ((0.0, 0.95, 0.0), trimesh.creation.box((0.3, 0.16, 0.2)).subdivide().subdivide()),
+    "Spine": ((0.0, 1.25, 0.0), trimesh.creation.box((0.38, 0.42, 0.22)).subdivide().subdivide()),
+    "Head": ((0.0, 1.65, 0.0), trimesh.creation.icosphere(2, 0.13)),
+}
+for _side, _way in SIDES.items():
+    STRAW[f"{_side}UpperArm"] = ((0.36 * _way, 1.42, 0.0), trimesh.creation.capsule(0.18, 0.055, count=(12, 12)))
+    STRAW[f"{_side}ForeArm"] = ((0.64 * _way, 1.42, 0.0), trimesh.creation.capsule(0.2, 0.045, count=(12, 12)))
+    STRAW[f"{_side}Thigh"] = ((0.1 * _way, 0.69, 0.0), trimesh.creation.capsule(0.28, 0.085, count=(12, 12)))
+    STRAW[f"{_side}Shin"] = ((0.1 * _way, 0.24, 0.0), trimesh.creation.capsule(0.34, 0.065, count=(12, 12)))
 UPRIGHT = trimesh.transformations.rotation_matrix(np.pi / 2, (1, 0, 0))
 ALONG_X = trimesh.transformations.rotation_matrix(np.pi / 2, (0, 1, 0))
 
@@ -34,7 +45,7 @@ def write_character(path: Path) -> None:
     for k, (joint, (middle, straw)) in enumerate(STRAW.items()):
         mesh = straw.copy()
         mesh.apply_translation(-mesh.bounds.mean(0))
-        mesh.apply_transform({"Hips": UPRIGHT, "LeftArm": ALONG_X}.get(joint, np.eye(4)))
+        mesh.apply_transform(ALONG_X if "Arm" in joint else UPRIGHT if joint.endswith(("Thigh", "Shin")) else np.eye(4))
         points.append(mesh.vertices + middle)
         owner.append(np.full(len(mesh.vertices), k))
     bind = np.tile(np.eye(4), (len(JOINTS), 1, 1))

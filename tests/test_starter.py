@@ -33,10 +33,10 @@ def run(folder, *command):
 def test_every_command_of_its_readme_works(project):
     """Its own test passes, its rules and level are without mistakes, its server serves and records."""
     commands = re.search(r"```sh\n(.*?)```", (project / "README.md").read_text(), re.S).group(1).splitlines()
-    assert len(commands) == 5
+    assert len(commands) == 6
     for line in commands:
-        if line.startswith("pip install"):
-            continue  # it is installed here
+        if line.startswith(("pip install", "python client.py")):
+            continue  # it is installed here; clients have a test of their own
         command = line.split("  #")[0].replace("7465 5", f"{free_port()} 1").split()
         command[0] = sys.executable if command[0] == "python" else command[0]
         done = run(project, *command)
@@ -72,6 +72,36 @@ def test_a_client_over_the_wire_joins_and_is_told_of_itself(project):
     finally:
         server.kill()
         server.communicate()
+
+
+def test_its_clients_play_each_other(project):
+    """Two of its clients join, walk, shoot and are hit, by the server's numbers; the server records a whole match."""
+    port = free_port()
+    server = subprocess.Popen([sys.executable, "server.py", str(port), "25"], cwd=project, stdout=subprocess.PIPE)
+    try:
+        assert b"loading kernels" in server.stdout.readline()
+        assert b"udp 127.0.0.1" in server.stdout.readline()
+        play = [sys.executable, "client.py", str(port), "8"]
+        players = [
+            subprocess.Popen([*play, name], cwd=project, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, text=True)
+            for name in ("ada", "bob")
+        ]
+        told = [player.communicate(timeout=60)[0] for player in players]
+    finally:
+        server.kill()
+        server.communicate()
+    for text, name in zip(told, ("ada", "bob"), strict=True):
+        assert "same rules as the server: True" in text
+        assert re.search(rf"{name}: \d\d+ claims", text)
+    assert re.search(r"upheld; hit entity [12] in the \w+; \d+ left", "".join(told))
+
+
+def test_a_heading_turns_the_body_and_nothing_else(project):
+    """A move's own heading is taken as a number between half turns; what is none leaves the body as it faces."""
+    code = "import json, arena; print(json.dumps([arena.heading_of(x, 9.0) for x in "
+    code += "(b'{\"heading\": 7.0}', b'{\"heading\": \"a\"}', b'{}', b'\\xff', b'{\"heading\": 1e999}')]))"
+    found = json.loads(run(project, sys.executable, "-c", code).stdout)
+    assert found == [pytest.approx(7.0 - 2 * 3.141592653589793), 9.0, 9.0, 9.0, 9.0]
 
 
 def test_nothing_is_written_over(project):

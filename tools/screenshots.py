@@ -41,8 +41,12 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as out:
         run = [str(BIN / "tinclock"), "demo", "--quiet", "--out", out]
         subprocess.run(run, check=True)
-        for name in ("match", "shot", "views", "clock", "bounds"):
+        for name in ("match", "shot", "views", "clock"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
+        subprocess.run(
+            [*run[:-1], f"{out}/restless", "--seed", "9"], check=True
+        )  # with views that were ruled elsewhere
+        shutil.copy(Path(out) / "restless" / "bounds.png", SHOTS / "bounds.png")
         subprocess.run(
             [str(BIN / "tinclock"), "demo", "flights", "--json", "--out", out], check=True, stdout=subprocess.DEVNULL
         )
@@ -104,8 +108,14 @@ def bring_your_own(out: Path) -> None:
 
 def review(out: Path) -> str:
     """Weigh a match with unfair players; returns the account whose case is shown."""
-    run, unfair = str(BIN / "tinclock"), "gorse"
-    lies = ("gorse=aim_through_walls:1", "beryl=snap_aim:0.25", "elder=hold_back:0.5", "dibber=frozen_health:0.5")
+    run, unfair = str(BIN / "tinclock"), "clover"
+    lies = (
+        "clover=inflate_damage:0.5",
+        "gorse=aim_through_walls:1",
+        "beryl=snap_aim:0.25",
+        "elder=hold_back:0.5",
+        "dibber=frozen_health:0.5",
+    )
     play = [run, "play", "night", "--players", "8", "--seconds", "120", "--seed", "21"]
     for arguments in (
         [*play, *(word for lie in lies for word in ("--unfair", lie))],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -204,13 +205,27 @@ def _draw(played: Played, surroundings: Surroundings | None, out: Path) -> dict[
         )
     }
     unlucky = max(played.seats, key=lambda seat: seat.line.jitter_s)
-    ends = f"{unlucky.account}, the connection with the most jitter"
-    files["clock picture"] = draw_clock(played.clocks[unlucky.connection], out / "clock.png", f"The clock of {ends}")
-    files["bounds picture"] = draw_bounds(played.bounds[unlucky.connection], out / "bounds.png", f"The views of {ends}")
+    ends = f"The clock of {unlucky.account}, the connection with the most jitter"
+    files["clock picture"] = draw_clock(played.clocks[unlucky.connection], out / "clock.png", ends)
+    moved = max(played.seats, key=lambda seat: (_ruled_elsewhere(played, seat.connection), seat.line.jitter_s))
+    ends = f"The views of {moved.account}, which has the most that were ruled at another age"
+    files["bounds picture"] = draw_bounds(played.bounds[moved.connection], out / "bounds.png", ends)
     if surroundings is not None:
         files["shot picture"] = draw_shot(surroundings, out / "shot.png", played.entities)
         files["views picture"] = draw_views(surroundings, out / "views.png", played.entities)
     return files
+
+
+def _ruled_elsewhere(played: Played, connection: str) -> int:
+    """How many kinds of reasons there were to rule a connection's view at another time, and then how many views."""
+    reasons = Counter(
+        finding.code
+        for ruling in played.rulings
+        if ruling.connection == connection
+        for finding in ruling.findings
+        if finding.code in ("view_capped", "view_restless")
+    )
+    return 1000 * len(reasons) + reasons.total()
 
 
 COLUMNS = (
@@ -226,6 +241,7 @@ COLUMNS = (
     ("first finding", "left", 0),
 )
 """Name, side, and the least terminal width at which the column is shown."""
+TELLING = ("denied", "amended", "upheld")
 FIRED = frozenset({"shot", "launch", "strike", "flight"})
 """Kinds that are listed."""
 
@@ -237,7 +253,7 @@ def _print_table(console: Console, played: Played, rows: int) -> None:
         if kept:
             table.add_column(name, justify=side, no_wrap=True)  # type: ignore[arg-type]
     fired = [ruling for ruling in played.rulings if ruling.kind in FIRED]
-    shown = fired if rows == 0 else fired[:rows]
+    shown = fired if rows == 0 else telling_first(fired, rows)
     for ruling in shown:
         cells = _cells(ruling, played)
         table.add_row(*(cell for cell, kept in zip(cells, keep, strict=True) if kept))
@@ -245,6 +261,25 @@ def _print_table(console: Console, played: Played, rows: int) -> None:
     others = len(played.rulings) - len(fired)
     more = f"... and {len(fired) - len(shown)} more (--rows 0 lists all), " if len(shown) < len(fired) else ""
     console.print(f"{more}besides {others} moves and other claims that fire nothing\n", highlight=False)
+
+
+def telling_first(fired: list[Ruling], rows: int) -> list[Ruling]:
+    """So many of the rulings, denied and amended ones first: of each reason one, then another, in order of time."""
+    kinds: dict[tuple[int, str], list[Ruling]] = {}
+    for ruling in fired:
+        code = ruling.findings[0].code if ruling.findings else str(bool(ruling.hits))
+        kinds.setdefault((TELLING.index(ruling.outcome), code), []).append(ruling)
+    share = {place: max(1, rows // 3) for place in range(2)}  # the others have at least a third of the rows
+    chosen: list[Ruling] = []
+    for place in range(len(TELLING)):
+        room = rows - len(chosen) if place not in share else min(share[place], rows - len(chosen))
+        groups = [list(group) for (own, _), group in sorted(kinds.items()) if own == place]
+        picked: list[Ruling] = []
+        while groups and len(picked) < room:
+            picked += [group.pop(0) for group in groups][: room - len(picked)]
+            groups = [group for group in groups if group]
+        chosen += sorted(picked, key=lambda ruling: ruling.number)
+    return chosen
 
 
 def _cells(ruling: Ruling, played: Played) -> tuple[str, ...]:

@@ -20,7 +20,7 @@ GROUPS = {
 COMMANDS = {
     "demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why."),
     "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
-    "new": ("tinclock.cli.new", "new", "Write a small working project: rules, a rig, a server loop, a test."),
+    "new": ("tinclock.cli.new", "new", "Write a small working project: rules, a server loop, a client, a test."),
     "review": ("tinclock.cli.review", "review", "Look at matches and work through cases in a browser."),
     "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, unusual settings, what weapons come to."),
     "rig": ("tinclock.cli.rig", "rig", "Fit hitboxes to a skinned glTF character, and say how well they fit."),

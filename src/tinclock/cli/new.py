@@ -15,22 +15,23 @@ EPILOG = """
 \b
 Examples:
   tinclock new arena
-      then: cd arena; python -m pytest -q; python server.py
+      then: cd arena; python -m pytest -q; python server.py; and
+      beside it python client.py
   tinclock new . --json
       into a folder that is there, as long as it holds none of the files
 
 \b
 What it writes: rules and a rig, a level, a match without sockets, a UDP
-server around it, a test that plays it.
+server around it, a client to play, a test that plays it.
 """
-NAMES = ("README.md", "arena.py", "level.toml", "rules.toml", "server.py", "test_arena.py")
+NAMES = ("README.md", "arena.py", "client.py", "level.toml", "rules.toml", "server.py", "test_arena.py")
 
 
 @click.command(epilog=EPILOG)
 @click.argument("folder", metavar="DIR", type=click.Path(path_type=Path))
 @json_option
 def new(folder: Path, as_json: bool) -> None:
-    """Write a small working project: rules, a rig, a level, a server loop, a test."""
+    """Write a small working project: rules, a rig, a level, a server loop, a client, a test."""
     there = [name for name in NAMES if (folder / name).exists()]
     if there:
         raise click.ClickException(f"{folder}: holds {', '.join(there)} already; nothing was written")
@@ -49,4 +50,4 @@ def new(folder: Path, as_json: bool) -> None:
     tests = "python -m pytest -q"
     if find_spec("pytest") is None:
         tests = f"pip install 'tinclock[testing]'; {tests}"
-    console.print(f"next: cd {folder}; {tests}; python server.py", highlight=False, soft_wrap=True)
+    console.print(f"next: cd {folder}; {tests}; python server.py & python client.py", highlight=False, soft_wrap=True)

@@ -39,26 +39,55 @@ def draw_match(
     paths : (ticks, players, 2) float32, metres, nan where dead; accounts : the players' names, in that order
     """
     figure = new_figure("draw_match")
-    grid = figure.add_gridspec(1, 2, width_ratios=(2.6, 1.0), left=0.045, right=0.985, top=0.87, bottom=0.1, wspace=0.2)
-    plan, bars = figure.add_subplot(grid[0]), figure.add_subplot(grid[1])
-    draw_plan(plan, level)
+    sides = sorted(set(teams.values())) or [""]
+    grid = figure.add_gridspec(
+        2,
+        len(sides),
+        height_ratios=(3.1, 1.0),
+        left=0.045,
+        right=0.985,
+        top=0.87,
+        bottom=0.075,
+        hspace=0.24,
+        wspace=0.1,
+    )
+    of_account = {ruling.account: ruling.entity for ruling in rulings}
+    for place, side in enumerate(sides):
+        plan = figure.add_subplot(grid[0, place])
+        _draw_plan(plan, level, paths, accounts, teams)
+        own = {of_account[account] for account in accounts if teams[account] == side and account in of_account}
+        _draw_shots(plan, [ruling for ruling in rulings if ruling.entity in own])
+        dress(plan, f"shots of {side or 'everybody'}", "metres east", "metres north" if place == 0 else "")
+    _draw_bars(figure.add_subplot(grid[1, :]), rulings, accounts, teams)
+    figure.text(0.045, 0.945, title, fontsize=15, color=INK, weight="bold")
+    _legend(figure, level, sides)
+    return save(figure, path)
+
+
+def _draw_plan(
+    axes: Axes, level: Level, paths: NDArray[np.float32], accounts: Sequence[str], teams: Mapping[str, str]
+) -> None:
+    """The level from above, where everybody walked, and whose way each is, where it ended."""
+    draw_plan(axes, level)
     for player, account in enumerate(accounts):
-        colour = TEAMS.get(teams[account], "#777777")
-        plan.plot(paths[:, player, 0], paths[:, player, 1], color=colour, lw=1.8, alpha=0.55, zorder=1.5)
-    _draw_shots(plan, rulings)
-    plan.set_aspect("equal")
+        way, colour = paths[:, player], TEAMS.get(teams[account], "#777777")
+        axes.plot(way[:, 0], way[:, 1], color=colour, lw=1.6, alpha=0.5, zorder=1.5)
+        alive = np.flatnonzero(np.isfinite(way[:, 0]))
+        if len(alive):
+            x, y = way[alive[-1]].tolist()
+            axes.plot(x, y, "o", color=colour, ms=4, zorder=4)
+            axes.annotate(
+                account, (x, y), (0, 6), textcoords="offset points", fontsize=8.5, color=colour, ha="center", zorder=5,
+                bbox={"fc": PAPER, "ec": "none", "alpha": 0.75, "pad": 0.8},
+            )  # fmt: skip
+    axes.set_aspect("equal")
     margin = 0.6
     low, high = level.vertices.min(axis=0), level.vertices.max(axis=0)
     tall = level.vertices[level.vertices[:, 2] > 0.05]
     if len(tall):
         low, high = tall.min(axis=0), tall.max(axis=0)
-    plan.set_xlim(low[0] - margin, high[0] + margin)
-    plan.set_ylim(low[1] - margin, high[1] + margin)
-    dress(plan, "paths and shots", "metres east", "metres north")
-    _draw_bars(bars, rulings, accounts)
-    figure.text(0.045, 0.945, title, fontsize=15, color=INK, weight="bold")
-    _legend(figure, level, sorted(set(teams.values())))
-    return save(figure, path)
+    axes.set_xlim(low[0] - margin, high[0] + margin)
+    axes.set_ylim(low[1] - margin, high[1] + margin)
 
 
 def _draw_shots(axes: Axes, rulings: Sequence[Ruling]) -> None:
@@ -84,20 +113,20 @@ def _ends(ruling: Ruling) -> list[tuple[float, float]]:
     return [(x, y), (x + dx * reach, y + dy * reach)]
 
 
-def _draw_bars(axes: Axes, rulings: Sequence[Ruling], accounts: Sequence[str]) -> None:
+def _draw_bars(axes: Axes, rulings: Sequence[Ruling], accounts: Sequence[str], teams: Mapping[str, str]) -> None:
+    """How many of whose claims came to what, side by side."""
     counts: Counter[tuple[str, str]] = Counter((r.account, r.outcome) for r in rulings)
-    rows = np.arange(len(accounts))
-    start = np.zeros(len(accounts))
-    for outcome, colour in OUTCOMES.items():
-        width = np.array([counts[account, outcome] for account in accounts], np.float64)
-        axes.barh(rows, width, left=start, color=colour, height=0.62)
-        for row, (left, wide) in enumerate(zip(start, width, strict=True)):
-            if wide:
-                axes.text(left + wide / 2, row, f"{int(wide)}", ha="center", va="center", fontsize=8, color="white")
-        start += width
-    axes.set_yticks(rows, accounts)
-    axes.invert_yaxis()
-    dress(axes, "rulings by account", "claims", "")
+    places = np.arange(len(accounts))
+    for k, (outcome, colour) in enumerate(OUTCOMES.items()):
+        height = [counts[account, outcome] for account in accounts]
+        bars = axes.bar(places + 0.27 * (k - 1), height, 0.25, color=colour)
+        axes.bar_label(bars, [str(one) if one else "" for one in height], fontsize=8.5, color=INK)
+    axes.set_xticks(places, accounts)
+    for label, account in zip(axes.get_xticklabels(), accounts, strict=True):
+        label.set_color(TEAMS.get(teams[account], INK))
+    axes.margins(x=0.02, y=0.15)
+    dress(axes, "claims that fired, by account and outcome", "", "claims")
+    axes.tick_params(axis="x", labelsize=9.5)
 
 
 def _legend(figure: Figure, level: Level, teams: Sequence[str]) -> None:

@@ -8,13 +8,14 @@ import numpy as np
 
 from tinclock.core.timeline.hitboxes import pose_hitboxes
 from tinclock.report.outlines import outlines
-from tinclock.report.style import INK, TEAMS, dress, new_figure, save, title
+from tinclock.report.style import INK, PAPER, TEAMS, dress, new_figure, save, title
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
     from matplotlib.axes import Axes
+    from numpy.typing import NDArray
 
     from tinclock.core.geometry.rig import Rig
     from tinclock.intake.meshes.rig_fit import Fit
@@ -50,7 +51,9 @@ def draw_rig(path: Path, skin: Skin, body: Rig, name: str, fits: Sequence[Fit] =
         width = (hi[0] - lo[0]) * inches / figure.get_figwidth()
         axes = figure.add_axes((at, BOTTOM, width, (hi[1] - lo[1]) * inches / figure.get_figheight()))
         axes.scatter(flat[:, 0], flat[:, 1], s=3, c=skin.owner % 20, cmap="tab20", linewidths=0, zorder=1)
-        for polygon in shapes:
+        for part, polygon in zip(body.parts, shapes, strict=True):
+            if place == 0:
+                _name(axes, part.name, polygon)
             axes.fill(*polygon.T, facecolor=TEAMS["copper"], alpha=0.12, zorder=2)
             axes.plot(*np.vstack([polygon, polygon[:1]]).T, color=INK, linewidth=0.9, zorder=3)
         axes.set(xlim=(lo[0], hi[0]), ylim=(lo[1], hi[1]))
@@ -60,6 +63,18 @@ def draw_rig(path: Path, skin: Skin, body: Rig, name: str, fits: Sequence[Fit] =
     if fits:
         _bars(figure.add_axes((at + NAMES, BOTTOM, 0.97 - at - NAMES, TOP - BOTTOM)), fits)
     return save(figure, path)
+
+
+def _name(axes: Axes, part: str, polygon: NDArray[np.float64]) -> None:
+    """What a part is called, in its middle; above it where it lies."""
+    low, high = polygon.min(0), polygon.max(0)
+    middle, (wide, tall) = (low + high) / 2.0, high - low
+    lying = wide > 2.0 * tall  # a name is wider than an arm that is held out: it stands above
+    axes.text(
+        middle[0], high[1] + 0.01 if lying else middle[1], part.replace("_", "\n"), fontsize=8.5, color=INK, ha="center",
+        va="bottom" if lying else "center", zorder=5, linespacing=0.95,
+        bbox={"fc": PAPER, "ec": "none", "alpha": 0.75, "pad": 0.6},
+    )  # fmt: skip
 
 
 def _bars(axes: Axes, fits: Sequence[Fit]) -> None:

@@ -16,6 +16,7 @@ from tinclock.core.ruling.checks.form import as_triple
 from tinclock.core.ruling.claims import ShotClaim
 from tinclock.core.timeline.views import View
 from tinclock.recordings.past import claim_of, past_of
+from tinclock.report.flight_paths import flights_of
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -31,7 +32,7 @@ if TYPE_CHECKING:
 
 STEPS: Final = 13
 """So many instants from the claimed view to the present, both included."""
-NEAR_M, MOST_BODIES, AHEAD_M = 3.0, 8, 80.0
+NEAR_M, MOST_BODIES, AHEAD_M, FLIGHT_S = 3.0, 8, 80.0, 12.0
 CLAIMED_FIELDS: Final = ("damage", "victim", "part", "shot", "charge", "health", "armour", "ammunition")
 
 
@@ -43,6 +44,7 @@ class Shown:
     """
 
     def __init__(self, recording: Recording, number: int, level: Level | None = None) -> None:
+        self.recording = recording
         self.ruling = recording.ruling(number)
         self.claim: Any = claim_of(recording, self.ruling)
         self.past = past_of(recording, self.ruling, level)
@@ -84,6 +86,7 @@ def scene_of(shown: Shown, names: Mapping[int, str], teams: Mapping[int, str], k
     data["shooter"] = _shooter(past, ruling, teams)
     data |= _ways(ruling, origin, aim, past)
     data["miss"] = _miss(shown, view, names)
+    data["flight"] = _flight(shown)
     data["crossings"] = _crossings(shown)
     return data
 
@@ -285,6 +288,20 @@ def nearest_point(boxes: Hitboxes, part: int, at: NDArray[np.float64]) -> NDArra
     off = local - core
     length = max(float(np.linalg.norm(off)), 1e-9)
     return np.asarray(boxes.centres[part] + axes @ (core + off / length * min(radius, length)))
+
+
+def _flight(shown: Shown) -> list[list[float]]:
+    """The way of what a launch set going, as it was told; empty for anything else."""
+    ruling, recording = shown.ruling, shown.recording
+    if ruling.kind != "launch":
+        return []
+    later = recording.between(ruling.received_at, ruling.received_at + FLIGHT_S)
+    events = [event for flush in later for event in recording.events_of(flush)]
+    for flight in flights_of(events, shown.past.level):
+        if flight["entity"] == ruling.entity and flight["sequence"] == ruling.sequence:
+            points: list[list[float]] = flight["points"]
+            return points
+    return []
 
 
 def _crossings(shown: Shown) -> list[Fields]:

@@ -1,4 +1,4 @@
-"""Colours and figure set-up: tin, copper and pewter on paper."""
+"""Colours and figure set-up: cool tin greys for paper and ink, copper and pewter for the teams, one accent."""
 
 from __future__ import annotations
 
@@ -13,13 +13,13 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-PAPER, INK, FAINT = "#f7f4ee", "#22282e", "#9aa0a3"
+PAPER, INK, FAINT = "#eef1f3", "#22282e", "#8d979d"
 TEAMS = {"copper": "#b4622a", "pewter": "#4f6a7d"}
 OUTCOMES = {"upheld": "#2d7d5a", "amended": "#c98a12", "denied": "#8a2f6b"}
-NOW, REWOUND, STRUCK, RAY = "#b9bfc2", "#e9c46a", "#c0262d", "#1f5f8b"
+NOW, REWOUND, STRUCK, RAY = "#b4bdc3", "#e3bd62", "#c0262d", "#1f5f8b"
 SURFACES = {
     "brick": "#a5644e", "hedge": "#5d8a4a", "wood": "#8b6b45", "glass": "#8fc3d6", "soil": "#6e5a48",
-    "ground": "#d8d2c4",
+    "ground": "#d5d9d8",
 }  # fmt: skip
 WIDTH_IN, HEIGHT_IN, DPI = 12.8, 8.0, 100
 

@@ -35,7 +35,7 @@ class ReviewApp:
     """Everything that the desk serves.
 
     matches : what may be looked at; sessions : who may come in; store, log_folder, weights : of cases,
-    where there are any; hosts : names by which it is reached; on_stranger : called when a browser without a session asks
+    where there are any; hosts : names by which it is reached; on_stranger : called when somebody without a session asks
     """
 
     def __init__(

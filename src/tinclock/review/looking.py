@@ -12,12 +12,12 @@ import numpy as np
 from starlette.responses import JSONResponse, Response, StreamingResponse
 
 from tinclock.core.analysis.otherwise import otherwise
-from tinclock.core.combat.events import DeathEvent, EndEvent, LaunchEvent
-from tinclock.core.combat.projectile_motion import Flight
+from tinclock.core.combat.events import DeathEvent
 from tinclock.core.errors import OutOfHistoryError, TinClockError, UnknownNameError
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
 from tinclock.recordings.heard import heard
+from tinclock.report.flight_paths import flights_of
 from tinclock.report.rig_data import rig_fields
 from tinclock.report.shot_scene import Shown, scene_of
 from tinclock.review.watched import MARK_COLUMNS, row_of
@@ -28,14 +28,13 @@ if TYPE_CHECKING:
 
     from starlette.requests import Request
 
-    from tinclock.core.combat.events import Event
     from tinclock.core.timeline.views import View
     from tinclock.recordings.heard import Heard
     from tinclock.review.watched import Matches, Watched
 
 LOOK_S, ALIVE_S = 0.1, 15.0
 """A match that is being written is looked at so often; a browser hears something at least so often."""
-STEP_S, MOST_STEPS, MOST_POINTS = 1.0 / 30.0, 300, 2000
+MOST_POINTS: Final = 2000
 FLUSHES_AT_ONCE: Final = 4
 
 
@@ -99,7 +98,7 @@ class Looking:
                 {"at": one.server_time, "entity": one.entity, "by": one.actor, "weapon": one.weapon}
                 for one in events if isinstance(one, DeathEvent)
             ]  # fmt: skip
-            flights += flights_of(events, watched)
+            flights += flights_of(events, watched.level)
         after = begin + len(part)
         return JSONResponse(
             {"rows": rows, "deaths": deaths, "flights": flights, "next": after, "done": after >= len(flushes),
@@ -227,28 +226,6 @@ def people_of(watched: Watched) -> list[Fields]:
         }
         for one in watched.people()
     ]  # fmt: skip
-
-
-def flights_of(events: list[Event], watched: Watched) -> list[Fields]:
-    """The ways of what was launched, as points; they end where the flight did, if that is known by then."""
-    ends = {one.projectile: one for one in events if isinstance(one, EndEvent)}
-    out = []
-    for one in events:
-        if not isinstance(one, LaunchEvent):
-            continue
-        end = ends.get(one.projectile)
-        until = one.until if end is None else end.server_time
-        flight = Flight(one.motion, one.server_time, one.position, one.velocity, level=watched.level)
-        steps = min(max(int((until - one.server_time) / STEP_S), 1), MOST_STEPS)
-        times = [one.server_time + (until - one.server_time) * k / steps for k in range(steps + 1)]
-        points = [[round(v, 3) for v in flight.at(at)[0]] for at in times]
-        if end is not None:
-            points[-1] = [round(v, 3) for v in end.position]
-        out.append(
-            {"projectile": one.projectile, "entity": one.entity, "weapon": one.weapon, "from": one.server_time,
-             "until": until, "points": points, "victim": 0 if end is None else end.victim}
-        )  # fmt: skip
-    return out
 
 
 def _columns(rows: list[Any], scale: tuple[float, ...]) -> list[list[float | None]]:

@@ -6,6 +6,7 @@ import math
 import secrets
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
 import tinclock
@@ -14,6 +15,21 @@ from tinclock.wire import Border, client_bundle
 HERE = Path(__file__).parent
 PLACES = ((-5.0, 0.0, 0.0), (5.0, 0.0, 0.0), (0.0, -5.0, 0.0), (0.0, 8.0, 0.0))
 RESPAWN_S = 3.0
+
+
+class Heading(msgspec.Struct):
+    """What a move says besides: where its body faces, in radians from the x axis."""
+
+    heading: float | None = None
+
+
+def heading_of(data: bytes, before: float) -> float:
+    """A move's own heading. It turns the body and nothing else, so any number will do, and nothing else will."""
+    try:
+        heading = msgspec.json.decode(data, type=Heading).heading
+    except (msgspec.DecodeError, UnicodeDecodeError):
+        return before
+    return before if heading is None or not math.isfinite(heading) else math.remainder(heading, math.tau)
 
 
 class Arena:
@@ -56,6 +72,8 @@ class Arena:
             self.last_ruling = ruling.number
         if ruling is not None and ruling.direction is not None:
             self.facing[ruling.entity] = math.atan2(ruling.direction[1], ruling.direction[0])
+        elif ruling is not None and ruling.kind == "move" and ruling.outcome != "denied":
+            self.facing[ruling.entity] = heading_of(data, self.facing[ruling.entity])
         if ruling is not None and ruling.findings:
             print(ruling.explain())  # for you: why. A client is never told that
         return answer

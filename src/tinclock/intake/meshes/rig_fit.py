@@ -100,7 +100,9 @@ def fit_rig(
         told = known[skin.names[joint]]
         parts.append(PartRules(name=names[joint], bone=names[joint], zone=told.zone, side=told.side, **shape))  # type: ignore[arg-type]
         joints = tuple(skin.names[k] for k in members)
-        fits.append(Fit(names[joint], shape["shape"], len(points), covered, 1.0 - _hull(points) / volume, joints))
+        fits.append(
+            Fit(names[joint], shape["shape"], len(points), covered, max(0.0, 1.0 - _hull(points) / volume), joints)
+        )
     eye = next((names[k] for k, joint in enumerate(skin.names) if known[joint].zone == "head"), names[0])
     return RigRules(bones=bones, parts=parts, eye=MountRules(bone=eye, at=(0.08, 0.0, 0.06))), fits
 

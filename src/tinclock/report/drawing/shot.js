@@ -6,7 +6,7 @@ import {COLOURS, ball, dashed, disposeAll, hex, teamColour, tube} from "./ground
 export const LEGEND = [
   ["at the slider", COLOURS.copper, "its team's colour, solid"], ["as its screen showed it", COLOURS.claimed, "outline"],
   ["as it was ruled", COLOURS.ruled, "outline"], ["the server's present", COLOURS.present, "pale"],
-  ["the shot", COLOURS.ray, "line"], ["the shooter", COLOURS.faint, "pale"], ["the ground", COLOURS.paper, "a line each metre, darker every five"],
+  ["the shot, or the aim", COLOURS.ray, "line, dashed"], ["the shooter", COLOURS.faint, "pale"], ["the ground", COLOURS.paper, "a line each metre, darker every five"],
 ];
 
 export class ShotLayers {
@@ -45,6 +45,7 @@ export class ShotLayers {
     if (data.shooter?.bones) this.shooter.add(data.shooter.rig, data.shooter.bones, 0, teamColour(data.shooter.team));
     this.shooter.end();
     for (const ray of data.rays) this.ways.add(tube(data.origin, ray.to, data.rays.length > 1 ? 0.006 : 0.01, COLOURS.ray));
+    if (data.flight?.length) this.ways.add(dashed(data.flight, COLOURS.ink), ball(data.flight.at(-1), 0.09, COLOURS.ink));
     if (!data.rays.length) this.ways.add(dashed([data.origin, data.aim], COLOURS.ray));
     else this.ways.add(dashed([data.origin, data.aim], COLOURS.faint));
     this.ways.add(ball(data.origin, 0.04, COLOURS.ink));

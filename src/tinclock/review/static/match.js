@@ -145,6 +145,7 @@ function show() {
 function showScreens() {
   const both = state.camera === "screens", crosses = document.querySelectorAll(".cross"), said = document.querySelectorAll(".screenof");
   const wide = $("view").clientWidth, called = entity => people.get(entity)?.name ?? "";
+  $("legend").hidden = both || state.camera === "eyes";
   crosses[0].hidden = !both && state.camera !== "eyes";
   crosses[1].hidden = !both;
   crosses[0].style.left = `${both ? wide / 4 : wide / 2}px`;
