@@ -15,43 +15,37 @@ import tinclock
 from tinclock.meshes import fit_rig, read_clips, read_skin
 from tinclock.sample import data_file
 
-# A scarecrow in glTF's frame (y up, facing +z, its left at +x): where each joint lies, and a limb of straw from there.
-MIDDLE = {"Hips": (0.0, 0.95, 0.0), "Spine": (0.0, 1.1, 0.0), "Head": (0.0, 1.55, 0.0)}
-LIMBS = {"UpperArm": (0.22, 1.42, 0.0), "ForeArm": (0.5, 1.42, 0.0), "Thigh": (0.1, 0.9, 0.0), "Shin": (0.1, 0.48, 0.0)}
-SIDES = {"Left": 1.0, "Right": -1.0}
-JOINTS = MIDDLE | {f"{side}{limb}": (x * way, y, z) for side, way in SIDES.items() for limb, (x, y, z) in LIMBS.items()}
+# A scarecrow in glTF's frame (y up, facing +z, its left at +x): where each joint lies, and the straw around it.
+JOINTS = {"Hips": (0.0, 0.95, 0.0), "Spine": (0.0, 1.1, 0.0), "Head": (0.0, 1.55, 0.0)}
 PARENTS = {"Spine": "Hips", "Head": "Spine"}
-PARENTS |= {f"{s}{limb}": parent for s in SIDES for limb, parent in (("UpperArm", "Spine"), ("Thigh", "Hips"))}
-PARENTS |= {
-    f"{s}{limb}": f"{s}{parent}" for s in SIDES for limb, parent in (("ForeArm", "UpperArm"), ("Shin", "Thigh"))
-}
 STRAW = {
     "Hips": ((0.0, 0.95, 0.0), trimesh.creation.box((0.3, 0.16, 0.2)).subdivide().subdivide()),
     "Spine": ((0.0, 1.25, 0.0), trimesh.creation.box((0.38, 0.42, 0.22)).subdivide().subdivide()),
     "Head": ((0.0, 1.65, 0.0), trimesh.creation.icosphere(2, 0.13)),
 }
-for _side, _way in SIDES.items():
-    STRAW[f"{_side}UpperArm"] = ((0.36 * _way, 1.42, 0.0), trimesh.creation.capsule(0.18, 0.055, count=(12, 12)))
-    STRAW[f"{_side}ForeArm"] = ((0.64 * _way, 1.42, 0.0), trimesh.creation.capsule(0.2, 0.045, count=(12, 12)))
-    STRAW[f"{_side}Thigh"] = ((0.1 * _way, 0.69, 0.0), trimesh.creation.capsule(0.28, 0.085, count=(12, 12)))
-    STRAW[f"{_side}Shin"] = ((0.1 * _way, 0.24, 0.0), trimesh.creation.capsule(0.34, 0.065, count=(12, 12)))
-UPRIGHT = trimesh.transformations.rotation_matrix(np.pi / 2, (1, 0, 0))
-ALONG_X = trimesh.transformations.rotation_matrix(np.pi / 2, (0, 1, 0))
+DOWN, OUT = (trimesh.transformations.rotation_matrix(np.pi / 2, axis) for axis in ((1, 0, 0), (0, 1, 0)))
+LIMBS = {  # what each hangs on, where its joint lies and its middle, how long and thick it is, which way it points
+    "UpperArm": ("Spine", (0.22, 1.42), (0.36, 1.42), (0.18, 0.055), OUT),
+    "ForeArm": ("UpperArm", (0.5, 1.42), (0.64, 1.42), (0.2, 0.045), OUT),
+    "Thigh": ("Hips", (0.1, 0.9), (0.1, 0.69), (0.28, 0.085), DOWN),
+    "Shin": ("Thigh", (0.1, 0.48), (0.1, 0.24), (0.34, 0.065), DOWN),
+}
+for _side, _x in (("Left", 1.0), ("Right", -1.0)):
+    for _limb, (_parent, _joint, _middle, _size, _turn) in LIMBS.items():
+        JOINTS[_side + _limb] = (_x * _joint[0], _joint[1], 0.0)
+        PARENTS[_side + _limb] = _parent if _parent in JOINTS else _side + _parent
+        _limb_of_straw = trimesh.creation.capsule(*_size, count=(12, 12), transform=_turn)
+        STRAW[_side + _limb] = ((_x * _middle[0], _middle[1], 0.0), _limb_of_straw)
 
 
 def write_character(path: Path) -> None:
     """A skinned mesh as a modelling program writes it, with its buffer inside the file."""
-    points, owner = [], []
-    for k, (joint, (middle, straw)) in enumerate(STRAW.items()):
-        mesh = straw.copy()
-        mesh.apply_translation(-mesh.bounds.mean(0))
-        mesh.apply_transform(ALONG_X if "Arm" in joint else UPRIGHT if joint.endswith(("Thigh", "Shin")) else np.eye(4))
-        points.append(mesh.vertices + middle)
-        owner.append(np.full(len(mesh.vertices), k))
+    points = [straw.vertices - straw.bounds.mean(0) + middle for middle, straw in STRAW.values()]
+    owner = np.repeat(range(len(points)), [len(each) for each in points])
     bind = np.tile(np.eye(4), (len(JOINTS), 1, 1))
     bind[:, :3, 3] = list(JOINTS.values())
-    joints, weights = np.zeros((sum(map(len, owner)), 4), "u1"), np.zeros((sum(map(len, owner)), 4), "<f4")
-    joints[:, 0], weights[:, 0] = np.concatenate(owner), 1.0
+    joints, weights = np.zeros((len(owner), 4), "u1"), np.zeros((len(owner), 4), "<f4")
+    joints[:, 0], weights[:, 0] = owner, 1.0
     inverse = np.linalg.inv(bind).transpose(0, 2, 1).reshape(-1, 16).astype("<f4")
     keys = np.array([0.0, 0.25, 0.5], "<f4")  # about x: the head goes forward and back
     nod = np.array([(0, 0, 0, 1), (0.26, 0, 0, 0.966), (0, 0, 0, 1)], "<f4")
@@ -69,11 +63,10 @@ def write_character(path: Path) -> None:
         node["translation"] = [a - b for a, b in zip(JOINTS[name], up, strict=True)]
     target = {"node": names.index("Head"), "path": "rotation"}
     clip = {"name": "nod", "samplers": [{"input": 4, "output": 5}], "channels": [{"sampler": 0, "target": target}]}
-    attributes = {"POSITION": 0, "JOINTS_0": 1, "WEIGHTS_0": 2}
     uri = "data:application/octet-stream;base64," + base64.b64encode(data).decode()
     path.write_text(json.dumps({
         "asset": {"version": "2.0"}, "nodes": [*nodes, {"mesh": 0, "skin": 0}],
-        "meshes": [{"primitives": [{"attributes": attributes}]}],
+        "meshes": [{"primitives": [{"attributes": {"POSITION": 0, "JOINTS_0": 1, "WEIGHTS_0": 2}}]}],
         "skins": [{"joints": list(range(len(names))), "inverseBindMatrices": 3}], "animations": [clip],
         "buffers": [{"uri": uri, "byteLength": len(data)}], "bufferViews": views, "accessors": accessors,
     }))  # fmt: skip
@@ -97,9 +90,7 @@ def main() -> None:
     write_character(folder / "scarecrow.gltf")
     skin = read_skin(folder / "scarecrow.gltf")
     rig, fits = fit_rig(skin)
-    for fit in fits:
-        told = f"{100 * fit.covered:.0f} % of {fit.vertices} vertices covered, {100 * fit.air:.0f} % air"
-        print(f"{fit.part}: {fit.shape}, {told}")
+    print(*(f"{fit.part}: {fit.shape}, {100 * fit.covered:.0f} % of {fit.vertices} vertices" for fit in fits), sep="\n")
     garden = tinclock.load_rules(data_file("garden.toml"))  # its weapons will do
     rules = msgspec.structs.replace(garden, rigs={"scarecrow": rig})
     referee = tinclock.Referee(rules, level=tinclock.load_level(write_level(folder)), seed=7)
@@ -109,8 +100,8 @@ def main() -> None:
     quarter = np.sqrt(0.5)  # a body faces +x; turned by a quarter to its right it faces -y
     for tick in range(33):  # the first one stands still, the second one comes nearer and nods
         still = tinclock.rooted_bones(body, [[0, 4, 0, 0, 0, -quarter, quarter]])
-        pose = nod.poses([tick / 64 % nod.seconds])[0]
-        nods = tinclock.rooted_bones(body, [[0, tick / 64 - 4, 0, 0, 0, quarter, quarter]], pose)
+        place = [0, tick / 64 - 4, 0, 0, 0, quarter, quarter]
+        nods = tinclock.rooted_bones(body, [place], nod.poses([tick / 64 % nod.seconds])[0])
         referee.record(tick, tick / 64, who, np.concatenate([still, nods]))
         if tick % 2 == 0:
             referee.published(tick)
@@ -120,8 +111,7 @@ def main() -> None:
         way = (aim - eye) / np.linalg.norm(aim - eye)
         claim = tinclock.ShotClaim(number, who[0], "grit_rifle", tuple(eye.tolist()), tuple(way.tolist()), view)
         ruling = referee.rule("c0", claim, received_at=0.3 + number / 5)
-        stop = ruling.stopped_by
-        hit = ruling.hits[0].part if ruling.hits else f"nobody, stopped by {stop.name if stop else None}"
+        hit = ruling.hits[0].part if ruling.hits else f"nobody, stopped by {ruling.stopped_by.name}"
         print(f"shot {number}: {ruling.outcome}, {hit}, {ruling.damage:.1f} points")
 
 

@@ -71,8 +71,8 @@ def _name(axes: Axes, part: str, polygon: NDArray[np.float64]) -> None:
     middle, (wide, tall) = (low + high) / 2.0, high - low
     lying = wide > 2.0 * tall  # a name is wider than an arm that is held out: it stands above
     axes.text(
-        middle[0], high[1] + 0.01 if lying else middle[1], part.replace("_", "\n"), fontsize=8.5, color=INK, ha="center",
-        va="bottom" if lying else "center", zorder=5, linespacing=0.95,
+        middle[0], high[1] + 0.01 if lying else middle[1], part.replace("_", "\n"), fontsize=8.5, color=INK,
+        ha="center", va="bottom" if lying else "center", zorder=5, linespacing=0.95,
         bbox={"fc": PAPER, "ec": "none", "alpha": 0.75, "pad": 0.6},
     )  # fmt: skip
 
