@@ -48,6 +48,8 @@ def amount(value: float | str | None, unit: str, names: Mapping[int, str] | None
     if unit == "deg":
         return f"{value:.1f} degrees"
     number = f"{value:.3f}".rstrip("0").rstrip(".") if unit != "" else f"{value:g}"
+    if number == "1" and unit.endswith("s") and unit.isalpha():  # one shot, two shots
+        unit = unit[:-1]
     return f"{number} {unit}".rstrip()
 
 

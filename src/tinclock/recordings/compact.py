@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import msgspec
-import pyarrow as pa
 
 from tinclock.recordings.layout import FLUSHES, HEADER, TABLES, Flush, Piece, sha256
 from tinclock.recordings.pieces import LEVEL_WHEN_CLOSED, pack, unpack
@@ -60,6 +59,8 @@ def compact(folder: Path, level: int = LEVEL_WHEN_CLOSED) -> None:
 
 
 def _joined(folder: Path, stretch: list[Flush], previous: str, level: int) -> Flush:
+    import pyarrow as pa
+
     first, last = stretch[0], stretch[-1]
     pieces = {}
     for name in TABLES:
