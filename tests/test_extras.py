@@ -24,7 +24,8 @@ sys.meta_path.insert(0, Absent())
 PLAY = "main(['play', 'm', '--players', '2', '--seconds', '2', '--json'], standalone_mode=False)\n"
 WEIGH = PLAY + "main(['weigh', 'm', '--json'], standalone_mode=False)\n"
 WORKS = {
-    "figures": "main(['demo', '--seconds', '1', '--quiet'], standalone_mode=False)\nassert open('demo-output/match.png')",
+    "figures": "main(['demo', '--seconds', '1', '--quiet'], standalone_mode=False)\n"
+    "assert open('demo-output/match.png')",
     "frames": """
 import tinclock
 from tinclock.sample import data_file

@@ -15,6 +15,7 @@ import time
 from pathlib import Path
 
 import httpx
+import msgspec
 import numpy as np
 import pytest
 from conftest import INSIDE, asked_of, complaints, needs, open_browser, until
@@ -76,12 +77,12 @@ class Browser:
 class Desk:
     """A desk without a socket. lets in : somebody, as a browser that keeps its cookie"""
 
-    def __init__(self, store: Path | None, *reviewers: Reviewer) -> None:
+    def __init__(self, store: Path | None, *reviewers: Reviewer, matches: Matches | None = None) -> None:
         self.sessions = Sessions(reviewers or [Reviewer("eve", "decide")])
         self.store = None if store is None else CaseStore(store / "cases.db")
         weights = tinclock.evidence.load_weights()
         self.app = ReviewApp(
-            Matches([SAMPLE]),
+            matches or Matches([SAMPLE]),
             self.sessions,
             store=self.store,
             log_folder=None if store is None else store / "log",
@@ -179,6 +180,62 @@ def test_a_scene_says_what_differs_and_never_takes_a_door_for_the_target():
             assert (body["role"] == "cover") == (names[body["entity"]] == "shed door")
         assert scene["answer"] == ruling.answer(names, Shown(recording, ruling.number).why.because(names))
     assert told > 5
+
+
+def test_what_happened_comes_once_whatever_becomes_of_the_files(tmp_path):
+    """Asked for step after step, every shot comes once, also when the files are put together meanwhile."""
+    match = tmp_path / "match"
+    main(["play", str(match), "--players", "3", "--seconds", "4", "--json"], standalone_mode=False)
+    recording = Recording(match)
+    wanted = [
+        r.number for r in recording.rulings() if r.kind in ("shot", "strike", "launch", "impact", "flight", "use")
+    ]
+    split = Split(recording)
+    looking = Desk(None, matches=Matches([match])).app.looking
+    watched = looking.matches.open("match")
+    watched.refresh = lambda: False
+    found, at = [], 0
+    for whole in (False, False, True, True, True):
+        watched.recording = recording if whole else split
+        told = json.loads(looking.marks(Asked(match.name, at)).body)
+        found += [row[0] for row in told["rows"] if row[2] != "move"]
+        at = told["next"]
+    assert told["done"]
+    assert [number for number in found if number in set(wanted)] == wanted
+    assert len(found) == len(set(found))
+
+
+class Split:
+    """A recording as it was before its files were put together: many flushes, of which each holds a few steps."""
+
+    def __init__(self, recording: Recording) -> None:
+        self._whole = recording
+        self.flushes = []
+        for flush in recording.flushes:
+            steps = range(flush.first_step, flush.next_step, 300)
+            self.flushes += [
+                msgspec.structs.replace(flush, first_step=step, next_step=min(step + 300, flush.next_step))
+                for step in steps
+            ]
+
+    def piece(self, table: str, flush):
+        whole = next(one for one in self._whole.flushes if one.first_step <= flush.first_step < one.next_step)
+        rows = self._whole.piece(table, whole)
+        steps = rows["step"].to_numpy()
+        return rows.filter((steps >= flush.first_step) & (steps < flush.next_step))
+
+    def __getattr__(self, name: str):
+        return getattr(self._whole, name)
+
+    def events_of(self, flush, since_step: int = 0):
+        return Recording.events_of(self, flush, since_step)
+
+
+class Asked:
+    """A request for marks, as far as the answer looks at it."""
+
+    def __init__(self, name: str, begin: int) -> None:
+        self.path_params, self.query_params = {"name": name}, {"from": str(begin)}
 
 
 def test_every_name_of_the_drawing_library_is_in_the_file_that_ships():

@@ -27,11 +27,7 @@ TERMINAL = (
         "tinclock rerule evening --set view.max_rewind_s=0.15 --undying --rows 4; tinclock fairness evening",
     ),
     ("check.png", "tinclock check garden.toml mine.toml odd.toml --distance 8"),
-    (
-        "many.png",
-        "tinclock batch weigh matches --out results; tinclock rule-logs logs/mapping.toml ruled --rows 3; "
-        "tinclock rig hero.gltf",
-    ),
+    ("many.png", "tinclock batch weigh matches --out results"),
 )
 
 
@@ -92,14 +88,13 @@ def questions(out: Path) -> dict[str, Any]:
 
 
 def bring_your_own(out: Path) -> None:
-    """Matches for a batch, one of them torn; logs in a foreign shape; a character, whose fit is drawn."""
+    """Matches for a batch, one of them torn; a character, whose fit is drawn."""
     sys.path.insert(0, str(ROOT / "examples"))
     from bring_a_gltf import write_character
 
     run = str(BIN / "tinclock")
     write_character(out / "hero.gltf")
     commands = [[run, "play", f"matches/m{k}", "--seconds", "30", "--seed", str(k)] for k in range(6)]
-    commands.append([run, "play", "sunday", "--players", "4", "--seconds", "15", "--logs", "logs"])
     commands.append([run, "rig", "hero.gltf", "--picture", str(SHOTS / "rig.png"), "--json"])
     for command in commands:
         subprocess.run(command, check=True, cwd=out, stdout=subprocess.DEVNULL)

@@ -85,7 +85,16 @@ def _walk_record(kind: type[msgspec.Struct], table: dict[str, object], path: str
         if name in table:
             _walk(hints[name], table[name], _join(path, name), problems)
         elif field.required:
-            problems.append(f"{_join(path, name)}: missing; expected {_wanted(hints[name])}")
+            problems.append(f"{_join(path, name)}: missing; {_to_write(hints[name], _join(path, name))}")
+
+
+def _to_write(kind: object, path: str) -> str:
+    """What to write for something that is missing."""
+    inner = get_args(_bare(kind))
+    if get_origin(_bare(kind)) is dict and isinstance(inner[1], type) and issubclass(inner[1], msgspec.Struct):
+        needed = [name for name, field in _shape_of(inner[1])[1].items() if field.required]
+        return f"write at least one [{path}.NAME]" + (f" with {', '.join(needed)}" if needed else "")
+    return f"expected {_wanted(kind)}"
 
 
 @cache

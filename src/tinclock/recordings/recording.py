@@ -249,9 +249,11 @@ class Recording:
         for flush in self.flushes:
             yield from self.events_of(flush)
 
-    def events_of(self, flush: Flush) -> list[Event]:
-        """What was told to everybody in one flush."""
-        return [_EVENT(text) for text in self.piece("events", flush)["event"].to_pylist()]
+    def events_of(self, flush: Flush, since_step: int = 0) -> list[Event]:
+        """What was told to everybody in one flush, from a step on."""
+        table = self.piece("events", flush)
+        steps, texts = table["step"].to_pylist(), table["event"].to_pylist()
+        return [_EVENT(text) for step, text in zip(steps, texts, strict=True) if step >= since_step]
 
     def ruling(self, number: int) -> Ruling:
         """One ruling by its number. Raises `RecordingError` for one that isn't there."""

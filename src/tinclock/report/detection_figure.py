@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tinclock.core.plain import Fields
-from tinclock.report.style import FAINT, INK, OUTCOMES, RAY, STRUCK, TEAMS, dress, new_figure, save, title
+from tinclock.report.style import FAINT, INK, OUTCOMES, RAY, STRUCK, TEAMS, dress, legend, new_figure, save, title
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -41,10 +41,10 @@ def _shares(axes: Axes, rows: list[Fields]) -> None:
         for k, share in enumerate(row["found"]):
             axes.add_patch(_cell(x0 + k, y, share))
             if 0.0 < share < 1.0:
-                axes.text(x0 + k + 0.5, y + 0.5, f"{100 * share:.0f}", ha="center", va="center", fontsize=6, color=INK)
+                axes.text(x0 + k + 0.5, y + 0.5, f"{100 * share:.0f}", ha="center", va="center", fontsize=8, color=INK)
     axes.set_xlim(0, 5 * len(dials) - 1)
     axes.set_ylim(0, len(kinds))
-    dress(axes, "share with a case after 1, 3, 5, 10 minutes (percent; gaps: not played)", "", "")
+    dress(axes, "percent with a case after 1, 3, 5, 10 minutes", "", "")
     axes.set_yticks(np.arange(len(kinds)) + 0.5, [kind.replace("_", " ") for kind in kinds])
     axes.set_xticks([5 * k + 2 for k in range(len(dials))], [f"dial {dial:g}" for dial in dials])
     axes.tick_params(length=0)
@@ -56,7 +56,7 @@ def _cell(x: float, y: float, share: float) -> Any:
     from matplotlib.colors import to_rgb
     from matplotlib.patches import Rectangle
 
-    low, high = np.array(to_rgb("#ece6da")), np.array(to_rgb(OUTCOMES["upheld"]))
+    low, high = np.array(to_rgb("#dfe4e7")), np.array(to_rgb(OUTCOMES["upheld"]))
     return Rectangle((x + 0.04, y + 0.08), 0.92, 0.84, color=tuple(low + share * (high - low)))
 
 
@@ -89,6 +89,6 @@ def _peaks(axes: Axes, heights: tuple[NDArray[np.float64], NDArray[np.float64]],
         )
     axes.axvline(limit, color=INK, linestyle="--", linewidth=1)
     axes.text(limit + 1, axes.get_ylim()[1] * 0.86, "a case opens", fontsize=8, color=INK)
-    axes.legend(fontsize=8, frameon=False, loc=(0.62, 0.45))
+    legend(axes, 2)
     axes.axvline(0, color=FAINT, linewidth=0.5)
     dress(axes, "the most decibans in one match", "decibans; the last bar is 80 and more", "share")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.plain import Fields
-from tinclock.report.style import INK, PAPER, STRUCK, dress, new_figure, save
+from tinclock.report.style import INK, PAPER, STRUCK, dress, legend, new_figure, save
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -23,7 +23,7 @@ def draw_fairness(path: Path, rows: Sequence[Fields], cap_s: float, name: str) -
     told = "Left: honest shots that were hits on their shooter's own screen. "
     told += "Right: hits that came when the victim, on its own screen, was in cover."
     figure.text(0.06, 0.905, told, fontsize=10.5, color=INK)
-    grid = figure.add_gridspec(1, 2, left=0.06, right=0.94, top=0.84, bottom=0.09, wspace=0.16)
+    grid = figure.add_gridspec(1, 2, left=0.06, right=0.94, top=0.84, bottom=0.2, wspace=0.16)
     shooters, victims = figure.add_subplot(grid[0, 0]), figure.add_subplot(grid[0, 1])
     at = [1000.0 * row["max_rewind_s"] for row in rows]
     _shooters(shooters, at, rows)
@@ -48,7 +48,7 @@ def _shooters(axes: Axes, at: list[float], rows: Sequence[Fields]) -> None:
         whole = [row["shooters"].get("all", {}).get(key) for row in rows]
         axes.plot(at, _percent(whole), style, color=INK, lw=2.4, label=label)
     axes.set_ylim(0.0, 103.0)
-    axes.legend(loc="lower right", frameon=True, facecolor=PAPER, edgecolor="none", fontsize=9)
+    legend(axes, 3, below=True)
 
 
 def _percent(shares: Sequence[float | None]) -> list[float]:
@@ -63,7 +63,7 @@ def _victims(axes: Axes, at: list[float], rows: Sequence[Fields]) -> None:
         axes.plot(at, seconds, "o", ls=style, color=STRUCK, ms=3.5, lw=1.4, label=label)
     share = [_after(row["victims"]["all"]) for row in rows]
     beside = axes.twinx()
-    beside.bar(at, share, width=0.35 * (at[1] - at[0] if len(at) > 1 else 10.0), color="#d9d3c6", zorder=0)
+    beside.bar(at, share, width=0.35 * (at[1] - at[0] if len(at) > 1 else 10.0), color="#cdd5da", zorder=0)
     beside.set_facecolor(PAPER)
     beside.set_ylim(0.0, max(20.0, 3.0 * max(share, default=0.0)))
     beside.set_ylabel("bars: percent of hits that came after cover", fontsize=9, color=INK)
@@ -71,7 +71,7 @@ def _victims(axes: Axes, at: list[float], rows: Sequence[Fields]) -> None:
     beside.spines["top"].set_visible(False)
     axes.set_zorder(beside.get_zorder() + 1)
     axes.patch.set_visible(False)
-    axes.legend(loc="upper left", frameon=False, fontsize=9)
+    legend(axes, 3, below=True)
 
 
 def _after(row: Fields) -> float:

@@ -8,7 +8,7 @@ import numpy as np
 
 from tinclock.core.timeline.hitboxes import pose_hitboxes
 from tinclock.report.outlines import outlines
-from tinclock.report.style import INK, PAPER, TEAMS, dress, new_figure, save, title
+from tinclock.report.style import INK, PAPER, TEAMS, dress, legend, new_figure, save, title
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -84,5 +84,5 @@ def _bars(axes: Axes, fits: Sequence[Fit]) -> None:
     axes.barh(rows - 0.2, [100.0 * fit.air for fit in fits], 0.34, color=TEAMS["copper"], label="air")
     axes.set_yticks(rows, [fit.part.replace("_", " ") for fit in fits], fontsize=9)
     axes.set_xlim(0.0, 100.0)
-    axes.legend(loc="lower center", bbox_to_anchor=(0.5, 1.0), ncols=2, frameon=False, fontsize=9)
+    legend(axes, 2)
     dress(axes, "", "% of its vertices; % of itself", "")

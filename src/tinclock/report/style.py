@@ -61,6 +61,17 @@ def dress(axes: Axes, title: str, x: str, y: str) -> None:
         axes.spines[side].set_visible(False)
 
 
+def legend(axes: Axes, columns: int, below: bool = False) -> None:
+    """What each mark means, beside the data and never over them: above the axes at the right, or below them.
+
+    columns : entries in a row
+    """
+    place = {"loc": "upper left", "bbox_to_anchor": (0.0, -0.12)}
+    if not below:
+        place = {"loc": "lower right", "bbox_to_anchor": (1.0, 1.0)}
+    axes.legend(ncols=columns, frameon=False, fontsize=9, labelcolor=INK, borderaxespad=0.2, columnspacing=1.2, **place)
+
+
 def title(figure: Figure, y: float, *pieces: tuple[str, Fields]) -> None:
     """A line of text in pieces of different looks, one after another."""
     x = 0.055

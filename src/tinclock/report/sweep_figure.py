@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.plain import Fields
-from tinclock.report.style import INK, OUTCOMES, RAY, dress, new_figure, save
+from tinclock.report.style import INK, OUTCOMES, RAY, dress, legend, new_figure, save
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -24,7 +24,7 @@ def draw_sweep(path: Path, setting: str, recorded: object, rows: Sequence[Fields
     for outcome in ("amended", "denied"):
         parts = [100.0 * row[outcome] / total for row, total in zip(rows, whole, strict=True)]
         share.plot(values, parts, "o-", color=OUTCOMES[outcome], label=outcome, ms=4)
-    share.legend(frameon=False, fontsize=9)
+    legend(share, 2)
     harm.plot(values, [row["damage"] for row in rows], "o-", color=RAY, ms=4)
     flips.plot(values, [row["flipped"] for row in rows], "o-", color=INK, ms=4)
     dress(share, "not upheld as claimed", setting, "percent of all rulings")

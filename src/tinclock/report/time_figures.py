@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.report.style import FAINT, INK, OUTCOMES, RAY, REWOUND, STRUCK, dress, new_figure, save
+from tinclock.report.style import FAINT, INK, OUTCOMES, RAY, REWOUND, STRUCK, dress, legend, new_figure, save
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -31,7 +31,7 @@ def draw_clock(points: Sequence[ClockPoint], path: Path, title: str) -> Path:
     trip.set_ylim(bottom=0.0)
     dress(trip, "round trip", "server time, s", "ms")
     for axes in (offset, trip):
-        axes.legend(loc="upper right", fontsize=9, frameon=False, labelcolor=INK, ncol=4)
+        legend(axes, 4)
         axes.set_xlim(0.0, float(time[-1]) * 1.01 if len(time) else 1.0)
     return save(figure, path)
 
@@ -86,5 +86,5 @@ def draw_bounds(points: Sequence[BoundPoint], path: Path, title: str) -> Path:
     axes.set_ylim(deepest, 0.0)
     axes.set_xlim(0.0, float(time[-1]) * 1.02 if len(time) else 1.0)
     dress(axes, "", "server time, s", "age of the view on arrival, ms (older is lower)")
-    axes.legend(loc="upper right", bbox_to_anchor=(1.0, 1.09), fontsize=9.5, frameon=False, labelcolor=INK, ncol=5)
+    legend(axes, 5)
     return save(figure, path)

@@ -84,24 +84,27 @@ class Looking:
         return Response(window_of(watched, number), media_type="application/octet-stream")
 
     def marks(self, request: Request) -> Response:
-        """What happened in a few flushes: rulings, deaths, flights, people; `next` says where to go on."""
-        watched = self._watched(request)
-        flushes, begin = watched.recording.flushes, _whole(request, "from", 0)
-        part = flushes[begin : begin + FLUSHES_AT_ONCE]
+        """What happened from a step on, in a few flushes: rulings, deaths, flights, people; `next` is where to go on.
+
+        Steps and not flushes are counted: a recording that is put together has fewer of them than before.
+        """
+        watched, begin = self._watched(request), _whole(request, "from", 0)
+        later = [flush for flush in watched.recording.flushes if flush.next_step > begin]
+        part = later[:FLUSHES_AT_ONCE]
         rows: list[list[Any]] = []
         deaths: list[Fields] = []
         flights: list[Fields] = []
         for flush in part:
-            rows += [row_of(ruling) for ruling in watched.rulings_of(flush)]
-            events = watched.recording.events_of(flush)
+            rows += [row_of(ruling) for ruling in watched.rulings_of(flush, begin)]
+            events = watched.recording.events_of(flush, begin)
             deaths += [
                 {"at": one.server_time, "entity": one.entity, "by": one.actor, "weapon": one.weapon}
                 for one in events if isinstance(one, DeathEvent)
             ]  # fmt: skip
             flights += flights_of(events, watched.level)
-        after = begin + len(part)
+        after = part[-1].next_step if part else begin
         return JSONResponse(
-            {"rows": rows, "deaths": deaths, "flights": flights, "next": after, "done": after >= len(flushes),
+            {"rows": rows, "deaths": deaths, "flights": flights, "next": after, "done": len(part) == len(later),
              "people": people_of(watched) if watched.live or begin == 0 else None}
         )  # fmt: skip
 

@@ -139,14 +139,14 @@ class Watched:
 
     # -- what happened ----------------------------------------------------------------------------------------
 
-    def rulings_of(self, flush: Flush) -> list[Ruling]:
-        """The rulings of a flush that have a place on the time line."""
+    def rulings_of(self, flush: Flush, since_step: int = 0) -> list[Ruling]:
+        """The rulings of a flush, from a step on, that have a place on the time line."""
         table = self.recording.piece("rulings", flush)
-        columns = (table[name].to_pylist() for name in ("kind", "outcome", "findings", "ruling"))
+        columns = (table[name].to_pylist() for name in ("step", "kind", "outcome", "findings", "ruling"))
         return [
             _RULING(text)
-            for kind, outcome, codes, text in zip(*columns, strict=True)
-            if kind in TOLD_KINDS or outcome != "upheld" or codes
+            for step, kind, outcome, codes, text in zip(*columns, strict=True)
+            if step >= since_step and (kind in TOLD_KINDS or outcome != "upheld" or codes)
         ]
 
     def stretch(self, flush: Flush) -> Stretch:
