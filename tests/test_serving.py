@@ -34,6 +34,7 @@ from tinclock.recordings.recording import Recording
 from tinclock.recordings.replay import rerule
 from tinclock.serve.app import MOST_FRAME, Service, Settings, require_safe
 from tinclock.serve.hub import Hub
+from tinclock.serve.requests import schemas
 
 ROOT = Path(__file__).parent.parent
 RULES = data_file("garden.toml").read_text(encoding="utf-8")
@@ -95,6 +96,61 @@ def test_a_match_through_the_hub_is_ruled_as_one_by_the_library():
     assert ask("state")["state"]["entities"][1]["health"] == events[-1]["after"]
     assert ask("close")["ok"]
     assert "no match" in ask("state")["error"]
+
+
+def test_a_server_may_ask_what_the_library_knows():
+    """Each question has the library's own answer, changes nothing, and is refused in words for strange names."""
+    hub = Hub()
+    ask = Asker(hub)
+    ask.play()
+    referee = hub.matches["m"].referee
+    referee.put(1, (0.0, 0.0, 0.0))
+    before = msgspec.msgpack.encode(referee.state())
+    welcome = ask("ask", about={"what": "welcome", "connection": "c0"})["answer"]
+    assert welcome == msgspec.msgpack.decode(msgspec.msgpack.encode(referee.welcome("c0")))
+    key = ask("ask", about={"what": "spread_key", "entity": 1})["answer"]
+    assert key == referee.spread_key(1) == welcome["spread_key"]
+    assert ask("ask", about={"what": "position", "entity": 1})["answer"] == list(referee.position(1))
+    bounds = ask("ask", about={"what": "view_bounds", "connection": "c0"})["answer"]
+    assert bounds == {"newest_s": 0.0, "oldest_s": None, "cap_s": referee.rules.view.max_rewind_s}
+    choice = {"what": "view_choice", "connection": "c0", "sequence": 1, "received_at": 0.31}
+    assert ask("ask", about=choice)["answer"] == list(referee.view_choice("c0", 1, 0.31))
+    line = ask("ask", about={"what": "line", "connection": "c0"})["answer"]
+    assert (line["answers"], line["round_trip_s"]) == (0, None)
+    reach = {"what": "in_reach", "entity": 1, "weapon": "trowel", "direction": [1.0, 0.0, 0.0]}
+    found = ask("ask", about=reach)["answer"]
+    assert [one["entity"] for one in found] == [one.entity for one in referee.in_reach(1, "trowel", (1.0, 0.0, 0.0))]
+    assert msgspec.msgpack.encode(referee.state()) == before
+    for about, problem in (({"what": "position", "entity": 9}, "entity"), ({"what": "nothing"}, "unreadable"),
+                           ({"what": "line", "connection": "x"}, "connection")):  # fmt: skip
+        reply = ask("ask", about=about) if about["what"] != "nothing" else hub.handle(
+            msgspec.json.encode({"do": "ask", "request": 1, "match": "m", "about": about}).decode())  # fmt: skip
+        assert problem in (reply if isinstance(reply, str) else reply["error"])
+
+
+def test_why_is_said_only_where_it_is_asked_for():
+    """With `explain` each ruling comes with the library's own words, a miss with how far off it was."""
+    ask = Asker(Hub())
+    ask.play()
+    past = msgspec.msgpack.encode(
+        tinclock.ShotClaim(2, 1, "grit_rifle", (0.1, 0.0, 0.7), (0.98, 0.199, 0.0), tinclock.View(10, 12, 0.5))
+    )
+    (hit, miss) = ask("claims", claims=[("c0", 0.31, shot()), ("c0", 0.55, past)], explain=True)["ruled"]
+    assert hit["explanation"].startswith("Entity 2 was hit in the")
+    assert "The shot hit nobody: it passed" in miss["explanation"].splitlines()[0]
+    assert "->" in miss["explanation"]
+    (silent,) = ask("claims", claims=[("c0", 0.95, shot(3))])["ruled"]
+    assert "explanation" not in silent
+    assert "explanation" not in json.dumps(silent["receipt"])
+
+
+def test_requests_and_replies_are_published_as_schemas():
+    """The schemas in the docs are those of the types, with a view's and a claim's places each by itself."""
+    for name, schema in schemas().items():
+        file = ROOT / "docs" / "schemas" / f"{name}.schema.json"
+        assert json.loads(file.read_bytes()) == json.loads(msgspec.json.encode(schema)), "run tools/schemas.py"
+    claims = schemas()["service_request"]["$defs"]["Claims"]["properties"]["claims"]["items"]
+    assert [one["type"] for one in claims["prefixItems"]] == ["string", "number", "string"]
 
 
 def test_findings_are_in_the_log_before_their_receipts_go_out_and_a_tournament_stops_without(tmp_path):

@@ -1,4 +1,4 @@
-"""Write docs/schemas: JSON Schema of what clients send and are sent, from the message types."""
+"""Write docs/schemas: JSON Schema of what clients and servers send and are sent, from the message types."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from pathlib import Path
 
 import msgspec
 
+from tinclock.serve.requests import schemas as of_service
 from tinclock.wire.messages import schemas
 
 HERE = Path(__file__).resolve().parent.parent / "docs" / "schemas"
@@ -14,7 +15,7 @@ HERE = Path(__file__).resolve().parent.parent / "docs" / "schemas"
 def main() -> None:
     """One file a direction."""
     HERE.mkdir(exist_ok=True)
-    for name, schema in schemas().items():
+    for name, schema in {**schemas(), **of_service()}.items():
         text = msgspec.json.format(msgspec.json.encode(schema), indent=2) + b"\n"
         (HERE / f"{name}.schema.json").write_bytes(text)
 

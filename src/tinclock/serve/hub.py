@@ -16,6 +16,7 @@ from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.match import Match, poses_of, told_of
+from tinclock.serve.questions import answer_of, explanation_of
 from tinclock.serve.requests import (
     FROM_JSON,
     FROM_PACKED,
@@ -23,6 +24,7 @@ from tinclock.serve.requests import (
     NUMBER_PACKED,
     TO_JSON,
     TO_PACKED,
+    Ask,
     Call,
     Claims,
     Close,
@@ -154,6 +156,8 @@ class Hub:
             return self._tick(asked, match)
         if isinstance(asked, Call):
             return self._call(asked, match)
+        if isinstance(asked, Ask):
+            return Reply(asked.request, answer=answer_of(match.referee, asked.about))
         if isinstance(asked, Events):
             events = match.referee.events(since=asked.since)
             return Reply(asked.request, events=tuple(events[:MOST_EVENTS]), more=len(events) > MOST_EVENTS)
@@ -172,8 +176,12 @@ class Hub:
             claim: Any = received if isinstance(server, Recorder) else decode_claim(received)
             ruling = server.rule(connection, claim, received_at=received_at)
             self.outcomes[ruling.outcome] += 1
-            fresh.append(told_of(ruling))
-            ruled.append(fresh[-1])
+            told = told_of(ruling)
+            if asked.explain:
+                said = explanation_of(match.referee, ruling, decode_claim(received))
+                told = msgspec.structs.replace(told, explanation=said)
+            fresh.append(told)
+            ruled.append(told)
             if time.perf_counter() - began > SLICE_S:
                 self._note(asked.match, match, fresh)
                 fresh = []

@@ -15,6 +15,8 @@ from tinclock.core.combat.published import State
 from tinclock.core.combat.receipts import Receipt
 from tinclock.core.findings import Finding
 from tinclock.core.plain import Fields
+from tinclock.serve.questions import Question
+from tinclock.wire.messages import dedented
 
 MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9][A-Za-z0-9_.-]*$(?!\n)")]
 MOST_CLAIMS = 1024
@@ -56,11 +58,15 @@ class Tick(Struct, frozen=True, tag="tick", tag_field="do"):
 
 
 class Claims(Struct, frozen=True, tag="claims", tag_field="do"):
-    """Rule on claims as they came: (connection, received_at, bytes)."""
+    """Rule on claims as they came: (connection, received_at, bytes).
+
+    explain : also say of each why it did what it did, in words, for the server's log; never for a client
+    """
 
     request: int
     match: MatchName
     claims: Annotated[tuple[tuple[str, float, bytes], ...], Meta(max_length=MOST_CLAIMS)]
+    explain: bool = False
 
 
 class Events(Struct, frozen=True, tag="events", tag_field="do"):
@@ -76,6 +82,14 @@ class GetState(Struct, frozen=True, tag="state", tag_field="do"):
 
     request: int
     match: MatchName
+
+
+class Ask(Struct, frozen=True, tag="ask", tag_field="do"):
+    """A question that changes nothing; `about` says which."""
+
+    request: int
+    match: MatchName
+    about: Question
 
 
 class Close(Struct, frozen=True, tag="close", tag_field="do"):
@@ -98,11 +112,11 @@ class Numbered(Struct, frozen=True):
     request: int = 0
 
 
-Request = Open | Call | Tick | Claims | Events | GetState | Close | Matches
+Request = Open | Call | Tick | Claims | Events | GetState | Ask | Close | Matches
 
 
 class Ruled(Struct, frozen=True):
-    """What became of one claim: for its client the receipt, for the server's log the findings.
+    """What became of one claim: for its client the receipt, for the server's log the findings and the explanation.
 
     outcome : "upheld", "amended" or "denied"; "dropped" for one that came too fast or was too large, which is answered
         with nothing
@@ -113,6 +127,7 @@ class Ruled(Struct, frozen=True):
     outcome: str
     receipt: Receipt | None
     findings: tuple[Finding, ...] = ()
+    explanation: str | msgspec.UnsetType = msgspec.UNSET
 
 
 class OpenMatch(Struct, frozen=True):
@@ -154,3 +169,15 @@ class Reply(Struct, frozen=True, omit_defaults=True):
 FROM_JSON, FROM_PACKED = msgspec.json.Decoder(Request), msgspec.msgpack.Decoder(Request)
 NUMBER_JSON, NUMBER_PACKED = msgspec.json.Decoder(Numbered), msgspec.msgpack.Decoder(Numbered)
 TO_JSON, TO_PACKED = msgspec.json.Encoder().encode, msgspec.msgpack.Encoder().encode
+
+
+def schemas() -> dict[str, Fields]:
+    """JSON Schema (draft 2020-12) of requests and replies in JSON, as published in `docs/schemas`."""
+    dialect = "https://json-schema.org/draft/2020-12/schema"
+    return {
+        name: {"$schema": dialect, "title": title, **dedented(msgspec.json.schema(kind))}
+        for name, title, kind in (
+            ("service_request", "What a server asks of the service", Request),
+            ("service_reply", "What the service replies", Reply),
+        )
+    }

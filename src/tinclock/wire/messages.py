@@ -128,7 +128,7 @@ def schemas() -> dict[str, Fields]:
     """JSON Schema (draft 2020-12) of both directions, as published in `docs/schemas`."""
     dialect = "https://json-schema.org/draft/2020-12/schema"
     return {
-        name: {"$schema": dialect, "title": title, **_dedented(msgspec.json.schema(kind))}
+        name: {"$schema": dialect, "title": title, **dedented(msgspec.json.schema(kind))}
         for name, title, kind in (
             ("from_client", "What a client sends", FromClient),
             ("to_client", "What a client is sent", ToClient),
@@ -136,11 +136,11 @@ def schemas() -> dict[str, Fields]:
     }
 
 
-def _dedented(schema: object) -> Any:
+def dedented(schema: object) -> Any:
     """A schema whose descriptions have no indentation: docstrings keep theirs before Python 3.13, and lose it after."""
     if isinstance(schema, dict):
         return {
-            key: cleandoc(value) if key == "description" and isinstance(value, str) else _dedented(value)
+            key: cleandoc(value) if key == "description" and isinstance(value, str) else dedented(value)
             for key, value in schema.items()
         }
-    return [_dedented(one) for one in schema] if isinstance(schema, list) else schema
+    return [dedented(one) for one in schema] if isinstance(schema, list) else schema

@@ -1,0 +1,125 @@
+"""What a server in another language may ask of a match besides its calls: questions that change nothing."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
+
+from tinclock.core.analysis.surroundings import Past
+from tinclock.core.analysis.why import why
+from tinclock.core.plain import Fields
+from tinclock.core.ruling.claims import ShotClaim, StrikeClaim
+from tinclock.core.timeline.views import View
+from tinclock.core.vectors import Triple
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from tinclock.core.referee import Referee
+    from tinclock.core.ruling.records import Ruling
+
+
+class Welcome(Struct, frozen=True, tag="welcome", tag_field="what"):
+    """What to tell a client that joined: its entity, the key of its spread, the published state."""
+
+    connection: str
+
+
+class SpreadKey(Struct, frozen=True, tag="spread_key", tag_field="what"):
+    """The key of an entity's spread, hexadecimal, for the client that acts for it."""
+
+    entity: int
+
+
+class Position(Struct, frozen=True, tag="position", tag_field="what"):
+    """Where an entity's moves were accepted to, metres; null before `put`."""
+
+    entity: int
+
+
+class InReach(Struct, frozen=True, tag="in_reach", tag_field="what"):
+    """Whom a blow of an entity would reach now, nearest first. weapon, direction : see `Referee.in_reach`"""
+
+    entity: int
+    weapon: str | None = None
+    direction: Triple | None = None
+
+
+class ViewBounds(Struct, frozen=True, tag="view_bounds", tag_field="what"):
+    """How old a connection's views may be on arrival, in seconds; null where nothing bounds them."""
+
+    connection: str
+
+
+class ViewChoice(Struct, frozen=True, tag="view_choice", tag_field="what"):
+    """Between which server times a claim may show the others without a finding."""
+
+    connection: str
+    sequence: int
+    received_at: float
+
+
+class Line(Struct, frozen=True, tag="line", tag_field="what"):
+    """What is known of a connection's clock and path, in seconds."""
+
+    connection: str
+
+
+Question = Welcome | SpreadKey | Position | InReach | ViewBounds | ViewChoice | Line
+
+
+def answer_of(referee: Referee, question: Question) -> Any:
+    """The answer, as plain data. Raises what the referee raises for names that it doesn't know."""
+    find: Callable[[Referee, Any], Any] = _ANSWERS[type(question)]
+    return find(referee, question)
+
+
+def _in_reach(referee: Referee, asked: InReach) -> list[Fields]:
+    found = referee.in_reach(asked.entity, asked.weapon, asked.direction)
+    return [
+        {"entity": one.entity, "part": one.part.name, "distance_m": one.distance_m, "position": one.position}
+        for one in found
+    ]
+
+
+def _view_bounds(referee: Referee, asked: ViewBounds) -> Fields:
+    return {name: _known(value) for name, value in referee.view_bounds(asked.connection)._asdict().items()}
+
+
+def _view_choice(referee: Referee, asked: ViewChoice) -> list[float | None]:
+    return [_known(value) for value in referee.view_choice(asked.connection, asked.sequence, asked.received_at)]
+
+
+def _line(referee: Referee, asked: Line) -> Fields:
+    clock = referee.clock(asked.connection)
+    numbers = ("round_trip_s", "least_round_trip_s", "jitter_s", "offset_s", "offset_bound_s", "loss", "confidence")
+    return {"answers": clock.answers, **{name: _known(getattr(clock, name)) for name in numbers}}
+
+
+def _known(value: float) -> float | None:
+    """A number that every format can say; nothing for one that isn't known or has no end."""
+    return value if math.isfinite(value) else None
+
+
+_ANSWERS: dict[type, Callable[[Referee, Any], Any]] = {
+    Welcome: lambda referee, asked: referee.welcome(asked.connection),
+    SpreadKey: lambda referee, asked: referee.spread_key(asked.entity),
+    Position: lambda referee, asked: referee.position(asked.entity),
+    InReach: _in_reach,
+    ViewBounds: _view_bounds,
+    ViewChoice: _view_choice,
+    Line: _line,
+}
+
+
+def explanation_of(referee: Referee, ruling: Ruling, claim: object) -> str:
+    """Why a claim did what it did, in words, by name; a shot that hit nobody with how far it missed."""
+    names = {row.entity: row.name for row in referee.state().entities if row.name}
+    missed = ruling.kind in ("shot", "strike") and not ruling.hits
+    if not missed or referee.history.newest_tick < 0:
+        return ruling.explain(names)
+    seen = claim.view if isinstance(claim, (ShotClaim, StrikeClaim)) and isinstance(claim.view, View) else None
+    found = why(Past(referee.history, referee.rules, referee.level), ruling, seen)
+    return "\n".join([ruling.explain(names, found.because(names)), *(f"-> {line}" for line in found.say(names))])
