@@ -30,6 +30,9 @@ TERMINAL = (
     ("many.png", "tinclock batch weigh matches --out results"),
 )
 
+LARGE = ("many.png",)
+"""Views of few lines, in larger letters."""
+
 
 def main() -> None:
     """Draw everything again."""
@@ -55,7 +58,7 @@ def main() -> None:
             desk(Path(out), numbers)
         if all(shutil.which(program) for program in ("Xvfb", "xterm", "import")):
             for name, command in TERMINAL:
-                photograph(command.format(**numbers), SHOTS / name, Path(out))
+                photograph(command.format(**numbers), SHOTS / name, Path(out), large=name in LARGE)
         else:
             print("no Xvfb, xterm or import here: terminal views stay as they are", file=sys.stderr)
 
@@ -202,14 +205,15 @@ def chosen(folder: Path) -> dict[str, int]:
     return numbers
 
 
-def photograph(command: str, target: Path, where: Path, display: str = ":93") -> None:
+def photograph(command: str, target: Path, where: Path, display: str = ":93", large: bool = False) -> None:
     """A 1280x800 picture of a terminal window after a command has run in it."""
     server = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(1.0)
         done = target.with_suffix(".done")
         shell = f"cd {where}; PATH={BIN}:$PATH; echo '$ {command}'; {command}; touch {done}; sleep 60"
-        look = ["-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#1f2529", "-fg", "#e8e4da"]
+        size, lines = ("16", "98x31+0+0") if large else ("10", "158x50+0+0")
+        look = ["-geometry", lines, "-fa", "DejaVu Sans Mono", "-fs", size, "-bg", "#1f2529", "-fg", "#e8e4da"]
         terminal = subprocess.Popen(["xterm", "-display", display, *look, "-e", "bash", "-c", shell])
         for _ in range(240):
             if done.exists():
