@@ -36,7 +36,7 @@ from tinclock.recordings.replay import rerule
 from tinclock.report.shot_scene import Shown, scene_of
 from tinclock.review.access import Reviewer, Sessions
 from tinclock.review.app import ReviewApp
-from tinclock.review.watched import Matches
+from tinclock.review.watched import Matches, Watched
 from tinclock.review.windows import window_of
 
 MARKUP = "<img src=x onerror=alert(1)></script>"
@@ -203,6 +203,28 @@ def test_what_happened_comes_once_whatever_becomes_of_the_files(tmp_path):
     assert told["done"]
     assert [number for number in found if number in set(wanted)] == wanted
     assert len(found) == len(set(found))
+
+
+def test_files_that_vanish_under_a_question_are_looked_for_again(tmp_path, monkeypatch):
+    """A match that is put together between a look and a read is shown all the same; lost files are told."""
+    rules, path = tinclock.load_rules(data_file("garden.toml")), tmp_path / "match"
+    match = tinclock.recordings.Recorder(path, tinclock.Referee(rules, seed=3), flush_s=0.25)
+    entity = match.admit(connection="s", account="ada", team="copper", rig="gardener")
+    bones = tinclock.rooted_bones(match.referee.history.rigs["gardener"], [[0, 0, 0, 0, 0, 0, 1.0]])
+    for tick in range(192):
+        match.record(tick, tick / 64, [entity], bones)
+    match.close(put_together=False)
+    desk = Desk(None, matches=Matches([path]))
+    client = desk.let_in()
+    assert client.get("/api/match/match").json()["flushes"] > 8
+    match.put_together()
+    looks, look = [], Watched.refresh
+    monkeypatch.setattr(Watched, "refresh", lambda self: looks.append(1) or (len(looks) > 1 and look(self)))
+    assert client.get("/api/match/match/window/0").status_code == 200
+    assert len(looks) > 1
+    for file in path.glob("*/*.parquet"):
+        file.unlink()
+    assert "can't be read" in client.get("/api/match/match/marks").json()["error"]
 
 
 class Split:
@@ -513,6 +535,7 @@ def test_in_a_browser_one_looks_at_a_match_and_decides_a_case(store, tmp_path):
         browser.get(address)
         assert int(until(browser, "document.body.dataset.ruling")) == chosen
         assert run("return viewer.state.camera") == "screens"
+        assert run(f"return {slider}.value == {slider}.max")
         assert run("return document.querySelector('[name=outcome]').value") == "miss"
         run("document.querySelector('[data-tab=line]').click()")
         until(browser, "document.querySelectorAll('#linecharts .u-wrap').length == 3")

@@ -71,14 +71,19 @@ class ReviewApp:
         return [
             Route("/", self._home),
             Route("/match/{name}", self._match),
-            Route(ask, look.match),
-            Route(f"{ask}/level", look.level),
-            Route(f"{ask}/window/{{number:int}}", look.window),
-            Route(f"{ask}/marks", look.marks),
             Route(f"{ask}/news", look.news),
-            Route(f"{ask}/ruling/{{number:int}}", look.ruling),
-            Route(f"{ask}/ruling/{{number:int}}/if", look.what_if),
-            Route(f"{ask}/line/{{entity:int}}", look.line),
+            *(
+                Route(f"{ask}{path}", look.steadily(answer))
+                for path, answer in (
+                    ("", look.match),
+                    ("/level", look.level),
+                    ("/window/{number:int}", look.window),
+                    ("/marks", look.marks),
+                    ("/ruling/{number:int}", look.ruling),
+                    ("/ruling/{number:int}/if", look.what_if),
+                    ("/line/{entity:int}", look.line),
+                )
+            ),
         ]
 
     def _desk_routes(self) -> list[Route]:

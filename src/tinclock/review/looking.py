@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import math
+import time
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, Final
 
@@ -13,7 +14,7 @@ from starlette.responses import JSONResponse, Response, StreamingResponse
 
 from tinclock.core.analysis.otherwise import otherwise
 from tinclock.core.combat.events import DeathEvent
-from tinclock.core.errors import OutOfHistoryError, TinClockError, UnknownNameError
+from tinclock.core.errors import OutOfHistoryError, RecordingError, UnknownNameError
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
 from tinclock.recordings.heard import heard
@@ -36,6 +37,8 @@ LOOK_S, ALIVE_S = 0.1, 15.0
 """A match that is being written is looked at so often; a browser hears something at least so often."""
 MOST_POINTS: Final = 2000
 FLUSHES_AT_ONCE: Final = 4
+TRIES_S: Final = (0.02, 0.1, 0.3)
+"""What can't be read is tried again after so long."""
 
 
 class Looking:
@@ -47,6 +50,20 @@ class Looking:
         """The cases that were opened in a match, where there is a desk."""
         self._shown = lru_cache(16)(self._show)
         self._heard = lru_cache(32)(self._hear)
+
+    def steadily(self, answer: Callable[[Request], Response]) -> Callable[[Request], Response]:
+        """An answer that is tried again where files vanished under it: a recording that ended is put together."""
+
+        def answering(request: Request) -> Response:
+            for wait_s in TRIES_S:
+                try:
+                    return answer(request)
+                except RecordingError:
+                    self._watched(request).refresh()
+                    time.sleep(wait_s)
+            return answer(request)
+
+        return answering
 
     def _watched(self, request: Request) -> Watched:
         return self.matches.open(request.path_params["name"])
@@ -261,10 +278,3 @@ def _number(request: Request, name: str, least: float, most: float) -> float:
     if not least <= value <= most:
         raise UnknownNameError(name, text, [f"{least:g} to {most:g}"])
     return value
-
-
-def told_as_json(request: Request, error: Exception) -> Response:
-    """What can't be done, in words: a name that isn't there, a recording that can't be read."""
-    missing = isinstance(error, UnknownNameError)
-    assert isinstance(error, TinClockError)
-    return JSONResponse({"error": str(error)}, 404 if missing else 422)

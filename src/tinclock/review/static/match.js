@@ -9,7 +9,7 @@ import {element, legend} from "/static/drawing/shot.js";
 
 const $ = id => document.getElementById(id);
 const name = document.body.dataset.match, LIVE_BEHIND_S = 1.0;
-const state = {t: 0, playing: false, speed: 1, camera: "free", whose: 0, other: 0, ruling: 0, live: false, data: null};
+const state = {t: 0, playing: false, speed: 1, camera: "free", whose: 0, other: 0, ruling: 0, step: -1, walls: false, live: false, data: null};
 let info, stage, poses, list, time, dirty = true, rows = [], flights = [], marksNext = 0, newsAt = 0, byNumber = new Map();
 const people = new Map(), lines = new Map();
 
@@ -181,6 +181,7 @@ function step(way) {
 
 // -- choosing -----------------------------------------------------------------------------------------------------
 async function choose(number, jump = true) {
+  if (number !== state.ruling) state.step = -1;
   state.ruling = number;
   time.chosen = number;
   list.choose(number);
@@ -210,7 +211,8 @@ async function choose(number, jump = true) {
     stage.choose(data);
     $("what").replaceChildren(element("p", "", data.answer));
     $("legend").replaceChildren(...(data.drawn ? [legend(data)] : []));
-    claimTab($("claim"), data, {stage, redraw: () => { dirty = true; }, path: `${matchPath(name)}/ruling/${number}`});
+    claimTab($("claim"), data, {stage, step: state.step, path: `${matchPath(name)}/ruling/${number}`, redraw: () => { dirty = true; },
+      onStep: step => { state.step = step === data.ruled_step ? -1 : step; write(); }});
     tab("claim");
     say("");
   } catch (error) { say(error.message); }
@@ -302,7 +304,7 @@ function write() {
   clearTimeout(writing);
   writing = setTimeout(() => {
     const said = {t: state.t.toFixed(3), ...(state.camera !== "free" && {camera: state.camera}), ...(["eyes", "screens"].includes(state.camera) && {whose: state.whose}),
-      ...(state.camera === "screens" && {other: state.other}), ...(state.ruling && {ruling: state.ruling}), ...list.filters};
+      ...(state.camera === "screens" && {other: state.other}), ...(state.ruling && {ruling: state.ruling, ...(state.step >= 0 && {step: state.step})}), ...(state.walls && {walls: 1}), ...list.filters};
     history.replaceState(null, "", `#${new URLSearchParams(said)}`);
   }, 150);
 }
@@ -311,6 +313,8 @@ function readAddress() {
   const said = new URLSearchParams(location.hash.slice(1)), number = key => Number(said.get(key)) || 0;
   state.t = Math.min(Math.max(number("t"), info.begins), info.ends);
   state.ruling = Math.floor(number("ruling"));
+  if (said.has("step")) state.step = Math.floor(number("step"));
+  if (said.has("walls")) $("walls").click();
   if (number("whose")) state.whose = number("whose");
   if (number("other")) state.other = number("other");
   [$("whose").value, $("other").value] = [String(state.whose), String(state.other)];
@@ -331,8 +335,10 @@ $("lineof").addEventListener("change", () => tab("line"));
 $("walls").addEventListener("click", event => {
   const through = event.target.getAttribute("aria-pressed") !== "true";
   event.target.setAttribute("aria-pressed", through);
+  state.walls = through;
   stage.setWalls(through);
   dirty = true;
+  if (list) write();
 });
 $("play").addEventListener("click", togglePlay);
 $("back").addEventListener("click", () => step(-1));

@@ -3,20 +3,20 @@ import {ask} from "./asking.js";
 import {CURVES, chart} from "/static/drawing/charts.js";
 import {agesText, differing, element, steps} from "/static/drawing/shot.js";
 
-export function claimTab(box, data, {stage, redraw, path}) {
+export function claimTab(box, data, {stage, redraw, path, step, onStep}) {
   box.replaceChildren(element("p", "answer", data.answer), differing(data));
   box.append(element("p", "note", `Ruling ${data.number}: ${data.kind} of ${data.name || "the server's own"}${data.weapon ? ` with the ${data.weapon}` : ""}, ${data.outcome}, ${data.at.toFixed(3)} s into the match.`));
-  if (data.drawn) box.append(slider(data, stage, redraw));
+  if (data.drawn) box.append(slider(data, stage, redraw, step, onStep));
   if (data.kind === "shot" && data.drawn) box.append(whatIf(data, stage, redraw, path));
   box.append(element("h3", "", "Step by step"), steps(data));
 }
 
-function slider(data, stage, redraw) {
+function slider(data, stage, redraw, step, onStep) {
   const line = element("div", "slide"), input = element("input"), told = element("output");
-  Object.assign(input, {type: "range", min: 0, max: data.ages_ms.length - 1, step: 1, value: stage.layers.step});
+  Object.assign(input, {type: "range", min: 0, max: data.ages_ms.length - 1, step: 1, value: step >= 0 ? step : stage.layers.step});
   input.setAttribute("aria-label", "From the claimed view to the server's present");
   const show = () => { stage.layers?.show(Number(input.value)); told.textContent = agesText(data, Number(input.value)); redraw(); };
-  input.addEventListener("input", show);
+  input.addEventListener("input", () => { show(); onStep(Number(input.value)); });
   line.append(element("span", "note", "its screen"), input, element("span", "note", "present"), told);
   show();
   return line;
