@@ -8,7 +8,11 @@ $(BIN)/python:
 	$(PYTHON) -m venv $(VENV)
 
 $(VENV)/.demo-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,review,logs,meshes,testing]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile --editable .
+	@echo "kernels are compiled, once, while the rest is installed"
+	$(BIN)/python -c "from tinclock.cli.compiling import warm_up_beside; warm_up_beside()" & \
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile --editable '.[figures,review,logs,meshes,testing]'; \
+	installed=$$?; wait; exit $$installed
 	touch $@
 
 $(VENV)/.test-ready: pyproject.toml | $(BIN)/python

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import importlib
 import inspect
+import os
 import pickle
 import re
 import subprocess
@@ -14,7 +15,9 @@ from pathlib import Path
 import pytest
 
 import tinclock
+from tinclock.cli.compiling import warm_up_beside
 from tinclock.core import errors
+from tinclock.core.warming import AHEAD, STEPS
 
 ROOT = Path(__file__).resolve().parent.parent
 HEAVY = {"numba", "numpy", "scipy", "pandas", "matplotlib", "click", "rich", "msgspec", "pyarrow"}
@@ -174,3 +177,22 @@ print([str(one.message) for one in told if "NUMBA_CACHE_DIR" in str(one.message)
     done = subprocess.run(run, capture_output=True, text=True, check=False, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert done.stdout.split() == ["True", "5.0", "1"]
+
+
+def test_kernels_are_compiled_by_two_processes_and_found_again(tmp_path):
+    """A process that compiled before is told from one that never did; the other half works by itself."""
+    ask = "from tinclock.core.warming import is_compiled; print(is_compiled())"
+    empty = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path)}
+    told = [
+        subprocess.run(
+            [sys.executable, "-c", ask], env=empty, capture_output=True, text=True, check=True
+        ).stdout.strip()
+        for _ in range(2)
+    ]
+    assert told == ["False", "True"]
+    heard = []
+    tinclock.warm_up(lambda name, done, of: heard.append((name, done, of)), ahead=True)
+    assert [name for name, _, _ in heard] == [*AHEAD, ""]
+    assert heard[-1][1:] == (len(AHEAD), len(AHEAD))
+    assert set(AHEAD) < set(STEPS)
+    warm_up_beside()  # nothing is left to compile: no other process, and it is quick

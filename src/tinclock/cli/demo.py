@@ -80,6 +80,7 @@ def demo(
         return
     talk = not (as_json or quiet)
     console = console_for(not talk)
+    _compile(console)
     played, drawable = _play(seed, seconds, console)
     known = {ruling.number: ruling for ruling in played.rulings}
     if shot is not None and shot not in known:
@@ -100,6 +101,23 @@ def demo(
         console.print(known[shot].explain(), markup=False, highlight=False, soft_wrap=True)
         console.print()
     print_files(console, summary)
+
+
+def _compile(console: Console) -> None:
+    """Compile what was never compiled on this machine, and say so: it takes half a minute, once."""
+    from tinclock.cli.compiling import warm_up_beside
+    from tinclock.core.warming import is_compiled
+
+    if is_compiled():
+        return
+    columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
+    with Progress(*columns, console=console, transient=True) as progress:
+        task = progress.add_task("compiling, once", total=1.0)
+
+        def show(name: str, done: int, of: int) -> None:
+            progress.update(task, completed=done / of, description=f"compiling, once: {name}" if name else "compiled")
+
+        warm_up_beside(show)
 
 
 def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Surroundings]]:

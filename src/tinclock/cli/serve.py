@@ -69,8 +69,8 @@ def serve(
 ) -> None:  # fmt: skip
     """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
     from tinclock.cases.evidence_log import EvidenceLog
+    from tinclock.cli.compiling import warm_up_beside
     from tinclock.core.errors import MissingExtraError
-    from tinclock.core.warming import warm_up
     from tinclock.serve.app import Service, Settings
     from tinclock.serve.hub import Hub
 
@@ -90,7 +90,7 @@ def serve(
         logger: Any = structlog.get_logger()
 
         log = None if evidence is None else EvidenceLog(evidence)
-        warm_up(lambda name, done, of: logger.info("loading kernels", step=name, done=done, of=of))
+        warm_up_beside(lambda name, done, of: logger.info("loading kernels", step=name, done=done, of=of))
         gc.collect()
         gc.freeze()  # what compiled kernels bring along lives as long as the process: nothing to look through again
 

@@ -14,6 +14,7 @@ import numpy as np
 from tinclock.core.combat.motion import Motion
 from tinclock.core.combat.projectile_motion import Flight
 from tinclock.core.geometry.level import Level, Surface
+from tinclock.core.kernels import cast
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.rules.ruleset import Rules
@@ -56,36 +57,51 @@ _RULES = {
                                        "compensation": "launch", "impacts": "claimed"}},
     },
 }  # fmt: skip
-STEPS = ("levels", "poses", "shots", "blows", "launches", "moves", "questions")
+STEPS = ("levels", "poses", "launches", "shots", "blows", "moves", "questions")
 """What `warm_up` goes through, in order."""
+AHEAD = ("poses", "shots", "blows", "questions")
+"""What a second process goes through meanwhile: none of it needs a level, and the first process comes to it last."""
 
 
-def warm_up(on_progress: Callable[[str, int, int], None] | None = None) -> None:
+def warm_up(on_progress: Callable[[str, int, int], None] | None = None, *, ahead: bool = False) -> None:
     """Compile or load every kernel that a match needs. Call it before your server's loop.
 
     on_progress : called before each step with what it loads, how many steps are done, and how many there are
+    ahead : compile the other half, in a second process beside one that compiles all; it finds the results in the cache
 
     With compiled kernels in the cache it takes about a second, on a machine that never ran Tin Clock about a minute.
     """
-    match = _Match()
-    for done, (name, step) in enumerate(zip(STEPS, match.steps(), strict=True)):
+    match, names = _Match(ahead), AHEAD if ahead else STEPS
+    for done, name in enumerate(names):
         if on_progress is not None:
-            on_progress(name, done, len(STEPS))
-        step()
+            on_progress(name, done, len(names))
+        match.steps()[name]()
     if on_progress is not None:
-        on_progress("", len(STEPS), len(STEPS))
+        on_progress("", len(names), len(names))
+
+
+def is_compiled() -> bool:
+    """Whether kernels were compiled on this machine before, as far as one small one tells."""
+    one = np.zeros(1, np.int64)
+    cast.slot_in(one, one, 0)
+    stats = getattr(cast.slot_in, "stats", None)  # nothing is compiled where Numba is told not to
+    return stats is None or not sum(stats.cache_misses.values())
 
 
 class _Match:
     """Two bodies, a door, a pane and a wall, and somebody who does everything once."""
 
-    def __init__(self) -> None:
+    def __init__(self, on_open_ground: bool) -> None:
         self._rules = msgspec.convert(_RULES, Rules)
         self._tick, self._sequence = -1, 0
+        self._on_open_ground = on_open_ground
 
-    def steps(self) -> list[Callable[[], None]]:
-        """In the order of `STEPS`."""
-        return [self._level, self._poses, self._shots, self._blows, self._launches, self._moves, self._questions]
+    def steps(self) -> dict[str, Callable[[], None]]:
+        """By their names."""
+        return {
+            "levels": self._level, "poses": self._poses, "launches": self._launches, "shots": self._shots,
+            "blows": self._blows, "moves": self._moves, "questions": self._questions,
+        }  # fmt: skip
 
     def _level(self) -> None:
         surfaces = [Surface("wall"), Surface("pane", blocks_sight=False, resistance_per_m=1.0)]
@@ -98,9 +114,10 @@ class _Match:
         self.level.first_many([[0.0, 0.0, 1.0]], [[1.0, 0.0, 0.0]], 50.0)
 
     def _poses(self) -> None:
-        self.referee = referee = Referee(self._rules, level=self.level)
-        self._open = Referee(self._rules)
-        for each in (referee, self._open):
+        opened = Referee(self._rules)
+        self.referee = opened if self._on_open_ground else Referee(self._rules, level=self.level)
+        self._all = [opened] if self._on_open_ground else [self.referee, opened]
+        for each in self._all:
             each.admit(connection="a", account="a", team="one", rig="body")
             each.admit(connection="b", account="b", team="two", rig="body")
             each.place("door")
@@ -109,7 +126,7 @@ class _Match:
         for kind in (np.float32, np.float64):  # bodies alike come as one array
             self._tick += 1
             alike = self._pose(0.0)[None].repeat(2, axis=0).astype(kind)
-            for each in (referee, self._open):
+            for each in self._all:
                 each.record(self._tick, self._tick / 64, [1, 2], alike)
         for _ in range(4):
             self._record()
@@ -120,7 +137,7 @@ class _Match:
     def _record(self) -> None:
         self._tick += 1
         door = np.array([[3.0, 4.0, 1.0, 0.0, 0.0, 0.0, 1.0]])
-        for each in (self.referee, self._open):
+        for each in self._all:
             each.record(self._tick, self._tick / 64, [1, 2, 3], [self._pose(0.0), self._pose(1.0), door])
             each.published(self._tick)
             each.advance(self._tick / 64)
@@ -129,7 +146,7 @@ class _Match:
         self._sequence += 1
         ahead = {"origin": [0.0, 0.0, 1.0], "direction": [1.0, 0.0, 0.0], "view": [self._tick - 3, self._tick - 2, 0.5]}
         claim = {"kind": kind, "sequence": self._sequence, "actor": 1, "weapon": weapon, **ahead, **fields}
-        for each in (self.referee, self._open):
+        for each in self._all:
             each.wield(1, weapon, self._tick / 64)
             each.rule("a", dict(claim), received_at=self._tick / 64 + 0.02)
         self._record()
@@ -161,7 +178,7 @@ class _Match:
         Flight(motion, 0.0, (0.0, 0.0, 3.0), (1.0, 0.0, 1.0), level=self.level).at(2.0)
 
     def _moves(self) -> None:
-        for each in (self.referee, self._open):
+        for each in self._all:
             each.put(1, (0.0, 0.0, 0.0), self._tick / 64)
         for x in (0.0, 0.05, 9.0):
             self._claim("move", position=[x, 0.0, 0.0], client_time=1.0 + x)
