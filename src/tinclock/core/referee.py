@@ -15,7 +15,7 @@ from tinclock.core.combat.welcome import Welcome, state_of
 from tinclock.core.errors import BadArrayError, BadNumberError, UnknownNameError
 from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.ruling.checks.lag import free_views, hear
-from tinclock.core.ruling.checks.view import latest_age, shortest_trip, sparser_by
+from tinclock.core.ruling.checks.view import ages
 from tinclock.core.ruling.commands import KINDS
 from tinclock.core.ruling.handle import wield
 from tinclock.core.ruling.pipeline import ClaimPipeline
@@ -148,8 +148,13 @@ class Referee(MatchCalls):
             name=name, team=team, rig=rig, connection=connection, carried=weapons, wielded=weapon, now=now
         )
         self._history.add(entity, rig)
-        body = self.rules.rigs[rig]
-        self._ledger.open(entity, body.health, name=name if connection else None, team=team, worth=body.worth)
+        self._pipeline.enter(actor)
+        body, shape = self.rules.rigs[rig], self.history.rigs[rig]
+        if shape.has_eye:
+            actor.look_from(shape.eye_bone, shape.eye_at)
+        self._ledger.open(
+            entity, body.health, name=name if connection else None, team=team, worth=body.worth, body=actor
+        )
         bulletin = self._ledger.bulletin
         bulletin.tell(JoinedEvent(bulletin.next, now, entity, rig, name, team, actor.wielded, bool(connection)))
         self._ledger.spawn(entity, now)
@@ -312,11 +317,8 @@ class Referee(MatchCalls):
     def view_bounds(self, connection: str) -> ViewBounds:
         """How old that connection's views may be on arrival, as things stand."""
         line = self._roster.require_connection(connection)
-        return ViewBounds(
-            shortest_trip(line, self.rules),
-            latest_age(line, self.rules) + sparser_by(self.history, self.rules),
-            self.rules.view.max_rewind_s,
-        )
+        youngest, oldest = ages(line, self._pipeline.numbers, self.history.snapshot_spacing_s)
+        return ViewBounds(youngest, oldest, self.rules.view.max_rewind_s)
 
     def view_choice(self, connection: str, sequence: int, received_at: float) -> tuple[float, float]:
         """Between which server times, oldest first, a claim may show the others without a finding, as things stand.
@@ -326,7 +328,7 @@ class Referee(MatchCalls):
         """
         line, bounds = self._roster.require_connection(connection), self.view_bounds(connection)
         oldest, newest = received_at - min(bounds.oldest_s, bounds.cap_s), received_at - bounds.newest_s
-        free = free_views(line, self.rules.view, self._history, sequence, received_at)
+        free = free_views(line, self._pipeline.numbers, self._history, sequence, received_at)
         return max(oldest, free[0]), min(newest, free[1])
 
     def events(self, since: int | None = None) -> list[Event]:

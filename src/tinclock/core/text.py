@@ -56,3 +56,8 @@ def amount(value: float | str | None, unit: str, names: Mapping[int, str] | None
 def called(entity: int, names: Mapping[int, str] | None) -> str:
     """What to call an entity."""
     return printable((names or {}).get(entity) or f"entity {entity}")
+
+
+def excerpt_name(name: str) -> str:
+    """A client's name for something, short and printable."""
+    return name if len(name) <= 40 and name.isascii() and name.isprintable() else excerpt(name)

@@ -9,8 +9,9 @@ import msgspec
 
 from tinclock.core.combat.roster import Roster
 from tinclock.core.plain import Fields
+from tinclock.core.rules.numbers import RuleNumbers
 from tinclock.core.ruling.checks.lag import hear
-from tinclock.core.ruling.checks.view import latest_age, view_limits
+from tinclock.core.ruling.checks.view import ages, bound_views
 from tinclock.core.ruling.claims import MoveClaim, StatusClaim
 from tinclock.core.timeline.ring import Snapshot
 from tinclock.core.timeline.views import Drawing
@@ -85,6 +86,7 @@ class _Listener:
     def __init__(self, recording: Recording, connection: str) -> None:
         header = recording.require_header()
         self._recording, self._name, self._rules = recording, connection, header.rules
+        self._numbers = RuleNumbers(header.rules)
         self._roster = Roster(header.rules, {}, header.seed)
         self.snapshots: dict[int, Snapshot] = {}
         self._times: dict[int, float] = {}
@@ -156,7 +158,7 @@ class _Listener:
         if clock.pong(given["nonce"], given["client_time"], at) == "used":
             trip = at - self._nonce_of.get(given["nonce"], math.nan)
             self.trips.append(Trip(at, trip, clock.jitter_s, clock.loss))
-            view_limits(self._line, self._rules)
+            bound_views(self._line, self._numbers)
 
     def _hear(self, view: object, client_time: object, at: float, sequence: int) -> None:
         line: Any = self._line
@@ -176,5 +178,6 @@ class _Listener:
         after = None if view is None else self.snapshots.get(view.to_tick)
         if before is not None and after is not None and self._line.clock.samples:
             age = at - (before.time + view.fraction * (after.time - before.time))
-            oldest = min(latest_age(self._line, self._rules), self._rules.view.max_rewind_s)
-            self.views.append(Aged(at, age, view_limits(self._line, self._rules).shortest_s, oldest))
+            bound_views(self._line, self._numbers)
+            youngest, oldest = ages(self._line, self._numbers)
+            self.views.append(Aged(at, age, youngest, min(oldest, self._rules.view.max_rewind_s)))

@@ -9,6 +9,7 @@ from tinclock.core.combat.ledger import Ledger
 from tinclock.core.combat.roster import Connection, Participant, Roster
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.rules.consequences import consequences_of
+from tinclock.core.rules.numbers import RuleNumbers
 from tinclock.core.ruling.shot import ShotWork, cast_shot
 from tinclock.core.ruling.work import World
 from tinclock.core.text import called
@@ -68,6 +69,7 @@ def otherwise(past: Past, ruling: Ruling, view: View) -> Otherwise | None:
     world = World(
         rules, consequences, history, past.level, Ledger(rules.match.health, rules.harm, rules.score),
         Roster(rules, weapons, 0), Flights(history, past.level), Cover(history, past.level),
+        RuleNumbers(rules),
     )  # fmt: skip
     shooter = Participant(ruling.entity, "", "", "", ruling.connection, 0, 0.0)
     connection = Connection(ruling.connection, ruling.account, ruling.entity, Drawing(), b"")

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from tinclock.core.kernels.rows import HELD
+from tinclock.core.kernels.spending import fire_of
+from tinclock.core.packed import Number, Row
+
 if TYPE_CHECKING:
     from tinclock.core.rules.weapons import WeaponRules
 
@@ -20,24 +24,23 @@ class Cadence:
     between two shots of a burst begins another one.
     """
 
-    __slots__ = ("_burst", "_fired", "_pause_s", "fired_at", "interval_s", "ready_at")
+    __slots__ = ("_row", "numbers")
 
-    def __init__(self, weapon: WeaponRules) -> None:
-        self._burst = 1 if weapon.burst is None else weapon.burst.shots
+    interval_s = Number(HELD.interval_s)
+    fired_at = Number(HELD.fired_at)
+    """When the last shot counts as fired: not before the weapon was ready."""
+    ready_at = Number(HELD.ready_at)
+    """When the weapon is ready without any allowance."""
+
+    def __init__(self, weapon: WeaponRules, row: Row | None = None) -> None:
+        self._row = Row(len(HELD)) if row is None else row
+        self.numbers = self._row.numbers
         self.interval_s = weapon.interval_s if weapon.burst is None else weapon.burst.interval_s
-        self._pause_s = weapon.interval_s
-        self._fired = 0
-        self.fired_at = float("-inf")
-        """When the last shot counts as fired: not before the weapon was ready."""
-        self.ready_at = float("-inf")
-        """When the weapon is ready without any allowance."""
+        self.numbers[HELD.burst] = 1.0 if weapon.burst is None else weapon.burst.shots
+        self.numbers[HELD.pause_s] = weapon.interval_s
+        self.numbers[HELD.fired] = 0.0
+        self.fired_at = self.ready_at = float("-inf")
 
     def fire(self, now: float) -> None:
         """Spend the time of one shot."""
-        at = now if now > self.ready_at else self.ready_at
-        before, self.fired_at = self.fired_at, at
-        if self._burst == 1:
-            self.ready_at = at + self.interval_s
-            return
-        self._fired = 1 if at - before >= self._pause_s else self._fired % self._burst + 1
-        self.ready_at = at + (self._pause_s if self._fired == self._burst else self.interval_s)
+        fire_of(self._row.at, now)

@@ -7,6 +7,10 @@ from typing import TYPE_CHECKING
 
 from tinclock.core.combat.cadence import Cadence
 from tinclock.core.combat.scatter import Scatter
+from tinclock.core.kernels.checks.weapon import charge_of, rounds_of
+from tinclock.core.kernels.rows import HELD
+from tinclock.core.kernels.spending import can_reload_of, reload_of, settle_of, spend_of, standing_of
+from tinclock.core.packed import Endless, Number, Row, Whole
 
 if TYPE_CHECKING:
     from tinclock.core.combat.weapons import Weapon
@@ -14,26 +18,22 @@ if TYPE_CHECKING:
 NEVER = math.inf
 
 
-class Held:
+class Held(Row):
     """State of one weapon. Times are server times; `shots` counts every shot of the match, whatever the life."""
 
-    __slots__ = (
-        "_client_time",
-        "_paced_at",
-        "cadence",
-        "charging_from",
-        "drawn_at",
-        "magazine",
-        "reload_ends",
-        "reloaded_at",
-        "reserve",
-        "scatter",
-        "shots",
-        "strange_shots",
-        "weapon",
-    )
+    __slots__ = ("_client_time", "_paced_at", "cadence", "scatter", "weapon")
+
+    magazine = Endless(HELD.magazine)
+    reserve = Endless(HELD.reserve)
+    reload_ends = Number(HELD.reload_ends)
+    reloaded_at = Number(HELD.reloaded_at)
+    drawn_at = Number(HELD.drawn_at)
+    charging_from = Number(HELD.charging_from)
+    shots = Whole(HELD.shots)
+    strange_shots = Whole(HELD.strange_shots)
 
     def __init__(self, weapon: Weapon, key: bytes) -> None:
+        super().__init__(len(HELD))
         self.weapon = weapon
         self.scatter = Scatter(key, weapon.name, weapon.rules)
         self.shots = self.strange_shots = 0
@@ -42,7 +42,7 @@ class Held:
     def refill(self) -> None:
         """As at the start of a life."""
         rules = self.weapon.rules
-        self.cadence = Cadence(rules)
+        self.cadence = Cadence(rules, self)
         self.magazine, self.reserve = rules.magazine, rules.reserve
         self.reload_ends = NEVER
         self.reloaded_at = self.drawn_at = -math.inf
@@ -54,32 +54,23 @@ class Held:
 
     def rounds_at(self, at: float) -> tuple[int | None, int | None]:
         """Magazine and reserve as they are at a time, a reload that is over by then included; None: endless."""
-        if self.reload_ends > at:
-            return self.magazine, self.reserve
-        loaded = self.magazine or 0
-        missing = (self.weapon.rules.magazine or 0) - loaded
-        moved = missing if self.reserve is None else min(missing, self.reserve)
-        return loaded + moved, None if self.reserve is None else self.reserve - moved
+        magazine, reserve = rounds_of(self.at, self.weapon.at, at)
+        return None if magazine < 0.0 else int(magazine), None if reserve < 0.0 else int(reserve)
 
     def settle(self, now: float) -> None:
         """Finish a reload that is over."""
-        if self.reload_ends <= now:
-            self.magazine, self.reserve = self.rounds_at(now)
-            self.reloaded_at, self.reload_ends = self.reload_ends, NEVER
+        settle_of(self.at, self.weapon.at, now)
 
     def can_reload(self, at: float = -math.inf) -> bool:
         """Whether there is room in the magazine and something to fill it with, and no reload under way.
 
         at : the server time that is meant, for a reload that nobody has finished yet
         """
-        full, (magazine, reserve) = self.weapon.rules.magazine, self.rounds_at(at)
-        under_way = at < self.reload_ends < NEVER
-        return full is not None and (magazine or 0) < full and reserve != 0 and not under_way
+        return bool(can_reload_of(self.at, self.weapon.at, at))
 
     def reload(self, now: float) -> None:
         """Begin a reload, not before the last shot had its time: what came early is not gained twice."""
-        self.reload_ends = max(now, self.cadence.fired_at) + self.weapon.rules.reload_s
-        self.settle(now)
+        reload_of(self.at, self.weapon.at, now)
 
     def put_away(self) -> None:
         """Break off what was under way: reload and charge."""
@@ -89,21 +80,17 @@ class Held:
 
     def ready_at(self) -> float:
         """The server time from which the weapon fires, as things stand; inf while it is empty."""
-        ready = self.cadence.ready_at
-        if self.drawn_at > ready:
-            ready = self.drawn_at
-        if self.magazine is None or (self.magazine and self.reload_ends == NEVER):
-            return ready
-        if self.magazine == 0 or not self.weapon.rules.reload_interruptible:
-            return max(ready, self.reload_ends)  # never, while it is empty and nobody reloads
-        return ready
+        _, _, wait = standing_of(self.at, self.weapon.at, 0.0)
+        return float(wait)
+
+    def standing(self, now: float) -> tuple[int | None, int | None, float]:
+        """Magazine, reserve (None: endless) and how long until it fires, inf for never."""
+        magazine, reserve, wait = standing_of(self.at, self.weapon.at, now)
+        return None if magazine < 0.0 else int(magazine), None if reserve < 0.0 else int(reserve), wait
 
     def charge_at(self, now: float) -> float:
         """The share of a full charge that there is now."""
-        full = self.weapon.rules.charge_s
-        if full == 0.0:
-            return 1.0
-        return min(1.0, max(0.0, (now - self.charging_from) / full)) if self.charging_from != NEVER else 0.0
+        return float(charge_of(self.at, self.weapon.at, now))
 
     def charge(self, now: float) -> None:
         """Begin to charge."""
@@ -115,15 +102,7 @@ class Held:
         A shot that came early, within the allowance, counts from when the weapon was due: draw, reload, charge and
         cadence share one allowance over time.
         """
-        due = max(now, self.drawn_at, self.reloaded_at)
-        if self.charging_from != NEVER:
-            due = max(due, self.charging_from + charge * self.weapon.rules.charge_s)
-        self.cadence.fire(due)
-        self.charging_from = self.reload_ends = NEVER
-        if self.magazine is not None:
-            self.magazine = max(0, self.magazine - 1)
-            if self.magazine == 0 and self.weapon.rules.reload_when_empty and self.can_reload():
-                self.reload(now)
+        spend_of(self.at, self.weapon.at, now, charge)
 
     def pace(self, now: float, client_time: float | None) -> float:
         """The instant of a shot for recovery between shots, in server seconds but with the client's own spacing.

@@ -11,12 +11,15 @@ from tinclock.core.combat.bulletin import Bulletin
 from tinclock.core.combat.events import ArmourEvent, DeathEvent, EffectEvent, HealthEvent, LeftEvent, SpawnEvent
 from tinclock.core.combat.scores import Scores
 from tinclock.core.errors import AlreadyKnownError, UnknownNameError, only_by
+from tinclock.core.kernels.rows import BODY
+from tinclock.core.packed import Flag, Number, Row
 from tinclock.core.rules.ruleset import HarmRules, ScoreRules
 from tinclock.core.timeline.instants import CATCH_UP_S
 
 if TYPE_CHECKING:
     from typing import Literal
 
+    from tinclock.core.packed import Numbers
     from tinclock.core.rules.weapons import LastingRules
 
 REMEMBERED_CHANGES = 64
@@ -57,12 +60,21 @@ class _Lasting(NamedTuple):
 
 
 class _Account:
-    __slots__ = ("alive", "armour", "died_at", "effects", "full", "harmed", "health", "life", "past", "team", "worth")
+    __slots__ = ("effects", "full", "harmed", "life", "numbers", "past", "team", "worth")
 
-    def __init__(self, full: float, team: str, worth: float) -> None:
+    health = Number(BODY.health)
+    armour = Number(BODY.armour)
+    alive = Flag(BODY.alive)
+    dead = Flag(BODY.dead)
+    affected = Flag(BODY.affected)
+    died_at = Number(BODY.died_at)
+
+    def __init__(self, numbers: Numbers, full: float, team: str, worth: float) -> None:
+        self.numbers = numbers
         self.full, self.team, self.worth = full, team, worth
         self.health = self.armour = 0.0
-        self.alive, self.life, self.died_at = False, 0, float("-inf")
+        self.alive, self.dead, self.affected = False, False, False
+        self.life, self.died_at = 0, float("-inf")
         self.effects: dict[str, tuple[float, float]] = {}  # what -> (until, amount)
         self.harmed: deque[tuple[float, int, float]] = deque(maxlen=256)  # when, by whom, how much
         self.past: deque[HealthSince] = deque(maxlen=REMEMBERED_CHANGES)
@@ -95,13 +107,18 @@ class Ledger:
         name: str | None = None,
         team: str = "",
         worth: float | None = None,
+        body: Row | None = None,
     ) -> None:
-        """Start the books of a new entity, not yet alive. With a name (even an empty one) it has a row on the board."""
+        """Start the books of a new entity, not yet alive. With a name (even an empty one) it has a row on the board.
+
+        body : its row of numbers, where it has one already
+        """
         if entity in self._accounts:
             raise AlreadyKnownError("entity", entity)
         self._accounts[entity] = _Account(
-            full_health or self.full_health, team, self.points.kill if worth is None else worth
-        )
+            (body or Row(len(BODY))).numbers, full_health or self.full_health, team,
+            self.points.kill if worth is None else worth,
+        )  # fmt: skip
         if name is not None:
             self.scores.open(entity, name, team)
 
@@ -128,10 +145,12 @@ class Ledger:
         account.health, account.armour, account.alive = account.full, self.harm.armour, True
         account.life += 1
         account.effects.clear()
+        account.affected = False
         self.affected.discard(entity)
         account.harmed.clear()
         account.past.clear()
         self._note(account, server_time)
+        account.dead = False
         self.dead.discard(entity)
         self._lasting = [item for item in self._lasting if item.entity != entity]
         self.bulletin.tell(SpawnEvent(self.bulletin.next, server_time, entity, account.life, account.health))
@@ -171,19 +190,30 @@ class Ledger:
             self._changed(ArmourEvent, entity, blow, server_time, was, account.armour)
         after = before - (amount - taken)
         account.health = after = after if after > 0.0 else 0.0
-        account.harmed.append((server_time, actor, before - after + taken))
-        self._note(account, server_time)
-        if after < before:
-            self._changed(HealthEvent, entity, blow, server_time, before, after)
+        self._wounded(entity, account, before, taken, server_time, blow)
         if after > 0.0:
             return Wound(before, after, False)
-        account.alive, account.died_at = False, server_time
+        account.alive, account.dead, account.died_at = False, True, server_time
         self.dead.add(entity)
         self.bulletin.tell(
             DeathEvent(self.bulletin.next, server_time, entity, blow.cause, actor, blow.weapon, blow.part)
         )
         self._settle(entity, account, actor, server_time)
         return Wound(before, 0.0, True)
+
+    def _wounded(
+        self, entity: int, account: _Account, before: float, taken: float, server_time: float, blow: Blow
+    ) -> None:
+        """Keep and tell that a blow took health, down from `before`, and so many points of armour."""
+        after = account.health
+        account.harmed.append((server_time, blow.actor, before - after + taken))
+        self._note(account, server_time)
+        if after < before:
+            self._changed(HealthEvent, entity, blow, server_time, before, after)
+
+    def wounded(self, entity: int, before: float, server_time: float, blow: Blow) -> None:
+        """A kernel took health from an entity, which had `before`; keep and tell what follows from that."""
+        self._wounded(entity, self._accounts[entity], before, 0.0, server_time, blow)
 
     def linger(self, entity: int, rules: LastingRules, server_time: float, blow: Blow) -> None:
         """Begin damage that goes on, at fixed instants from now."""
@@ -230,7 +260,9 @@ class Ledger:
         self, entity: int, what: Literal["shield", "boost"], until: float, amount: float, server_time: float, cause: str
     ) -> None:
         """Begin an effect, or change when it ends."""
-        self._account(entity).effects[what] = (until, amount)
+        account = self._account(entity)
+        account.effects[what] = (until, amount)
+        account.affected = True
         self.affected.add(entity)
         self.bulletin.tell(EffectEvent(self.bulletin.next, server_time, entity, what, until, amount, cause))
 

@@ -8,6 +8,9 @@ from typing import TYPE_CHECKING, NamedTuple
 from tinclock.core.combat.held import Held
 from tinclock.core.combat.items import Stock
 from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameError
+from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
+from tinclock.core.kernels.rows import BODY, LINE
+from tinclock.core.packed import Flag, Number, Row, Whole
 from tinclock.core.timeline.clock import TRANSITS_S, ClockEstimate
 from tinclock.core.timeline.lag import LagTracker
 from tinclock.core.timeline.least import Least
@@ -22,7 +25,6 @@ if TYPE_CHECKING:
     from tinclock.core.timeline.views import Drawing
     from tinclock.core.vectors import Triple
 
-REMEMBERED_RECEIPTS = 128
 LONGEST_NAME = 200
 """Characters of an account, a connection, a name or a team: what every store holds."""
 
@@ -55,19 +57,17 @@ class HeldTrigger:
         """Shots still to come of this pull; None: until it is let go."""
 
 
-class Participant:
+class Participant(Row):
     """An entity that takes part: who acts for it, its team, what it carries."""
 
     __slots__ = (
         "accepted",
-        "blocks_only",
         "connection",
         "entity",
         "held_trigger",
         "home",
         "items",
         "key",
-        "life_epoch",
         "name",
         "rig",
         "secret",
@@ -78,7 +78,14 @@ class Participant:
         "wielded",
     )
 
+    life_epoch = Whole(BODY.life_epoch)
+    """How often it had been cut when its life began."""
+    blocks_only = Flag(BODY.blocks_only)
+    """Whether it stops shots and takes no damage."""
+
     def __init__(self, entity: int, name: str, team: str, rig: str, connection: str, seed: int, now: float) -> None:
+        super().__init__(len(BODY))
+        self.numbers[BODY.entity] = entity
         self.entity, self.name, self.team, self.rig = entity, name, team, rig
         self.connection, self.home, self.since = connection, connection, now
         self.tenures: list[Tenure] = []
@@ -86,13 +93,17 @@ class Participant:
         self.items: dict[str, Stock] = {}
         self.wielded = ""
         self.life_epoch = 1
-        self.blocks_only = False
-        """Stops shots and takes no damage."""
         self.accepted: AcceptedPosition | None = None
         self.held_trigger: HeldTrigger | None = None
         self.key, self.secret = (
             hashlib.blake2b(f"{seed}/{entity}/{use}".encode(), digest_size=32).digest() for use in ("spread", "secret")
         )
+
+    def look_from(self, bone: int, place: Triple) -> None:
+        """Its eye is fixed to a bone, at a place in the bone's frame, metres."""
+        row = self.numbers
+        row[BODY.has_eye], row[BODY.eye_bone] = 1.0, bone
+        row[BODY.eye_x], row[BODY.eye_y], row[BODY.eye_z] = place
 
     def equip(self, weapons: Iterable[Weapon], items: Mapping[str, Stock], wielded: str) -> None:
         """Hand over what it carries; an empty name holds nothing."""
@@ -118,58 +129,54 @@ class Participant:
         """Another connection acts for it from now on."""
         self.tenures.append(Tenure(self.connection, self.since, now))
         del self.tenures[:-8]
+        self.numbers[BODY.tenures] = len(self.tenures)
         self.connection, self.since = connection, now
         self.held_trigger = None
 
 
-class ViewLimits(NamedTuple):
-    """What bounds a connection's views, in seconds, as worked out at one version of its clock and one drawing.
+class Connection(Row):
+    """A connection: its clock, how it draws, what it sent. A spectator's has entity 0, the server's own no name.
 
-    shortest_s : the least time between sending a snapshot and receiving a claim that has seen it
-    latest_s : the greatest age of a view that the connection explains
-    back_s : how far a view may lie before an earlier claim's
+    since : server time of its admission: nothing that was sent before can be on its screen
+    transits : of what its messages' own stamps say of their trip up: server time of arrival less the client's clock
+    shortest_s, latest_s, back_s : what bounded its last view, seconds: the least time between sending a snapshot and
+        receiving a claim that has seen it; the greatest age that the connection explains; how far a view may lie before
+        an earlier claim's
     """
 
-    clock_version: int = -1
-    drawing: Drawing | None = None
-    shortest_s: float = 0.0
-    latest_s: float = 0.0
-    back_s: float = 0.0
+    __slots__ = ("_drawing", "account", "clock", "entity", "lag", "name", "receipts", "transits")
 
-
-class Connection:
-    """A connection: its clock, how it draws, what it sent. A spectator's has entity 0, the server's own no name."""
-
-    __slots__ = (
-        "account",
-        "clock",
-        "drawing",
-        "entity",
-        "highest_sequence",
-        "lag",
-        "name",
-        "newest_view_time",
-        "receipts",
-        "since",
-        "transits",
-        "view_limits",
-    )
+    since = Number(LINE.since)
+    highest_sequence = Whole(LINE.highest_sequence)
+    newest_view_time = Number(LINE.newest_view_time)
+    shortest_s = Number(LINE.shortest_s)
+    latest_s = Number(LINE.latest_s)
+    back_s = Number(LINE.back_s)
 
     def __init__(
         self, name: str, account: str, entity: int, drawing: Drawing, key: bytes, since: float = float("-inf")
     ) -> None:
+        super().__init__(len(LINE))
         self.name, self.account, self.entity, self.drawing = name, account, entity, drawing
         self.since = since
-        """Server time of its admission: nothing that was sent before can be on its screen."""
-        self.clock = ClockEstimate(key)
-        self.highest_sequence = 0
+        self.numbers[LINE.is_servers] = not name
+        self.clock = ClockEstimate(key, numbers=self.numbers)
         self.newest_view_time = float("-inf")
-        self.lag = LagTracker()
-        self.transits = Least(TRANSITS_S)
-        """Of what its messages' own stamps say of their trip up: server time of arrival less the client's clock."""
-        self.view_limits = ViewLimits()
-        """Clock version and drawing that the limits hold for; shortest trip, latest age, allowance for running back."""
+        self.lag = LagTracker(self.numbers)
+        self.transits = Least(TRANSITS_S, self.numbers, LINE.claim_trip)
         self.receipts: list[Receipt | None] = [None] * REMEMBERED_RECEIPTS
+
+    @property
+    def drawing(self) -> Drawing:
+        """How its client draws the others."""
+        return self._drawing
+
+    @drawing.setter
+    def drawing(self, drawing: Drawing) -> None:
+        row, self._drawing = self.numbers, drawing
+        row[LINE.interpolation_delay_s], row[LINE.extrapolate_s] = drawing.interpolation_delay_s, drawing.extrapolate_s
+        row[LINE.shows_nearest] = drawing.between == "nearest"
+        row[LINE.extrapolates] = drawing.when_late == "extrapolate"
 
     def remember(self, receipt: Receipt) -> None:
         """Keep a receipt for repeats of its sequence number (not the ruling: that is fifty times as large)."""
@@ -191,6 +198,7 @@ class Roster:
         self.rules, self.weapons, self.seed = rules, weapons, seed
         self.actors: dict[int, Participant] = {}
         self.connections: dict[str, Connection] = {}
+        self._teams: dict[str, int] = {}
         self._next_entity = 1
         self._connected = 0
 
@@ -224,7 +232,11 @@ class Roster:
             {item: Stock(table) for item, table in self.rules.items.items()} if connection else {},
             wielded,
         )
-        actor.blocks_only = self.rules.rigs[rig].blocks_only
+        shape = self.rules.rigs[rig]
+        actor.blocks_only = shape.blocks_only
+        actor.numbers[BODY.passable] = shape.blocks_only and shape.resistance_per_m is not None
+        if team:
+            actor.numbers[BODY.team] = self._teams.setdefault(team, len(self._teams) + 1)
         self.actors[actor.entity] = actor
         self._next_entity += 1
         return actor

@@ -2,20 +2,31 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from tinclock.core.kernels.rows import HITSCAN, PELLETS, PROJECTILE, REACH, WEAPON
+from tinclock.core.kernels.spending import falloff_of
+from tinclock.core.packed import Row
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from tinclock.core.rules.flights import FlightRules
     from tinclock.core.rules.weapons import WeaponRules
 
 
-class Weapon:
+_KINDS: Final = {"hitscan": HITSCAN, "pellets": PELLETS, "projectile": PROJECTILE, "reach": REACH}
+
+
+class Weapon(Row):
     """One weapon's numbers, ready for use; `rules` is its table."""
 
     __slots__ = (
-        "_distances",
         "_factors",
+        "_table",
+        "_table_at",
         "_zones",
         "damage",
         "encumbered",
@@ -31,6 +42,7 @@ class Weapon:
     """How its shots fly; only weapons of kind "projectile" have it."""
 
     def __init__(self, name: str, rules: WeaponRules) -> None:
+        super().__init__(len(WEAPON))
         self.name, self.rules = name, rules
         if rules.flight is not None:
             self.flight = rules.flight
@@ -39,24 +51,36 @@ class Weapon:
         self.penetration = rules.penetration
         self.encumbered = rules.magazine is not None or rules.draw_s > 0.0 or rules.charge_s > 0.0
         """Whether anything but its cadence can keep it from firing."""
-        self._distances = [float(distance) for distance, _ in rules.falloff]
-        self._factors = [float(factor) for _, factor in rules.falloff]
-        self._zones = dict(rules.zones)
-        best = max([1.0, *self._zones.values()]) * max(self._factors, default=1.0)
+        self._table = np.array(rules.falloff, dtype=np.float64).reshape(-1, 2)
+        self._table_at = int(self._table.ctypes.data)
+        self._zones, self._factors = dict(rules.zones), np.ones(1)
+        best = max([1.0, *self._zones.values()]) * max((float(factor) for _, factor in rules.falloff), default=1.0)
         self.most_damage = self.damage * rules.pellets * best
+        self._tell_kernels()
+
+    def _tell_kernels(self) -> None:
+        """Put the numbers that checks need into the row."""
+        rules, row = self.rules, self.numbers
+        row[WEAPON.kind], row[WEAPON.range_m] = _KINDS[rules.kind], rules.range_m
+        row[WEAPON.penetration], row[WEAPON.encumbered] = rules.penetration, self.encumbered
+        row[WEAPON.is_plain] = rules.spread is None and rules.recoil is None
+        row[WEAPON.magazine] = -1.0 if rules.magazine is None else rules.magazine
+        row[WEAPON.reload_interruptible] = rules.reload_interruptible
+        row[WEAPON.charge_s], row[WEAPON.charge_least] = rules.charge_s, rules.charge_least
+        row[WEAPON.reload_s], row[WEAPON.reload_when_empty] = rules.reload_s, rules.reload_when_empty
+        row[WEAPON.damage] = rules.damage
+        row[WEAPON.falloff], row[WEAPON.falloff_count] = self._table_at, len(self._table)
+        plain = rules.spread is None and rules.recoil is None and rules.lasting is None
+        row[WEAPON.is_usual] = plain and rules.kind == "hitscan" and rules.pellets == 1
+
+    def aim_at(self, zones: Sequence[str]) -> None:
+        """Let kernels know the zones of all parts that there are, by the parts' rows."""
+        self._factors = np.array([self.zone(zone) for zone in zones])
+        self.numbers[WEAPON.zones] = int(self._factors.ctypes.data)
 
     def falloff(self, distance_m: float) -> float:
         """The damage factor at a distance: straight lines between the table's points, level beyond its ends."""
-        row = bisect_right(self._distances, distance_m)
-        if not self._distances:
-            return 1.0
-        if row == 0:
-            return self._factors[0]
-        if row == len(self._distances):
-            return self._factors[-1]
-        a, b = self._distances[row - 1], self._distances[row]
-        share = (distance_m - a) / (b - a)
-        return self._factors[row - 1] + share * (self._factors[row] - self._factors[row - 1])
+        return float(falloff_of(self._table_at, len(self._table), distance_m))
 
     def zone(self, zone: str) -> float:
         """The damage factor of a zone."""

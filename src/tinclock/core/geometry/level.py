@@ -110,6 +110,9 @@ class Level:
         """What kernels of flights take, see `kernels.sweep`."""
         self._face = self.tree[3]
         self._kind_of_row = self.kinds[self._face].tolist()
+        passable = np.array([surface.resistance_per_m < float("inf") for surface in self.surfaces], np.int16)
+        self.passable_rows = passable[self.kinds[self._face]] if passable.any() else np.zeros(0, np.int16)
+        """Whether shots that penetrate pass through each of the kernels' rows; empty where they pass through none."""
 
     @classmethod
     def from_boxes(

@@ -10,9 +10,10 @@ import numpy as np
 
 from tinclock.core.kernels.cast import ray_part
 from tinclock.core.kernels.compiling import njit
-from tinclock.core.kernels.layout import COVER_COUNT, COVERS_AT, PART_BONE, PART_BYTES, PARTS_AT
+from tinclock.core.kernels.layout import COVER_COUNT, COVERS_AT, ENTITY, PART_BONE, PART_BYTES, PARTS_AT
 from tinclock.core.kernels.memory import float64_at, int64_at
 from tinclock.core.kernels.poses import blended, body_of, bone_between, turn_between
+from tinclock.core.kernels.triangles import first_triangle_alone
 
 INF = np.inf
 
@@ -51,3 +52,43 @@ def covers_along(ray, radius, limit, view, ignore, stored, columns, rows, spans)
                     columns[found], rows[found], spans[found, 0], spans[found, 1] = column, row, enter, leave
                 found += 1
     return found
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def first_in_the_way(ray, radius, limit, view, ignore, stored, level, has_level, middle):
+    """The first thing in the way of a ball within `limit` metres: (what, distance), metres.
+
+    what : the level's row, or -2 less the column of moving cover; -1 for a clear way
+    ignore : a column to leave out, -1 for none; level, middle : the level's header and middle, see `cast.first_on_path`
+    """
+    ox, oy, oz, dx, dy, dz = ray
+    what, nearest = -1, limit
+    if has_level:
+        start = (ox - middle[0], oy - middle[1], oz - middle[2], dx, dy, dz)
+        wall, distance, _ = first_triangle_alone(start, radius, limit, level)
+        if wall >= 0:
+            what, nearest = wall, distance
+    header = stored[0]
+    count, walled = header[COVER_COUNT], what >= 0
+    if count == 0:
+        return what, nearest
+    room = 16
+    columns, rows, spans = np.empty(room, np.int64), np.empty(room, np.int64), np.empty((room, 2))
+    met = covers_along(ray, radius, nearest, view, ignore, stored, columns, rows, spans)
+    if met > room:
+        columns, rows, spans = np.empty(met, np.int64), np.empty(met, np.int64), np.empty((met, 2))
+        covers_along(ray, radius, nearest, view, ignore, stored, columns, rows, spans)
+    door = -1
+    for k in range(met):
+        if (
+            door < 0
+            or spans[k, 0] < spans[door, 0]
+            or (
+                spans[k, 0] == spans[door, 0]
+                and body_of(header, columns[k])[ENTITY] < body_of(header, columns[door])[ENTITY]
+            )
+        ):
+            door = k
+    if door >= 0 and (not walled or spans[door, 0] < nearest):
+        return -2 - columns[door], spans[door, 0]
+    return what, nearest

@@ -28,6 +28,7 @@ REACHES_AT: Final = 11
 BONES_OF_AT: Final = 12
 COVERS_AT: Final = 13
 COVER_COUNT: Final = 14
+HISTORY_FIELDS: Final = 15
 
 # -- rows of bounds
 X, Y, Z, RADIUS_ROW = 0, 1, 2, 3
@@ -62,6 +63,7 @@ BOXES_AT: Final = 0
 CHILDREN_AT: Final = 1
 TRIANGLES_AT: Final = 2
 FACES_AT: Final = 3
+LEVEL_FIELDS: Final = 4
 BOX_BYTES: Final = 4 * 6 * 8
 CHILD_BYTES: Final = 4 * 16
 TRIANGLE_BYTES: Final = 8 * 9

@@ -5,10 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.combat.events import WeaponEvent
-from tinclock.core.ruling.checks.weapon import excerpt_name
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.work import Work
-from tinclock.core.text import excerpt
+from tinclock.core.text import excerpt, excerpt_name
 
 if TYPE_CHECKING:
     from tinclock.core.combat.held import Held

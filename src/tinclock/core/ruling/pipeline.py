@@ -15,19 +15,22 @@ from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import BadNumberError, RulesError
 from tinclock.core.findings import Finding
 from tinclock.core.geometry.rig import Rig
+from tinclock.core.plain import Fields
 from tinclock.core.rules.consequences import consequences_of
 from tinclock.core.rules.contradictions import contradictions
-from tinclock.core.ruling.checks.form import is_count, is_usual
-from tinclock.core.ruling.checks.weapon import excerpt_name
+from tinclock.core.rules.numbers import RuleNumbers
+from tinclock.core.ruling.checking import Checking
+from tinclock.core.ruling.checks.form import is_count, is_exact, misfit
 from tinclock.core.ruling.claims import UNREADABLE, Claim, ImpactClaim, ShotClaim, TriggerClaim, exact, read_claim
 from tinclock.core.ruling.flying import end_flight, fly_all
-from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Check, Procedure
+from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Procedure
 from tinclock.core.ruling.records import Ruling
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.strike import BlowReach
 from tinclock.core.ruling.trigger import next_shot_at
+from tinclock.core.ruling.usual import settle_usual
 from tinclock.core.ruling.work import HarmWork, Work, World
-from tinclock.core.text import excerpt
+from tinclock.core.text import excerpt, excerpt_name
 from tinclock.core.timeline.bodies import facing_at
 from tinclock.core.timeline.cover import Cover
 from tinclock.core.timeline.history import PoseHistory
@@ -60,10 +63,16 @@ class ClaimPipeline:
         self.roster = Roster(rules, weapons, seed)
         self._consequences = consequences_of(rules)
         self.flights = Flights(self.history, level)
+        noted = self._consequences["view_restless"] == "note"
+        self.numbers = RuleNumbers(rules, restless_is_noted=noted)
         self._world = World(
             rules, self._consequences, self.history, level, self.ledger, self.roster, self.flights,
-            Cover(self.history, level),
+            Cover(self.history, level), self.numbers,
         )  # fmt: skip
+        zones = self.history.columns.zones
+        for weapon in weapons.values():
+            weapon.aim_at(zones)
+        self._checking = Checking(self.history, level, self.roster, self.numbers, self._consequences)
         self._house: dict[int, Connection] = {}
         self._fired: list[Ruling] = []
         self._rulings = 0
@@ -73,6 +82,10 @@ class ClaimPipeline:
         for one in self.flights.of(entity):
             if one.flight.when_owner_leaves == "remove":
                 end_flight(self._world, one, now, "owner left")
+
+    def enter(self, actor: Participant) -> None:
+        """An entity came in, and has its place in the history."""
+        self._checking.enter(actor)
 
     def forget(self, entity: int) -> None:
         """An entity left."""
@@ -89,17 +102,15 @@ class ClaimPipeline:
         actor = self.roster.actors.get(connection.entity)
         if actor is None:
             return self._refuse(sender, connection.account, "spectator", "a player", received_at)
-        procedure, usual = PROCEDURES.get(type(claim)), False
+        procedure, is_well_formed = PROCEDURES.get(type(claim)), False
         if procedure is None:
             claim = _as_claim(claim)
             procedure = PROCEDURES.get(type(claim))
-        elif type(claim) is ShotClaim and is_usual(claim):
-            usual = True
+        elif type(claim) is ShotClaim and is_exact(claim):
+            is_well_formed = True
         else:
             claim = exact(claim)
         work: Any = (Work if procedure is None else procedure.work)(self._world, connection, actor, received_at)
-        if usual:
-            work.usual = True
         sequence = getattr(claim, "sequence", None)
         if procedure is None or not is_count(sequence) or sequence < 1:  # type: ignore[operator]
             return self._refuse_malformed(work, claim, procedure)
@@ -115,7 +126,8 @@ class ClaimPipeline:
                 self._fire_until(received_at, named)  # what was due before this claim
         elif type(claim) is ImpactClaim and self.flights.belongs(claim.projectile, actor):
             self._fly_until(received_at)
-        ruling = self._follow(procedure, claim, work)
+        known: Any = claim
+        ruling = self._follow(procedure, claim, work, is_well_formed or not misfit(known, needs_view=True))
         if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
             connection.remember(ruling.receipt())
         return ruling
@@ -155,9 +167,10 @@ class ClaimPipeline:
             self._fire_until(server_time, actor)
         elif isinstance(claim, ImpactClaim) and self.flights.belongs(claim.projectile, actor):
             self._fly_until(server_time)
+        said: Any = claim
         work = procedure.work(self._world, connection, actor, server_time)
         work.sequence = connection.highest_sequence
-        ruling = self._follow(procedure, claim, work)
+        ruling = self._follow(procedure, claim, work, not misfit(said, needs_view=bool(connection.name)))
         for finding in ruling.findings:
             if finding.code in ("malformed", "direction_not_unit"):
                 raise BadNumberError("claim", "well-formed fields and a unit direction", finding.detail or claim)
@@ -220,7 +233,7 @@ class ClaimPipeline:
         work.slots = (history.slot_of(view.from_tick), history.slot_of(view.to_tick))
         work.origin = history.eye_now(actor.entity) or (0.0, 0.0, 0.0)
         claim = ShotClaim(held_trigger.sequence, actor.entity, actor.wielded, work.origin, held_trigger.aim, view)
-        ruling = self._follow(procedure, claim, work)
+        ruling = self._follow(procedure, claim, work, True)
         if ruling.outcome == "denied":
             actor.held_trigger = None
         elif held_trigger.left is not None:
@@ -261,42 +274,39 @@ class ClaimPipeline:
 
     # -- the way of a claim -----------------------------------------------------------------------------------
 
-    def _follow(self, procedure: Procedure, claim: object, work: Work) -> Ruling:
+    def _follow(self, procedure: Procedure, claim: object, work: Work, is_well_formed: bool) -> Ruling:
         """Put a claim through its procedure."""
         name = getattr(claim, "weapon", None)
-        if not self._run(procedure.checks, claim, work):
+        if not self._checking.passes(procedure, claim, work, is_well_formed=is_well_formed):
             return self._ruling(work, procedure.kind, "denied", _named(name, work))
+        if work.committed is not None:
+            self._rulings += 1
+            shot: Any = work
+            return settle_usual(shot, self._checking.found, work.committed, self._rulings)
         procedure.commit(claim, work)
-        if procedure.compares:
-            self._run(procedure.compares, claim, work)
+        for check in procedure.compares:
+            if self._checking.denies(check, claim, work):
+                break
         findings, consequences = work.findings, self._consequences
         amended = findings and any(consequences[finding.code] == "amend" for finding in findings)
         return self._ruling(work, procedure.kind, "amended" if amended else "upheld", _named(name, work))
 
-    def _run(self, checks: tuple[Check, ...], claim: object, work: Work) -> bool:
-        """Run the checks in order, until one denies; returns whether none did."""
-        for check in checks:
-            finding = check(claim, work)
-            if finding is None:
-                continue
-            consequence = self._consequences[finding.code]
-            work.findings.append(finding)
-            work.steps[-1] = msgspec.structs.replace(work.steps[-1], verdict=consequence)
-            if consequence == "deny":
-                return False
-        return True
-
     def _ruling(
         self, work: Work, kind: str, outcome: Outcome, weapon: str = "", first: Receipt | None = None
     ) -> Ruling:
-        connection = work.connection
+        connection, late = work.connection, work.late
         self._rulings += 1
-        return Ruling(
-            number=self._rulings, kind=kind, connection=connection.name, account=connection.account,
-            entity=work.actor.entity, sequence=work.sequence, weapon=weapon, received_at=work.received_at,
-            outcome=outcome, findings=tuple(work.findings), steps=tuple(work.steps), first=first,
-            state=None if kind == "flight" else self._state_of(work), **work.found(),
-        )  # fmt: skip
+        fields = {
+            "number": self._rulings, "kind": kind, "connection": connection.name, "account": connection.account,
+            "entity": work.actor.entity, "sequence": work.sequence, "weapon": weapon, "received_at": work.received_at,
+            "outcome": outcome, **_NOTHING_FOUND, "findings": tuple(work.findings), "first": first,
+            "state": None if kind == "flight" else self._state_of(work), **work.found(),
+        }  # fmt: skip
+        if late is None:
+            fields["steps"] = tuple(work.steps)
+        else:
+            fields["late"] = late
+        return Ruling.made_of(fields)
 
     def _state_of(self, work: Work) -> ActorState:
         actor, now, connection = work.actor, work.received_at, work.connection
@@ -315,6 +325,13 @@ class ClaimPipeline:
             wait if 0.0 < wait < NEVER else 0.0, position=position,
         )  # fmt: skip
         return work.state(state)
+
+
+_NOTHING_FOUND: Fields = {
+    "hits": (), "damage": 0.0, "view": None, "view_time": None, "rewound_s": None, "origin": None, "direction": None,
+    "reached_m": None, "stopped_by": None, "shot": None, "aim": None, "rays": (), "position": None,
+}  # fmt: skip
+"""What a ruling holds besides, where its kind of claim adds nothing."""
 
 
 def _named(name: object, work: Work) -> str:

@@ -7,26 +7,10 @@ was. Then `commit` does what the claim does, and `compares` hold what the client
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Final, NamedTuple
+from dataclasses import dataclass, field, replace
+from typing import Any, Final
 
-from tinclock.core.findings import Finding
 from tinclock.core.ruling.checks.claimed import check_claimed_damage, check_claimed_part, check_claimed_victim
-from tinclock.core.ruling.checks.form import check_aimed_fields, check_fields, check_form
-from tinclock.core.ruling.checks.lag import check_faces, check_lag
-from tinclock.core.ruling.checks.muzzle import check_muzzle
-from tinclock.core.ruling.checks.sender import check_actor, check_alive, check_sender, check_tenure, check_trade
-from tinclock.core.ruling.checks.sequence import check_sequence
-from tinclock.core.ruling.checks.view import check_view, check_view_order
-from tinclock.core.ruling.checks.weapon import (
-    check_cadence,
-    check_charge,
-    check_fires,
-    check_launches,
-    check_loaded,
-    check_reaches,
-    check_shoots,
-    check_weapon,
-)
 from tinclock.core.ruling.claims import (
     HandleClaim,
     ImpactClaim,
@@ -37,6 +21,35 @@ from tinclock.core.ruling.claims import (
     StrikeClaim,
     TriggerClaim,
     UseClaim,
+)
+from tinclock.core.ruling.compiled import (
+    ACTOR,
+    ALIVE,
+    CADENCE,
+    CAST,
+    CHARGE,
+    COMMIT,
+    FACES,
+    FIELDS,
+    FIRES,
+    FORM,
+    LAG,
+    LAUNCHES,
+    LOADED,
+    MUZZLE,
+    NUMBER,
+    REACHES,
+    SENDER,
+    SEQUENCE,
+    SHOOTS,
+    TENURE,
+    TRADE,
+    VIEW,
+    VIEW_ORDER,
+    WEAPON,
+    Check,
+    Compiled,
+    Order,
 )
 from tinclock.core.ruling.handle import HandleWork, check_carried, check_sensible, commit_handle
 from tinclock.core.ruling.impact import (
@@ -60,7 +73,7 @@ from tinclock.core.ruling.move import (
     check_walls,
     commit_move,
 )
-from tinclock.core.ruling.shot import ShotWork, check_number, commit_fired, commit_shot
+from tinclock.core.ruling.shot import ShotWork, commit_fired, commit_shot
 from tinclock.core.ruling.status import (
     StatusWork,
     check_armour,
@@ -75,58 +88,52 @@ from tinclock.core.ruling.trigger import TriggerWork, commit_trigger
 from tinclock.core.ruling.use import UseWork, check_item, check_target, check_useful, commit_use
 from tinclock.core.ruling.work import Work
 
-Check = Callable[[Any, Any], Finding | None]
 
-
-class Procedure(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class Procedure:
     """How one kind of claim is ruled.
 
-    work : what it is worked on with; checks : in order, until one denies; they change nothing
+    work : what it is worked on with
+    checks : in order, until one denies; they change nothing. Those in capitals are compiled, see `compiled`
     commit : what the claim costs, leaves behind and does: all that changes the match, for claims that weren't denied
     compares : what the client says happened, against what did
+    order : the checks as a kernel takes them
     """
 
     kind: str
     work: type[Work]
-    checks: tuple[Check, ...]
+    checks: tuple[Compiled | Check, ...]
     commit: Callable[[Any, Any], None]
     compares: tuple[Check, ...] = ()
+    order: Order = field(init=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "order", Order(self.checks))
 
 
-_SENT: Final = (check_sequence, check_fields, check_sender)
-_AIMED: Final = (check_sequence, check_aimed_fields, check_sender)
-_READY: Final = (check_loaded, check_cadence, check_charge)
-_SEEN: Final = (check_view, check_lag, check_view_order, check_tenure, check_trade, check_muzzle)
+_SENT: Final = (SEQUENCE, FIELDS, SENDER)
+_AIMED: Final = (SEQUENCE, FORM, SENDER)
+_READY: Final = (LOADED, CADENCE, CHARGE)
+_SEEN: Final = (VIEW, LAG, VIEW_ORDER, TENURE, TRADE, MUZZLE)
 _CLAIMED: Final = (check_claimed_damage, check_claimed_victim, check_claimed_part)
 
 SHOT: Final = Procedure(
     "shot",
     ShotWork,
-    (
-        check_sequence,
-        check_form,  # `check_aimed_fields`, faster
-        check_sender,
-        check_actor,
-        check_weapon,
-        check_shoots,
-        *_READY,
-        *_SEEN,
-        check_faces,
-        check_number,
-    ),
+    (*_AIMED, ACTOR, WEAPON, SHOOTS, *_READY, *_SEEN, FACES, NUMBER, CAST, COMMIT),
     commit_shot,
     _CLAIMED,
 )
 LAUNCH: Final = Procedure(
     "launch",
     LaunchWork,
-    (*_AIMED, check_actor, check_weapon, check_launches, *_READY, *_SEEN, check_number),
+    (*_AIMED, ACTOR, WEAPON, LAUNCHES, *_READY, *_SEEN, NUMBER),
     commit_launch,
 )
 STRIKE: Final = Procedure(
     "strike",
     StrikeWork,
-    (*_AIMED, check_actor, check_weapon, check_reaches, check_loaded, check_cadence, *_SEEN, check_facing),
+    (*_AIMED, ACTOR, WEAPON, REACHES, LOADED, CADENCE, *_SEEN, check_facing),
     commit_strike,
     _CLAIMED,
 )
@@ -140,22 +147,18 @@ IMPACT: Final = Procedure(
 TRIGGER: Final = Procedure(
     "trigger",
     TriggerWork,
-    (*_AIMED, check_alive, check_weapon, check_fires, check_view, check_lag, check_view_order, check_tenure),
+    (*_AIMED, ALIVE, WEAPON, FIRES, VIEW, LAG, VIEW_ORDER, TENURE),
     commit_trigger,
 )
-HANDLE: Final = Procedure(
-    "handle", HandleWork, (*_SENT, check_tenure, check_alive, check_carried, check_sensible), commit_handle
-)
-USE: Final = Procedure(
-    "use", UseWork, (*_SENT, check_tenure, check_alive, check_item, check_target, check_useful), commit_use
-)
+HANDLE: Final = Procedure("handle", HandleWork, (*_SENT, TENURE, ALIVE, check_carried, check_sensible), commit_handle)
+USE: Final = Procedure("use", UseWork, (*_SENT, TENURE, ALIVE, check_item, check_target, check_useful), commit_use)
 MOVE: Final = Procedure(
     "move",
     MoveWork,
     (
         *_SENT,
-        check_tenure,
-        check_alive,
+        TENURE,
+        ALIVE,
         check_reported,
         check_push,
         check_clock,
@@ -169,7 +172,7 @@ MOVE: Final = Procedure(
 STATUS: Final = Procedure(
     "status",
     StatusWork,
-    (*_SENT, check_tenure, check_faces, check_health, check_news, check_armour, check_rounds, check_place),
+    (*_SENT, TENURE, FACES, check_health, check_news, check_armour, check_rounds, check_place),
     commit_status,
 )
 
@@ -185,23 +188,19 @@ PROCEDURES: Final[dict[type, Procedure]] = {
     StatusClaim: STATUS,
 }
 
-OF_CLIENTS_ONLY: Final = frozenset(
-    {check_sequence, check_sender, check_lag, check_view_order, check_tenure, check_faces}
-)
+OF_CLIENTS_ONLY: Final = frozenset({SEQUENCE, SENDER, LAG, VIEW_ORDER, TENURE, FACES})
 """What the server's own shooters are not asked: they have no connection that could lie."""
 
 HOUSE: Final[dict[type, Procedure]] = {
-    kind: procedure._replace(checks=tuple(check for check in procedure.checks if check not in OF_CLIENTS_ONLY))
+    kind: replace(procedure, checks=tuple(check for check in procedure.checks if check not in OF_CLIENTS_ONLY))
     for kind, procedure in PROCEDURES.items()
 }
 """The same for entities that the server acts for."""
 
-FIRED: Final = SHOT._replace(
-    checks=(check_actor, check_loaded, check_cadence, check_number), commit=commit_fired, compares=()
-)
+FIRED: Final = replace(SHOT, checks=(ACTOR, LOADED, CADENCE, NUMBER), commit=commit_fired, compares=())
 """Shots that the server fires on its own clock, for a trigger that is held."""
 
-FIRED_LAUNCH: Final = LAUNCH._replace(checks=FIRED.checks, commit=commit_fired_launch)
+FIRED_LAUNCH: Final = replace(LAUNCH, checks=FIRED.checks, commit=commit_fired_launch)
 """The same, for what flies."""
 
 NOT_COUNTED: Final = frozenset({"stale_sequence", "skipped_sequence"})

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
-
-from msgspec import Struct
+from dataclasses import dataclass, field, fields
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from tinclock.core.combat.receipts import ActorState, Outcome, Receipt, ReceiptHit
 from tinclock.core.findings import Finding
+from tinclock.core.plain import Fields
 from tinclock.core.ruling.answers import answer_of
 from tinclock.core.ruling.hits import Hit as Hit
 from tinclock.core.ruling.hits import Ray as Ray
@@ -21,7 +21,13 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
 
-class Ruling(Struct, frozen=True, gc=False):
+def _nothing() -> Any:
+    return None
+
+
+# defaults come from factories: a value on the class would answer for steps that nobody has made yet
+@dataclass(frozen=True)
+class Ruling:
     """The referee's decision on one claim.
 
     `rewound_s` is how far before `received_at` it was ruled; `reached_m` how far the (first) ray went and `stopped_by`
@@ -39,23 +45,43 @@ class Ruling(Struct, frozen=True, gc=False):
     weapon: str
     received_at: float
     outcome: Outcome
-    hits: tuple[Hit, ...] = ()
-    damage: float = 0.0
-    findings: tuple[Finding, ...] = ()
-    view: View | None = None
-    view_time: float | None = None
-    rewound_s: float | None = None
-    origin: Triple | None = None
-    direction: Triple | None = None
-    reached_m: float | None = None
-    stopped_by: Stop | None = None
-    first: Receipt | None = None
-    steps: tuple[Step, ...] = ()
-    state: ActorState | None = None
-    shot: int | None = None
-    aim: Triple | None = None
-    rays: tuple[Ray, ...] = ()
-    position: Triple | None = None
+    hits: tuple[Hit, ...] = field(default_factory=tuple)
+    damage: float = field(default_factory=float)
+    findings: tuple[Finding, ...] = field(default_factory=tuple)
+    view: View | None = field(default_factory=_nothing)
+    view_time: float | None = field(default_factory=_nothing)
+    rewound_s: float | None = field(default_factory=_nothing)
+    origin: Triple | None = field(default_factory=_nothing)
+    direction: Triple | None = field(default_factory=_nothing)
+    reached_m: float | None = field(default_factory=_nothing)
+    stopped_by: Stop | None = field(default_factory=_nothing)
+    first: Receipt | None = field(default_factory=_nothing)
+    steps: tuple[Step, ...] = field(default_factory=tuple)
+    state: ActorState | None = field(default_factory=_nothing)
+    shot: int | None = field(default_factory=_nothing)
+    aim: Triple | None = field(default_factory=_nothing)
+    rays: tuple[Ray, ...] = field(default_factory=tuple)
+    position: Triple | None = field(default_factory=_nothing)
+
+    @classmethod
+    def made_of(cls, fields: Fields) -> Ruling:
+        """A ruling with these fields, all of them; but where there is `late`, its `fields` are made when read."""
+        ruling = cls.__new__(cls)
+        ruling.__dict__.update(fields)
+        return ruling
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            """A field that nobody has read yet."""
+            late = self.__dict__.pop("late", None) if name in _FIELDS else None
+            if late is None:
+                raise AttributeError(f"a ruling has no {name!r}")
+            self.__dict__.update(late.fields())
+            return self.__dict__[name]
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Ruling, tuple(getattr(self, name) for name in _FIELDS)
 
     @property
     def trace(self) -> tuple[Step, ...]:
@@ -90,10 +116,16 @@ class Ruling(Struct, frozen=True, gc=False):
 
     def receipt(self) -> Receipt:
         """What the client may be told. A repeat is told what it was told first."""
+        made: Receipt | None = self.__dict__.get("receipt_made")
+        if made is not None:
+            return made
         if self.first is not None:
             return self.first
         hits = tuple([ReceiptHit(hit.victim, hit.part, hit.damage, hit.lethal) for hit in self.hits])
         return Receipt(self.sequence, self.outcome, hits, self.state)
+
+
+_FIELDS: Final = tuple(one.name for one in fields(Ruling))
 
 
 class ViewBounds(NamedTuple):

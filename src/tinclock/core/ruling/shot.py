@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
+from tinclock.core.kernels.rows import FOUND
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.harm import apply_harm
 from tinclock.core.ruling.penetration import send_through
@@ -14,15 +15,14 @@ from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.work import FiringWork
 from tinclock.core.timeline.bodies import speed_now
 from tinclock.core.timeline.cover import Obstacle
+from tinclock.core.timeline.history import PartHit
 
 if TYPE_CHECKING:
     from tinclock.core.combat.held import Held
     from tinclock.core.combat.ledger import Wound
-    from tinclock.core.findings import Finding
     from tinclock.core.geometry.level import LevelHit
     from tinclock.core.ruling.claims import LaunchClaim, ShotClaim
     from tinclock.core.timeline.cover import Instant
-    from tinclock.core.timeline.history import PartHit
     from tinclock.core.vectors import Triple
 
 
@@ -30,15 +30,27 @@ class ShotWork(FiringWork):
     """A shot.
 
     rays : as ruled, one a pellet; reached_m : how far the first one went
+    cast : the first wall and the first hitbox on the way of the aim, where that was looked for already
     hit, kept : the hitbox that the ray at hand met, and the share of its damage left after what it passed through
     """
 
-    usual = False
-    """Whether `is_usual` has found it well formed."""
+    cast: tuple[LevelHit | None, PartHit | None] | None = None
     hit: PartHit | None = None
     kept = 1.0
     rays: tuple[Ray, ...] = ()
     reached_m: float | None = None
+
+    def take(self, found: Any, claim: object) -> None:
+        """Take over what checks worked out, and what is in the way."""
+        super().take(found, claim)
+        if found[FOUND.is_cast]:
+            wall, column, level = int(found[FOUND.wall]), int(found[FOUND.column]), self.level
+            met = None if wall < 0 or level is None else level.met(wall, found[FOUND.wall_m], found[FOUND.facing])
+            hit = None
+            if column >= 0:
+                named = self.history.columns.named(column, int(found[FOUND.part]))
+                hit = PartHit(*named, found[FOUND.enter_m], found[FOUND.leave_m])
+            self.cast = met, hit
 
     def found(self) -> Fields:
         """All that a shot adds to its ruling, at once: it is the claim that comes most often."""
@@ -51,15 +63,6 @@ class ShotWork(FiringWork):
             "reached_m": self.reached_m, "stopped_by": self.stopped_by, "shot": known("shot"), "aim": known("aim"),
             "rays": self.rays,
         }  # fmt: skip
-
-
-def check_number(claim: ShotClaim | LaunchClaim, work: FiringWork) -> Finding | None:
-    """Find `shots_skipped` where the shot's number isn't the next of a weapon whose spread goes by it."""
-    held = work.held
-    if held.scatter.plain or held.is_next(claim.shot):
-        return None
-    work.steps.append(Measure.NUMBER_OF_THE_SHOT.step(claim.shot, held.shots + 1))
-    return work.find("shots_skipped", claim.shot, held.shots + 1, "drawn from the server's own stream")
 
 
 def spend_shot(claim: ShotClaim | LaunchClaim, work: FiringWork) -> None:
@@ -155,7 +158,8 @@ def cast_shot(work: ShotWork) -> tuple[float, Stop | None]:
     """
     weapon, history = work.weapon, work.history
     work.kept = 1.0
-    wall, hit = _first_on(work, work.direction, work.instant())
+    looked = work.cast if work.direction is work.__dict__.get("aim") else None
+    wall, hit = looked or _first_on(work, work.direction, work.instant())
     stop = None if wall is None else Obstacle(wall.distance_m, wall.surface.name)
     if weapon.penetration > 0.0 and _may_pass(work, wall, hit):
         reach, stop, work.hit, work.kept = send_through(work)

@@ -6,7 +6,7 @@ import math
 from typing import TYPE_CHECKING
 
 from tinclock.core.ruling.checks.lag import hear, screen_sent_at
-from tinclock.core.ruling.checks.view import latest_age, sparser_by
+from tinclock.core.ruling.checks.view import ages
 from tinclock.core.ruling.steps import Measure, MeasureKind
 from tinclock.core.ruling.work import Work
 
@@ -27,7 +27,7 @@ class StatusWork(Work):
 
 def _oldest(work: StatusWork) -> float:
     """Server time of the oldest news that the client may still believe: trip, jitter and allowance ago."""
-    age = latest_age(work.connection, work.rules) + sparser_by(work.history, work.rules)
+    _, age = ages(work.connection, work.world.numbers, work.history.snapshot_spacing_s)
     return work.received_at - min(age, max(work.rules.match.history_s, 1.0))
 
 

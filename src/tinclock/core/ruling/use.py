@@ -7,10 +7,9 @@ from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
-from tinclock.core.ruling.checks.weapon import excerpt_name
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.work import Work
-from tinclock.core.text import excerpt
+from tinclock.core.text import excerpt, excerpt_name
 
 if TYPE_CHECKING:
     from tinclock.core.combat.items import Stock

@@ -7,11 +7,13 @@ Nothing here is the match's state. That changes only in a procedure's `commit`.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from tinclock.core.findings import FINDINGS, Finding
+from tinclock.core.kernels.rows import FOUND
 from tinclock.core.plain import Fields
 from tinclock.core.timeline.cover import Instant
+from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -24,12 +26,13 @@ if TYPE_CHECKING:
     from tinclock.core.combat.weapons import Weapon
     from tinclock.core.findings import Consequence
     from tinclock.core.geometry.level import Level
+    from tinclock.core.rules.numbers import RuleNumbers
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.records import Hit, Stop
     from tinclock.core.ruling.steps import Step
+    from tinclock.core.ruling.trace import Context, Late
     from tinclock.core.timeline.cover import Cover
     from tinclock.core.timeline.history import PoseHistory
-    from tinclock.core.timeline.views import View
     from tinclock.core.vectors import Triple
 
 
@@ -44,15 +47,22 @@ class World(NamedTuple):
     roster: Roster
     flights: Flights
     cover: Cover
+    numbers: RuleNumbers
 
 
 class Work:
-    """One claim of any kind. A check reads it, appends to `steps` what it measured, and may fill in its fields."""
+    """One claim of any kind. A check reads it, appends to `steps` what it measured, and may fill in its fields.
+
+    late : the steps of compiled checks, which came before those in `steps`; None where they are among them
+    committed : what the words of its steps need, where a kernel has committed it already
+    """
 
     sequence = 0
+    late: Late | None = None
+    committed: Context | None = None
 
     def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
-        self.rules, _, self.history, self.level, self.ledger, self.roster, self.flights, _ = world
+        self.rules, _, self.history, self.level, self.ledger, self.roster, self.flights, _, _ = world
         self.world, self.connection, self.actor, self.received_at = world, connection, actor, received_at
         self.findings: list[Finding] = []
         self.steps: list[Step] = []
@@ -61,6 +71,9 @@ class Work:
     def used(self) -> str:
         """The name of the weapon or item that the ruling is about, where the claim's own name was not found."""
         return ""
+
+    def take(self, found: Any, claim: Any) -> None:
+        """Take over what compiled checks worked out, from the row of what was found."""
 
     def seen_at(self) -> float:
         """The server time that the client's screen showed; without a view what the connection makes likely."""
@@ -109,6 +122,17 @@ class ViewWork(Work):
     def seen_at(self) -> float:
         """The server time that the client's screen showed."""
         return self.view_time
+
+    def take(self, found: Any, claim: Any) -> None:
+        """Take over the view, once it is known."""
+        view_time = found[FOUND.view_time]
+        if view_time == view_time:
+            self.view_time = view_time
+            self.view = View(int(found[FOUND.from_tick]), int(found[FOUND.to_tick]), found[FOUND.fraction])
+            self.slots = int(found[FOUND.from_slot]), int(found[FOUND.to_slot])
+        if found[FOUND.named]:
+            named = int(found[FOUND.named_from]), int(found[FOUND.named_to])
+            self.named = Instant(*named, found[FOUND.named_fraction])
 
     def instant(self) -> Instant:
         """Where the history is read for this claim."""
@@ -168,6 +192,25 @@ class AimedWork(HarmWork):
     eye: Triple
     posthumous = False
     paid = 0.0
+
+    def take(self, found: Any, claim: Any) -> None:
+        """Take over the view, the aim, the weapon in hand and the eye, as far as they are known."""
+        super().take(found, claim)
+        if found[FOUND.formed]:
+            origin = getattr(claim, "origin", None)
+            if origin is not None:
+                self.origin = origin
+            x = found[FOUND.direction_x]
+            if x == x:
+                self.direction = (x, found[FOUND.direction_y], found[FOUND.direction_z])
+        if found[FOUND.armed]:
+            self.held = held = self.actor.weapons[self.actor.wielded]
+            self.weapon = held.weapon
+        x = found[FOUND.eye_x]
+        if x == x:
+            self.eye = (x, found[FOUND.eye_y], found[FOUND.eye_z])
+            self.posthumous = found[FOUND.posthumous] != 0.0
+        self.charge = found[FOUND.charge]
 
     def start_from_the_eye(self) -> None:
         """A start that is forgiven is still not believed."""

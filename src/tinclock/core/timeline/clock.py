@@ -17,10 +17,15 @@ from __future__ import annotations
 import hashlib
 import math
 from collections import deque
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from tinclock.core.errors import BadNumberError
+from tinclock.core.kernels.rows import LINE
+from tinclock.core.packed import Number, Whole, blank_row
 from tinclock.core.timeline.least import Least
+
+if TYPE_CHECKING:
+    from tinclock.core.packed import Numbers
 
 TRANSITS_S = 20.0
 """For how long the stamps of pongs and of other messages are compared."""
@@ -59,7 +64,16 @@ class ClockEstimate:
     restarts : how often the client's clock jumped or contradicted itself, so that old samples were thrown away
     """
 
-    def __init__(self, key: bytes = b"", settings: ClockSettings | None = None) -> None:
+    jitter_s = Number(LINE.jitter_s)
+    offset_s = Number(LINE.offset_s)
+    round_trip_s = Number(LINE.round_trip_s)
+    least_round_trip_s = Number(LINE.least_round_trip_s)
+    answers = Whole(LINE.answers)
+    samples = Whole(LINE.samples)
+    """Answers in the window."""
+
+    def __init__(self, key: bytes = b"", settings: ClockSettings | None = None, numbers: Numbers | None = None) -> None:
+        self.numbers = blank_row(len(LINE)) if numbers is None else numbers
         self.settings = settings or ClockSettings()
         self._key = key
         self._count = 0
@@ -77,13 +91,13 @@ class ClockEstimate:
         self._high = 0
         self._now = -math.inf
         self._trip = math.nan
-        self.transits = Least(TRANSITS_S)
+        self.transits = Least(TRANSITS_S, self.numbers, LINE.pong_trip)
         """Of what the pongs' own stamps say of their trip up: server time of arrival less the client's clock."""
         self.jitter_s = 0.0
         self.offset_s, self.offset_bound_s = 0.0, math.inf
         self.round_trip_s = math.nan
         self.least_round_trip_s = 0.0
-        self.answers = self.restarts = self.version = 0
+        self.answers = self.samples = self.restarts = self.version = 0
 
     def ping(self, sent_at: float) -> int:
         """Open an exchange at a server time; returns the nonce to send (an integer below 2**48)."""
@@ -149,6 +163,7 @@ class ClockEstimate:
         self._trips.append(trip)
         self._lows.append(client_time - received_at + drift * received_at)
         self._highs.append(client_time - sent_at - drift * received_at)
+        self.samples = len(self._came)
         if self._high >= self.settings.route_samples:
             self._keep(self._high)
             self._high = 0
@@ -159,6 +174,7 @@ class ClockEstimate:
         for _ in range(len(self._came) - count):
             for each in (self._came, self._trips, self._lows, self._highs):
                 each.popleft()
+        self.samples = len(self._came)
 
     def _settle(self) -> None:
         self.version += 1
@@ -175,11 +191,6 @@ class ClockEstimate:
     def _interval(self) -> tuple[float, float]:
         drifted = self.settings.drift * self._came[-1]
         return max(self._lows) - drifted, min(self._highs) + drifted
-
-    @property
-    def samples(self) -> int:
-        """Answers in the window."""
-        return len(self._came)
 
     @property
     def loss(self) -> float:

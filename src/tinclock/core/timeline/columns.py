@@ -100,6 +100,7 @@ class Columns:
         self.header = header_of(self._full, self.slots, columns, bones, len(self._parts), most)
         self.header = np.append(self.header, header_of((self._reach32, self._bone_of32)))
         self.header = np.append(self.header, np.zeros(2, np.int64))
+        self.header_at = int(self.header.ctypes.data)
         self.stored = (self.header, self.quantum)
         """What kernels take, see `kernels.poses`."""
         self._tell_covers()
@@ -120,6 +121,11 @@ class Columns:
     def entities(self) -> list[int]:
         """Ids that are here, rising."""
         return sorted(self._column_of)
+
+    @property
+    def zones(self) -> list[str]:
+        """The zone of each part of every rig, by its row."""
+        return [part.zone for rig in self.rigs.values() for part in rig.parts]
 
     def of(self, entity: int) -> int:
         """The entity's column, -1 when it has none."""

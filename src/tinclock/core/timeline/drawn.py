@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.core.timeline.views import View, snapped
+from tinclock.core.kernels.moments import view_drawn_of
+from tinclock.core.kernels.rows import MOMENT
+from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
     from tinclock.core.timeline.clock import ClockEstimate
@@ -28,14 +30,9 @@ def derived_view(history: PoseHistory, clock: ClockEstimate, drawing: Drawing, c
 
 def drawn_view(history: PoseHistory, drawing: Drawing, server_time: float) -> View | None:
     """What a client that received everything draws for a server time; None when no snapshot of that time is held."""
-    if not history.first_snapshot_time <= server_time:
-        return None
-    view = history.view_at(server_time)
-    if view.from_tick != view.to_tick:
-        return snapped(view) if drawing.between == "nearest" else view
-    beyond = server_time - history.snapshots[view.from_tick].time
-    before = history.snapshot_before(view.from_tick)
-    if drawing.when_late == "hold" or drawing.between == "nearest" or before is None or beyond <= 0.0:
-        return view
-    gap = history.snapshots[view.from_tick].time - history.snapshots[before].time
-    return View(before, view.to_tick, 1.0 + min(beyond, drawing.extrapolate_s) / gap)
+    moments = history.moments
+    from_tick, to_tick, fraction = view_drawn_of(
+        moments[MOMENT.snapshots], moments[MOMENT.snapshot_count], float(server_time), drawing.between == "nearest",
+        drawing.when_late == "extrapolate", float(drawing.extrapolate_s),
+    )  # fmt: skip
+    return None if from_tick < 0 else View(from_tick, to_tick, fraction)

@@ -19,19 +19,20 @@ from __future__ import annotations
 
 from collections import deque
 from statistics import fmean
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
+
+from tinclock.core.kernels.rows import LINE
+from tinclock.core.packed import Number, blank_row
+
+if TYPE_CHECKING:
+    from tinclock.core.packed import Numbers
 
 WINDOW_S = 1.0
 """How long what was said counts, by the client's clock."""
 ENOUGH = 8
 """So many messages are needed before a shot is held against them."""
-MOST_STILL, STILL_PER_S = 0.05, 15.0
-"""A client of which a larger share of messages shows a screen that stands still is excused no more: so much on a quiet
-line, and so much more for each second of jitter by the server's clock."""
 STILL_FORGOTTEN = 64
 """Over about so many messages that share is taken."""
-MOMENT_S = 0.15
-"""The last message before a shot with such a view is at most so old, by the client's clock."""
 CLOCK_JUMP_S = 0.1
 """A lag that moves by more than this at once, without the views' age at arrival moving, is a client's clock that was
 set: what was said before it is forgotten."""
@@ -64,13 +65,20 @@ class LagTracker:
     still : the share of its messages, lately, that show a screen that stands still
     """
 
-    __slots__ = ("_said", "lag_s", "last", "still")
+    __slots__ = ("_said", "last", "numbers")
 
-    def __init__(self) -> None:
+    lag_s = Number(LINE.lag_s)
+    still = Number(LINE.still)
+
+    newest_sequence = Number(LINE.said_sequence)
+    """Of the newest message that is counted, 0 for none; while it counts for the lag."""
+
+    def __init__(self, numbers: Numbers | None = None) -> None:
+        self.numbers = blank_row(len(LINE)) if numbers is None else numbers
         self._said: deque[Said] = deque()
         self.last: Said | None = None
-        self.lag_s = float("nan")
         self.still = 0.0
+        self._forget()
 
     def take(self, said: Said) -> None:
         """Take down what a message said. One that was overtaken says nothing any more."""
@@ -82,7 +90,13 @@ class LagTracker:
                 self._forget()  # its clock was set back
             elif self._clock_was_set(said, last):
                 self._forget()
-        self.last = said
+        self.last, numbers = said, self.numbers
+        numbers[LINE.said_client_time], numbers[LINE.said_view_time] = said.client_time, said.view_time
+        numbers[LINE.said_received_at] = said.received_at
+        if said.sequence:
+            numbers[LINE.said_sequence], numbers[LINE.said_counted_at] = said.sequence, said.client_time
+        elif numbers[LINE.said_counted_at] < said.client_time - WINDOW_S:
+            numbers[LINE.said_sequence] = 0.0
         self.still += (said.still - self.still) / STILL_FORGOTTEN
         self._said.append(said)
         while self._said and self._said[0].client_time < said.client_time - WINDOW_S:
@@ -97,6 +111,7 @@ class LagTracker:
     def _forget(self) -> None:
         self._said.clear()
         self.last, self.lag_s = None, float("nan")
+        self.numbers[LINE.said_received_at], self.numbers[LINE.said_sequence] = float("-inf"), 0.0
 
     @staticmethod
     def _clock_was_set(said: Said, last: Said) -> bool:
@@ -114,29 +129,3 @@ class LagTracker:
                 lowest = one.client_time
                 break
         return lowest, highest
-
-    def ruled_at(
-        self, client_time: float, view_time: float, *, still: bool, allowance_s: float, jitter_s: float
-    ) -> float | None:
-        """The view time that a shot is ruled at, where the one that it names strays; None where it doesn't.
-
-        Nothing is said of a client that hasn't told its lag often enough.
-        """
-        if self.last is None or self.lag_s != self.lag_s:
-            return None
-        lag = client_time - view_time
-        excused = still and lag > self.lag_s and self.still <= MOST_STILL + STILL_PER_S * jitter_s
-        if excused and self._went_on(client_time, view_time, allowance_s):
-            return None
-        if abs(lag - self.lag_s) <= allowance_s:
-            return None
-        return client_time - self.lag_s
-
-    def _went_on(self, client_time: float, view_time: float, allowance_s: float) -> bool:
-        """Whether a screen that stands still shows nothing older than what was said a moment ago."""
-        last = self.last
-        return (
-            last is not None
-            and client_time - last.client_time <= MOMENT_S
-            and view_time >= last.view_time - allowance_s
-        )

@@ -9,7 +9,10 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 import numpy as np
 
 from tinclock.core.errors import BadNumberError, OutOfHistoryError, TimeOrderError, UnknownNameError
+from tinclock.core.kernels.moments import SNAPSHOT_FIELDS, TICK_FIELDS
+from tinclock.core.kernels.rows import MOMENT
 from tinclock.core.timeline.columns import Columns
+from tinclock.core.timeline.queue import NumberQueue
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
@@ -63,6 +66,21 @@ class PoseRing:
         self._published_times: deque[float] = deque()
         self.snapshots: dict[int, Snapshot] = {}
         """The published ticks that are held, oldest first."""
+        self._snapshot_rows, self._tick_rows = NumberQueue(SNAPSHOT_FIELDS), NumberQueue(TICK_FIELDS)
+        self.moments = np.zeros(len(MOMENT), np.int64)
+        """Where kernels find what is held, see `kernels.rows.MomentFields`."""
+        self._tell_kernels()
+
+    def _tell_kernels(self) -> None:
+        """Let kernels know what is held now."""
+        snapshots, ticks = self._snapshot_rows, self._tick_rows
+        self.moments[:] = (
+            snapshots.at,
+            snapshots.count,
+            ticks.at,
+            ticks.count,
+            self._columns.header_at,
+        )
 
     # -- who is in it ---------------------------------------------------------------------------------------
 
@@ -84,6 +102,7 @@ class PoseRing:
     def add(self, entity: int, rig: str) -> None:
         """Make room for an entity (a positive integer never used before) with a rig."""
         self._columns.add(entity, rig)
+        self._tell_kernels()
 
     def remove(self, entity: int) -> None:
         """Forget an entity at once, its past included: no later cast meets it."""
@@ -156,7 +175,9 @@ class PoseRing:
         self._columns.write(slot, before if self._recorded else -1, entities, bones)
         self._recorded += 1
         self._slots[tick], self._times[tick] = slot, server_time
+        self._tick_rows.append((tick, server_time, slot))
         self._newest_tick, self._newest_time = tick, server_time
+        self._tell_kernels()
 
     def _make_room(self, server_time: float) -> None:
         """Free the next slot of the ring, or make a longer ring where the slot's tick is not old enough to go."""
@@ -167,9 +188,11 @@ class PoseRing:
             self._grow()
             return
         del self._slots[oldest], self._times[oldest]
+        self._tick_rows.pop()
         if self._published_ticks and self._published_ticks[0] == oldest:
             del self.snapshots[self._published_ticks.popleft()]
             self._published_times.popleft()
+            self._snapshot_rows.pop()
 
     def _grow(self) -> None:
         """Double the ring, with what it holds at its beginning."""
@@ -185,6 +208,13 @@ class PoseRing:
         self._ticks = (-1, self._ticks[1])
         for tick, snapshot in self.snapshots.items():
             self.snapshots[tick] = snapshot._replace(slot=self._slots[tick])
+        self._tick_rows.clear()
+        self._snapshot_rows.clear()
+        for tick, slot in self._slots.items():
+            self._tick_rows.append((tick, self._times[tick], slot))
+        for tick, held in self.snapshots.items():
+            self._snapshot_rows.append((tick, held.time, held.sent_at, held.slot))
+        self._tell_kernels()
 
     def publish(self, tick: int, sent_at: float | None = None) -> None:
         """Note that the tick was sent to the clients, at `sent_at` (default: its own server time)."""
@@ -194,7 +224,9 @@ class PoseRing:
         self._published_ticks.append(tick)
         at = self._times[tick]
         self._published_times.append(at)
-        self.snapshots[tick] = Snapshot(slot, at, at if sent_at is None else float(sent_at))
+        self.snapshots[tick] = held = Snapshot(slot, at, at if sent_at is None else float(sent_at))
+        self._snapshot_rows.append((tick, held.time, held.sent_at, held.slot))
+        self._tell_kernels()
 
     @property
     def snapshot_spacing_s(self) -> float:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from typing import TYPE_CHECKING, Final
 
 from tinclock.core.ruling.claims import (
@@ -19,17 +18,16 @@ from tinclock.core.ruling.claims import (
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.text import excerpt
 from tinclock.core.timeline.views import View
-from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.claims import Claim
-    from tinclock.core.ruling.shot import ShotWork
-    from tinclock.core.ruling.work import AimedWork, Work
+    from tinclock.core.ruling.work import Work
     from tinclock.core.vectors import Triple
 
+AIMED = (ShotClaim, LaunchClaim, StrikeClaim, TriggerClaim)
 HIGHEST_INTEGER = 2**53
 FARTHEST_M = 1e7
 LONGEST_NAME = 64
@@ -62,38 +60,21 @@ def as_triple(value: object) -> Triple | None:
     return None
 
 
-def check_form(claim: ShotClaim, work: ShotWork) -> Finding | None:
-    """Find `malformed` or `direction_not_unit`; works out origin and direction as floats, the latter normalised."""
-    if work.usual:
-        work.origin = claim.origin
-        return _check_direction(claim.direction, work)
-    field = next((field for field, fits in FIELDS[ShotClaim].items() if not fits(getattr(claim, field))), "")
-    if not field and claim.view is None and claim.client_time is None and work.connection.name:
-        field = "view"
-    origin, direction = as_triple(claim.origin), as_triple(claim.direction)
-    if field or origin is None or direction is None:
-        return _malformed(field, claim, work)
-    work.origin = origin
-    return _check_direction(direction, work)
-
-
-def is_usual(claim: ShotClaim) -> bool:
-    """Whether a claim is well formed, in one look, for the usual ones; the others are looked at field by field."""
+def is_exact(claim: ShotClaim) -> bool:
+    """Whether a claim is well formed and every number of the kind that its field says, in one look, for most shots."""
     view, origin, direction = claim.view, claim.origin, claim.direction
     if not (
         type(view) is View
         and type(origin) is type(direction) is tuple
         and len(origin) == len(direction) == 3
+        and type(view.from_tick) is type(view.to_tick) is type(claim.actor) is int
+        and type(view.fraction) is float
+        and type(claim.weapon) is str
+        and 0 < len(claim.weapon) <= LONGEST_NAME
         and claim.victim is None
         and claim.part is None
         and claim.damage is None
-        and claim.shot is None
         and claim.charge is None
-        and claim.client_time is None
-        and type(claim.weapon) is str
-        and 0 < len(claim.weapon) <= LONGEST_NAME
-        and type(view.from_tick) is type(view.to_tick) is type(claim.actor) is int
-        and type(view.fraction) is float
     ):
         return False
     (x, y, z), (a, b, c) = origin, direction
@@ -101,26 +82,13 @@ def is_usual(claim: ShotClaim) -> bool:
         type(x) is type(y) is type(z) is type(a) is type(b) is type(c) is float
         and x * x + y * y + z * z <= FARTHEST_M * FARTHEST_M
         and a * a + b * b + c * c <= FARTHEST_M * FARTHEST_M
-        and 0 <= view.from_tick <= view.to_tick <= HIGHEST_INTEGER
-        and 0.0 <= view.fraction <= FARTHEST_M
-        and 0 <= claim.actor <= HIGHEST_INTEGER
+        and -HIGHEST_INTEGER <= view.from_tick <= HIGHEST_INTEGER
+        and -HIGHEST_INTEGER <= view.to_tick <= HIGHEST_INTEGER
+        and -FARTHEST_M <= view.fraction <= FARTHEST_M
+        and -HIGHEST_INTEGER <= claim.actor <= HIGHEST_INTEGER
+        and (claim.shot is None or is_count(claim.shot))
+        and (claim.client_time is None or (type(claim.client_time) is float and is_time(claim.client_time)))
     )
-
-
-def _malformed(field: str, claim: object, work: Work) -> Finding:
-    given = excerpt(getattr(claim, field))
-    work.steps.append(Measure.FIELDS.step(f"{field} {given}", "well formed"))
-    return work.find("malformed", detail=f"{field}: {given}")
-
-
-def _check_direction(direction: Triple, work: AimedWork) -> Finding | None:
-    x, y, z = direction
-    length = math.sqrt(x * x + y * y + z * z)
-    work.steps.append(Measure.FORM.step(length, 1.0))
-    if not abs(length - 1.0) <= TOLERANCES.direction_length:
-        return work.find("direction_not_unit", length, 1.0)
-    work.direction = (x / length, y / length, z / length)
-    return None
 
 
 def is_name(value: object) -> bool:
@@ -178,22 +146,21 @@ FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
 """What each field of a claim must be, beside its sequence number."""
 
 
-def check_fields(claim: Claim, work: Work) -> Finding | None:
-    """Find `malformed`, for every kind of claim, field by field."""
+def misfit(claim: Claim, *, needs_view: bool) -> str:
+    """The first field of a claim that isn't what it must be, "" for none.
+
+    needs_view : whether one with an aim must say what its screen showed, or when
+    """
     for field, fits in FIELDS[type(claim)].items():
         if not fits(getattr(claim, field)):
-            return _malformed(field, claim, work)
-    work.steps.append(Measure.FIELDS.step("well formed"))
-    return None
+            return field
+    aimed = needs_view and isinstance(claim, AIMED)
+    return "view" if aimed and claim.view is None and claim.client_time is None else ""  # type: ignore[union-attr]
 
 
-def check_aimed_fields(claim: LaunchClaim | StrikeClaim | TriggerClaim, work: AimedWork) -> Finding | None:
-    """`check_form` for other claims with an aim, field by field; works out the same."""
-    for field, fits in FIELDS[type(claim)].items():
-        if not fits(getattr(claim, field)):
-            return _malformed(field, claim, work)
-    if claim.view is None and claim.client_time is None and work.connection.name:
-        return _malformed("view", claim, work)
-    if not isinstance(claim, TriggerClaim):
-        work.origin = as_triple(claim.origin) or (0.0, 0.0, 0.0)
-    return _check_direction(as_triple(claim.direction) or (0.0, 0.0, 0.0), work)
+def find_malformed(claim: Claim, work: Work) -> Finding | None:
+    """Find `malformed`: it names the first field that isn't what it must be."""
+    field = misfit(claim, needs_view=bool(work.connection.name))
+    given = excerpt(getattr(claim, field))
+    work.steps.append(Measure.FIELDS.step(f"{field} {given}", "well formed"))
+    return work.find("malformed", detail=f"{field}: {given}")

@@ -1,7 +1,6 @@
-"""Whether the shot can have started where it says: near the server's own shooter, and where a shot of its eye gets.
+"""Whether a shot that passes through things can have started where it says, and what its way from the eye costs.
 
-What would stop a shot of this weapon stops its muzzle: a wall, a pane, a closed door, as they stand at the view. What
-the weapon shoots through it may be held through, and pays for.
+For other shots, and where nothing is in the way, the check is compiled: `kernels.checks.muzzle`.
 """
 
 from __future__ import annotations
@@ -18,12 +17,10 @@ if TYPE_CHECKING:
 
 
 def check_muzzle(claim: ShotClaim | StrikeClaim, work: AimedWork) -> Finding | None:
-    """Find `muzzle_far` or `muzzle_blocked`."""
-    eye, origin, reach = work.eye, work.origin, work.rules.muzzle.reach_m
+    """Find `muzzle_blocked`; works out what the way from eye to muzzle takes from the weapon's penetration."""
+    eye, origin = work.eye, work.origin
     distance = math.dist(eye, origin)
-    work.steps.append(Measure.MUZZLE.step(distance, reach))
-    if distance > reach:
-        return work.find("muzzle_far", distance, reach)
+    work.steps.append(Measure.MUZZLE.step(distance, work.rules.muzzle.reach_m))
     budget = work.weapon.penetration
     stop, work.paid = work.world.cover.between(eye, origin, work.instant(), budget=budget, ignore=work.actor.entity)
     if stop is not None:

@@ -1,39 +1,37 @@
-"""Who acts is the connection, whatever the claim says: it acts for its own entity, or for one that it was given."""
+"""Who acts is the connection, whatever the claim says: it acts for its own entity, or for one that it was given.
+
+Most of what is checked of a sender is compiled: `kernels.checks.sender`.
+"""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
+from tinclock.core.kernels.rows import FOREIGN, LENT, OWN
 from tinclock.core.ruling.steps import Measure
-from tinclock.core.timeline.bodies import last_eye
 
 if TYPE_CHECKING:
+    from tinclock.core.combat.roster import Connection, Participant, Roster
     from tinclock.core.findings import Finding
-    from tinclock.core.ruling.work import AimedWork, Work
+    from tinclock.core.ruling.work import Work
 
 
-class _Named(Protocol):
-    @property
-    def actor(self) -> int: ...
+def actor_named(
+    named: int, own: Participant, connection: Connection, roster: Roster, received_at: float
+) -> tuple[Participant, float]:
+    """Who a claim is about that names an entity, and whether its connection acts for that: `OWN`, `LENT`, `FOREIGN`.
 
-
-def check_sender(claim: _Named, work: Work) -> Finding | None:
-    """Find `foreign_actor` when the claim names an entity that the connection neither acts for nor lately did.
-
-    Works out the actor. Whether a change of control allows the claim is `check_tenure`'s, once the view is known.
+    An entity that it lately acted for will do: whether a change of control allows the claim is `check_tenure`'s.
     """
-    own, name = work.actor, work.connection.name
-    work.steps.append(Measure.SENDER.step(claim.actor, own.entity))
-    if claim.actor == own.entity and own.connection == name:
-        return None
-    named = work.roster.actors.get(claim.actor)
-    if named is not None and work.received_at - named.held_until(name) <= work.rules.match.history_s:
-        work.actor = named
-        return None
-    return work.find("foreign_actor", detail=f"named entity {claim.actor}, owns {own.entity}")
+    if named == own.entity and own.connection == connection.name:
+        return own, OWN
+    lent = roster.actors.get(named)
+    if lent is not None and received_at - lent.held_until(connection.name) <= roster.rules.match.history_s:
+        return lent, LENT
+    return own, FOREIGN
 
 
-def check_tenure(claim: _Named, work: Work) -> Finding | None:
+def check_tenure(claim: object, work: Work) -> Finding | None:
     """Find `foreign_actor` or `not_yet_owner` where control changed hands: the claim is of the time of its screen.
 
     A player who lost control may still act on a screen from before; one who gained it can't have acted on one that
@@ -51,45 +49,3 @@ def check_tenure(claim: _Named, work: Work) -> Finding | None:
     before = actor.since - seen
     work.steps.append(Measure.CONTROL_GAINED.step(max(0.0, before), slack))
     return work.find("not_yet_owner", before, slack) if before > slack else None
-
-
-def check_alive(claim: _Named, work: Work) -> Finding | None:
-    """Find `dead_actor`."""
-    if work.actor.entity in work.ledger.dead:
-        work.steps.append(Measure.ACTOR.step("dead", "alive"))
-        return work.find("dead_actor")
-    work.steps.append(Measure.ACTOR.step("alive"))
-    return None
-
-
-def check_actor(claim: _Named, work: AimedWork) -> Finding | None:
-    """Find `dead_actor` or `absent_actor`; works out the actor's eye as the server has it now.
-
-    Inside the trade window a dead one's eye is where it was last; `check_trade` then looks at the view.
-    """
-    entity, history = work.actor.entity, work.history
-    if entity in work.ledger.dead:
-        window = work.rules.harm.trade_window_s
-        since = work.received_at - work.ledger.died_at(entity)
-        work.steps.append(Measure.DEAD_FOR.step(since, window))
-        if since >= window:
-            return work.find("dead_actor", since, window)
-        work.posthumous, eye = True, last_eye(history, entity)
-    else:
-        eye = history.eye_now(entity)
-    if eye is None:
-        work.steps.append(Measure.ACTOR.step("absent", "present"))
-        return work.find("absent_actor")
-    work.eye = eye
-    if not work.posthumous:
-        work.steps.append(Measure.ACTOR.step("alive"))
-    return None
-
-
-def check_trade(claim: _Named, work: AimedWork) -> Finding | None:
-    """Find `dead_actor` for one that died on its own screen before it acted."""
-    if not work.posthumous:
-        return None
-    lead = work.ledger.died_at(work.actor.entity) - work.view_time
-    work.steps.append(Measure.SEEN_BEFORE_ITS_DEATH_BY.step(lead, 0.0))
-    return None if lead >= 0.0 else work.find("dead_actor", -lead, 0.0)

@@ -1,0 +1,228 @@
+"""Kernel: a claim's checks in their order, until one denies it, and the first thing in the way of its ray.
+
+The order is the caller's: numbers of `CHECK`, as `ruling.procedures` lists them. A number below 0 is a check of
+Python's, which has to be asked; so does a compiled one that returns `ASK`.
+"""
+
+from __future__ import annotations
+
+from typing import Final, NamedTuple
+
+from numba import carray
+
+from tinclock.core.kernels.cast import first_on_path, first_part_alone
+from tinclock.core.kernels.checks.lag import check_faces, check_lag
+from tinclock.core.kernels.checks.muzzle import check_muzzle, view_of
+from tinclock.core.kernels.checks.sender import (
+    check_actor,
+    check_alive,
+    check_fields,
+    check_form,
+    check_sender,
+    check_sequence,
+    check_tenure,
+    check_trade,
+)
+from tinclock.core.kernels.checks.view import check_view, check_view_order
+from tinclock.core.kernels.checks.weapon import (
+    check_cadence,
+    check_charge,
+    check_fires,
+    check_launches,
+    check_loaded,
+    check_number,
+    check_reaches,
+    check_shoots,
+    check_weapon,
+)
+from tinclock.core.kernels.committing import commit_usual
+from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.facts import ASK, NOTHING, Facts
+from tinclock.core.kernels.layout import HISTORY_FIELDS, LEVEL_FIELDS
+from tinclock.core.kernels.memory import float64_at, int64_at
+from tinclock.core.kernels.rows import (
+    CLAIM,
+    DENIED,
+    FOUND,
+    MOMENT,
+    OK,
+    RULES,
+    STEP_FIELDS,
+    STEPS_FROM,
+    VERDICT,
+    WEAPON,
+    WHO,
+    WORLD,
+)
+
+
+class CheckNumbers(NamedTuple):
+    """The compiled checks."""
+
+    sequence: int
+    fields: int
+    form: int
+    sender: int
+    tenure: int
+    alive: int
+    actor: int
+    trade: int
+    weapon: int
+    shoots: int
+    launches: int
+    fires: int
+    reaches: int
+    loaded: int
+    cadence: int
+    charge: int
+    number: int
+    shown_view: int
+    view_order: int
+    lag: int
+    faces: int
+    muzzle: int
+    cast: int
+    """No check: looks along the ray of a shot that goes exactly where it is aimed."""
+    commit: int
+    """No check either: commits the shot, if it is a usual one."""
+
+
+CHECK: Final = CheckNumbers(*range(len(CheckNumbers._fields)))
+
+
+@njit(cache=True, error_model="numpy")
+def _sent(f, which):
+    """One of the checks of who sends what, by its number; returns what it does. No unit."""
+    if which == CHECK.sequence:
+        return check_sequence(f)
+    if which == CHECK.fields:
+        return check_fields(f)
+    if which == CHECK.form:
+        return check_form(f)
+    if which == CHECK.sender:
+        return check_sender(f)
+    if which == CHECK.tenure:
+        return check_tenure(f)
+    if which == CHECK.alive:
+        return check_alive(f)
+    if which == CHECK.actor:
+        return check_actor(f)
+    return check_trade(f)
+
+
+@njit(cache=True, error_model="numpy")
+def _armed(f, which):
+    """One of the checks of the weapon in hand, by its number; returns what it does. No unit."""
+    if which == CHECK.weapon:
+        return check_weapon(f)
+    if which == CHECK.shoots:
+        return check_shoots(f)
+    if which == CHECK.launches:
+        return check_launches(f)
+    if which == CHECK.fires:
+        return check_fires(f)
+    if which == CHECK.reaches:
+        return check_reaches(f)
+    if which == CHECK.loaded:
+        return check_loaded(f)
+    if which == CHECK.cadence:
+        return check_cadence(f)
+    if which == CHECK.charge:
+        return check_charge(f)
+    return check_number(f)
+
+
+@njit(cache=True, error_model="numpy")
+def _seen(f, which):
+    """One of the checks of what the screen showed, by its number; returns what it does. No unit."""
+    if which == CHECK.shown_view:
+        return check_view(f)
+    if which == CHECK.view_order:
+        return check_view_order(f)
+    if which == CHECK.lag:
+        return check_lag(f)
+    if which == CHECK.faces:
+        return check_faces(f)
+    if which == CHECK.muzzle:
+        return check_muzzle(f)
+    if which == CHECK.cast:
+        return _cast(f)
+    return commit_usual(f)
+
+
+@njit(cache=True, error_model="numpy")
+def _cast(f):
+    """Look along the ray of a shot that goes where it is aimed; metres."""
+    if not f.weapon[WEAPON.is_plain]:
+        return NOTHING
+    if f.found[FOUND.starts_at_eye]:
+        ox, oy, oz = f.found[FOUND.eye_x], f.found[FOUND.eye_y], f.found[FOUND.eye_z]
+    else:
+        ox, oy, oz = f.claim[CLAIM.origin_x], f.claim[CLAIM.origin_y], f.claim[CLAIM.origin_z]
+    ray = (ox, oy, oz, f.found[FOUND.direction_x], f.found[FOUND.direction_y], f.found[FOUND.direction_z])
+    limit, depth = f.weapon[WEAPON.range_m], f.rules[RULES.zone_depth_m]
+    if f.has_level:
+        wall, distance, facing, column, row, enter, leave = first_on_path(
+            ray, limit, view_of(f), f.column, depth, f.stored, f.level, f.middle
+        )
+        f.found[FOUND.wall], f.found[FOUND.wall_m], f.found[FOUND.facing] = wall, distance, facing
+    else:
+        column, row, enter, leave = first_part_alone(ray, 0.0, limit, view_of(f), f.column, depth, f.stored)
+        f.found[FOUND.wall] = -1.0
+    f.found[FOUND.column], f.found[FOUND.part], f.found[FOUND.enter_m], f.found[FOUND.leave_m] = (
+        column,
+        row,
+        enter,
+        leave,
+    )
+    f.found[FOUND.is_cast] = 1.0
+    return NOTHING
+
+
+@njit(cache=True, error_model="numpy")
+def facts_of(world_at, who_at, claim_at, found_at):
+    """The facts of a claim, from the addresses of its world, of who it is about, of the claim and of what is found."""
+    world, who = int64_at(world_at), int64_at(who_at)
+    moments, claim, middle = int64_at(world[WORLD.moments]), float64_at(claim_at), float64_at(world[WORLD.level_middle])
+    history = carray(int64_at(moments[MOMENT.header]), (HISTORY_FIELDS,))
+    return Facts(
+        claim, float64_at(who[WHO.line]), float64_at(who[WHO.body]), float64_at(who[WHO.held]),
+        float64_at(who[WHO.weapon]), float64_at(world[WORLD.rules]), float64_at(found_at),
+        float64_at(world[WORLD.consequences]), claim[CLAIM.received_at],
+        float64_at(moments[MOMENT.snapshots]), moments[MOMENT.snapshot_count],
+        float64_at(moments[MOMENT.ticks]), moments[MOMENT.tick_count], who[WHO.column],
+        (history, float64_at(world[WORLD.quantum])[0]),
+        carray(int64_at(world[WORLD.level]), (LEVEL_FIELDS,)), world[WORLD.has_level] != 0,
+        (middle[0], middle[1], middle[2]), world[WORLD.bodies],
+        world[WORLD.passable_rows],
+    )  # fmt: skip
+
+
+@njit(cache=True, error_model="numpy")
+def check_claim(world_at, who_at, claim_at, found_at, order_at, count, begin):
+    """Run the checks of an order, `count` int64, from a place on: the place of the one that asks Python, else `count`.
+
+    What they saw and worked out stands in the row of what was found, the verdict at the step that it belongs to.
+    """
+    f = facts_of(world_at, who_at, claim_at, found_at)
+    order = int64_at(order_at)
+    for place in range(begin, count):
+        which = order[place]
+        if which < 0:
+            return place
+        if which <= CHECK.trade:
+            code = _sent(f, which)
+        elif which <= CHECK.number:
+            code = _armed(f, which)
+        else:
+            code = _seen(f, which)
+        if code == ASK:
+            return place
+        if code >= 0 and f.consequences[code] != OK:
+            consequence = f.consequences[code]
+            last = int(f.found[FOUND.steps]) - 1
+            f.found[STEPS_FROM + STEP_FIELDS * last + VERDICT] = consequence
+            if consequence == DENIED:
+                f.found[FOUND.denied] = 1.0
+                return count
+    return count

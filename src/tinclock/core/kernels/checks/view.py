@@ -1,0 +1,276 @@
+"""Which past a claim is ruled on: what can have reached its client, what its line explains, and what the rules allow.
+
+A snapshot goes down and the claim comes up, so a claim can't arrive sooner than one round trip after the newer of its
+snapshots was sent, however the trip splits. All times are seconds.
+"""
+
+from __future__ import annotations
+
+import math
+
+from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.memory import float64_at
+from tinclock.core.kernels.moments import (
+    SENT_AT,
+    SLOT,
+    SNAPSHOT_FIELDS,
+    TICK,
+    TICK_FIELDS,
+    TICK_SLOT,
+    TIME,
+    snapshot_of,
+    spacing_of,
+    view_around,
+    view_drawn,
+)
+from tinclock.core.kernels.rows import CLAIM, FOUND, LINE, RULES
+
+ENOUGH_ANSWERS = 8
+"""So many pings must have been answered before the shortest of them bounds what can have arrived."""
+UNDRAWN, FROM_BEFORE = 0.0, 1.0
+"""Why a view is unknown: nobody draws it, or it shows what was sent before its client came."""
+OF_THE_FUTURE = -1.0
+"""Why a view is ahead: its tick is still to come. Otherwise the tick of the snapshot that can't have arrived."""
+
+
+@njit(cache=True, error_model="numpy")
+def shortest_trip(line, rules):
+    """The least time, seconds, between sending a snapshot and receiving a claim that has seen it.
+
+    The shortest of few pings is longer than the shortest trip that there is, so it bounds nothing until enough were
+    answered, and then only less the jitter.
+    """
+    if line[LINE.answers] < ENOUGH_ANSWERS:
+        return 0.0
+    return max(0.0, line[LINE.least_round_trip_s] - rules[RULES.early_allowance_s] - line[LINE.jitter_s])
+
+
+@njit(cache=True, error_model="numpy")
+def latest_age(line, rules):
+    """The greatest age of a view, seconds, that the connection and the client's drawing explain.
+
+    Where snapshots are as far apart as the rules say; see `sparser_by`.
+    """
+    if line[LINE.samples] == 0.0:
+        return math.inf
+    late = line[LINE.extrapolate_s] if line[LINE.extrapolates] else 0.0
+    return (
+        line[LINE.round_trip_s]
+        + line[LINE.interpolation_delay_s]
+        + rules[RULES.snapshot_every] / rules[RULES.tick_rate_hz]
+        + rules[RULES.jitter_factor] * line[LINE.jitter_s]
+        + rules[RULES.late_allowance_s]
+        + late
+    )
+
+
+@njit(cache=True, error_model="numpy")
+def sparser_by(spacing_s, rules):
+    """How much further apart snapshots are than the rules say, seconds: what is ruled goes by what was sent."""
+    return max(0.0, spacing_s - rules[RULES.snapshot_every] / rules[RULES.tick_rate_hz])
+
+
+@njit(cache=True, error_model="numpy")
+def bound_views(line, rules):
+    """Work out what bounds a line's views, seconds, into its row."""
+    line[LINE.shortest_s] = shortest_trip(line, rules)
+    line[LINE.latest_s] = latest_age(line, rules)
+    line[LINE.back_s] = rules[RULES.order_allowance_s] + rules[RULES.jitter_factor] * line[LINE.jitter_s]
+
+
+@njit(cache=True, error_model="numpy")
+def bound_line(line_at, rules_at):
+    """`bound_views` by the addresses of both rows; seconds."""
+    bound_views(float64_at(line_at), float64_at(rules_at))
+
+
+@njit(cache=True, error_model="numpy")
+def ages_of_line(line_at, rules_at, spacing_s):
+    """(youngest, oldest) that a line's views may be on arrival, seconds, with snapshots `spacing_s` apart."""
+    line, rules = float64_at(line_at), float64_at(rules_at)
+    return shortest_trip(line, rules), latest_age(line, rules) + sparser_by(spacing_s, rules)
+
+
+@njit(cache=True, error_model="numpy")
+def _rule_between(f, before, after, fraction):
+    """Rule at a view between two snapshots, by their places; no unit."""
+    a, b = SNAPSHOT_FIELDS * before, SNAPSHOT_FIELDS * after
+    f.found[FOUND.from_tick], f.found[FOUND.to_tick] = f.snapshots[a + TICK], f.snapshots[b + TICK]
+    f.found[FOUND.fraction] = fraction
+    start = f.snapshots[a + TIME]
+    f.found[FOUND.view_time] = start + fraction * (f.snapshots[b + TIME] - start)
+    f.found[FOUND.from_slot], f.found[FOUND.to_slot] = f.snapshots[a + SLOT], f.snapshots[b + SLOT]
+
+
+@njit(cache=True, error_model="numpy")
+def rule_at(f, view_time):
+    """Rule at a server time, seconds, within what can have arrived and what the cap allows."""
+    bound_views(f.line, f.rules)
+    shortest, newest = f.line[LINE.shortest_s], -math.inf
+    for place in range(f.snapshot_count):
+        at = SNAPSHOT_FIELDS * place
+        if f.now - f.snapshots[at + SENT_AT] >= shortest:
+            newest = max(newest, f.snapshots[at + TIME])
+    first = f.snapshots[TIME] if f.snapshot_count > 0 else math.inf
+    oldest = max(f.now - f.rules[RULES.max_rewind_s], first)
+    if newest < oldest:
+        return
+    before, after, fraction = view_around(f.snapshots, f.snapshot_count, min(max(view_time, oldest), newest))
+    _rule_between(f, before, after, fraction)
+
+
+@njit(cache=True, error_model="numpy")
+def _before_admission(f, sent_at):
+    """Find `view_unknown` for a view of what was sent, seconds, before this connection was there."""
+    measured(f, MEASURE.snapshot_sent_after_admission, sent_at - f.line[LINE.since], 0.0)
+    return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, FROM_BEFORE)
+
+
+@njit(cache=True, error_model="numpy")
+def _cap(f, age):
+    """Rule at the greatest age allowed; the finding says how old, seconds, the claimed view was."""
+    limit = f.rules[RULES.max_rewind_s]
+    at = max(f.now - limit, f.snapshots[TIME])
+    before, after, fraction = view_around(f.snapshots, f.snapshot_count, at)
+    sent_at = f.snapshots[SNAPSHOT_FIELDS * before + SENT_AT]
+    if sent_at < f.line[LINE.since]:
+        return _before_admission(f, sent_at)
+    _rule_between(f, before, after, fraction)
+    measured(f, MEASURE.age_of_view, age, limit)
+    return found(f, FINDING.view_capped, age, limit)
+
+
+@njit(cache=True, error_model="numpy")
+def _present(f):
+    """The server's own shooters see the newest tick as it is. No unit."""
+    at = TICK_FIELDS * (f.tick_count - 1)
+    known = f.tick_count > 0
+    f.found[FOUND.from_tick] = f.found[FOUND.to_tick] = f.ticks[at + TICK] if known else -1.0
+    f.found[FOUND.fraction] = 0.0
+    f.found[FOUND.view_time] = f.ticks[at + TIME] if known else -math.inf
+    f.found[FOUND.from_slot] = f.found[FOUND.to_slot] = f.ticks[at + TICK_SLOT] if known else 0.0
+    return NOTHING
+
+
+@njit(cache=True, error_model="numpy")
+def _derived(f):
+    """The view of a client that can't say it, from the time of its clock: (place, place, fraction), place -1 for none.
+
+    Its screen was behind the server by one trip down and by its interpolation delay. The trip down is taken as half
+    the shortest round trip, which is off by as much as the offset is when the path is lopsided, and the other way: on
+    a line without jitter the two cancel.
+    """
+    line = f.line
+    if line[LINE.samples] == 0.0:
+        return -1, -1, 0.0
+    stamp = f.claim[CLAIM.client_time]
+    stamp = 0.0 if math.isnan(stamp) else stamp
+    at = stamp - line[LINE.offset_s] - line[LINE.round_trip_s] / 2.0 - line[LINE.interpolation_delay_s]
+    return view_drawn(
+        f.snapshots, f.snapshot_count, at, line[LINE.shows_nearest] != 0.0, line[LINE.extrapolates] != 0.0,
+        line[LINE.extrapolate_s],
+    )  # fmt: skip
+
+
+@njit(cache=True, error_model="numpy")
+def _underived(f):
+    """Why no view follows from the client time: the clock isn't known yet, or the time is long past. Seconds."""
+    if f.line[LINE.samples] == 0.0 or f.snapshot_count == 0:
+        measured(f, MEASURE.view_underived, NO_NUMBER, NO_NUMBER)
+        return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, UNDRAWN)
+    stamp = f.claim[CLAIM.client_time]
+    return _cap(f, f.now - ((0.0 if math.isnan(stamp) else stamp) - f.line[LINE.offset_s]))
+
+
+@njit(cache=True, error_model="numpy")
+def _not_held(f, from_tick, to_tick, fraction):
+    """What a view means whose snapshots aren't both held: the future, the distant past, or ticks never sent."""
+    newest = f.ticks[TICK_FIELDS * (f.tick_count - 1) + TICK] if f.tick_count > 0 else -1.0
+    if to_tick > newest:
+        measured(f, MEASURE.newest_snapshot, to_tick, newest)
+        return found(f, FINDING.view_ahead, to_tick, newest, OF_THE_FUTURE)
+    sane = 0.0 <= from_tick <= to_tick and 0.0 <= fraction <= 1.0
+    if sane and f.snapshot_count > 0 and from_tick < f.snapshots[TICK]:
+        return _cap(f, f.now - f.snapshots[TIME])
+    measured(f, MEASURE.view_unsent, NO_NUMBER, NO_NUMBER)
+    return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, UNDRAWN)
+
+
+@njit(cache=True, error_model="numpy")
+def _is_drawn(f, before, after, fraction):
+    """Whether a client that draws like this one can have got to a fraction between two snapshots. No unit."""
+    furthest = 1.0
+    if f.line[LINE.extrapolates] and before != after:
+        gap = f.snapshots[SNAPSHOT_FIELDS * after + TIME] - f.snapshots[SNAPSHOT_FIELDS * before + TIME]
+        furthest = 1.0 + f.line[LINE.extrapolate_s] / gap
+    return 0.0 <= fraction <= furthest
+
+
+@njit(cache=True, error_model="numpy")
+def check_view(f):
+    """Find `view_unknown`, `view_ahead`, `view_late` or `view_capped`; works out the view to rule at. Seconds.
+
+    It is late when it is older than round trip, interpolation delay, the snapshots' spacing and a few times the jitter
+    explain. Older than `max_rewind_s`, it is ruled at that age.
+    """
+    if f.line[LINE.is_servers]:
+        return _present(f)
+    if f.claim[CLAIM.has_view]:
+        from_tick, to_tick, fraction = f.claim[CLAIM.from_tick], f.claim[CLAIM.to_tick], f.claim[CLAIM.fraction]
+        before = snapshot_of(f.snapshots, f.snapshot_count, from_tick)
+        after = snapshot_of(f.snapshots, f.snapshot_count, to_tick)
+        if before < 0 or after < 0:
+            return _not_held(f, from_tick, to_tick, fraction)
+    else:
+        before, after, fraction = _derived(f)
+        if before < 0:
+            return _underived(f)
+    if before > after or not _is_drawn(f, before, after, fraction):
+        measured(f, MEASURE.view_undrawn, NO_NUMBER, NO_NUMBER)
+        return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, UNDRAWN)
+    sent_at = f.snapshots[SNAPSHOT_FIELDS * before + SENT_AT]
+    if sent_at < f.line[LINE.since]:
+        return _before_admission(f, sent_at)
+    if f.line[LINE.shows_nearest]:
+        before = after = before if fraction < 0.5 else after
+        fraction = 0.0
+    return _check_age(f, before, after, fraction)
+
+
+@njit(cache=True, error_model="numpy")
+def _check_age(f, before, after, fraction):
+    """`check_view` of a view between two snapshots that are held, by their places. Seconds."""
+    cap = f.rules[RULES.max_rewind_s]
+    bound_views(f.line, f.rules)
+    shortest = f.line[LINE.shortest_s]
+    latest = f.line[LINE.latest_s] + sparser_by(spacing_of(f.snapshots, f.snapshot_count), f.rules)
+    since_sent = f.now - f.snapshots[SNAPSHOT_FIELDS * after + SENT_AT]
+    if since_sent < shortest:
+        measured(f, MEASURE.since_the_snapshot_was_sent, since_sent, shortest)
+        newer = f.snapshots[SNAPSHOT_FIELDS * after + TICK]
+        return found(f, FINDING.view_ahead, since_sent, shortest, newer)
+    start = f.snapshots[SNAPSHOT_FIELDS * before + TIME]
+    age = f.now - (start + fraction * (f.snapshots[SNAPSHOT_FIELDS * after + TIME] - start))
+    if age > cap:
+        return _cap(f, age)
+    _rule_between(f, before, after, fraction)
+    measured(f, MEASURE.age_of_view, age, min(latest, cap))
+    if age > latest:
+        return found(f, FINDING.view_late, age, latest)
+    return NOTHING
+
+
+@njit(cache=True, error_model="numpy")
+def check_view_order(f):
+    """Find `view_backwards` when the view lies before an earlier one by more than packets get reordered; seconds."""
+    if f.line[LINE.is_servers]:
+        return NOTHING
+    back = f.line[LINE.newest_view_time] - f.found[FOUND.view_time]
+    bound_views(f.line, f.rules)
+    allowance = f.line[LINE.back_s]
+    if back <= 0.0:
+        measured(f, MEASURE.view_order, 0.0, allowance)
+        return NOTHING
+    measured(f, MEASURE.view_order, back, allowance)
+    return found(f, FINDING.view_backwards, back, allowance) if back > allowance else NOTHING

@@ -1,0 +1,171 @@
+"""Whether the weapon can have fired: it is in hand, of the right kind, loaded, drawn, charged and ready. Seconds."""
+
+from __future__ import annotations
+
+import math
+
+from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.memory import float64_at
+from tinclock.core.kernels.rows import (
+    CLAIM,
+    FOUND,
+    HELD,
+    HITSCAN,
+    IN_HAND,
+    NOT_CARRIED,
+    PELLETS,
+    PROJECTILE,
+    REACH,
+    RULES,
+    UNHEARD_OF,
+    WEAPON,
+)
+
+NEVER = math.inf
+
+
+@njit(cache=True, error_model="numpy")
+def rounds_at(held, weapon, at):
+    """(magazine, reserve) as they are at a time, seconds, a reload that is over by then included; -1: endless."""
+    magazine, reserve = held[HELD.magazine], held[HELD.reserve]
+    if held[HELD.reload_ends] > at:
+        return magazine, reserve
+    loaded = max(magazine, 0.0)
+    missing = max(weapon[WEAPON.magazine], 0.0) - loaded
+    if reserve < 0.0:
+        return loaded + missing, reserve
+    moved = min(missing, reserve)
+    return loaded + moved, reserve - moved
+
+
+@njit(cache=True, error_model="numpy")
+def rounds_of(held_at, weapon_at, at):
+    """`rounds_at` by the addresses of both rows; at is in seconds."""
+    return rounds_at(float64_at(held_at), float64_at(weapon_at), at)
+
+
+@njit(cache=True, error_model="numpy")
+def charge_of(held_at, weapon_at, now):
+    """`charge_at` by the addresses of both rows; now is in seconds."""
+    return charge_at(float64_at(held_at), float64_at(weapon_at), now)
+
+
+@njit(cache=True, error_model="numpy")
+def charge_at(held, weapon, now):
+    """The share of a full charge that there is at a time, seconds."""
+    full, since = weapon[WEAPON.charge_s], held[HELD.charging_from]
+    if full == 0.0:
+        return 1.0
+    return min(1.0, max(0.0, (now - since) / full)) if since != NEVER else 0.0
+
+
+@njit(cache=True, error_model="numpy")
+def check_weapon(f):
+    """Find `unknown_weapon`, `unarmed` or `weapon_not_held`: the weapon that fires is the one in hand. No unit."""
+    named = f.claim[CLAIM.weapon]
+    measured(f, MEASURE.weapon, NO_NUMBER, NO_NUMBER)
+    f.found[FOUND.armed] = 1.0 if f.claim[CLAIM.holds_one] else 0.0
+    if named == IN_HAND:
+        return NOTHING
+    if named == UNHEARD_OF:
+        return found(f, FINDING.unknown_weapon, NO_NUMBER, NO_NUMBER)
+    return found(f, FINDING.unarmed if named == NOT_CARRIED else FINDING.weapon_not_held, NO_NUMBER, NO_NUMBER)
+
+
+@njit(cache=True, error_model="numpy")
+def _check_kind(f, fits):
+    """Find `wrong_kind` for a weapon of another kind. No unit."""
+    if fits:
+        return NOTHING
+    measured(f, MEASURE.kind_of_weapon, NO_NUMBER, NO_NUMBER)
+    return found(f, FINDING.wrong_kind, NO_NUMBER, NO_NUMBER)
+
+
+@njit(cache=True, error_model="numpy")
+def check_shoots(f):
+    """Find `wrong_kind` for a shot with a weapon that reaches or launches. No unit."""
+    kind = f.weapon[WEAPON.kind]
+    return _check_kind(f, kind in (HITSCAN, PELLETS))
+
+
+@njit(cache=True, error_model="numpy")
+def check_launches(f):
+    """Find `wrong_kind` for a launch with a weapon whose shots don't fly. No unit."""
+    return _check_kind(f, f.weapon[WEAPON.kind] == PROJECTILE)
+
+
+@njit(cache=True, error_model="numpy")
+def check_fires(f):
+    """Find `wrong_kind` for the trigger of a weapon that has none. No unit."""
+    return _check_kind(f, f.weapon[WEAPON.kind] != REACH)
+
+
+@njit(cache=True, error_model="numpy")
+def check_reaches(f):
+    """Find `wrong_kind` for a blow with a weapon that shoots. No unit."""
+    return _check_kind(f, f.weapon[WEAPON.kind] == REACH)
+
+
+@njit(cache=True, error_model="numpy")
+def check_loaded(f):
+    """Find `not_drawn`, `no_ammunition` or `reloading`, with an allowance for packets that bunch; seconds."""
+    if not f.weapon[WEAPON.encumbered]:
+        return NOTHING
+    allowance, ends = f.rules[RULES.cadence_allowance_s], f.held[HELD.reload_ends]
+    drawing = f.held[HELD.drawn_at] - f.now
+    if drawing > 0.0:
+        measured(f, MEASURE.still_to_draw_for, drawing, allowance)
+        if drawing > allowance:
+            return found(f, FINDING.not_drawn, drawing, allowance)
+    if f.held[HELD.magazine] < 0.0:
+        return NOTHING
+    rounds, _ = rounds_at(f.held, f.weapon, f.now + allowance)
+    under_way = f.now + allowance < ends and ends < NEVER
+    measured(f, MEASURE.magazine, rounds, 1.0)
+    if rounds == 0.0:
+        return found(f, FINDING.no_ammunition, 0.0, 1.0, 1.0 if under_way else 0.0)
+    if under_way and not f.weapon[WEAPON.reload_interruptible]:
+        left = ends - f.now
+        measured(f, MEASURE.still_to_reload_for, left, allowance)
+        return found(f, FINDING.reloading, left, allowance)
+    return NOTHING
+
+
+@njit(cache=True, error_model="numpy")
+def check_cadence(f):
+    """Find `fast_cadence` when the weapon can't have been ready, allowance included; seconds."""
+    early, allowance = f.held[HELD.ready_at] - f.now, f.rules[RULES.cadence_allowance_s]
+    interval = f.held[HELD.interval_s]
+    measured(f, MEASURE.cadence, -early if early > -interval else interval, -allowance)
+    if early > allowance:
+        return found(f, FINDING.fast_cadence, early, allowance, interval)
+    return NOTHING
+
+
+@njit(cache=True, error_model="numpy")
+def check_charge(f):
+    """Find `undercharged` or `overcharged`; works out the charge, the claimed one where there was time for it."""
+    full, least = f.weapon[WEAPON.charge_s], f.weapon[WEAPON.charge_least]
+    f.found[FOUND.charge] = 1.0
+    if full == 0.0:
+        return NOTHING
+    most = charge_at(f.held, f.weapon, f.now + f.rules[RULES.cadence_allowance_s])
+    claimed = f.claim[CLAIM.charge]
+    claimed = most if math.isnan(claimed) else claimed
+    charge = min(max(claimed, 0.0), most)
+    f.found[FOUND.charge] = charge
+    measured(f, MEASURE.charge, charge, least)
+    if charge < least:
+        return found(f, FINDING.undercharged, charge, least, full)
+    return found(f, FINDING.overcharged, claimed, most) if claimed > most else NOTHING
+
+
+@njit(cache=True, error_model="numpy")
+def check_number(f):
+    """Find `shots_skipped` where the shot's number isn't the next of a weapon whose spread goes by it. No unit."""
+    number, following = f.claim[CLAIM.shot], f.held[HELD.shots] + 1.0
+    if f.weapon[WEAPON.is_plain] or math.isnan(number) or number == following:
+        return NOTHING
+    measured(f, MEASURE.number_of_the_shot, number, following)
+    return found(f, FINDING.shots_skipped, number, following)

@@ -1,0 +1,89 @@
+"""Kernel: what a shot does that passed its checks, in the cases that come all the time.
+
+One ray, cast already, of a weapon whose shots go straight, that ends at the first thing it meets; nobody is affected by
+an item, wears armour, came back to life, is a team-mate or dies of it. All else is left to Python, untouched.
+"""
+
+from __future__ import annotations
+
+from tinclock.core.kernels.checks.weapon import rounds_at
+from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.facts import NOTHING
+from tinclock.core.kernels.memory import float64_at, int16_at, int64_at
+from tinclock.core.kernels.rows import BODY, CLAIM, FOUND, HELD, LINE, OWN, RULES, WEAPON
+from tinclock.core.kernels.spending import falloff_at, ready_at, settle, spend
+
+LEFT_ALONE, MISSED, AT_LEVEL, AT_COVER, HIT = 0.0, 1.0, 2.0, 3.0, 4.0
+"""What became of it: it is Python's, it met nothing, it ended at the level or at moving cover, or it hurt somebody."""
+
+
+@njit(cache=True, error_model="numpy")
+def _is_harmed(f, victim, amount):
+    """Whether a hit does nothing but take health from one who lives on; amount is points."""
+    return (
+        victim[BODY.alive] != 0.0
+        and not victim[BODY.dead]
+        and not victim[BODY.affected]
+        and victim[BODY.armour] == 0.0
+        and victim[BODY.life_epoch] <= 1.0
+        and (victim[BODY.team] != f.body[BODY.team] or victim[BODY.team] == 0.0)
+        and 0.0 < amount < victim[BODY.health]
+    )
+
+
+@njit(cache=True, error_model="numpy")
+def _may_pass(f):
+    """Whether the shot may pass through what comes first on its way, or starts inside it. No unit."""
+    out, column, wall = f.found, int(f.found[FOUND.column]), int(f.found[FOUND.wall])
+    if f.weapon[WEAPON.penetration] == 0.0:
+        return False
+    if wall >= 0 and out[FOUND.facing] > 0.0:
+        return True
+    if column >= 0:
+        return float64_at(int64_at(f.bodies)[column])[BODY.passable] != 0.0
+    return wall >= 0 and f.passable_rows != 0 and int16_at(f.passable_rows)[wall] != 0
+
+
+@njit(cache=True, error_model="numpy")
+def commit_usual(f):
+    """Commit a shot that was cast, if it is a usual one; what became of it stands in what was found. Points, metres."""
+    out = f.found
+    if not (
+        out[FOUND.is_cast]
+        and out[FOUND.findings] == 0.0
+        and not out[FOUND.asked]
+        and f.claim[CLAIM.sender] == OWN
+        and not out[FOUND.posthumous]
+        and f.weapon[WEAPON.is_usual]
+        and f.claim[CLAIM.claims_nothing]
+        and not f.body[BODY.affected]
+        and not _may_pass(f)
+    ):
+        return NOTHING
+    column, became, amount = int(out[FOUND.column]), MISSED, 0.0
+    if out[FOUND.wall] >= 0.0:
+        became, out[FOUND.reached_m] = AT_LEVEL, out[FOUND.wall_m]
+    else:
+        out[FOUND.reached_m] = f.weapon[WEAPON.range_m]
+    if column >= 0:
+        victim = float64_at(int64_at(f.bodies)[column])
+        out[FOUND.reached_m] = out[FOUND.enter_m]
+        became = AT_COVER
+        if not victim[BODY.blocks_only]:
+            table, zones = int(f.weapon[WEAPON.falloff]), float64_at(int(f.weapon[WEAPON.zones]))
+            falloff = falloff_at(float64_at(table), int(f.weapon[WEAPON.falloff_count]), out[FOUND.enter_m])
+            amount = out[FOUND.charge] * (f.weapon[WEAPON.damage] * falloff * zones[int(out[FOUND.part])])
+            if not _is_harmed(f, victim, amount):
+                return NOTHING
+            became, out[FOUND.before] = HIT, victim[BODY.health]
+            victim[BODY.health] = out[FOUND.after] = victim[BODY.health] - amount
+    out[FOUND.became], out[FOUND.amount] = became, amount
+    settle(f.held, f.weapon, f.now + f.rules[RULES.cadence_allowance_s])
+    spend(f.held, f.weapon, f.now, out[FOUND.charge])
+    f.held[HELD.shots] += 1.0
+    f.line[LINE.newest_view_time] = max(f.line[LINE.newest_view_time], out[FOUND.view_time])
+    f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
+    out[FOUND.shot], out[FOUND.ready_in_s] = f.held[HELD.shots], ready_at(f.held, f.weapon) - f.now
+    out[FOUND.magazine], out[FOUND.reserve] = rounds_at(f.held, f.weapon, f.now)
+    out[FOUND.health], out[FOUND.armour] = f.body[BODY.health], f.body[BODY.armour]
+    return NOTHING

@@ -1,0 +1,159 @@
+"""What a compiled check reads, and how it says what it saw.
+
+A check is a function of `Facts` that returns the number of a finding, `NOTHING`, or `ASK`. It says what it measured by
+`measured(f, MEASURE.cadence, waited, allowance)`, and what it found by
+`return found(f, FINDING.fast_cadence, early, allowance)`. The words are Python's: `ruling.trace`.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Final, NamedTuple
+
+from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.rows import (
+    AGAINST,
+    CODE,
+    FINDING_FIELDS,
+    FINDINGS_FROM,
+    FOUND,
+    LIMIT,
+    MEASURED,
+    MORE,
+    MOST_FINDINGS,
+    MOST_STEPS,
+    OBSERVED,
+    STEP,
+    STEP_FIELDS,
+    STEPS_FROM,
+    VERDICT,
+)
+
+NOTHING: Final = -1
+ASK: Final = -2
+"""Python has to look: what decides is rare, or isn't made of numbers."""
+
+
+class Facts(NamedTuple):
+    """Everything that a check may look at: pointers to the rows of `rows`, and the history.
+
+    now : when the claim came, server time in seconds
+    snapshots, ticks : pointers to the rows of `moments`, and how many there are
+    column : the actor's in the history, -1 for none
+    stored : the pose history, see `poses`; level, middle : the level's header and middle, see `triangles`
+    bodies : address of the addresses of the rows of `BODY`, by column
+    passable_rows : address of whether shots pass through the level's rows, int16; 0 where none does
+    """
+
+    claim: Any
+    line: Any
+    body: Any
+    held: Any
+    weapon: Any
+    rules: Any
+    found: Any
+    consequences: Any
+    now: Any
+    snapshots: Any
+    snapshot_count: Any
+    ticks: Any
+    tick_count: Any
+    column: Any
+    stored: Any
+    level: Any
+    has_level: Any
+    middle: Any
+    bodies: Any
+    passable_rows: Any
+
+
+class MeasureNumbers(NamedTuple):
+    """What compiled checks measure: each has the name of one of `ruling.steps.Measure`."""
+
+    sequence: int
+    fields: int
+    form: int
+    sender: int
+    actor_alive: int
+    actor_dead: int
+    actor_absent: int
+    dead_for: int
+    seen_before_its_death_by: int
+    weapon: int
+    kind_of_weapon: int
+    still_to_draw_for: int
+    still_to_reload_for: int
+    magazine: int
+    cadence: int
+    charge: int
+    age_of_view: int
+    view_undrawn: int
+    view_unsent: int
+    view_underived: int
+    newest_snapshot: int
+    snapshot_sent_after_admission: int
+    since_the_snapshot_was_sent: int
+    view_order: int
+    lag: int
+    faces: int
+    muzzle: int
+    muzzle_wall: int
+    number_of_the_shot: int
+
+
+class FindingNumbers(NamedTuple):
+    """What compiled checks find: each has the name of a code of `findings.FINDINGS`."""
+
+    stale_sequence: int
+    skipped_sequence: int
+    direction_not_unit: int
+    foreign_actor: int
+    dead_actor: int
+    absent_actor: int
+    unknown_weapon: int
+    weapon_not_held: int
+    unarmed: int
+    wrong_kind: int
+    not_drawn: int
+    reloading: int
+    no_ammunition: int
+    undercharged: int
+    overcharged: int
+    shots_skipped: int
+    fast_cadence: int
+    muzzle_far: int
+    muzzle_blocked: int
+    view_unknown: int
+    view_ahead: int
+    view_late: int
+    view_capped: int
+    view_backwards: int
+    view_restless: int
+    two_faced_clock: int
+
+
+MEASURE: Final = MeasureNumbers(*range(len(MeasureNumbers._fields)))
+FINDING: Final = FindingNumbers(*range(len(FindingNumbers._fields)))
+NO_NUMBER: Final = float("nan")
+
+
+@njit(cache=True, error_model="numpy")
+def measured(f, what, observed, limit):
+    """Take down a step: what was measured, against which limit, each in the measure's own unit."""
+    place = int(f.found[FOUND.steps])
+    if place < MOST_STEPS:
+        at = STEPS_FROM + STEP_FIELDS * place
+        f.found[at + STEP], f.found[at + OBSERVED], f.found[at + LIMIT] = what, observed, limit
+        f.found[at + VERDICT] = 0.0
+        f.found[FOUND.steps] = place + 1
+
+
+@njit(cache=True, error_model="numpy")
+def found(f, code, observed, limit, more=0.0):
+    """Take down a finding, and return its number; `more` is what its words need besides. Units are the finding's."""
+    place = int(f.found[FOUND.findings])
+    if place < MOST_FINDINGS:
+        at = FINDINGS_FROM + FINDING_FIELDS * place
+        f.found[at + CODE], f.found[at + MEASURED] = code, observed
+        f.found[at + AGAINST], f.found[at + MORE] = limit, more
+        f.found[FOUND.findings] = place + 1
+    return code

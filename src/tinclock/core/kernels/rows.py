@@ -1,0 +1,327 @@
+"""The rows of numbers that claims are held against: one of a kind for each connection, body, weapon in hand and so on.
+
+Each row is a float64 array, so that a kernel reads all of them through pointers. A field is named once, here: kernels
+write `line[LINE.jitter_s]`, and Python's objects show the same numbers under the same names (`core.packed`). Whole
+numbers are kept as floats, which are exact up to 2**53; what is missing is -1 or NaN, as the field says.
+"""
+
+from __future__ import annotations
+
+from typing import Final, NamedTuple
+
+
+class LineFields(NamedTuple):
+    """A connection: its admission, its claims, how it draws, its clock, and what it said of its lag. Seconds."""
+
+    since: int
+    """Server time of its admission."""
+    is_servers: int
+    """1: the line of an entity that the server acts for, which can't lie."""
+    highest_sequence: int
+    newest_view_time: int
+    interpolation_delay_s: int
+    shows_nearest: int
+    """1: it shows the nearer of two snapshots; 0: it interpolates."""
+    extrapolates: int
+    extrapolate_s: int
+    samples: int
+    """Answers in its clock's window."""
+    answers: int
+    offset_s: int
+    round_trip_s: int
+    least_round_trip_s: int
+    jitter_s: int
+    pong_trip: int
+    """Three of what pongs say of the trip up: the least, how many, and the time between first and last."""
+    pong_trips: int
+    pong_span_s: int
+    claim_trip: int
+    """The same of what other messages say."""
+    claim_trips: int
+    claim_span_s: int
+    lag_s: int
+    """By the client's clock; NaN until it said enough."""
+    still: int
+    said_client_time: int
+    """Of the newest message that said its lag: its stamp, what its screen showed, and when it came (-inf: none)."""
+    said_view_time: int
+    said_received_at: int
+    said_sequence: int
+    """Of the newest that is counted, while it counts for the lag: its sequence (0: none) and its stamp."""
+    said_counted_at: int
+    shortest_s: int
+    """What bounds its views, as last worked out."""
+    latest_s: int
+    back_s: int
+
+
+class BodyFields(NamedTuple):
+    """An entity that takes part. Points, metres and seconds."""
+
+    entity: int
+    health: int
+    armour: int
+    alive: int
+    affected: int
+    """1: it had an effect in this life."""
+    team: int
+    """A number that its team has, 0 for none."""
+    blocks_only: int
+    passable: int
+    """1: it only blocks, and shots that penetrate pass through it."""
+    life_epoch: int
+    """How often it had been cut when this life began."""
+    dead: int
+    """1: it died and has not begun another life."""
+    died_at: int
+    tenures: int
+    """How often control of it changed."""
+    has_eye: int
+    eye_bone: int
+    eye_x: int
+    eye_y: int
+    eye_z: int
+
+
+class HeldFields(NamedTuple):
+    """A weapon as its owner carries it. Server times in seconds; magazine and reserve are -1 where they never end."""
+
+    ready_at: int
+    fired_at: int
+    interval_s: int
+    burst: int
+    """Shots of a burst, 1 for none, and the pause after it."""
+    pause_s: int
+    fired: int
+    """Shots of the burst at hand."""
+    magazine: int
+    reserve: int
+    reload_ends: int
+    reloaded_at: int
+    drawn_at: int
+    charging_from: int
+    shots: int
+    strange_shots: int
+
+
+class WeaponFields(NamedTuple):
+    """A weapon's numbers by the rules; magazine is -1 where it never ends."""
+
+    kind: int
+    range_m: int
+    penetration: int
+    encumbered: int
+    is_plain: int
+    """1: its shots go exactly where they are aimed."""
+    magazine: int
+    reload_interruptible: int
+    charge_s: int
+    charge_least: int
+    reload_s: int
+    reload_when_empty: int
+    damage: int
+    falloff: int
+    """Address of the table of distances and factors, and how many rows it has."""
+    falloff_count: int
+    zones: int
+    """Address of the factor of each part of every rig, by its row."""
+    is_usual: int
+    """1: one ray that goes straight and does nothing but take health."""
+
+
+class RulesFields(NamedTuple):
+    """What of the rules checks need; seconds, metres."""
+
+    max_rewind_s: int
+    early_allowance_s: int
+    late_allowance_s: int
+    order_allowance_s: int
+    jitter_factor: int
+    lag_allowance_s: int
+    sends_every_s: int
+    two_faced_s: int
+    tick_rate_hz: int
+    snapshot_every: int
+    cadence_allowance_s: int
+    muzzle_reach_m: int
+    trade_window_s: int
+    zone_depth_m: int
+    restless_is_noted: int
+    """1: a view that strays from the tracked lag is only noted, and ruled where it is."""
+
+
+class ClaimFields(NamedTuple):
+    """A claim as checks read it. NaN stands for what it doesn't say."""
+
+    sequence: int
+    actor: int
+    received_at: int
+    is_well_formed: int
+    origin_x: int
+    origin_y: int
+    origin_z: int
+    direction_x: int
+    direction_y: int
+    direction_z: int
+    has_view: int
+    from_tick: int
+    to_tick: int
+    fraction: int
+    client_time: int
+    shot: int
+    charge: int
+    earliest: int
+    """Between which stamps of its client it was made, by the messages around it; NaN: by the newest that came."""
+    latest: int
+    sender: int
+    """Who it names: `OWN`, `LENT` (given to it, now or lately) or `FOREIGN`."""
+    weapon: int
+    """What it names: `IN_HAND`, `ANOTHER`, `UNHEARD_OF`, `NOT_CARRIED`."""
+    holds_one: int
+    """1: its actor has a weapon in hand."""
+    claims_nothing: int
+    """1: it doesn't say whom it hit, where, or for how much."""
+
+
+class FoundFields(NamedTuple):
+    """What a claim's checks work out. Metres, seconds."""
+
+    steps: int
+    findings: int
+    denied: int
+    formed: int
+    """1: it is known to be well formed."""
+    sent: int
+    """1: it is known who it is about."""
+    armed: int
+    """1: the weapon in hand is known."""
+    from_tick: int
+    """The view that it is ruled at; `view_time` is NaN until it is known."""
+    to_tick: int
+    fraction: int
+    view_time: int
+    from_slot: int
+    to_slot: int
+    named: int
+    """1: the claim named a view that it isn't ruled at, which lies in the slots and at the fraction that follow."""
+    named_from: int
+    named_to: int
+    named_fraction: int
+    direction_x: int
+    """Of unit length; NaN until it is known."""
+    direction_y: int
+    direction_z: int
+    eye_x: int
+    """The actor's; NaN until it is known."""
+    eye_y: int
+    eye_z: int
+    posthumous: int
+    charge: int
+    starts_at_eye: int
+    """1: a start that is forgiven isn't believed."""
+    is_cast: int
+    """1: the first thing in the way of its ray was looked for, as follows."""
+    wall: int
+    """Row of the level, -1 for none; how far, and which way it faces."""
+    wall_m: int
+    facing: int
+    column: int
+    """Whose hitbox, -1 for nobody; which row of the table; where the ray enters and leaves it."""
+    part: int
+    enter_m: int
+    leave_m: int
+    blocker: int
+    """What stands between eye and muzzle: a row of the level, or -2 less a column; -1 for nothing."""
+    asked: int
+    """1: Python was asked on the way, so that it commits the claim as well."""
+    became: int
+    """What became of a shot that the kernel committed, see `committing`; 0 where it is left to Python."""
+    reached_m: int
+    amount: int
+    """Points, and the victim's health before and after."""
+    before: int
+    after: int
+    shot: int
+    """Its number; what is in the magazine and in reserve after it (-1: endless), and when the weapon fires again."""
+    magazine: int
+    reserve: int
+    ready_in_s: int
+    health: int
+    """The shooter's."""
+    armour: int
+
+
+def _places(fields: type, start: int = 0) -> tuple[int, ...]:
+    return tuple(range(start, start + len(fields._fields)))  # type: ignore[attr-defined]
+
+
+LINE: Final = LineFields(*_places(LineFields))
+BODY: Final = BodyFields(*_places(BodyFields))
+HELD: Final = HeldFields(*_places(HeldFields))
+WEAPON: Final = WeaponFields(*_places(WeaponFields))
+RULES: Final = RulesFields(*_places(RulesFields))
+CLAIM: Final = ClaimFields(*_places(ClaimFields))
+FOUND: Final = FoundFields(*_places(FoundFields))
+
+STEPS_FROM: Final = len(FOUND)
+"""Where a claim's steps begin in what was found: four numbers each."""
+STEP, OBSERVED, LIMIT, VERDICT = 0, 1, 2, 3
+STEP_FIELDS: Final = 4
+MOST_STEPS: Final = 32
+FINDINGS_FROM: Final = STEPS_FROM + MOST_STEPS * STEP_FIELDS
+"""Where its findings begin: four numbers each; `MORE` is what the finding's words need besides."""
+CODE, MEASURED, AGAINST, MORE = 0, 1, 2, 3
+FINDING_FIELDS: Final = 4
+MOST_FINDINGS: Final = 16
+FOUND_LENGTH: Final = FINDINGS_FROM + MOST_FINDINGS * FINDING_FIELDS
+
+OWN, LENT, FOREIGN = 0.0, 1.0, 2.0
+IN_HAND, ANOTHER, UNHEARD_OF, NOT_CARRIED = 0.0, 1.0, 2.0, 3.0
+OK, NOTED, AMENDED, DENIED = 0.0, 1.0, 2.0, 3.0
+HITSCAN, PELLETS, PROJECTILE, REACH = 0.0, 1.0, 2.0, 3.0
+
+
+class WorldFields(NamedTuple):
+    """Addresses of what all claims of a match are held against, int64."""
+
+    rules: int
+    consequences: int
+    """What each finding does, by its number: float64."""
+    moments: int
+    """The history's `MomentFields`."""
+    quantum: int
+    """Of the stored poses, see `poses`: float64."""
+    has_level: int
+    """1: there is a level, with this header and this middle, three float64."""
+    level: int
+    level_middle: int
+    passable_rows: int
+    """Whether shots that penetrate pass through the level's rows, int16; 0 where none does."""
+    bodies: int
+    """Addresses of the rows of `BODY`, int64, by column of the history."""
+
+
+class MomentFields(NamedTuple):
+    """Addresses and lengths of what a history holds, int64: its rows are those of `moments`, oldest first."""
+
+    snapshots: int
+    snapshot_count: int
+    ticks: int
+    tick_count: int
+    header: int
+    """Of the stored poses, see `layout`."""
+
+
+class WhoFields(NamedTuple):
+    """Addresses of the rows that one claim is held against, and its actor's column in the history, int64."""
+
+    line: int
+    body: int
+    held: int
+    weapon: int
+    column: int
+
+
+MOMENT: Final = MomentFields(*_places(MomentFields))
+WORLD: Final = WorldFields(*_places(WorldFields))
+WHO: Final = WhoFields(*_places(WhoFields))

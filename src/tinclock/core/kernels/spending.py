@@ -1,0 +1,150 @@
+"""Kernels: what a shot costs its weapon, and what it does at a distance.
+
+`held` and `weapon` point at rows of `rows.HELD` and `rows.WEAPON`. Times are server times in seconds, damage is points.
+"""
+
+from __future__ import annotations
+
+import math
+
+from tinclock.core.kernels.checks.weapon import rounds_at
+from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.memory import float64_at
+from tinclock.core.kernels.rows import HELD, WEAPON
+
+NEVER = math.inf
+
+
+@njit(cache=True, error_model="numpy")
+def settle(held, weapon, now):
+    """Finish a reload that is over by a time, seconds."""
+    if held[HELD.reload_ends] <= now:
+        magazine, reserve = rounds_at(held, weapon, now)
+        held[HELD.magazine], held[HELD.reserve] = magazine, reserve
+        held[HELD.reloaded_at], held[HELD.reload_ends] = held[HELD.reload_ends], NEVER
+
+
+@njit(cache=True, error_model="numpy")
+def fire(held, now):
+    """Spend the time of one shot, which counts from when the weapon was ready; seconds."""
+    at = max(now, held[HELD.ready_at])
+    before = held[HELD.fired_at]
+    held[HELD.fired_at] = at
+    burst, pause = held[HELD.burst], held[HELD.pause_s]
+    if burst == 1.0:
+        held[HELD.ready_at] = at + held[HELD.interval_s]
+        return
+    fired = 1.0 if at - before >= pause else held[HELD.fired] % burst + 1.0
+    held[HELD.fired] = fired
+    held[HELD.ready_at] = at + (pause if fired == burst else held[HELD.interval_s])
+
+
+@njit(cache=True, error_model="numpy")
+def can_reload(held, weapon, at):
+    """Whether the magazine has room, something can fill it, and no reload is under way at a time, seconds."""
+    full = weapon[WEAPON.magazine]
+    if full < 0.0 or (at < held[HELD.reload_ends] and held[HELD.reload_ends] < NEVER):
+        return False
+    magazine, reserve = rounds_at(held, weapon, at)
+    return max(magazine, 0.0) < full and reserve != 0.0
+
+
+@njit(cache=True, error_model="numpy")
+def reload(held, weapon, now):
+    """Begin a reload, not before the last shot had its time: what came early is not gained twice. Seconds."""
+    held[HELD.reload_ends] = max(now, held[HELD.fired_at]) + weapon[WEAPON.reload_s]
+    settle(held, weapon, now)
+
+
+@njit(cache=True, error_model="numpy")
+def spend(held, weapon, now, charge):
+    """One shot: its ammunition, its time, its charge; seconds.
+
+    A shot that came early, within the allowance, counts from when the weapon was due: draw, reload, charge and cadence
+    share one allowance over time.
+    """
+    due = max(now, max(held[HELD.drawn_at], held[HELD.reloaded_at]))
+    if held[HELD.charging_from] != NEVER:
+        due = max(due, held[HELD.charging_from] + charge * weapon[WEAPON.charge_s])
+    fire(held, due)
+    held[HELD.charging_from] = held[HELD.reload_ends] = NEVER
+    if held[HELD.magazine] >= 0.0:
+        held[HELD.magazine] = max(0.0, held[HELD.magazine] - 1.0)
+        if held[HELD.magazine] == 0.0 and weapon[WEAPON.reload_when_empty] and can_reload(held, weapon, -math.inf):
+            reload(held, weapon, now)
+
+
+@njit(cache=True, error_model="numpy")
+def ready_at(held, weapon):
+    """The server time from which the weapon fires, seconds, as things stand; inf while it is empty."""
+    ready = max(held[HELD.ready_at], held[HELD.drawn_at])
+    magazine, ends = held[HELD.magazine], held[HELD.reload_ends]
+    if magazine < 0.0 or (magazine > 0.0 and ends == NEVER):
+        return ready
+    if magazine == 0.0 or not weapon[WEAPON.reload_interruptible]:
+        return max(ready, ends)  # never, while it is empty and nobody reloads
+    return ready
+
+
+@njit(cache=True, error_model="numpy")
+def falloff_at(table, count, distance):
+    """The damage factor at a distance, metres: straight lines between the table's points, level beyond its ends.
+
+    table : pointer to `count` rows of two float64, metres and factor, rising
+    """
+    if count == 0:
+        return 1.0
+    row = 0
+    while row < count and not distance < table[2 * row]:
+        row += 1
+    if row == 0:
+        return table[1]
+    if row == count:
+        return table[2 * count - 1]
+    a, b = table[2 * row - 2], table[2 * row]
+    share = (distance - a) / (b - a)
+    return table[2 * row - 1] + share * (table[2 * row + 1] - table[2 * row - 1])
+
+
+@njit(cache=True, error_model="numpy")
+def fire_of(held_at, now):
+    """`fire` by the row's address; seconds."""
+    fire(float64_at(held_at), now)
+
+
+@njit(cache=True, error_model="numpy")
+def spend_of(held_at, weapon_at, now, charge):
+    """`spend` by the addresses of both rows; seconds."""
+    spend(float64_at(held_at), float64_at(weapon_at), now, charge)
+
+
+@njit(cache=True, error_model="numpy")
+def settle_of(held_at, weapon_at, now):
+    """`settle` by the addresses of both rows; seconds."""
+    settle(float64_at(held_at), float64_at(weapon_at), now)
+
+
+@njit(cache=True, error_model="numpy")
+def reload_of(held_at, weapon_at, now):
+    """`reload` by the addresses of both rows; seconds."""
+    reload(float64_at(held_at), float64_at(weapon_at), now)
+
+
+@njit(cache=True, error_model="numpy")
+def can_reload_of(held_at, weapon_at, at):
+    """`can_reload` by the addresses of both rows; seconds."""
+    return can_reload(float64_at(held_at), float64_at(weapon_at), at)
+
+
+@njit(cache=True, error_model="numpy")
+def falloff_of(table_at, count, distance):
+    """`falloff_at` by the table's address; metres."""
+    return falloff_at(float64_at(table_at), count, distance)
+
+
+@njit(cache=True, error_model="numpy")
+def standing_of(held_at, weapon_at, now):
+    """(magazine, reserve, seconds until it fires, inf for never) of a weapon at a time; -1 rounds: endless."""
+    held, weapon = float64_at(held_at), float64_at(weapon_at)
+    magazine, reserve = rounds_at(held, weapon, now)
+    return magazine, reserve, ready_at(held, weapon) - now

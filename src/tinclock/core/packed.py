@@ -1,0 +1,107 @@
+"""Objects whose numbers lie in a row of an array, where kernels read and write them: see `kernels.rows`.
+
+Such an object has the row's memory as `numbers`, and each field as an attribute::
+
+    class Held(Row):
+        ready_at = Number(HELD.ready_at)
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Protocol
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+
+class Numbers(Protocol):
+    """A row's memory: float64 numbers by their places."""
+
+    def __getitem__(self, place: int, /) -> float: ...
+
+    def __setitem__(self, place: int, value: float, /) -> None: ...
+
+
+def memory_of(array: NDArray[Any]) -> Any:
+    """An array's memory, whose items Python reads and writes faster than the array's own."""
+    return memoryview(array.data)
+
+
+def blank_row(length: int) -> Numbers:
+    """The memory of a row of zeros that has no address."""
+    numbers: Numbers = memory_of(np.zeros(length))
+    return numbers
+
+
+class Row:
+    """An object with a row of numbers. `at` is the row's address, for kernels."""
+
+    __slots__ = ("at", "numbers", "owner")
+
+    def __init__(self, length: int) -> None:
+        self.owner = np.zeros(length)
+        self.numbers: Numbers = memory_of(self.owner)
+        self.at = int(self.owner.ctypes.data)
+
+
+class Number:
+    """A field of the row as a float."""
+
+    __slots__ = ("_place",)
+
+    def __init__(self, place: int) -> None:
+        self._place = place
+
+    def __get__(self, one: Any, kind: type | None = None) -> float:
+        return one.numbers[self._place]  # type: ignore[no-any-return]
+
+    def __set__(self, one: Any, value: float) -> None:
+        one.numbers[self._place] = value
+
+
+class Whole:
+    """A field of the row as a whole number."""
+
+    __slots__ = ("_place",)
+
+    def __init__(self, place: int) -> None:
+        self._place = place
+
+    def __get__(self, one: Any, kind: type | None = None) -> int:
+        return int(one.numbers[self._place])
+
+    def __set__(self, one: Any, value: int) -> None:
+        one.numbers[self._place] = value
+
+
+class Endless:
+    """A field of the row as a whole number; None where it never ends, which the row keeps as -1."""
+
+    __slots__ = ("_place",)
+
+    def __init__(self, place: int) -> None:
+        self._place = place
+
+    def __get__(self, one: Any, kind: type | None = None) -> int | None:
+        value = int(one.numbers[self._place])
+        return None if value < 0 else value
+
+    def __set__(self, one: Any, value: int | None) -> None:
+        one.numbers[self._place] = -1.0 if value is None else value
+
+
+class Flag:
+    """A field of the row as a truth."""
+
+    __slots__ = ("_place",)
+
+    def __init__(self, place: int) -> None:
+        self._place = place
+
+    def __get__(self, one: Any, kind: type | None = None) -> bool:
+        return bool(one.numbers[self._place])
+
+    def __set__(self, one: Any, value: bool) -> None:
+        one.numbers[self._place] = value

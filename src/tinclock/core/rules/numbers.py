@@ -1,0 +1,31 @@
+"""The numbers of the rules that checks need, in a row that kernels read."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from tinclock.core.kernels.rows import RULES
+from tinclock.core.packed import Row
+
+if TYPE_CHECKING:
+    from tinclock.core.rules.ruleset import Rules
+
+
+class RuleNumbers(Row):
+    """Some rules' numbers. restless_is_noted : whether a view that strays from the tracked lag is only noted"""
+
+    __slots__ = ()
+
+    def __init__(self, rules: Rules, *, restless_is_noted: bool = False) -> None:
+        super().__init__(len(RULES))
+        row, view = self.numbers, rules.view
+        row[RULES.max_rewind_s] = view.max_rewind_s
+        row[RULES.early_allowance_s], row[RULES.late_allowance_s] = view.early_allowance_s, view.late_allowance_s
+        row[RULES.order_allowance_s], row[RULES.jitter_factor] = view.order_allowance_s, view.jitter_factor
+        row[RULES.lag_allowance_s], row[RULES.sends_every_s] = view.lag_allowance_s, view.sends_every_s
+        row[RULES.two_faced_s] = view.two_faced_s
+        row[RULES.tick_rate_hz], row[RULES.snapshot_every] = rules.match.tick_rate_hz, rules.match.snapshot_every
+        row[RULES.cadence_allowance_s] = rules.cadence.allowance_s
+        row[RULES.muzzle_reach_m], row[RULES.trade_window_s] = rules.muzzle.reach_m, rules.harm.trade_window_s
+        row[RULES.zone_depth_m] = rules.match.zone_depth_m
+        row[RULES.restless_is_noted] = restless_is_noted

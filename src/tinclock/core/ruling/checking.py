@@ -1,0 +1,183 @@
+"""Puts a claim through its checks: most in one kernel call over rows of numbers, the others where that asks."""
+
+from __future__ import annotations
+
+import math
+import struct
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+from msgspec.structs import replace
+
+from tinclock.core.kernels.checking import check_claim
+from tinclock.core.kernels.rows import (
+    ANOTHER,
+    CLAIM,
+    FOUND,
+    FOUND_LENGTH,
+    IN_HAND,
+    NOT_CARRIED,
+    STEP_FIELDS,
+    STEPS_FROM,
+    UNHEARD_OF,
+    WHO,
+    WORLD,
+)
+from tinclock.core.packed import Row, memory_of
+from tinclock.core.ruling.checks.form import AIMED
+from tinclock.core.ruling.checks.sender import actor_named
+from tinclock.core.ruling.found import CODES, findings_found
+from tinclock.core.ruling.trace import VERDICTS, Context, Late, steps_found
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from tinclock.core.combat.roster import Participant, Roster
+    from tinclock.core.findings import Consequence
+    from tinclock.core.geometry.level import Level
+    from tinclock.core.rules.numbers import RuleNumbers
+    from tinclock.core.ruling.compiled import Check
+    from tinclock.core.ruling.procedures import Procedure
+    from tinclock.core.ruling.work import Work
+    from tinclock.core.timeline.history import PoseHistory
+
+NAN: Final = math.nan
+_PACK: Final = struct.Struct(f"={len(CLAIM)}d").pack_into
+_NO_AIM: Final = (0.0, 0.0, 0.0)
+_BLANK: Final = {FOUND.view_time: NAN, FOUND.direction_x: NAN, FOUND.eye_x: NAN, FOUND.charge: 1.0, FOUND.blocker: -1.0}
+"""What a row of what was found begins with, where that isn't 0."""
+
+
+class Checking:
+    """The checks of one match, with the rows that a claim is held against."""
+
+    def __init__(
+        self, history: PoseHistory, level: Level | None, roster: Roster, numbers: RuleNumbers,
+        consequences: Mapping[str, Consequence],
+    ) -> None:  # fmt: skip
+        self._history, self._roster, self._consequences = history, roster, consequences
+        self._claim, self._found = Row(len(CLAIM)), Row(FOUND_LENGTH)
+        blank = np.zeros(STEPS_FROM)
+        for place, value in _BLANK.items():
+            blank[place] = value
+        self.found: Any = self._found.numbers
+        """The row of what the last claim's checks found."""
+        self._blank = memory_of(blank)
+        self._buffer = memory_of(self._claim.owner)
+        self._who_array = np.zeros(len(WHO), np.int64)
+        self._who = memory_of(self._who_array)
+        self._kept = [
+            np.array([float(VERDICTS.index(consequences[code])) for code in CODES]),
+            np.array([history.columns.quantum]),
+            np.zeros(4, np.int64) if level is None else level.header,
+            np.array((0.0, 0.0, 0.0) if level is None else level.offset),
+        ]
+        does, quantum, header, middle = (int(array.ctypes.data) for array in self._kept)
+        world = np.zeros(len(WORLD), np.int64)
+        world[WORLD.rules], world[WORLD.consequences] = numbers.at, does
+        world[WORLD.moments], world[WORLD.quantum] = int(history.moments.ctypes.data), quantum
+        world[WORLD.has_level], world[WORLD.level], world[WORLD.level_middle] = level is not None, header, middle
+        if level is not None and len(level.passable_rows):
+            self._kept.append(level.passable_rows)
+            world[WORLD.passable_rows] = int(level.passable_rows.ctypes.data)
+        self._world, self._bodies = world, np.zeros(0, np.int64)
+        self._kept.append(numbers.owner)
+        self._at = int(world.ctypes.data), int(self._who_array.ctypes.data), self._claim.at, self._found.at
+
+    def enter(self, actor: Participant) -> None:
+        """Somebody takes part from now on, in the column that the history gave."""
+        column = self._history.columns.of(actor.entity)
+        if column >= len(self._bodies):
+            longer = np.zeros(2 * column + 8, np.int64)
+            longer[: len(self._bodies)] = self._bodies
+            self._bodies = longer
+            self._world[WORLD.bodies] = int(longer.ctypes.data)
+        self._bodies[column] = actor.at
+
+    def passes(self, procedure: Procedure, claim: Any, work: Work, *, is_well_formed: bool) -> bool:
+        """Put a claim through the checks of its procedure, until one denies; returns whether none did."""
+        found, order, place, asked = self.found, procedure.order, 0, False
+        found[:STEPS_FROM] = self._blank
+        actor, context = self._prepare(procedure.kind, claim, work, is_well_formed)
+        while True:
+            place = check_claim(*self._at, order.at, order.count, place)
+            if found[FOUND.sent]:
+                work.actor = actor
+            if found[FOUND.became]:
+                work.committed = context
+                return True
+            work.take(found, claim)
+            if found[FOUND.findings]:
+                work.findings += findings_found(found, context, work)
+            if place >= order.count:
+                break
+            asked, found[FOUND.asked] = True, 1.0
+            work.steps += steps_found(found, context)
+            found[FOUND.steps] = found[FOUND.findings] = 0.0
+            ask = order.asked[place]
+            if ask is not None and self.denies(ask, claim, work):
+                return False
+            place += 1
+        if asked:
+            work.steps += steps_found(found, context)
+        else:
+            numbers = found[STEPS_FROM : STEPS_FROM + STEP_FIELDS * int(found[FOUND.steps])].tobytes()
+            work.late = Late(numbers, context, work.steps)
+        return not found[FOUND.denied]
+
+    def denies(self, check: Check, claim: Any, work: Work) -> bool:
+        """Put a claim to one check of Python's; returns whether it denies the claim."""
+        finding = check(claim, work)
+        if finding is None:
+            return False
+        consequence = self._consequences[finding.code]
+        work.findings.append(finding)
+        work.steps[-1] = replace(work.steps[-1], verdict=consequence)
+        return consequence == "deny"
+
+    def _prepare(self, kind: str, claim: Any, work: Work, is_well_formed: bool) -> tuple[Participant, Context]:
+        """Fill the rows in; returns who the claim is about, and what its steps' words need."""
+        connection, own, now = work.connection, work.actor, work.received_at
+        actor, sender = own, 0.0
+        if is_well_formed:
+            actor, sender = actor_named(claim.actor, own, connection, self._roster, now)
+        held = actor.weapons.get(actor.wielded)
+        who = self._who
+        who[WHO.line], who[WHO.body] = connection.at, actor.at
+        who[WHO.column] = self._history.columns.of(actor.entity)
+        weapon_kind = ""
+        if held is not None:
+            weapon = held.weapon
+            who[WHO.held], who[WHO.weapon], weapon_kind = held.at, weapon.at, weapon.rules.kind
+        if is_well_formed and isinstance(claim, AIMED):
+            self._pack(claim, work, sender, self._named(claim.weapon, actor, held is not None), held is not None)
+        else:
+            named = claim.actor if is_well_formed else 0
+            _PACK(
+                self._buffer, 0, claim.sequence, named, now, is_well_formed, *_NO_AIM, *_NO_AIM, 0.0, 0.0, 0.0, 0.0,
+                NAN, NAN, NAN, NAN, NAN, sender, 0.0, 0.0, 0.0,
+            )  # fmt: skip
+        return actor, Context(kind, claim, own.entity, actor.wielded, weapon_kind)
+
+    def _named(self, weapon: str, actor: Participant, holds_one: bool) -> float:
+        """What the name of a weapon means for its actor."""
+        if holds_one and weapon == actor.wielded:
+            return IN_HAND
+        if weapon not in self._roster.weapons:
+            return UNHEARD_OF
+        return ANOTHER if holds_one else NOT_CARRIED
+
+    def _pack(self, claim: Any, work: Work, sender: float, weapon: float, holds_one: bool) -> None:
+        view, stamp = claim.view, claim.client_time
+        from_tick, to_tick, fraction = (0, 0, 0.0) if view is None else (view.from_tick, view.to_tick, view.fraction)
+        shot, charge = getattr(claim, "shot", None), getattr(claim, "charge", None)
+        claims_nothing = all(getattr(claim, said, None) is None for said in ("victim", "part", "damage"))
+        lag, earliest, latest = work.connection.lag, NAN, NAN
+        if claim.sequence < lag.newest_sequence:  # it was overtaken
+            earliest, latest = lag.stamps(claim.sequence)
+        _PACK(
+            self._buffer, 0, claim.sequence, claim.actor, work.received_at, 1.0,
+            *getattr(claim, "origin", _NO_AIM), *claim.direction, view is not None, from_tick, to_tick, fraction,
+            NAN if stamp is None else stamp, NAN if shot is None else shot, NAN if charge is None else charge,
+            earliest, latest, sender, weapon, holds_one, claims_nothing,
+        )  # fmt: skip
