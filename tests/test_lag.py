@@ -7,6 +7,8 @@ import numpy as np
 import pytest
 
 import tinclock
+from tinclock.core.kernels.checks.lag import strays_at
+from tinclock.core.kernels.rows import LINE
 from tinclock.core.timeline.lag import LagTracker, Said
 from tinclock.garden.scenario import load_garden
 from tinclock.wire import Border, Join, Seen
@@ -189,9 +191,11 @@ def test_a_screen_that_stands_still_may_lag_more_and_a_clock_that_was_set_starts
     for k in range(1, 6):  # no snapshot comes for 300 ms: the view stays where it was
         tracker.take(Said(2.0 + 0.06 * k + OFFSET_S, 2.0 - LAG_S, 2.0 + 0.06 * k + UP_S, True))
     assert tracker.lag_s == pytest.approx(OFFSET_S + LAG_S)
-    held = {"client_time": 2.35 + OFFSET_S, "still": True, "allowance_s": 0.004, "jitter_s": 0.002}
-    assert tracker.ruled_at(view_time=2.0 - LAG_S, **held) is None
-    assert tracker.ruled_at(view_time=1.9 - LAG_S, **held) == pytest.approx(2.35 - LAG_S)
+    tracker.numbers[LINE.jitter_s] = 0.002
+    row = np.asarray(tracker.numbers)
+    assert not strays_at(row, 2.35 + OFFSET_S, 2.0 - LAG_S, True, 0.004)
+    assert not strays_at(row, 2.35 + OFFSET_S, 2.35 - LAG_S, False, 0.004)
+    assert strays_at(row, 2.35 + OFFSET_S, 1.9 - LAG_S, True, 0.004)
     tracker.take(said(3.0, offset_s=OFFSET_S - 7.0))
     assert np.isnan(tracker.lag_s)
     told(tracker, np.arange(3.06, 3.6, 0.06), offset_s=OFFSET_S - 7.0)

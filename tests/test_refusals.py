@@ -10,8 +10,10 @@ import numpy as np
 import pytest
 
 import tinclock
+from tinclock.core.combat.roster import Connection
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.findings import DEFAULTS
+from tinclock.core.kernels.rows import LINE
 from tinclock.core.rules.consequences import ALWAYS_DENIED, NEVER_DENIED
 from tinclock.core.timeline.clock import ClockEstimate
 from tinclock.core.timeline.history import PoseHistory
@@ -19,8 +21,9 @@ from tinclock.garden.scenario import load_garden
 
 APART = (PoseHistory, tinclock.Level, tinclock.Rules, tinclock.Rig, Weapon, ClockEstimate)
 """What claims can't reach, or (clocks) what only pings change."""
-MEMORY = frozenset({"receipts", "highest_sequence", "view_limits"})
-"""The window of sequence numbers, and what is only kept so as not to be worked out again."""
+MEMORY = frozenset({"receipts"})
+NOTED = [LINE.highest_sequence, LINE.shortest_s, LINE.latest_s, LINE.back_s]
+"""The window of sequence numbers; and of a connection's row that too, with what is only noted by whoever asks."""
 LEAST = 12
 """So many claims of each kind are denied at least, over all consequences."""
 
@@ -29,6 +32,12 @@ def frozen(value: object, seen: dict[int, int]) -> object:
     """Everything that a value holds, as something that compares."""
     if isinstance(value, APART) or callable(value) or isinstance(value, (type, Enum)):
         return type(value).__name__
+    if isinstance(value, Connection):
+        row = value.owner.copy()
+        row[NOTED] = 0.0
+        return value.name, row.tobytes(), frozen((value.drawing, value.lag, value.transits), seen)
+    if isinstance(value, memoryview):
+        return None  # of rows, whose arrays are looked at
     if isinstance(value, np.ndarray):
         return value.tobytes()
     if value is None or isinstance(value, (bool, int, float, str, bytes, np.generic)):

@@ -190,3 +190,5 @@ class _Match:
         history.hitboxes_at(2, now)
         self.referee.in_reach(1, "blow")
         self.referee.welcome("a")
+        self.referee.view_bounds("a")
+        self.referee.view_choice("a", 1, self._tick / 64)

@@ -385,6 +385,7 @@ class LedgerView(Ledger):
     close = only_by("ledger.close", "dismiss or remove")
     spawn = only_by("ledger.spawn", "spawn")
     wound = only_by("ledger.wound", "harm")
+    wounded = only_by("ledger.wounded", "harm")
     linger = only_by("ledger.linger", "harm")
     advance = only_by("ledger.advance", "advance")
     repair = only_by("ledger.repair", "act, with an item that repairs,")

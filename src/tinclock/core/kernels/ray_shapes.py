@@ -162,7 +162,7 @@ def line_box(
 
 
 @njit(cache=True, inline="always", error_model="numpy")
-def _exact_product(a: float, b: float) -> tuple[float, float]:
+def exact_product(a: float, b: float) -> tuple[float, float]:
     """A product and what its rounding lost (Dekker, A floating-point technique for extending precision, 1971).
 
     Of any unit.
@@ -185,8 +185,8 @@ def _edge(px: float, py: float, qx: float, qy: float) -> float:
     first, second = qx * py, qy * px
     value = first - second
     if abs(value) <= _ROUNDED * (abs(first) + abs(second)):
-        first, lost_first = _exact_product(qx, py)
-        second, lost_second = _exact_product(qy, px)
+        first, lost_first = exact_product(qx, py)
+        second, lost_second = exact_product(qy, px)
         value = (first - second) + (lost_first - lost_second)
     return value
 

@@ -73,7 +73,7 @@ def free_times(line_at, rules_at, earliest, latest, received_at, spacing_s):
 
 
 @njit(cache=True, error_model="numpy")
-def _strays(line, stamp, shown, still, allowance):
+def strays_at(line, stamp, shown, still, allowance):
     """Whether a view that showed a time at a stamp, seconds, strays from the tracked lag.
 
     A screen that stands still is excused, unless it shows something older than what was said a moment ago.
@@ -108,7 +108,7 @@ def check_lag(f):
     shown = shown_at(f.snapshots, f.snapshot_count, from_tick, to_tick, fraction)
     if math.isnan(shown):  # too old to be held: ruled at the cap so far
         shown = f.snapshots[TIME] if f.snapshot_count > 0 else math.inf
-    strays = _strays(line, stamp, shown, from_tick == to_tick or fraction >= 1.0, allowance)
+    strays = strays_at(line, stamp, shown, from_tick == to_tick or fraction >= 1.0, allowance)
     off = abs(stamp - shown - line[LINE.lag_s])
     measured(f, MEASURE.lag, off if strays else min(off, limit), limit)
     if not strays:

@@ -6,11 +6,10 @@ the weapon shoots through it may be held through, and pays for: Python works tha
 
 from __future__ import annotations
 
-import math
-
 from tinclock.core.kernels.compiling import njit
 from tinclock.core.kernels.cover import first_in_the_way
 from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NOTHING, found, measured
+from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.rows import CLAIM, FOUND, RULES, WEAPON
 
 
@@ -26,7 +25,7 @@ def check_muzzle(f):
     ex, ey, ez = f.found[FOUND.eye_x], f.found[FOUND.eye_y], f.found[FOUND.eye_z]
     ox, oy, oz = f.claim[CLAIM.origin_x], f.claim[CLAIM.origin_y], f.claim[CLAIM.origin_z]
     x, y, z = ox - ex, oy - ey, oz - ez
-    distance, reach = math.sqrt(x * x + y * y + z * z), f.rules[RULES.muzzle_reach_m]
+    distance, reach = length_of(x, y, z), f.rules[RULES.muzzle_reach_m]
     measured(f, MEASURE.muzzle, distance, reach)
     if distance > reach:
         f.found[FOUND.starts_at_eye] = 1.0
