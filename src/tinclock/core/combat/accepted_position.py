@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections import deque
 from typing import TYPE_CHECKING
+
+from tinclock.core.kernels.rows import MOVED
+from tinclock.core.packed import Number, Row
 
 if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
@@ -11,29 +15,35 @@ if TYPE_CHECKING:
 REMEMBERED_PLACES = 64
 
 
-class AcceptedPosition:
+class AcceptedPosition(Row):
     """The last accepted place of a body, its velocity, and how much of the clock its reports have used.
 
     `clock_at` is the server time that the client's reported time stands at: it may run ahead of the server's own by an
     allowance, never by more, so that nobody moves for more seconds than there were.
     """
 
-    __slots__ = ("client_time", "clock_at", "past", "position", "velocity")
+    __slots__ = ("past",)
+
+    clock_at = Number(MOVED.clock_at)
 
     def __init__(self, position: Triple, now: float) -> None:
+        super().__init__(len(MOVED))
         self.past: deque[tuple[float, Triple]] = deque(maxlen=REMEMBERED_PLACES)
-        self.client_time: float | None = None
+        self.numbers[MOVED.client_time] = math.nan
         self.clock_at = now
         self.put(position, now)
 
+    @property
+    def position(self) -> Triple:
+        """Metres, the body's foot."""
+        row = self.numbers
+        return row[MOVED.x], row[MOVED.y], row[MOVED.z]
+
     def put(self, position: Triple, now: float) -> None:
         """The server puts the body somewhere: it begins from rest."""
-        self.position, self.velocity = position, (0.0, 0.0, 0.0)
-        self.past.append((now, position))
-
-    def go(self, position: Triple, velocity: Triple, now: float) -> None:
-        """A report was accepted."""
-        self.position, self.velocity = position, velocity
+        row = self.numbers
+        row[MOVED.x], row[MOVED.y], row[MOVED.z] = position
+        row[MOVED.velocity_x] = row[MOVED.velocity_y] = row[MOVED.velocity_z] = 0.0
         self.past.append((now, position))
 
     def places(self, since: float) -> list[Triple]:

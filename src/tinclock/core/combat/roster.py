@@ -162,7 +162,7 @@ class Connection(Row):
         self.numbers[LINE.is_servers] = not name
         self.clock = ClockEstimate(key, numbers=self.numbers)
         self.newest_view_time = float("-inf")
-        self.lag = LagTracker(self.numbers)
+        self.lag = LagTracker(self)
         self.transits = Least(TRANSITS_S, self.numbers, LINE.claim_trip)
         self.receipts: list[Receipt | None] = [None] * REMEMBERED_RECEIPTS
 

@@ -12,6 +12,16 @@ from numba import carray
 
 from tinclock.core.kernels.cast import first_on_path, first_part_alone
 from tinclock.core.kernels.checks.lag import check_faces, check_lag
+from tinclock.core.kernels.checks.move import (
+    check_clock,
+    check_leap,
+    check_push,
+    check_reported,
+    check_speed,
+    check_turn,
+    check_walls,
+    commit_move,
+)
 from tinclock.core.kernels.checks.muzzle import check_muzzle, view_of
 from tinclock.core.kernels.checks.sender import (
     check_actor,
@@ -85,6 +95,15 @@ class CheckNumbers(NamedTuple):
     """No check: looks along the ray of a shot that goes exactly where it is aimed."""
     commit: int
     """No check either: commits the shot, if it is a usual one."""
+    reported: int
+    push: int
+    clock: int
+    leap: int
+    speed: int
+    turn: int
+    walls: int
+    moving: int
+    """No check: commits the move."""
 
 
 CHECK: Final = CheckNumbers(*range(len(CheckNumbers._fields)))
@@ -151,6 +170,26 @@ def _seen(f, which):
 
 
 @njit(cache=True, error_model="numpy")
+def _moved(f, which):
+    """One of the checks of move reports, by its number; returns what it does. No unit."""
+    if which == CHECK.reported:
+        return check_reported(f)
+    if which == CHECK.push:
+        return check_push(f)
+    if which == CHECK.clock:
+        return check_clock(f)
+    if which == CHECK.leap:
+        return check_leap(f)
+    if which == CHECK.speed:
+        return check_speed(f)
+    if which == CHECK.turn:
+        return check_turn(f)
+    if which == CHECK.walls:
+        return check_walls(f)
+    return commit_move(f)
+
+
+@njit(cache=True, error_model="numpy")
 def _cast(f):
     """Look along the ray of a shot that goes where it is aimed; metres."""
     if not f.weapon[WEAPON.is_plain]:
@@ -187,7 +226,8 @@ def facts_of(world_at, who_at, claim_at, found_at):
     history = carray(int64_at(moments[MOMENT.header]), (HISTORY_FIELDS,))
     return Facts(
         claim, float64_at(who[WHO.line]), float64_at(who[WHO.body]), float64_at(who[WHO.held]),
-        float64_at(who[WHO.weapon]), float64_at(world[WORLD.rules]), float64_at(found_at),
+        float64_at(who[WHO.weapon]), float64_at(who[WHO.moved]), who[WHO.moved] != 0, float64_at(who[WHO.said]),
+        float64_at(world[WORLD.rules]), float64_at(found_at),
         float64_at(world[WORLD.consequences]), claim[CLAIM.received_at],
         float64_at(moments[MOMENT.snapshots]), moments[MOMENT.snapshot_count],
         float64_at(moments[MOMENT.ticks]), moments[MOMENT.tick_count], who[WHO.column],
@@ -214,8 +254,10 @@ def check_claim(world_at, who_at, claim_at, found_at, order_at, count, begin):
             code = _sent(f, which)
         elif which <= CHECK.number:
             code = _armed(f, which)
-        else:
+        elif which <= CHECK.commit:
             code = _seen(f, which)
+        else:
+            code = _moved(f, which)
         if code == ASK:
             return place
         if code >= 0 and f.consequences[code] != OK:

@@ -55,6 +55,32 @@ def covers_along(ray, radius, limit, view, ignore, stored, columns, rows, spans)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def nearest_cover(ray, radius, limit, view, ignore, stored):
+    """The first moving cover that a ball meets within `limit` metres: (column, distance), metres; column -1 for none.
+
+    ignore : a column to leave out, -1 for none. Of two at the same distance the one with the lower id is first.
+    """
+    header, room = stored[0], 16
+    if header[COVER_COUNT] == 0:
+        return -1, limit
+    columns, rows, spans = np.empty(room, np.int64), np.empty(room, np.int64), np.empty((room, 2))
+    met = covers_along(ray, radius, limit, view, ignore, stored, columns, rows, spans)
+    if met > room:
+        columns, rows, spans = np.empty(met, np.int64), np.empty(met, np.int64), np.empty((met, 2))
+        covers_along(ray, radius, limit, view, ignore, stored, columns, rows, spans)
+    best, nearest = -1, limit
+    for k in range(met):
+        enter, column = spans[k, 0], columns[k]
+        if (
+            best < 0
+            or enter < nearest
+            or (enter == nearest and body_of(header, column)[ENTITY] < body_of(header, best)[ENTITY])
+        ):
+            best, nearest = column, enter
+    return best, nearest
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def first_in_the_way(ray, radius, limit, view, ignore, stored, level, has_level, middle):
     """The first thing in the way of a ball within `limit` metres: (what, distance), metres.
 
@@ -68,27 +94,7 @@ def first_in_the_way(ray, radius, limit, view, ignore, stored, level, has_level,
         wall, distance, _ = first_triangle_alone(start, radius, limit, level)
         if wall >= 0:
             what, nearest = wall, distance
-    header = stored[0]
-    count, walled = header[COVER_COUNT], what >= 0
-    if count == 0:
-        return what, nearest
-    room = 16
-    columns, rows, spans = np.empty(room, np.int64), np.empty(room, np.int64), np.empty((room, 2))
-    met = covers_along(ray, radius, nearest, view, ignore, stored, columns, rows, spans)
-    if met > room:
-        columns, rows, spans = np.empty(met, np.int64), np.empty(met, np.int64), np.empty((met, 2))
-        covers_along(ray, radius, nearest, view, ignore, stored, columns, rows, spans)
-    door = -1
-    for k in range(met):
-        if (
-            door < 0
-            or spans[k, 0] < spans[door, 0]
-            or (
-                spans[k, 0] == spans[door, 0]
-                and body_of(header, columns[k])[ENTITY] < body_of(header, columns[door])[ENTITY]
-            )
-        ):
-            door = k
-    if door >= 0 and (not walled or spans[door, 0] < nearest):
-        return -2 - columns[door], spans[door, 0]
+    door, near = nearest_cover(ray, radius, nearest, view, ignore, stored)
+    if door >= 0 and (what < 0 or near < nearest):
+        return -2 - door, near
     return what, nearest

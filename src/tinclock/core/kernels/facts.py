@@ -37,6 +37,7 @@ class Facts(NamedTuple):
     """Everything that a check may look at: pointers to the rows of `rows`, and the history.
 
     now : when the claim came, server time in seconds
+    moved, is_put : where the body was accepted to be, and whether it was; said : see `hearing`
     snapshots, ticks : pointers to the rows of `moments`, and how many there are
     column : the actor's in the history, -1 for none
     stored : the pose history, see `poses`; level, middle : the level's header and middle, see `triangles`
@@ -49,6 +50,9 @@ class Facts(NamedTuple):
     body: Any
     held: Any
     weapon: Any
+    moved: Any
+    is_put: Any
+    said: Any
     rules: Any
     found: Any
     consequences: Any
@@ -98,6 +102,15 @@ class MeasureNumbers(NamedTuple):
     muzzle: int
     muzzle_wall: int
     number_of_the_shot: int
+    move: int
+    push: int
+    time_since_the_last_report: int
+    leap: int
+    way_over_ground: int
+    way_upright: int
+    change_of_velocity: int
+    wall_on_the_way: int
+    accepted_way: int
 
 
 class FindingNumbers(NamedTuple):
@@ -129,6 +142,14 @@ class FindingNumbers(NamedTuple):
     view_backwards: int
     view_restless: int
     two_faced_clock: int
+    moves_not_ruled: int
+    push_too_long: int
+    stale_move: int
+    fast_clock: int
+    teleport: int
+    too_fast: int
+    too_sharp: int
+    through_wall: int
 
 
 MEASURE: Final = MeasureNumbers(*range(len(MeasureNumbers._fields)))

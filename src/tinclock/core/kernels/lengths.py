@@ -1,4 +1,4 @@
-"""Kernel: how long a vector is, correctly rounded, so that it is the same number on every machine and in every language."""
+"""Kernel: how long a vector is, correctly rounded: the same number on every machine and in every language."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from tinclock.core.kernels.ray_shapes import exact_product
 
 
 @njit(cache=True, error_model="numpy")
-def _exact_sum(a, b):
+def exact_sum(a, b):
     """A sum and what its rounding left out, in the summands' unit (Knuth, The Art of Computer Programming 2, 4.2.2)."""
     total = a + b
     part = total - a
@@ -26,8 +26,8 @@ def length_of(x, y, z):
     a, da = exact_product(x, x)
     b, db = exact_product(y, y)
     c, dc = exact_product(z, z)
-    total, left = _exact_sum(a, b)
-    total, more = _exact_sum(total, c)
+    total, left = exact_sum(a, b)
+    total, more = exact_sum(total, c)
     low = ((da + db) + dc) + (left + more)
     if not total + low > 0.0:
         return 0.0

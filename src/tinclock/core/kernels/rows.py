@@ -49,10 +49,28 @@ class LineFields(NamedTuple):
     said_sequence: int
     """Of the newest that is counted, while it counts for the lag: its sequence (0: none) and its stamp."""
     said_counted_at: int
+    said_begin: int
+    """Where in the ring of what was said the oldest lies that counts, and how many do."""
+    said_count: int
     shortest_s: int
     """What bounds its views, as last worked out."""
     latest_s: int
     back_s: int
+
+
+class MovedFields(NamedTuple):
+    """Where a body was accepted to be, for clients that report it. Metres, seconds."""
+
+    x: int
+    y: int
+    z: int
+    velocity_x: int
+    velocity_y: int
+    velocity_z: int
+    client_time: int
+    """Of the last report; NaN before the first."""
+    clock_at: int
+    """The server time that the client's reported time stands at."""
 
 
 class BodyFields(NamedTuple):
@@ -146,6 +164,17 @@ class RulesFields(NamedTuple):
     muzzle_reach_m: int
     trade_window_s: int
     zone_depth_m: int
+    has_movement: int
+    """1: clients report their moves, by the numbers that follow."""
+    speed_m_s: int
+    up_m_s: int
+    down_m_s: int
+    acceleration_m_s2: int
+    radius_m: int
+    centre_up_m: int
+    teleport_m: int
+    allowance_m: int
+    time_allowance_s: int
     restless_is_noted: int
     """1: a view that strays from the tracked lag is only noted, and ruled where it is."""
 
@@ -158,6 +187,7 @@ class ClaimFields(NamedTuple):
     received_at: int
     is_well_formed: int
     origin_x: int
+    """Where it starts; of a move report where it ends."""
     origin_y: int
     origin_z: int
     direction_x: int
@@ -179,6 +209,8 @@ class ClaimFields(NamedTuple):
     """What it names: `IN_HAND`, `ANOTHER`, `UNHEARD_OF`, `NOT_CARRIED`."""
     holds_one: int
     """1: its actor has a weapon in hand."""
+    push: int
+    """How long the input of a move report is."""
     claims_nothing: int
     """1: it doesn't say whom it hit, where, or for how much."""
 
@@ -230,8 +262,18 @@ class FoundFields(NamedTuple):
     part: int
     enter_m: int
     leave_m: int
+    is_placed: int
+    """1: where a move report leaves its body is known, as follows."""
+    place_x: int
+    place_y: int
+    place_z: int
+    seconds: int
+    """That a move report may use."""
+    leapt: int
+    heard: int
+    """1: what it says of its lag can be true."""
     blocker: int
-    """What stands between eye and muzzle: a row of the level, or -2 less a column; -1 for nothing."""
+    """What stands in the way, of a muzzle or a body: a row of the level, or -2 less a column; -1 for nothing."""
     asked: int
     """1: Python was asked on the way, so that it commits the claim as well."""
     became: int
@@ -256,6 +298,7 @@ def _places(fields: type, start: int = 0) -> tuple[int, ...]:
 
 
 LINE: Final = LineFields(*_places(LineFields))
+MOVED: Final = MovedFields(*_places(MovedFields))
 BODY: Final = BodyFields(*_places(BodyFields))
 HELD: Final = HeldFields(*_places(HeldFields))
 WEAPON: Final = WeaponFields(*_places(WeaponFields))
@@ -318,7 +361,12 @@ class WhoFields(NamedTuple):
     line: int
     body: int
     held: int
+    """0 where it holds none; its weapon's row likewise."""
     weapon: int
+    moved: int
+    """0 for one whose moves clients don't report."""
+    said: int
+    """The ring of what its line said of its lag, see `hearing`."""
     column: int
 
 

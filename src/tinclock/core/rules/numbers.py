@@ -28,4 +28,12 @@ class RuleNumbers(Row):
         row[RULES.cadence_allowance_s] = rules.cadence.allowance_s
         row[RULES.muzzle_reach_m], row[RULES.trade_window_s] = rules.muzzle.reach_m, rules.harm.trade_window_s
         row[RULES.zone_depth_m] = rules.match.zone_depth_m
+        movement = rules.movement
+        if movement is not None:
+            row[RULES.has_movement] = 1.0
+            row[RULES.speed_m_s], row[RULES.acceleration_m_s2] = movement.speed_m_s, movement.acceleration_m_s2
+            row[RULES.up_m_s], row[RULES.down_m_s] = movement.up_m_s, movement.down_m_s
+            row[RULES.radius_m], row[RULES.centre_up_m] = movement.radius_m, movement.centre_up_m
+            row[RULES.teleport_m], row[RULES.allowance_m] = movement.teleport_m, movement.allowance_m
+            row[RULES.time_allowance_s] = movement.time_allowance_s
         row[RULES.restless_is_noted] = restless_is_noted

@@ -26,6 +26,7 @@ from tinclock.core.kernels.rows import (
 from tinclock.core.packed import Row, memory_of
 from tinclock.core.ruling.checks.form import AIMED
 from tinclock.core.ruling.checks.sender import actor_named
+from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.found import CODES, findings_found
 from tinclock.core.ruling.trace import VERDICTS, Context, Late, steps_found
 
@@ -149,14 +150,18 @@ class Checking:
         if held is not None:
             weapon = held.weapon
             who[WHO.held], who[WHO.weapon], weapon_kind = held.at, weapon.at, weapon.rules.kind
-        if is_well_formed and isinstance(claim, AIMED):
-            self._pack(claim, work, sender, self._named(claim.weapon, actor, held is not None), held is not None)
         else:
-            named = claim.actor if is_well_formed else 0
-            _PACK(
-                self._buffer, 0, claim.sequence, named, now, is_well_formed, *_NO_AIM, *_NO_AIM, 0.0, 0.0, 0.0, 0.0,
-                NAN, NAN, NAN, NAN, NAN, sender, 0.0, 0.0, 0.0,
-            )  # fmt: skip
+            who[WHO.held] = who[WHO.weapon] = 0
+        accepted = actor.accepted
+        who[WHO.moved], who[WHO.said] = 0 if accepted is None else accepted.at, connection.lag.said_at
+        if not is_well_formed:
+            self._pack_nothing(claim.sequence, 0, now, False, sender)
+        elif isinstance(claim, AIMED):
+            self._pack(claim, work, sender, self._named(claim.weapon, actor, held is not None), held is not None)
+        elif type(claim) is MoveClaim:
+            self._pack_move(claim, now, sender)
+        else:
+            self._pack_nothing(claim.sequence, claim.actor, now, True, sender)
         return actor, Context(kind, claim, own.entity, actor.wielded, weapon_kind)
 
     def _named(self, weapon: str, actor: Participant, holds_one: bool) -> float:
@@ -179,5 +184,20 @@ class Checking:
             self._buffer, 0, claim.sequence, claim.actor, work.received_at, 1.0,
             *getattr(claim, "origin", _NO_AIM), *claim.direction, view is not None, from_tick, to_tick, fraction,
             NAN if stamp is None else stamp, NAN if shot is None else shot, NAN if charge is None else charge,
-            earliest, latest, sender, weapon, holds_one, claims_nothing,
+            earliest, latest, sender, weapon, holds_one, NAN, claims_nothing,
+        )  # fmt: skip
+
+    def _pack_move(self, claim: MoveClaim, now: float, sender: float) -> None:
+        view, push = claim.view, claim.push
+        from_tick, to_tick, fraction = (0, 0, 0.0) if view is None else (view.from_tick, view.to_tick, view.fraction)
+        length = NAN if push is None else math.sqrt(sum(v * v for v in push))
+        _PACK(
+            self._buffer, 0, claim.sequence, claim.actor, now, 1.0, *claim.position, *_NO_AIM, view is not None,
+            from_tick, to_tick, fraction, claim.client_time, NAN, NAN, NAN, NAN, sender, 0.0, 0.0, length, 0.0,
+        )  # fmt: skip
+
+    def _pack_nothing(self, sequence: int, actor: int, now: float, is_well_formed: bool, sender: float) -> None:
+        _PACK(
+            self._buffer, 0, sequence, actor, now, is_well_formed, *_NO_AIM, *_NO_AIM, 0.0, 0.0, 0.0, 0.0, NAN, NAN,
+            NAN, NAN, NAN, sender, 0.0, 0.0, NAN, 0.0,
         )  # fmt: skip

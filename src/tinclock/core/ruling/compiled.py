@@ -49,6 +49,15 @@ CAST: Final = Compiled(CHECK.cast)
 """No check: looks along the ray of a shot that goes exactly where it is aimed."""
 
 
+REPORTED: Final = Compiled(CHECK.reported)
+PUSH: Final = Compiled(CHECK.push)
+CLOCK: Final = Compiled(CHECK.clock)
+LEAP: Final = Compiled(CHECK.leap)
+SPEED: Final = Compiled(CHECK.speed)
+TURN: Final = Compiled(CHECK.turn)
+WALLS: Final = Compiled(CHECK.walls)
+MOVING: Final = Compiled(CHECK.moving)
+"""No check: commits the move."""
 COMMIT: Final = Compiled(CHECK.commit)
 """No check either: commits the shot, if it is one of the kind that comes all the time; others are Python's."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, Any, Final
 
 from tinclock.core.kernels.checks.view import FROM_BEFORE, OF_THE_FUTURE
@@ -32,7 +33,7 @@ def findings_found(found: Any, context: Context, work: Work) -> list[Finding]:
         elif number in _COUNTED or (number == FINDING.view_ahead and more == OF_THE_FUTURE):
             observed, limit = int(observed), int(limit)
         unit = "ticks" if number == FINDING.view_ahead and more == OF_THE_FUTURE else None
-        if number == FINDING.muzzle_blocked:
+        if number in (FINDING.muzzle_blocked, FINDING.through_wall):
             detail = _obstacle(int(found[FOUND.blocker]), work)
         else:
             detail = _DETAILS[number](context, more) if number in _DETAILS else ""
@@ -76,4 +77,7 @@ _DETAILS: Final[dict[int, Callable[[Context, float], str]]] = {
     FINDING.fast_cadence: lambda context, interval: f"interval {interval:g} s",
     FINDING.view_unknown: _unknown_view,
     FINDING.view_ahead: _ahead,
+    FINDING.too_fast: lambda context, seconds: (
+        f"upright in {-seconds:.3f} s" if math.copysign(1.0, seconds) < 0.0 else f"in {seconds:.3f} s"
+    ),
 }

@@ -20,7 +20,7 @@ from tinclock.core.rules.consequences import consequences_of
 from tinclock.core.rules.contradictions import contradictions
 from tinclock.core.rules.numbers import RuleNumbers
 from tinclock.core.ruling.checking import Checking
-from tinclock.core.ruling.checks.form import is_count, is_exact, misfit
+from tinclock.core.ruling.checks.form import EXACT, is_count, misfit
 from tinclock.core.ruling.claims import UNREADABLE, Claim, ImpactClaim, ShotClaim, TriggerClaim, exact, read_claim
 from tinclock.core.ruling.flying import end_flight, fly_all
 from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Procedure
@@ -106,7 +106,7 @@ class ClaimPipeline:
         if procedure is None:
             claim = _as_claim(claim)
             procedure = PROCEDURES.get(type(claim))
-        elif type(claim) is ShotClaim and is_exact(claim):
+        elif type(claim) in EXACT and EXACT[type(claim)](claim):
             is_well_formed = True
         else:
             claim = exact(claim)

@@ -28,6 +28,7 @@ from tinclock.core.ruling.compiled import (
     CADENCE,
     CAST,
     CHARGE,
+    CLOCK,
     COMMIT,
     FACES,
     FIELDS,
@@ -35,17 +36,24 @@ from tinclock.core.ruling.compiled import (
     FORM,
     LAG,
     LAUNCHES,
+    LEAP,
     LOADED,
+    MOVING,
     MUZZLE,
     NUMBER,
+    PUSH,
     REACHES,
+    REPORTED,
     SENDER,
     SEQUENCE,
     SHOOTS,
+    SPEED,
     TENURE,
     TRADE,
+    TURN,
     VIEW,
     VIEW_ORDER,
+    WALLS,
     WEAPON,
     Check,
     Compiled,
@@ -62,17 +70,7 @@ from tinclock.core.ruling.impact import (
     commit_impact,
 )
 from tinclock.core.ruling.launch import LaunchWork, commit_fired_launch, commit_launch
-from tinclock.core.ruling.move import (
-    MoveWork,
-    check_clock,
-    check_leap,
-    check_push,
-    check_reported,
-    check_speed,
-    check_turn,
-    check_walls,
-    commit_move,
-)
+from tinclock.core.ruling.move import MoveWork, commit_move
 from tinclock.core.ruling.shot import ShotWork, commit_fired, commit_shot
 from tinclock.core.ruling.status import (
     StatusWork,
@@ -155,18 +153,7 @@ USE: Final = Procedure("use", UseWork, (*_SENT, TENURE, ALIVE, check_item, check
 MOVE: Final = Procedure(
     "move",
     MoveWork,
-    (
-        *_SENT,
-        TENURE,
-        ALIVE,
-        check_reported,
-        check_push,
-        check_clock,
-        check_leap,
-        check_speed,
-        check_turn,
-        check_walls,
-    ),
+    (*_SENT, TENURE, ALIVE, REPORTED, PUSH, CLOCK, LEAP, SPEED, TURN, WALLS, MOVING),
     commit_move,
 )
 STATUS: Final = Procedure(

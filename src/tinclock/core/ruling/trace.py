@@ -97,6 +97,8 @@ _WORDS: Final[dict[str, tuple[MeasureKind, Words]]] = {
         lambda context, a, b: (f"client time {context.claim.client_time}", "an answered ping and a published snapshot"),
     ),
     "newest_snapshot": (Measure.NEWEST_SNAPSHOT, _whole),
+    "move": (Measure.MOVE, _text("not reported by clients here")),
+    "accepted_way": (Measure.ACCEPTED_WAY, lambda context, a, b: (a, None)),
     "number_of_the_shot": (Measure.NUMBER_OF_THE_SHOT, _whole),
 }
 """The measures whose words aren't just their two numbers."""

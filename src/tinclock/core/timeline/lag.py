@@ -17,25 +17,16 @@ own, and can't be later than the fastest trip up allows.
 
 from __future__ import annotations
 
-from collections import deque
-from statistics import fmean
 from typing import TYPE_CHECKING, NamedTuple
 
+import numpy as np
+
+from tinclock.core.kernels.hearing import MOST_SAID, SAID_FIELDS, SEQUENCE, STAMP, STILL, forget_of, take_said_of
 from tinclock.core.kernels.rows import LINE
-from tinclock.core.packed import Number, blank_row
+from tinclock.core.packed import Number, Row, Whole, memory_of
 
 if TYPE_CHECKING:
     from tinclock.core.packed import Numbers
-
-WINDOW_S = 1.0
-"""How long what was said counts, by the client's clock."""
-ENOUGH = 8
-"""So many messages are needed before a shot is held against them."""
-STILL_FORGOTTEN = 64
-"""Over about so many messages that share is taken."""
-CLOCK_JUMP_S = 0.1
-"""A lag that moves by more than this at once, without the views' age at arrival moving, is a client's clock that was
-set: what was said before it is forgotten."""
 
 
 class Said(NamedTuple):
@@ -65,67 +56,45 @@ class LagTracker:
     still : the share of its messages, lately, that show a screen that stands still
     """
 
-    __slots__ = ("_said", "last", "numbers")
+    __slots__ = ("_line", "_ring", "_said", "numbers", "said_at")
 
     lag_s = Number(LINE.lag_s)
     still = Number(LINE.still)
-
-    newest_sequence = Number(LINE.said_sequence)
+    newest_sequence = Whole(LINE.said_sequence)
     """Of the newest message that is counted, 0 for none; while it counts for the lag."""
 
-    def __init__(self, numbers: Numbers | None = None) -> None:
-        self.numbers = blank_row(len(LINE)) if numbers is None else numbers
-        self._said: deque[Said] = deque()
-        self.last: Said | None = None
-        self.still = 0.0
-        self._forget()
+    def __init__(self, line: Row | None = None) -> None:
+        self._line = Row(len(LINE)) if line is None else line
+        self.numbers = self._line.numbers
+        self._ring = np.zeros(MOST_SAID * SAID_FIELDS)
+        self._said: Numbers = memory_of(self._ring)
+        self.said_at = int(self._ring.ctypes.data)
+        forget_of(self._line.at)
+
+    @property
+    def last(self) -> Said | None:
+        """What the newest message said."""
+        row = self.numbers
+        if row[LINE.said_received_at] == float("-inf"):
+            return None
+        newest = SAID_FIELDS * (int(row[LINE.said_begin] + row[LINE.said_count] - 1) % MOST_SAID)
+        still, sequence = bool(self._said[newest + STILL]), int(self._said[newest + SEQUENCE])
+        return Said(row[LINE.said_client_time], row[LINE.said_view_time], row[LINE.said_received_at], still, sequence)
 
     def take(self, said: Said) -> None:
         """Take down what a message said. One that was overtaken says nothing any more."""
-        last = self.last
-        if last is not None:
-            if said.client_time <= last.client_time:
-                if last.client_time - said.client_time < WINDOW_S:
-                    return
-                self._forget()  # its clock was set back
-            elif self._clock_was_set(said, last):
-                self._forget()
-        self.last, numbers = said, self.numbers
-        numbers[LINE.said_client_time], numbers[LINE.said_view_time] = said.client_time, said.view_time
-        numbers[LINE.said_received_at] = said.received_at
-        if said.sequence:
-            numbers[LINE.said_sequence], numbers[LINE.said_counted_at] = said.sequence, said.client_time
-        elif numbers[LINE.said_counted_at] < said.client_time - WINDOW_S:
-            numbers[LINE.said_sequence] = 0.0
-        self.still += (said.still - self.still) / STILL_FORGOTTEN
-        self._said.append(said)
-        while self._said and self._said[0].client_time < said.client_time - WINDOW_S:
-            self._said.popleft()
-        moving = sorted(one.lag_s for one in self._said if not one.still)
-        if len(moving) >= ENOUGH:
-            outer = len(moving) // 4
-            self.lag_s = fmean(moving[outer : len(moving) - outer])
-        elif len(moving) == len(self._said):  # too little; but one that ran out of snapshots keeps what it had said
-            self.lag_s = float("nan")
-
-    def _forget(self) -> None:
-        self._said.clear()
-        self.last, self.lag_s = None, float("nan")
-        self.numbers[LINE.said_received_at], self.numbers[LINE.said_sequence] = float("-inf"), 0.0
-
-    @staticmethod
-    def _clock_was_set(said: Said, last: Said) -> bool:
-        moved = said.lag_s - last.lag_s
-        aged = (said.received_at - said.view_time) - (last.received_at - last.view_time)
-        return abs(moved - aged) > CLOCK_JUMP_S and abs(aged) < CLOCK_JUMP_S
+        take_said_of(self._line.at, self.said_at, *said)
 
     def stamps(self, sequence: int) -> tuple[float, float]:
         """Between which times of the client's clock a claim of a sequence was made, by those around it that came."""
         lowest, highest = float("-inf"), float("inf")
-        for one in reversed(self._said):
-            if one.sequence > sequence:
-                highest = one.client_time
-            elif one.sequence:
-                lowest = one.client_time
+        begin, count = int(self.numbers[LINE.said_begin]), int(self.numbers[LINE.said_count])
+        for place in range(begin + count - 1, begin - 1, -1):
+            at = SAID_FIELDS * (place % MOST_SAID)
+            said = self._said[at + SEQUENCE]
+            if said > sequence:
+                highest = self._said[at + STAMP]
+            elif said:
+                lowest = self._said[at + STAMP]
                 break
         return lowest, highest

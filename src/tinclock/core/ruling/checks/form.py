@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Final
 
 from tinclock.core.ruling.claims import (
     HandleClaim,
@@ -20,8 +21,6 @@ from tinclock.core.text import excerpt
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.claims import Claim
     from tinclock.core.ruling.work import Work
@@ -89,6 +88,38 @@ def is_exact(claim: ShotClaim) -> bool:
         and (claim.shot is None or is_count(claim.shot))
         and (claim.client_time is None or (type(claim.client_time) is float and is_time(claim.client_time)))
     )
+
+
+def is_exact_move(claim: MoveClaim) -> bool:
+    """`is_exact` for move reports."""
+    view, position = claim.view, claim.position
+    if not (
+        type(position) is tuple
+        and len(position) == 3
+        and type(claim.actor) is int
+        and -HIGHEST_INTEGER <= claim.actor <= HIGHEST_INTEGER
+        and type(claim.client_time) is float
+        and is_time(claim.client_time)
+        and claim.push is None
+    ):
+        return False
+    x, y, z = position
+    near = type(x) is type(y) is type(z) is float and x * x + y * y + z * z <= FARTHEST_M * FARTHEST_M
+    return near and (
+        view is None
+        or (
+            type(view) is View
+            and type(view.from_tick) is type(view.to_tick) is int
+            and type(view.fraction) is float
+            and -HIGHEST_INTEGER <= view.from_tick <= HIGHEST_INTEGER
+            and -HIGHEST_INTEGER <= view.to_tick <= HIGHEST_INTEGER
+            and -FARTHEST_M <= view.fraction <= FARTHEST_M
+        )
+    )
+
+
+EXACT: Final[dict[type, Callable[[Any], bool]]] = {ShotClaim: is_exact, MoveClaim: is_exact_move}
+"""Of the claims that come most often: whether one look shows that nothing is wrong with them."""
 
 
 def is_name(value: object) -> bool:
