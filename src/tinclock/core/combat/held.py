@@ -7,9 +7,16 @@ from typing import TYPE_CHECKING
 
 from tinclock.core.combat.cadence import Cadence
 from tinclock.core.combat.scatter import Scatter
-from tinclock.core.kernels.checks.weapon import charge_of, rounds_of
 from tinclock.core.kernels.rows import HELD
-from tinclock.core.kernels.spending import can_reload_of, reload_of, settle_of, spend_of, standing_of
+from tinclock.core.kernels.spending import (
+    can_reload_of,
+    charge_of,
+    reload_of,
+    rounds_of,
+    settle_of,
+    spend_of,
+    standing_of,
+)
 from tinclock.core.packed import Endless, Number, Row, Whole
 
 if TYPE_CHECKING:

@@ -226,6 +226,7 @@ def facts_of(world_at, who_at, claim_at, found_at):
     history = carray(int64_at(moments[MOMENT.header]), (HISTORY_FIELDS,))
     return Facts(
         claim, float64_at(who[WHO.line]), float64_at(who[WHO.body]), float64_at(who[WHO.held]),
+        who[WHO.held] != 0,
         float64_at(who[WHO.weapon]), float64_at(who[WHO.moved]), who[WHO.moved] != 0, float64_at(who[WHO.said]),
         float64_at(world[WORLD.rules]), float64_at(found_at),
         float64_at(world[WORLD.consequences]), claim[CLAIM.received_at],

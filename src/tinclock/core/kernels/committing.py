@@ -6,15 +6,16 @@ an item, wears armour, came back to life, is a team-mate or dies of it. All else
 
 from __future__ import annotations
 
-from tinclock.core.kernels.checks.weapon import rounds_at
 from tinclock.core.kernels.compiling import njit
 from tinclock.core.kernels.facts import NOTHING
 from tinclock.core.kernels.memory import float64_at, int16_at, int64_at
 from tinclock.core.kernels.rows import BODY, CLAIM, FOUND, HELD, LINE, OWN, RULES, WEAPON
-from tinclock.core.kernels.spending import falloff_at, ready_at, settle, spend
+from tinclock.core.kernels.spending import falloff_at, ready_at, rounds_at, settle, spend
 
 LEFT_ALONE, MISSED, AT_LEVEL, AT_COVER, HIT = 0.0, 1.0, 2.0, 3.0, 4.0
 """What became of it: it is Python's, it met nothing, it ended at the level or at moving cover, or it hurt somebody."""
+ACCEPTED = 5.0
+"""What became of a move report."""
 
 
 @njit(cache=True, error_model="numpy")
@@ -45,6 +46,16 @@ def _may_pass(f):
 
 
 @njit(cache=True, error_model="numpy")
+def tell_standing(f):
+    """Put down how the actor stands now: rounds, points, and seconds until its weapon fires."""
+    out = f.found
+    if f.is_armed:
+        out[FOUND.shot], out[FOUND.ready_in_s] = f.held[HELD.shots], ready_at(f.held, f.weapon) - f.now
+        out[FOUND.magazine], out[FOUND.reserve] = rounds_at(f.held, f.weapon, f.now)
+    out[FOUND.health], out[FOUND.armour] = f.body[BODY.health], f.body[BODY.armour]
+
+
+@njit(cache=True, error_model="numpy")
 def commit_usual(f):
     """Commit a shot that was cast, if it is a usual one; what became of it stands in what was found. Points, metres."""
     out = f.found
@@ -55,7 +66,6 @@ def commit_usual(f):
         and f.claim[CLAIM.sender] == OWN
         and not out[FOUND.posthumous]
         and f.weapon[WEAPON.is_usual]
-        and f.claim[CLAIM.claims_nothing]
         and not f.body[BODY.affected]
         and not _may_pass(f)
     ):
@@ -83,7 +93,5 @@ def commit_usual(f):
     f.held[HELD.shots] += 1.0
     f.line[LINE.newest_view_time] = max(f.line[LINE.newest_view_time], out[FOUND.view_time])
     f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
-    out[FOUND.shot], out[FOUND.ready_in_s] = f.held[HELD.shots], ready_at(f.held, f.weapon) - f.now
-    out[FOUND.magazine], out[FOUND.reserve] = rounds_at(f.held, f.weapon, f.now)
-    out[FOUND.health], out[FOUND.armour] = f.body[BODY.health], f.body[BODY.armour]
+    tell_standing(f)
     return NOTHING

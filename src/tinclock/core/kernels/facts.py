@@ -37,6 +37,7 @@ class Facts(NamedTuple):
     """Everything that a check may look at: pointers to the rows of `rows`, and the history.
 
     now : when the claim came, server time in seconds
+    is_armed : whether the actor holds a weapon, with these rows
     moved, is_put : where the body was accepted to be, and whether it was; said : see `hearing`
     snapshots, ticks : pointers to the rows of `moments`, and how many there are
     column : the actor's in the history, -1 for none
@@ -49,6 +50,7 @@ class Facts(NamedTuple):
     line: Any
     body: Any
     held: Any
+    is_armed: Any
     weapon: Any
     moved: Any
     is_put: Any

@@ -211,8 +211,6 @@ class ClaimFields(NamedTuple):
     """1: its actor has a weapon in hand."""
     push: int
     """How long the input of a move report is."""
-    claims_nothing: int
-    """1: it doesn't say whom it hit, where, or for how much."""
 
 
 class FoundFields(NamedTuple):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import struct
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 from msgspec.structs import replace
@@ -33,7 +33,7 @@ from tinclock.core.ruling.trace import VERDICTS, Context, Late, steps_found
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from tinclock.core.combat.roster import Participant, Roster
+    from tinclock.core.combat.roster import Connection, Participant, Roster
     from tinclock.core.findings import Consequence
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.numbers import RuleNumbers
@@ -47,6 +47,18 @@ _PACK: Final = struct.Struct(f"={len(CLAIM)}d").pack_into
 _NO_AIM: Final = (0.0, 0.0, 0.0)
 _BLANK: Final = {FOUND.view_time: NAN, FOUND.direction_x: NAN, FOUND.eye_x: NAN, FOUND.charge: 1.0, FOUND.blocker: -1.0}
 """What a row of what was found begins with, where that isn't 0."""
+
+
+class Begun(NamedTuple):
+    """A claim whose checks have begun.
+
+    place : of the check that asks Python, or how many there are; actor : who it is about
+    context : what the words of its steps need
+    """
+
+    place: int
+    actor: Participant
+    context: Context
 
 
 class Checking:
@@ -95,18 +107,29 @@ class Checking:
             self._world[WORLD.bodies] = int(longer.ctypes.data)
         self._bodies[column] = actor.at
 
-    def passes(self, procedure: Procedure, claim: Any, work: Work, *, is_well_formed: bool) -> bool:
-        """Put a claim through the checks of its procedure, until one denies; returns whether none did."""
-        found, order, place, asked = self.found, procedure.order, 0, False
-        found[:STEPS_FROM] = self._blank
-        actor, context = self._prepare(procedure.kind, claim, work, is_well_formed)
+    def begin(
+        self, procedure: Procedure, claim: Any, connection: Connection, own: Participant, now: float, *,
+        is_well_formed: bool,
+    ) -> Begun:  # fmt: skip
+        """Put a claim through its procedure's checks, up to the first that asks Python."""
+        self.found[:STEPS_FROM] = self._blank
+        actor, context = self._prepare(procedure.kind, claim, connection, own, now, is_well_formed)
+        order = procedure.order
+        place = check_claim(*self._at, order.at, order.count, 0)
+        return Begun(place, actor, context)
+
+    @property
+    def is_committed(self) -> bool:
+        """Whether a kernel committed the claim that was begun, with nothing to say about it."""
+        return bool(self.found[FOUND.became]) and not self.found[FOUND.findings]
+
+    def passes(self, procedure: Procedure, claim: Any, work: Work, begun: Begun) -> bool:
+        """Put a claim that was begun through the rest of its checks; returns whether none denied it."""
+        found, order, (place, actor, context) = self.found, procedure.order, begun
+        asked = False
         while True:
-            place = check_claim(*self._at, order.at, order.count, place)
             if found[FOUND.sent]:
                 work.actor = actor
-            if found[FOUND.became]:
-                work.committed = context
-                return True
             work.take(found, claim)
             if found[FOUND.findings]:
                 work.findings += findings_found(found, context, work)
@@ -118,7 +141,7 @@ class Checking:
             ask = order.asked[place]
             if ask is not None and self.denies(ask, claim, work):
                 return False
-            place += 1
+            place = check_claim(*self._at, order.at, order.count, place + 1)
         if asked:
             work.steps += steps_found(found, context)
         else:
@@ -136,9 +159,10 @@ class Checking:
         work.steps[-1] = replace(work.steps[-1], verdict=consequence)
         return consequence == "deny"
 
-    def _prepare(self, kind: str, claim: Any, work: Work, is_well_formed: bool) -> tuple[Participant, Context]:
+    def _prepare(
+        self, kind: str, claim: Any, connection: Connection, own: Participant, now: float, is_well_formed: bool
+    ) -> tuple[Participant, Context]:
         """Fill the rows in; returns who the claim is about, and what its steps' words need."""
-        connection, own, now = work.connection, work.actor, work.received_at
         actor, sender = own, 0.0
         if is_well_formed:
             actor, sender = actor_named(claim.actor, own, connection, self._roster, now)
@@ -157,7 +181,9 @@ class Checking:
         if not is_well_formed:
             self._pack_nothing(claim.sequence, 0, now, False, sender)
         elif isinstance(claim, AIMED):
-            self._pack(claim, work, sender, self._named(claim.weapon, actor, held is not None), held is not None)
+            self._pack(
+                claim, connection, now, sender, self._named(claim.weapon, actor, held is not None), held is not None
+            )
         elif type(claim) is MoveClaim:
             self._pack_move(claim, now, sender)
         else:
@@ -172,19 +198,20 @@ class Checking:
             return UNHEARD_OF
         return ANOTHER if holds_one else NOT_CARRIED
 
-    def _pack(self, claim: Any, work: Work, sender: float, weapon: float, holds_one: bool) -> None:
+    def _pack(
+        self, claim: Any, connection: Connection, now: float, sender: float, weapon: float, holds_one: bool
+    ) -> None:
         view, stamp = claim.view, claim.client_time
         from_tick, to_tick, fraction = (0, 0, 0.0) if view is None else (view.from_tick, view.to_tick, view.fraction)
         shot, charge = getattr(claim, "shot", None), getattr(claim, "charge", None)
-        claims_nothing = all(getattr(claim, said, None) is None for said in ("victim", "part", "damage"))
-        lag, earliest, latest = work.connection.lag, NAN, NAN
+        lag, earliest, latest = connection.lag, NAN, NAN
         if claim.sequence < lag.newest_sequence:  # it was overtaken
             earliest, latest = lag.stamps(claim.sequence)
         _PACK(
-            self._buffer, 0, claim.sequence, claim.actor, work.received_at, 1.0,
+            self._buffer, 0, claim.sequence, claim.actor, now, 1.0,
             *getattr(claim, "origin", _NO_AIM), *claim.direction, view is not None, from_tick, to_tick, fraction,
             NAN if stamp is None else stamp, NAN if shot is None else shot, NAN if charge is None else charge,
-            earliest, latest, sender, weapon, holds_one, NAN, claims_nothing,
+            earliest, latest, sender, weapon, holds_one, NAN,
         )  # fmt: skip
 
     def _pack_move(self, claim: MoveClaim, now: float, sender: float) -> None:
@@ -193,11 +220,11 @@ class Checking:
         length = NAN if push is None else math.sqrt(sum(v * v for v in push))
         _PACK(
             self._buffer, 0, claim.sequence, claim.actor, now, 1.0, *claim.position, *_NO_AIM, view is not None,
-            from_tick, to_tick, fraction, claim.client_time, NAN, NAN, NAN, NAN, sender, 0.0, 0.0, length, 0.0,
+            from_tick, to_tick, fraction, claim.client_time, NAN, NAN, NAN, NAN, sender, 0.0, 0.0, length,
         )  # fmt: skip
 
     def _pack_nothing(self, sequence: int, actor: int, now: float, is_well_formed: bool, sender: float) -> None:
         _PACK(
             self._buffer, 0, sequence, actor, now, is_well_formed, *_NO_AIM, *_NO_AIM, 0.0, 0.0, 0.0, 0.0, NAN, NAN,
-            NAN, NAN, NAN, sender, 0.0, 0.0, NAN, 0.0,
+            NAN, NAN, NAN, sender, 0.0, 0.0, NAN,
         )  # fmt: skip

@@ -19,16 +19,26 @@ from tinclock.core.plain import Fields
 from tinclock.core.rules.consequences import consequences_of
 from tinclock.core.rules.contradictions import contradictions
 from tinclock.core.rules.numbers import RuleNumbers
-from tinclock.core.ruling.checking import Checking
-from tinclock.core.ruling.checks.form import EXACT, is_count, misfit
-from tinclock.core.ruling.claims import UNREADABLE, Claim, ImpactClaim, ShotClaim, TriggerClaim, exact, read_claim
+from tinclock.core.ruling.checking import Begun, Checking
+from tinclock.core.ruling.checks.form import EXACT, claims_nothing, is_count, misfit
+from tinclock.core.ruling.claims import (
+    UNREADABLE,
+    Claim,
+    ImpactClaim,
+    MoveClaim,
+    ShotClaim,
+    TriggerClaim,
+    exact,
+    read_claim,
+)
 from tinclock.core.ruling.flying import end_flight, fly_all
-from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Procedure
+from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, SHOT, Procedure
 from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.shot import ShotWork
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.strike import BlowReach
 from tinclock.core.ruling.trigger import next_shot_at
-from tinclock.core.ruling.usual import settle_usual
+from tinclock.core.ruling.usual import Settled, follow_shot, settle_move, shot_ruling
 from tinclock.core.ruling.work import HarmWork, Work, World
 from tinclock.core.text import excerpt, excerpt_name
 from tinclock.core.timeline.bodies import facing_at
@@ -102,12 +112,13 @@ class ClaimPipeline:
         actor = self.roster.actors.get(connection.entity)
         if actor is None:
             return self._refuse(sender, connection.account, "spectator", "a player", received_at)
-        procedure, is_well_formed = PROCEDURES.get(type(claim)), False
+        look = EXACT.get(type(claim))
+        if look is not None and is_count(claim.sequence) and claim.sequence > 0 and look(claim):  # type: ignore[attr-defined]
+            return self._rule_exact(PROCEDURES[type(claim)], claim, connection, actor, received_at)
+        procedure = PROCEDURES.get(type(claim))
         if procedure is None:
             claim = _as_claim(claim)
             procedure = PROCEDURES.get(type(claim))
-        elif type(claim) in EXACT and EXACT[type(claim)](claim):
-            is_well_formed = True
         else:
             claim = exact(claim)
         work: Any = (Work if procedure is None else procedure.work)(self._world, connection, actor, received_at)
@@ -117,9 +128,7 @@ class ClaimPipeline:
         work.sequence = sequence
         first = connection.receipt_of(work.sequence)
         if first is not None:
-            work.findings.append(work.find("repeated_sequence"))
-            work.steps.append(Measure.SEQUENCE.step(work.sequence, verdict="deny"))
-            return self._ruling(work, procedure.kind, "denied", "", first)
+            return self._repeated(work, procedure.kind, first)
         if type(claim) is TriggerClaim:
             named = self.roster.actors.get(claim.actor) if is_count(claim.actor) else None
             if named is not None and named.connection == sender:
@@ -127,10 +136,55 @@ class ClaimPipeline:
         elif type(claim) is ImpactClaim and self.flights.belongs(claim.projectile, actor):
             self._fly_until(received_at)
         known: Any = claim
-        ruling = self._follow(procedure, claim, work, is_well_formed or not misfit(known, needs_view=True))
+        begun = self._checking.begin(
+            procedure, claim, connection, actor, received_at, is_well_formed=not misfit(known, needs_view=True)
+        )
+        return self._remembered(connection, self._follow(procedure, claim, work, begun))
+
+    def _rule_exact(
+        self, procedure: Procedure, claim: Any, connection: Connection, actor: Participant, received_at: float
+    ) -> Ruling:
+        """Rule on a claim that one look found well formed, as most are: nothing is made for it that nobody reads."""
+        first = connection.receipt_of(claim.sequence)
+        if first is None:
+            begun = self._checking.begin(procedure, claim, connection, actor, received_at, is_well_formed=True)
+            if self._checking.is_committed:
+                return self._remembered(connection, self._settle(claim, claim.sequence, connection, begun, received_at))
+        work = procedure.work(self._world, connection, actor, received_at)
+        work.sequence = claim.sequence
+        if first is not None:
+            return self._repeated(work, procedure.kind, first)
+        return self._remembered(connection, self._follow(procedure, claim, work, begun))
+
+    def _remembered(self, connection: Connection, ruling: Ruling) -> Ruling:
+        """A ruling whose receipt is kept for repeats, where its number counts."""
         if not (ruling.findings and ruling.findings[0].code in NOT_COUNTED):
             connection.remember(ruling.receipt())
         return ruling
+
+    def _repeated(self, work: Work, kind: str, first: Receipt) -> Ruling:
+        work.findings.append(work.find("repeated_sequence"))
+        work.steps.append(Measure.SEQUENCE.step(work.sequence, verdict="deny"))
+        return self._ruling(work, kind, "denied", "", first)
+
+    def _settle(self, claim: Any, sequence: int, connection: Connection, begun: Begun, now: float) -> Ruling:
+        """The ruling of a claim that a kernel committed, and what follows from it."""
+        self._rulings += 1
+        found, one = self._checking.found, Settled(sequence, connection, begun.actor, now, begun.context)
+        if type(claim) is MoveClaim:
+            return settle_move(one, found, self._rulings)
+        met = follow_shot(one, found, self.ledger, self.history.columns, self._world.level)
+        if claims_nothing(claim):
+            return shot_ruling(one, found, self._rulings, met, [], (), "upheld")
+        work: Any = ShotWork(self._world, connection, begun.actor, now)
+        work.sequence, work.weapon, work.hits = (
+            claim.sequence,
+            begun.actor.weapons[begun.context.wielded].weapon,
+            met.hits,
+        )
+        work.cover = frozenset({met.entity}) if met.is_cover else frozenset()
+        outcome = self._compare(SHOT, claim, work)
+        return shot_ruling(one, found, self._rulings, met, work.steps, tuple(work.findings), outcome)
 
     def _refuse(self, sender: object, account: str, code: str, expected: str, received_at: float) -> Ruling:
         name = sender if type(sender) is str else excerpt(sender)
@@ -170,7 +224,9 @@ class ClaimPipeline:
         said: Any = claim
         work = procedure.work(self._world, connection, actor, server_time)
         work.sequence = connection.highest_sequence
-        ruling = self._follow(procedure, claim, work, not misfit(said, needs_view=bool(connection.name)))
+        is_well_formed = not misfit(said, needs_view=bool(connection.name))
+        begun = self._checking.begin(procedure, claim, connection, actor, server_time, is_well_formed=is_well_formed)
+        ruling = self._follow(procedure, claim, work, begun)
         for finding in ruling.findings:
             if finding.code in ("malformed", "direction_not_unit"):
                 raise BadNumberError("claim", "well-formed fields and a unit direction", finding.detail or claim)
@@ -233,7 +289,8 @@ class ClaimPipeline:
         work.slots = (history.slot_of(view.from_tick), history.slot_of(view.to_tick))
         work.origin = history.eye_now(actor.entity) or (0.0, 0.0, 0.0)
         claim = ShotClaim(held_trigger.sequence, actor.entity, actor.wielded, work.origin, held_trigger.aim, view)
-        ruling = self._follow(procedure, claim, work, True)
+        begun = self._checking.begin(procedure, claim, connection, actor, at, is_well_formed=True)
+        ruling = self._follow(procedure, claim, work, begun)
         if ruling.outcome == "denied":
             actor.held_trigger = None
         elif held_trigger.left is not None:
@@ -274,22 +331,24 @@ class ClaimPipeline:
 
     # -- the way of a claim -----------------------------------------------------------------------------------
 
-    def _follow(self, procedure: Procedure, claim: object, work: Work, is_well_formed: bool) -> Ruling:
-        """Put a claim through its procedure."""
+    def _follow(self, procedure: Procedure, claim: object, work: Work, begun: Begun) -> Ruling:
+        """Put a claim that was begun through the rest of its procedure."""
         name = getattr(claim, "weapon", None)
-        if not self._checking.passes(procedure, claim, work, is_well_formed=is_well_formed):
+        if procedure.kind == "shot" and self._checking.is_committed:
+            return self._settle(claim, work.sequence, work.connection, begun, work.received_at)
+        if not self._checking.passes(procedure, claim, work, begun):
             return self._ruling(work, procedure.kind, "denied", _named(name, work))
-        if work.committed is not None:
-            self._rulings += 1
-            shot: Any = work
-            return settle_usual(shot, self._checking.found, work.committed, self._rulings)
         procedure.commit(claim, work)
+        return self._ruling(work, procedure.kind, self._compare(procedure, claim, work), _named(name, work))
+
+    def _compare(self, procedure: Procedure, claim: object, work: Work) -> Outcome:
+        """Hold what the client says happened against what did; returns what comes of the claim."""
         for check in procedure.compares:
             if self._checking.denies(check, claim, work):
                 break
         findings, consequences = work.findings, self._consequences
         amended = findings and any(consequences[finding.code] == "amend" for finding in findings)
-        return self._ruling(work, procedure.kind, "amended" if amended else "upheld", _named(name, work))
+        return "amended" if amended else "upheld"
 
     def _ruling(
         self, work: Work, kind: str, outcome: Outcome, weapon: str = "", first: Receipt | None = None

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.records import Hit, Stop
     from tinclock.core.ruling.steps import Step
-    from tinclock.core.ruling.trace import Context, Late
+    from tinclock.core.ruling.trace import Late
     from tinclock.core.timeline.cover import Cover
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.vectors import Triple
@@ -54,12 +54,10 @@ class Work:
     """One claim of any kind. A check reads it, appends to `steps` what it measured, and may fill in its fields.
 
     late : the steps of compiled checks, which came before those in `steps`; None where they are among them
-    committed : what the words of its steps need, where a kernel has committed it already
     """
 
     sequence = 0
     late: Late | None = None
-    committed: Context | None = None
 
     def __init__(self, world: World, connection: Connection, actor: Participant, received_at: float) -> None:
         self.rules, _, self.history, self.level, self.ledger, self.roster, self.flights, _, _ = world

@@ -21,6 +21,8 @@ def seconds(name: str, value: object) -> float:
 
     Raises `BadNumberError` for what is no number, NaN, infinite, or can't be the seconds of a match.
     """
+    if type(value) is float and -LONGEST_MATCH_S <= value <= LONGEST_MATCH_S:
+        return value
     if isinstance(value, (bool, np.bool_)) or not isinstance(value, (float, int, np.floating, np.integer)):
         raise BadNumberError(name, "a number of seconds", value)
     try:

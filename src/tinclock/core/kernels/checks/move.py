@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 
+from tinclock.core.kernels.committing import ACCEPTED, tell_standing
 from tinclock.core.kernels.compiling import njit
 from tinclock.core.kernels.cover import nearest_cover
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
@@ -248,5 +249,8 @@ def commit_move(f):
         f.found[FOUND.place_y],
         f.found[FOUND.place_z],
     )
+    f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
+    f.found[FOUND.became] = ACCEPTED
+    tell_standing(f)
     measured(f, MEASURE.accepted_way, math.sqrt(dx * dx + dy * dy + dz * dz), NO_NUMBER)
     return NOTHING

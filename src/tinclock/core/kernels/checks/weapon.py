@@ -6,7 +6,6 @@ import math
 
 from tinclock.core.kernels.compiling import njit
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
-from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.rows import (
     CLAIM,
     FOUND,
@@ -21,43 +20,7 @@ from tinclock.core.kernels.rows import (
     UNHEARD_OF,
     WEAPON,
 )
-
-NEVER = math.inf
-
-
-@njit(cache=True, error_model="numpy")
-def rounds_at(held, weapon, at):
-    """(magazine, reserve) as they are at a time, seconds, a reload that is over by then included; -1: endless."""
-    magazine, reserve = held[HELD.magazine], held[HELD.reserve]
-    if held[HELD.reload_ends] > at:
-        return magazine, reserve
-    loaded = max(magazine, 0.0)
-    missing = max(weapon[WEAPON.magazine], 0.0) - loaded
-    if reserve < 0.0:
-        return loaded + missing, reserve
-    moved = min(missing, reserve)
-    return loaded + moved, reserve - moved
-
-
-@njit(cache=True, error_model="numpy")
-def rounds_of(held_at, weapon_at, at):
-    """`rounds_at` by the addresses of both rows; at is in seconds."""
-    return rounds_at(float64_at(held_at), float64_at(weapon_at), at)
-
-
-@njit(cache=True, error_model="numpy")
-def charge_of(held_at, weapon_at, now):
-    """`charge_at` by the addresses of both rows; now is in seconds."""
-    return charge_at(float64_at(held_at), float64_at(weapon_at), now)
-
-
-@njit(cache=True, error_model="numpy")
-def charge_at(held, weapon, now):
-    """The share of a full charge that there is at a time, seconds."""
-    full, since = weapon[WEAPON.charge_s], held[HELD.charging_from]
-    if full == 0.0:
-        return 1.0
-    return min(1.0, max(0.0, (now - since) / full)) if since != NEVER else 0.0
+from tinclock.core.kernels.spending import NEVER, charge_at, rounds_at
 
 
 @njit(cache=True, error_model="numpy")

@@ -70,10 +70,6 @@ def is_exact(claim: ShotClaim) -> bool:
         and type(view.fraction) is float
         and type(claim.weapon) is str
         and 0 < len(claim.weapon) <= LONGEST_NAME
-        and claim.victim is None
-        and claim.part is None
-        and claim.damage is None
-        and claim.charge is None
     ):
         return False
     (x, y, z), (a, b, c) = origin, direction
@@ -87,6 +83,23 @@ def is_exact(claim: ShotClaim) -> bool:
         and -HIGHEST_INTEGER <= claim.actor <= HIGHEST_INTEGER
         and (claim.shot is None or is_count(claim.shot))
         and (claim.client_time is None or (type(claim.client_time) is float and is_time(claim.client_time)))
+        and (claim.charge is None or (type(claim.charge) is float and is_number(claim.charge)))
+        and (claims_nothing(claim) or _claims_plainly(claim))
+    )
+
+
+def claims_nothing(claim: ShotClaim) -> bool:
+    """Whether a shot doesn't say whom it hit, where, or for how much."""
+    return claim.victim is None and claim.part is None and claim.damage is None
+
+
+def _claims_plainly(claim: ShotClaim) -> bool:
+    """Whether what a shot says of its hit is well formed, and every number of its kind."""
+    damage = claim.damage
+    return (
+        (claim.victim is None or is_count(claim.victim))
+        and (claim.part is None or is_name(claim.part))
+        and (damage is None or (type(damage) is float and is_number(damage)))
     )
 
 
