@@ -211,9 +211,18 @@ class Ledger:
         if after < before:
             self._changed(HealthEvent, entity, blow, server_time, before, after)
 
-    def wounded(self, entity: int, before: float, server_time: float, blow: Blow) -> None:
-        """A kernel took health from an entity, which had `before`; keep and tell what follows from that."""
-        self._wounded(entity, self._accounts[entity], before, 0.0, server_time, blow)
+    def wounded(
+        self, entity: int, before: float, after: float, server_time: float, actor: int, weapon: str, part: str
+    ) -> None:
+        """A kernel took health of an unarmoured entity with a shot, down from `before`; keep and tell what follows."""
+        account, bulletin = self._accounts[entity], self.bulletin
+        account.harmed.append((server_time, actor, before - after))
+        account.past.append(HealthSince(server_time, after, 0.0))
+        bulletin.tell(
+            HealthEvent(
+                bulletin.number + 1, server_time, entity, "shot", actor, weapon, part, before - after, before, after
+            )
+        )
 
     def linger(self, entity: int, rules: LastingRules, server_time: float, blow: Blow) -> None:
         """Begin damage that goes on, at fixed instants from now."""

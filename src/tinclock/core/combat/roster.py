@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import hashlib
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from tinclock.core.combat.held import Held
 from tinclock.core.combat.items import Stock
+from tinclock.core.combat.receipts import Receipt
 from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameError
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.rows import BODY, LINE
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
     from tinclock.core.combat.accepted_position import AcceptedPosition
-    from tinclock.core.combat.receipts import Receipt
     from tinclock.core.combat.weapons import Weapon
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.timeline.views import Drawing
@@ -134,6 +134,13 @@ class Participant(Row):
         self.held_trigger = None
 
 
+class _MakesReceipt(Protocol):
+    @property
+    def sequence(self) -> int: ...
+
+    def receipt(self) -> Receipt: ...
+
+
 class Connection(Row):
     """A connection: its clock, how it draws, what it sent. A spectator's has entity 0, the server's own no name.
 
@@ -144,7 +151,7 @@ class Connection(Row):
         an earlier claim's
     """
 
-    __slots__ = ("_drawing", "account", "clock", "entity", "lag", "name", "receipts", "transits")
+    __slots__ = ("_drawing", "account", "clock", "entity", "lag", "name", "quick", "receipts", "transits")
 
     since = Number(LINE.since)
     highest_sequence = Whole(LINE.highest_sequence)
@@ -164,7 +171,9 @@ class Connection(Row):
         self.newest_view_time = float("-inf")
         self.lag = LagTracker(self)
         self.transits = Least(TRANSITS_S, self.numbers, LINE.claim_trip)
-        self.receipts: list[Receipt | None] = [None] * REMEMBERED_RECEIPTS
+        self.receipts: list[_MakesReceipt | Receipt | None] = [None] * REMEMBERED_RECEIPTS
+        self.quick: Any = None
+        """What its claims are held against in the short way, see `ruling.quick`."""
 
     @property
     def drawing(self) -> Drawing:
@@ -178,17 +187,24 @@ class Connection(Row):
         row[LINE.shows_nearest] = drawing.between == "nearest"
         row[LINE.extrapolates] = drawing.when_late == "extrapolate"
 
-    def remember(self, receipt: Receipt) -> None:
-        """Keep a receipt for repeats of its sequence number (not the ruling: that is fifty times as large)."""
+    def remember(self, receipt: _MakesReceipt | Receipt) -> None:
+        """Keep a receipt, or what makes it, for repeats of its sequence number (a ruling is many times as large)."""
         sequence = receipt.sequence
         self.receipts[sequence % REMEMBERED_RECEIPTS] = receipt
         if sequence > self.highest_sequence:
             self.highest_sequence = sequence
 
+    def is_new(self, sequence: int) -> bool:
+        """Whether no receipt of a sequence number is remembered."""
+        kept = self.receipts[sequence % REMEMBERED_RECEIPTS]
+        return kept is None or kept.sequence != sequence
+
     def receipt_of(self, sequence: int) -> Receipt | None:
         """What was told of a sequence number before; None for one that is new, or too old to be remembered."""
-        receipt = self.receipts[sequence % REMEMBERED_RECEIPTS]
-        return receipt if receipt is not None and receipt.sequence == sequence else None
+        kept = self.receipts[sequence % REMEMBERED_RECEIPTS]
+        if kept is None or kept.sequence != sequence:
+            return None
+        return kept if isinstance(kept, Receipt) else kept.receipt()
 
 
 class Roster:

@@ -6,6 +6,7 @@ Python's, which has to be asked; so does a compiled one that returns `ASK`.
 
 from __future__ import annotations
 
+import math
 from typing import Final, NamedTuple
 
 from numba import carray
@@ -246,6 +247,11 @@ def check_claim(world_at, who_at, claim_at, found_at, order_at, count, begin):
     What they saw and worked out stands in the row of what was found, the verdict at the step that it belongs to.
     """
     f = facts_of(world_at, who_at, claim_at, found_at)
+    if begin == 0:
+        for place in range(STEPS_FROM):
+            f.found[place] = 0.0
+        f.found[FOUND.view_time] = f.found[FOUND.direction_x] = f.found[FOUND.eye_x] = math.nan
+        f.found[FOUND.charge], f.found[FOUND.blocker] = 1.0, -1.0
     order = int64_at(order_at)
     for place in range(begin, count):
         which = order[place]

@@ -196,7 +196,7 @@ class MatchCalls(ABC):
         `claim` may be anything a client can send: what is not a claim gets a denied ruling. Raises only
         `BadNumberError` for a `received_at` that can't be seconds of a match.
         """
-        ruling: Ruling = self.apply(Rule(connection=connection, claim=claim, received_at=received_at))
+        ruling: Ruling = self.apply(Rule(connection, claim, received_at))
         return ruling
 
     def act(self, entity: int, claim: Claim | Fields, *, server_time: float) -> Ruling:

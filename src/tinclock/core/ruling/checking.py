@@ -28,11 +28,13 @@ from tinclock.core.ruling.checks.form import AIMED
 from tinclock.core.ruling.checks.sender import actor_named
 from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.found import CODES, findings_found
+from tinclock.core.ruling.quick import Quick
 from tinclock.core.ruling.trace import VERDICTS, Context, Late, steps_found
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
+    from tinclock.core.combat.receipts import Outcome
     from tinclock.core.combat.roster import Connection, Participant, Roster
     from tinclock.core.findings import Consequence
     from tinclock.core.geometry.level import Level
@@ -45,20 +47,19 @@ if TYPE_CHECKING:
 NAN: Final = math.nan
 _PACK: Final = struct.Struct(f"={len(CLAIM)}d").pack_into
 _NO_AIM: Final = (0.0, 0.0, 0.0)
-_BLANK: Final = {FOUND.view_time: NAN, FOUND.direction_x: NAN, FOUND.eye_x: NAN, FOUND.charge: 1.0, FOUND.blocker: -1.0}
-"""What a row of what was found begins with, where that isn't 0."""
 
 
 class Begun(NamedTuple):
     """A claim whose checks have begun.
 
     place : of the check that asks Python, or how many there are; actor : who it is about
-    context : what the words of its steps need
+    context : what the words of its steps need; at : addresses of the world, and of the claim's own rows
     """
 
     place: int
     actor: Participant
     context: Context
+    at: tuple[int, int, int, int]
 
 
 class Checking:
@@ -70,13 +71,13 @@ class Checking:
     ) -> None:  # fmt: skip
         self._history, self._roster, self._consequences = history, roster, consequences
         self._claim, self._found = Row(len(CLAIM)), Row(FOUND_LENGTH)
-        blank = np.zeros(STEPS_FROM)
-        for place, value in _BLANK.items():
-            blank[place] = value
         self.found: Any = self._found.numbers
         """The row of what the last claim's checks found."""
-        self._blank = memory_of(blank)
         self._buffer = memory_of(self._claim.owner)
+        self._plain = Row(len(CLAIM))
+        self._plain.numbers[CLAIM.push] = NAN
+        self.plain_row = memory_of(self._plain.owner)
+        """Where claims of the short way stand."""
         self._who_array = np.zeros(len(WHO), np.int64)
         self._who = memory_of(self._who_array)
         self._kept = [
@@ -112,20 +113,27 @@ class Checking:
         is_well_formed: bool,
     ) -> Begun:  # fmt: skip
         """Put a claim through its procedure's checks, up to the first that asks Python."""
-        self.found[:STEPS_FROM] = self._blank
         actor, context = self._prepare(procedure.kind, claim, connection, own, now, is_well_formed)
         order = procedure.order
         place = check_claim(*self._at, order.at, order.count, 0)
-        return Begun(place, actor, context)
+        return Begun(place, actor, context, self._at)
 
-    @property
-    def is_committed(self) -> bool:
-        """Whether a kernel committed the claim that was begun, with nothing to say about it."""
-        return bool(self.found[FOUND.became]) and not self.found[FOUND.findings]
+    def quick_of(self, connection: Connection) -> Quick | None:
+        """What a connection's claims are held against in the short way; None for one that only watches."""
+        actor = self._roster.actors.get(connection.entity)
+        if actor is None:
+            return None
+        world, _, _, found = self._at
+        quick = Quick(
+            connection, actor, actor.weapons.get(actor.wielded), self._history.columns.of(actor.entity),
+            (world, self._plain.at, found),
+        )  # fmt: skip
+        connection.quick = quick
+        return quick if quick.fits() else None
 
     def passes(self, procedure: Procedure, claim: Any, work: Work, begun: Begun) -> bool:
         """Put a claim that was begun through the rest of its checks; returns whether none denied it."""
-        found, order, (place, actor, context) = self.found, procedure.order, begun
+        found, order, (place, actor, context, at) = self.found, procedure.order, begun
         asked = False
         while True:
             if found[FOUND.sent]:
@@ -141,7 +149,7 @@ class Checking:
             ask = order.asked[place]
             if ask is not None and self.denies(ask, claim, work):
                 return False
-            place = check_claim(*self._at, order.at, order.count, place + 1)
+            place = check_claim(*at, order.at, order.count, place + 1)
         if asked:
             work.steps += steps_found(found, context)
         else:
@@ -158,6 +166,15 @@ class Checking:
         work.findings.append(finding)
         work.steps[-1] = replace(work.steps[-1], verdict=consequence)
         return consequence == "deny"
+
+    def compare(self, checks: tuple[Check, ...], claim: Any, work: Work) -> Outcome:
+        """Hold what a client says happened against what did; returns what comes of its claim."""
+        for check in checks:
+            if self.denies(check, claim, work):
+                break
+        findings, consequences = work.findings, self._consequences
+        amended = findings and any(consequences[finding.code] == "amend" for finding in findings)
+        return "amended" if amended else "upheld"
 
     def _prepare(
         self, kind: str, claim: Any, connection: Connection, own: Participant, now: float, is_well_formed: bool

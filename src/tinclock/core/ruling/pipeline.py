@@ -20,25 +20,24 @@ from tinclock.core.rules.consequences import consequences_of
 from tinclock.core.rules.contradictions import contradictions
 from tinclock.core.rules.numbers import RuleNumbers
 from tinclock.core.ruling.checking import Begun, Checking
-from tinclock.core.ruling.checks.form import EXACT, claims_nothing, is_count, misfit
+from tinclock.core.ruling.checks.form import is_count, misfit
 from tinclock.core.ruling.claims import (
     UNREADABLE,
     Claim,
     ImpactClaim,
-    MoveClaim,
     ShotClaim,
     TriggerClaim,
     exact,
     read_claim,
 )
 from tinclock.core.ruling.flying import end_flight, fly_all
-from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, SHOT, Procedure
+from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Procedure
+from tinclock.core.ruling.quick import PACKS, Quick
 from tinclock.core.ruling.records import Ruling
-from tinclock.core.ruling.shot import ShotWork
+from tinclock.core.ruling.short_way import Numbering, ShortWay
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.strike import BlowReach
 from tinclock.core.ruling.trigger import next_shot_at
-from tinclock.core.ruling.usual import Settled, follow_shot, settle_move, shot_ruling
 from tinclock.core.ruling.work import HarmWork, Work, World
 from tinclock.core.text import excerpt, excerpt_name
 from tinclock.core.timeline.bodies import facing_at
@@ -85,7 +84,8 @@ class ClaimPipeline:
         self._checking = Checking(self.history, level, self.roster, self.numbers, self._consequences)
         self._house: dict[int, Connection] = {}
         self._fired: list[Ruling] = []
-        self._rulings = 0
+        self._numbering = Numbering()
+        self._short_way = ShortWay(self._world, self._checking, self._numbering)
 
     def clear_the_air(self, entity: int, now: float) -> None:
         """What an entity that leaves has in the air goes with it, or flies on and credits nobody, by its rules."""
@@ -107,14 +107,26 @@ class ClaimPipeline:
     def rule(self, sender: str, claim: object, received_at: float) -> Ruling:
         """See `Referee.rule`; sender : the connection's name."""
         connection = self.roster.connections.get(sender) if type(sender) is str else None
+        packs = PACKS.get(type(claim))
+        if packs is not None and connection is not None:
+            quick = connection.quick
+            if quick is None or not quick.fits():
+                quick = self._checking.quick_of(connection)
+            if (
+                quick is not None
+                and packs(claim, quick, received_at, self._checking.plain_row)
+                and connection.is_new(claim.sequence)  # type: ignore[attr-defined]
+            ):
+                ruled = self._short_way.rule(quick, claim, received_at)
+                return self._go_on(quick, claim, received_at, ruled) if isinstance(ruled, Begun) else ruled
+        return self._rule_slowly(sender, connection, claim, received_at)
+
+    def _rule_slowly(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
         if connection is None:
             return self._refuse(sender, "", "unknown_connection", "an admitted connection", received_at)
         actor = self.roster.actors.get(connection.entity)
         if actor is None:
             return self._refuse(sender, connection.account, "spectator", "a player", received_at)
-        look = EXACT.get(type(claim))
-        if look is not None and is_count(claim.sequence) and claim.sequence > 0 and look(claim):  # type: ignore[attr-defined]
-            return self._rule_exact(PROCEDURES[type(claim)], claim, connection, actor, received_at)
         procedure = PROCEDURES.get(type(claim))
         if procedure is None:
             claim = _as_claim(claim)
@@ -141,20 +153,12 @@ class ClaimPipeline:
         )
         return self._remembered(connection, self._follow(procedure, claim, work, begun))
 
-    def _rule_exact(
-        self, procedure: Procedure, claim: Any, connection: Connection, actor: Participant, received_at: float
-    ) -> Ruling:
-        """Rule on a claim that one look found well formed, as most are: nothing is made for it that nobody reads."""
-        first = connection.receipt_of(claim.sequence)
-        if first is None:
-            begun = self._checking.begin(procedure, claim, connection, actor, received_at, is_well_formed=True)
-            if self._checking.is_committed:
-                return self._remembered(connection, self._settle(claim, claim.sequence, connection, begun, received_at))
-        work = procedure.work(self._world, connection, actor, received_at)
+    def _go_on(self, quick: Quick, claim: Any, now: float, begun: Begun) -> Ruling:
+        """Put a claim that was begun in the short way through the rest of the long one."""
+        procedure = PROCEDURES[type(claim)]
+        work = procedure.work(self._world, quick.connection, quick.actor, now)
         work.sequence = claim.sequence
-        if first is not None:
-            return self._repeated(work, procedure.kind, first)
-        return self._remembered(connection, self._follow(procedure, claim, work, begun))
+        return self._remembered(quick.connection, self._follow(procedure, claim, work, begun))
 
     def _remembered(self, connection: Connection, ruling: Ruling) -> Ruling:
         """A ruling whose receipt is kept for repeats, where its number counts."""
@@ -167,32 +171,22 @@ class ClaimPipeline:
         work.steps.append(Measure.SEQUENCE.step(work.sequence, verdict="deny"))
         return self._ruling(work, kind, "denied", "", first)
 
-    def _settle(self, claim: Any, sequence: int, connection: Connection, begun: Begun, now: float) -> Ruling:
-        """The ruling of a claim that a kernel committed, and what follows from it."""
-        self._rulings += 1
-        found, one = self._checking.found, Settled(sequence, connection, begun.actor, now, begun.context)
-        if type(claim) is MoveClaim:
-            return settle_move(one, found, self._rulings)
-        met = follow_shot(one, found, self.ledger, self.history.columns, self._world.level)
-        if claims_nothing(claim):
-            return shot_ruling(one, found, self._rulings, met, [], (), "upheld")
-        work: Any = ShotWork(self._world, connection, begun.actor, now)
-        work.sequence, work.weapon, work.hits = (
-            claim.sequence,
-            begun.actor.weapons[begun.context.wielded].weapon,
-            met.hits,
-        )
-        work.cover = frozenset({met.entity}) if met.is_cover else frozenset()
-        outcome = self._compare(SHOT, claim, work)
-        return shot_ruling(one, found, self._rulings, met, work.steps, tuple(work.findings), outcome)
-
     def _refuse(self, sender: object, account: str, code: str, expected: str, received_at: float) -> Ruling:
         name = sender if type(sender) is str else excerpt(sender)
         finding = Finding(code, name, account, 0, 0, received_at)
         step = Measure.SENDER.step(name, expected, verdict="deny")
-        self._rulings += 1
         return Ruling(
-            self._rulings, "unread", name, account, 0, 0, "", received_at, "denied", findings=(finding,), steps=(step,)
+            self._numbering.next(),
+            "unread",
+            name,
+            account,
+            0,
+            0,
+            "",
+            received_at,
+            "denied",
+            findings=(finding,),
+            steps=(step,),
         )
 
     def _refuse_malformed(self, work: Work, claim: object, procedure: Procedure | None) -> Ruling:
@@ -334,30 +328,20 @@ class ClaimPipeline:
     def _follow(self, procedure: Procedure, claim: object, work: Work, begun: Begun) -> Ruling:
         """Put a claim that was begun through the rest of its procedure."""
         name = getattr(claim, "weapon", None)
-        if procedure.kind == "shot" and self._checking.is_committed:
-            return self._settle(claim, work.sequence, work.connection, begun, work.received_at)
         if not self._checking.passes(procedure, claim, work, begun):
             return self._ruling(work, procedure.kind, "denied", _named(name, work))
         procedure.commit(claim, work)
-        return self._ruling(work, procedure.kind, self._compare(procedure, claim, work), _named(name, work))
-
-    def _compare(self, procedure: Procedure, claim: object, work: Work) -> Outcome:
-        """Hold what the client says happened against what did; returns what comes of the claim."""
-        for check in procedure.compares:
-            if self._checking.denies(check, claim, work):
-                break
-        findings, consequences = work.findings, self._consequences
-        amended = findings and any(consequences[finding.code] == "amend" for finding in findings)
-        return "amended" if amended else "upheld"
+        return self._ruling(
+            work, procedure.kind, self._checking.compare(procedure.compares, claim, work), _named(name, work)
+        )
 
     def _ruling(
         self, work: Work, kind: str, outcome: Outcome, weapon: str = "", first: Receipt | None = None
     ) -> Ruling:
         connection, late = work.connection, work.late
-        self._rulings += 1
         fields = {
-            "number": self._rulings, "kind": kind, "connection": connection.name, "account": connection.account,
-            "entity": work.actor.entity, "sequence": work.sequence, "weapon": weapon, "received_at": work.received_at,
+            "number": self._numbering.next(), "kind": kind, "connection": connection.name,
+            "account": connection.account, "entity": work.actor.entity, "sequence": work.sequence, "weapon": weapon, "received_at": work.received_at,
             "outcome": outcome, **_NOTHING_FOUND, "findings": tuple(work.findings), "first": first,
             "state": None if kind == "flight" else self._state_of(work), **work.found(),
         }  # fmt: skip

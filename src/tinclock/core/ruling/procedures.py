@@ -118,7 +118,7 @@ _CLAIMED: Final = (check_claimed_damage, check_claimed_victim, check_claimed_par
 SHOT: Final = Procedure(
     "shot",
     ShotWork,
-    (*_AIMED, ACTOR, WEAPON, SHOOTS, *_READY, *_SEEN, FACES, NUMBER, CAST, COMMIT),
+    (*_AIMED, ACTOR, WEAPON, SHOOTS, *_READY, *_SEEN, FACES, NUMBER, CAST),
     commit_shot,
     _CLAIMED,
 )
@@ -189,6 +189,12 @@ FIRED: Final = replace(SHOT, checks=(ACTOR, LOADED, CADENCE, NUMBER), commit=com
 
 FIRED_LAUNCH: Final = replace(LAUNCH, checks=FIRED.checks, commit=commit_fired_launch)
 """The same, for what flies."""
+
+QUICK: Final[dict[type, Order]] = {
+    ShotClaim: Order((*SHOT.checks, COMMIT)),
+    MoveClaim: MOVE.order,
+}
+"""What a kernel does with claims that come all the time: the same, and it commits those of the usual kind."""
 
 NOT_COUNTED: Final = frozenset({"stale_sequence", "skipped_sequence"})
 """After these a claim's number doesn't count as used: one wild number must not make all the next ones look stale."""

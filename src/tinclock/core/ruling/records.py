@@ -116,8 +116,9 @@ class Ruling:
 
     def receipt(self) -> Receipt:
         """What the client may be told. A repeat is told what it was told first."""
-        made: Receipt | None = self.__dict__.get("receipt_made")
-        if made is not None:
+        brief = self.__dict__.get("brief")
+        if brief is not None:
+            made: Receipt = brief.receipt()
             return made
         if self.first is not None:
             return self.first

@@ -14,6 +14,8 @@ from tinclock.core.tolerances import TOLERANCES
 REMEMBERED = 128
 """So many claims of a connection are remembered, to answer repeats."""
 FURTHEST_SKIP = 4096
+FARTHEST_M = 1e7
+"""No place or direction of a client's is larger."""
 _LENGTH = TOLERANCES.direction_length
 
 
@@ -30,9 +32,19 @@ def check_sequence(f):
 
 
 @njit(cache=True, error_model="numpy")
+def _is_near(f):
+    """Whether no number of a claim is larger than anything in a match, or NaN; metres."""
+    claim = f.claim
+    near = abs(claim[CLAIM.fraction]) <= FARTHEST_M
+    for place in range(CLAIM.origin_x, CLAIM.direction_z + 1):
+        near &= abs(claim[place]) <= FARTHEST_M
+    return near
+
+
+@njit(cache=True, error_model="numpy")
 def check_fields(f):
     """Ask about a claim whose fields aren't what they must be. No unit."""
-    if not f.claim[CLAIM.is_well_formed]:
+    if not f.claim[CLAIM.is_well_formed] or not _is_near(f):
         return ASK
     f.found[FOUND.formed] = 1.0
     measured(f, MEASURE.fields, NO_NUMBER, NO_NUMBER)
@@ -42,7 +54,7 @@ def check_fields(f):
 @njit(cache=True, error_model="numpy")
 def check_form(f):
     """`check_fields` for a claim with an aim: find `direction_not_unit`; works out the direction, of unit length."""
-    if not f.claim[CLAIM.is_well_formed]:
+    if not f.claim[CLAIM.is_well_formed] or not _is_near(f):
         return ASK
     f.found[FOUND.formed] = 1.0
     x, y, z = f.claim[CLAIM.direction_x], f.claim[CLAIM.direction_y], f.claim[CLAIM.direction_z]

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Final
 
+from tinclock.core.kernels.checks.sender import FARTHEST_M
 from tinclock.core.ruling.claims import (
     HandleClaim,
     ImpactClaim,
@@ -28,7 +29,6 @@ if TYPE_CHECKING:
 
 AIMED = (ShotClaim, LaunchClaim, StrikeClaim, TriggerClaim)
 HIGHEST_INTEGER = 2**53
-FARTHEST_M = 1e7
 LONGEST_NAME = 64
 
 
@@ -59,41 +59,12 @@ def as_triple(value: object) -> Triple | None:
     return None
 
 
-def is_exact(claim: ShotClaim) -> bool:
-    """Whether a claim is well formed and every number of the kind that its field says, in one look, for most shots."""
-    view, origin, direction = claim.view, claim.origin, claim.direction
-    if not (
-        type(view) is View
-        and type(origin) is type(direction) is tuple
-        and len(origin) == len(direction) == 3
-        and type(view.from_tick) is type(view.to_tick) is type(claim.actor) is int
-        and type(view.fraction) is float
-        and type(claim.weapon) is str
-        and 0 < len(claim.weapon) <= LONGEST_NAME
-    ):
-        return False
-    (x, y, z), (a, b, c) = origin, direction
-    return (
-        type(x) is type(y) is type(z) is type(a) is type(b) is type(c) is float
-        and x * x + y * y + z * z <= FARTHEST_M * FARTHEST_M
-        and a * a + b * b + c * c <= FARTHEST_M * FARTHEST_M
-        and -HIGHEST_INTEGER <= view.from_tick <= HIGHEST_INTEGER
-        and -HIGHEST_INTEGER <= view.to_tick <= HIGHEST_INTEGER
-        and -FARTHEST_M <= view.fraction <= FARTHEST_M
-        and -HIGHEST_INTEGER <= claim.actor <= HIGHEST_INTEGER
-        and (claim.shot is None or is_count(claim.shot))
-        and (claim.client_time is None or (type(claim.client_time) is float and is_time(claim.client_time)))
-        and (claim.charge is None or (type(claim.charge) is float and is_number(claim.charge)))
-        and (claims_nothing(claim) or _claims_plainly(claim))
-    )
-
-
 def claims_nothing(claim: ShotClaim) -> bool:
     """Whether a shot doesn't say whom it hit, where, or for how much."""
     return claim.victim is None and claim.part is None and claim.damage is None
 
 
-def _claims_plainly(claim: ShotClaim) -> bool:
+def claims_plainly(claim: ShotClaim) -> bool:
     """Whether what a shot says of its hit is well formed, and every number of its kind."""
     damage = claim.damage
     return (
@@ -101,38 +72,6 @@ def _claims_plainly(claim: ShotClaim) -> bool:
         and (claim.part is None or is_name(claim.part))
         and (damage is None or (type(damage) is float and is_number(damage)))
     )
-
-
-def is_exact_move(claim: MoveClaim) -> bool:
-    """`is_exact` for move reports."""
-    view, position = claim.view, claim.position
-    if not (
-        type(position) is tuple
-        and len(position) == 3
-        and type(claim.actor) is int
-        and -HIGHEST_INTEGER <= claim.actor <= HIGHEST_INTEGER
-        and type(claim.client_time) is float
-        and is_time(claim.client_time)
-        and claim.push is None
-    ):
-        return False
-    x, y, z = position
-    near = type(x) is type(y) is type(z) is float and x * x + y * y + z * z <= FARTHEST_M * FARTHEST_M
-    return near and (
-        view is None
-        or (
-            type(view) is View
-            and type(view.from_tick) is type(view.to_tick) is int
-            and type(view.fraction) is float
-            and -HIGHEST_INTEGER <= view.from_tick <= HIGHEST_INTEGER
-            and -HIGHEST_INTEGER <= view.to_tick <= HIGHEST_INTEGER
-            and -FARTHEST_M <= view.fraction <= FARTHEST_M
-        )
-    )
-
-
-EXACT: Final[dict[type, Callable[[Any], bool]]] = {ShotClaim: is_exact, MoveClaim: is_exact_move}
-"""Of the claims that come most often: whether one look shows that nothing is wrong with them."""
 
 
 def is_name(value: object) -> bool:

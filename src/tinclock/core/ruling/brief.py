@@ -1,0 +1,128 @@
+"""Rulings of claims that took the short way: kept as rows of numbers, and made in full when somebody reads them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+import numpy as np
+
+from tinclock.core.combat.receipts import Receipt, ReceiptHit
+from tinclock.core.kernels.committing import AT_COVER, AT_LEVEL, HIT
+from tinclock.core.kernels.rows import FOUND, STEP_FIELDS, STEPS_FROM
+from tinclock.core.ruling.hits import Hit, Stop
+from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.trace import Context, steps_in
+from tinclock.core.timeline.views import View
+
+if TYPE_CHECKING:
+    from tinclock.core.combat.receipts import ActorState, Outcome
+    from tinclock.core.geometry.rig import Part
+    from tinclock.core.plain import Fields
+    from tinclock.core.ruling.quick import Quick
+    from tinclock.core.ruling.steps import Step
+    from tinclock.core.vectors import Triple
+
+TAIL: Final = slice(FOUND.amount, FOUND.armour + 1)
+"""What a receipt is made of: points, the victim's health before and after, and how the actor stands."""
+
+
+class Met(NamedTuple):
+    """What a shot ended at: the entity (0: the level, or nothing), the rig or the surface, and the part of a body."""
+
+    entity: int = 0
+    name: str = ""
+    part: Part | None = None
+
+
+class Kept(NamedTuple):
+    """What the receipt of such a claim is made of, for its ruling and for repeats. last : the highest sequence then"""
+
+    sequence: int
+    outcome: Outcome
+    quick: Quick
+    last: int
+    tail: list[float]
+    position: Triple | None
+    met: Met | None
+
+    def receipt(self) -> Receipt:
+        """The receipt."""
+        met = self.met
+        hits = () if met is None or met.part is None else (ReceiptHit(met.entity, met.part.name, self.tail[0]),)
+        return Receipt(self.sequence, self.outcome, hits, self.state())
+
+    def state(self) -> ActorState:
+        """How the actor stood then."""
+        return self.quick.state(self.tail, self.last, self.position)
+
+
+class Brief:
+    """Such a claim's numbers, and what their words need. `more` are steps that came after those of the kernel."""
+
+    __slots__ = ("_claim", "_kept", "_now", "_row", "_wielded", "met", "more")
+
+    def __init__(self, row: bytes, claim: Any, kept: Kept, now: float, met: Met, more: list[Step]) -> None:
+        self._row, self._claim, self._kept, self._now, self.met, self.more = row, claim, kept, now, met, more
+
+    def receipt(self) -> Receipt:
+        """The receipt of its ruling."""
+        return self._kept.receipt()
+
+    def fields(self) -> Fields:
+        """What its ruling has beside what is plain at once."""
+        row, kept = np.frombuffer(self._row).tolist(), self._kept
+        quick = kept.quick
+        kind = "" if quick.held is None else quick.held.weapon.rules.kind
+        context = Context("shot", self._claim, quick.actor.entity, quick.wielded, kind)
+        steps = steps_in(row[STEPS_FROM:], int(row[FOUND.steps]), context)
+        if row[FOUND.view_time] != row[FOUND.view_time]:
+            return {**_NO_SHOT, "steps": (*steps, *self.more), "state": kept.state()}
+        return {**self._shot(row), "steps": (*steps, *self._ends(row), *self.more), "state": kept.state()}
+
+    def _shot(self, row: list[float]) -> Fields:
+        claim, (entity, name, part), became = self._claim, self.met, row[FOUND.became]
+        aim = row[FOUND.direction_x], row[FOUND.direction_y], row[FOUND.direction_z]
+        hits: tuple[Hit, ...] = ()
+        stop: Stop | None = None
+        if became == HIT and part is not None:
+            hits, stop = (self._hit(row, entity, part, aim),), Stop("body", entity=entity)
+        elif became >= AT_LEVEL:
+            stop = Stop("cover" if entity else "level", name, entity)
+        return {
+            "hits": hits, "damage": row[FOUND.before] - row[FOUND.after], "view_time": row[FOUND.view_time],
+            "view": View(int(row[FOUND.from_tick]), int(row[FOUND.to_tick]), row[FOUND.fraction]),
+            "rewound_s": self._now - row[FOUND.view_time], "origin": claim.origin, "direction": aim, "aim": aim,
+            "reached_m": row[FOUND.reached_m], "stopped_by": stop, "shot": int(row[FOUND.shot]),
+        }  # fmt: skip
+
+    def _hit(self, row: list[float], entity: int, part: Part, aim: Triple) -> Hit:
+        (ox, oy, oz), (dx, dy, dz), t = self._claim.origin, aim, row[FOUND.enter_m]
+        return Hit(
+            entity, part.name, part.zone, part.side, t, (ox + dx * t, oy + dy * t, oz + dz * t), row[FOUND.amount],
+            row[FOUND.before], row[FOUND.after], False,
+        )  # fmt: skip
+
+    def _ends(self, row: list[float]) -> tuple[Step, ...]:
+        """The steps of what a shot met."""
+        became, (entity, name, part) = row[FOUND.became], self.met
+        if became == HIT and part is not None:
+            amount = Measure.DAMAGE.step(row[FOUND.amount])
+            return Measure.REWIND.step(entity, part.name), Measure.VICTIM.step("alive"), amount
+        if became == AT_COVER:
+            return (Measure.COVER.step(row[FOUND.reached_m], name),)
+        if became == AT_LEVEL:
+            return (Measure.LEVEL.step(row[FOUND.reached_m], name),)
+        held = self._kept.quick.held
+        return (Measure.NOBODY_HIT_WITHIN.step(0.0 if held is None else held.weapon.range_m),)
+
+
+_NO_SHOT: Final[Fields] = {
+    "hits": (), "damage": 0.0, "view": None, "view_time": None, "rewound_s": None, "origin": None, "direction": None,
+    "reached_m": None, "stopped_by": None, "shot": None, "aim": None,
+}  # fmt: skip
+
+
+def row_of(found: Any) -> bytes:
+    """What was found, up to its last step, as bytes."""
+    row: bytes = found[: STEPS_FROM + STEP_FIELDS * int(found[FOUND.steps])].tobytes()
+    return row
