@@ -33,9 +33,9 @@ class Bulletin:
 
     def tell(self, event: Event) -> None:
         """Publish a change, whose number is `next`."""
-        self.number = event.number
-        if event.server_time > self.time:
-            self.time = event.server_time
+        self.number, at = event.number, event.server_time
+        if at > self.time:
+            self.time = at
         self._fresh.append(event)
         self._kept.append(event)
 

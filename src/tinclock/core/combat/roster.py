@@ -135,9 +135,6 @@ class Participant(Row):
 
 
 class _MakesReceipt(Protocol):
-    @property
-    def sequence(self) -> int: ...
-
     def receipt(self) -> Receipt: ...
 
 
@@ -151,7 +148,7 @@ class Connection(Row):
         an earlier claim's
     """
 
-    __slots__ = ("_drawing", "account", "clock", "entity", "lag", "name", "quick", "receipts", "transits")
+    __slots__ = ("_drawing", "account", "clock", "entity", "lag", "name", "quick", "receipts", "sequences", "transits")
 
     since = Number(LINE.since)
     highest_sequence = Whole(LINE.highest_sequence)
@@ -171,6 +168,8 @@ class Connection(Row):
         self.newest_view_time = float("-inf")
         self.lag = LagTracker(self)
         self.transits = Least(TRANSITS_S, self.numbers, LINE.claim_trip)
+        self.sequences = [0] * REMEMBERED_RECEIPTS
+        """Of the receipts that are remembered."""
         self.receipts: list[_MakesReceipt | Receipt | None] = [None] * REMEMBERED_RECEIPTS
         self.quick: Any = None
         """What its claims are held against in the short way, see `ruling.quick`."""
@@ -187,24 +186,25 @@ class Connection(Row):
         row[LINE.shows_nearest] = drawing.between == "nearest"
         row[LINE.extrapolates] = drawing.when_late == "extrapolate"
 
-    def remember(self, receipt: _MakesReceipt | Receipt) -> None:
-        """Keep a receipt, or what makes it, for repeats of its sequence number (a ruling is many times as large)."""
-        sequence = receipt.sequence
-        self.receipts[sequence % REMEMBERED_RECEIPTS] = receipt
-        if sequence > self.highest_sequence:
-            self.highest_sequence = sequence
+    def remember(self, receipt: Receipt) -> None:
+        """Keep a receipt for repeats of its sequence number (not the ruling: that is many times as large)."""
+        self.keep(receipt.sequence, receipt)
+        if receipt.sequence > self.highest_sequence:
+            self.highest_sequence = receipt.sequence
+
+    def keep(self, sequence: int, receipt: _MakesReceipt | Receipt) -> None:
+        """Keep a receipt, or what makes it, for repeats of a sequence number that is counted already."""
+        place = sequence % REMEMBERED_RECEIPTS
+        self.sequences[place], self.receipts[place] = sequence, receipt
 
     def is_new(self, sequence: int) -> bool:
         """Whether no receipt of a sequence number is remembered."""
-        kept = self.receipts[sequence % REMEMBERED_RECEIPTS]
-        return kept is None or kept.sequence != sequence
+        return self.sequences[sequence % REMEMBERED_RECEIPTS] != sequence
 
     def receipt_of(self, sequence: int) -> Receipt | None:
         """What was told of a sequence number before; None for one that is new, or too old to be remembered."""
-        kept = self.receipts[sequence % REMEMBERED_RECEIPTS]
-        if kept is None or kept.sequence != sequence:
-            return None
-        return kept if isinstance(kept, Receipt) else kept.receipt()
+        kept = None if self.is_new(sequence) else self.receipts[sequence % REMEMBERED_RECEIPTS]
+        return kept if kept is None or isinstance(kept, Receipt) else kept.receipt()
 
 
 class Roster:

@@ -61,7 +61,7 @@ from tinclock.core.kernels.poses import (
 )
 from tinclock.core.kernels.ray_shapes import clamp, line_box, line_capsule, line_sphere
 from tinclock.core.kernels.sweep_shapes import line_round_box
-from tinclock.core.kernels.triangles import first_triangle_alone
+from tinclock.core.kernels.triangles import first_triangle, scratch_for_tree
 from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
@@ -293,11 +293,19 @@ def first_on_path(ray, limit, view, ignore, depth, stored, tree, middle):
 
     tree : header of the level, whose vertices are relative to middle : (x, y, z), metres
     """
+    return first_on_path_in(
+        ray, limit, view, ignore, depth, stored, tree, middle, _scratch_for(stored[0]), scratch_for_tree()
+    )
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def first_on_path_in(ray, limit, view, ignore, depth, stored, tree, middle, scratch, tree_scratch):
+    """`first_on_path` for a caller with scratch arrays, this page's and `triangles`'; metres."""
     ox, oy, oz, dx, dy, dz = ray
     start = (ox - middle[0], oy - middle[1], oz - middle[2], dx, dy, dz)
-    wall, distance, facing = first_triangle_alone(start, 0.0, limit, tree)
-    column, row, enter, leave = first_part_alone(
-        ray, 0.0, distance if wall >= 0 else limit, view, ignore, depth, stored
+    wall, distance, facing = first_triangle(start, 0.0, limit, tree, tree_scratch)
+    column, row, enter, leave = first_part(
+        ray, 0.0, distance if wall >= 0 else limit, view, ignore, depth, stored, scratch
     )
     return wall, distance, facing, column, row, enter, leave
 

@@ -11,7 +11,7 @@ from typing import Final, NamedTuple
 
 from numba import carray
 
-from tinclock.core.kernels.cast import first_on_path, first_part_alone
+from tinclock.core.kernels.cast import first_on_path_in, first_part
 from tinclock.core.kernels.checks.lag import check_faces, check_lag
 from tinclock.core.kernels.checks.move import (
     check_clock,
@@ -49,9 +49,10 @@ from tinclock.core.kernels.checks.weapon import (
 from tinclock.core.kernels.committing import commit_usual
 from tinclock.core.kernels.compiling import njit
 from tinclock.core.kernels.facts import ASK, NOTHING, Facts
-from tinclock.core.kernels.layout import HISTORY_FIELDS, LEVEL_FIELDS
-from tinclock.core.kernels.memory import float64_at, int64_at
+from tinclock.core.kernels.layout import COLUMN_COUNT, HISTORY_FIELDS, LEVEL_FIELDS, MOST_BONES, PART_COUNT
+from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
 from tinclock.core.kernels.rows import (
+    CALL,
     CLAIM,
     DENIED,
     FOUND,
@@ -65,6 +66,7 @@ from tinclock.core.kernels.rows import (
     WHO,
     WORLD,
 )
+from tinclock.core.kernels.triangles import STACK, WIDTH
 
 
 class CheckNumbers(NamedTuple):
@@ -191,6 +193,30 @@ def _moved(f, which):
 
 
 @njit(cache=True, error_model="numpy")
+def _scratch_of(f):
+    """The match's own scratch arrays for `first_part`, see there; nothing in them has a unit."""
+    at, header = int64_at(f.scratch), f.stored[0]
+    return (
+        carray(float32_at(at[0]), (header[COLUMN_COUNT],)),
+        carray(int32_at(at[1]), (header[COLUMN_COUNT] + 1,)),
+        carray(float32_at(at[2]), (header[MOST_BONES],)),
+        carray(int32_at(at[3]), (header[PART_COUNT] + 1,)),
+    )
+
+
+@njit(cache=True, error_model="numpy")
+def _tree_scratch_of(f):
+    """The match's own scratch arrays for `first_triangle`, see there; nothing in them has a unit."""
+    at = int64_at(f.scratch)
+    return (
+        carray(int32_at(at[4]), (STACK,)),
+        carray(float32_at(at[5]), (STACK,)),
+        carray(float32_at(at[6]), (WIDTH,)),
+        carray(int32_at(at[7]), (WIDTH + 1,)),
+    )
+
+
+@njit(cache=True, error_model="numpy")
 def _cast(f):
     """Look along the ray of a shot that goes where it is aimed; metres."""
     if not f.weapon[WEAPON.is_plain]:
@@ -201,13 +227,14 @@ def _cast(f):
         ox, oy, oz = f.claim[CLAIM.origin_x], f.claim[CLAIM.origin_y], f.claim[CLAIM.origin_z]
     ray = (ox, oy, oz, f.found[FOUND.direction_x], f.found[FOUND.direction_y], f.found[FOUND.direction_z])
     limit, depth = f.weapon[WEAPON.range_m], f.rules[RULES.zone_depth_m]
+    scratch = _scratch_of(f)
     if f.has_level:
-        wall, distance, facing, column, row, enter, leave = first_on_path(
-            ray, limit, view_of(f), f.column, depth, f.stored, f.level, f.middle
+        wall, distance, facing, column, row, enter, leave = first_on_path_in(
+            ray, limit, view_of(f), f.column, depth, f.stored, f.level, f.middle, scratch, _tree_scratch_of(f)
         )
         f.found[FOUND.wall], f.found[FOUND.wall_m], f.found[FOUND.facing] = wall, distance, facing
     else:
-        column, row, enter, leave = first_part_alone(ray, 0.0, limit, view_of(f), f.column, depth, f.stored)
+        column, row, enter, leave = first_part(ray, 0.0, limit, view_of(f), f.column, depth, f.stored, scratch)
         f.found[FOUND.wall] = -1.0
     f.found[FOUND.column], f.found[FOUND.part], f.found[FOUND.enter_m], f.found[FOUND.leave_m] = (
         column,
@@ -220,39 +247,41 @@ def _cast(f):
 
 
 @njit(cache=True, error_model="numpy")
-def facts_of(world_at, who_at, claim_at, found_at):
-    """The facts of a claim, from the addresses of its world, of who it is about, of the claim and of what is found."""
-    world, who = int64_at(world_at), int64_at(who_at)
-    moments, claim, middle = int64_at(world[WORLD.moments]), float64_at(claim_at), float64_at(world[WORLD.level_middle])
+def facts_of(call):
+    """The facts of a claim, from the addresses that a call takes. No unit."""
+    world, who, claim = int64_at(call[CALL.world]), int64_at(call[CALL.who]), float64_at(call[CALL.claim])
+    moments, middle = int64_at(world[WORLD.moments]), float64_at(world[WORLD.level_middle])
     history = carray(int64_at(moments[MOMENT.header]), (HISTORY_FIELDS,))
     return Facts(
         claim, float64_at(who[WHO.line]), float64_at(who[WHO.body]), float64_at(who[WHO.held]),
         who[WHO.held] != 0,
         float64_at(who[WHO.weapon]), float64_at(who[WHO.moved]), who[WHO.moved] != 0, float64_at(who[WHO.said]),
-        float64_at(world[WORLD.rules]), float64_at(found_at),
+        float64_at(world[WORLD.rules]), float64_at(call[CALL.found]),
         float64_at(world[WORLD.consequences]), claim[CLAIM.received_at],
         float64_at(moments[MOMENT.snapshots]), moments[MOMENT.snapshot_count],
         float64_at(moments[MOMENT.ticks]), moments[MOMENT.tick_count], who[WHO.column],
         (history, float64_at(world[WORLD.quantum])[0]),
         carray(int64_at(world[WORLD.level]), (LEVEL_FIELDS,)), world[WORLD.has_level] != 0,
         (middle[0], middle[1], middle[2]), world[WORLD.bodies],
-        world[WORLD.passable_rows],
+        world[WORLD.passable_rows], world[WORLD.scratch],
     )  # fmt: skip
 
 
 @njit(cache=True, error_model="numpy")
-def check_claim(world_at, who_at, claim_at, found_at, order_at, count, begin):
-    """Run the checks of an order, `count` int64, from a place on: the place of the one that asks Python, else `count`.
+def check_claim(call_at, begin):
+    """Run the checks of a call's order from a place on: the place of the one that asks Python, else how many there are.
 
-    What they saw and worked out stands in the row of what was found, the verdict at the step that it belongs to.
+    call_at : address of a row of `CALL`. What they saw and worked out stands in the row of what was found, the verdict
+    at the step that it belongs to. No unit.
     """
-    f = facts_of(world_at, who_at, claim_at, found_at)
+    call = int64_at(call_at)
+    f, count = facts_of(call), call[CALL.checks]
     if begin == 0:
         for place in range(STEPS_FROM):
             f.found[place] = 0.0
         f.found[FOUND.view_time] = f.found[FOUND.direction_x] = f.found[FOUND.eye_x] = math.nan
         f.found[FOUND.charge], f.found[FOUND.blocker] = 1.0, -1.0
-    order = int64_at(order_at)
+    order = int64_at(call[CALL.order])
     for place in range(begin, count):
         which = order[place]
         if which < 0:

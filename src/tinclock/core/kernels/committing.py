@@ -6,10 +6,12 @@ an item, wears armour, came back to life, is a team-mate or dies of it. All else
 
 from __future__ import annotations
 
+import math
+
 from tinclock.core.kernels.compiling import njit
 from tinclock.core.kernels.facts import NOTHING
 from tinclock.core.kernels.memory import float64_at, int16_at, int64_at
-from tinclock.core.kernels.rows import BODY, CLAIM, FOUND, HELD, LINE, OWN, RULES, WEAPON
+from tinclock.core.kernels.rows import BODY, CLAIM, FOUND, HELD, LINE, MOVED, OWN, RULES, WEAPON
 from tinclock.core.kernels.spending import falloff_at, ready_at, rounds_at, settle, spend
 
 LEFT_ALONE, MISSED, AT_LEVEL, AT_COVER, HIT = 0.0, 1.0, 2.0, 3.0, 4.0
@@ -53,6 +55,9 @@ def tell_standing(f):
         out[FOUND.shot], out[FOUND.ready_in_s] = f.held[HELD.shots], ready_at(f.held, f.weapon) - f.now
         out[FOUND.magazine], out[FOUND.reserve] = rounds_at(f.held, f.weapon, f.now)
     out[FOUND.health], out[FOUND.armour] = f.body[BODY.health], f.body[BODY.armour]
+    out[FOUND.last], out[FOUND.at_x] = f.line[LINE.highest_sequence], math.nan
+    if f.is_put:
+        out[FOUND.at_x], out[FOUND.at_y], out[FOUND.at_z] = f.moved[MOVED.x], f.moved[MOVED.y], f.moved[MOVED.z]
 
 
 @njit(cache=True, error_model="numpy")

@@ -43,6 +43,7 @@ class Facts(NamedTuple):
     column : the actor's in the history, -1 for none
     stored : the pose history, see `poses`; level, middle : the level's header and middle, see `triangles`
     bodies : address of the addresses of the rows of `BODY`, by column
+    scratch : address of the addresses of arrays that casts write into
     passable_rows : address of whether shots pass through the level's rows, int16; 0 where none does
     """
 
@@ -70,6 +71,7 @@ class Facts(NamedTuple):
     middle: Any
     bodies: Any
     passable_rows: Any
+    scratch: Any
 
 
 class MeasureNumbers(NamedTuple):

@@ -287,14 +287,32 @@ class FoundFields(NamedTuple):
     reserve: int
     ready_in_s: int
     health: int
-    """The shooter's."""
+    """The actor's, and the highest sequence of its line."""
     armour: int
+    last: int
+    at_x: int
+    """Where it was accepted to be; NaN where clients don't report that."""
+    at_y: int
+    at_z: int
 
 
 def _places(fields: type, start: int = 0) -> tuple[int, ...]:
     return tuple(range(start, start + len(fields._fields)))  # type: ignore[attr-defined]
 
 
+class CallFields(NamedTuple):
+    """What one kernel call over a claim takes, int64: the addresses of its rows and of its order of checks."""
+
+    world: int
+    who: int
+    claim: int
+    found: int
+    order: int
+    checks: int
+    """How many it has."""
+
+
+CALL: Final = CallFields(*_places(CallFields))
 LINE: Final = LineFields(*_places(LineFields))
 MOVED: Final = MovedFields(*_places(MovedFields))
 BODY: Final = BodyFields(*_places(BodyFields))
@@ -338,6 +356,8 @@ class WorldFields(NamedTuple):
     level_middle: int
     passable_rows: int
     """Whether shots that penetrate pass through the level's rows, int16; 0 where none does."""
+    scratch: int
+    """Addresses of arrays that casts write into, in the order of `cast.first_part`'s and `triangles`' scratch."""
     bodies: int
     """Addresses of the rows of `BODY`, int64, by column of the history."""
 

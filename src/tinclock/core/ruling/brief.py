@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import struct
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
-from tinclock.core.combat.receipts import Receipt, ReceiptHit
-from tinclock.core.kernels.committing import AT_COVER, AT_LEVEL, HIT
+from tinclock.core.combat.receipts import ActorState, Receipt, ReceiptHit
+from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
 from tinclock.core.kernels.rows import FOUND, STEP_FIELDS, STEPS_FROM
 from tinclock.core.ruling.hits import Hit, Stop
 from tinclock.core.ruling.steps import Measure
@@ -15,15 +16,19 @@ from tinclock.core.ruling.trace import Context, steps_in
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
-    from tinclock.core.combat.receipts import ActorState, Outcome
+    from tinclock.core.combat.receipts import Outcome
     from tinclock.core.geometry.rig import Part
     from tinclock.core.plain import Fields
     from tinclock.core.ruling.quick import Quick
     from tinclock.core.ruling.steps import Step
     from tinclock.core.vectors import Triple
 
-TAIL: Final = slice(FOUND.amount, FOUND.armour + 1)
+TAIL: Final = slice(FOUND.amount, FOUND.at_z + 1)
 """What a receipt is made of: points, the victim's health before and after, and how the actor stands."""
+_UNPACK: Final = struct.Struct(f"={FOUND.at_z + 1 - FOUND.amount}d").unpack
+
+
+NEVER: Final = float("inf")
 
 
 class Met(NamedTuple):
@@ -35,49 +40,60 @@ class Met(NamedTuple):
 
 
 class Kept(NamedTuple):
-    """What the receipt of such a claim is made of, for its ruling and for repeats. last : the highest sequence then"""
+    """What the receipt of such a claim is made of, for its ruling and for repeats. hit : what it hurt, if anybody"""
 
     sequence: int
     outcome: Outcome
     quick: Quick
-    last: int
-    tail: list[float]
-    position: Triple | None
-    met: Met | None
+    tail: bytes
+    hit: Met | None
 
     def receipt(self) -> Receipt:
         """The receipt."""
-        met = self.met
-        hits = () if met is None or met.part is None else (ReceiptHit(met.entity, met.part.name, self.tail[0]),)
+        hit, amount = self.hit, _UNPACK(self.tail)[0]
+        hits = () if hit is None or hit.part is None else (ReceiptHit(hit.entity, hit.part.name, amount),)
         return Receipt(self.sequence, self.outcome, hits, self.state())
 
     def state(self) -> ActorState:
         """How the actor stood then."""
-        return self.quick.state(self.tail, self.last, self.position)
+        _, _, _, shot, magazine, reserve, wait, health, armour, last, x, y, z = _UNPACK(self.tail)
+        quick, position = self.quick, None if x != x else (x, y, z)
+        entity = quick.actor.entity
+        if quick.held is None:
+            return ActorState(entity, int(last), health, armour, position=position)
+        return ActorState(
+            entity, int(last), health, armour, quick.wielded, None if magazine < 0.0 else int(magazine),
+            None if reserve < 0.0 else int(reserve), int(shot), wait if 0.0 < wait < NEVER else 0.0, position=position,
+        )  # fmt: skip
 
 
 class Brief:
-    """Such a claim's numbers, and what their words need. `more` are steps that came after those of the kernel."""
+    """Such a claim's numbers, and what their words need.
 
-    __slots__ = ("_claim", "_kept", "_now", "_row", "_wielded", "met", "more")
+    met : what a shot ended at; more : steps that came after those of the kernel
+    """
 
-    def __init__(self, row: bytes, claim: Any, kept: Kept, now: float, met: Met, more: list[Step]) -> None:
-        self._row, self._claim, self._kept, self._now, self.met, self.more = row, claim, kept, now, met, more
+    __slots__ = ("_claim", "_now", "_row", "kept", "met", "more")
 
-    def receipt(self) -> Receipt:
-        """The receipt of its ruling."""
-        return self._kept.receipt()
+    def __init__(self, row: bytes, claim: Any, kept: Kept, now: float, met: Met, more: tuple[Step, ...]) -> None:
+        self._row, self._claim, self.kept, self._now, self.met, self.more = row, claim, kept, now, met, more
 
     def fields(self) -> Fields:
-        """What its ruling has beside what is plain at once."""
-        row, kept = np.frombuffer(self._row).tolist(), self._kept
-        quick = kept.quick
-        kind = "" if quick.held is None else quick.held.weapon.rules.kind
-        context = Context("shot", self._claim, quick.actor.entity, quick.wielded, kind)
+        """All that its ruling has but its number, its outcome and its findings."""
+        row, kept = np.frombuffer(self._row).tolist(), self.kept
+        quick, kind = kept.quick, "move" if row[FOUND.became] == ACCEPTED else "shot"
+        connection, of = quick.connection, "" if quick.held is None else quick.held.weapon.rules.kind
+        context = Context(kind, self._claim, quick.actor.entity, quick.wielded, of)
         steps = steps_in(row[STEPS_FROM:], int(row[FOUND.steps]), context)
-        if row[FOUND.view_time] != row[FOUND.view_time]:
-            return {**_NO_SHOT, "steps": (*steps, *self.more), "state": kept.state()}
-        return {**self._shot(row), "steps": (*steps, *self._ends(row), *self.more), "state": kept.state()}
+        common = {
+            "kind": kind, "connection": connection.name, "account": connection.account, "entity": quick.actor.entity,
+            "sequence": kept.sequence, "received_at": self._now, "first": None, "rays": (), "state": kept.state(),
+        }  # fmt: skip
+        if kind == "move":
+            place = row[FOUND.place_x], row[FOUND.place_y], row[FOUND.place_z]
+            return {**common, **_NO_SHOT, "position": place, "steps": tuple(steps)}
+        steps += [*self._ends(row), *self.more]
+        return {**common, **self._shot(row), "weapon": quick.wielded, "position": None, "steps": tuple(steps)}
 
     def _shot(self, row: list[float]) -> Fields:
         claim, (entity, name, part), became = self._claim, self.met, row[FOUND.became]
@@ -112,13 +128,13 @@ class Brief:
             return (Measure.COVER.step(row[FOUND.reached_m], name),)
         if became == AT_LEVEL:
             return (Measure.LEVEL.step(row[FOUND.reached_m], name),)
-        held = self._kept.quick.held
+        held = self.kept.quick.held
         return (Measure.NOBODY_HIT_WITHIN.step(0.0 if held is None else held.weapon.range_m),)
 
 
 _NO_SHOT: Final[Fields] = {
-    "hits": (), "damage": 0.0, "view": None, "view_time": None, "rewound_s": None, "origin": None, "direction": None,
-    "reached_m": None, "stopped_by": None, "shot": None, "aim": None,
+    "weapon": "", "hits": (), "damage": 0.0, "view": None, "view_time": None, "rewound_s": None, "origin": None,
+    "direction": None, "reached_m": None, "stopped_by": None, "shot": None, "aim": None,
 }  # fmt: skip
 
 

@@ -10,8 +10,10 @@ import numpy as np
 from msgspec.structs import replace
 
 from tinclock.core.kernels.checking import check_claim
+from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.rows import (
     ANOTHER,
+    CALL,
     CLAIM,
     FOUND,
     FOUND_LENGTH,
@@ -23,23 +25,27 @@ from tinclock.core.kernels.rows import (
     WHO,
     WORLD,
 )
+from tinclock.core.kernels.triangles import STACK, WIDTH
 from tinclock.core.packed import Row, memory_of
 from tinclock.core.ruling.checks.form import AIMED
 from tinclock.core.ruling.checks.sender import actor_named
 from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.found import CODES, findings_found
+from tinclock.core.ruling.procedures import QUICK
 from tinclock.core.ruling.quick import Quick
 from tinclock.core.ruling.trace import VERDICTS, Context, Late, steps_found
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
+    from numpy.typing import NDArray
+
     from tinclock.core.combat.receipts import Outcome
     from tinclock.core.combat.roster import Connection, Participant, Roster
     from tinclock.core.findings import Consequence
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.numbers import RuleNumbers
-    from tinclock.core.ruling.compiled import Check
+    from tinclock.core.ruling.compiled import Check, Order
     from tinclock.core.ruling.procedures import Procedure
     from tinclock.core.ruling.work import Work
     from tinclock.core.timeline.history import PoseHistory
@@ -53,13 +59,27 @@ class Begun(NamedTuple):
     """A claim whose checks have begun.
 
     place : of the check that asks Python, or how many there are; actor : who it is about
-    context : what the words of its steps need; at : addresses of the world, and of the claim's own rows
+    context : what the words of its steps need; at : the address of its call
     """
 
     place: int
     actor: Participant
     context: Context
-    at: tuple[int, int, int, int]
+    at: int
+
+
+class Call:
+    """What the kernel takes: a row of `CALL`, at an address."""
+
+    __slots__ = ("_row", "at")
+
+    def __init__(self, world: int, who: int, claim: int, found: int) -> None:
+        self._row = np.array([world, who, claim, found, 0, 0], np.int64)
+        self.at = int(self._row.ctypes.data)
+
+    def follow(self, order: Order) -> None:
+        """Take this order of checks."""
+        self._row[CALL.order], self._row[CALL.checks] = order.at, order.count
 
 
 class Checking:
@@ -96,7 +116,12 @@ class Checking:
             world[WORLD.passable_rows] = int(level.passable_rows.ctypes.data)
         self._world, self._bodies = world, np.zeros(0, np.int64)
         self._kept.append(numbers.owner)
-        self._at = int(world.ctypes.data), int(self._who_array.ctypes.data), self._claim.at, self._found.at
+        self._call = self.call(int(self._who_array.ctypes.data), self._claim)
+        self._scratch: list[NDArray[Any]] = []
+
+    def call(self, who_at: int, claim: Row) -> Call:
+        """What the kernel takes for claims that stand in a row and are held against the rows of some."""
+        return Call(int(self._world.ctypes.data), who_at, claim.at, self._found.at)
 
     def enter(self, actor: Participant) -> None:
         """Somebody takes part from now on, in the column that the history gave."""
@@ -107,6 +132,19 @@ class Checking:
             self._bodies = longer
             self._world[WORLD.bodies] = int(longer.ctypes.data)
         self._bodies[column] = actor.at
+        header = self._history.columns.header
+        if not self._scratch or len(self._scratch[0]) < header[COLUMN_COUNT]:
+            self._make_scratch(int(header[COLUMN_COUNT]), int(header[MOST_BONES]), int(header[PART_COUNT]))
+
+    def _make_scratch(self, columns: int, bones: int, parts: int) -> None:
+        """Arrays for casts to write into, made once, so that no claim waits for memory."""
+        self._scratch = [
+            np.empty(columns, np.float32), np.empty(columns + 1, np.int32), np.empty(bones, np.float32),
+            np.empty(parts + 1, np.int32), np.empty(STACK, np.int32), np.empty(STACK, np.float32),
+            np.empty(WIDTH, np.float32), np.empty(WIDTH + 1, np.int32),
+        ]  # fmt: skip
+        self._scratch_at = np.array([array.ctypes.data for array in self._scratch], np.int64)
+        self._world[WORLD.scratch] = int(self._scratch_at.ctypes.data)
 
     def begin(
         self, procedure: Procedure, claim: Any, connection: Connection, own: Participant, now: float, *,
@@ -115,19 +153,20 @@ class Checking:
         """Put a claim through its procedure's checks, up to the first that asks Python."""
         actor, context = self._prepare(procedure.kind, claim, connection, own, now, is_well_formed)
         order = procedure.order
-        place = check_claim(*self._at, order.at, order.count, 0)
-        return Begun(place, actor, context, self._at)
+        self._call.follow(order)
+        place = check_claim(self._call.at, 0)
+        return Begun(place, actor, context, self._call.at)
 
     def quick_of(self, connection: Connection) -> Quick | None:
         """What a connection's claims are held against in the short way; None for one that only watches."""
         actor = self._roster.actors.get(connection.entity)
         if actor is None:
             return None
-        world, _, _, found = self._at
-        quick = Quick(
-            connection, actor, actor.weapons.get(actor.wielded), self._history.columns.of(actor.entity),
-            (world, self._plain.at, found),
-        )  # fmt: skip
+        column = self._history.columns.of(actor.entity)
+        quick = Quick(connection, actor, actor.weapons.get(actor.wielded), column)
+        for kind, order in QUICK.items():
+            quick.calls[kind] = call = self.call(quick.who_at, self._plain)
+            call.follow(order)
         connection.quick = quick
         return quick if quick.fits() else None
 
@@ -149,7 +188,7 @@ class Checking:
             ask = order.asked[place]
             if ask is not None and self.denies(ask, claim, work):
                 return False
-            place = check_claim(*at, order.at, order.count, place + 1)
+            place = check_claim(at, place + 1)
         if asked:
             work.steps += steps_found(found, context)
         else:

@@ -341,9 +341,9 @@ class ClaimPipeline:
         connection, late = work.connection, work.late
         fields = {
             "number": self._numbering.next(), "kind": kind, "connection": connection.name,
-            "account": connection.account, "entity": work.actor.entity, "sequence": work.sequence, "weapon": weapon, "received_at": work.received_at,
-            "outcome": outcome, **_NOTHING_FOUND, "findings": tuple(work.findings), "first": first,
-            "state": None if kind == "flight" else self._state_of(work), **work.found(),
+            "account": connection.account, "entity": work.actor.entity, "sequence": work.sequence, "weapon": weapon,
+            "received_at": work.received_at, "outcome": outcome, **_NOTHING_FOUND, "findings": tuple(work.findings),
+            "first": first, "state": None if kind == "flight" else self._state_of(work), **work.found(),
         }  # fmt: skip
         if late is None:
             fields["steps"] = tuple(work.steps)

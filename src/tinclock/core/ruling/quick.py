@@ -1,7 +1,7 @@
 """The short way of claims that come all the time: shots with the weapon in hand, and move reports.
 
 One look says whether a claim is of that kind, one kernel call checks it, casts its ray and commits it, and its ruling
-is made of the row of numbers when somebody reads it. A claim that turns out otherwise goes on in the long way, from where
+is made of the row of numbers when somebody reads it. One that turns out otherwise goes on in the long way, from where
 it got to.
 """
 
@@ -13,20 +13,18 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from tinclock.core.combat.receipts import ActorState
 from tinclock.core.kernels.checks.sender import FARTHEST_M
-from tinclock.core.kernels.rows import CLAIM, IN_HAND, OWN, WHO
-from tinclock.core.ruling.checks.form import HIGHEST_INTEGER, claims_nothing, claims_plainly
+from tinclock.core.kernels.rows import CLAIM, IN_HAND, LINE, OWN, WHO
+from tinclock.core.ruling.checks.form import HIGHEST_INTEGER, claims_plainly
 from tinclock.core.ruling.claims import MoveClaim, ShotClaim
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
     from tinclock.core.combat.held import Held
     from tinclock.core.combat.roster import Connection, Participant
-    from tinclock.core.vectors import Triple
 
 NAN: Final = float("nan")
-NEVER: Final = float("inf")
+_NEWEST: Final = LINE.said_sequence
 _PACK: Final = struct.Struct(f"={CLAIM.push}d").pack_into
 """Everything of a claim but the push of a move report, which is NaN: such a report isn't plain."""
 
@@ -34,47 +32,31 @@ _PACK: Final = struct.Struct(f"={CLAIM.push}d").pack_into
 class Quick:
     """A connection, its own entity and the weapon in its hand, with all rows that their claims are held against.
 
-    It holds as long as `fits`. at : the addresses that the kernel takes, of the world, of these rows, of the claim and
-    of what is found
+    It holds as long as `fits`. calls : what the kernel takes, by the kind of the claim
     """
 
-    __slots__ = ("accepted", "actor", "at", "connection", "held", "kept", "wielded")
+    __slots__ = (
+        "accepted", "actor", "calls", "connection", "entity", "held", "line", "name", "who", "who_at", "wielded"
+    )  # fmt: skip
 
-    def __init__(
-        self, connection: Connection, actor: Participant, held: Held | None, column: int, at: tuple[int, int, int]
-    ) -> None:
+    def __init__(self, connection: Connection, actor: Participant, held: Held | None, column: int) -> None:
         self.connection, self.actor, self.held, self.wielded = connection, actor, held, actor.wielded
-        self.accepted = actor.accepted
-        who = np.zeros(len(WHO), np.int64)
+        self.accepted, self.entity = actor.accepted, actor.entity
+        self.name, self.line = connection.name, connection.numbers
+        self.calls: dict[type, Any] = {}
+        self.who = who = np.zeros(len(WHO), np.int64)
+        self.who_at = int(who.ctypes.data)
         who[WHO.line], who[WHO.body], who[WHO.column] = connection.at, actor.at, column
         who[WHO.said] = connection.lag.said_at
         if held is not None:
             who[WHO.held], who[WHO.weapon] = held.at, held.weapon.at
         if self.accepted is not None:
             who[WHO.moved] = self.accepted.at
-        self.kept = who
-        world, claim, found = at
-        self.at = world, int(who.ctypes.data), claim, found
 
     def fits(self) -> bool:
         """Whether everything is as it was."""
         actor = self.actor
-        return (
-            actor.wielded is self.wielded
-            and actor.accepted is self.accepted
-            and actor.connection == self.connection.name
-        )
-
-    def state(self, tail: list[float], last: int, position: Triple | None) -> ActorState:
-        """How its entity stands after a claim. tail : see `brief.TAIL`; last : the highest sequence number"""
-        _, _, _, shot, magazine, reserve, wait, health, armour = tail
-        entity = self.actor.entity
-        if self.held is None:
-            return ActorState(entity, last, health, armour, position=position)
-        return ActorState(
-            entity, last, health, armour, self.wielded, None if magazine < 0.0 else int(magazine),
-            None if reserve < 0.0 else int(reserve), int(shot), wait if 0.0 < wait < NEVER else 0.0, position=position,
-        )  # fmt: skip
+        return actor.wielded is self.wielded and actor.accepted is self.accepted and actor.connection == self.name
 
 
 def packs_shot(claim: ShotClaim, quick: Quick, now: float, claim_row: Any) -> bool:
@@ -92,7 +74,7 @@ def packs_shot(claim: ShotClaim, quick: Quick, now: float, claim_row: Any) -> bo
         and claim.weapon == quick.wielded
         and quick.held is not None
         and type(claim.actor) is int
-        and claim.actor == quick.actor.entity
+        and claim.actor == quick.entity
         and type(sequence) is int
     ):
         return False
@@ -103,8 +85,8 @@ def packs_shot(claim: ShotClaim, quick: Quick, now: float, claim_row: Any) -> bo
         and type(from_tick) is type(to_tick) is int
         and 0 <= from_tick <= HIGHEST_INTEGER
         and 0 <= to_tick <= HIGHEST_INTEGER
-        and quick.connection.lag.newest_sequence <= sequence <= HIGHEST_INTEGER
-        and sequence > 0
+        and 0 < sequence <= HIGHEST_INTEGER
+        and sequence >= quick.line[_NEWEST]
     ):
         return False
     stamp, shot, charge = claim.client_time, claim.shot, claim.charge
@@ -116,7 +98,7 @@ def packs_shot(claim: ShotClaim, quick: Quick, now: float, claim_row: Any) -> bo
         return False
     if charge is not None and not (type(charge) is float and -FARTHEST_M <= charge <= FARTHEST_M):
         return False
-    if not (claims_nothing(claim) or claims_plainly(claim)):
+    if (claim.victim is not None or claim.part is not None or claim.damage is not None) and not claims_plainly(claim):
         return False
     _PACK(
         claim_row, 0, sequence, claim.actor, now, 1.0, x, y, z, a, b, c, 1.0, from_tick, to_tick, fraction, stamp,
@@ -135,7 +117,7 @@ def packs_move(claim: MoveClaim, quick: Quick, now: float, claim_row: Any) -> bo
         and type(stamp) is float
         and -1e15 < stamp < 1e15
         and type(claim.actor) is int
-        and claim.actor == quick.actor.entity
+        and claim.actor == quick.entity
         and type(sequence) is int
         and 0 < sequence <= HIGHEST_INTEGER
     ):

@@ -70,6 +70,15 @@ class Ruling:
         ruling.__dict__.update(fields)
         return ruling
 
+    @classmethod
+    def of_brief(cls, number: int, outcome: Outcome, findings: tuple[Finding, ...], brief: Any) -> Ruling:
+        """A ruling that is made in full when somebody reads more of it. brief : see `ruling.brief`"""
+        ruling = cls.__new__(cls)
+        known = ruling.__dict__
+        known["number"], known["outcome"], known["findings"], known["late"] = number, outcome, findings, brief
+        known["kept"] = brief.kept
+        return ruling
+
     if not TYPE_CHECKING:
 
         def __getattr__(self, name: str) -> Any:
@@ -116,9 +125,9 @@ class Ruling:
 
     def receipt(self) -> Receipt:
         """What the client may be told. A repeat is told what it was told first."""
-        brief = self.__dict__.get("brief")
-        if brief is not None:
-            made: Receipt = brief.receipt()
+        kept = self.__dict__.get("kept")
+        if kept is not None:
+            made: Receipt = kept.receipt()
             return made
         if self.first is not None:
             return self.first

@@ -63,6 +63,7 @@ class Columns:
         for name, rig in self.rigs.items():
             self._first_row[name] = len(rows)
             rows += [[*line, reach, bone] for line, reach, bone in zip(rig.table, rig.reach, rig.bone_of, strict=True)]
+        self._part_at = [part for rig in self.rigs.values() for part in rig.parts]
         self._parts = np.array(rows, dtype=np.float64).reshape(-1, PART_FIELDS)
         self._reach32 = np.nextafter(self._parts[:, PART_REACH].astype(np.float32), np.float32(np.inf))
         self._bone_of32 = self._parts[:, PART_BONE].astype(np.int32)
@@ -122,10 +123,14 @@ class Columns:
         """Ids that are here, rising."""
         return sorted(self._column_of)
 
+    def whose(self, column: int, row: int) -> tuple[int, Part]:
+        """(entity, part) of a kernel's answer."""
+        return self._entity_at[column], self._part_at[row]
+
     @property
     def zones(self) -> list[str]:
         """The zone of each part of every rig, by its row."""
-        return [part.zone for rig in self.rigs.values() for part in rig.parts]
+        return [part.zone for part in self._part_at]
 
     def of(self, entity: int) -> int:
         """The entity's column, -1 when it has none."""

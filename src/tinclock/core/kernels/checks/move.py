@@ -251,6 +251,6 @@ def commit_move(f):
     )
     f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
     f.found[FOUND.became] = ACCEPTED
-    tell_standing(f)
     measured(f, MEASURE.accepted_way, math.sqrt(dx * dx + dy * dy + dz * dz), NO_NUMBER)
+    tell_standing(f)
     return NOTHING
