@@ -49,8 +49,9 @@ def bench_rules() -> Rules:
     import msgspec
 
     rules = load_rules(data_file("garden.toml"))
-    rifle = msgspec.structs.replace(rules.weapons["grit_rifle"], interval_s=1e-9, damage=1e-6)
-    return msgspec.structs.replace(rules, weapons={"grit_rifle": rifle})
+    rifle = msgspec.structs.replace(rules.weapons["grit_rifle"], interval_s=0.001, damage=1e-6)
+    ready = msgspec.structs.replace(rules.cadence, allowance_s=60.0)
+    return msgspec.structs.replace(rules, weapons={"grit_rifle": rifle}, cadence=ready)
 
 
 def yard(side: float) -> tinclock.Level:

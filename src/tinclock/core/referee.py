@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
@@ -20,6 +20,7 @@ from tinclock.core.ruling.commands import KINDS
 from tinclock.core.ruling.handle import wield
 from tinclock.core.ruling.pipeline import ClaimPipeline
 from tinclock.core.ruling.records import ViewBounds
+from tinclock.core.ruling.shots import Shots
 from tinclock.core.timeline.instants import is_finite, seconds
 from tinclock.core.timeline.views import Drawing, sound_drawing
 
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
     from tinclock.core.combat.roster import Participant
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.claims import Claim
     from tinclock.core.ruling.commands import (
         Act,
         Admit,
@@ -366,6 +368,11 @@ class Referee(MatchCalls):
     def rule(self, connection: str, claim: object, *, received_at: float) -> Ruling:
         """See `MatchCalls.rule`: what `apply` does with a `Rule`, without making one; nothing is called as often."""
         return self._pipeline.rule(connection, claim, seconds("received_at", received_at))
+
+    def rule_many(self, claims: Iterable[tuple[str, Claim | object, float]] | Shots) -> list[Ruling]:
+        """See `MatchCalls.rule_many`: here they share kernel calls."""
+        many = claims.each() if isinstance(claims, Shots) else claims
+        return self._pipeline.rule_many([(name, claim, seconds("received_at", at)) for name, claim, at in many])
 
     def _rule(self, command: Rule) -> Ruling:
         return self._pipeline.rule(command.connection, command.claim, seconds("received_at", command.received_at))

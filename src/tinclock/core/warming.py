@@ -18,6 +18,7 @@ from tinclock.core.kernels import cast
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.rules.ruleset import Rules
+from tinclock.core.ruling.claims import ShotClaim
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
@@ -157,8 +158,18 @@ class _Match:
             self._claim("shot", weapon, direction=[0.6, 0.8, 0.0])
             self._claim("shot", weapon, origin=[0.2, 0.0, 1.0])
             self._claim("shot", weapon, direction=[0.8, -0.6, 0.0])  # past the other, to pane and wall
+        self._together()
         self._claim("trigger", "plain", held=True)
         self._claim("trigger", "plain", held=False)
+
+    def _together(self) -> None:
+        self._sequence += 1
+        view = View(self._tick - 3, self._tick - 2, 0.5)
+        shot = ShotClaim(self._sequence, 1, "plain", (0.0, 0.0, 1.0), (1.0, 0.0, 0.0), view)
+        for each in self._all:
+            each.wield(1, "plain", self._tick / 64)
+            each.rule_many([("a", shot, self._tick / 64 + 0.02)])
+        self._record()
 
     def _blows(self) -> None:
         self._claim("strike", "blow")
@@ -191,4 +202,5 @@ class _Match:
         self.referee.in_reach(1, "blow")
         self.referee.welcome("a")
         self.referee.view_bounds("a")
+        self.referee.seen("a", [self._tick - 3, self._tick - 2, 0.5], 1.0, self._tick / 64)
         self.referee.view_choice("a", 1, self._tick / 64)

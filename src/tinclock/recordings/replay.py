@@ -149,16 +149,20 @@ class _Course:
         kinds = np.repeat(range(4), [len(columns[0]) for columns in tables])
         rows = np.concatenate([np.arange(len(columns[0])) for columns in tables])
         order = np.argsort(steps, kind="stable")
+        waiting: list[tuple[int, str, float, bytes]] = []
         for kind, row, step in zip(kinds[order].tolist(), rows[order].tolist(), steps[order].tolist(), strict=True):
             if kind == 3:
-                self._claim(step, claims[1][row], claims[2][row], claims[3][row])
-            elif kind < 2:
+                waiting.append((step, claims[1][row], claims[2][row], claims[3][row]))
+                continue
+            self._claims(waiting)
+            if kind < 2:
                 _, _, names, arguments, answers = pings if kind else calls
                 self._call(step, names[row], arguments[row], answers[row])
             elif ticks[1][row] == "record" and ticks[3][row] > until_s:
                 break
             else:
                 self._tick(step, ticks[1][row], ticks[2][row], ticks[3][row], poses)
+        self._claims(waiting)
         for event in self.referee.events():
             self._digests.event(event)
             self.events.append(event)
@@ -174,9 +178,19 @@ class _Course:
         if self._on_ruling is not None:
             self._on_ruling(self.referee, ruling, claim)
 
-    def _claim(self, step: int, connection: str, received_at: float, received: bytes) -> None:
-        claim = decode_claim(received)
-        self._note(step, self.referee.rule(connection, claim, received_at=received_at), claim)
+    def _claims(self, waiting: list[tuple[int, str, float, bytes]]) -> None:
+        """Rule on the claims that came between two other calls: together, unless somebody wants to look after each."""
+        if not waiting:
+            return
+        claims = [decode_claim(received) for _, _, _, received in waiting]
+        if self._on_ruling is None:
+            many = [(one[1], claim, one[2]) for one, claim in zip(waiting, claims, strict=True)]
+            for one, ruling in zip(waiting, self.referee.rule_many(many), strict=True):
+                self._note(one[0], ruling, None)
+        else:
+            for (step, connection, at, _), claim in zip(waiting, claims, strict=True):
+                self._note(step, self.referee.rule(connection, claim, received_at=at), claim)
+        waiting.clear()
 
     def _tick(self, step: int, what: str, tick: int, at: float, poses: dict[int, Any]) -> None:
         try:

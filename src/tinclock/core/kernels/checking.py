@@ -53,6 +53,7 @@ from tinclock.core.kernels.layout import COLUMN_COUNT, HISTORY_FIELDS, LEVEL_FIE
 from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
 from tinclock.core.kernels.rows import (
     CALL,
+    CALL_BYTES,
     CLAIM,
     DENIED,
     FOUND,
@@ -263,7 +264,7 @@ def facts_of(call):
         (history, float64_at(world[WORLD.quantum])[0]),
         carray(int64_at(world[WORLD.level]), (LEVEL_FIELDS,)), world[WORLD.has_level] != 0,
         (middle[0], middle[1], middle[2]), world[WORLD.bodies],
-        world[WORLD.passable_rows], world[WORLD.scratch],
+        world[WORLD.passable_rows], world[WORLD.scratch], int64_at(moments[MOMENT.cuts]),
     )  # fmt: skip
 
 
@@ -303,4 +304,17 @@ def check_claim(call_at, begin):
             if consequence == DENIED:
                 f.found[FOUND.denied] = 1.0
                 return count
+    return count
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def check_claims(calls_at, begin, count):
+    """`check_claim` for rows begin..count of `CALL` in turn, until one isn't committed. Returns which; no unit."""
+    for row in range(begin, count):
+        call_at = calls_at + CALL_BYTES * row
+        place = check_claim(call_at, 0)
+        found = float64_at(int64_at(call_at)[CALL.found])
+        found[FOUND.place] = place
+        if found[FOUND.became] == 0.0 or found[FOUND.findings] != 0.0:
+            return row
     return count

@@ -1,7 +1,7 @@
 """Kernel: what a shot does that passed its checks, in the cases that come all the time.
 
 One ray, cast already, of a weapon whose shots go straight, that ends at the first thing it meets; nobody is affected by
-an item, wears armour, came back to life, is a team-mate or dies of it. All else is left to Python, untouched.
+an item, wears armour, came back to life since, is a team-mate or dies of it. All else is left to Python, untouched.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import math
 from tinclock.core.kernels.compiling import njit
 from tinclock.core.kernels.facts import NOTHING
 from tinclock.core.kernels.memory import float64_at, int16_at, int64_at
+from tinclock.core.kernels.poses import ABSENCE, MOST_CUTS, epochs_at
 from tinclock.core.kernels.rows import BODY, CLAIM, FOUND, HELD, LINE, MOVED, OWN, RULES, WEAPON
 from tinclock.core.kernels.spending import falloff_at, ready_at, rounds_at, settle, spend
 
@@ -21,6 +22,17 @@ ACCEPTED = 5.0
 
 
 @njit(cache=True, error_model="numpy")
+def _lived_then(f, life_epoch):
+    """Whether the body that was met began its life before the view: it had been cut so often. No unit."""
+    column, late = int(f.found[FOUND.column]), f.found[FOUND.fraction] >= 1.0
+    written = epochs_at(f.stored[0], int(f.found[FOUND.to_slot if late else FOUND.from_slot]))[column]
+    if written == 0:
+        return False
+    since = (f.cuts[column] - written % ABSENCE) % MOST_CUTS
+    return f.cuts[column] - since >= life_epoch
+
+
+@njit(cache=True, error_model="numpy")
 def _is_harmed(f, victim, amount):
     """Whether a hit does nothing but take health from one who lives on; amount is points."""
     return (
@@ -28,7 +40,7 @@ def _is_harmed(f, victim, amount):
         and not victim[BODY.dead]
         and not victim[BODY.affected]
         and victim[BODY.armour] == 0.0
-        and victim[BODY.life_epoch] <= 1.0
+        and (victim[BODY.life_epoch] <= 1.0 or _lived_then(f, victim[BODY.life_epoch]))
         and (victim[BODY.team] != f.body[BODY.team] or victim[BODY.team] == 0.0)
         and 0.0 < amount < victim[BODY.health]
     )

@@ -43,6 +43,7 @@ class Facts(NamedTuple):
     column : the actor's in the history, -1 for none
     stored : the pose history, see `poses`; level, middle : the level's header and middle, see `triangles`
     bodies : address of the addresses of the rows of `BODY`, by column
+    cuts : pointer to how often each column was cut, plus one
     scratch : address of the addresses of arrays that casts write into
     passable_rows : address of whether shots pass through the level's rows, int16; 0 where none does
     """
@@ -72,6 +73,7 @@ class Facts(NamedTuple):
     bodies: Any
     passable_rows: Any
     scratch: Any
+    cuts: Any
 
 
 class MeasureNumbers(NamedTuple):

@@ -219,6 +219,8 @@ class FoundFields(NamedTuple):
     steps: int
     findings: int
     denied: int
+    place: int
+    """Of the check that asks Python, or how many there are."""
     formed: int
     """1: it is known to be well formed."""
     sent: int
@@ -312,6 +314,10 @@ class CallFields(NamedTuple):
     """How many it has."""
 
 
+CALL_BYTES: Final = 8 * 6
+"""Of such a row."""
+
+
 CALL: Final = CallFields(*_places(CallFields))
 LINE: Final = LineFields(*_places(LineFields))
 MOVED: Final = MovedFields(*_places(MovedFields))
@@ -371,6 +377,8 @@ class MomentFields(NamedTuple):
     tick_count: int
     header: int
     """Of the stored poses, see `layout`."""
+    cuts: int
+    """How often each column was cut, plus one."""
 
 
 class WhoFields(NamedTuple):

@@ -29,9 +29,10 @@ from tinclock.core.ruling.commands import (
     Spawn,
     Wield,
 )
+from tinclock.core.ruling.shots import Shots
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterable, Sequence
 
     import numpy as np
     from numpy.typing import NDArray
@@ -198,6 +199,16 @@ class MatchCalls(ABC):
         """
         ruling: Ruling = self.apply(Rule(connection, claim, received_at))
         return ruling
+
+    def rule_many(self, claims: Iterable[tuple[str, Claim | object, float]] | Shots) -> list[Ruling]:
+        """Decide many claims, as if `rule` had been called for each in turn; one kernel call takes those that it can.
+
+        claims : of each the connection, the claim, and the server time at which it was received; or `Shots`
+
+        Raises what `rule` raises, for the first of the times that can't be one, before anything is ruled.
+        """
+        many = claims.each() if isinstance(claims, Shots) else claims
+        return [self.rule(connection, claim, received_at=at) for connection, claim, at in many]
 
     def act(self, entity: int, claim: Claim | Fields, *, server_time: float) -> Ruling:
         """Let an entity that the server acts for (see `place`) do something, by the same rules as a client's.

@@ -59,13 +59,14 @@ class Begun(NamedTuple):
     """A claim whose checks have begun.
 
     place : of the check that asks Python, or how many there are; actor : who it is about
-    context : what the words of its steps need; at : the address of its call
+    context : what the words of its steps need; at : the address of its call; found : the row of what was found
     """
 
     place: int
     actor: Participant
     context: Context
     at: int
+    found: Any
 
 
 class Call:
@@ -121,7 +122,12 @@ class Checking:
 
     def call(self, who_at: int, claim: Row) -> Call:
         """What the kernel takes for claims that stand in a row and are held against the rows of some."""
-        return Call(int(self._world.ctypes.data), who_at, claim.at, self._found.at)
+        return Call(self.world_at, who_at, claim.at, self._found.at)
+
+    @property
+    def world_at(self) -> int:
+        """The address of what all claims are held against."""
+        return int(self._world.ctypes.data)
 
     def enter(self, actor: Participant) -> None:
         """Somebody takes part from now on, in the column that the history gave."""
@@ -155,7 +161,7 @@ class Checking:
         order = procedure.order
         self._call.follow(order)
         place = check_claim(self._call.at, 0)
-        return Begun(place, actor, context, self._call.at)
+        return Begun(place, actor, context, self._call.at, self.found)
 
     def quick_of(self, connection: Connection) -> Quick | None:
         """What a connection's claims are held against in the short way; None for one that only watches."""
@@ -172,8 +178,7 @@ class Checking:
 
     def passes(self, procedure: Procedure, claim: Any, work: Work, begun: Begun) -> bool:
         """Put a claim that was begun through the rest of its checks; returns whether none denied it."""
-        found, order, (place, actor, context, at) = self.found, procedure.order, begun
-        asked = False
+        order, (place, actor, context, at, found), asked = procedure.order, begun, False
         while True:
             if found[FOUND.sent]:
                 work.actor = actor

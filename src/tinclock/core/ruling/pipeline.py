@@ -31,9 +31,10 @@ from tinclock.core.ruling.claims import (
     read_claim,
 )
 from tinclock.core.ruling.flying import end_flight, fly_all
+from tinclock.core.ruling.many import Together
 from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Procedure
 from tinclock.core.ruling.quick import PACKS, Quick
-from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.records import Ruling, ruling_of
 from tinclock.core.ruling.short_way import Numbering, ShortWay
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.strike import BlowReach
@@ -47,6 +48,8 @@ from tinclock.core.timeline.instants import CATCH_UP_S
 from tinclock.core.timeline.views import Drawing, View
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.timeline.bodies import Reached
@@ -86,6 +89,7 @@ class ClaimPipeline:
         self._fired: list[Ruling] = []
         self._numbering = Numbering()
         self._short_way = ShortWay(self._world, self._checking, self._numbering)
+        self._together = Together(self._checking, self._short_way, self.rule, self._go_on)
 
     def clear_the_air(self, entity: int, now: float) -> None:
         """What an entity that leaves has in the air goes with it, or flies on and credits nobody, by its rules."""
@@ -120,6 +124,10 @@ class ClaimPipeline:
                 ruled = self._short_way.rule(quick, claim, received_at)
                 return self._go_on(quick, claim, received_at, ruled) if isinstance(ruled, Begun) else ruled
         return self._rule_slowly(sender, connection, claim, received_at)
+
+    def rule_many(self, claims: Iterable[tuple[str, object, float]]) -> list[Ruling]:
+        """See `Referee.rule_many`."""
+        return self._together.rule(claims, self.roster.connections)
 
     def _rule_slowly(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
         if connection is None:
@@ -349,7 +357,7 @@ class ClaimPipeline:
             fields["steps"] = tuple(work.steps)
         else:
             fields["late"] = late
-        return Ruling.made_of(fields)
+        return ruling_of(fields)
 
     def _state_of(self, work: Work) -> ActorState:
         actor, now, connection = work.actor, work.received_at, work.connection

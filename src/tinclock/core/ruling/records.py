@@ -63,22 +63,6 @@ class Ruling:
     rays: tuple[Ray, ...] = field(default_factory=tuple)
     position: Triple | None = field(default_factory=_nothing)
 
-    @classmethod
-    def made_of(cls, fields: Fields) -> Ruling:
-        """A ruling with these fields, all of them; but where there is `late`, its `fields` are made when read."""
-        ruling = cls.__new__(cls)
-        ruling.__dict__.update(fields)
-        return ruling
-
-    @classmethod
-    def of_brief(cls, number: int, outcome: Outcome, findings: tuple[Finding, ...], brief: Any) -> Ruling:
-        """A ruling that is made in full when somebody reads more of it. brief : see `ruling.brief`"""
-        ruling = cls.__new__(cls)
-        known = ruling.__dict__
-        known["number"], known["outcome"], known["findings"], known["late"] = number, outcome, findings, brief
-        known["kept"] = brief.kept
-        return ruling
-
     if not TYPE_CHECKING:
 
         def __getattr__(self, name: str) -> Any:
@@ -133,6 +117,22 @@ class Ruling:
             return self.first
         hits = tuple([ReceiptHit(hit.victim, hit.part, hit.damage, hit.lethal) for hit in self.hits])
         return Receipt(self.sequence, self.outcome, hits, self.state)
+
+
+def ruling_of(fields: Fields) -> Ruling:
+    """A ruling with these fields, all of them; but where there is `late`, its `fields` are made when somebody reads."""
+    ruling = Ruling.__new__(Ruling)
+    ruling.__dict__.update(fields)
+    return ruling
+
+
+def brief_ruling(number: int, outcome: Outcome, findings: tuple[Finding, ...], brief: Any) -> Ruling:
+    """A ruling that is made in full when somebody reads more of it. brief : see `ruling.brief`"""
+    ruling = Ruling.__new__(Ruling)
+    known = ruling.__dict__
+    known["number"], known["outcome"], known["findings"], known["late"] = number, outcome, findings, brief
+    known["kept"] = brief.kept
+    return ruling
 
 
 _FIELDS: Final = tuple(one.name for one in fields(Ruling))

@@ -5,13 +5,12 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from tinclock.core.kernels.checking import check_claim
-from tinclock.core.kernels.committing import AT_COVER, AT_LEVEL, HIT
+from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
 from tinclock.core.kernels.rows import FOUND
 from tinclock.core.ruling.brief import TAIL, Brief, Kept, Met, row_of
 from tinclock.core.ruling.checking import Begun
-from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.procedures import PROCEDURES, SHOT
-from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.records import Ruling, brief_ruling
 from tinclock.core.ruling.shot import ShotWork
 from tinclock.core.ruling.trace import Context
 
@@ -53,39 +52,41 @@ class ShortWay:
 
     def __init__(self, world: World, checking: Checking, numbering: Numbering) -> None:
         self._world, self._checking, self._numbering = world, checking, numbering
-        self._found, self._ledger, self._columns = checking.found, world.ledger, world.history.columns
+        self._ledger, self._columns = world.ledger, world.history.columns
 
     def rule(self, quick: Quick, claim: Any, now: float) -> Ruling | Begun:
         """Rule on a claim that stands in its row; one that isn't of the usual kind has begun, and goes on elsewhere."""
-        kind, found = type(claim), self._found
-        place = check_claim(quick.calls[kind].at, 0)
+        found = self._checking.found
+        place = check_claim(quick.calls[type(claim)].at, 0)
+        if found[FOUND.became] == 0.0 or found[FOUND.findings] != 0.0:
+            return self.begun(quick, claim, place, quick.calls[type(claim)].at, found)
+        return self.settle(quick, claim, now, found)
+
+    def settle(self, quick: Quick, claim: Any, now: float, found: Any) -> Ruling:
+        """Keep and tell what follows from a claim that the kernel committed; returns its ruling.
+
+        found : the row of what was found
+        """
         became = found[FOUND.became]
-        if became == 0.0 or found[FOUND.findings] != 0.0:
-            return self._begun(quick, claim, place)
         met, (outcome, findings, more) = _NOTHING_MET, _AS_SAID
-        if kind is MoveClaim:
-            self._moved(quick, claim, now)
+        if became == ACCEPTED:
+            if found[FOUND.heard]:
+                quick.connection.transits.take(now, now - claim.client_time)
+            place = found[FOUND.place_x], found[FOUND.place_y], found[FOUND.place_z]
+            quick.accepted.past.append((now, place))  # type: ignore[union-attr]
         else:
-            met = self._met(quick, became, now)
+            met = self._met(quick, became, now, found)
             if claim.victim is not None or claim.part is not None or claim.damage is not None:
                 outcome, findings, more = self._compare(quick, claim, now, met, became == HIT)
         sequence = claim.sequence
         kept = _new(Kept, (sequence, outcome, quick, found[TAIL].tobytes(), met if became == HIT else None))
         quick.connection.keep(sequence, kept)
         brief = Brief(row_of(found), claim, kept, now, met, more)
-        return Ruling.of_brief(self._numbering.next(), outcome, findings, brief)
+        return brief_ruling(self._numbering.next(), outcome, findings, brief)
 
-    def _moved(self, quick: Quick, claim: MoveClaim, now: float) -> None:
-        """Keep what follows from a move that the kernel accepted: where the body was, and when its message came."""
-        found = self._found
-        if found[FOUND.heard]:
-            quick.connection.transits.take(now, now - claim.client_time)
-        if quick.accepted is not None:
-            quick.accepted.past.append((now, (found[FOUND.place_x], found[FOUND.place_y], found[FOUND.place_z])))
-
-    def _met(self, quick: Quick, became: float, now: float) -> Met:
+    def _met(self, quick: Quick, became: float, now: float, found: Any) -> Met:
         """What a shot that the kernel committed ended at; keeps and tells what follows from that."""
-        found, columns = self._found, self._columns
+        columns = self._columns
         if became >= AT_COVER:
             column = int(found[FOUND.column])
             entity, part = columns.whose(column, int(found[FOUND.part]))
@@ -116,8 +117,9 @@ class ShortWay:
         return outcome, tuple(work.findings), tuple(work.steps)
 
     @staticmethod
-    def _begun(quick: Quick, claim: Any, place: int) -> Begun:
+    def begun(quick: Quick, claim: Any, place: int, at: int, found: Any) -> Begun:
+        """A claim that goes on in the long way, from the place that it got to."""
         procedure = PROCEDURES[type(claim)]
         kind = "" if quick.held is None else quick.held.weapon.rules.kind
         context = Context(procedure.kind, claim, quick.actor.entity, quick.wielded, kind)
-        return Begun(min(place, procedure.order.count), quick.actor, context, quick.calls[type(claim)].at)
+        return Begun(min(place, procedure.order.count), quick.actor, context, at, found)

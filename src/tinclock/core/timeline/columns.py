@@ -112,6 +112,11 @@ class Columns:
         self.header[COVERS_AT], self.header[COVER_COUNT] = self._covers.ctypes.data, len(self._covers)
 
     @property
+    def cuts_at(self) -> int:
+        """The address of how often each column was cut."""
+        return int(self._cuts.ctypes.data)
+
+    @property
     def nbytes(self) -> int:
         """Bytes of everything that is kept per slot."""
         return int(

@@ -80,6 +80,7 @@ class PoseRing:
             ticks.at,
             ticks.count,
             self._columns.header_at,
+            self._columns.cuts_at,
         )
 
     # -- who is in it ---------------------------------------------------------------------------------------

@@ -1,0 +1,109 @@
+"""Many claims at once: those that are plain stand in rows side by side, and one kernel call rules on all of them.
+
+Every claim sees the match as the one before left it, as if each had come alone. One that isn't plain, or turns out not
+to be of the usual kind, is ruled in its turn by itself, and the kernel goes on behind it.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from tinclock.core.kernels.checking import check_claims
+from tinclock.core.kernels.rows import CALL, CLAIM, FOUND, FOUND_LENGTH
+from tinclock.core.packed import memory_of
+from tinclock.core.ruling.procedures import QUICK
+from tinclock.core.ruling.quick import PACKS
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
+
+    from tinclock.core.combat.roster import Connection
+    from tinclock.core.ruling.checking import Begun, Checking
+    from tinclock.core.ruling.quick import Quick
+    from tinclock.core.ruling.records import Ruling
+    from tinclock.core.ruling.short_way import ShortWay
+
+MOST: Final = 256
+"""Rows: enough that a kernel call costs each claim nothing, and few enough to stay in a core's own cache."""
+
+
+class Together:
+    """Rules on many claims of one match.
+
+    alone : rules on one claim by itself; go_on : puts one that was begun through the rest of its way
+    """
+
+    def __init__(
+        self, checking: Checking, short_way: ShortWay, alone: Callable[[str, object, float], Ruling],
+        go_on: Callable[[Quick, Any, float, Begun], Ruling],
+    ) -> None:  # fmt: skip
+        self._checking, self._short_way, self._alone, self._go_on = checking, short_way, alone, go_on
+        claims, found = np.zeros((MOST, len(CLAIM))), np.zeros((MOST, FOUND_LENGTH))
+        claims[:, CLAIM.push] = np.nan
+        self._calls = np.zeros((MOST, len(CALL)), np.int64)
+        self._calls[:, CALL.world] = checking.world_at
+        for rows, place in ((claims, CALL.claim), (found, CALL.found)):
+            self._calls[:, place] = rows.ctypes.data + rows.strides[0] * np.arange(MOST)
+        self._arrays = claims, found
+        self._claim_rows, self._found_rows = [memory_of(row) for row in claims], [memory_of(row) for row in found]
+        self._call_rows = [memory_of(row) for row in self._calls]
+        self._at = int(self._calls.ctypes.data)
+        self._orders = {kind: (order.at, order.count) for kind, order in QUICK.items()}
+        self._waiting: list[tuple[Quick, Any, float]] = []
+        self._newest: dict[Connection, int] = {}
+        """The highest sequence that waits, by its connection."""
+
+    def rule(self, claims: Iterable[tuple[str, object, float]], connections: dict[str, Connection]) -> list[Ruling]:
+        """The rulings of (connection, claim, server time of its arrival), in their order."""
+        out: list[Ruling] = []
+        for sender, claim, now in claims:
+            quick = self._takes(connections.get(sender) if type(sender) is str else None, claim, now)
+            if quick is None or claim.sequence <= self._newest.get(quick.connection, 0):  # type: ignore[attr-defined]
+                self._flush(out)
+                if quick is None or self._takes(quick.connection, claim, now) is None:
+                    out.append(self._alone(sender, claim, now))
+                    continue
+            self._wait(quick, claim, now)
+            if len(self._waiting) == MOST:
+                self._flush(out)
+        self._flush(out)
+        return out
+
+    def _takes(self, connection: Connection | None, claim: Any, now: float) -> Quick | None:
+        """Put a plain claim into the next row; None for one that isn't, or was ruled before."""
+        packs = PACKS.get(type(claim))
+        if packs is None or connection is None:
+            return None
+        quick = connection.quick
+        if quick is None or not quick.fits():
+            quick = self._checking.quick_of(connection)
+        if quick is None or not packs(claim, quick, now, self._claim_rows[len(self._waiting)]):
+            return None
+        return quick if connection.is_new(claim.sequence) else None
+
+    def _wait(self, quick: Quick, claim: Any, now: float) -> None:
+        call = self._call_rows[len(self._waiting)]
+        call[CALL.who] = quick.who_at
+        call[CALL.order], call[CALL.checks] = self._orders[type(claim)]
+        self._waiting.append((quick, claim, now))
+        self._newest[quick.connection] = claim.sequence
+
+    def _flush(self, out: list[Ruling]) -> None:
+        """Rule on what waits."""
+        waiting, begin = self._waiting, 0
+        if not waiting:
+            return
+        self._waiting = []
+        self._newest.clear()
+        while begin < len(waiting):
+            end = check_claims(self._at, begin, len(waiting))
+            for row in range(begin, end):
+                out.append(self._short_way.settle(*waiting[row], self._found_rows[row]))
+            if end < len(waiting):
+                quick, claim, now = waiting[end]
+                found, at = self._found_rows[end], self._at + self._calls.strides[0] * end
+                begun = self._short_way.begun(quick, claim, int(found[FOUND.place]), at, found)
+                out.append(self._go_on(quick, claim, now, begun))
+            begin = end + 1

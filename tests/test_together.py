@@ -1,0 +1,176 @@
+"""Claims alone and together, numbers that become words late, and the rows that kernels read."""
+
+from __future__ import annotations
+
+import math
+import pickle
+from collections import deque
+from itertools import pairwise
+from pathlib import Path
+from statistics import fmean
+
+import msgspec
+import numpy as np
+import pytest
+from conftest import Range
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tinclock
+from tinclock.core.findings import FINDINGS
+from tinclock.core.kernels.facts import FINDING, MEASURE
+from tinclock.core.kernels.lengths import length_of
+from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim
+from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.trace import _WORDS
+from tinclock.core.timeline.lag import LagTracker, Said
+from tinclock.core.timeline.queue import NumberQueue
+from tinclock.recordings import Recording, rerule
+from tinclock.sample import data_file
+
+json = msgspec.json.encode
+numbers = st.floats(-1e6, 1e6, allow_nan=False).filter(lambda x: x == 0.0 or abs(x) > 1e-100)
+
+
+def mail(here: Range) -> list[tuple[str, object, float]]:
+    """What two clients send in half a second: shots, moves, what is no claim, repeats, reloads and a stranger's."""
+    dice, out = np.random.default_rng(5), []
+    for k in range(80):
+        at = here.now + k / 160
+        shot = here.aimed(bone=int(dice.integers(0, 6)))
+        choice = int(dice.integers(0, 10))
+        if choice < 4:
+            out.append(("s", shot, at))
+            continue
+        here.sequence -= choice > 7
+        odd = [
+            msgspec.structs.replace(shot, victim=here.runner, damage=1e6),
+            MoveClaim(shot.sequence, here.shooter, (-9.0 + 0.01 * k, 3.0, 0.0), at, None, shot.view),
+            HandleClaim(shot.sequence, here.shooter, "gravel_scatter" if k % 2 else "grit_rifle", "draw"),
+            StatusClaim(shot.sequence, here.shooter, health=100.0),
+            {"kind": "shot"},
+            msgspec.structs.replace(shot, direction=(0.0, 0.0, 2.0)),
+        ][choice - 4]
+        out.append(("nobody" if k == 33 else "s", odd, at))
+        if k % 11 == 0:
+            out.append(out[-1])
+    return out
+
+
+def scene(rules: tinclock.Rules, level: tinclock.Level) -> Range:
+    """A range whose shooter may report moves, and whose runner may die."""
+    here = Range(rules, level, cadence={"allowance_s": 0.4})
+    here.referee.put(here.shooter, (-9.0, 3.0, 0.0), here.now)
+    return here
+
+
+def told(here: Range, rulings: list[tinclock.Ruling]) -> list[bytes]:
+    """Everything that came of claims: rulings, receipts, events and the state after them."""
+    rulings_told = [json(one) + json(one.receipt()) for one in rulings]
+    return [*rulings_told, *map(json, here.referee.events()), json(here.referee.state())]
+
+
+@given(st.sets(st.integers(0, 90), max_size=6))
+def test_one_claim_many_and_any_split_of_the_many_are_ruled_alike(rules, level, cuts):
+    """Whether claims come one by one, all at once or in any parts, every byte of what comes of them is the same."""
+    alone, together = scene(rules, level), scene(rules, level)
+    sent = mail(alone)
+    one_by_one = [alone.referee.rule(name, claim, received_at=at) for name, claim, at in sent]
+    edges = [0, *sorted(cut for cut in cuts if cut < len(sent)), len(sent)]
+    parts = [ruling for begin, end in pairwise(edges) for ruling in together.referee.rule_many(sent[begin:end])]
+    assert {one.outcome for one in parts} == {"upheld", "amended", "denied"}
+    assert told(together, parts) == told(alone, one_by_one)
+
+
+def test_a_recording_is_ruled_alike_together_and_one_by_one():
+    """Ruling again takes claims together unless somebody looks at each; the digests are those of the recording."""
+    looked, source = [], Recording(Path(str(data_file("sample"))))
+    alone = rerule(source, on_ruling=lambda referee, ruling, claim: looked.append(ruling.number))
+    together = rerule(source)
+    assert alone.as_recorded
+    assert together.as_recorded
+    assert len(looked) == len(together.rulings)
+
+
+def test_shots_as_arrays_are_ruled_as_the_same_claims(rules, level):
+    """A server that keeps shots in arrays gets the rulings that the claims themselves would get."""
+    here, there = scene(rules, level), scene(rules, level)
+    claims = [here.aimed(bone=k % 6) for k in range(20)]
+    now = here.now
+    arrays = tinclock.types.Shots(
+        ["s"] * 20, "grit_rifle", [one.sequence for one in claims], here.shooter, [one.origin for one in claims],
+        [one.direction for one in claims], [one.view.from_tick for one in claims],
+        [one.view.to_tick for one in claims], [one.view.fraction for one in claims], now,
+    )  # fmt: skip
+    listed = here.referee.rule_many([("s", claim, now) for claim in claims])
+    assert told(there, there.referee.rule_many(arrays)) == told(here, listed)
+    with pytest.raises(tinclock.BadArrayError, match="origins"):
+        there.referee.rule_many(arrays._replace(origins=[[0.0, 0.0]] * 20))
+    with pytest.raises(tinclock.BadNumberError, match="received_at"):
+        there.referee.rule_many([("s", claims[0], math.nan)])
+
+
+def test_a_ruling_says_the_same_before_and_after_somebody_read_it(rules, level):
+    """Steps are made when they are read: equality, JSON, pickles and repeats don't depend on when that is."""
+    here = scene(rules, level)
+    claim, now = here.aimed(), here.now
+    ruling = here.referee.rule("s", claim, received_at=now)
+    again = pickle.loads(pickle.dumps(ruling))
+    assert "steps" not in vars(scene(rules, level).referee.rule("s", claim, received_at=now))
+    names = [step.name for step in ruling.steps]
+    assert [*names[:2], names[-1]] == ["sequence", "form", "damage"]
+    assert "cadence" in names
+    assert again == ruling
+    assert msgspec.json.decode(json(ruling), type=tinclock.Ruling) == ruling
+    assert again.explain() == ruling.explain()
+    here.referee.wield(here.shooter, "trowel", now)
+    assert here.referee.rule("s", claim, received_at=now).receipt() == ruling.receipt()
+    with pytest.raises(AttributeError, match="nonsense"):
+        ruling.nonsense  # noqa: B018
+
+
+def test_every_measure_and_finding_of_the_kernels_has_its_words():
+    """What compiled checks measure and find is named in the tables that people read; no number is without words."""
+    assert set(FINDING._fields) <= set(FINDINGS)
+    plain = {name for name in MEASURE._fields if hasattr(Measure, name.upper())}
+    assert set(MEASURE._fields) == plain | set(_WORDS)
+
+
+@given(numbers, numbers, numbers)
+def test_lengths_are_correctly_rounded(x, y, z):
+    """A length in the kernels is Python's own to the last bit, so that recordings of other versions are ruled alike."""
+    assert length_of(x, y, z) == math.dist((0.0, 0.0, 0.0), (x, y, z))
+
+
+@given(st.lists(st.floats(0.05, 0.3), min_size=8, max_size=60))
+def test_the_tracked_lag_is_the_mean_of_the_middle_half(lags):
+    """What a client said of its lag in a second is taken without its outer quarters, exactly rounded."""
+    tracker = LagTracker()
+    stamps = [2.0 + 0.01 * k for k in range(len(lags))]
+    for stamp, lag in zip(stamps, lags, strict=True):
+        tracker.take(Said(stamp, stamp - lag, stamp + 0.03 - lag * 0.0, False))
+    said = sorted(stamp - (stamp - lag) for stamp, lag in zip(stamps, lags, strict=True))
+    outer = len(said) // 4
+    forgotten = np.isnan(tracker.lag_s) or tracker.lag_s != fmean(said[outer : len(said) - outer])
+    jumps = np.abs(np.diff(lags)).max() > 0.1  # a leap like a clock that was set begins anew
+    assert not forgotten or jumps
+
+
+@given(st.lists(st.one_of(st.none(), numbers), max_size=300))
+def test_a_queue_of_rows_holds_what_a_deque_would(moves):
+    """Rows that come in and go, over many moves of their memory, are those of a plain queue, in one piece."""
+    queue, model = NumberQueue(2), deque()
+    for move in moves:
+        if move is not None:
+            queue.append((move, -move))
+            model.append((move, -move))
+        elif model:
+            queue.pop()
+            model.popleft()
+    assert queue.count == len(model)
+    held = (
+        np.ctypeslib.as_array((np.ctypeslib.ctypes.c_double * (2 * queue.count)).from_address(queue.at))
+        if queue.count
+        else np.zeros(0)
+    )
+    assert held.reshape(-1, 2).tolist() == [list(row) for row in model]
