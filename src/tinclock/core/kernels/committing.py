@@ -1,7 +1,7 @@
 """Kernel: what a shot does that passed its checks, in the cases that come all the time.
 
 One ray, cast already, of a weapon whose shots go straight, that ends at the first thing it meets; nobody is affected by
-an item, wears armour, came back to life since, is a team-mate or dies of it. All else is left to Python, untouched.
+an item, wears armour or dies of it. All else is left to Python, untouched.
 """
 
 from __future__ import annotations
@@ -19,6 +19,8 @@ LEFT_ALONE, MISSED, AT_LEVEL, AT_COVER, HIT = 0.0, 1.0, 2.0, 3.0, 4.0
 """What became of it: it is Python's, it met nothing, it ended at the level or at moving cover, or it hurt somebody."""
 ACCEPTED = 5.0
 """What became of a move report."""
+HURT, DIED, RESPAWNED, TEAM_MATE, OUT_OF_REACH, UNUSUAL = 0.0, 1.0, 2.0, 3.0, 4.0, -1.0
+"""Why a hit did nothing, 0 where it did; -1 where Python has to say."""
 
 
 @njit(cache=True, error_model="numpy")
@@ -33,17 +35,19 @@ def _lived_then(f, life_epoch):
 
 
 @njit(cache=True, error_model="numpy")
-def _is_harmed(f, victim, amount):
-    """Whether a hit does nothing but take health from one who lives on; amount is points."""
-    return (
-        victim[BODY.alive] != 0.0
-        and not victim[BODY.dead]
-        and not victim[BODY.affected]
-        and victim[BODY.armour] == 0.0
-        and (victim[BODY.life_epoch] <= 1.0 or _lived_then(f, victim[BODY.life_epoch]))
-        and (victim[BODY.team] != f.body[BODY.team] or victim[BODY.team] == 0.0)
-        and 0.0 < amount < victim[BODY.health]
-    )
+def _why_unhurt(f, victim, amount):
+    """Why a hit does nothing, `HURT` where it takes health from one who lives on, `UNUSUAL` for all else; points."""
+    if victim[BODY.affected] or victim[BODY.armour] != 0.0:
+        return UNUSUAL
+    if victim[BODY.dead]:
+        return DIED
+    if victim[BODY.life_epoch] > 1.0 and not _lived_then(f, victim[BODY.life_epoch]):
+        return RESPAWNED
+    if victim[BODY.team] == f.body[BODY.team] and victim[BODY.team] != 0.0:
+        return TEAM_MATE if f.rules[RULES.spares_friends] else UNUSUAL
+    if amount == 0.0:
+        return OUT_OF_REACH
+    return HURT if victim[BODY.alive] and 0.0 < amount < victim[BODY.health] else UNUSUAL
 
 
 @njit(cache=True, error_model="numpy")
@@ -100,9 +104,11 @@ def commit_usual(f):
             table, zones = int(f.weapon[WEAPON.falloff]), float64_at(int(f.weapon[WEAPON.zones]))
             falloff = falloff_at(float64_at(table), int(f.weapon[WEAPON.falloff_count]), out[FOUND.enter_m])
             amount = out[FOUND.charge] * (f.weapon[WEAPON.damage] * falloff * zones[int(out[FOUND.part])])
-            if not _is_harmed(f, victim, amount):
+            why = _why_unhurt(f, victim, amount)
+            if why == UNUSUAL:
                 return NOTHING
-            became, out[FOUND.before] = HIT, victim[BODY.health]
+            amount = amount if why == HURT else 0.0
+            became, out[FOUND.why], out[FOUND.before] = HIT, why, victim[BODY.health]
             victim[BODY.health] = out[FOUND.after] = victim[BODY.health] - amount
     out[FOUND.became], out[FOUND.amount] = became, amount
     settle(f.held, f.weapon, f.now + f.rules[RULES.cadence_allowance_s])

@@ -164,6 +164,8 @@ class RulesFields(NamedTuple):
     muzzle_reach_m: int
     trade_window_s: int
     zone_depth_m: int
+    spares_friends: int
+    """1: team-mates do nothing to each other."""
     has_movement: int
     """1: clients report their moves, by the numbers that follow."""
     speed_m_s: int
@@ -279,6 +281,8 @@ class FoundFields(NamedTuple):
     became: int
     """What became of a shot that the kernel committed, see `committing`; 0 where it is left to Python."""
     reached_m: int
+    why: int
+    """Why a hit did nothing, see `committing`."""
     amount: int
     """Points, and the victim's health before and after."""
     before: int

@@ -28,6 +28,7 @@ class RuleNumbers(Row):
         row[RULES.cadence_allowance_s] = rules.cadence.allowance_s
         row[RULES.muzzle_reach_m], row[RULES.trade_window_s] = rules.muzzle.reach_m, rules.harm.trade_window_s
         row[RULES.zone_depth_m] = rules.match.zone_depth_m
+        row[RULES.spares_friends] = rules.harm.friendly_fire == "none" or rules.harm.friendly_share == 0.0
         movement = rules.movement
         if movement is not None:
             row[RULES.has_movement] = 1.0

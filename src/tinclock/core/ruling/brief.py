@@ -31,6 +31,10 @@ _UNPACK: Final = struct.Struct(f"={FOUND.at_z + 1 - FOUND.amount}d").unpack
 NEVER: Final = float("inf")
 
 
+_WHY: Final = ("alive", "died since the view", "respawned since the view", "team-mate", "out of the shot's reach")
+"""The state of a victim, by why a hit did nothing: see `kernels.committing`."""
+
+
 class Met(NamedTuple):
     """What a shot ended at: the entity (0: the level, or nothing), the rig or the surface, and the part of a body."""
 
@@ -123,7 +127,7 @@ class Brief:
         became, (entity, name, part) = row[FOUND.became], self.met
         if became == HIT and part is not None:
             amount = Measure.DAMAGE.step(row[FOUND.amount])
-            return Measure.REWIND.step(entity, part.name), Measure.VICTIM.step("alive"), amount
+            return Measure.REWIND.step(entity, part.name), Measure.VICTIM.step(_WHY[int(row[FOUND.why])]), amount
         if became == AT_COVER:
             return (Measure.COVER.step(row[FOUND.reached_m], name),)
         if became == AT_LEVEL:

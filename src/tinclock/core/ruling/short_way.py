@@ -93,7 +93,8 @@ class ShortWay:
             if became == AT_COVER:
                 return Met(entity, columns.rig_at(column).name, part)
             before, after = found[FOUND.before], found[FOUND.after]
-            self._ledger.wounded(entity, before, after, now, quick.entity, quick.wielded, part.name)
+            if after < before:
+                self._ledger.wounded(entity, before, after, now, quick.entity, quick.wielded, part.name)
             met: Met = _new(Met, (entity, "", part))
             return met
         level = self._world.level
