@@ -16,7 +16,6 @@ from tinclock.cli.reading import (
     level_from,
     level_option,
     opened,
-    part,
     progress,
     recording_argument,
     report_problems,
@@ -247,23 +246,21 @@ def _told(ruling: Ruling | None) -> str:
 def _sweep(
     source: Recording, rules: Rules, level: Level | None, text: str, picture: Path | None, undying: bool, as_json: bool
 ) -> None:  # fmt: skip
-    from tinclock.core.analysis.changes import changes
-    from tinclock.core.analysis.tally import tally
     from tinclock.intake.settings import setting_of, with_setting
+    from tinclock.recordings.ranges import rerule_range
 
     key, values = span(text)
     given = setting_of(rules, key)
-    before = _before(source, level, undying)
-    console, table = console_for(as_json), list[Fields]()
+    console = console_for(as_json)
+    tried = [_mortal(with_setting(rules, key, value), undying) for value in values]
+    against = _mortal(source.require_header().rules, True) if undying else None
     with progress(console, f"trying {key}") as show:
-        for place, value in enumerate(values):
-            tried = _mortal(with_setting(rules, key, value), undying)
-            found = _rule(source, tried, level, part(show, place, len(values)))
-            change, counts = changes(*before, found.rulings, found.steps), tally(found.rulings)
-            table.append(
-                {"value": value, **counts["outcomes"], "damage": sum(ruling.damage for ruling in found.rulings),
-                 "kills": sum(event.kind == "death" for event in found.events), "flipped": len(change.flips)}
-            )  # fmt: skip
+        found = rerule_range(source, tried, against=against, level=level, on_progress=show)
+    names = ("upheld", "amended", "denied", "damage", "kills", "flipped")
+    table = [
+        {"value": value, **{name: getattr(one, name) for name in names}}
+        for value, one in zip(values, found, strict=True)
+    ]
     report: Fields = {"recording": str(source.path), "setting": key, "recorded": given, "rows": table}
     if picture is not None:
         from tinclock.report.sweep_figure import draw_sweep

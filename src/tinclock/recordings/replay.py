@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from tinclock.recordings.layout import Flush
     from tinclock.recordings.recording import Recording
 
-_NO_POSES: tuple[NDArray[np.int64], list[NDArray[np.float64]]] = (np.zeros(0, np.int64), [])
+NO_POSES: tuple[NDArray[np.int64], list[NDArray[np.float64]]] = (np.zeros(0, np.int64), [])
 
 
 class Refused(NamedTuple):
@@ -144,7 +144,7 @@ class _Course:
         """Everything of one flush, in the order of the steps."""
         tables = [self._columns(name, flush) for name in ("calls", "pings", "ticks", "claims")]
         calls, pings, ticks, claims = tables
-        poses = _by_tick(self._recording, flush)
+        poses = poses_by_tick(self._recording, flush)
         steps = np.concatenate([columns[0] for columns in tables])
         kinds = np.repeat(range(4), [len(columns[0]) for columns in tables])
         rows = np.concatenate([np.arange(len(columns[0])) for columns in tables])
@@ -200,7 +200,7 @@ class _Course:
             elif what == "published":
                 self.referee.published(tick, at)
             else:
-                self.referee.record(tick, at, *poses.get(tick, _NO_POSES))
+                self.referee.record(tick, at, *poses.get(tick, NO_POSES))
                 self._ticks += 1
                 if self._on_tick is not None:
                     self._on_tick(self.referee)
@@ -229,7 +229,7 @@ class _Course:
         self.refused.append(Refused(step, name, str(error)))
 
 
-def _by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:
+def poses_by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:
     """The arguments of `Referee.record` for each tick of a flush: entities and their poses."""
     header, table = recording.require_header(), recording.piece("poses", flush)
     if not table.num_rows:

@@ -43,7 +43,7 @@ def changes(
     """Hold two lists of rulings against each other. The steps say which belong to the same claim."""
     flips, outcomes = [], Counter[tuple[str, str]]()
     for step, old, new in _paired(before, before_steps, after, after_steps):
-        if _told(old) != _told(new):
+        if told(old) != told(new):
             flips.append(Flip(step, old, new))
             outcomes["-" if old is None else old.outcome, "-" if new is None else new.outcome] += 1
     accounts: dict[str, tuple[int, float]] = {}
@@ -64,10 +64,13 @@ def _damage(ruling: Ruling | None) -> float:
     return 0.0 if ruling is None else ruling.damage
 
 
-def _told(ruling: Ruling | None) -> object:
-    """What counts as the same ruling: the outcome, who was hit where, and for how much."""
+def told(ruling: Ruling | None) -> object:
+    """What counts as the same ruling: the outcome, who was hit where, for how much, and where a move ended."""
     if ruling is None:
         return None
+    brief = ruling.brief
+    if brief is not None:
+        return (ruling.outcome, *brief.told())
     hits = tuple((hit.victim, hit.part, hit.damage, hit.lethal) for hit in ruling.hits)
     return ruling.outcome, hits, ruling.damage, ruling.position
 

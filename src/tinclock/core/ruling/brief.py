@@ -10,6 +10,7 @@ import numpy as np
 from tinclock.core.combat.receipts import ActorState, Receipt, ReceiptHit
 from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
 from tinclock.core.kernels.rows import FOUND, STEP_FIELDS, STEPS_FROM
+from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.hits import Hit, Stop
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.trace import Context, steps_in
@@ -58,6 +59,11 @@ class Kept(NamedTuple):
         hits = () if hit is None or hit.part is None else (ReceiptHit(hit.entity, hit.part.name, amount),)
         return Receipt(self.sequence, self.outcome, hits, self.state())
 
+    def dealt(self) -> float:
+        """The points that it took."""
+        _, before, after, *_ = _UNPACK(self.tail)
+        return before - after  # type: ignore[no-any-return]
+
     def state(self) -> ActorState:
         """How the actor stood then."""
         _, _, _, shot, magazine, reserve, wait, health, armour, last, x, y, z = _UNPACK(self.tail)
@@ -81,6 +87,14 @@ class Brief:
 
     def __init__(self, row: bytes, claim: Any, kept: Kept, now: float, met: Met, more: tuple[Step, ...]) -> None:
         self._row, self._claim, self.kept, self._now, self.met, self.more = row, claim, kept, now, met, more
+
+    def told(self) -> tuple[object, float, Triple | None]:
+        """Who was hit where and for how much, the damage dealt, and where a move ended."""
+        kept = self.kept
+        amount, before, after, *_, x, y, z = _UNPACK(kept.tail)
+        hit, is_move = kept.hit, isinstance(self._claim, MoveClaim)
+        hits = () if hit is None or hit.part is None else ((hit.entity, hit.part.name, amount, False),)
+        return hits, before - after, (x, y, z) if is_move else None
 
     def fields(self) -> Fields:
         """All that its ruling has but its number, its outcome and its findings."""

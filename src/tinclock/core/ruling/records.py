@@ -77,6 +77,18 @@ class Ruling:
         return Ruling, tuple(getattr(self, name) for name in _FIELDS)
 
     @property
+    def brief(self) -> Any:
+        """What a ruling will be made of that nobody has read yet, see `ruling.brief`; None for one that is whole."""
+        late = self.__dict__.get("late")
+        return late if late is not None and "kept" in self.__dict__ else None
+
+    @property
+    def dealt(self) -> float:
+        """The damage that was dealt, in points: `damage`, without making the rest of the ruling for it."""
+        brief = self.brief
+        return self.damage if brief is None else brief.kept.dealt()
+
+    @property
     def trace(self) -> tuple[Step, ...]:
         """Every step, in the order taken: what was measured, against which limit, and what came of it."""
         return self.steps

@@ -11,6 +11,7 @@ import numpy as np
 from tinclock.core.errors import BadNumberError, OutOfHistoryError, TimeOrderError, UnknownNameError
 from tinclock.core.kernels.moments import SNAPSHOT_FIELDS, TICK_FIELDS
 from tinclock.core.kernels.rows import MOMENT
+from tinclock.core.packed import memory_of
 from tinclock.core.timeline.columns import Columns
 from tinclock.core.timeline.queue import NumberQueue
 from tinclock.core.timeline.views import View
@@ -69,19 +70,19 @@ class PoseRing:
         self._snapshot_rows, self._tick_rows = NumberQueue(SNAPSHOT_FIELDS), NumberQueue(TICK_FIELDS)
         self.moments = np.zeros(len(MOMENT), np.int64)
         """Where kernels find what is held, see `kernels.rows.MomentFields`."""
+        self._moments = memory_of(self.moments)
         self._tell_kernels()
+        self._tell_columns()
 
     def _tell_kernels(self) -> None:
         """Let kernels know what is held now."""
-        snapshots, ticks = self._snapshot_rows, self._tick_rows
-        self.moments[:] = (
-            snapshots.at,
-            snapshots.count,
-            ticks.at,
-            ticks.count,
-            self._columns.header_at,
-            self._columns.cuts_at,
-        )
+        snapshots, ticks, moments = self._snapshot_rows, self._tick_rows, self._moments
+        moments[MOMENT.snapshots], moments[MOMENT.snapshot_count] = snapshots.at, snapshots.count
+        moments[MOMENT.ticks], moments[MOMENT.tick_count] = ticks.at, ticks.count
+
+    def _tell_columns(self) -> None:
+        """Let kernels know where the columns' arrays lie now."""
+        self._moments[MOMENT.header], self._moments[MOMENT.cuts] = self._columns.header_at, self._columns.cuts_at
 
     # -- who is in it ---------------------------------------------------------------------------------------
 
@@ -103,7 +104,7 @@ class PoseRing:
     def add(self, entity: int, rig: str) -> None:
         """Make room for an entity (a positive integer never used before) with a rig."""
         self._columns.add(entity, rig)
-        self._tell_kernels()
+        self._tell_columns()
 
     def remove(self, entity: int) -> None:
         """Forget an entity at once, its past included: no later cast meets it."""
@@ -216,6 +217,7 @@ class PoseRing:
         for tick, held in self.snapshots.items():
             self._snapshot_rows.append((tick, held.time, held.sent_at, held.slot))
         self._tell_kernels()
+        self._tell_columns()
 
     def publish(self, tick: int, sent_at: float | None = None) -> None:
         """Note that the tick was sent to the clients, at `sent_at` (default: its own server time)."""
