@@ -12,8 +12,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 AHEAD = "import tinclock; tinclock.warm_up(ahead=True)"
-LAST_S = 60.0
-"""So long the other process may still compile what this one has already."""
+LAST_S = 120.0
+"""So long this process waits for the other one, before it compiles by itself."""
 
 
 def warm_up_beside(on_progress: Callable[[str, int, int], None] | None = None) -> None:
@@ -22,12 +22,17 @@ def warm_up_beside(on_progress: Callable[[str, int, int], None] | None = None) -
     if not is_compiled():
         silent = subprocess.DEVNULL
         other = subprocess.Popen([sys.executable, "-c", AHEAD], stdin=silent, stdout=silent, stderr=silent)
+
+    def wait() -> None:
+        if other is None:
+            return
+        try:
+            other.wait(LAST_S)
+        except subprocess.TimeoutExpired:
+            other.kill()
+            other.wait()
+
     try:
-        warm_up(on_progress)
+        warm_up(on_progress, wait=wait)
     finally:
-        if other is not None:
-            try:
-                other.wait(LAST_S)
-            except subprocess.TimeoutExpired:
-                other.kill()
-                other.wait()
+        wait()

@@ -15,6 +15,7 @@ from tinclock.core.combat.motion import Motion
 from tinclock.core.combat.projectile_motion import Flight
 from tinclock.core.geometry.level import Level, Surface
 from tinclock.core.kernels import cast
+from tinclock.core.kernels.checking import check_claim, check_claims
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.rules.ruleset import Rules
@@ -58,24 +59,30 @@ _RULES = {
                                        "compensation": "launch", "impacts": "claimed"}},
     },
 }  # fmt: skip
-STEPS = ("levels", "poses", "launches", "shots", "blows", "moves", "questions")
+STEPS = ("levels", "poses", "questions", "flights", "claims", "launches", "shots", "blows", "moves")
 """What `warm_up` goes through, in order."""
-AHEAD = ("poses", "shots", "blows", "questions")
-"""What a second process goes through meanwhile: none of it needs a level, and the first process comes to it last."""
+AHEAD = ("claims",)
+"""What a second process compiles meanwhile: the largest kernel, which takes as long as all others."""
 
 
-def warm_up(on_progress: Callable[[str, int, int], None] | None = None, *, ahead: bool = False) -> None:
+def warm_up(
+    on_progress: Callable[[str, int, int], None] | None = None, *, ahead: bool = False,
+    wait: Callable[[], object] | None = None,
+) -> None:  # fmt: skip
     """Compile or load every kernel that a match needs. Call it before your server's loop.
 
     on_progress : called before each step with what it loads, how many steps are done, and how many there are
     ahead : compile the other half, in a second process beside one that compiles all; it finds the results in the cache
+    wait : called when only what that other process compiles is left
 
     With compiled kernels in the cache it takes about a second, on a machine that never ran Tin Clock about a minute.
     """
-    match, names = _Match(ahead), AHEAD if ahead else STEPS
+    match, names = _Match(), AHEAD if ahead else STEPS
     for done, name in enumerate(names):
         if on_progress is not None:
             on_progress(name, done, len(names))
+        if wait is not None and name in AHEAD:
+            wait()
         match.steps()[name]()
     if on_progress is not None:
         on_progress("", len(names), len(names))
@@ -92,16 +99,16 @@ def is_compiled() -> bool:
 class _Match:
     """Two bodies, a door, a pane and a wall, and somebody who does everything once."""
 
-    def __init__(self, on_open_ground: bool) -> None:
+    def __init__(self) -> None:
         self._rules = msgspec.convert(_RULES, Rules)
         self._tick, self._sequence = -1, 0
-        self._on_open_ground = on_open_ground
 
     def steps(self) -> dict[str, Callable[[], None]]:
         """By their names."""
         return {
-            "levels": self._level, "poses": self._poses, "launches": self._launches, "shots": self._shots,
-            "blows": self._blows, "moves": self._moves, "questions": self._questions,
+            "levels": self._level, "poses": self._poses, "questions": self._questions, "flights": self._flights,
+            "claims": self._claims, "launches": self._launches, "shots": self._shots, "blows": self._blows,
+            "moves": self._moves,
         }  # fmt: skip
 
     def _level(self) -> None:
@@ -115,9 +122,8 @@ class _Match:
         self.level.first_many([[0.0, 0.0, 1.0]], [[1.0, 0.0, 0.0]], 50.0)
 
     def _poses(self) -> None:
-        opened = Referee(self._rules)
-        self.referee = opened if self._on_open_ground else Referee(self._rules, level=self.level)
-        self._all = [opened] if self._on_open_ground else [self.referee, opened]
+        self.referee = Referee(self._rules, level=self.level)
+        self._all = [self.referee, Referee(self._rules)]
         for each in self._all:
             each.admit(connection="a", account="a", team="one", rig="body")
             each.admit(connection="b", account="b", team="two", rig="body")
@@ -174,6 +180,19 @@ class _Match:
     def _blows(self) -> None:
         self._claim("strike", "blow")
         self._claim("strike", "blow", origin=[0.1, 0.0, 1.0], direction=[0.8, 0.6, 0.0])
+
+    def _flights(self) -> None:
+        for each in self._all:
+            roster, flights = each._roster, each._pipeline.flights
+            for weapon in ("ball", "point"):
+                line, actor = roster.connections["a"], roster.actors[1]
+                flights.launch(actor, line, roster.weapons[weapon], (0.0, 0.0, 1.5), (30.0, 0.0, 1.0), 0.0, 0.0)
+        for _ in range(4):
+            self._record()
+
+    def _claims(self) -> None:
+        check_claims.compile("(int64, int64, int64)")  # and all that it calls
+        check_claim.compile("(int64, int64)")
 
     def _launches(self) -> None:
         for weapon in ("ball", "point"):

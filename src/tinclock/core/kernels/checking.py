@@ -47,7 +47,7 @@ from tinclock.core.kernels.checks.weapon import (
     check_weapon,
 )
 from tinclock.core.kernels.committing import commit_usual
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.facts import ASK, NOTHING, Facts
 from tinclock.core.kernels.layout import COLUMN_COUNT, HISTORY_FIELDS, LEVEL_FIELDS, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
@@ -113,7 +113,7 @@ class CheckNumbers(NamedTuple):
 CHECK: Final = CheckNumbers(*range(len(CheckNumbers._fields)))
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _sent(f, which):
     """One of the checks of who sends what, by its number; returns what it does. No unit."""
     if which == CHECK.sequence:
@@ -133,7 +133,7 @@ def _sent(f, which):
     return check_trade(f)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _armed(f, which):
     """One of the checks of the weapon in hand, by its number; returns what it does. No unit."""
     if which == CHECK.weapon:
@@ -155,7 +155,7 @@ def _armed(f, which):
     return check_number(f)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _seen(f, which):
     """One of the checks of what the screen showed, by its number; returns what it does. No unit."""
     if which == CHECK.shown_view:
@@ -173,7 +173,7 @@ def _seen(f, which):
     return commit_usual(f)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _moved(f, which):
     """One of the checks of move reports, by its number; returns what it does. No unit."""
     if which == CHECK.reported:
@@ -193,7 +193,7 @@ def _moved(f, which):
     return commit_move(f)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _scratch_of(f):
     """The match's own scratch arrays for `first_part`, see there; nothing in them has a unit."""
     at, header = int64_at(f.scratch), f.stored[0]
@@ -205,7 +205,7 @@ def _scratch_of(f):
     )
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _tree_scratch_of(f):
     """The match's own scratch arrays for `first_triangle`, see there; nothing in them has a unit."""
     at = int64_at(f.scratch)
@@ -217,7 +217,7 @@ def _tree_scratch_of(f):
     )
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _cast(f):
     """Look along the ray of a shot that goes where it is aimed; metres."""
     if not f.weapon[WEAPON.is_plain]:
@@ -247,7 +247,7 @@ def _cast(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def facts_of(call):
     """The facts of a claim, from the addresses that a call takes. No unit."""
     world, who, claim = int64_at(call[CALL.world]), int64_at(call[CALL.who]), float64_at(call[CALL.claim])

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.facts import NOTHING
 from tinclock.core.kernels.memory import float64_at, int16_at, int64_at
 from tinclock.core.kernels.poses import ABSENCE, MOST_CUTS, epochs_at
@@ -23,7 +23,7 @@ HURT, DIED, RESPAWNED, TEAM_MATE, OUT_OF_REACH, UNUSUAL = 0.0, 1.0, 2.0, 3.0, 4.
 """Why a hit did nothing, 0 where it did; -1 where Python has to say."""
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _lived_then(f, life_epoch):
     """Whether the body that was met began its life before the view: it had been cut so often. No unit."""
     column, late = int(f.found[FOUND.column]), f.found[FOUND.fraction] >= 1.0
@@ -34,7 +34,7 @@ def _lived_then(f, life_epoch):
     return f.cuts[column] - since >= life_epoch
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _why_unhurt(f, victim, amount):
     """Why a hit does nothing, `HURT` where it takes health from one who lives on, `UNUSUAL` for all else; points."""
     if victim[BODY.affected] or victim[BODY.armour] != 0.0:
@@ -50,7 +50,7 @@ def _why_unhurt(f, victim, amount):
     return HURT if victim[BODY.alive] and 0.0 < amount < victim[BODY.health] else UNUSUAL
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _may_pass(f):
     """Whether the shot may pass through what comes first on its way, or starts inside it. No unit."""
     out, column, wall = f.found, int(f.found[FOUND.column]), int(f.found[FOUND.wall])
@@ -63,7 +63,7 @@ def _may_pass(f):
     return wall >= 0 and f.passable_rows != 0 and int16_at(f.passable_rows)[wall] != 0
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def tell_standing(f):
     """Put down how the actor stands now: rounds, points, and seconds until its weapon fires."""
     out = f.found
@@ -76,7 +76,7 @@ def tell_standing(f):
         out[FOUND.at_x], out[FOUND.at_y], out[FOUND.at_z] = f.moved[MOVED.x], f.moved[MOVED.y], f.moved[MOVED.z]
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def commit_usual(f):
     """Commit a shot that was cast, if it is a usual one; what became of it stands in what was found. Points, metres."""
     out = f.found

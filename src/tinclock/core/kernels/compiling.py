@@ -30,6 +30,11 @@ def njit(**options: Any) -> Any:
     return decorate
 
 
+inner: Any = numba.njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+"""For what only kernels call: it becomes a part of them, so it is neither kept by itself nor given a way in from
+Python, which takes time to compile."""
+
+
 def _tell() -> None:
     global _told
     if not _told:

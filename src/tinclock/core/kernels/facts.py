@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from typing import Any, Final, NamedTuple
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.rows import (
     AGAINST,
     CODE,
@@ -163,7 +163,7 @@ FINDING: Final = FindingNumbers(*range(len(FindingNumbers._fields)))
 NO_NUMBER: Final = float("nan")
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def measured(f, what, observed, limit):
     """Take down a step: what was measured, against which limit, each in the measure's own unit."""
     place = int(f.found[FOUND.steps])
@@ -174,7 +174,7 @@ def measured(f, what, observed, limit):
         f.found[FOUND.steps] = place + 1
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def found(f, code, observed, limit, more=0.0):
     """Take down a finding, and return its number; `more` is what its words need besides. Units are the finding's."""
     place = int(f.found[FOUND.findings])

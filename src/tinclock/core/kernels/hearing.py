@@ -11,7 +11,7 @@ from typing import Final
 
 import numpy as np
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.lengths import exact_sum
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import SENT_AT, SNAPSHOT_FIELDS, shown_at, snapshot_of
@@ -32,14 +32,14 @@ STAMP, LAG, STILL, SEQUENCE = 0, 1, 2, 3
 SAID_FIELDS: Final = 4
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def forget(line):
     """Nothing was said yet, or nothing that still holds. No unit."""
     line[LINE.said_begin] = line[LINE.said_count] = line[LINE.said_sequence] = 0.0
     line[LINE.said_received_at], line[LINE.lag_s] = -math.inf, math.nan
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _middle_mean(lags):
     """The mean of the middle half, seconds, correctly rounded. lags : (n,) float64"""
     lags.sort()
@@ -51,7 +51,7 @@ def _middle_mean(lags):
     return (total + left) / (lags.shape[0] - 2 * outer)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def take_said(line, said, stamp, view_time, received_at, still, sequence):
     """Take down what a message said; one that was overtaken says nothing any more. Times are seconds."""
     lag, last = stamp - view_time, line[LINE.said_client_time]
@@ -91,7 +91,7 @@ def take_said(line, said, stamp, view_time, received_at, still, sequence):
         line[LINE.lag_s] = math.nan
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def hear(f):
     """Take down what a claim says of its lag: 1 for what can be true, 0 for what can't (its client can't have had it).
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.ray_shapes import exact_product
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def exact_sum(a, b):
     """A sum and what its rounding left out, in the summands' unit (Knuth, The Art of Computer Programming 2, 4.2.2)."""
     total = a + b

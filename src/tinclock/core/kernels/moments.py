@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from typing import Final
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.memory import float64_at
 
 TICK, TIME, SENT_AT, SLOT = 0, 1, 2, 3
@@ -18,7 +18,7 @@ TICK_SLOT: Final = 2
 TICK_FIELDS: Final = 3
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def snapshot_of(snapshots, count, tick):
     """The place of a published tick among the snapshots, -1 where it isn't held; no unit."""
     low, high = 0, count - 1
@@ -33,7 +33,7 @@ def snapshot_of(snapshots, count, tick):
     return low if snapshots[SNAPSHOT_FIELDS * low + TICK] == tick else -1
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def spacing_of(snapshots, count):
     """Seconds between two snapshots, on average over those that are held; 0 for less than two."""
     if count < 2:
@@ -41,7 +41,7 @@ def spacing_of(snapshots, count):
     return (snapshots[SNAPSHOT_FIELDS * (count - 1) + TIME] - snapshots[TIME]) / (count - 1)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def view_around(snapshots, count, server_time):
     """What interpolates the snapshots around a server time, seconds: (place, place, fraction).
 
@@ -63,7 +63,7 @@ def view_around(snapshots, count, server_time):
     return before, low, (server_time - a) / (b - a)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def view_drawn(snapshots, count, server_time, shows_nearest, extrapolates, extrapolate_s):
     """What a client that received everything draws for a server time: (place, place, fraction), place -1 for nothing.
 
@@ -95,7 +95,7 @@ def view_drawn_of(snapshots_at, count, server_time, shows_nearest, extrapolates,
     return int(from_tick), int(to_tick), fraction
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def shown_at(snapshots, count, from_tick, to_tick, fraction):
     """The server time of a view that somebody may have drawn, seconds; NaN where it isn't held, or nobody draws it."""
     before, after = snapshot_of(snapshots, count, from_tick), snapshot_of(snapshots, count, to_tick)

@@ -7,14 +7,14 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.rows import HELD, WEAPON
 
 NEVER = math.inf
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def rounds_at(held, weapon, at):
     """(magazine, reserve) as they are at a time, seconds, a reload that is over by then included; -1: endless."""
     magazine, reserve = held[HELD.magazine], held[HELD.reserve]
@@ -40,7 +40,7 @@ def charge_of(held_at, weapon_at, now):
     return charge_at(float64_at(held_at), float64_at(weapon_at), now)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def charge_at(held, weapon, now):
     """The share of a full charge that there is at a time, seconds."""
     full, since = weapon[WEAPON.charge_s], held[HELD.charging_from]
@@ -49,7 +49,7 @@ def charge_at(held, weapon, now):
     return min(1.0, max(0.0, (now - since) / full)) if since != NEVER else 0.0
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def settle(held, weapon, now):
     """Finish a reload that is over by a time, seconds."""
     if held[HELD.reload_ends] <= now:
@@ -58,7 +58,7 @@ def settle(held, weapon, now):
         held[HELD.reloaded_at], held[HELD.reload_ends] = held[HELD.reload_ends], NEVER
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def fire(held, now):
     """Spend the time of one shot, which counts from when the weapon was ready; seconds."""
     at = max(now, held[HELD.ready_at])
@@ -73,7 +73,7 @@ def fire(held, now):
     held[HELD.ready_at] = at + (pause if fired == burst else held[HELD.interval_s])
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def can_reload(held, weapon, at):
     """Whether the magazine has room, something can fill it, and no reload is under way at a time, seconds."""
     full = weapon[WEAPON.magazine]
@@ -83,14 +83,14 @@ def can_reload(held, weapon, at):
     return max(magazine, 0.0) < full and reserve != 0.0
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def reload(held, weapon, now):
     """Begin a reload, not before the last shot had its time: what came early is not gained twice. Seconds."""
     held[HELD.reload_ends] = max(now, held[HELD.fired_at]) + weapon[WEAPON.reload_s]
     settle(held, weapon, now)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def spend(held, weapon, now, charge):
     """One shot: its ammunition, its time, its charge; seconds.
 
@@ -108,7 +108,7 @@ def spend(held, weapon, now, charge):
             reload(held, weapon, now)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def ready_at(held, weapon):
     """The server time from which the weapon fires, seconds, as things stand; inf while it is empty."""
     ready = max(held[HELD.ready_at], held[HELD.drawn_at])
@@ -120,7 +120,7 @@ def ready_at(held, weapon):
     return ready
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def falloff_at(table, count, distance):
     """The damage factor at a distance, metres: straight lines between the table's points, level beyond its ends.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.checks.view import ENOUGH_ANSWERS, rule_at
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, measured
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import TIME, shown_at, spacing_of
@@ -26,19 +26,19 @@ LEAST_SPAN_S = 15.0
 """Both over at least so long a time: a line that is congested for a while delays whatever goes up then."""
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def is_tracked(line, received_at):
     """Whether a line's lag is known at a time, seconds; what a client that fell silent once said is forgotten."""
     return not math.isnan(line[LINE.lag_s]) and received_at - line[LINE.said_received_at] <= FRESH_S
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def lag_allowance(line, rules, spacing_s):
     """How far, in seconds, a view may stray from the tracked lag; snapshots are `spacing_s` apart."""
     return rules[RULES.lag_allowance_s] + (spacing_s if line[LINE.shows_nearest] else 0.0)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def stamp_bounds(line, rules, earliest, latest, received_at):
     """Between which times of its clock, seconds, a claim was made: (earliest, latest).
 
@@ -86,7 +86,7 @@ def strays_at(line, stamp, shown, still, allowance):
     return not abs(lag - line[LINE.lag_s]) <= allowance
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_lag(f):
     """Find `view_restless` where the view strays from the tracked lag; works out the view at that lag to rule at.
 
@@ -122,7 +122,7 @@ def check_lag(f):
     return found(f, FINDING.view_restless, off, limit) if off > limit else NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_faces(f):
     """Find `two_faced_clock` where the least trip up that pongs say and the one that claims say can't both be true.
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.committing import ACCEPTED, tell_standing
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import nearest_cover
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.hearing import hear
@@ -25,7 +25,7 @@ LONGEST_STEP_S = 1.0
 _TIME_S, _BEYOND_M = TOLERANCES.time_s, TOLERANCES.beyond_m
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _way(f):
     """From where the body was accepted to be to where the report leaves it: (x, y, z), metres."""
     return (
@@ -35,14 +35,14 @@ def _way(f):
     )
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _cut_down(f, code, x, y, z):
     """Put the body where the rules let it go, metres, unless they say that this finding is only noted."""
     if f.consequences[code] != NOTED:
         f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z] = x, y, z
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_reported(f):
     """Find `moves_not_ruled` where the rules have no movement or the server never put the body anywhere. No unit."""
     if not f.is_put or not f.rules[RULES.has_movement]:
@@ -57,7 +57,7 @@ def check_reported(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_push(f):
     """Find `push_too_long`: an input longer than a stick goes. It is cut down, never used as it is. No unit."""
     length = f.claim[CLAIM.push]
@@ -67,7 +67,7 @@ def check_push(f):
     return found(f, FINDING.push_too_long, length, 1.0) if length > LONGEST_PUSH else NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _time(f):
     """(How much time a report says has passed since the last one, how much there was for it), seconds."""
     moved, last = f.moved, f.moved[MOVED.client_time]
@@ -77,7 +77,7 @@ def _time(f):
     return step, max(0.0, f.now + f.rules[RULES.time_allowance_s] - moved[MOVED.clock_at])
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_clock(f):
     """Find `stale_move` or `fast_clock`; works out the time, seconds, that the report may use."""
     last = f.moved[MOVED.client_time]
@@ -94,7 +94,7 @@ def check_clock(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_leap(f):
     """Find `teleport`: further than any speed explains, by a whole leap; metres. The body stays where it was."""
     rules = f.rules
@@ -110,7 +110,7 @@ def check_leap(f):
     return found(f, FINDING.teleport, apart, limit)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_speed(f):
     """Find `too_fast`; cuts the way, metres, down to what the body can do, over ground and upright by themselves."""
     rules, seconds = f.rules, f.found[FOUND.seconds]
@@ -132,7 +132,7 @@ def check_speed(f):
     return found(f, FINDING.too_fast, abs(dz), upright, -seconds)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_turn(f):
     """Find `too_sharp`; cuts the change of velocity over ground, metres a second, down to what the body can do.
 
@@ -157,7 +157,7 @@ def check_turn(f):
     return found(f, FINDING.too_sharp, off - free, most)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _instants(f):
     """The present, and what the client's screen showed when it moved, no further back than a shot is rewound.
 
@@ -174,7 +174,7 @@ def _instants(f):
     return present, (a, b, fraction)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _first_wall(f, ray, length):
     """What stops the body's ball within a length: (what, distance), metres; what as `cover.first_in_the_way` says.
 
@@ -205,7 +205,7 @@ def _first_wall(f, ray, length):
     return (-1, length) if what <= -2 else (what, distance)  # a door that closed on a body lets it out
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_walls(f):
     """Find `through_wall`; the body stops where its ball touches something, metres. It sees what is left of the way."""
     dx, dy, dz = _way(f)
@@ -227,7 +227,7 @@ def check_walls(f):
     return found(f, FINDING.through_wall, length - distance, allowance)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def commit_move(f):
     """Accept the place that is left after cutting down, metres, and count the time that was used for it."""
     moved = f.moved

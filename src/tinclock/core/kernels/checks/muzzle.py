@@ -6,20 +6,20 @@ the weapon shoots through it may be held through, and pays for: Python works tha
 
 from __future__ import annotations
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import first_in_the_way
 from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NOTHING, found, measured
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.rows import CLAIM, FOUND, RULES, WEAPON
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def view_of(f):
     """The view that a claim is ruled at, as kernels read the history: (slot, slot, fraction); no unit."""
     return int(f.found[FOUND.from_slot]), int(f.found[FOUND.to_slot]), f.found[FOUND.fraction]
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_muzzle(f):
     """Find `muzzle_far` or `muzzle_blocked`; metres."""
     ex, ey, ez = f.found[FOUND.eye_x], f.found[FOUND.eye_y], f.found[FOUND.eye_z]

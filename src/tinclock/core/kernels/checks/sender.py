@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.moments import TICK_FIELDS, TICK_SLOT
 from tinclock.core.kernels.poses import point_on_bone
@@ -19,7 +19,7 @@ FARTHEST_M = 1e7
 _LENGTH = TOLERANCES.direction_length
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_sequence(f):
     """Find `stale_sequence` for one that is no longer remembered, `skipped_sequence` for a leap ahead. No unit."""
     given, highest = f.claim[CLAIM.sequence], f.line[LINE.highest_sequence]
@@ -31,7 +31,7 @@ def check_sequence(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _is_near(f):
     """Whether no number of a claim is larger than anything in a match, or NaN; metres."""
     claim = f.claim
@@ -41,7 +41,7 @@ def _is_near(f):
     return near
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_fields(f):
     """Ask about a claim whose fields aren't what they must be. No unit."""
     if not f.claim[CLAIM.is_well_formed] or not _is_near(f):
@@ -51,7 +51,7 @@ def check_fields(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_form(f):
     """`check_fields` for a claim with an aim: find `direction_not_unit`; works out the direction, of unit length."""
     if not f.claim[CLAIM.is_well_formed] or not _is_near(f):
@@ -70,7 +70,7 @@ def check_form(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_sender(f):
     """Find `foreign_actor` where a claim names one that its connection doesn't act for. No unit.
 
@@ -83,13 +83,13 @@ def check_sender(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_tenure(f):
     """Ask where control of the actor changed hands. No unit."""
     return NOTHING if f.body[BODY.tenures] == 0.0 else ASK
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_alive(f):
     """Find `dead_actor`. No unit."""
     if f.body[BODY.dead]:
@@ -99,7 +99,7 @@ def check_alive(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _eye_in(f, place):
     """The actor's eye in a tick that is held, by its place: (there, x, y, z), metres."""
     eye = (f.body[BODY.eye_x], f.body[BODY.eye_y], f.body[BODY.eye_z])
@@ -107,7 +107,7 @@ def _eye_in(f, place):
     return point_on_bone(f.column, int(f.body[BODY.eye_bone]), eye, slot, f.stored)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_actor(f):
     """Find `dead_actor` or `absent_actor`; works out the actor's eye as the server has it now, metres.
 
@@ -136,7 +136,7 @@ def check_actor(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_trade(f):
     """Find `dead_actor` for one that died on its own screen before it acted; seconds."""
     if not f.found[FOUND.posthumous]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import (
@@ -34,7 +34,7 @@ OF_THE_FUTURE = -1.0
 """Why a view is ahead: its tick is still to come. Otherwise the tick of the snapshot that can't have arrived."""
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def shortest_trip(line, rules):
     """The least time, seconds, between sending a snapshot and receiving a claim that has seen it.
 
@@ -46,7 +46,7 @@ def shortest_trip(line, rules):
     return max(0.0, line[LINE.least_round_trip_s] - rules[RULES.early_allowance_s] - line[LINE.jitter_s])
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def latest_age(line, rules):
     """The greatest age of a view, seconds, that the connection and the client's drawing explain.
 
@@ -65,13 +65,13 @@ def latest_age(line, rules):
     )
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def sparser_by(spacing_s, rules):
     """How much further apart snapshots are than the rules say, seconds: what is ruled goes by what was sent."""
     return max(0.0, spacing_s - rules[RULES.snapshot_every] / rules[RULES.tick_rate_hz])
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def bound_views(line, rules):
     """Work out what bounds a line's views, seconds, into its row."""
     line[LINE.shortest_s] = shortest_trip(line, rules)
@@ -92,7 +92,7 @@ def ages_of_line(line_at, rules_at, spacing_s):
     return shortest_trip(line, rules), latest_age(line, rules) + sparser_by(spacing_s, rules)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _rule_between(f, before, after, fraction):
     """Rule at a view between two snapshots, by their places; no unit."""
     a, b = SNAPSHOT_FIELDS * before, SNAPSHOT_FIELDS * after
@@ -103,7 +103,7 @@ def _rule_between(f, before, after, fraction):
     f.found[FOUND.from_slot], f.found[FOUND.to_slot] = f.snapshots[a + SLOT], f.snapshots[b + SLOT]
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def rule_at(f, view_time):
     """Rule at a server time, seconds, within what can have arrived and what the cap allows."""
     bound_views(f.line, f.rules)
@@ -120,14 +120,14 @@ def rule_at(f, view_time):
     _rule_between(f, before, after, fraction)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _before_admission(f, sent_at):
     """Find `view_unknown` for a view of what was sent, seconds, before this connection was there."""
     measured(f, MEASURE.snapshot_sent_after_admission, sent_at - f.line[LINE.since], 0.0)
     return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, FROM_BEFORE)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _cap(f, age):
     """Rule at the greatest age allowed; the finding says how old, seconds, the claimed view was."""
     limit = f.rules[RULES.max_rewind_s]
@@ -141,7 +141,7 @@ def _cap(f, age):
     return found(f, FINDING.view_capped, age, limit)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _present(f):
     """The server's own shooters see the newest tick as it is. No unit."""
     at = TICK_FIELDS * (f.tick_count - 1)
@@ -153,7 +153,7 @@ def _present(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _derived(f):
     """The view of a client that can't say it, from the time of its clock: (place, place, fraction), place -1 for none.
 
@@ -173,7 +173,7 @@ def _derived(f):
     )  # fmt: skip
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _underived(f):
     """Why no view follows from the client time: the clock isn't known yet, or the time is long past. Seconds."""
     if f.line[LINE.samples] == 0.0 or f.snapshot_count == 0:
@@ -183,7 +183,7 @@ def _underived(f):
     return _cap(f, f.now - ((0.0 if math.isnan(stamp) else stamp) - f.line[LINE.offset_s]))
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _not_held(f, from_tick, to_tick, fraction):
     """What a view means whose snapshots aren't both held: the future, the distant past, or ticks never sent."""
     newest = f.ticks[TICK_FIELDS * (f.tick_count - 1) + TICK] if f.tick_count > 0 else -1.0
@@ -197,7 +197,7 @@ def _not_held(f, from_tick, to_tick, fraction):
     return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, UNDRAWN)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _is_drawn(f, before, after, fraction):
     """Whether a client that draws like this one can have got to a fraction between two snapshots. No unit."""
     furthest = 1.0
@@ -207,7 +207,7 @@ def _is_drawn(f, before, after, fraction):
     return 0.0 <= fraction <= furthest
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_view(f):
     """Find `view_unknown`, `view_ahead`, `view_late` or `view_capped`; works out the view to rule at. Seconds.
 
@@ -238,7 +238,7 @@ def check_view(f):
     return _check_age(f, before, after, fraction)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _check_age(f, before, after, fraction):
     """`check_view` of a view between two snapshots that are held, by their places. Seconds."""
     cap = f.rules[RULES.max_rewind_s]
@@ -261,7 +261,7 @@ def _check_age(f, before, after, fraction):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_view_order(f):
     """Find `view_backwards` when the view lies before an earlier one by more than packets get reordered; seconds."""
     if f.line[LINE.is_servers]:

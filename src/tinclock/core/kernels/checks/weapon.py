@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.rows import (
     CLAIM,
@@ -23,7 +23,7 @@ from tinclock.core.kernels.rows import (
 from tinclock.core.kernels.spending import NEVER, charge_at, rounds_at
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_weapon(f):
     """Find `unknown_weapon`, `unarmed` or `weapon_not_held`: the weapon that fires is the one in hand. No unit."""
     named = f.claim[CLAIM.weapon]
@@ -36,7 +36,7 @@ def check_weapon(f):
     return found(f, FINDING.unarmed if named == NOT_CARRIED else FINDING.weapon_not_held, NO_NUMBER, NO_NUMBER)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _check_kind(f, fits):
     """Find `wrong_kind` for a weapon of another kind. No unit."""
     if fits:
@@ -45,32 +45,32 @@ def _check_kind(f, fits):
     return found(f, FINDING.wrong_kind, NO_NUMBER, NO_NUMBER)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_shoots(f):
     """Find `wrong_kind` for a shot with a weapon that reaches or launches. No unit."""
     kind = f.weapon[WEAPON.kind]
     return _check_kind(f, kind in (HITSCAN, PELLETS))
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_launches(f):
     """Find `wrong_kind` for a launch with a weapon whose shots don't fly. No unit."""
     return _check_kind(f, f.weapon[WEAPON.kind] == PROJECTILE)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_fires(f):
     """Find `wrong_kind` for the trigger of a weapon that has none. No unit."""
     return _check_kind(f, f.weapon[WEAPON.kind] != REACH)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_reaches(f):
     """Find `wrong_kind` for a blow with a weapon that shoots. No unit."""
     return _check_kind(f, f.weapon[WEAPON.kind] == REACH)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_loaded(f):
     """Find `not_drawn`, `no_ammunition` or `reloading`, with an allowance for packets that bunch; seconds."""
     if not f.weapon[WEAPON.encumbered]:
@@ -95,7 +95,7 @@ def check_loaded(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_cadence(f):
     """Find `fast_cadence` when the weapon can't have been ready, allowance included; seconds."""
     early, allowance = f.held[HELD.ready_at] - f.now, f.rules[RULES.cadence_allowance_s]
@@ -106,7 +106,7 @@ def check_cadence(f):
     return NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_charge(f):
     """Find `undercharged` or `overcharged`; works out the charge, the claimed one where there was time for it."""
     full, least = f.weapon[WEAPON.charge_s], f.weapon[WEAPON.charge_least]
@@ -124,7 +124,7 @@ def check_charge(f):
     return found(f, FINDING.overcharged, claimed, most) if claimed > most else NOTHING
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def check_number(f):
     """Find `shots_skipped` where the shot's number isn't the next of a weapon whose spread goes by it. No unit."""
     number, following = f.claim[CLAIM.shot], f.held[HELD.shots] + 1.0
