@@ -173,7 +173,7 @@ def main() -> None:
     table.add_row("all of it", "", "", f"{whole:.1%}", style="bold")
     console.print(f"{PLAYERS} players at {RATE_HZ:g} Hz, {SHOTS_A_SECOND} shots and {MOVES_A_SECOND} moves a second")
     console.print(table)
-    console.print(f"goal: at most 25% of one core; outcomes {figures['outcomes']}")
+    console.print(f"goal: at most 6% of one core; outcomes {figures['outcomes']}")
     console.print(
         f"{figures['events a second']:.0f} events a second; {bytes_each / 1000:.1f} kB of them per client per second"
     )

@@ -17,6 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tinclock
+from tinclock.core.analysis.tally import tally
 from tinclock.core.findings import FINDINGS
 from tinclock.core.kernels.facts import FINDING, MEASURE
 from tinclock.core.kernels.lengths import length_of
@@ -25,7 +26,7 @@ from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.trace import _WORDS
 from tinclock.core.timeline.lag import LagTracker, Said
 from tinclock.core.timeline.queue import NumberQueue
-from tinclock.recordings import Recording, rerule
+from tinclock.recordings import Recording, changes, rerule, rerule_range, undying, with_setting
 from tinclock.sample import data_file
 
 json = msgspec.json.encode
@@ -90,6 +91,25 @@ def test_a_recording_is_ruled_alike_together_and_one_by_one():
     assert alone.as_recorded
     assert together.as_recorded
     assert len(looked) == len(together.rulings)
+
+
+def test_a_range_in_one_pass_gives_what_a_pass_for_each_setting_gives():
+    """Trying many values at once counts the same outcomes, damage, deaths and flips as ruling again for each of them."""
+    source = Recording(Path(str(data_file("sample"))))
+    rules = source.require_header().rules
+    tried = [with_setting(rules, "view.max_rewind_s", value) for value in (0.05, 0.15, 0.4)]
+    steps = [step for flush in source.flushes for step in source.piece("rulings", flush)["step"].to_pylist()]
+    recorded = list(source.rulings())
+    for one, ranged in zip(tried, rerule_range(source, tried), strict=True):
+        found = rerule(source, rules=one)
+        outcomes = tally(found.rulings)["outcomes"]
+        assert (ranged.upheld, ranged.amended, ranged.denied) == tuple(outcomes.values())
+        assert ranged.damage == pytest.approx(sum(ruling.damage for ruling in found.rulings))
+        assert ranged.kills == sum(event.kind == "death" for event in found.events)
+        assert ranged.flipped == len(changes(recorded, steps, found.rulings, found.steps).flips)
+    assert ranged.flipped == 0
+    undying_rules = undying(rules)
+    assert rerule_range(source, [undying_rules], against=undying_rules)[0].flipped == 0
 
 
 def test_shots_as_arrays_are_ruled_as_the_same_claims(rules, level):
