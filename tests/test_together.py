@@ -94,7 +94,7 @@ def test_a_recording_is_ruled_alike_together_and_one_by_one():
 
 
 def test_a_range_in_one_pass_gives_what_a_pass_for_each_setting_gives():
-    """Trying many values at once counts the same outcomes, damage, deaths and flips as ruling again for each of them."""
+    """Trying many values at once counts the same outcomes, damage, deaths and flips as ruling again for each."""
     source = Recording(Path(str(data_file("sample"))))
     rules = source.require_header().rules
     tried = [with_setting(rules, "view.max_rewind_s", value) for value in (0.05, 0.15, 0.4)]

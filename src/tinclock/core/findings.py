@@ -1,6 +1,6 @@
 """What checks find, in one table: a row for each code. `docs/findings.md` is made from it.
 
-A new check is a row here, a function under `kernels/checks` or in its claim's module, and a line in `ruling/procedures`.
+A new check is a row here, a function in `kernels/checks` or in its claim's module, and a line in `ruling/procedures`.
 """
 
 from __future__ import annotations
