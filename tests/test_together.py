@@ -17,6 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tinclock
+import tinclock.errors
 from tinclock.core.analysis.tally import tally
 from tinclock.core.findings import FINDINGS
 from tinclock.core.kernels.facts import FINDING, MEASURE
@@ -124,9 +125,9 @@ def test_shots_as_arrays_are_ruled_as_the_same_claims(rules, level):
     )  # fmt: skip
     listed = here.referee.rule_many([("s", claim, now) for claim in claims])
     assert told(there, there.referee.rule_many(arrays)) == told(here, listed)
-    with pytest.raises(tinclock.BadArrayError, match="origins"):
+    with pytest.raises(tinclock.errors.BadArrayError, match="origins"):
         there.referee.rule_many(arrays._replace(origins=[[0.0, 0.0]] * 20))
-    with pytest.raises(tinclock.BadNumberError, match="received_at"):
+    with pytest.raises(tinclock.errors.BadNumberError, match="received_at"):
         there.referee.rule_many([("s", claims[0], math.nan)])
 
 
