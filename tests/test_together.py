@@ -150,6 +150,18 @@ def test_a_ruling_says_the_same_before_and_after_somebody_read_it(rules, level):
         ruling.nonsense  # noqa: B018
 
 
+@pytest.mark.parametrize("field", ["sequence", "actor", "weapon", "origin", "direction", "view", "client_time", "shot",
+                                   "charge", "victim", "part", "damage"])  # fmt: skip
+def test_claims_of_odd_python_things_never_raise(rules, level, field):
+    """What no message can hold, but Python can, is refused or read as the number that it is, alone and together."""
+    for odd in (np.array([1.0, 2.0]), np.array(["grit_rifle"]), object(), True, 10**400, math.nan, -math.inf, "", [1]):
+        alone, together = scene(rules, level), scene(rules, level)
+        claim = msgspec.structs.replace(alone.aimed(), **{field: odd})
+        ruling = alone.referee.rule("s", claim, received_at=alone.now)
+        assert ruling.outcome in ("denied", "amended", "upheld")
+        assert told(together, together.referee.rule_many([("s", claim, alone.now)])) == told(alone, [ruling])
+
+
 def test_every_measure_and_finding_of_the_kernels_has_its_words():
     """What compiled checks measure and find is named in the tables that people read; no number is without words."""
     assert set(FINDING._fields) <= set(FINDINGS)

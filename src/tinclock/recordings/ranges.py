@@ -14,6 +14,7 @@ from tinclock.core.errors import RecordingError, TinClockError
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.ruling.commands import Act, read_change
+from tinclock.core.ruling.records import damage_of
 from tinclock.recordings.replay import NO_POSES, poses_by_tick, rerule
 from tinclock.wire.codec import decode_claim
 
@@ -182,7 +183,7 @@ class _Side:
             self._flipped += old != new
         for ruling in rulings:
             self._outcomes[ruling.outcome] += 1
-            self._damage += ruling.dealt
+            self._damage += damage_of(ruling)
 
     def end_flush(self) -> None:
         """Count what was told."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from typing import TYPE_CHECKING, NamedTuple
 
+from tinclock.core.ruling.records import brief_of
+
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
@@ -68,7 +70,7 @@ def told(ruling: Ruling | None) -> object:
     """What counts as the same ruling: the outcome, who was hit where, for how much, and where a move ended."""
     if ruling is None:
         return None
-    brief = ruling.brief
+    brief = brief_of(ruling)
     if brief is not None:
         return (ruling.outcome, *brief.told())
     hits = tuple((hit.victim, hit.part, hit.damage, hit.lethal) for hit in ruling.hits)

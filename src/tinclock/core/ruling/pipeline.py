@@ -387,9 +387,11 @@ _NOTHING_FOUND: Fields = {
 
 def _named(name: object, work: Work) -> str:
     """The weapon of a ruling: as the claim names it where that is known, else a short piece of it."""
-    if name is None or name == work.used:
+    if name is None:
         return work.used
-    return excerpt_name(name) if type(name) is str else excerpt(name)
+    if type(name) is not str:
+        return excerpt(name)
+    return work.used if name == work.used else excerpt_name(name)
 
 
 def _as_claim(claim: object) -> Claim | object:

@@ -71,6 +71,7 @@ def packs_shot(claim: ShotClaim, quick: Quick, now: float, claim_row: Any) -> bo
         and type(direction) is tuple
         and len(origin) == 3
         and len(direction) == 3
+        and type(claim.weapon) is str
         and claim.weapon == quick.wielded
         and quick.held is not None
         and type(claim.actor) is int

@@ -77,18 +77,6 @@ class Ruling:
         return Ruling, tuple(getattr(self, name) for name in _FIELDS)
 
     @property
-    def brief(self) -> Any:
-        """What a ruling will be made of that nobody has read yet, see `ruling.brief`; None for one that is whole."""
-        late = self.__dict__.get("late")
-        return late if late is not None and "kept" in self.__dict__ else None
-
-    @property
-    def dealt(self) -> float:
-        """The damage that was dealt, in points: `damage`, without making the rest of the ruling for it."""
-        brief = self.brief
-        return self.damage if brief is None else brief.kept.dealt()
-
-    @property
     def trace(self) -> tuple[Step, ...]:
         """Every step, in the order taken: what was measured, against which limit, and what came of it."""
         return self.steps
@@ -145,6 +133,17 @@ def brief_ruling(number: int, outcome: Outcome, findings: tuple[Finding, ...], b
     known["number"], known["outcome"], known["findings"], known["late"] = number, outcome, findings, brief
     known["kept"] = brief.kept
     return ruling
+
+
+def brief_of(ruling: Ruling) -> Any:
+    """What a ruling will be made of that nobody has read yet, see `ruling.brief`; None for one that is whole."""
+    return ruling.__dict__.get("late") if "kept" in ruling.__dict__ else None
+
+
+def damage_of(ruling: Ruling) -> float:
+    """The damage that a ruling dealt, in points, without making the rest of it for that."""
+    brief = brief_of(ruling)
+    return ruling.damage if brief is None else float(brief.kept.dealt())
 
 
 _FIELDS: Final = tuple(one.name for one in fields(Ruling))
