@@ -15,7 +15,7 @@ from tinclock.core.combat.motion import Motion
 from tinclock.core.combat.projectile_motion import Flight
 from tinclock.core.geometry.level import Level, Surface
 from tinclock.core.kernels import cast
-from tinclock.core.kernels.checking import check_claim, check_claims
+from tinclock.core.kernels.checking import check_claims
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.rules.ruleset import Rules
@@ -75,7 +75,7 @@ def warm_up(
     ahead : compile the other half, in a second process beside one that compiles all; it finds the results in the cache
     wait : called when only what that other process compiles is left
 
-    With compiled kernels in the cache it takes about a second, on a machine that never ran Tin Clock about a minute.
+    With compiled kernels in the cache it takes about a second, on a machine that never ran Tin Clock one to two minutes.
     """
     match, names = _Match(), AHEAD if ahead else STEPS
     for done, name in enumerate(names):
@@ -191,8 +191,7 @@ class _Match:
             self._record()
 
     def _claims(self) -> None:
-        check_claims.compile("(int64, int64, int64)")  # and all that it calls
-        check_claim.compile("(int64, int64)")
+        check_claims.compile("(int64, int64, int64, int64)")
 
     def _launches(self) -> None:
         for weapon in ("ball", "point"):

@@ -48,8 +48,8 @@ from tinclock.core.kernels.checks.weapon import (
 )
 from tinclock.core.kernels.committing import commit_usual
 from tinclock.core.kernels.compiling import inner, njit
-from tinclock.core.kernels.facts import ASK, NOTHING, Facts
-from tinclock.core.kernels.layout import COLUMN_COUNT, HISTORY_FIELDS, LEVEL_FIELDS, MOST_BONES, PART_COUNT
+from tinclock.core.kernels.facts import ASK, NOTHING, Facts, level_of, stored_of
+from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
 from tinclock.core.kernels.rows import (
     CALL,
@@ -196,7 +196,7 @@ def _moved(f, which):
 @inner
 def _scratch_of(f):
     """The match's own scratch arrays for `first_part`, see there; nothing in them has a unit."""
-    at, header = int64_at(f.scratch), f.stored[0]
+    at, header = int64_at(f.scratch), stored_of(f)[0]
     return (
         carray(float32_at(at[0]), (header[COLUMN_COUNT],)),
         carray(int32_at(at[1]), (header[COLUMN_COUNT] + 1,)),
@@ -231,11 +231,11 @@ def _cast(f):
     scratch = _scratch_of(f)
     if f.has_level:
         wall, distance, facing, column, row, enter, leave = first_on_path_in(
-            ray, limit, view_of(f), f.column, depth, f.stored, f.level, f.middle, scratch, _tree_scratch_of(f)
+            ray, limit, view_of(f), f.column, depth, stored_of(f), level_of(f), f.middle, scratch, _tree_scratch_of(f)
         )
         f.found[FOUND.wall], f.found[FOUND.wall_m], f.found[FOUND.facing] = wall, distance, facing
     else:
-        column, row, enter, leave = first_part(ray, 0.0, limit, view_of(f), f.column, depth, f.stored, scratch)
+        column, row, enter, leave = first_part(ray, 0.0, limit, view_of(f), f.column, depth, stored_of(f), scratch)
         f.found[FOUND.wall] = -1.0
     f.found[FOUND.column], f.found[FOUND.part], f.found[FOUND.enter_m], f.found[FOUND.leave_m] = (
         column,
@@ -252,7 +252,6 @@ def facts_of(call):
     """The facts of a claim, from the addresses that a call takes. No unit."""
     world, who, claim = int64_at(call[CALL.world]), int64_at(call[CALL.who]), float64_at(call[CALL.claim])
     moments, middle = int64_at(world[WORLD.moments]), float64_at(world[WORLD.level_middle])
-    history = carray(int64_at(moments[MOMENT.header]), (HISTORY_FIELDS,))
     return Facts(
         claim, float64_at(who[WHO.line]), float64_at(who[WHO.body]), float64_at(who[WHO.held]),
         who[WHO.held] != 0,
@@ -261,15 +260,15 @@ def facts_of(call):
         float64_at(world[WORLD.consequences]), claim[CLAIM.received_at],
         float64_at(moments[MOMENT.snapshots]), moments[MOMENT.snapshot_count],
         float64_at(moments[MOMENT.ticks]), moments[MOMENT.tick_count], who[WHO.column],
-        (history, float64_at(world[WORLD.quantum])[0]),
-        carray(int64_at(world[WORLD.level]), (LEVEL_FIELDS,)), world[WORLD.has_level] != 0,
+        moments[MOMENT.header], float64_at(world[WORLD.quantum])[0],
+        world[WORLD.level], world[WORLD.has_level] != 0,
         (middle[0], middle[1], middle[2]), world[WORLD.bodies],
         world[WORLD.passable_rows], world[WORLD.scratch], int64_at(moments[MOMENT.cuts]),
     )  # fmt: skip
 
 
-@njit(cache=True, error_model="numpy")
-def check_claim(call_at, begin):
+@inner
+def _check(call_at, begin):
     """Run the checks of a call's order from a place on: the place of the one that asks Python, else how many there are.
 
     call_at : address of a row of `CALL`. What they saw and worked out stands in the row of what was found, the verdict
@@ -308,13 +307,17 @@ def check_claim(call_at, begin):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def check_claims(calls_at, begin, count):
-    """`check_claim` for rows begin..count of `CALL` in turn, until one isn't committed. Returns which; no unit."""
+def check_claims(calls_at, begin, count, place):
+    """Put rows begin..count of `CALL` through their checks in turn, until one isn't committed. Returns which; no unit.
+
+    place : of the check at which the first of them goes on, 0 for one that begins. How far the last one got stands in
+    what was found. One claim is a row of its own.
+    """
     for row in range(begin, count):
         call_at = calls_at + CALL_BYTES * row
-        place = check_claim(call_at, 0)
+        reached = _check(call_at, place if row == begin else 0)
         found = float64_at(int64_at(call_at)[CALL.found])
-        found[FOUND.place] = place
+        found[FOUND.place] = reached
         if found[FOUND.became] == 0.0 or found[FOUND.findings] != 0.0:
             return row
     return count

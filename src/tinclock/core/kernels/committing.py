@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.compiling import inner
-from tinclock.core.kernels.facts import NOTHING
+from tinclock.core.kernels.facts import NOTHING, stored_of
 from tinclock.core.kernels.memory import float64_at, int16_at, int64_at
 from tinclock.core.kernels.poses import ABSENCE, MOST_CUTS, epochs_at
 from tinclock.core.kernels.rows import BODY, CLAIM, FOUND, HELD, LINE, MOVED, OWN, RULES, WEAPON
@@ -27,7 +27,7 @@ HURT, DIED, RESPAWNED, TEAM_MATE, OUT_OF_REACH, UNUSUAL = 0.0, 1.0, 2.0, 3.0, 4.
 def _lived_then(f, life_epoch):
     """Whether the body that was met began its life before the view: it had been cut so often. No unit."""
     column, late = int(f.found[FOUND.column]), f.found[FOUND.fraction] >= 1.0
-    written = epochs_at(f.stored[0], int(f.found[FOUND.to_slot if late else FOUND.from_slot]))[column]
+    written = epochs_at(stored_of(f)[0], int(f.found[FOUND.to_slot if late else FOUND.from_slot]))[column]
     if written == 0:
         return False
     since = (f.cuts[column] - written % ABSENCE) % MOST_CUTS

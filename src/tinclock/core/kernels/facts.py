@@ -9,7 +9,11 @@ from __future__ import annotations
 
 from typing import Any, Final, NamedTuple
 
+from numba import carray
+
 from tinclock.core.kernels.compiling import inner
+from tinclock.core.kernels.layout import HISTORY_FIELDS, LEVEL_FIELDS
+from tinclock.core.kernels.memory import int64_at
 from tinclock.core.kernels.rows import (
     AGAINST,
     CODE,
@@ -41,7 +45,8 @@ class Facts(NamedTuple):
     moved, is_put : where the body was accepted to be, and whether it was; said : see `hearing`
     snapshots, ticks : pointers to the rows of `moments`, and how many there are
     column : the actor's in the history, -1 for none
-    stored : the pose history, see `poses`; level, middle : the level's header and middle, see `triangles`
+    history, quantum : address of the pose history's header, and how poses are stored: see `stored_of`
+    level, middle : address of the level's header, see `level_of`, and its middle
     bodies : address of the addresses of the rows of `BODY`, by column
     cuts : pointer to how often each column was cut, plus one
     scratch : address of the addresses of arrays that casts write into
@@ -66,7 +71,8 @@ class Facts(NamedTuple):
     ticks: Any
     tick_count: Any
     column: Any
-    stored: Any
+    history: Any
+    quantum: Any
     level: Any
     has_level: Any
     middle: Any
@@ -161,6 +167,18 @@ class FindingNumbers(NamedTuple):
 MEASURE: Final = MeasureNumbers(*range(len(MeasureNumbers._fields)))
 FINDING: Final = FindingNumbers(*range(len(FindingNumbers._fields)))
 NO_NUMBER: Final = float("nan")
+
+
+@inner
+def stored_of(f):
+    """The pose history as other kernels take it, see `poses`; opened where it is used: facts are handed on often."""
+    return carray(int64_at(f.history), (HISTORY_FIELDS,)), f.quantum
+
+
+@inner
+def level_of(f):
+    """The level's header as other kernels take it, see `triangles`."""
+    return carray(int64_at(f.level), (LEVEL_FIELDS,))
 
 
 @inner

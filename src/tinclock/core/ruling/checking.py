@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 import numpy as np
 from msgspec.structs import replace
 
-from tinclock.core.kernels.checking import check_claim
+from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.rows import (
     ANOTHER,
@@ -160,8 +160,8 @@ class Checking:
         actor, context = self._prepare(procedure.kind, claim, connection, own, now, is_well_formed)
         order = procedure.order
         self._call.follow(order)
-        place = check_claim(self._call.at, 0)
-        return Begun(place, actor, context, self._call.at, self.found)
+        check_claims(self._call.at, 0, 1, 0)
+        return Begun(int(self.found[FOUND.place]), actor, context, self._call.at, self.found)
 
     def quick_of(self, connection: Connection) -> Quick | None:
         """What a connection's claims are held against in the short way; None for one that only watches."""
@@ -193,7 +193,8 @@ class Checking:
             ask = order.asked[place]
             if ask is not None and self.denies(ask, claim, work):
                 return False
-            place = check_claim(at, place + 1)
+            check_claims(at, 0, 1, place + 1)
+            place = int(found[FOUND.place])
         if asked:
             work.steps += steps_found(found, context)
         else:

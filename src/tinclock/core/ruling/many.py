@@ -98,7 +98,7 @@ class Together:
         self._waiting = []
         self._newest.clear()
         while begin < len(waiting):
-            end = check_claims(self._at, begin, len(waiting))
+            end = check_claims(self._at, begin, len(waiting), 0)
             for row in range(begin, end):
                 out.append(self._short_way.settle(*waiting[row], self._found_rows[row]))
             if end < len(waiting):

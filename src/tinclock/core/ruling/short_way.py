@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from tinclock.core.kernels.checking import check_claim
+from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
 from tinclock.core.kernels.rows import FOUND
 from tinclock.core.ruling.brief import TAIL, Brief, Kept, Met, row_of
@@ -57,9 +57,9 @@ class ShortWay:
     def rule(self, quick: Quick, claim: Any, now: float) -> Ruling | Begun:
         """Rule on a claim that stands in its row; one that isn't of the usual kind has begun, and goes on elsewhere."""
         found = self._checking.found
-        place = check_claim(quick.calls[type(claim)].at, 0)
-        if found[FOUND.became] == 0.0 or found[FOUND.findings] != 0.0:
-            return self.begun(quick, claim, place, quick.calls[type(claim)].at, found)
+        at = quick.calls[type(claim)].at
+        if check_claims(at, 0, 1, 0) == 0:
+            return self.begun(quick, claim, int(found[FOUND.place]), at, found)
         return self.settle(quick, claim, now, found)
 
     def settle(self, quick: Quick, claim: Any, now: float, found: Any) -> Ruling:

@@ -10,7 +10,7 @@ import math
 from tinclock.core.kernels.committing import ACCEPTED, tell_standing
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import nearest_cover
-from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.hearing import hear
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.moments import SLOT, SNAPSHOT_FIELDS, TICK_FIELDS, TICK_SLOT, TIME, view_around
@@ -189,11 +189,11 @@ def _first_wall(f, ray, length):
         radius = share * f.rules[RULES.radius_m]
         wall, limit = -1, length
         if f.has_level:
-            row, first, _ = first_triangle_alone(start, radius, length, f.level)
+            row, first, _ = first_triangle_alone(start, radius, length, level_of(f))
             if row >= 0:
                 wall, limit = row, first
-        door, near = nearest_cover(ray, radius, limit, now, f.column, f.stored)
-        other, far = nearest_cover(ray, radius, limit, seen, f.column, f.stored)
+        door, near = nearest_cover(ray, radius, limit, now, f.column, stored_of(f))
+        other, far = nearest_cover(ray, radius, limit, seen, f.column, stored_of(f))
         what, distance = (-2 - door, near) if door >= 0 and (wall < 0 or near < limit) else (wall, limit)
         then, apart = (-2 - other, far) if other >= 0 and (wall < 0 or far < limit) else (wall, limit)
         if what == -1 or then == -1:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import first_in_the_way
-from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NOTHING, found, measured
+from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.rows import CLAIM, FOUND, RULES, WEAPON
 
@@ -33,7 +33,9 @@ def check_muzzle(f):
     if distance == 0.0:
         return NOTHING
     ray = (ex, ey, ez, x / distance, y / distance, z / distance)
-    stop, at = first_in_the_way(ray, 0.0, distance, view_of(f), f.column, f.stored, f.level, f.has_level, f.middle)
+    stop, at = first_in_the_way(
+        ray, 0.0, distance, view_of(f), f.column, stored_of(f), level_of(f), f.has_level, f.middle
+    )
     if stop == -1:
         return NOTHING
     if f.weapon[WEAPON.penetration] > 0.0:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.compiling import inner
-from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured, stored_of
 from tinclock.core.kernels.moments import TICK_FIELDS, TICK_SLOT
 from tinclock.core.kernels.poses import point_on_bone
 from tinclock.core.kernels.rows import BODY, CLAIM, FOREIGN, FOUND, LINE, RULES
@@ -104,7 +104,7 @@ def _eye_in(f, place):
     """The actor's eye in a tick that is held, by its place: (there, x, y, z), metres."""
     eye = (f.body[BODY.eye_x], f.body[BODY.eye_y], f.body[BODY.eye_z])
     slot = int(f.ticks[TICK_FIELDS * place + TICK_SLOT])
-    return point_on_bone(f.column, int(f.body[BODY.eye_bone]), eye, slot, f.stored)
+    return point_on_bone(f.column, int(f.body[BODY.eye_bone]), eye, slot, stored_of(f))
 
 
 @inner
