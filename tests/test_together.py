@@ -189,6 +189,16 @@ def test_the_tracked_lag_is_the_mean_of_the_middle_half(lags):
     assert not forgotten or jumps
 
 
+def test_a_flood_of_messages_moves_the_tracked_lag_no_faster():
+    """However often a client says another lag within a second, the mean of that whole second is what it is held to."""
+    tracker = LagTracker()
+    for k in range(200):
+        tracker.take(Said(2.0 + 0.001 * k, 1.9 + 0.001 * k, 2.05 + 0.001 * k, False))
+    for k in range(600):  # the same second goes on
+        tracker.take(Said(2.2 + 0.001 * k, 2.05 + 0.001 * k, 2.25 + 0.001 * k, False))
+    assert tracker.lag_s == pytest.approx(0.1)
+
+
 @given(st.lists(st.one_of(st.none(), numbers), max_size=300))
 def test_a_queue_of_rows_holds_what_a_deque_would(moves):
     """Rows that come in and go, over many moves of their memory, are those of a plain queue, in one piece."""

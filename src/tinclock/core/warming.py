@@ -75,7 +75,7 @@ def warm_up(
     ahead : compile the other half, in a second process beside one that compiles all; it finds the results in the cache
     wait : called when only what that other process compiles is left
 
-    With compiled kernels in the cache it takes about a second, on a machine that never ran Tin Clock one to two minutes.
+    With compiled kernels in the cache it takes about a second; on a machine that never ran Tin Clock, a minute or two.
     """
     match, names = _Match(), AHEAD if ahead else STEPS
     for done, name in enumerate(names):

@@ -27,7 +27,7 @@ CLOCK_JUMP_S = 0.1
 """A lag that moves by more than this at once, without the views' age at arrival moving, is a client's clock that was
 set: what was said before it is forgotten."""
 MOST_SAID: Final = 256
-"""So many messages of the last second count at the most."""
+"""So many messages of a second count at the most; what comes beyond that says nothing."""
 STAMP, LAG, STILL, SEQUENCE = 0, 1, 2, 3
 SAID_FIELDS: Final = 4
 
@@ -65,16 +65,16 @@ def take_said(line, said, stamp, view_time, received_at, still, sequence):
             aged = (received_at - view_time) - (line[LINE.said_received_at] - line[LINE.said_view_time])
             if abs(moved - aged) > CLOCK_JUMP_S and abs(aged) < CLOCK_JUMP_S:
                 forget(line)
+    begin, count = int(line[LINE.said_begin]), int(line[LINE.said_count])
+    while count > 0 and said[SAID_FIELDS * begin + STAMP] < stamp - WINDOW_S:
+        begin, count = (begin + 1) % MOST_SAID, count - 1
+    if count == MOST_SAID:
+        return  # more than anybody has to say: were the oldest dropped for it, a flood would make the second shorter
     line[LINE.said_client_time], line[LINE.said_view_time], line[LINE.said_received_at] = stamp, view_time, received_at
     line[LINE.still] += ((1.0 if still else 0.0) - line[LINE.still]) / STILL_FORGOTTEN
-    begin, count = int(line[LINE.said_begin]), int(line[LINE.said_count])
-    if count == MOST_SAID:
-        begin, count = (begin + 1) % MOST_SAID, count - 1
     row = SAID_FIELDS * ((begin + count) % MOST_SAID)
     said[row + STAMP], said[row + LAG], said[row + STILL], said[row + SEQUENCE] = stamp, lag, still, sequence
     count += 1
-    while said[SAID_FIELDS * begin + STAMP] < stamp - WINDOW_S:
-        begin, count = (begin + 1) % MOST_SAID, count - 1
     line[LINE.said_begin], line[LINE.said_count] = begin, count
     if sequence > 0.0:
         line[LINE.said_sequence], line[LINE.said_counted_at] = sequence, stamp
