@@ -25,12 +25,13 @@ from tinclock.garden.match import play_match
 from tinclock.garden.scenario import data_file, load_garden
 from tinclock.intake.parquet_file import read_bounded
 from tinclock.recordings import writer
-from tinclock.recordings.layout import TABLES
+from tinclock.recordings.layout import BONE, TABLES
 from tinclock.recordings.past import claim_of, past_of
-from tinclock.recordings.pieces import TickPoses, poses_table
+from tinclock.recordings.pieces import TickPoses, pack, parse, pose_rows, poses_table
 from tinclock.recordings.recorder import Recorder
 from tinclock.recordings.recording import Recording
 from tinclock.recordings.replay import rerule
+from tinclock.recordings.rounding import by_tick, to_steps
 from tinclock.recordings.writer import Writer
 from tinclock.wire.codec import decode_claim, encode_claim
 
@@ -83,7 +84,11 @@ def test_tables_are_read_by_pandas_in_one_line(match):
     claims = pandas.read_parquet(path / "claims")
     assert all(type(decode_claim(received)).__name__.endswith("Claim") for received in claims["received"])
     poses = pandas.read_parquet(path / "poses")
-    assert poses["qw"].abs().max() <= 4096
+    bones = np.frombuffer(b"".join(poses["pose"]), BONE).reshape(len(poses), -1)
+    assert set(poses["bones"]) == {19, 2, 1}
+    assert bones.shape[1] == 19
+    lengths = np.linalg.norm(bones["turn"][:, 0] / 4096, axis=1)
+    assert np.abs(lengths - 1.0).max() < 0.001
     for table in TABLES:
         assert len(pandas.read_parquet(path / table)) == Recording(path).rows(table)
 
@@ -108,7 +113,7 @@ def test_rounding_costs_less_than_a_millimetre_and_is_done_before_the_ruling(tmp
         body = kept[entity]
         for tick, pose in zip(body.ticks.tolist(), body.poses, strict=True):
             worst = max(worst, float(np.linalg.norm(pose[:, :3] - raw[tick][row, :, :3], axis=1).max()))
-    assert worst < 0.00022  # half a step of 1/4096 m, in three axes
+    assert 0.00009 < worst < 0.000106  # half a step of 1/8192 m, in three axes
     view = tinclock.View(129, 129, 0.0)
     at_last = rule_again_history(source)
     assert np.array_equal(referee.history.bones_at(2, view), at_last.bones_at(2, view))
@@ -127,18 +132,27 @@ def test_poses_come_back_as_they_went_in_whoever_is_absent(ticks):
     for tick, ids in enumerate(ticks):
         ids = sorted(ids)
         counts = np.array([1 + entity % 3 for entity in ids])
-        places = rng.integers(-(2**31), 2**31, (int(counts.sum()), 3)).astype(np.int32)
-        turns = rng.integers(-4096, 4097, (int(counts.sum()), 4)).astype(np.int16)
-        given_.append(TickPoses(tick, np.array(ids), counts, places, turns))
-        for entity, pose in zip(ids, np.split(np.hstack([places, turns]), np.cumsum(counts)[:-1]), strict=True):
-            written[tick, entity] = pose
-    table = poses_table(given_)
-    read: dict[tuple[int, int], list] = {}
-    for row in table.to_pylist():
-        read.setdefault((row["tick"], row["entity"]), []).append(
-            [row[n] for n in ("x", "y", "z", "qx", "qy", "qz", "qw")]
-        )
-    assert read == {key: pose.tolist() for key, pose in written.items()}
+        places = rng.integers(-(2**31) + 1, 2**31, (int(counts.sum()), 3))
+        turns = rng.integers(-32767, 32768, (int(counts.sum()), 4))
+        flat, starts = np.hstack([places / 8192, turns / 4096]), np.concatenate([[0], np.cumsum(counts)])
+        steps, steady, bad = to_steps(flat, starts, 4, 8192.0, 4096.0, 2.0**31 - 1)
+        assert (bad, steady.tolist()) == (-1, flat.tolist())
+        given_.append(TickPoses(tick, np.array(ids), counts, steps))
+        for entity, pose in zip(ids, np.split(flat, starts[1:-1]), strict=True):
+            written[tick, entity] = pose.tolist()
+    rows = pose_rows(poses_table(given_))
+    steps = (rows.entity, rows.tick, rows.bones, rows.steps, len(ticks), 8192.0, 4096.0)
+    ends, who, starts, poses = by_tick(*steps)
+    read, begin = {}, 0
+    for tick, end in enumerate(ends.tolist()):
+        for body in range(begin, end):
+            read[tick, int(who[body])] = poses[starts[body] : starts[body + 1]].tolist()
+        begin = end
+    assert read == written
+    for entity, at, bones in rows.bodies():
+        places, turns = rows.places[at, :bones] / 8192, rows.turns[at, :bones] / 4096
+        for tick, place, turn in zip(rows.tick[at].tolist(), places, turns, strict=True):
+            assert np.hstack([place, turn]).tolist() == written[tick, entity]
 
 
 def test_whatever_a_client_sends_is_kept_and_ruled_as_kept(tmp_path, rules):
@@ -311,7 +325,7 @@ def edited(path: Path, old: bytes, new: bytes) -> None:
 
 
 @pytest.mark.parametrize(("spoil", "message"), [
-    (lambda p: (p / "recording.json").write_text('{"format": 1}'), "of format 1; this version reads format 2 only"),
+    (lambda p: (p / "recording.json").write_text('{"format": 1}'), "of format 1; this version reads format 3 only"),
     (lambda p: (p / "recording.json").write_text("nonsense"), "is no recording's header"),
     (lambda p: (p / "recording.json").unlink(), "can't be read"),
     (lambda p: (p / "flushes.jsonl").unlink(), "it lists what was written"),
@@ -355,7 +369,7 @@ def test_another_level_or_folder_or_a_used_referee_is_refused(match, tmp_path, r
     with Recorder(tmp_path / "bare", tinclock.Referee(rules, level=level), keep_level=False) as recorder:
         recorder.record(0, 0.0, [], [])
         entity = recorder.admit(connection="c", account="a", rig="sprinkler")
-        with pytest.raises(BadArrayError, match="524 km"):
+        with pytest.raises(BadArrayError, match="262 km"):
             recorder.record(1, 0.1, [entity], np.full((1, 2, 7), 1e6))
         with pytest.raises(BadArrayError, match="finite"):
             recorder.record(1, 0.1, [entity], np.full((1, 2, 7), np.nan))
@@ -472,6 +486,42 @@ def test_a_recording_that_cant_be_put_together_is_whole_as_it_is(tmp_path, rules
         recorder.put_together()
     assert sorted(path.name for path in (tmp_path / "r").rglob("*")) == before
     assert Recording(tmp_path / "r").verify() == []
+
+
+def test_files_are_put_together_while_the_match_goes_on_and_listed_when_it_ends(tmp_path, rules):
+    """After 40 s all but the last stretch lies in few files; the list names the small ones until the end."""
+    recorder = Recorder(tmp_path / "r", tinclock.Referee(rules))
+    entity = recorder.admit(connection="c", account="a", rig="gardener")
+    bones = tinclock.rooted_bones(recorder.referee.history.rigs["gardener"], [[0, 0, 0, 0, 0, 0, 1]])
+    for tick in range(40 * 64):
+        recorder.record(tick, tick / 64, [entity], bones)
+    recorder._flush()
+    while len(Recording(tmp_path / "r").flushes) < 40:
+        time.sleep(0.01)
+    played = Recording(tmp_path / "r")
+    assert [file for file in played.strays if file.startswith("poses/")] == [
+        "poses/from-000000000.parquet", "poses/from-000000961.parquet"
+    ]  # fmt: skip
+    recorder.close(put_together=False)
+    ended = Recording(tmp_path / "r")
+    assert (len(ended.flushes), ended.strays, ended.verify()) == (2 + 11, [], [])
+    assert rerule(ended).as_recorded
+    recorder.put_together()
+    whole = Recording(tmp_path / "r")
+    assert (len(whole.flushes), whole.strays, whole.verify()) == (3, [], [])
+    assert (whole.ticks, rerule(whole).as_recorded) == (40 * 64, True)
+
+
+def test_a_row_of_poses_that_holds_fewer_bones_than_it_says_is_refused(tmp_path, rules):
+    """Nothing reads beyond a row, whatever a file says of it."""
+    import pyarrow as pa
+
+    steps = np.zeros((1, 2, 5), np.int32)
+    table = poses_table([TickPoses(0, np.array([1]), np.array([2]), steps)])
+    assert parse("poses", pack("poses", table)).equals(table)
+    told = table.set_column(2, "bones", pa.array([3], pa.int16()))
+    with pytest.raises(ValueError, match="rows of 40 bytes don't hold 3 bones of 20 bytes each"):
+        parse("poses", pack("poses", told))
 
 
 def test_a_table_that_unpacks_to_more_than_memory_is_refused(tmp_path):

@@ -16,7 +16,7 @@ import numpy as np
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.claims import ShotClaim
 from tinclock.garden.scenario import data_file
-from tinclock.recordings.pieces import require_pyarrow
+from tinclock.recordings.pieces import pose_rows, require_pyarrow
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
@@ -108,9 +108,13 @@ class _Logs:
         """A row for each joint of each body at each tick."""
         pyarrow = require_pyarrow("write_foreign_logs")
         rows, header = pyarrow.concat_tables(self._poses), self._header
-        entity, bone, tick = (rows[name].to_numpy() for name in ("entity", "bone", "tick"))
-        place = 1e2 * _theirs(np.stack([rows[axis].to_numpy() for axis in "xyz"], 1) / header.place_steps_per_m)
-        turn = np.stack([rows[name].to_numpy() for name in ("qw", "qx", "qy", "qz")], 1) / header.turn_steps
+        held = pose_rows(rows)
+        bone, there = np.broadcast_arrays(np.arange(held.steps.shape[1]), held.bones[:, None])
+        there = bone < there
+        entity, tick = (np.repeat(one, held.bones) for one in (held.entity, held.tick))
+        bone = bone[there]
+        place = 1e2 * _theirs(held.places[there] / header.place_steps_per_m)
+        turn = np.roll(held.turns[there], 1, axis=1) / header.turn_steps  # w comes first
         turn[:, 1:] = -_theirs(turn[:, 1:])  # seen in a mirror, everything turns the other way
         who = [self._names[one] for one in entity.tolist()]
         joint = [self._bones[one][number] for one, number in zip(entity.tolist(), bone.tolist(), strict=True)]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from typing import TYPE_CHECKING, Final, Literal
 
+import numpy as np
 from msgspec import Struct
 
 from tinclock.core.geometry.level import Surface
@@ -13,13 +14,15 @@ from tinclock.core.rules.ruleset import Rules
 if TYPE_CHECKING:
     import pyarrow
 
-FORMAT: Final = 2
+FORMAT: Final = 3
 HEADER, FLUSHES, LEVEL = "recording.json", "flushes.jsonl", "level"
 TABLES: Final = ("calls", "pings", "ticks", "poses", "claims", "rulings", "events")
-PLACE_STEPS_PER_M: Final = 4096
+PLACE_STEPS_PER_M: Final = 8192
 """Poses are rounded to these steps before they are ruled on, so that what was ruled is what is kept."""
 TURN_STEPS: Final = 4096
 FARTHEST_STEPS: Final = 2**31 - 1
+BONE: Final = np.dtype([("place", "<i4", 3), ("turn", "<i2", 4)])
+"""How a bone lies in a row of `poses`, in steps: x, y, z, then the quaternion xyzw."""
 
 
 class SurfaceNote(Struct, frozen=True):
@@ -56,6 +59,11 @@ class Header(Struct, frozen=True):
     place_steps_per_m: int = PLACE_STEPS_PER_M
     turn_steps: int = TURN_STEPS
     flush_s: float = 1.0
+
+    @property
+    def most_bones(self) -> int:
+        """Bones of the rig that has most: so many fit into a row of poses."""
+        return most_bones(self.rules)
 
 
 class Piece(Struct, frozen=True):
@@ -112,8 +120,13 @@ def sha256(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
 
 
-def schema(table: str) -> pyarrow.Schema:
-    """The columns of a table."""
+def most_bones(rules: Rules) -> int:
+    """Bones of the rig that has most, at least one."""
+    return max((len(rig.bones) for rig in rules.rigs.values()), default=1)
+
+
+def schema(table: str, bones: int = 1) -> pyarrow.Schema:
+    """The columns of a table. bones : how many fit into a row of `poses`."""
     import pyarrow as pa
 
     step, second = ("step", pa.int64()), pa.float64()
@@ -123,9 +136,8 @@ def schema(table: str) -> pyarrow.Schema:
         "pings": [step, ("server_time", second), ("call", text), ("arguments", text), ("answer", text)],
         "ticks": [step, ("what", text), ("tick", whole), ("server_time", second)],
         "poses": [
-            ("entity", pa.int32()), ("bone", pa.int16()), ("tick", pa.int64()),
-            ("x", pa.int32()), ("y", pa.int32()), ("z", pa.int32()),
-            ("qx", pa.int16()), ("qy", pa.int16()), ("qz", pa.int16()), ("qw", pa.int16()),
+            ("entity", pa.int32()), ("tick", pa.int64()), ("bones", pa.int16()),
+            ("pose", pa.binary(bones * BONE.itemsize)),
         ],
         "claims": [step, ("connection", text), ("received_at", second), ("received", pa.binary())],
         "rulings": [

@@ -17,6 +17,7 @@ from tinclock.core.evidence.sight import Sight
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.ruling.records import Ruling
 from tinclock.recordings.lines import Lines
+from tinclock.recordings.pieces import pose_rows
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -143,29 +144,16 @@ class Reading:
         return scene_from(times, np.array(ids, np.int64), points, eye_poses, eye_at)
 
     def _bodies(self, flush: Flush, numbers: NDArray[np.int64]) -> dict[int, Body]:
-        """The bodies of one flush: places of all bones, and the eye's bone whole. Rows lie by entity, bone and tick."""
-        header, table = self._recording.require_header(), self._recording.piece("poses", flush)
-        if not table.num_rows:
-            return {}
-        entity, tick = table["entity"].to_numpy(), table["tick"].to_numpy()
-        where = [table[name].to_numpy() for name in ("x", "y", "z", "qx", "qy", "qz", "qw")]
-        starts = np.flatnonzero(np.diff(entity, prepend=-1))
+        """The bodies of one flush: places of all bones, and the eye's bone whole."""
+        header, rows = self._recording.require_header(), pose_rows(self._recording.piece("poses", flush))
         out = {}
-        for begin, end in zip(starts.tolist(), [*starts[1:].tolist(), len(entity)], strict=True):
-            who = int(entity[begin])
+        for who, at, bones in rows.bodies():
             if who not in self._parties:
                 continue
-            rig = self._rig_of[who]
-            bones = len(rig.bones)
-            ticks = (end - begin) // bones
-            places = np.empty((ticks, bones, 3))
-            for axis in range(3):
-                places[:, :, axis] = where[axis][begin:end].reshape(bones, ticks).T
-            places /= header.place_steps_per_m
-            first = begin + rig.eye_bone * ticks
-            turns = np.stack([column[first : first + ticks] for column in where[3:]], 1) / header.turn_steps
-            eyes = np.concatenate([places[:, rig.eye_bone], turns], 1)
-            out[who] = (np.searchsorted(numbers, tick[begin : begin + ticks]), places, eyes)
+            eye = self._rig_of[who].eye_bone
+            places = rows.places[at, :bones] / header.place_steps_per_m
+            eyes = np.concatenate([places[:, eye], rows.turns[at, eye] / header.turn_steps], 1)
+            out[who] = (np.searchsorted(numbers, rows.tick[at]), places, eyes)
         return out
 
 

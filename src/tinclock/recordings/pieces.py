@@ -9,34 +9,63 @@ import numpy as np
 
 from tinclock.core.errors import MissingExtraError, RecordingError
 from tinclock.intake.parquet_file import read_bounded
-from tinclock.recordings.layout import schema, sha256
+from tinclock.recordings.layout import BONE, schema, sha256
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
     from pathlib import Path
 
     import pyarrow
     from numpy.typing import NDArray
 
-LEVEL_WHILE_PLAYING, LEVEL_WHEN_CLOSED = 1, 9
-"""How hard zstandard tries: little beside a running match, more when there is time."""
+COMPRESSION = 6
+"""How hard zstandard tries: beyond it, files get 1 % smaller and take half as long again."""
 RISING, MOST_PAGE = "DELTA_BINARY_PACKED", 8 << 20
 REPEATING = frozenset(
     {
         "what", "call", "connection", "kind", "account", "weapon", "outcome", "part", "findings", "entity", "victim",
-        "bone",
+        "bones",
     }
 )  # fmt: skip
 """Columns that hold few different values."""
 
 
 class TickPoses(NamedTuple):
-    """One tick's poses, in steps: ids (n,) rising, counts (n,) bones of each, places (rows, 3), turns (rows, 4)."""
+    """One tick's poses: ids (n,) rising, counts (n,) bones of each, steps (n, most bones, 5) int32: see `BONE`."""
 
     tick: int
     ids: NDArray[np.int64]
     counts: NDArray[np.int64]
-    places: NDArray[np.int32]
-    turns: NDArray[np.int16]
+    steps: NDArray[np.int32]
+
+
+class PoseRows(NamedTuple):
+    """Poses as a recording holds them, by entity and tick.
+
+    entity, tick, bones : (rows,) int64
+    steps : (rows, most bones, 5) int32, as they lie in the file: see `BONE`; what is behind an entity's last bone is 0
+    """
+
+    entity: NDArray[np.int64]
+    tick: NDArray[np.int64]
+    bones: NDArray[np.int64]
+    steps: NDArray[np.int32]
+
+    @property
+    def places(self) -> NDArray[np.int32]:
+        """(rows, most bones, 3), in steps."""
+        return self.steps[..., :3]
+
+    @property
+    def turns(self) -> NDArray[np.int16]:
+        """(rows, most bones, 4), in steps."""
+        return self.steps.view(np.int16)[..., 6:]
+
+    def bodies(self) -> Iterator[tuple[int, slice, int]]:
+        """Each entity, its rows, and how many bones it has."""
+        starts = np.flatnonzero(np.diff(self.entity, prepend=-1))
+        for begin, end in zip(starts.tolist(), [*starts[1:].tolist(), len(self.entity)], strict=True):
+            yield int(self.entity[begin]), slice(begin, end), int(self.bones[begin])
 
 
 def require_pyarrow(caller: str) -> Any:
@@ -59,46 +88,44 @@ def table_of(name: str, rows: list[tuple[Any, ...]]) -> pyarrow.Table:
 
 
 def poses_table(ticks: list[TickPoses]) -> pyarrow.Table:
-    """The poses of many ticks, sorted by entity, bone and tick: neighbours differ little, so they pack well."""
-    first = ticks[0]
-    if all(len(one.ids) == len(first.ids) and np.array_equal(one.ids, first.ids) for one in ticks):
-        return _steady_table(ticks)
-    entity = np.concatenate([np.repeat(one.ids, one.counts) for one in ticks])
-    bone = np.concatenate([_within(one.counts) for one in ticks])
-    tick = np.repeat([one.tick for one in ticks], [len(one.places) for one in ticks])
-    order = np.lexsort((tick, bone, entity))
-    places = np.concatenate([one.places for one in ticks])[order]
-    turns = np.concatenate([one.turns for one in ticks])[order]
-    return _pose_columns(entity[order], bone[order], tick[order], places, turns)
-
-
-def _steady_table(ticks: list[TickPoses]) -> pyarrow.Table:
-    """The same where everybody is there all the time: nothing needs sorting, rows of a tick become columns."""
-    first, count = ticks[0], len(ticks)
-    entity = np.repeat(np.repeat(first.ids, first.counts), count)
-    bone = np.repeat(_within(first.counts), count)
-    tick = np.tile([one.tick for one in ticks], len(first.places))
-    places = np.stack([one.places for one in ticks], axis=1).reshape(-1, 3)
-    turns = np.stack([one.turns for one in ticks], axis=1).reshape(-1, 4)
-    return _pose_columns(entity, bone, tick, places, turns)
-
-
-def _pose_columns(entity: Any, bone: Any, tick: Any, places: Any, turns: Any) -> pyarrow.Table:
+    """The poses of many ticks, a row for each entity in each, sorted by entity and tick: neighbours differ little, so
+    they pack well.
+    """
     import pyarrow as pa
 
-    columns = [entity.astype(np.int32), bone.astype(np.int16), tick.astype(np.int64)]
-    columns += [np.ascontiguousarray(places[:, k]) for k in range(3)]
-    columns += [np.ascontiguousarray(turns[:, k]) for k in range(4)]
-    return pa.Table.from_arrays([pa.array(column) for column in columns], schema=schema("poses"))
+    first, count = ticks[0], len(ticks)
+    numbers = np.array([one.tick for one in ticks], np.int64)
+    if all(np.array_equal(one.ids, first.ids) for one in ticks):  # nothing needs sorting: a tick's rows become columns
+        entity, tick = np.repeat(first.ids, count), np.tile(numbers, len(first.ids))
+        bones, steps = np.repeat(first.counts, count), np.stack([one.steps for one in ticks], axis=1)
+    else:
+        entity = np.concatenate([one.ids for one in ticks])
+        tick = np.repeat(numbers, [len(one.ids) for one in ticks])
+        order = np.lexsort((tick, entity))
+        entity, tick = entity[order], tick[order]
+        bones = np.concatenate([one.counts for one in ticks])[order]
+        steps = np.concatenate([one.steps for one in ticks])[order]
+    most = first.steps.shape[1]
+    poses = pa.FixedSizeBinaryArray.from_buffers(
+        pa.binary(most * BONE.itemsize), len(entity), [None, pa.py_buffer(steps)]
+    )
+    columns = [pa.array(entity.astype(np.int32)), pa.array(tick), pa.array(bones.astype(np.int16)), poses]
+    return pa.Table.from_arrays(columns, schema=schema("poses", most))
 
 
-def _within(counts: NDArray[np.int64]) -> NDArray[np.int64]:
-    """0, 1, ... for each count in turn."""
-    starts = np.cumsum(counts) - counts
-    return np.arange(int(counts.sum())) - np.repeat(starts, counts)
+def pose_rows(table: pyarrow.Table) -> PoseRows:
+    """A `poses` table as arrays; the steps are read where they lie."""
+    whole = table.combine_chunks()
+    entity, tick, bones = (whole[name].to_numpy().astype(np.int64) for name in ("entity", "tick", "bones"))
+    (pose,) = whole["pose"].chunks or [None]
+    size = whole.schema.field("pose").type.byte_width
+    if pose is None:
+        return PoseRows(entity, tick, bones, np.zeros((0, size // BONE.itemsize, 5), np.int32))
+    flat = np.frombuffer(pose.buffers()[1], np.int32, len(pose) * size // 4, pose.offset * size)
+    return PoseRows(entity, tick, bones, flat.reshape(len(pose), -1, 5))
 
 
-def pack(name: str, table: pyarrow.Table, level: int) -> bytes:
+def pack(name: str, table: pyarrow.Table, level: int = COMPRESSION) -> bytes:
     """A table as the bytes of a Parquet file."""
     import pyarrow as pa
     import pyarrow.parquet as parquet
@@ -106,7 +133,7 @@ def pack(name: str, table: pyarrow.Table, level: int) -> bytes:
     out = io.BytesIO()
     repeating = [column for column in table.schema.names if column in REPEATING]
     if name == "poses":  # bytes of equal weight side by side: the upper ones hardly change and vanish
-        encodings = {"tick": RISING, **dict.fromkeys(table.schema.names[3:], "BYTE_STREAM_SPLIT")}
+        encodings = {"tick": RISING, "pose": "BYTE_STREAM_SPLIT"}
     else:
         encodings = {field.name: RISING for field in table.schema if pa.types.is_integer(field.type)}
     parquet.write_table(
@@ -142,7 +169,23 @@ def parse(name: str, data: bytes) -> pyarrow.Table:
     import pyarrow.parquet as parquet
 
     table = read_bounded(parquet.ParquetFile(pa.BufferReader(data)))
-    expected = schema(name)
+    expected = schema(name, _most_in(table) if name == "poses" else 1)
     if table.schema.names != expected.names:
         raise ValueError(f"columns are {', '.join(table.schema.names)}; expected {', '.join(expected.names)}")
     return table.cast(expected)
+
+
+def _most_in(table: pyarrow.Table) -> int:
+    """How many bones fit into a row of poses; raises `ValueError` where the rows don't hold the bones that they say."""
+    import pyarrow as pa
+    import pyarrow.compute as compute
+
+    if "pose" not in table.schema.names or not pa.types.is_fixed_size_binary(kind := table.schema.field("pose").type):
+        return 1
+    most, odd = divmod(kind.byte_width, BONE.itemsize)
+    said = compute.min_max(table["bones"]).as_py() if "bones" in table.schema.names else {"min": 0, "max": 0}
+    if odd or table["pose"].null_count or not 0 <= (said["min"] or 0) <= (said["max"] or 0) <= most:
+        raise ValueError(
+            f"rows of {kind.byte_width} bytes don't hold {said['max']} bones of {BONE.itemsize} bytes each"
+        )
+    return int(most)

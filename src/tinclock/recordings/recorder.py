@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -21,7 +22,6 @@ from tinclock.core.ruling.records import Ruling
 from tinclock.core.timeline.columns import flat_poses
 from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
-from tinclock.recordings.compact import compact
 from tinclock.recordings.layout import (
     FARTHEST_STEPS,
     FORMAT,
@@ -60,7 +60,7 @@ class Recorder(MatchCalls):
         is room again, and name what had to be left out (`Recording.missing`, `tinclock contents`)
     keep_level : put the level's mesh into the recording; else only its digest, and the level must be at hand later
 
-    Poses are rounded to 1/4096 of a metre and of a quaternion's component *before* the referee gets them, so that what
+    Poses are rounded to 1/8192 m and to 1/4096 of a quaternion's component *before* the referee gets them, so that what
     it ruled on is what was kept, bit for bit. `referee` is for everything that changes nothing (events, state, clock).
 
     Raises `RecordingError` for a folder that is there already or can't be written, and from any call once writing has
@@ -86,8 +86,9 @@ class Recorder(MatchCalls):
         if referee.level is not None and keep_level:  # before the header, which makes the folder a recording
             write_level(self.path / LEVEL, referee.level)
         self._writer = Writer(self.path, header, durable, patient=when_full == "go on")
+        self._most_bones = header.most_bones
         for kind in (np.float32, np.float64):  # loads the kernel now, not in the first tick
-            to_steps(np.zeros((0, 7), kind), 1.0, 1.0, 1.0)
+            to_steps(np.zeros((0, 7), kind), np.zeros(1, np.int64), 1, 1.0, 1.0, 1.0)
         self._flush_s, self._flushed_s = flush_s, float("-inf")
         self._step = self._told = self._flushed_event = 0
         self._marks: list[tuple[int, int]] = []
@@ -154,14 +155,18 @@ class Recorder(MatchCalls):
             self._flushed_s = server_time
         ids, given = _in_order(command.entities, command.bones)
         flat, starts, each = flat_poses(len(ids), given)
-        places, turns, steady, bad = to_steps(flat, float(PLACE_STEPS_PER_M), float(TURN_STEPS), float(FARTHEST_STEPS))
+        if not len(starts):
+            starts = np.arange(len(ids) + 1) * each
+        counts, most = starts[1:] - starts[:-1], self._most_bones
+        if len(counts) and int(counts.max()) > most:
+            self.referee.record(tick, server_time, ids, given)  # which says that no rig has so many bones
+        limits = float(PLACE_STEPS_PER_M), float(TURN_STEPS), float(FARTHEST_STEPS)
+        steps, steady, bad = to_steps(flat, starts, most, *limits)
         if bad >= 0:
             _refuse_far(flat, bad)
             self.referee.record(tick, server_time, ids, given)  # the referee says what is wrong with the others
-        if not len(starts):
-            starts = np.arange(0, (len(ids) + 1) * each, max(each, 1))[: len(ids) + 1] if len(ids) else np.zeros(1, int)
         self.referee.record(tick, server_time, ids, Packed(steady, starts))
-        self._keep(tick, ids, np.diff(starts), places, turns)
+        self._keep(tick, ids, counts, steps)
         self._tick_row("record", tick, server_time)
         batch = self._batch
         batch.from_s = server_time if batch.from_s is None else batch.from_s
@@ -197,17 +202,13 @@ class Recorder(MatchCalls):
         self._batch.rows["ticks"].append((self._step, what, tick, server_time))
         self._stepped()
 
-    def _keep(
-        self, tick: int, ids: NDArray[np.int64], counts: NDArray[np.int64], places: NDArray[np.int32],
-        turns: NDArray[np.int16],
-    ) -> None:  # fmt: skip
+    def _keep(self, tick: int, ids: NDArray[np.int64], counts: NDArray[np.int64], steps: NDArray[np.int32]) -> None:
         dead = self.referee.ledger.dead
         if dead and not dead.isdisjoint(ids.tolist()):  # the referee left them out
             alive = np.array([entity not in dead for entity in ids.tolist()], bool)
-            rows = np.repeat(alive, counts)
-            places, turns, ids, counts = places[rows], turns[rows], ids[alive], counts[alive]
+            ids, counts, steps = ids[alive], counts[alive], steps[alive]
         if len(ids):
-            self._batch.poses.append(TickPoses(tick, ids, counts, places, turns))
+            self._batch.poses.append(TickPoses(tick, ids, counts, steps))
 
     def _flush(self) -> None:
         """Hand over what there is."""
@@ -239,8 +240,9 @@ class Recorder(MatchCalls):
     def close(self, *, put_together: bool = True) -> None:
         """End the recording in good order. Safe to call twice.
 
-        put_together : also rewrite its many small files into few, which takes longer the longer the match was; without
-            it the recording is as whole
+        Its many small files were put together into few while the match went on, a quarter of a minute in each.
+        put_together : do so with the last quarter of a minute too, which takes some tenths of a second; without it the
+            recording is as whole
         """
         if self._closed:
             return
@@ -252,13 +254,16 @@ class Recorder(MatchCalls):
             self._writer.close()
         if put_together:
             self.put_together()
+        else:
+            with suppress(OSError):
+                self._writer.gathering.finish(all_of_it=False)
 
     def put_together(self) -> None:
-        """Rewrite the many small files of a closed recording into few. Raises `RecordingError` where there is no room
-        for that; the recording is whole then as it is.
+        """Put the last files of a closed recording together. Raises `RecordingError` where there is no room for that;
+        the recording is whole then as it is.
         """
         try:
-            compact(self.path)
+            self._writer.gathering.finish()
         except OSError as error:
             problem = f"can't be put together ({error.strerror}); it is whole as it is"
             raise RecordingError(self.path, problem) from None

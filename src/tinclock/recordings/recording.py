@@ -27,7 +27,7 @@ from tinclock.recordings.layout import (
     sha256,
 )
 from tinclock.recordings.level_tables import read_level, require_level
-from tinclock.recordings.pieces import parse, require_pyarrow, unpack
+from tinclock.recordings.pieces import parse, pose_rows, require_pyarrow, unpack
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -319,20 +319,11 @@ class Recording:
 
     def poses(self, flush: Flush) -> dict[int, EntityPoses]:
         """The poses of one flush by entity, as they were ruled on."""
-        header, table = self.require_header(), self.piece("poses", flush)
-        if not table.num_rows:
-            return {}
-        values = np.empty((7, table.num_rows))
-        for k, name in enumerate(("x", "y", "z", "qx", "qy", "qz", "qw")):
-            steps = header.place_steps_per_m if k < 3 else header.turn_steps
-            np.divide(table[name].to_numpy(), steps, out=values[k])
-        entity, tick = table["entity"].to_numpy().astype(np.int64), table["tick"].to_numpy().astype(np.int64)
-        bone = table["bone"].to_numpy()
-        starts = np.flatnonzero(np.diff(entity, prepend=-1))
+        header, rows = self.require_header(), pose_rows(self.piece("poses", flush))
         out = {}
-        for begin, end in zip(starts.tolist(), np.append(starts[1:], len(entity)).tolist(), strict=True):
-            bones = int(bone[end - 1]) + 1
-            ticks = (end - begin) // bones
-            poses = np.ascontiguousarray(values[:, begin:end].reshape(7, bones, ticks).transpose(2, 1, 0))
-            out[int(entity[begin])] = EntityPoses(tick[begin : begin + ticks], poses)
+        for entity, at, bones in rows.bodies():
+            poses = np.empty((at.stop - at.start, bones, 7))
+            np.divide(rows.places[at, :bones], header.place_steps_per_m, out=poses[..., :3])
+            np.divide(rows.turns[at, :bones], header.turn_steps, out=poses[..., 3:])
+            out[entity] = EntityPoses(rows.tick[at], poses)
         return out

@@ -12,6 +12,7 @@ from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.ruling.commands import Act, read_change
 from tinclock.core.timeline.packed import Packed
+from tinclock.recordings.pieces import pose_rows
 from tinclock.recordings.rounding import by_tick
 from tinclock.recordings.writer import Digests
 from tinclock.wire.codec import decode_claim
@@ -234,26 +235,13 @@ def poses_by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, An
     header, table = recording.require_header(), recording.piece("poses", flush)
     if not table.num_rows:
         return {}
-    columns = [table[name].to_numpy() for name in ("entity", "tick", "x", "y", "z", "qx", "qy", "qz", "qw")]
-    ticks = columns[1]
-    numbers = None
-    if int(ticks.max()) - int(ticks.min()) > len(ticks):  # numbered with wide gaps
-        numbers, columns[1] = np.unique(ticks, return_inverse=True)
-        columns[1] = columns[1].astype(ticks.dtype)
+    rows = pose_rows(table)
+    numbers, place = np.unique(rows.tick, return_inverse=True)
     steps = float(header.place_steps_per_m), float(header.turn_steps)
-    first, ends, who, poses = by_tick(*columns, *steps)
-    changes = np.diff(who, prepend=-1) != 0
-    changes[ends[:-1][ends[:-1] < len(who)]] = True
-    bodies, out, begin = np.flatnonzero(changes), {}, 0
-    places = np.searchsorted(bodies, ends)
-    low = 0
-    for number, (end, high) in enumerate(zip(ends.tolist(), places.tolist(), strict=True)):
-        if end > begin:
-            starts = np.append(bodies[low:high], end) - begin
-            tick = int(first) + number if numbers is None else int(numbers[number])
-            out[tick] = (
-                who[bodies[low:high]],
-                Packed(poses[begin:end], starts),
-            )
-        begin, low = end, high
+    ends, who, starts, poses = by_tick(rows.entity, place, rows.bones, rows.steps, len(numbers), *steps)
+    out, begin = {}, 0
+    for tick, end in zip(numbers.tolist(), ends.tolist(), strict=True):
+        first, last = starts[begin], starts[end]
+        out[tick] = (who[begin:end], Packed(poses[first:last], starts[begin : end + 1] - first))
+        begin = end
     return out

@@ -1,4 +1,4 @@
-"""Poses in whole steps: one pass that rounds a tick's poses to what a recording keeps."""
+"""Poses in whole steps: one pass that rounds a tick's poses to what a recording keeps, and one that reads them back."""
 
 from __future__ import annotations
 
@@ -10,52 +10,67 @@ from tinclock.core.kernels.compiling import njit
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
-def to_steps(flat: Any, place_steps: float, turn_steps: float, farthest: float) -> Any:
-    """(places (rows, 3) int32, turns (rows, 4) int16, poses (rows, 7) float64 as they are read back, bad row or -1).
+def to_steps(flat: Any, starts: Any, most: int, place_steps: float, turn_steps: float, farthest: float) -> Any:
+    """(steps (n, most, 5) int32, poses (rows, 7) float64 as they are read back, bad row or -1).
 
     flat : (rows, 7) float32 or float64. A row is bad when a number in it isn't finite or too large for its steps.
+    starts : (n + 1,) int64, where each body's rows begin, and their number; no body has more than `most`
+    Steps hold x, y, z, and in the last two the four int16 of the quaternion, the lower half first.
     """
-    rows = flat.shape[0]
-    places, turns = np.empty((rows, 3), np.int32), np.empty((rows, 4), np.int16)
-    poses, bad = np.empty((rows, 7)), -1
-    for row in range(rows):
-        for k in range(7):
-            scale, most = (place_steps, farthest) if k < 3 else (turn_steps, 32767.0)
-            step = np.rint(np.float64(flat[row, k]) * scale)
-            if not abs(step) <= most:
-                if bad < 0:
-                    bad = row
-                step = 0.0
-            if k < 3:
-                places[row, k] = np.int32(step)
-            else:
-                turns[row, k - 3] = np.int16(step)
-            poses[row, k] = step / scale
-    return places, turns, poses, bad
+    bodies = len(starts) - 1
+    steps, poses = np.zeros((bodies, most, 5), np.int32), np.empty((flat.shape[0], 7))
+    bad = -1
+    for body in range(bodies):
+        for row in range(starts[body], starts[body + 1]):
+            bone = row - starts[body]
+            for k in range(7):
+                scale, limit = (place_steps, farthest) if k < 3 else (turn_steps, 32767.0)
+                step = np.rint(np.float64(flat[row, k]) * scale)
+                if not abs(step) <= limit:
+                    if bad < 0:
+                        bad = row
+                    step = 0.0
+                poses[row, k] = step / scale
+                if k < 3:
+                    steps[body, bone, k] = np.int32(step)
+                elif k % 2:
+                    steps[body, bone, (k + 3) // 2] = np.int32(step) & 0xFFFF
+                else:
+                    steps[body, bone, (k + 2) // 2] |= np.int32(step) << 16
+    return steps, poses, bad
 
 
 @njit(cache=True, error_model="numpy")  # type: ignore[untyped-decorator]
-def by_tick(
-    entity: Any, tick: Any, x: Any, y: Any, z: Any, qx: Any, qy: Any, qz: Any, qw: Any, place_steps: float,
-    turn_steps: float,
-) -> Any:  # fmt: skip
-    """Rows that lie by entity, bone and tick, brought into the order of ticks, then entities and bones.
+def by_tick(entity: Any, place: Any, bones: Any, steps: Any, ticks: int, place_steps: float, turn_steps: float) -> Any:
+    """Rows that lie by entity and tick, brought into the order of ticks, then entities, and read.
 
-    All (rows,) integers, at least one. Returns the first tick; ends (ticks,) int64, where each tick's rows end; which
-    entity (rows,) int64; poses (rows, 7) float64, metres.
+    entity, bones : (rows,) int64; place : (rows,) int64, which of the ticks each row is of
+    steps : (rows, most, 5) int32, as `to_steps` writes them
+    Returns ends (ticks,) int64, where each tick's bodies end; who (rows,) int64; starts (rows + 1,) int64, where each
+    body's bones begin; poses (all bones, 7) float64, metres.
     """
-    rows, first = len(tick), tick.min()
-    ends = np.zeros(tick.max() - first + 1, np.int64)
+    rows = len(place)
+    ends = np.zeros(ticks, np.int64)
     for row in range(rows):
-        ends[tick[row] - first] += 1
-    place = np.cumsum(ends) - ends
-    who, poses = np.empty(rows, np.int64), np.empty((rows, 7))
+        ends[place[row]] += 1
+    free = np.zeros(ticks, np.int64)
+    for tick in range(1, ticks):
+        free[tick] = ends[tick - 1]
+        ends[tick] += ends[tick - 1]
+    who, source, starts = np.empty(rows, np.int64), np.empty(rows, np.int64), np.zeros(rows + 1, np.int64)
     for row in range(rows):
-        to = place[tick[row] - first]
-        place[tick[row] - first] = to + 1
-        who[to] = entity[row]
-        pose = poses[to]
-        pose[0], pose[1], pose[2] = x[row] / place_steps, y[row] / place_steps, z[row] / place_steps
-        pose[3], pose[4] = qx[row] / turn_steps, qy[row] / turn_steps
-        pose[5], pose[6] = qz[row] / turn_steps, qw[row] / turn_steps
-    return first, place, who, poses
+        to = free[place[row]]
+        free[place[row]] = to + 1
+        who[to], source[to] = entity[row], row
+    for to in range(rows):
+        starts[to + 1] = starts[to] + bones[source[to]]
+    poses = np.empty((starts[rows], 7))
+    for to in range(rows):
+        for bone in range(bones[source[to]]):
+            at, held = poses[starts[to] + bone], steps[source[to], bone]
+            for k in range(3):
+                at[k] = held[k] / place_steps
+            for k in range(2):
+                both = held[3 + k]
+                at[3 + 2 * k], at[4 + 2 * k] = np.int16(both & 0xFFFF) / turn_steps, (both >> 16) / turn_steps
+    return ends, who, starts, poses

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 import os
 import queue
@@ -13,8 +12,10 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import msgspec
 
 from tinclock.core.errors import RecordingError
+from tinclock.recordings.compact import Gathering
+from tinclock.recordings.disk import put_down
 from tinclock.recordings.layout import FLUSHES, HEADER, TABLES, Flush, Header, Missing, Piece, sha256
-from tinclock.recordings.pieces import LEVEL_WHILE_PLAYING, TickPoses, pack, poses_table, table_of
+from tinclock.recordings.pieces import TickPoses, pack, poses_table, table_of
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -99,6 +100,7 @@ class Writer:
         self._missing: Missing | None = None
         self.problem = ""
         """What the disk says, while it refuses."""
+        self.gathering = Gathering(folder)
         self._digests = Digests()
         self._count = 0
         self._closing = False
@@ -146,7 +148,7 @@ class Writer:
 
     def _ready(self, batch: Batch) -> _Ready:
         """A batch as bytes: rulings and events are digested once, however often it is tried to write them."""
-        tables = [(name, table.num_rows, pack(name, table, LEVEL_WHILE_PLAYING))
+        tables = [(name, table.num_rows, pack(name, table))
                   for name, table in self._tables(batch) if table.num_rows]  # fmt: skip
         digests = self._digests
         flush = Flush(
@@ -188,6 +190,7 @@ class Writer:
         line = msgspec.json.encode(flush)
         self._append(line + b"\n")
         self._previous, self._count = sha256(line), self._count + 1
+        self.gathering.take(flush)
 
     def _append(self, line: bytes) -> None:
         """A whole line or none: what a full disk cut off is taken back."""
@@ -234,25 +237,3 @@ def ruling_row(step: int, ruling: Ruling, text: bytes) -> tuple[Any, ...]:
 def event_row(step: int, event: Event, text: bytes) -> tuple[Any, ...]:
     """An event as a row of its table."""
     return step, event.number, event.kind, event.server_time, event.entity, text.decode()
-
-
-def put_down(path: Path, data: bytes, durable: bool) -> None:
-    """All or nothing: whoever reads finds no file or a whole one."""
-    part = path.with_name(f".{path.name}.part")
-    try:
-        with part.open("wb") as out:
-            out.write(data)
-            if durable:
-                out.flush()
-                os.fsync(out.fileno())
-        os.replace(part, path)
-    except OSError:
-        with contextlib.suppress(OSError):
-            part.unlink(missing_ok=True)
-        raise
-    if durable:
-        place = os.open(path.parent, os.O_RDONLY)
-        try:
-            os.fsync(place)
-        finally:
-            os.close(place)

@@ -1,0 +1,32 @@
+"""Putting files down whole."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+
+def put_down(path: Path, data: bytes, durable: bool) -> None:
+    """All or nothing: whoever reads finds no file or a whole one."""
+    part = path.with_name(f".{path.name}.part")
+    try:
+        with part.open("wb") as out:
+            out.write(data)
+            if durable:
+                out.flush()
+                os.fsync(out.fileno())
+        os.replace(part, path)
+    except OSError:
+        with contextlib.suppress(OSError):
+            part.unlink(missing_ok=True)
+        raise
+    if durable:
+        place = os.open(path.parent, os.O_RDONLY)
+        try:
+            os.fsync(place)
+        finally:
+            os.close(place)
