@@ -88,6 +88,22 @@ def test_other_rules_list_every_ruling_that_flips(matches, tmp_path):
     assert "holds a batch of another kind, or with other options" in refused.output
 
 
+def test_a_range_over_many_is_the_sum_of_the_range_over_each(matches, tmp_path):
+    """Each value's outcomes and flips are those of `rerule --over` on each recording, added up."""
+    over = ("--over", "view.max_rewind_s=0:0.2:0.1", "--undying")
+    told = batch("rerule", matches / "m00", matches / "m01", "--out", tmp_path, *over, "--jobs", 1, "--json")
+    assert told.exit_code == 0, told.output
+    alone = json.loads(CliRunner().invoke(main, ["rerule", str(matches / "m00"), *over, "--json"]).stdout)["rows"]
+    rows = json.loads(told.stdout)["result"]["rows"]
+    assert [row["value"] for row in rows] == [0.0, 0.1, 0.2]
+    for name in ("upheld", "amended", "denied", "damage", "flipped"):
+        assert [row[name] for row in rows] == [2 * row[name] for row in alone], name
+    assert rows[0]["flipped"] > rows[2]["flipped"]
+    assert len(table(tmp_path, "range")) == 6
+    said = batch("rerule", matches / "m00", matches / "m01", "--out", tmp_path, *over).output
+    assert "view.max_rewind_s over 2 recordings" in said
+
+
 def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_path):
     """Shares by line and cap; evidence by account, into a case store too, where each match counts once."""
     few = [matches / f"m{k:02}" for k in range(3)]

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
     from tinclock.recordings.recording import Recording
 
-Job = Literal["rerule", "fairness", "weigh"]
+Job = Literal["rerule", "range", "fairness", "weigh"]
 Rows = dict[str, list[Fields]]
 SMALLEST_GAIN = 1.0
 """Gains of fewer decibans either way are not listed."""
@@ -33,6 +33,7 @@ class Task(msgspec.Struct, frozen=True, kw_only=True):
     rules : the rules to rule by; None: each recording's own
     settings : (key path, value) pairs that change them, or each recording's own
     undying : nobody dies, on either side
+    over : of a range, the key path of one setting and the values to try
     caps_s : besides the recorded one, values of max_rewind_s to ask fairness for
     level : the level file, for recordings that don't hold theirs
     weights : of evidence; limit : decibans at which a case would open
@@ -43,6 +44,7 @@ class Task(msgspec.Struct, frozen=True, kw_only=True):
     rules: Rules | None = None
     settings: tuple[tuple[str, Any], ...] = ()
     undying: bool = False
+    over: tuple[str, tuple[float, ...]] | None = None
     caps_s: tuple[float, ...] = ()
     level: str | None = None
     weights: Weights | None = None
@@ -130,6 +132,22 @@ def _rerule(task: Task, recording: Recording) -> tuple[Rows, None]:
     return {"rerule": [row], "flips": [_flip(flip.step, flip.before, flip.after) for flip in change.flips]}, None
 
 
+def _range(task: Task, recording: Recording) -> tuple[Rows, None]:
+    from tinclock.intake.settings import setting_of, undying, with_setting
+    from tinclock.recordings.ranges import rerule_range
+
+    assert task.over is not None
+    (key, values), rules = task.over, _rules(task, recording)
+    tried = [with_setting(rules, key, value) for value in values]
+    against = None
+    if task.undying:
+        tried, against = [undying(one) for one in tried], undying(recording.require_header().rules)
+    found = rerule_range(recording, tried, against=against, level=_level(task))
+    recorded = setting_of(rules, key)
+    same = {"setting": key, "recorded": recorded if isinstance(recorded, (int, float)) else None}
+    return {"range": [same | {"value": value} | one._asdict() for value, one in zip(values, found, strict=True)]}, None
+
+
 def _flip(step: int, before: Ruling | None, after: Ruling | None) -> Fields:
     one = before or after
     return {
@@ -192,4 +210,4 @@ def _weigh(task: Task, recording: Recording) -> tuple[Rows, Weighed | None]:
     return {"accounts": accounts, "gains": gains}, Weighed(course, findings) if task.keep_course else None
 
 
-_JOBS: Fields = {"rerule": _rerule, "fairness": _fairness, "weigh": _weigh}
+_JOBS: Fields = {"rerule": _rerule, "range": _range, "fairness": _fairness, "weigh": _weigh}

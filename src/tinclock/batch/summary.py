@@ -21,7 +21,7 @@ def summary_of(job: str, folder: Path) -> Fields:
         found: list[Fields] = pyarrow.parquet.read_table(folder / f"{name}.parquet").to_pylist()
         return found
 
-    return {"rerule": _rerule, "fairness": _fairness, "weigh": _weigh}[job](rows)
+    return {"rerule": _rerule, "range": _range, "fairness": _fairness, "weigh": _weigh}[job](rows)
 
 
 def _rerule(rows: Any) -> Fields:
@@ -29,6 +29,19 @@ def _rerule(rows: Any) -> Fields:
     names = ("rulings", "upheld", "amended", "denied", "kills", "flipped", "damage", "seconds")
     sums = {name: sum(row[name] for row in table) for name in names}
     return {**sums, "as_recorded": sum(row["as_recorded"] for row in table), "recordings": len(table)}
+
+
+def _range(rows: Any) -> Fields:
+    names = ("upheld", "amended", "denied", "damage", "kills", "flipped", "refused")
+    table, values = rows("range"), dict[float, Fields]()
+    for row in table:
+        sums = values.setdefault(row["value"], dict.fromkeys(names, 0))
+        for name in names:
+            sums[name] += row[name]
+    return {
+        "setting": table[0]["setting"] if table else "", "recordings": len({row["recording"] for row in table}),
+        "rows": [{"value": value, **sums} for value, sums in sorted(values.items())],
+    }  # fmt: skip
 
 
 def _fairness(rows: Any) -> Fields:
@@ -64,6 +77,8 @@ def told(job: str, result: Fields) -> list[str]:
             f"{result['flipped']:,} rulings flipped; {result['as_recorded']} of {result['recordings']} recordings came "
             "out as recorded, bit for bit",
         ]
+    if job == "range":
+        return _by_value(result)
     if job == "fairness":
         said = result["claimed"]
         return [
@@ -79,6 +94,14 @@ def told(job: str, result: Fields) -> list[str]:
         if row["strongest"] is not None:
             lines.append(f"  {row['peak']:>7.1f} decibans  {row['account']} in {row['match']}: {row['strongest']}")
     return lines
+
+
+def _by_value(result: Fields) -> list[str]:
+    head = ("value", "upheld", "amended", "denied", "damage", "kills", "flipped")
+    cells = [[f"{row['value']:g}", *(f"{row[name]:,.0f}" for name in head[1:])] for row in result["rows"]]
+    wide = [max(map(len, column)) for column in zip(head, *cells, strict=True)]
+    title = f"{result['setting']} over {result['recordings']:,} recordings"
+    return [title, *("  ".join(map(str.rjust, line, wide)) for line in [head, *cells])]
 
 
 def _by_truth(result: Fields) -> list[str]:

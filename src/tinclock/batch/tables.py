@@ -24,6 +24,10 @@ COLUMNS: dict[str, dict[str, str]] = {
         "before": TEXT, "after": TEXT, "damage_before": NUMBER, "damage_after": NUMBER, "why_before": TEXT,
         "why_after": TEXT,
     },
+    "range": {
+        "recording": TEXT, "setting": TEXT, "recorded": NUMBER, "value": NUMBER, "upheld": WHOLE, "amended": WHOLE,
+        "denied": WHOLE, "damage": NUMBER, "kills": WHOLE, "flipped": WHOLE, "refused": WHOLE,
+    },
     "shooters": {
         "recording": TEXT, "max_rewind_s": NUMBER, "line": TEXT, "hits": WHOLE, "counted": WHOLE, "upheld": WHOLE,
         "inside": WHOLE, "upheld_inside": WHOLE, "elsewhere": WHOLE, "misses": WHOLE, "misses_hit": WHOLE,
@@ -45,7 +49,10 @@ COLUMNS: dict[str, dict[str, str]] = {
     },
 }  # fmt: skip
 """`recordings` is of every batch; what the others hold is said in docs/batches.md."""
-OF_JOB = {"rerule": ("rerule", "flips"), "fairness": ("claimed", "shooters", "victims"), "weigh": ("accounts", "gains")}
+OF_JOB = {
+    "rerule": ("rerule", "flips"), "range": ("range",), "fairness": ("claimed", "shooters", "victims"),
+    "weigh": ("accounts", "gains"),
+}  # fmt: skip
 
 
 def write_table(folder: Path, name: str, rows: Iterable[Fields]) -> Path:

@@ -30,6 +30,8 @@ Examples:
       every ruling of every recording once more
   tinclock batch rerule matches --out results/cap \\
       --set view.max_rewind_s=0.15 --undying
+  tinclock batch rerule matches --out results/caps \\
+      --over view.max_rewind_s=0:0.4:0.1
   tinclock batch fairness matches --out results/fair --cap 0.1 --cap 0.2
   tinclock batch weigh matches --out results/weigh \\
       --store postgresql+psycopg://review@db/cases
@@ -70,15 +72,26 @@ def batch() -> None:
 @common
 @click.option("--rules", "rules_file", type=click.Path(path_type=Path), help="Rule by this rules file instead.")
 @click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help="Change one setting; may be repeated.")
+@click.option("--over", metavar="KEY=FROM:TO:STEP", help="Rule once for each value of one setting, in one pass.")
 @click.option("--undying", is_flag=True, help="Give everybody so much health that nobody dies.")
-def rerule(rules_file: Path | None, settings: tuple[str, ...], undying: bool, **shared: Any) -> None:
-    """Rule everything again: by the same rules bit for bit, or by others, with every ruling that flips."""
-    from tinclock.cli.rerule import pairs
+def rerule(
+    rules_file: Path | None, settings: tuple[str, ...], over: str | None, undying: bool, **shared: Any
+) -> None:  # fmt: skip
+    """Rule everything again: by the same rules bit for bit, or by others, with every ruling that flips.
+
+    With --over, what each value of one setting would come to, over all recordings.
+    """
+    from tinclock.cli.rerule import pairs, span
     from tinclock.intake.rules_file import load_rules
 
     with told_plainly():
         rules = None if rules_file is None else load_rules(rules_file)
-        _batch("rerule", shared, {"rules": rules, "settings": pairs(settings), "undying": undying})
+        given = {"rules": rules, "settings": pairs(settings), "undying": undying}
+        if over is None:
+            _batch("rerule", shared, given)
+        else:
+            key, values = span(over)
+            _batch("range", shared, {**given, "over": (key, tuple(values))})
 
 
 @batch.command(short_help="How fair matches were whose truth is known.")
