@@ -31,6 +31,7 @@ demo: $(VENV)/.demo-ready
 	$(BIN)/tinclock demo
 
 test: $(VENV)/.test-ready
+	$(BIN)/python -c "from tinclock.cli.compiling import warm_up_beside; warm_up_beside()" # once, not in each test process
 	$(BIN)/python -m pytest
 
 lint: $(VENV)/.lint-ready

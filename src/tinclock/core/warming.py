@@ -130,11 +130,9 @@ class _Match:
             each.place("door")
         for _ in range(8):
             self._record()
-        for kind in (np.float32, np.float64):  # bodies alike come as one array
-            self._tick += 1
-            alike = self._pose(0.0)[None].repeat(2, axis=0).astype(kind)
-            for each in self._all:
-                each.record(self._tick, self._tick / 64, [1, 2], alike)
+        self._tick += 1
+        for each in self._all:  # bodies alike come as one array
+            each.record(self._tick, self._tick / 64, [1, 2], self._pose(0.0)[None].repeat(2, axis=0))
         for _ in range(4):
             self._record()
 

@@ -87,8 +87,7 @@ class Recorder(MatchCalls):
             write_level(self.path / LEVEL, referee.level)
         self._writer = Writer(self.path, header, durable, patient=when_full == "go on")
         self._most_bones = header.most_bones
-        for kind in (np.float32, np.float64):  # loads the kernel now, not in the first tick
-            to_steps(np.zeros((0, 7), kind), np.zeros(1, np.int64), 1, 1.0, 1.0, 1.0)
+        to_steps(np.zeros((0, 7)), np.zeros(1, np.int64), 1, 1.0, 1.0, 1.0)  # loads the kernel now, not in a tick
         self._flush_s, self._flushed_s = flush_s, float("-inf")
         self._step = self._told = self._flushed_event = 0
         self._marks: list[tuple[int, int]] = []

@@ -13,7 +13,7 @@ from tinclock.core.kernels.compiling import njit
 def to_steps(flat: Any, starts: Any, most: int, place_steps: float, turn_steps: float, farthest: float) -> Any:
     """(steps (n, most, 5) int32, poses (rows, 7) float64 as they are read back, bad row or -1).
 
-    flat : (rows, 7) float32 or float64. A row is bad when a number in it isn't finite or too large for its steps.
+    flat : (rows, 7) float64. A row is bad when a number in it isn't finite or too large for its steps.
     starts : (n + 1,) int64, where each body's rows begin, and their number; no body has more than `most`
     Steps hold x, y, z, and in the last two the four int16 of the quaternion, the lower half first.
     """
@@ -25,7 +25,7 @@ def to_steps(flat: Any, starts: Any, most: int, place_steps: float, turn_steps: 
             bone = row - starts[body]
             for k in range(7):
                 scale, limit = (place_steps, farthest) if k < 3 else (turn_steps, 32767.0)
-                step = np.rint(np.float64(flat[row, k]) * scale)
+                step = np.rint(flat[row, k] * scale)
                 if not abs(step) <= limit:
                     if bad < 0:
                         bad = row

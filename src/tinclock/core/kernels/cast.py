@@ -237,7 +237,7 @@ def _first_of(ray, radius, limit, view, depth, stored, scratch):
         for i in range(1, waiting):
             if near[queue[i]] < near[queue[k]]:
                 k = i
-        e = queue[k]
+        e = np.int64(queue[k])
         if near[e] > best:
             break
         waiting -= 1
@@ -394,7 +394,8 @@ def _by_slot(slots, count, start, order):
 
     slots, order : (n,) int64; start : (slots of the ring + 1,) int64; none has a unit
     """
-    start[:] = 0
+    for slot in range(start.shape[0]):
+        start[slot] = 0
     for k in range(count):
         start[slots[k] + 1] += 1
     for slot in range(start.shape[0] - 1):

@@ -220,7 +220,7 @@ def record_poses(slot, before, ids, books, starts, each, bones, bone_reach, stor
     books : (known, cuts, absences, seen): known (any,) int32, the column of each id, -1 for none; cuts, absences
         (columns,) int64; seen (columns,) bool, whether it was ever written; the last two are kept here
     starts : (n + 1,) int64, rows of `bones` that belong to each entity; empty when every one has `each` rows
-    bones : (rows, 7) float32 or float64, metres and quaternion xyzw
+    bones : (rows, 7) float64, metres and quaternion xyzw
     bone_reach : (bones,) float64, metres, how far the parts on each bone reach from it
     Returns (verdict, the entity's row in ids, bone): OK, or what is wrong and where.
     """

@@ -18,7 +18,7 @@ import math
 
 import numpy as np
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import (
     BOX_BYTES,
     BOXES_AT,
@@ -51,16 +51,27 @@ def _area(lo, hi):
     return x * y + y * z + z * x
 
 
+@inner
+def _nothing(lo, hi):
+    """Make a box (3,) empty: its corners in metres."""
+    for k in range(3):
+        lo[k], hi[k] = INF, -INF
+
+
+@inner
+def _around(lo, hi, also_lo, also_hi):
+    """Make a box (3,) hold another one too; corners in metres."""
+    for k in range(3):
+        lo[k], hi[k] = min(lo[k], also_lo[k]), max(hi[k], also_hi[k])
+
+
 @njit(cache=True, error_model="numpy")
 def _bounds(lo, hi, order, first, last, out_lo, out_hi):
     """The box around items first..last of an order into out_lo, out_hi : (3,). lo, hi : (n, 3) float64, metres"""
-    out_lo[:] = INF
-    out_hi[:] = -INF
+    _nothing(out_lo, out_hi)
     for row in range(first, last):
         item = order[row]
-        for k in range(3):
-            out_lo[k] = min(out_lo[k], lo[item, k])
-            out_hi[k] = max(out_hi[k], hi[item, k])
+        _around(out_lo, out_hi, lo[item], hi[item])
 
 
 @njit(cache=True, error_model="numpy")
@@ -81,24 +92,20 @@ def _best_split(lo, hi, mid, order, first, last):
         if high <= low:
             continue
         scale = BINS / (high - low)
-        count[:] = 0
-        bin_lo[:] = INF
-        bin_hi[:] = -INF
+        for b in range(BINS):
+            count[b] = 0
+            _nothing(bin_lo[b], bin_hi[b])
         for place in range(first, last):
             item = order[place]
             b = min(BINS - 1, int((mid[item, axis] - low) * scale))
             count[b] += 1
-            for k in range(3):
-                bin_lo[b, k] = min(bin_lo[b, k], lo[item, k])
-                bin_hi[b, k] = max(bin_hi[b, k], hi[item, k])
+            _around(bin_lo[b], bin_hi[b], lo[item], hi[item])
         _sweep_right(count, bin_lo, bin_hi, right_cost, run_lo, run_hi)
-        run_lo[:] = INF
-        run_hi[:] = -INF
+        _nothing(run_lo, run_hi)
         total = 0
         for b in range(BINS - 1):
             total += count[b]
-            run_lo[:] = np.minimum(run_lo, bin_lo[b])
-            run_hi[:] = np.maximum(run_hi, bin_hi[b])
+            _around(run_lo, run_hi, bin_lo[b], bin_hi[b])
             if total == 0 or total == last - first:
                 continue
             cost = total * _area(run_lo, run_hi) + right_cost[b + 1]
@@ -113,13 +120,11 @@ def _sweep_right(count, bin_lo, bin_hi, right_cost, run_lo, run_hi):
 
     count : (bins,) int64; bin_lo, bin_hi : (bins, 3) float64, metres; run_lo, run_hi : (3,) float64, scratch
     """
-    run_lo[:] = INF
-    run_hi[:] = -INF
+    _nothing(run_lo, run_hi)
     total = 0
     for b in range(BINS - 1, 0, -1):
         total += count[b]
-        run_lo[:] = np.minimum(run_lo, bin_lo[b])
-        run_hi[:] = np.maximum(run_hi, bin_hi[b])
+        _around(run_lo, run_hi, bin_lo[b], bin_hi[b])
         right_cost[b] = total * _area(run_lo, run_hi)
 
 
@@ -130,17 +135,20 @@ def build_binary(lo, hi):
     Corners are (n, 3) float64, metres.
     """
     n = lo.shape[0]
-    mid = (lo + hi) * 0.5
-    order = np.arange(n)
+    mid, order = np.empty((n, 3)), np.empty(n, np.int64)
+    for item in range(n):
+        order[item] = item
+        for k in range(3):
+            mid[item, k] = (lo[item, k] + hi[item, k]) * 0.5
     size = max(1, 2 * n)
     node_lo, node_hi = np.empty((size, 3)), np.empty((size, 3))
-    left, right = np.full(size, -1, np.int64), np.full(size, -1, np.int64)
-    first, count = np.zeros(size, np.int64), np.zeros(size, np.int64)
-    first[0], count[0] = 0, n
-    stack = [0]
-    used = 1
-    while len(stack) > 0:
-        node = stack.pop()
+    left, right = np.empty(size, np.int64), np.empty(size, np.int64)
+    first, count, stack = np.empty(size, np.int64), np.empty(size, np.int64), np.empty(size, np.int64)
+    first[0], count[0], stack[0], left[0], right[0] = 0, n, 0, -1, -1
+    waiting, used = 1, 1
+    while waiting > 0:
+        waiting -= 1
+        node = stack[waiting]
         begin, end = first[node], first[node] + count[node]
         _bounds(lo, hi, order, begin, end, node_lo[node], node_hi[node])
         if count[node] <= LEAF_SIZE:
@@ -155,11 +163,11 @@ def build_binary(lo, hi):
         if cut in (begin, end):
             cut = (begin + end) // 2
         left[node], right[node] = used, used + 1
+        left[used], right[used], left[used + 1], right[used + 1] = -1, -1, -1, -1
         first[used], count[used] = begin, cut - begin
         first[used + 1], count[used + 1] = cut, end - cut
-        stack.append(used)
-        stack.append(used + 1)
-        used += 2
+        stack[waiting], stack[waiting + 1] = used, used + 1
+        waiting, used = waiting + 2, used + 2
     return order, node_lo[:used], node_hi[:used], left[:used], right[:used], first[:used], count[:used]
 
 
@@ -194,8 +202,8 @@ def widen(node_lo, node_hi, left, right, first, count, slack):
             held += 1
         for k in range(WIDTH):
             if k >= held:
-                boxes[done, 0, :, k] = np.float32(np.inf)
-                boxes[done, 1, :, k] = np.float32(-np.inf)
+                for axis in range(3):
+                    boxes[done, 0, axis, k], boxes[done, 1, axis, k] = np.float32(INF), np.float32(-INF)
                 children[done, 1, k] = -1
                 continue
             member = members[k]

@@ -304,7 +304,7 @@ def _look_for_wxyz(entity: int, turns: NDArray[np.floating]) -> None:
 _NO_STARTS = np.zeros(0, np.int64)
 
 
-def flat_poses(count: int, bones: Poses) -> tuple[NDArray[np.floating], NDArray[np.int64], int]:
+def flat_poses(count: int, bones: Poses) -> tuple[NDArray[np.float64], NDArray[np.int64], int]:
     """All poses as (rows, 7), where each entity's begin (empty: evenly), and how many rows each has."""
     if isinstance(bones, Packed):
         return bones.flat, bones.starts, 0
@@ -325,8 +325,7 @@ def flat_poses(count: int, bones: Poses) -> tuple[NDArray[np.floating], NDArray[
     return _floats(np.concatenate(poses)) if count else np.zeros((0, 7)), starts, 0
 
 
-def _floats(flat: NDArray[Any]) -> NDArray[np.floating]:
-    if flat.dtype not in (np.float32, np.float64):
-        flat = flat.astype(np.float64)
-    flat = np.ascontiguousarray(flat)
+def _floats(flat: NDArray[Any]) -> NDArray[np.float64]:
+    """One kind of array, whatever came: one compiled kernel."""
+    flat = np.ascontiguousarray(flat, np.float64)
     return flat if flat.flags.writeable else flat.copy()
