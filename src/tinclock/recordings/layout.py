@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from functools import cache
 from typing import TYPE_CHECKING, Final, Literal
 
 import numpy as np
@@ -125,6 +126,7 @@ def most_bones(rules: Rules) -> int:
     return max((len(rig.bones) for rig in rules.rigs.values()), default=1)
 
 
+@cache
 def schema(table: str, bones: int = 1) -> pyarrow.Schema:
     """The columns of a table. bones : how many fit into a row of `poses`."""
     import pyarrow as pa

@@ -12,7 +12,7 @@ from tinclock.intake.parquet_file import read_bounded
 from tinclock.recordings.layout import BONE, schema, sha256
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Callable, Iterator
     from pathlib import Path
 
     import pyarrow
@@ -68,6 +68,10 @@ class PoseRows(NamedTuple):
             yield int(self.entity[begin]), slice(begin, end), int(self.bones[begin])
 
 
+def _on() -> None:
+    """Go on at once: nobody else needs the interpreter."""
+
+
 def require_pyarrow(caller: str) -> Any:
     """The module `pyarrow`; raises `MissingExtraError` naming the caller where it isn't installed."""
     try:
@@ -78,18 +82,22 @@ def require_pyarrow(caller: str) -> Any:
     return pyarrow
 
 
-def table_of(name: str, rows: list[tuple[Any, ...]]) -> pyarrow.Table:
-    """Rows as the table of that name."""
+def table_of(name: str, rows: list[tuple[Any, ...]], pause: Callable[[], None] = _on) -> pyarrow.Table:
+    """Rows as the table of that name. pause : called now and then, to let others have the interpreter"""
     import pyarrow as pa
 
-    columns = zip(*rows, strict=True) if rows else ([] for _ in schema(name))
-    arrays = [pa.array(column, field.type) for column, field in zip(columns, schema(name), strict=True)]
-    return pa.Table.from_arrays(arrays, schema=schema(name))
+    named = schema(name)
+    columns = zip(*rows, strict=True) if rows else ([] for _ in named)
+    arrays = []
+    for column, field in zip(columns, named, strict=True):
+        arrays.append(pa.array(column, field.type))
+        pause()
+    return pa.Table.from_arrays(arrays, schema=named)
 
 
-def poses_table(ticks: list[TickPoses]) -> pyarrow.Table:
+def poses_table(ticks: list[TickPoses], pause: Callable[[], None] = _on) -> pyarrow.Table:
     """The poses of many ticks, a row for each entity in each, sorted by entity and tick: neighbours differ little, so
-    they pack well.
+    they pack well. pause : called now and then, to let others have the interpreter
     """
     import pyarrow as pa
 
@@ -97,7 +105,13 @@ def poses_table(ticks: list[TickPoses]) -> pyarrow.Table:
     numbers = np.array([one.tick for one in ticks], np.int64)
     if all(np.array_equal(one.ids, first.ids) for one in ticks):  # nothing needs sorting: a tick's rows become columns
         entity, tick = np.repeat(first.ids, count), np.tile(numbers, len(first.ids))
-        bones, steps = np.repeat(first.counts, count), np.stack([one.steps for one in ticks], axis=1)
+        bones, steps = (
+            np.repeat(first.counts, count),
+            np.empty((len(first.ids), count, *first.steps.shape[1:]), np.int32),
+        )
+        for number, one in enumerate(ticks):
+            steps[:, number] = one.steps
+            pause()
     else:
         entity = np.concatenate([one.ids for one in ticks])
         tick = np.repeat(numbers, [len(one.ids) for one in ticks])

@@ -43,7 +43,6 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.combat.events import Event
     from tinclock.core.geometry.level import Level
     from tinclock.core.referee import Referee
     from tinclock.core.ruling.commands import Command
@@ -82,14 +81,14 @@ class Recorder(MatchCalls):
             raise RecordingError(self.path, "is there already; a recording begins in a folder of its own")
         if referee.history.newest_tick >= 0 or referee.ledger.bulletin.number:
             raise RecordingError(self.path, "the referee was used before; a recording begins with its first call")
+        self._step = self._told = self._flushed_event = 0
         header = _header(referee, flush_s, keep_level)
         if referee.level is not None and keep_level:  # before the header, which makes the folder a recording
             write_level(self.path / LEVEL, referee.level)
-        self._writer = Writer(self.path, header, durable, patient=when_full == "go on")
+        self._writer = Writer(self.path, header, durable, when_full == "go on", lambda: self._step)
         self._most_bones = header.most_bones
         to_steps(np.zeros((0, 7)), np.zeros(1, np.int64), 1, 1.0, 1.0, 1.0)  # loads the kernel now, not in a tick
         self._flush_s, self._flushed_s = flush_s, float("-inf")
-        self._step = self._told = self._flushed_event = 0
         self._marks: list[tuple[int, int]] = []
         self._bulletin = referee.ledger.bulletin
         self._batch = Batch(0)
@@ -214,22 +213,10 @@ class Recorder(MatchCalls):
         batch = self._batch
         if self._step == batch.first_step and not batch.closed:
             return
-        batch.next_step, batch.events = self._step, self._fresh_events()
+        batch.next_step, batch.events, batch.marks = self._step, self._bulletin.since(self._flushed_event), self._marks
+        self._flushed_event, self._marks = self._told, []
         self._batch = Batch(self._step)
         self._writer.hand_over(batch)
-
-    def _fresh_events(self) -> list[tuple[int, Event]]:
-        """What was told since the last flush, each with the step that it came of."""
-        events = self._bulletin.since(self._flushed_event)
-        self._flushed_event = self._told
-        out, marks = [], iter(self._marks)
-        step, until = 0, 0
-        for event in events:
-            while event.number > until:
-                step, until = next(marks)
-            out.append((step, event))
-        self._marks = []
-        return out
 
     @property
     def problem(self) -> str:

@@ -18,6 +18,7 @@ from tinclock.recordings.layout import FLUSHES, HEADER, TABLES, Flush, Header, M
 from tinclock.recordings.pieces import TickPoses, pack, poses_table, table_of
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
     from pathlib import Path
 
     import pyarrow
@@ -25,22 +26,39 @@ if TYPE_CHECKING:
     from tinclock.core.combat.events import Event
     from tinclock.core.ruling.records import Ruling
 
-ROWS_AT_A_TIME, PAUSE_S = 16, 0.0005
+ROWS_AT_A_TIME, PAUSE_S, MOST_PAUSES = 2, 0.0005, 8
+"""The writer looks up after so many rows, and waits as long as the match is busy with a tick, up to so many pauses."""
 BEHIND_MOST = 4
 """So many flushes may wait for the disk before the match waits too: memory stays bounded."""
 
 
 class Batch:
-    """What a match hands over at once; `rows` by table, poses apart."""
+    """What a match hands over at once; `rows` by table, poses apart.
 
-    __slots__ = ("closed", "events", "first_step", "from_s", "next_step", "poses", "rows", "rulings", "ticks", "to_s")
+    marks : (step, number of the last event so far), in order: which step each event came of
+    """
+
+    __slots__ = (
+        "closed",
+        "events",
+        "first_step",
+        "from_s",
+        "marks",
+        "next_step",
+        "poses",
+        "rows",
+        "rulings",
+        "ticks",
+        "to_s",
+    )
 
     def __init__(self, first_step: int) -> None:
         self.first_step = self.next_step = first_step
         self.rows: dict[str, list[tuple[Any, ...]]] = {"calls": [], "pings": [], "ticks": [], "claims": []}
         self.poses: list[TickPoses] = []
         self.rulings: list[tuple[int, Ruling]] = []
-        self.events: list[tuple[int, Event]] = []
+        self.events: list[Event] = []
+        self.marks: list[tuple[int, int]] = []
         self.from_s: float | None = None
         self.to_s: float | None = None
         self.ticks = 0
@@ -92,10 +110,14 @@ class Writer:
 
     patient : go on where the disk refuses: what waits is written when there is room again, and what waited for too
         long is left out and named. Otherwise the first refusal is the last.
+    noted : how many calls the match made so far: while that grows it is busy, and the writer waits
     """
 
-    def __init__(self, folder: Path, header: Header, durable: bool, patient: bool = False) -> None:
+    def __init__(
+        self, folder: Path, header: Header, durable: bool, patient: bool = False, noted: Callable[[], int] = int
+    ) -> None:
         self._folder, self._durable, self._patient = folder, durable, patient
+        self._noted = noted
         self._waiting: list[_Ready] = []
         self._missing: Missing | None = None
         self.problem = ""
@@ -139,6 +161,7 @@ class Writer:
         while (batch := self._queue.get()) is not None:
             if self._error is None:
                 try:
+                    self._step_aside()
                     self._waiting.append(self._ready(batch))
                     self._write_waiting()
                 except Exception as error:  # handed to the match at its next call
@@ -203,25 +226,32 @@ class Writer:
             self._flushes.truncate(at)
             raise
 
-    def _step_aside(self, place: int) -> None:
-        """Let the match's own thread have the interpreter every few rows; there is a whole second to write one."""
-        if place % ROWS_AT_A_TIME == 0 and not self._closing:
+    def _step_aside(self, place: int = 0) -> None:
+        """Every few rows, let the match have the interpreter until it has nothing to do: there is a whole second."""
+        if place % ROWS_AT_A_TIME:
+            return
+        for _ in range(MOST_PAUSES):
+            before = self._noted()
+            if self._closing:
+                return
             time.sleep(PAUSE_S)
+            if self._noted() == before:
+                return
 
     def _tables(self, batch: Batch) -> list[tuple[str, pyarrow.Table]]:
         ruled, told, tables = [], [], []
         for place, (step, ruling) in enumerate(batch.rulings):
             ruled.append(ruling_row(step, ruling, self._digests.ruling(ruling)))
             self._step_aside(place)
-        for place, (step, event) in enumerate(batch.events):
+        marks, step, until = iter(batch.marks), 0, 0
+        for place, event in enumerate(batch.events):
+            while event.number > until:
+                step, until = next(marks)
             told.append(event_row(step, event, self._digests.event(event)))
             self._step_aside(place)
-        for name, rows in batch.rows.items():
-            tables.append((name, table_of(name, rows)))
-            self._step_aside(0)
-        tables += [("rulings", table_of("rulings", ruled)), ("events", table_of("events", told))]
-        self._step_aside(0)
-        return [*tables, ("poses", poses_table(batch.poses))] if batch.poses else tables
+        for name, rows in {**batch.rows, "rulings": ruled, "events": told}.items():
+            tables.append((name, table_of(name, rows, self._step_aside)))
+        return [*tables, ("poses", poses_table(batch.poses, self._step_aside))] if batch.poses else tables
 
 
 def ruling_row(step: int, ruling: Ruling, text: bytes) -> tuple[Any, ...]:

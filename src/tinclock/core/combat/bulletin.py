@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
+from itertools import islice
 from typing import TYPE_CHECKING
 
 from tinclock.core.errors import OutOfHistoryError
@@ -49,4 +50,4 @@ class Bulletin:
         first = self._kept[0].number if self._kept else self.number + 1
         if not first - 1 <= number <= self.number:
             raise OutOfHistoryError("event", number, first - 1, self.number)
-        return list(self._kept)[number - first + 1 :] if number < self.number else []
+        return list(islice(reversed(self._kept), self.number - number))[::-1]
