@@ -88,7 +88,7 @@ def main() -> None:
             "bytes a player-second, poses": poses / (PLAYERS * SECONDS),
             "bytes a player-second, everything": source.nbytes / (PLAYERS * SECONDS),
             "worst bone error, mm": worst * 1000.0,
-            "seconds to close, for each minute": closing * 60.0 / SECONDS,
+            "seconds to close, however long the match was": closing,
             "times real time, ruling again": SECONDS / ruling_again,
             "seconds to see one shot's past": seeking,
             "ruled again bit for bit": again.as_recorded,
