@@ -17,11 +17,11 @@ from hypothesis import strategies as st
 import tinclock
 from tinclock.cli.main import main
 from tinclock.core.findings import FINDINGS
+from tinclock.core.rules.bundle import PUBLIC, client_bundle, differences
 from tinclock.core.rules.ruleset import Rules
 from tinclock.errors import BadNumberError
 from tinclock.garden.scenario import data_file
 from tinclock.wire.border import Border
-from tinclock.wire.bundle import PUBLIC, client_bundle, differences
 from tinclock.wire.codec import Unreadable, decode_claim, decode_message
 from tinclock.wire.flood import FloodGuard, FloodLimits
 from tinclock.wire.messages import (

@@ -11,6 +11,7 @@ from tinclock.core.combat.events import JoinedEvent as JoinedEvent
 from tinclock.core.combat.events import LaunchEvent as LaunchEvent
 from tinclock.core.combat.events import LeaderEvent as LeaderEvent
 from tinclock.core.combat.events import LeftEvent as LeftEvent
+from tinclock.core.combat.events import RulesEvent as RulesEvent
 from tinclock.core.combat.events import ScoreEvent as ScoreEvent
 from tinclock.core.combat.events import SpawnEvent as SpawnEvent
 from tinclock.core.combat.events import WeaponEvent as WeaponEvent

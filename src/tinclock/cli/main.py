@@ -12,7 +12,7 @@ GROUPS = {
     "Try": ("demo", "play"),
     "Author": ("new", "check", "rig", "level", "client-bundle"),
     "Match": ("serve",),
-    "Ask": ("contents", "explain", "rerule", "fairness", "batch", "rule-logs"),
+    "Ask": ("contents", "explain", "rerule", "compare", "fairness", "batch", "rule-logs"),
     "Review": ("review", "doctor", "weigh", "follow", "cases", "calibrate", "detection"),
 }
 """The commands by what one wants, in the order of a project's life."""
@@ -30,6 +30,7 @@ COMMANDS = {
     "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
     "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),
     "rerule": ("tinclock.cli.rerule", "rerule", "Rule a recording again, by the same rules or by others."),
+    "compare": ("tinclock.cli.compare", "compare", "Rulings beside what your own server made of the same claims."),
     "fairness": ("tinclock.cli.fairness", "fairness", "How fair a match was to those who shot and were shot at."),
     "batch": ("tinclock.cli.batch", "batch", "Rule again, check fairness or weigh, over many recordings."),
     "rule-logs": ("tinclock.cli.rule_logs", "rule_logs", "Rule on another server's logs: CSV, JSON Lines, Parquet."),

@@ -40,12 +40,14 @@ if TYPE_CHECKING:
         Admit,
         AdmitSpectator,
         Advance,
+        ChangeRules,
         Command,
         Cut,
         Dismiss,
         Guide,
         HandOver,
         Harm,
+        OwnResult,
         Ping,
         Place,
         Pong,
@@ -221,6 +223,12 @@ class Referee(MatchCalls):
             raise UnknownNameError("carried weapon", command.weapon, actor.weapons)
         wield(actor, command.weapon, self.ledger, now, at_once=True)
 
+    def _change_rules(self, command: ChangeRules) -> None:
+        self._pipeline.change_rules(command.rules)
+
+    def _own_result(self, command: OwnResult) -> None:
+        self._roster.require_connection(command.connection)
+
     def _put(self, command: Put) -> None:
         actor, now = self._roster.require(command.entity), self._time(command.server_time)
         if len(command.position) != 3 or not all(map(is_finite, command.position)):
@@ -276,6 +284,7 @@ class Referee(MatchCalls):
         if self.ledger.dead:
             entities, bones = self._without_the_dead(entities, bones)
         self._history.record(command.tick, now, entities, bones)
+        self.rules = self._pipeline.begin_tick(now)
 
     def _without_the_dead(
         self, entities: Sequence[int] | NDArray[np.int64], bones: Poses

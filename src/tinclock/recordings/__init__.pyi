@@ -14,6 +14,8 @@ from tinclock.intake.settings import with_setting as with_setting
 from tinclock.recordings.claimed import Claimed as Claimed
 from tinclock.recordings.claimed import choices_in as choices_in
 from tinclock.recordings.claimed import claimed_hits as claimed_hits
+from tinclock.recordings.compared import Compared as Compared
+from tinclock.recordings.compared import compared as compared
 from tinclock.recordings.layout import Flush as Flush
 from tinclock.recordings.layout import Header as Header
 from tinclock.recordings.listing import recordings_in as recordings_in

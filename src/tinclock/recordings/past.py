@@ -11,7 +11,7 @@ from tinclock.core.analysis.surroundings import Past
 from tinclock.core.errors import RecordingError
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
-from tinclock.core.ruling.commands import Admit, Cut, Dismiss, Place, Remove, Spawn, read_change
+from tinclock.core.ruling.commands import Admit, ChangeRules, Cut, Dismiss, Place, Remove, Spawn, read_change
 from tinclock.core.timeline.history import PoseHistory
 from tinclock.wire.codec import decode_claim
 
@@ -62,7 +62,7 @@ def past_of(recording: Recording, ruling: Ruling, level: Level | None = None) ->
     rebuilding.people(begins)
     for flush in near:
         rebuilding.follow(flush, since, last)
-    return Past(history, rules, recording.level_or(level))
+    return Past(history, rebuilding.rules, recording.level_or(level))
 
 
 class _Rebuilding:
@@ -70,6 +70,7 @@ class _Rebuilding:
 
     def __init__(self, recording: Recording, history: PoseHistory) -> None:
         self._recording, self._history = recording, history
+        self.rules = self._next_rules = recording.require_header().rules
         self._entity_of: dict[str, int] = {}
 
     def people(self, before: int) -> None:
@@ -92,6 +93,7 @@ class _Rebuilding:
             if step > last:
                 return
             if what == "record":
+                self.rules = self._next_rules
                 if second >= since:
                     history.record(first, second, *_at(poses, first))
             elif what == "published":
@@ -107,6 +109,8 @@ class _Rebuilding:
                 history.add(int(answer), command.rig)
                 if isinstance(command, Admit):
                     self._entity_of[command.connection] = int(answer)
+            case ChangeRules():
+                self._next_rules = command.rules
             case Spawn() | Cut():
                 history.cut(command.entity)
             case Remove():

@@ -13,7 +13,7 @@ from tinclock.core.analysis.changes import told
 from tinclock.core.errors import RecordingError, TinClockError
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
-from tinclock.core.ruling.commands import Act, read_change
+from tinclock.core.ruling.commands import Act, ChangeRules, read_change
 from tinclock.core.ruling.records import damage_of
 from tinclock.recordings.replay import NO_POSES, poses_by_tick, rerule
 from tinclock.wire.codec import decode_claim
@@ -167,6 +167,8 @@ class _Side:
                 referee.published(*given)
             elif doing.what == "advance":
                 self._note(doing.step, referee.advance(given[1]))
+            elif isinstance(given, ChangeRules):  # the rules that are tried hold from beginning to end
+                self._refused += 1
             else:
                 answer = referee.apply(given)
                 if isinstance(given, Act):

@@ -17,7 +17,7 @@ from tinclock.core.geometry.level import level_digest
 from tinclock.core.rules.ruleset import Rules
 from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.ruling.claims import plain_numbers
-from tinclock.core.ruling.commands import Advance, Ping, Pong, Publish, Record, Rule, Seen, name_of
+from tinclock.core.ruling.commands import Advance, ChangeRules, Ping, Pong, Publish, Record, Rule, Seen, name_of
 from tinclock.core.ruling.records import Ruling
 from tinclock.core.timeline.columns import flat_poses
 from tinclock.core.timeline.instants import seconds
@@ -125,6 +125,9 @@ class Recorder(MatchCalls):
                 self.referee.apply(command)
                 sent_at = None if command.sent_at is None else float(command.sent_at)
                 return self._tick_row("published", int(command.tick), sent_at)
+            case ChangeRules():
+                _require_keepable(command.rules)
+                return self._change(command)
             case Pong():  # what the client sent is noted as far as JSON can say it, and then used as noted
                 said = {"nonce": _plain(command.nonce), "client_time": _plain(command.client_time)}
                 return self._change(msgspec.structs.replace(command, **said))
@@ -255,13 +258,16 @@ class Recorder(MatchCalls):
             raise RecordingError(self.path, problem) from None
 
 
-def _header(referee: Referee, flush_s: float, keep_level: bool) -> Header:
-    rules, level = referee.rules, referee.level
-    again = msgspec.json.decode(msgspec.json.encode(rules), type=Rules)
-    if again != rules:
+def _require_keepable(rules: Rules) -> None:
+    if msgspec.json.decode(msgspec.json.encode(rules), type=Rules) != rules:
         raise RecordingError(
             "rules", "hold a number that JSON can't say (infinite, or none); a recording can't keep it"
         )
+
+
+def _header(referee: Referee, flush_s: float, keep_level: bool) -> Header:
+    rules, level = referee.rules, referee.level
+    _require_keepable(rules)
     note = None if level is None else _level_note(level, keep_level)
     storage = referee.history.columns.storage
     return Header(FORMAT, f"tinclock {version('tinclock')}", referee.seed, storage, rules, note, flush_s=flush_s)

@@ -10,7 +10,7 @@ import numpy as np
 from tinclock.core.errors import RecordingError, TinClockError
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
-from tinclock.core.ruling.commands import Act, read_change
+from tinclock.core.ruling.commands import Act, ChangeRules, read_change
 from tinclock.core.timeline.packed import Packed
 from tinclock.recordings.pieces import pose_rows
 from tinclock.recordings.rounding import by_tick
@@ -213,6 +213,9 @@ class _Course:
             command = read_change(name, msgspec.json.decode(text, type=Fields))
         except msgspec.DecodeError as error:
             raise RecordingError(self._recording.path, f"step {step} can't be read: {error}") from None
+        if self._lenient and isinstance(command, ChangeRules):
+            self.refused.append(Refused(step, name, "the rules that it is ruled by hold from beginning to end"))
+            return
         try:
             found = self.referee.apply(command)
         except TinClockError as error:

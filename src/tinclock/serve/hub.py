@@ -11,9 +11,11 @@ import msgspec
 
 from tinclock.cases.evidence_log import SYNC_OF
 from tinclock.core.errors import EvidenceError, TinClockError
-from tinclock.core.ruling.commands import Act, read_change
+from tinclock.core.ruling.commands import Act, Dismiss, read_change
 from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
+from tinclock.intake.rules_file import parse_rules
+from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.questions import answer_of, explanation_of
@@ -28,8 +30,10 @@ from tinclock.serve.requests import (
     Call,
     Claims,
     Close,
+    Deliver,
     Events,
     Matches,
+    Messages,
     Open,
     OpenMatch,
     Reply,
@@ -43,6 +47,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Generator
 
     from tinclock.cases.evidence_log import EvidenceLog
+    from tinclock.core.ruling.records import Ruling
 
     Work = Generator[Callable[[], Any] | None, Any, Reply]
     """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""
@@ -120,6 +125,8 @@ class Hub:
                 return Reply(asked.request, ok=False, error=f"the match failed: {match.failed}", failed=True)
             if isinstance(asked, Claims):
                 return (yield from self._claims(asked, match))
+            if isinstance(asked, Messages):
+                return (yield from self._messages(asked, match))
             return self._do(asked, match)
         except (TinClockError, msgspec.ValidationError) as error:
             return Reply(asked.request, ok=False, error=str(error))
@@ -158,6 +165,9 @@ class Hub:
             return self._call(asked, match)
         if isinstance(asked, Ask):
             return Reply(asked.request, answer=answer_of(match.referee, asked.about))
+        if isinstance(asked, Deliver):
+            now = seconds("server_time", asked.server_time)
+            return Reply(asked.request, send=tuple(match.borders.deliver(now, asked.ping)))
         if isinstance(asked, Events):
             events = match.referee.events(since=asked.since)
             return Reply(asked.request, events=tuple(events[:MOST_EVENTS]), more=len(events) > MOST_EVENTS)
@@ -175,11 +185,7 @@ class Hub:
                 continue
             claim: Any = received if isinstance(server, Recorder) else decode_claim(received)
             ruling = server.rule(connection, claim, received_at=received_at)
-            self.outcomes[ruling.outcome] += 1
-            told = told_of(ruling)
-            if asked.explain:
-                said = explanation_of(match.referee, ruling, decode_claim(received))
-                told = msgspec.structs.replace(told, explanation=said)
+            told = self._told(match, ruling, received, asked.explain)
             fresh.append(told)
             ruled.append(told)
             if time.perf_counter() - began > SLICE_S:
@@ -189,6 +195,37 @@ class Hub:
                 began = time.perf_counter()
         self._note(asked.match, match, fresh)
         return Reply(asked.request, ruled=tuple(ruled))
+
+    def _messages(self, asked: Messages, match: Match) -> Work:
+        """Border mode: each message through its connection's border."""
+        for place, (_, received_at, _) in enumerate(asked.messages):
+            seconds(f"messages[{place}]: received_at", received_at)
+        send, ruled, fresh = list[tuple[str, bytes]](), list[Ruled](), list[Ruled]()
+        began = time.perf_counter()
+        for connection, received_at, received in asked.messages:
+            answer, border = match.borders.take(connection, received, received_at)
+            if answer is not None:
+                send.append((connection, answer))
+            if border is None or border.last_ruling is None:
+                continue
+            told = self._told(match, border.last_ruling, received, asked.explain)
+            fresh.append(told)
+            ruled.append(told)
+            if time.perf_counter() - began > SLICE_S:
+                self._note(asked.match, match, fresh)
+                fresh = []
+                yield None
+                began = time.perf_counter()
+        self._note(asked.match, match, fresh)
+        return Reply(asked.request, ruled=tuple(ruled), send=tuple(send))
+
+    def _told(self, match: Match, ruling: Ruling, received: bytes, explain: bool) -> Ruled:
+        self.outcomes[ruling.outcome] += 1
+        told = told_of(ruling)
+        if not explain:
+            return told
+        said = explanation_of(match.referee, ruling, decode_claim(received))
+        return msgspec.structs.replace(told, explanation=said)
 
     def _note(self, name: str, match: Match, ruled: list[Ruled], more: tuple[Any, ...] = ()) -> None:
         """Append what was found to the evidence log; what can't be written now is written with the next."""
@@ -216,12 +253,18 @@ class Hub:
         fired = match.server.advance(asked.server_time)
         self.outcomes.update(ruling.outcome for ruling in fired)
         told = [told_of(ruling) for ruling in fired]
-        self._note(asked.match, match, told, tuple(match.guards.findings(asked.server_time)))
+        dropped = [*match.guards.findings(asked.server_time), *match.borders.findings(asked.server_time)]
+        self._note(asked.match, match, told, tuple(dropped))
         return Reply(asked.request, ruled=tuple(told))
 
     def _call(self, asked: Call, match: Match) -> Reply:
-        command = read_change(asked.call, asked.arguments)
+        arguments = asked.arguments
+        if asked.call == "change_rules" and isinstance(text := arguments.get("rules"), str):  # as in `open`
+            arguments = {**arguments, "rules": parse_rules(parse_toml(text, "rules"), "rules")}
+        command = read_change(asked.call, arguments)
         answer = match.server.apply(command)
+        if isinstance(command, Dismiss):
+            match.borders.forget(command.connection)
         if isinstance(command, Act):
             return Reply(asked.request, ruled=(told_of(answer),))
         return Reply(asked.request, answer=answer)

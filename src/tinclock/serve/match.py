@@ -13,6 +13,7 @@ from tinclock.intake.level_file import parse_level
 from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
+from tinclock.serve.borders import Borders
 from tinclock.serve.guarding import Guards
 from tinclock.serve.requests import OpenMatch, Ruled
 
@@ -36,6 +37,7 @@ class Match:
         if self.recording is not None:
             self.server = Recorder(self.recording, self.referee, when_full="go on")
         self.guards = Guards(self.referee)
+        self.borders = Borders(self.referee, self.server)
         self.failed = ""
         self.askers: set[object] = set()
         self._opened = self._asked_at = time.monotonic()
@@ -56,7 +58,7 @@ class Match:
         now, problem = time.monotonic(), self.server.problem if isinstance(self.server, Recorder) else ""
         return OpenMatch(
             name, round(now - self._opened, 3), round(self.idle_s, 3), len(self.askers),
-            sum(one.rig != "" for one in self.referee.state().entities), self.guards.dropped,
+            sum(one.rig != "" for one in self.referee.state().entities), self.guards.dropped + self.borders.dropped,
             "" if self.recording is None else str(self.recording), self.failed or problem,
         )  # fmt: skip
 

@@ -69,6 +69,30 @@ class Claims(Struct, frozen=True, tag="claims", tag_field="do"):
     explain: bool = False
 
 
+class Messages(Struct, frozen=True, tag="messages", tag_field="do"):
+    """Border mode: messages as they came from clients, joins, pongs and all: (connection, received_at, bytes).
+
+    The reply says what to send back, and what became of the claims among them. explain : see `Claims`
+    """
+
+    request: int
+    match: MatchName
+    messages: Annotated[tuple[tuple[str, float, bytes], ...], Meta(max_length=MOST_CLAIMS)]
+    explain: bool = False
+
+
+class Deliver(Struct, frozen=True, tag="deliver", tag_field="do"):
+    """Border mode: what to send to everybody who joined, in the reply's `send`: what changed since they were told last.
+
+    ping : send each a ping too; one a second is plenty
+    """
+
+    request: int
+    match: MatchName
+    server_time: float
+    ping: bool = False
+
+
 class Events(Struct, frozen=True, tag="events", tag_field="do"):
     """What changed after an event number."""
 
@@ -112,7 +136,7 @@ class Numbered(Struct, frozen=True):
     request: int = 0
 
 
-Request = Open | Call | Tick | Claims | Events | GetState | Ask | Close | Matches
+Request = Open | Call | Tick | Claims | Messages | Deliver | Events | GetState | Ask | Close | Matches
 
 
 class Ruled(Struct, frozen=True):
@@ -152,6 +176,7 @@ class Reply(Struct, frozen=True, omit_defaults=True):
 
     ok : whether it was done; error : why not; failed : whether the match is lost by a fault of ours
     more : there are more events than one reply holds; ask again from the last one on
+    send : in border mode, (connection, bytes) to send to clients, in this order
     """
 
     request: int
@@ -164,6 +189,7 @@ class Reply(Struct, frozen=True, omit_defaults=True):
     more: bool = False
     state: State | None = None
     matches: tuple[OpenMatch, ...] = ()
+    send: tuple[tuple[str, bytes], ...] = ()
 
 
 FROM_JSON, FROM_PACKED = msgspec.json.Decoder(Request), msgspec.msgpack.Decoder(Request)

@@ -209,6 +209,15 @@ class EndEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="end"):
         return f"{whose} ends{_with(self.weapon, self.part)}, {self.cause}{at}"
 
 
+class RulesEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="rules"):
+    """Other rules hold from now on. digests : of the parts that clients are given, by name, as in a client's bundle"""
+
+    digests: dict[str, str]
+
+    def _words(self, called: Naming) -> str:
+        return "other rules hold from now on"
+
+
 Event = (
     JoinedEvent
     | LeftEvent
@@ -224,6 +233,7 @@ Event = (
     | LaunchEvent
     | GuideEvent
     | EndEvent
+    | RulesEvent
 )
 """Any published change; `kind` says which in messages."""
 

@@ -57,6 +57,18 @@ class Held(Row):
         self._client_time, self._paced_at = math.nan, -math.inf
         self.scatter.rest()
 
+    def take(self, weapon: Weapon) -> None:
+        """Be a weapon of other rules from now on: what is under way goes on, and no more is kept than it holds."""
+        rules, cadence = weapon.rules, self.cadence
+        fired, ready, in_burst = cadence.fired_at, cadence.ready_at, self.numbers[HELD.fired]
+        self.weapon, self.cadence = weapon, Cadence(rules, self)
+        self.cadence.fired_at, self.cadence.ready_at, self.numbers[HELD.fired] = fired, ready, in_burst
+        for name, most in (("magazine", rules.magazine), ("reserve", rules.reserve)):
+            held = getattr(self, name)
+            setattr(self, name, most if held is None or most is None else min(held, most))
+        before, self.scatter = self.scatter, Scatter(self.scatter.key, weapon.name, rules)
+        self.scatter.go_on_from(before)
+
     # -- reload -----------------------------------------------------------------------------------------------
 
     def rounds_at(self, at: float) -> tuple[int | None, int | None]:

@@ -83,8 +83,11 @@ class _Account:
 class Ledger:
     """Health, armour and score of everybody in the match, in points."""
 
-    def __init__(self, full_health: float, harm: HarmRules | None = None, score: ScoreRules | None = None) -> None:
-        self.full_health = full_health
+    def __init__(
+        self, full_health: float, harm: HarmRules | None = None, score: ScoreRules | None = None, *,
+        enforces: bool = True,
+    ) -> None:  # fmt: skip
+        self.full_health, self.enforces = full_health, enforces
         self.harm, self.points = harm or HarmRules(), score or ScoreRules()
         self.bulletin = Bulletin()
         self.scores = Scores(self.bulletin)
@@ -177,12 +180,20 @@ class Ledger:
 
     # -- harm and help ----------------------------------------------------------------------------------------
 
-    def wound(self, entity: int, amount: float, server_time: float, blow: Blow) -> Wound:
-        """Take `amount` points from an entity, armour first; nothing happens to one that is dead or shielded."""
+    def wound(
+        self, entity: int, amount: float, server_time: float, blow: Blow, *, claimed: bool = False
+    ) -> Wound:  # fmt: skip
+        """Take `amount` points from an entity, armour first; nothing happens to one that is dead or shielded.
+
+        claimed : of a client's claim: where rules aren't enforced, only what it would have come to is returned
+        """
         account = self._accounts.get(entity) or self._account(entity)
         before = account.health
         if not account.alive or amount <= 0.0 or (entity in self.affected and self.shielded(entity, server_time)):
             return Wound(before, before, False)
+        if claimed and not self.enforces:
+            after = max(0.0, before - (amount - min(account.armour, amount * blow.covered)))
+            return Wound(before, after, after == 0.0)
         actor = blow.actor
         taken = min(account.armour, amount * blow.covered)
         if taken > 0.0:

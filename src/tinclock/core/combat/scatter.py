@@ -68,6 +68,10 @@ class Scatter:
         """Forget earlier shots: a new life."""
         self._heat, self._last_at, self._row = 0.0, -math.inf, 0
 
+    def go_on_from(self, before: Scatter) -> None:
+        """Take over the shots so far of one by other rules."""
+        self._heat, self._last_at, self._row = before._heat, before._last_at, before._row
+
     def spread_rad(self, at: float, speed_m_s: float) -> float:
         """The half angle of the cone that a shot at a time would be drawn from."""
         spread = self._spread

@@ -41,7 +41,7 @@ class Weapon(Row):
     flight: FlightRules
     """How its shots fly; only weapons of kind "projectile" have it."""
 
-    def __init__(self, name: str, rules: WeaponRules) -> None:
+    def __init__(self, name: str, rules: WeaponRules, *, enforced: bool = True) -> None:
         super().__init__(len(WEAPON))
         self.name, self.rules = name, rules
         if rules.flight is not None:
@@ -57,6 +57,8 @@ class Weapon(Row):
         best = max([1.0, *self._zones.values()]) * max((float(factor) for _, factor in rules.falloff), default=1.0)
         self.most_damage = self.damage * rules.pellets * best
         self._tell_kernels()
+        if not enforced:
+            self.numbers[WEAPON.is_usual] = 0.0  # kernels apply what they commit
 
     def _tell_kernels(self) -> None:
         """Put the numbers that checks need into the row."""

@@ -18,7 +18,13 @@ class RuleNumbers(Row):
 
     def __init__(self, rules: Rules, *, restless_is_noted: bool = False) -> None:
         super().__init__(len(RULES))
+        self.take(rules, restless_is_noted=restless_is_noted)
+
+    def take(self, rules: Rules, *, restless_is_noted: bool) -> None:
+        """Hold the numbers of other rules from now on."""
         row, view = self.numbers, rules.view
+        for place in range(len(RULES)):
+            row[place] = 0.0
         row[RULES.max_rewind_s] = view.max_rewind_s
         row[RULES.early_allowance_s], row[RULES.late_allowance_s] = view.early_allowance_s, view.late_allowance_s
         row[RULES.order_allowance_s], row[RULES.jitter_factor] = view.order_allowance_s, view.jitter_factor

@@ -68,6 +68,8 @@ class MatchRules(Table, frozen=True, kw_only=True):
     """Points at the start of a life."""
     zone_depth_m: NotNegative = 0.0
     """How deep behind the first entry a higher zone priority may still win the hit."""
+    enforce: Literal["yes", "no"] = "yes"
+    """With "no" claims are ruled, recorded and weighed, but nothing is applied: beside a server that does so itself."""
 
 
 class HarmRules(Table, frozen=True, kw_only=True):

@@ -11,11 +11,13 @@ from tinclock.core.ruling.commands import (
     Admit,
     AdmitSpectator,
     Advance,
+    ChangeRules,
     Cut,
     Dismiss,
     Guide,
     HandOver,
     Harm,
+    OwnResult,
     Ping,
     Place,
     Pong,
@@ -37,6 +39,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.claims import Claim
     from tinclock.core.ruling.commands import Command
     from tinclock.core.ruling.records import Ruling
@@ -171,6 +174,23 @@ class MatchCalls(ABC):
         Raises `UnknownNameError` for a projectile that isn't in the air, or an entity that isn't here.
         """
         self.apply(Guide(projectile=projectile, entity=entity, server_time=server_time))
+
+    def change_rules(self, rules: Rules) -> None:
+        """Let other rules hold from the next recorded tick on; an event tells everybody the digests of its parts.
+
+        Magazines, items and what is under way stay, cut down to what the new rules allow; what is in the air goes on
+        as it was launched. Raises `RulesError` for rules that contradict themselves, and for what can't change while a
+        match runs: rigs, rates, the length of the history, weapons and items that somebody has.
+        """
+        self.apply(ChangeRules(rules=rules))
+
+    def own_result(self, connection: str, sequence: int, hits: Sequence[tuple[int, float]] = ()) -> None:
+        """Say what your server made of a claim by itself: (victim, points of damage) for each that it hurt.
+
+        It changes nothing and is kept in the recording, where `tinclock compare` holds it against the ruling. For games
+        that try this out beside what they have (`match.enforce = "no"`).
+        """
+        self.apply(OwnResult(connection, int(sequence), tuple((int(who), float(points)) for who, points in hits)))
 
     def record(self, tick: int, server_time: float, entities: Sequence[int] | NDArray[np.int64], bones: Poses) -> None:
         """Store the poses of one tick (see `PoseHistory.record`). The dead are left out: nobody hits a corpse.

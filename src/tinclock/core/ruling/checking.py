@@ -120,6 +120,11 @@ class Checking:
         self._call = self.call(int(self._who_array.ctypes.data), self._claim)
         self._scratch: list[NDArray[Any]] = []
 
+    def weigh_by(self, consequences: Mapping[str, Consequence]) -> None:
+        """Let findings have other consequences from now on."""
+        self._consequences = consequences
+        self._kept[0][:] = [float(VERDICTS.index(consequences[code])) for code in CODES]
+
     def call(self, who_at: int, claim: Row) -> Call:
         """What the kernel takes for claims that stand in a row and are held against the rows of some."""
         return Call(self.world_at, who_at, claim.at, self._found.at)

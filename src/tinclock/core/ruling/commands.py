@@ -12,6 +12,7 @@ import msgspec
 from msgspec import Struct
 
 from tinclock.core.plain import Fields
+from tinclock.core.rules.ruleset import Rules
 from tinclock.core.timeline.views import Drawing
 
 Position = tuple[float, float, float]
@@ -152,6 +153,20 @@ class Guide(_Command, frozen=True, tag="guide"):
     server_time: float | None = None
 
 
+class ChangeRules(_Command, frozen=True, tag="change_rules"):
+    """Other rules hold from the next tick on."""
+
+    rules: Rules
+
+
+class OwnResult(_Command, frozen=True, tag="own_result"):
+    """What the server made of a claim by itself: whom it hurt, and by how many points; empty for nobody."""
+
+    connection: str
+    sequence: int
+    hits: tuple[tuple[int, float], ...] = ()
+
+
 class Act(_Command, frozen=True, tag="act"):
     """An entity of the server's own does something; `claim` is a claim, or a dictionary of its kind and fields."""
 
@@ -192,7 +207,8 @@ class Rule(_Command, frozen=True, tag="rule"):
 
 Change = (
     Admit | AdmitSpectator | Place | Remove | Dismiss | HandOver | Spawn | Cut | Harm | Wield | Put | Ping | Pong
-    | Seen | SetDrawing | Guide | Act
+    | Seen | SetDrawing | Guide | ChangeRules | OwnResult
+    | Act
 )  # fmt: skip
 """What is kept and sent as its fields alone; poses, ticks and claims have forms of their own."""
 

@@ -49,12 +49,12 @@ def apply_harm(work: HarmWork, victim: Participant, part: Part, amount: float, c
     covered = _covered(work, victim, part.zone) if ledger.armoured else 0.0
     if reflected and work.roster.actors.get(actor.entity) is actor:  # who left takes nothing
         own = _covered(work, actor, part.zone) if ledger.armoured else 0.0
-        ledger.wound(actor.entity, amount, now, Blow("reflected", actor.entity, name, part.name, own))
+        ledger.wound(actor.entity, amount, now, Blow("reflected", actor.entity, name, part.name, own), claimed=True)
     if reason:
         amount = 0.0
     blow = Blow(cause, actor.entity, name, part.name, covered)
-    wound = ledger.wound(victim.entity, amount, now, blow)
-    if weapon.rules.lasting is not None and not reason and not wound.lethal:
+    wound = ledger.wound(victim.entity, amount, now, blow, claimed=True)
+    if weapon.rules.lasting is not None and not reason and not wound.lethal and ledger.enforces:
         ledger.linger(victim.entity, weapon.rules.lasting, now, replace(blow, cause="lasting", covered=0.0))
     work.steps.append(Measure.DAMAGE.step(amount))
     return amount, wound

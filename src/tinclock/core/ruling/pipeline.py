@@ -19,6 +19,8 @@ from tinclock.core.plain import Fields
 from tinclock.core.rules.consequences import consequences_of
 from tinclock.core.rules.contradictions import contradictions
 from tinclock.core.rules.numbers import RuleNumbers
+from tinclock.core.ruling.beside import follow_its_client
+from tinclock.core.ruling.changing import change_rules, require_changeable
 from tinclock.core.ruling.checking import Begun, Checking
 from tinclock.core.ruling.checks.form import is_count, misfit
 from tinclock.core.ruling.claims import (
@@ -63,7 +65,8 @@ class ClaimPipeline:
         problems = contradictions(rules)
         if problems:
             raise RulesError("rules", problems)
-        weapons = {name: Weapon(name, table) for name, table in rules.weapons.items()}
+        enforced = rules.match.enforce == "yes"
+        weapons = {name: Weapon(name, table, enforced=enforced) for name, table in rules.weapons.items()}
         self.history = PoseHistory(
             {name: Rig(name, table) for name, table in rules.rigs.items()},
             tick_rate_hz=rules.match.tick_rate_hz,
@@ -71,25 +74,38 @@ class ClaimPipeline:
             zone_depth_m=rules.match.zone_depth_m,
             storage=storage,
         )
-        self.ledger = Ledger(rules.match.health, rules.harm, rules.score)
+        self.ledger = Ledger(rules.match.health, rules.harm, rules.score, enforces=enforced)
         self.roster = Roster(rules, weapons, seed)
-        self._consequences = consequences_of(rules)
+        consequences = consequences_of(rules)
         self.flights = Flights(self.history, level)
-        noted = self._consequences["view_restless"] == "note"
+        noted = consequences["view_restless"] == "note"
         self.numbers = RuleNumbers(rules, restless_is_noted=noted)
         self._world = World(
-            rules, self._consequences, self.history, level, self.ledger, self.roster, self.flights,
+            rules, consequences, self.history, level, self.ledger, self.roster, self.flights,
             Cover(self.history, level), self.numbers,
         )  # fmt: skip
         zones = self.history.columns.zones
         for weapon in weapons.values():
             weapon.aim_at(zones)
-        self._checking = Checking(self.history, level, self.roster, self.numbers, self._consequences)
+        self._checking = Checking(self.history, level, self.roster, self.numbers, consequences)
+        self._next_rules: Rules | None = None
         self._house: dict[int, Connection] = {}
         self._fired: list[Ruling] = []
         self._numbering = Numbering()
         self._short_way = ShortWay(self._world, self._checking, self._numbering)
         self._together = Together(self._checking, self._short_way, self.rule, self._go_on)
+
+    def change_rules(self, rules: Rules) -> None:
+        """See `Referee.change_rules`: they are checked now, and hold from the next tick on."""
+        require_changeable(self._world, rules)
+        self._next_rules = rules
+
+    def begin_tick(self, now: float) -> Rules:
+        """A tick is recorded: the rules that hold from now on."""
+        if self._next_rules is not None:
+            self._world = self._short_way.world = change_rules(self._world, self._checking, self._next_rules, now)
+            self._next_rules = None
+        return self._world.rules
 
     def clear_the_air(self, entity: int, now: float) -> None:
         """What an entity that leaves has in the air goes with it, or flies on and credits nobody, by its rules."""
@@ -112,6 +128,8 @@ class ClaimPipeline:
         """See `Referee.rule`; sender : the connection's name."""
         connection = self.roster.connections.get(sender) if type(sender) is str else None
         packs = PACKS.get(type(claim))
+        if not self.ledger.enforces:
+            return self._rule_beside(sender, connection, claim, received_at)
         if packs is not None and connection is not None:
             quick = connection.quick
             if quick is None or not quick.fits():
@@ -127,7 +145,17 @@ class ClaimPipeline:
 
     def rule_many(self, claims: Iterable[tuple[str, object, float]]) -> list[Ruling]:
         """See `Referee.rule_many`."""
+        if not self.ledger.enforces:
+            return [self.rule(sender, claim, received_at) for sender, claim, received_at in claims]
         return self._together.rule(claims, self.roster.connections)
+
+    def _rule_beside(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
+        """Rule where nothing is enforced."""
+        ruling = self._rule_slowly(sender, connection, claim, received_at)
+        actor = None if connection is None else self.roster.actors.get(connection.entity)
+        if ruling.kind == "move" and actor is not None:
+            follow_its_client(ruling, _as_claim(claim), actor)
+        return ruling
 
     def _rule_slowly(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
         if connection is None:

@@ -51,7 +51,7 @@ class ShortWay:
     """Rules on claims that are plain."""
 
     def __init__(self, world: World, checking: Checking, numbering: Numbering) -> None:
-        self._world, self._checking, self._numbering = world, checking, numbering
+        self.world, self._checking, self._numbering = world, checking, numbering
         self._ledger, self._columns = world.ledger, world.history.columns
 
     def rule(self, quick: Quick, claim: Any, now: float) -> Ruling | Begun:
@@ -97,7 +97,7 @@ class ShortWay:
                 self._ledger.wounded(entity, before, after, now, quick.entity, quick.wielded, part.name)
             met: Met = _new(Met, (entity, "", part))
             return met
-        level = self._world.level
+        level = self.world.level
         if became == AT_LEVEL and level is not None:
             return Met(0, level.surface_of(int(found[FOUND.wall])).name)
         return _NOTHING_MET
@@ -106,7 +106,7 @@ class ShortWay:
         self, quick: Quick, claim: ShotClaim, now: float, met: Met, is_hit: bool
     ) -> tuple[Outcome, tuple[Finding, ...], tuple[Step, ...]]:
         """Hold what the client says it hit against what its shot met."""
-        work: Any = ShotWork(self._world, quick.connection, quick.actor, now)
+        work: Any = ShotWork(self.world, quick.connection, quick.actor, now)
         work.sequence = claim.sequence
         if quick.held is not None:
             work.weapon = quick.held.weapon

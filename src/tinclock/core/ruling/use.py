@@ -106,6 +106,8 @@ def _effect(work: UseWork) -> float:
     """Apply the item's effect; returns how much it changed, in the effect's unit."""
     rules, target, item = work.stock.rules, work.target, work.item
     ledger, entity, now = work.ledger, target.entity, work.received_at
+    if not ledger.enforces:
+        return 0.0
     match rules.effect:
         case "repair":
             return ledger.repair(entity, rules.amount, now, work.actor.entity, item)

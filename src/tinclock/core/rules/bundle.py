@@ -1,0 +1,86 @@
+"""What a client build is given: all that an honest client needs to draw and to predict, and nothing else.
+
+An allow-list: a key of the rules that isn't listed here stays on the server.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from typing import TYPE_CHECKING, Final
+
+import msgspec
+from msgspec import Struct
+
+from tinclock.core.plain import Fields
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from tinclock.core.rules.ruleset import Rules
+
+FORMAT = 1
+PUBLIC: Final[dict[str, tuple[str, ...]]] = {
+    "match": ("tick_rate_hz", "snapshot_every", "health"),
+    "movement": ("speed_m_s", "up_m_s", "down_m_s", "acceleration_m_s2", "radius_m", "centre_up_m"),
+    "rig": ("bones", "parts", "eye", "blocks_only", "resistance_per_m", "health"),
+    "weapon": (
+        "kind", "interval_s", "range_m", "penetration", "pellets", "automatic", "burst", "magazine", "reserve",
+        "reload_s", "reload_interruptible", "reload_when_empty", "draw_s", "charge_s", "charge_least", "spread",
+        "recoil", "flight", "splash", "radius_m", "cone_deg",
+    ),
+    "burst": ("shots", "interval_s"),
+    "spread": ("base_deg", "moving_deg", "moving_at_m_s", "per_shot_deg", "recovery_deg_per_s", "most_deg", "flat"),
+    "recoil": ("pattern_deg", "reset_s"),
+    "flight": (
+        "speed_m_s", "radius_m", "lifetime_s", "gravity_m_s2", "drag_per_m", "wind_m_s", "thrust_m_s2", "thrust_s",
+        "turn_deg_per_s", "on_level", "on_body", "passes", "bounce", "fuse_s", "near_m", "owner_after_s",
+        "owner_after_bounce", "compensation", "fade_s", "impacts",
+    ),
+    "bounce": ("restitution", "friction", "until_m_s", "most"),
+    "splash": ("radius_m",),
+    "item": ("effect", "amount", "for_s", "count", "cooldown_s", "range_m"),
+}  # fmt: skip
+"""Which keys of which table clients are given; tables inside a table by the name of their key."""
+
+
+class Bundle(Struct, frozen=True):
+    """For a client build. digests : SHA-256 of each part, by its name ("match", "weapons.hose", ...), for `Join`."""
+
+    format: int
+    match: Fields
+    movement: Fields | None
+    rigs: dict[str, Fields]
+    weapons: dict[str, Fields]
+    items: dict[str, Fields]
+    digests: dict[str, str]
+
+
+def client_bundle(rules: Rules) -> Bundle:
+    """What clients are given of some rules. Weapons and items with `for_clients = false` are left out."""
+    match = _public(rules.match, "match")
+    movement = None if rules.movement is None else _public(rules.movement, "movement")
+    rigs = {name: _public(rig, "rig") for name, rig in rules.rigs.items()}
+    weapons = {name: _public(one, "weapon") for name, one in rules.weapons.items() if one.for_clients}
+    items = {name: _public(one, "item") for name, one in rules.items.items() if one.for_clients}
+    parts: Fields = {"match": match, **({} if movement is None else {"movement": movement})}
+    for table, entries in (("rigs", rigs), ("weapons", weapons), ("items", items)):
+        parts |= {f"{table}.{name}": entry for name, entry in entries.items()}
+    return Bundle(FORMAT, match, movement, rigs, weapons, items, {name: _digest(part) for name, part in parts.items()})
+
+
+def _public(table: Struct, name: str) -> Fields:
+    out = {}
+    for key in PUBLIC[name]:
+        value = getattr(table, key)
+        out[key] = _public(value, key) if isinstance(value, Struct) and key in PUBLIC else msgspec.to_builtins(value)
+    return out
+
+
+def _digest(part: object) -> str:
+    """SHA-256 over the part as JSON with sorted keys: the same whatever the order in the file."""
+    return hashlib.sha256(msgspec.json.encode(part, order="deterministic")).hexdigest()
+
+
+def differences(own: Mapping[str, str], stated: Mapping[str, str]) -> list[str]:
+    """The parts whose digests a client states otherwise, lacks, or has besides: for the server's log only."""
+    return sorted(name for name in {*own, *stated} if own.get(name) != stated.get(name))

@@ -1,0 +1,77 @@
+"""Other rules for a match that runs: what can't change is refused, everything else holds from the next tick on."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+from tinclock.core.combat.events import RulesEvent
+from tinclock.core.combat.weapons import Weapon
+from tinclock.core.errors import RulesError
+from tinclock.core.rules.bundle import client_bundle
+from tinclock.core.rules.consequences import consequences_of
+from tinclock.core.rules.contradictions import contradictions
+
+if TYPE_CHECKING:
+    from tinclock.core.combat.roster import Participant
+    from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.checking import Checking
+    from tinclock.core.ruling.work import World
+
+KEPT_OF_MATCH: Final = ("tick_rate_hz", "snapshot_every", "history_s", "zone_depth_m", "enforce")
+"""What the history, and everybody who draws from it, was made for."""
+
+
+def require_changeable(world: World, new: Rules) -> None:
+    """Raise `RulesError` for rules that contradict themselves, or that a running match can't change to."""
+    old, problems = world.rules, contradictions(new)
+    for key in KEPT_OF_MATCH:
+        was, would = getattr(old.match, key), getattr(new.match, key)
+        if was != would:
+            problems.append(f"match.{key}: is {was!r} and can't become {would!r} while a match runs")
+    for rig in sorted({*old.rigs, *new.rigs}):
+        if old.rigs.get(rig) != new.rigs.get(rig):
+            problems.append(f"rigs.{rig}: differs; the history holds bodies of the rigs that the match began with")
+    carried = {name for actor in world.roster.actors.values() for name in actor.weapons}
+    carried |= {one.weapon.name for one in world.flights.live.values()}
+    for name in sorted(carried - {*new.weapons}):
+        problems.append(f"weapons.{name}: somebody carries it, or it is in the air")
+    owned = {name for actor in world.roster.actors.values() for name in actor.items}
+    problems += [f"items.{name}: somebody has it" for name in sorted(owned - {*new.items})]
+    if problems:
+        raise RulesError("rules", problems)
+    consequences_of(new)
+
+
+def change_rules(world: World, checking: Checking, new: Rules, now: float) -> World:
+    """Let other rules hold from now on, and tell everybody; returns the world with them.
+
+    Magazines, stocks and everything under way stay, cut down to what the new rules allow; what is in the air goes on as
+    it was launched. Lives go on with the health that they have.
+    """
+    consequences = consequences_of(new)
+    changed = world._replace(rules=new, consequences=consequences)
+    roster, ledger = world.roster, world.ledger
+    roster.rules, ledger.full_health, ledger.harm, ledger.points = new, new.match.health, new.harm, new.score
+    ledger.armoured = ledger.armoured or new.harm.armour > 0.0
+    zones, weapons = world.history.columns.zones, {}
+    for name, table in new.weapons.items():
+        weapons[name] = weapon = Weapon(name, table, enforced=ledger.enforces)
+        weapon.aim_at(zones)
+    roster.weapons = weapons
+    for actor in roster.actors.values():
+        _refit(actor, weapons, new)
+    for connection in roster.connections.values():
+        connection.quick = None
+    world.numbers.take(new, restless_is_noted=consequences["view_restless"] == "note")
+    checking.weigh_by(consequences)
+    bulletin = ledger.bulletin
+    bulletin.tell(RulesEvent(bulletin.next, now, 0, client_bundle(new).digests))
+    return changed
+
+
+def _refit(actor: Participant, weapons: dict[str, Weapon], new: Rules) -> None:
+    for name, held in actor.weapons.items():
+        held.take(weapons[name])
+    for name, stock in actor.items.items():
+        stock.rules = new.items[name]
+        stock.count = min(stock.count, stock.rules.count)

@@ -1,0 +1,97 @@
+"""Border mode: connections' bytes as they came from clients go in, and the bytes to send back come out."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from tinclock.core.errors import OutOfHistoryError
+from tinclock.wire.border import Border
+from tinclock.wire.bundle import client_bundle
+from tinclock.wire.codec import LIMITS
+from tinclock.wire.messages import News, Ping, Whole, encode
+
+if TYPE_CHECKING:
+    from tinclock.core.findings import Finding
+    from tinclock.core.referee import Referee
+    from tinclock.recordings.recorder import Recorder
+
+MOST_NEWS = 256
+"""Events of one message; who missed more is sent the whole state."""
+
+
+class Borders:
+    """The borders of one match's connections, each made when its first message comes; strangers have none."""
+
+    def __init__(self, referee: Referee, server: Referee | Recorder) -> None:
+        self._referee, self._server = referee, server
+        self._borders: dict[str, Border] = {}
+        self._told: dict[str, int] = {}
+        """The number of the last event that each connection that joined was told."""
+        self._rules: object = None
+        self._digests: dict[str, str] = {}
+
+    def take(self, connection: str, received: bytes, received_at: float) -> tuple[bytes | None, Border | None]:
+        """Take one message; returns what to send back, if anything, and the border that it went through.
+
+        Somebody who isn't admitted has no border, and is answered with nothing.
+        """
+        border = self._border(connection)
+        if border is None:
+            return None, None
+        if len(received) > LIMITS.bytes:
+            border.guard.refuse(LIMITS.bytes)
+            border.last_ruling = None
+            return None, border
+        joined = border.version
+        answer = border.take(received, received_at)
+        if border.version is not None and joined is None:
+            self._told[connection] = self._referee.ledger.bulletin.number
+        return answer, border
+
+    def _border(self, connection: str) -> Border | None:
+        if not self._referee.knows(connection):
+            return None
+        border = self._borders.get(connection)
+        if border is None:
+            account = self._referee.account_of(connection)
+            border = Border(self._server, connection, account=account, digests=self._bundle_digests())
+            self._borders[connection] = border
+        return border
+
+    def _bundle_digests(self) -> dict[str, str]:
+        if self._rules is not self._referee.rules:
+            self._rules, self._digests = self._referee.rules, client_bundle(self._referee.rules).digests
+        return self._digests
+
+    def deliver(self, server_time: float, ping: bool) -> list[tuple[str, bytes]]:
+        """What to send to everybody who joined: what changed since they were told last, and, if asked, a ping."""
+        out, bulletin = list[tuple[str, bytes]](), self._referee.ledger.bulletin
+        for connection, told in self._told.items():
+            form = self._borders[connection].form
+            if told < bulletin.number:
+                out.append((connection, encode(self._news(told), form)))
+                self._told[connection] = bulletin.number
+            if ping:
+                out.append((connection, encode(Ping(self._server.ping(connection, server_time)), form)))
+        return out
+
+    def _news(self, told: int) -> News | Whole:
+        try:
+            events = self._referee.events(since=told)
+        except OutOfHistoryError:
+            return Whole(self._referee.state())
+        return News(tuple(events)) if len(events) <= MOST_NEWS else Whole(self._referee.state())
+
+    def forget(self, connection: str) -> None:
+        """A connection was dismissed: one of the same name begins anew."""
+        self._borders.pop(connection, None)
+        self._told.pop(connection, None)
+
+    def findings(self, server_time: float) -> list[Finding]:
+        """What borders dropped since the last call."""
+        return [finding for border in self._borders.values() for finding in border.findings(server_time)]
+
+    @property
+    def dropped(self) -> int:
+        """Messages that were dropped so far."""
+        return sum(border.guard.dropped for border in self._borders.values())
