@@ -1,0 +1,178 @@
+using System;
+using System.Collections.Generic;
+using System.Linq;
+
+namespace TinClock.Kit
+{
+    /// <summary>One client's conversation with the server: join, clock, numbered claims that are repeated until answered.</summary>
+    public sealed class Connection
+    {
+        const double RepeatS = 0.25;
+        const int MostRepeats = 8;
+
+        sealed class Waiting { public Fields Claim; public double SentAt; public int Times; }
+
+        readonly Action<byte[]> send;
+        readonly Func<double> now;
+        readonly Fields digests;
+        readonly SortedDictionary<int, Waiting> waiting = new SortedDictionary<int, Waiting>();
+        int sequence;
+        bool joined;
+        double joinSentAt = double.NegativeInfinity;
+
+        public int Entity { get; private set; }
+        /// <summary>The key of this client's spread: see <see cref="Scatter"/>.</summary>
+        public byte[] SpreadKey { get; private set; }
+        public bool SameRules { get; private set; }
+        public Fields State { get; private set; }
+
+        /// <summary>The join was answered; the whole message.</summary>
+        public event Action<Fields> Joined;
+        /// <summary>A claim (null: one that was answered before) and its receipt.</summary>
+        public event Action<Fields, Fields> Answered;
+        public event Action<Fields> Changed;
+
+        /// <param name="send">puts bytes on the line, whatever it is</param>
+        /// <param name="now">this client's own clock, seconds, which never runs back</param>
+        /// <param name="digests">of the client's bundle, so that the server can say whether both go by the same rules</param>
+        public Connection(Action<byte[]> send, Func<double> now, Fields digests = null)
+        {
+            this.send = send;
+            this.now = now;
+            this.digests = digests ?? new Fields();
+        }
+
+        /// <summary>Call it every frame or so: sends the join until it is answered, and claims that were lost again.</summary>
+        public void Step()
+        {
+            var time = now();
+            if (!joined)
+            {
+                if (time - joinSentAt < RepeatS) return;
+                joinSentAt = time;
+                Put(new Fields { { "kind", "join" }, { "versions", new List<object> { 1L } }, { "digests", digests } });
+                return;
+            }
+            foreach (var pair in waiting.ToList())
+            {
+                var one = pair.Value;
+                if (time - one.SentAt < RepeatS * (1 << Math.Min(one.Times, 3))) continue;
+                if (one.Times >= MostRepeats) { waiting.Remove(pair.Key); continue; }
+                one.SentAt = time;
+                one.Times += 1;
+                Put(one.Claim);
+            }
+        }
+
+        /// <summary>Number a claim and send it; returns its number. Moves come all the time: they aren't repeated.</summary>
+        public int Claim(Fields claim, int actor = 0)
+        {
+            if (!joined) throw new InvalidOperationException("claims come after the join was answered");
+            var numbered = claim.With(("sequence", (long)++sequence), ("actor", (long)(actor == 0 ? Entity : actor)));
+            if (claim.Text("kind") != "move") waiting[sequence] = new Waiting { Claim = numbered, SentAt = now() };
+            Put(numbered);
+            return sequence;
+        }
+
+        /// <summary>What the screen is drawing, a few times a second, from a client that doesn't say it in its moves.</summary>
+        public void Seen(View view) => Put(new Fields
+        {
+            { "kind", "seen" }, { "from_tick", (long)view.FromTick }, { "to_tick", (long)view.ToTick },
+            { "fraction", view.Fraction }, { "client_time", now() },
+        });
+
+        /// <summary>Take bytes that came. What is no message of the server's is left to the game: returns whether it was one.</summary>
+        public bool Take(byte[] bytes)
+        {
+            var message = Packed.Read(bytes) as Fields;
+            if (message == null) return false;
+            switch (message.Text("kind"))
+            {
+                case "ping":
+                    Put(new Fields { { "kind", "pong" }, { "nonce", message["nonce"] }, { "client_time", now() } });
+                    return true;
+                case "joined": Join(message); return true;
+                case "answer":
+                    var receipt = message.Table("receipt");
+                    var number = receipt.Whole("sequence");
+                    Waiting one;
+                    waiting.TryGetValue(number, out one);
+                    waiting.Remove(number);
+                    Answered?.Invoke(one?.Claim, receipt);
+                    return true;
+                case "whole": Change(message.Table("state")); return true;
+                case "news":
+                    var next = State;
+                    foreach (var told in message.List("events")) next = next == null ? null : Kit.State.Follow(next, (Fields)told);
+                    if (next != null) Change(next); // else events are missing: the server's `whole` follows
+                    return true;
+                case "refused": return true;
+                default: return false;
+            }
+        }
+
+        void Join(Fields message)
+        {
+            if (joined) return; // the answer to a join that was sent twice
+            joined = true;
+            Entity = message.Whole("entity");
+            SpreadKey = Bytes(message.Text("spread_key"));
+            SameRules = message.Flag("same_rules");
+            sequence = message.Whole("next_sequence") - 1;
+            Joined?.Invoke(message);
+            Change(message.Table("state"));
+        }
+
+        void Change(Fields state) { State = state; Changed?.Invoke(state); }
+
+        void Put(Fields message) => send(Packed.Write(message));
+
+        /// <summary>The bytes of a text of hexadecimal digits.</summary>
+        public static byte[] Bytes(string hexadecimal) =>
+            Enumerable.Range(0, hexadecimal.Length / 2).Select(k => Convert.ToByte(hexadecimal.Substring(2 * k, 2), 16)).ToArray();
+    }
+
+    /// <summary>What the client shows at once: the server's last word, and on top of it what was claimed since.</summary>
+    public sealed class Prediction
+    {
+        struct Ahead { public int Sequence, Rounds; public Vector Way; }
+
+        readonly List<Ahead> ahead = new List<Ahead>();
+        int? magazine;
+        Vector? place;
+        int heard;
+
+        public double Health { get; private set; }
+
+        /// <summary>A move was claimed: so far from where it was, metres.</summary>
+        public void Moved(int sequence, Vector way) => ahead.Add(new Ahead { Sequence = sequence, Way = way });
+
+        /// <summary>Shots were claimed that cost so many rounds.</summary>
+        public void Fired(int sequence, int rounds = 1) => ahead.Add(new Ahead { Sequence = sequence, Rounds = rounds });
+
+        /// <summary>Where the body is shown; null before the server said a place.</summary>
+        public Vector? Position => place.HasValue ? ahead.Aggregate(place.Value, (at, one) => at + one.Way) : (Vector?)null;
+
+        /// <summary>Rounds in the magazine as shown; null where they never run out.</summary>
+        public int? Rounds => magazine.HasValue ? Math.Max(0, magazine.Value - ahead.Sum(one => one.Rounds)) : (int?)null;
+
+        /// <summary>The server put the body somewhere, or the client begins.</summary>
+        public void Put(Vector where)
+        {
+            place = where;
+            for (var k = 0; k < ahead.Count; k++) ahead[k] = new Ahead { Sequence = ahead[k].Sequence, Rounds = ahead[k].Rounds };
+        }
+
+        /// <summary>A receipt came: its state is true up to its last number. An older one than was heard changes nothing.</summary>
+        public void Correct(Fields receipt)
+        {
+            var state = receipt.Table("state");
+            if (state == null || state.Whole("last_sequence") < heard) return;
+            heard = state.Whole("last_sequence");
+            Health = state.Number("health");
+            magazine = state.Has("magazine") ? state.Whole("magazine") : (int?)null;
+            place = state.Place("position") ?? place;
+            ahead.RemoveAll(one => one.Sequence <= heard);
+        }
+    }
+}

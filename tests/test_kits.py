@@ -1,0 +1,153 @@
+"""Kits for clients: the library, TypeScript and C# pass the same vectors, and a client in TypeScript plays."""
+
+from __future__ import annotations
+
+import json
+import math
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import msgspec
+import pytest
+from conftest import needs
+
+import tinclock
+from tinclock.core.combat.motion import Motion
+from tinclock.core.combat.projectile_motion import Flight
+from tinclock.core.combat.published import State
+from tinclock.core.combat.scatter import Scatter
+from tinclock.core.rules.weapons import WeaponRules
+from tinclock.garden.scenario import data_file
+from tinclock.garden.screen import Playout, Snapshot
+from tinclock.wire import client_bundle, decode_message
+
+ROOT = Path(__file__).resolve().parent.parent
+KITS = ROOT / "kits"
+
+
+def vectors(name: str) -> dict:
+    return json.loads((KITS / "vectors" / f"{name}.json").read_text(encoding="utf-8"))
+
+
+def near(found, expected, tolerance) -> bool:
+    return all(abs(a - b) <= tolerance for a, b in zip(found, expected, strict=True))
+
+
+def test_the_library_sends_shots_where_the_vectors_say():
+    """A thousand shots, whatever machine the vectors were written on."""
+    told = vectors("spread")
+    for weapon in told["weapons"]:
+        table = {"damage": 1.0, "interval_s": 0.1, "range_m": 50.0, "kind": "pellets", **weapon["rules"]}
+        scatter = Scatter(bytes.fromhex(weapon["key"]), weapon["weapon"], msgspec.convert(table, WeaponRules))
+        for shot in weapon["shots"]:
+            rays = scatter.rays(tuple(shot["direction"]), shot["at"], shot["shot"], shot["speed_m_s"])
+            assert len(rays) == len(shot["rays"])
+            assert all(near(a, b, told["tolerance"]) for a, b in zip(rays, shot["rays"], strict=True)), shot["shot"]
+
+
+def test_the_library_flies_and_bounces_as_the_vectors_say():
+    """Two hundred flights over a floor and beside a wall."""
+    told = vectors("flights")
+    centres, sizes = [[0.0, 0.0, -50.0], [112.0, 0.0, 0.0]], [[500.0, 500.0, 50.0], [100.0, 500.0, 400.0]]
+    level = tinclock.Level.from_boxes(centres, sizes)
+    for number, one in enumerate(told["flights"]):
+        motion, target = msgspec.convert(one["motion"], Motion), one["target"]
+        flight = Flight(motion, one["start"], tuple(one["position"]), tuple(one["velocity"]), level=level,
+                        last=one["last"], target=None if target is None else tuple(target))  # fmt: skip
+        for sample in one["samples"]:
+            assert near(flight.at(sample["at"])[0], sample["position"], told["tolerance_m"]), number
+        assert near([b.server_time for b in flight.bounces], [b["server_time"] for b in one["bounces"]],
+                    told["tolerance_s"])  # fmt: skip
+        assert flight.ended_at == pytest.approx(one["ended_at"] or math.inf)
+
+
+def test_a_screen_of_the_garden_draws_what_the_vectors_say():
+    """Jitter, loss and repeats move no picture otherwise than said."""
+    for line in vectors("views")["lines"]:
+        playout, taken = Playout(line["delay_s"]), 0
+        for asked in line["views"]:
+            for arrival in line["arrivals"][taken : asked["after"]]:
+                playout.take(Snapshot(arrival["tick"], arrival["server_time"], {}, {}), arrival["at"])
+            taken, found = asked["after"], playout.view(asked["at"])
+            view = None if found is None else [found[0].tick, found[1].tick, pytest.approx(found[2], abs=1e-9)]
+            assert view == asked["view"]
+
+
+def test_the_library_follows_events_and_reads_messages_as_the_vectors_say():
+    """What a kit writes is what the server reads, and the state moves on as everybody's does."""
+    for stream in vectors("events")["streams"]:
+        state, done = msgspec.convert(stream["state"], State), 0
+        for check in stream["states"]:
+            for event in stream["events"][done : check["after"]]:
+                state = tinclock.follow(state, msgspec.convert(event, tinclock.Event))
+            done = check["after"]
+            assert state == msgspec.convert(check["state"], State)
+    for one in vectors("messages")["messages"]:
+        packed = bytes.fromhex(one["packed"])
+        assert msgspec.msgpack.decode(packed) == one["message"]
+        if one["direction"] == "from_client":
+            assert decode_message(packed) == decode_message(json.dumps(one["message"]).encode())
+            assert type(decode_message(packed)).__name__ != "Unreadable"
+
+
+@pytest.fixture(scope="module")
+def typescript(tmp_path_factory):
+    """The kit, compiled in a folder of its own."""
+    kits = tmp_path_factory.mktemp("kits")
+    shutil.copytree(KITS / "vectors", kits / "vectors")
+    kit = kits / "typescript"
+    shutil.copytree(KITS / "typescript", kit, ignore=shutil.ignore_patterns("node_modules", "dist"))
+    for command in (["npm", "install", "--no-audit", "--no-fund", "--silent"], ["npx", "tsc"]):
+        subprocess.run(command, cwd=kit, check=True, capture_output=True, timeout=240)
+    return kit
+
+
+@needs("npm")
+def test_the_kit_in_typescript_passes_the_vectors(typescript):
+    """Compiled with every check on, and run by Node's own test runner."""
+    done = subprocess.run(["node", "--test", "test"], cwd=typescript, capture_output=True, text=True, timeout=240)
+    assert done.returncode == 0, done.stdout[-2000:]
+    assert "# pass 10" in done.stdout
+
+
+@needs("npm")
+def test_a_client_in_typescript_plays_over_a_line_that_loses(typescript, tmp_path):
+    """It joins, moves, shoots at another client, is corrected, and every claim but moves has its receipt at the end."""
+    digests = tmp_path / "digests.json"
+    digests.write_bytes(msgspec.json.encode(client_bundle(tinclock.load_rules(data_file("garden.toml"))).digests))
+    udp = ROOT / "examples" / "udp"
+    server = subprocess.Popen([sys.executable, "server.py", "2", "90"], cwd=udp, stdout=subprocess.PIPE, text=True)
+    try:
+        port = server.stdout.readline().strip()
+        other = subprocess.Popen(
+            [sys.executable, "client.py", "anvil", port, "5"], cwd=udp, stdout=subprocess.PIPE, text=True
+        )
+        command = ["node", "example/udp_client.mjs", port, "4", str(digests)]
+        done = subprocess.run(command, cwd=typescript, capture_output=True, text=True, timeout=90)
+        other.communicate(timeout=90)
+        said = server.communicate(timeout=90)[0]
+    finally:
+        server.kill()
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert (told["same_rules"], told["unanswered"]) == (True, 0), told
+    assert told["lost"] > 0
+    assert told["snapshots"] > 40
+    assert told["answers"] == told["shots"] > 2
+    assert told["hits"] > 0
+    assert told["event"] > 4
+    assert "2 joined, 2 left" in said
+
+
+@needs("mono")
+def test_the_kit_in_csharp_passes_the_vectors(tmp_path):
+    """Compiled and run by Mono."""
+    sources = [*sorted((KITS / "csharp" / "src").glob("*.cs")), KITS / "csharp" / "test" / "Vectors.cs"]
+    built = tmp_path / "Vectors.exe"
+    compiled = subprocess.run(["mcs", f"-out:{built}", *map(str, sources)], capture_output=True, text=True, timeout=120)
+    assert compiled.returncode == 0, compiled.stdout + compiled.stderr
+    done = subprocess.run(["mono", str(built), str(KITS / "vectors")], capture_output=True, text=True, timeout=120)
+    assert done.returncode == 0, done.stdout
+    assert done.stdout.count("ok ") == 7
