@@ -225,8 +225,27 @@ def records_of(folder: str | Path, match: str) -> dict[str, int]:
     return dict(found)
 
 
+def findings_of(folder: str | Path, match: str) -> set[tuple[int, str]]:
+    """(ruling, code) of the findings about a match that are in the log."""
+    out = set()
+    for entry in read_log(folder) if files_of(Path(folder)) else ():
+        if entry.kind == "finding" and (body := msgspec.json.decode(entry.body, type=_Found)).match == match:
+            out.add((body.ruling, body.finding.code))
+    return out
+
+
 class _Named(msgspec.Struct):
     match: str = ""
+
+
+class _Code(msgspec.Struct):
+    code: str = ""
+
+
+class _Found(msgspec.Struct):
+    match: str = ""
+    ruling: int = 0
+    finding: _Code = msgspec.field(default_factory=_Code)
 
 
 def head_of(folder: str | Path) -> Head:

@@ -29,7 +29,8 @@ Examples:
   tinclock serve --unix referee.sock
       a Unix socket instead
   tinclock serve --record matches
-      besides, record every match under matches/
+      besides, record every match under matches/; after a kill, the same
+      command goes on with those that were open
   tinclock serve --evidence evidence
       and chain every finding before its receipt goes out
   tinclock serve --record matches --cases cases
@@ -96,7 +97,10 @@ def serve(
 
         async def run() -> None:
             settings = Settings(host, port, unix, token, origins, hosts, abandoned_s)
-            await Service(Hub(record, log), settings, logger.info).run()
+            hub = Hub(record, log)
+            for name, problem in hub.go_on():  # those of a service that was killed
+                logger.info("brought back" if not problem else "not brought back", match=name, problem=problem)
+            await Service(hub, settings, logger.info).run()
 
         follower = None if store is None or record is None else _follower(record, store)
         try:

@@ -243,6 +243,11 @@ class Referee(MatchCalls):
         """Whether a connection is admitted, to play or to watch."""
         return connection in self._roster.connections
 
+    @property
+    def connections(self) -> tuple[str, ...]:
+        """The names of all that are admitted, in the order in which they came."""
+        return tuple(self._roster.connections)
+
     def account_of(self, connection: str) -> str:
         """The account of a connection; "" for one that isn't admitted."""
         line = self._roster.connections.get(connection)

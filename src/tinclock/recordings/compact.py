@@ -39,6 +39,10 @@ class Gathering:
             self._put_together()
         self._stretch.append(flush)
 
+    def go_on_after(self, flushes: list[Flush]) -> None:
+        """These were written before by a process that was killed; they are left as they are."""
+        self._listed += flushes
+
     def _put_together(self) -> None:
         stretch, self._stretch = self._stretch, []
         if len(stretch) == 1 and self._level == COMPRESSION:

@@ -34,6 +34,8 @@ from tinclock.recordings.layout import (
 )
 from tinclock.recordings.level_tables import write_level
 from tinclock.recordings.pieces import TickPoses, require_pyarrow
+from tinclock.recordings.recording import Recording
+from tinclock.recordings.replay import referee_at_end
 from tinclock.recordings.rounding import to_steps
 from tinclock.recordings.writer import Batch, Writer
 from tinclock.wire.codec import Received, decode_claim, encode_claim
@@ -81,19 +83,57 @@ class Recorder(MatchCalls):
             raise RecordingError(self.path, "is there already; a recording begins in a folder of its own")
         if referee.history.newest_tick >= 0 or referee.ledger.bulletin.number:
             raise RecordingError(self.path, "the referee was used before; a recording begins with its first call")
-        self._step = self._told = self._flushed_event = 0
         header = _header(referee, flush_s, keep_level)
         if referee.level is not None and keep_level:  # before the header, which makes the folder a recording
             write_level(self.path / LEVEL, referee.level)
-        self._writer = Writer(self.path, header, durable, when_full == "go on", lambda: self._step)
-        self._most_bones = header.most_bones
+        writer = Writer(self.path, header, durable, when_full == "go on", lambda: self._step)
+        self._begin(writer, header, 0, float("-inf"))
+
+    def _begin(self, writer: Writer, header: Header, step: int, flushed_s: float) -> None:
+        self._writer, self._most_bones = writer, header.most_bones
         to_steps(np.zeros((0, 7)), np.zeros(1, np.int64), 1, 1.0, 1.0, 1.0)  # loads the kernel now, not in a tick
-        self._flush_s, self._flushed_s = flush_s, float("-inf")
+        self._flush_s, self._flushed_s = header.flush_s, flushed_s
         self._marks: list[tuple[int, int]] = []
-        self._bulletin = referee.ledger.bulletin
-        self._batch = Batch(0)
+        self._bulletin = self.referee.ledger.bulletin
+        self._step, self._told = step, self._bulletin.number
+        self._flushed_event = self._told
+        self._batch = Batch(step)
         self._closed = False
         self._encode = msgspec.json.Encoder(enc_hook=plain_numbers).encode
+
+    @classmethod
+    def going_on(
+        cls, path: str | Path, *, level: Level | None = None, durable: bool = False,
+        when_full: Literal["raise", "go on"] = "raise",
+    ) -> Recorder:  # fmt: skip
+        """Go on with a recording whose process was killed: its referee is as it was at the last flush.
+
+        Everything that was flushed is ruled again, which takes as long as `rerule`; what comes next is appended.
+        level : the recorded level, where the recording doesn't hold it
+
+        Raises `RecordingError` for a recording that was ended, has a gap, or doesn't rule again as it was.
+        """
+        source = Recording(path)
+        if source.closed:
+            raise RecordingError(path, "was ended in good order; nothing goes on from there")
+        referee, digests = referee_at_end(source, level)
+        self = cls.__new__(cls)
+        self.path, self.referee, header = Path(path), referee, source.require_header()
+        step = source.flushes[-1].next_step if source.flushes else 0
+        self._step = step
+        writer = Writer(self.path, header, durable, when_full == "go on", lambda: self._step, after=(source, digests))
+        self._begin(writer, header, step, source.ends_at_s if source.flushes else float("-inf"))
+        return self
+
+    @property
+    def step(self) -> int:
+        """The number of the next call."""
+        return self._step
+
+    @property
+    def handed_over(self) -> int:
+        """The number of the first call that was not yet handed to the disk."""
+        return self._batch.first_step
 
     def __enter__(self) -> Recorder:
         """For `with`: the recording is closed at its end."""

@@ -86,6 +86,18 @@ def rerule(
     return _Course(recording, rules, level, on_ruling, on_tick).run(until_s, on_progress)
 
 
+def referee_at_end(recording: Recording, level: Level | None = None) -> tuple[Referee, Digests]:
+    """The referee as it was when a recording's last flush was written, and the digests so far.
+
+    Raises `RecordingError` for a recording with a gap, and for one that doesn't rule again as it was.
+    """
+    course = _Course(recording, None, level, None, None)
+    again = course.run(float("inf"), None)
+    if recording.missing or (recording.flushes and not again.as_recorded):
+        raise RecordingError(recording.path, "doesn't rule again as it was recorded; nothing goes on from there")
+    return course.referee, course.digests
+
+
 class _Course:
     """One way through a recording."""
 
@@ -99,7 +111,7 @@ class _Course:
             rules or header.rules, level=recording.level_or(level), seed=header.seed, storage=header.storage
         )
         self._on_ruling, self._on_tick = on_ruling, on_tick
-        self._digests = Digests()
+        self.digests = Digests()
         self.rulings: list[Ruling] = []
         self.steps: list[int] = []
         self.events: list[Event] = []
@@ -126,7 +138,7 @@ class _Course:
                 break
             if on_progress is not None and flush.to_s is not None:
                 on_progress((flush.to_s - first_s) / span)
-        digests = self._digests
+        digests = self.digests
         same = (
             whole
             and last is not None
@@ -165,7 +177,7 @@ class _Course:
                 self._tick(step, ticks[1][row], ticks[2][row], ticks[3][row], poses)
         self._claims(waiting)
         for event in self.referee.events():
-            self._digests.event(event)
+            self.digests.event(event)
             self.events.append(event)
 
     def _columns(self, name: str, flush: Flush) -> list[Any]:
@@ -175,7 +187,7 @@ class _Course:
     def _note(self, step: int, ruling: Ruling, claim: object) -> None:
         self.rulings.append(ruling)
         self.steps.append(step)
-        self._digests.ruling(ruling)
+        self.digests.ruling(ruling)
         if self._on_ruling is not None:
             self._on_ruling(self.referee, ruling, claim)
 

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
     from tinclock.core.combat.events import Event
     from tinclock.core.ruling.records import Ruling
+    from tinclock.recordings.recording import Recording
 
 ROWS_AT_A_TIME, PAUSE_S, MOST_PAUSES = 2, 0.0005, 8
 """The writer looks up after so many rows, and waits as long as the match is busy with a tick, up to so many pauses."""
@@ -110,11 +111,19 @@ class Writer:
 
     patient : go on where the disk refuses: what waits is written when there is room again, and what waited for too
         long is left out and named. Otherwise the first refusal is the last.
+    after : a recording whose process was killed, and its digests so far, to go on with
     noted : how many calls the match made so far: while that grows it is busy, and the writer waits
     """
 
     def __init__(
-        self, folder: Path, header: Header, durable: bool, patient: bool = False, noted: Callable[[], int] = int
+        self,
+        folder: Path,
+        header: Header,
+        durable: bool,
+        patient: bool = False,
+        noted: Callable[[], int] = int,
+        *,
+        after: tuple[Recording, Digests] | None = None,
     ) -> None:
         self._folder, self._durable, self._patient = folder, durable, patient
         self._noted = noted
@@ -123,22 +132,38 @@ class Writer:
         self.problem = ""
         """What the disk says, while it refuses."""
         self.gathering = Gathering(folder)
-        self._digests = Digests()
-        self._count = 0
+        self._digests = Digests() if after is None else after[1]
+        self._count = 0 if after is None else len(after[0].flushes)
         self._closing = False
         self._error: Exception | None = None
         try:
-            for name in TABLES:
-                (folder / name).mkdir(parents=True)
-            text = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
-            put_down(folder / HEADER, text, durable)
+            self._previous = self._begin(header) if after is None else self._take_up(after[0])
             self._flushes = (folder / FLUSHES).open("ab", buffering=0)
         except OSError as error:
             raise RecordingError(folder, f"can't be written: {error.strerror}") from None
-        self._previous = sha256(text)
         self._queue: queue.Queue[Batch | None] = queue.Queue(BEHIND_MOST)
         self._thread = threading.Thread(target=self._run, name="tinclock-recording", daemon=True)
         self._thread.start()
+
+    def _begin(self, header: Header) -> str:
+        for name in TABLES:
+            (self._folder / name).mkdir(parents=True)
+        text = msgspec.json.format(msgspec.json.encode(header), indent=1) + b"\n"
+        put_down(self._folder / HEADER, text, self._durable)
+        return sha256(text)
+
+    def _take_up(self, before: Recording) -> str:
+        """Cut off and take away what a kill left behind the last flush; returns the digest of the last line."""
+        for file in before.strays:
+            (self._folder / file).unlink(missing_ok=True)
+        path = self._folder / FLUSHES
+        data = path.read_bytes() if path.exists() else b""
+        whole = data[: data.rfind(b"\n") + 1]
+        if len(whole) < len(data):
+            os.truncate(path, len(whole))
+        self.gathering.go_on_after(before.flushes)
+        lines = whole.splitlines()
+        return sha256(lines[-1] if lines else (self._folder / HEADER).read_bytes())
 
     def hand_over(self, batch: Batch) -> None:
         """Queue a batch; waits only when the disk is far behind. Raises `RecordingError` once writing has failed."""

@@ -8,7 +8,7 @@ from tinclock.core.errors import OutOfHistoryError
 from tinclock.wire.border import Border
 from tinclock.wire.bundle import client_bundle
 from tinclock.wire.codec import LIMITS
-from tinclock.wire.messages import News, Ping, Whole, encode
+from tinclock.wire.messages import VERSIONS, News, Ping, Whole, encode
 
 if TYPE_CHECKING:
     from tinclock.core.findings import Finding
@@ -20,13 +20,18 @@ MOST_NEWS = 256
 
 
 class Borders:
-    """The borders of one match's connections, each made when its first message comes; strangers have none."""
+    """The borders of one match's connections, each made when its first message comes; strangers have none.
 
-    def __init__(self, referee: Referee, server: Referee | Recorder) -> None:
-        self._referee, self._server = referee, server
+    goes_on : the match was played before by a process that was killed: who is here joined then, and is told the whole
+        state next
+    """
+
+    def __init__(self, referee: Referee, server: Referee | Recorder, *, goes_on: bool = False) -> None:
+        self._referee, self._server, self._goes_on = referee, server, goes_on
         self._borders: dict[str, Border] = {}
         self._told: dict[str, int] = {}
         """The number of the last event that each connection that joined was told."""
+        self._before = set(referee.connections) if goes_on else set[str]()
         self._rules: object = None
         self._digests: dict[str, str] = {}
 
@@ -35,7 +40,7 @@ class Borders:
 
         Somebody who isn't admitted has no border, and is answered with nothing.
         """
-        border = self._border(connection)
+        border = self._border(connection, received)
         if border is None:
             return None, None
         if len(received) > LIMITS.bytes:
@@ -48,13 +53,16 @@ class Borders:
             self._told[connection] = self._referee.ledger.bulletin.number
         return answer, border
 
-    def _border(self, connection: str) -> Border | None:
+    def _border(self, connection: str, received: bytes) -> Border | None:
         if not self._referee.knows(connection):
             return None
         border = self._borders.get(connection)
         if border is None:
             account = self._referee.account_of(connection)
             border = Border(self._server, connection, account=account, digests=self._bundle_digests())
+            if self._goes_on and connection in self._before:
+                border.version, border.form = VERSIONS[-1], "json" if received[:1] == b"{" else "msgpack"
+                self._told[connection] = -1
             self._borders[connection] = border
         return border
 
@@ -84,6 +92,7 @@ class Borders:
 
     def forget(self, connection: str) -> None:
         """A connection was dismissed: one of the same name begins anew."""
+        self._before.discard(connection)
         self._borders.pop(connection, None)
         self._told.pop(connection, None)
 

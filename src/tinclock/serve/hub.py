@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from tinclock.cases.evidence_log import SYNC_OF
+from tinclock.cases.evidence_log import SYNC_OF, findings_of
 from tinclock.core.errors import EvidenceError, TinClockError
 from tinclock.core.ruling.commands import Act, Dismiss, read_change
 from tinclock.core.timeline.instants import seconds
@@ -17,6 +17,7 @@ from tinclock.core.timeline.packed import Packed
 from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
+from tinclock.serve.journal import entries_of, match_of
 from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.questions import answer_of, explanation_of
 from tinclock.serve.requests import (
@@ -38,13 +39,14 @@ from tinclock.serve.requests import (
     OpenMatch,
     Reply,
     Request,
+    Resume,
     Ruled,
     Tick,
 )
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Generator
+    from collections.abc import Callable, Generator, Iterator
 
     from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.core.ruling.records import Ruling
@@ -59,6 +61,8 @@ MOST_UNLOGGED = 100_000
 """Findings that wait for a log that can't be written."""
 SLICE_S = 0.002
 """So long one request is worked on before others have a turn."""
+CHANGING = (Call, Tick, Claims, Messages, Deliver)
+"""Requests that may change a match."""
 
 
 class Hub:
@@ -105,8 +109,28 @@ class Hub:
             reply = Reply(_number(frame), ok=False, error=f"unreadable request: {error}"[:200])
         else:
             self.requests[type(asked).__name__.lower()] += 1
-            reply = yield from self._reply(asked, asker)
+            return (yield from self._kept(asked, asker, frame))
         return TO_JSON(reply).decode() if as_json else TO_PACKED(reply)
+
+    def _kept(
+        self, asked: Request, asker: object, frame: bytes | str
+    ) -> Generator[Callable[[], Any] | None, Any, bytes | str]:
+        """Do a request, one at a time in each match, and keep what changed something until it is in the recording."""
+        match = self.matches.get(asked.match) if isinstance(asked, CHANGING) else None
+        while match is not None and match.busy:
+            yield None
+        step = match.server.step if match is not None and isinstance(match.server, Recorder) else 0
+        if match is not None:
+            match.busy = True
+        try:
+            reply = yield from self._reply(asked, asker)
+            packed, text = (TO_PACKED(reply), None) if isinstance(frame, bytes) else (b"", TO_JSON(reply))
+            if match is not None and self.matches.get(asked.match) is match:
+                match.note(step, asked.request, frame if isinstance(frame, bytes) else frame.encode(), text or packed)
+        finally:
+            if match is not None:
+                match.busy = False
+        return packed if text is None else text.decode()
 
     def _reply(self, asked: Request, asker: object) -> Work:
         """A mistake of the asker is told; a fault of ours loses that match and no other."""
@@ -119,6 +143,8 @@ class Hub:
             if match is None:
                 return Reply(asked.request, ok=False, error=f"no match {asked.match!r} is open")
             match.asked(asker)
+            if isinstance(asked, Resume):
+                return Reply(asked.request, replies=tuple(b for n, b in match.replies if n > asked.last_reply))
             if isinstance(asked, Close):
                 return (yield from self._close(asked, match))
             if match.failed:
@@ -146,7 +172,7 @@ class Hub:
             return Reply(asked.request, ok=False, error=f"{MOST_MATCHES} matches are open; no more fit")
         self._opening.add(name)
         try:
-            match = unwrapped((yield lambda: Match(asked, self._folder)))
+            match = unwrapped((yield lambda: Match.opened(asked, self._folder)))
         finally:
             self._opening.discard(name)
         match.asked(asker)
@@ -231,8 +257,15 @@ class Hub:
         """Append what was found to the evidence log; what can't be written now is written with the next."""
         if self._evidence is None:
             return
-        found = [{"match": name, "ruling": row.number, "finding": f} for row in ruled for f in row.findings]
-        found += [{"match": name, "ruling": 0, "finding": f} for f in more]
+        logged = match.logged
+        found = [
+            {"match": name, "ruling": row.number, "finding": f}
+            for row in ruled
+            for f in row.findings
+            if logged is None or (row.number, f.code) not in logged
+        ]
+        if logged is None:
+            found += [{"match": name, "ruling": 0, "finding": f} for f in more]
         policy = SYNC_OF.get(match.referee.rules.strictness, "soon")
         try:
             if self._unlogged or found:
@@ -268,6 +301,38 @@ class Hub:
         if isinstance(command, Act):
             return Reply(asked.request, ruled=(told_of(answer),))
         return Reply(asked.request, answer=answer)
+
+    # -- going on -----------------------------------------------------------------------------------------------
+
+    def go_on(self) -> Iterator[tuple[str, str]]:
+        """Bring back every match whose process was killed: its recording is ruled again, and what was asked since is
+        done again, with the same replies. Gives each one's name, and why it could not be brought back, "" where it was.
+        """
+        for recording in sorted(self._folder.iterdir()) if self._folder is not None and self._folder.is_dir() else ():
+            name = match_of(recording)
+            if name is None or name in self.matches:
+                continue
+            try:
+                self._bring_back(name, recording)
+                yield name, ""
+            except (TinClockError, OSError) as error:
+                self.failures += 1
+                yield name, str(error)
+
+    def _bring_back(self, name: str, recording: Path) -> None:
+        entries = list(entries_of(recording))
+        recorder = Recorder.going_on(recording, when_full="go on")
+        match = Match(name, recorder, goes_on=True)
+        for entry in entries:
+            if entry.step < recorder.step:
+                match.remember(entry.request, entry.reply)
+        if self._evidence is not None:
+            match.logged = frozenset(findings_of(self._evidence.folder, name))
+        self.matches[name] = match
+        for entry in entries:
+            if entry.step == recorder.step:
+                self.handle(entry.frame.decode() if entry.frame[:1] == b"{" else entry.frame)
+        match.logged = None
 
     # -- who is there -----------------------------------------------------------------------------------------
 

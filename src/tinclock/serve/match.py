@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import deque
 from typing import TYPE_CHECKING, Any
 
 import msgspec
@@ -15,6 +16,7 @@ from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.borders import Borders
 from tinclock.serve.guarding import Guards
+from tinclock.serve.journal import Entry, Journal
 from tinclock.serve.requests import OpenMatch, Ruled
 
 if TYPE_CHECKING:
@@ -22,25 +24,58 @@ if TYPE_CHECKING:
 
     from tinclock.serve.requests import Open, Tick
 
-MOST_OF_A_NAME = 10_000
+MOST_OF_A_NAME, MOST_REPLY_BYTES = 10_000, 2 << 20
 
 
 class Match:
     """A match: its referee, with a recorder in front where matches are recorded."""
 
-    def __init__(self, asked: Open, folder: Path | None) -> None:
-        rules = parse_rules(parse_toml(asked.rules, "rules"), "rules")
-        level = None if asked.level is None else parse_level(parse_toml(asked.level, "level"), "level")
-        self.referee = Referee(rules, level=level, seed=asked.seed)
-        self.recording = None if folder is None else fresh_folder(folder, asked.match)
-        self.server: Referee | Recorder = self.referee
-        if self.recording is not None:
-            self.server = Recorder(self.recording, self.referee, when_full="go on")
+    def __init__(self, name: str, server: Referee | Recorder, *, goes_on: bool = False) -> None:
+        self.name, self.server = name, server
+        recorder = server if isinstance(server, Recorder) else None
+        self.recording = None if recorder is None else recorder.path
+        self.referee: Referee = server if recorder is None else recorder.referee  # type: ignore[assignment]
+        strict = self.referee.rules.strictness == "strict"
+        self.journal = None if self.recording is None else Journal(self.recording, name, sync=strict)
+        self._handed_over = 0 if recorder is None else recorder.handed_over
         self.guards = Guards(self.referee)
-        self.borders = Borders(self.referee, self.server)
+        self.borders = Borders(self.referee, self.server, goes_on=goes_on)
         self.failed = ""
+        self.busy = False
+        """Whether a request is under way: another one waits, so that what is kept is what was done, in order."""
+        self.logged: frozenset[tuple[int, str]] | None = None
+        """While it is brought back: (ruling, code) of what is in the evidence log already."""
+        self.replies: deque[tuple[int, bytes]] = deque()
+        self._reply_bytes = 0
         self.askers: set[object] = set()
         self._opened = self._asked_at = time.monotonic()
+
+    @classmethod
+    def opened(cls, asked: Open, folder: Path | None) -> Match:
+        """A match that begins."""
+        rules = parse_rules(parse_toml(asked.rules, "rules"), "rules")
+        level = None if asked.level is None else parse_level(parse_toml(asked.level, "level"), "level")
+        referee = Referee(rules, level=level, seed=asked.seed)
+        if folder is None:
+            return cls(asked.match, referee)
+        return cls(asked.match, Recorder(fresh_folder(folder, asked.match), referee, when_full="go on"))
+
+    def remember(self, request: int, reply: bytes) -> None:
+        """Keep a reply for an asker that may have lost it."""
+        self.replies.append((request, reply))
+        self._reply_bytes += len(reply)
+        while self._reply_bytes > MOST_REPLY_BYTES:
+            self._reply_bytes -= len(self.replies.popleft()[1])
+
+    def note(self, step: int, request: int, frame: bytes, reply: bytes) -> None:
+        """A request was done: keep it, before its reply goes out, for whoever has to go on from here."""
+        self.remember(request, reply)
+        if self.journal is None or not isinstance(self.server, Recorder):
+            return
+        self.journal.note(Entry(step, request, frame, reply))
+        if self.server.handed_over != self._handed_over:
+            self._handed_over = self.server.handed_over
+            self.journal.turn()
 
     def asked(self, asker: object) -> None:
         """Somebody asks something of it."""
@@ -66,6 +101,8 @@ class Match:
         """Put down what was recorded."""
         if isinstance(self.server, Recorder):
             self.server.close(put_together=put_together)
+        if self.journal is not None:
+            self.journal.end()
 
     def put_together(self) -> None:
         """Rewrite the small files of a closed recording into few."""

@@ -108,6 +108,18 @@ class GetState(Struct, frozen=True, tag="state", tag_field="do"):
     match: MatchName
 
 
+class Resume(Struct, frozen=True, tag="resume", tag_field="do"):
+    """Go on with a match after the service was killed, or the line to it was lost: which requests of it were done?
+
+    last_reply : the number of the last request of this match whose reply arrived. The reply holds the replies to those
+    after it that were done; ask what else is missing again.
+    """
+
+    request: int
+    match: MatchName
+    last_reply: int
+
+
 class Ask(Struct, frozen=True, tag="ask", tag_field="do"):
     """A question that changes nothing; `about` says which."""
 
@@ -136,7 +148,7 @@ class Numbered(Struct, frozen=True):
     request: int = 0
 
 
-Request = Open | Call | Tick | Claims | Messages | Deliver | Events | GetState | Ask | Close | Matches
+Request = Open | Call | Tick | Claims | Messages | Deliver | Events | GetState | Ask | Resume | Close | Matches
 
 
 class Ruled(Struct, frozen=True):
@@ -176,6 +188,7 @@ class Reply(Struct, frozen=True, omit_defaults=True):
 
     ok : whether it was done; error : why not; failed : whether the match is lost by a fault of ours
     more : there are more events than one reply holds; ask again from the last one on
+    replies : to what was asked after `last_reply` and done: frames, in order
     send : in border mode, (connection, bytes) to send to clients, in this order
     """
 
@@ -190,6 +203,7 @@ class Reply(Struct, frozen=True, omit_defaults=True):
     state: State | None = None
     matches: tuple[OpenMatch, ...] = ()
     send: tuple[tuple[str, bytes], ...] = ()
+    replies: tuple[bytes, ...] = ()
 
 
 FROM_JSON, FROM_PACKED = msgspec.json.Decoder(Request), msgspec.msgpack.Decoder(Request)

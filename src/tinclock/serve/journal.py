@@ -1,0 +1,95 @@
+"""What a match was asked since its recording was last flushed: one whose process was killed goes on where it was.
+
+A journal is a few files of entries, each with its length and checksum before it; one that is cut off doesn't count.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import struct
+import zlib
+from typing import TYPE_CHECKING, NamedTuple
+
+import msgspec
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+    from pathlib import Path
+
+FOLDER, OF = "journal", "match.json"
+KEPT_FILES = 8
+"""Files that are kept, one for each flush: as many as can wait for the disk, and some for replies that got lost."""
+_HEAD = struct.Struct("<II")
+
+
+class Entry(NamedTuple):
+    """A request that was done: before which step of the recording, its number, its frame, and the reply."""
+
+    step: int
+    request: int
+    frame: bytes
+    reply: bytes
+
+
+class Kept(msgspec.Struct, frozen=True):
+    """Whose journal it is."""
+
+    match: str
+
+
+class Journal:
+    """One match's journal. Entries reach the system's cache at once, which outlives the process.
+
+    sync : wait for the disk at each entry, so that they outlive a power cut too
+    """
+
+    def __init__(self, recording: Path, match: str, *, sync: bool) -> None:
+        self._folder, self._sync = recording / FOLDER, sync
+        self._folder.mkdir(exist_ok=True)
+        (self._folder / OF).write_bytes(msgspec.json.encode(Kept(match)))
+        self._number = max((int(path.stem) for path in self._folder.glob("*.frames")), default=-1) + 1
+        self._open()
+
+    def _open(self) -> None:
+        self._file = (self._folder / f"{self._number:06d}.frames").open("ab", buffering=0)
+
+    def note(self, entry: Entry) -> None:
+        """Keep one more request, before its reply goes out."""
+        body = msgspec.msgpack.encode(entry)
+        self._file.write(_HEAD.pack(len(body), zlib.crc32(body)) + body)
+        if self._sync:
+            os.fsync(self._file.fileno())
+
+    def turn(self) -> None:
+        """What was asked until now was handed to the recording: begin another file, and let go of old ones."""
+        self._file.close()
+        self._number += 1
+        self._open()
+        (self._folder / f"{self._number - KEPT_FILES:06d}.frames").unlink(missing_ok=True)
+
+    def end(self) -> None:
+        """The match was closed: there is nothing to go on with."""
+        self._file.close()
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+
+def match_of(recording: Path) -> str | None:
+    """The name of the match that can go on here; None where none can."""
+    try:
+        return msgspec.json.decode((recording / FOLDER / OF).read_bytes(), type=Kept).match
+    except (OSError, msgspec.DecodeError):
+        return None
+
+
+def entries_of(recording: Path) -> Iterator[Entry]:
+    """All whole entries, in order."""
+    for path in sorted((recording / FOLDER).glob("*.frames")):
+        data, at = path.read_bytes(), 0
+        while at + _HEAD.size <= len(data):
+            size, check = _HEAD.unpack_from(data, at)
+            body = data[at + _HEAD.size : at + _HEAD.size + size]
+            if len(body) < size or zlib.crc32(body) != check:
+                break
+            yield msgspec.msgpack.decode(body, type=Entry)
+            at += _HEAD.size + size

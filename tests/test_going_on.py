@@ -1,0 +1,195 @@
+"""A service that is killed goes on: what was acknowledged is there, and what was not is asked again and ruled once."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+import pytest
+from test_serving import POSE, RULES
+from websockets.exceptions import ConnectionClosed
+from websockets.sync.client import unix_connect
+
+import tinclock
+from tinclock.cases.evidence_log import EvidenceLog, read_log
+from tinclock.errors import RecordingError
+from tinclock.recordings import Recorder, Recording, rerule
+from tinclock.serve.hub import Hub
+
+KILLS = int(os.environ.get("TINCLOCK_TEST_KILLS", "5"))
+
+
+def script(ticks: int) -> list[dict[str, Any]]:
+    """A match as requests: two who stand still, shots good and bad, some of them twice, and spawns."""
+    rng, out = random.Random(3), list[dict[str, Any]]()
+    out.append({"do": "open", "rules": RULES, "seed": 5})
+    for k in range(2):
+        who = {"connection": f"c{k}", "account": f"a{k}", "rig": "sprinkler", "weapon": "grit_rifle"}
+        out.append({"do": "call", "call": "admit", "arguments": who})
+    sent = 0
+    for tick in range(ticks):
+        bones = np.concatenate([POSE, POSE + np.array([5, 0, 0, 0, 0, 0, 0], "<f4")]).astype("<f4")
+        out.append({"do": "tick", "tick": tick, "server_time": tick / 64, "entities": np.array([1, 2], "<i8").tobytes(),
+                    "bones": bones.tobytes(), "published": tick % 2 == 0})  # fmt: skip
+        if tick > 12 and tick % 3 == 0:
+            sent += 1
+            even = tick - tick % 2
+            view = tinclock.View(even - 4, even - 2, 0.5)
+            actor = 2 if rng.random() < 0.2 else 1  # in another's name now and then
+            shot = tinclock.ShotClaim(sent, actor, "grit_rifle", (0.1, 0.0, 0.7), (1.0, 0.0, 0.0), view)
+            data = msgspec.msgpack.encode(shot)
+            claims = [("c0", tick / 64 + 0.001, data)] * rng.choice([1, 1, 2])
+            out.append({"do": "claims", "claims": claims})
+        if tick % 50 == 20:
+            out.append({"do": "call", "call": "spawn", "arguments": {"entity": 2}})
+    return [{"request": number, "match": "m", **one} for number, one in enumerate(out, 1)]
+
+
+def told(replies: dict[int, dict[str, Any]]) -> list[Any]:
+    """Every ruling that an asker was told, in order."""
+    return [
+        (number, one["number"], one["outcome"])
+        for number in sorted(replies)
+        for one in replies[number].get("ruled", ())
+    ]
+
+
+def findings(folder: Path) -> list[Any]:
+    found = [json.loads(bytes(entry.body)) for entry in read_log(folder) if entry.kind == "finding"]
+    return [(one["ruling"], one["finding"]["code"]) for one in found]
+
+
+class Asker:
+    """A game's server: asks in order, and after a kill begins again where the last reply left it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.socket_at = folder, folder / "s"
+        self.replies: dict[int, dict[str, Any]] = {}
+        self.process = self._start()
+
+    def _start(self) -> subprocess.Popen[bytes]:
+        command = [sys.executable, "-m", "tinclock", "serve", "--unix", str(self.socket_at), "--record",
+                   str(self.folder / "matches"), "--evidence", str(self.folder / "evidence")]  # fmt: skip
+        return subprocess.Popen(command, stdout=subprocess.DEVNULL)
+
+    def connected(self) -> Any:
+        until = time.monotonic() + 90.0
+        while True:
+            try:
+                return unix_connect(str(self.socket_at), uri="ws://localhost/", max_size=None)
+            except OSError:
+                if self.process.poll() is not None:
+                    self.process = self._start()
+                assert time.monotonic() < until, "the service doesn't come back"
+                time.sleep(0.02)
+
+    def play(self, requests: list[dict[str, Any]]) -> None:
+        """Ask everything once, however often the service dies meanwhile."""
+        left = list(requests)
+        while left:
+            try:
+                with self.connected() as socket:
+                    if self.replies:
+                        asked = {"do": "resume", "request": 0, "match": "m", "last_reply": max(self.replies)}
+                        socket.send(msgspec.msgpack.encode(asked))
+                        for frame in msgspec.msgpack.decode(socket.recv()).get("replies", ()):
+                            self._take(frame, left)
+                    while left:
+                        socket.send(msgspec.msgpack.encode(left[0]))
+                        self._take(socket.recv(), left)
+            except (ConnectionClosed, OSError, EOFError):
+                self.process.wait(10.0)
+
+    def _take(self, frame: bytes, left: list[dict[str, Any]]) -> None:
+        reply = msgspec.msgpack.decode(frame)
+        assert reply.get("ok", True), reply
+        if left and reply["request"] == left[0]["request"]:
+            self.replies[reply["request"]] = reply
+            left.pop(0)
+
+
+def test_kills_at_random_moments_lose_and_double_nothing(tmp_path):
+    """Replies, rulings, findings and digests are those of a match without kills."""
+    requests = script(64 * 8)
+    log = EvidenceLog(tmp_path / "calm-evidence")
+    calm, replies = Hub(tmp_path / "calm", log), {}
+    for one in requests:
+        replies[one["request"]] = msgspec.msgpack.decode(calm.handle(msgspec.msgpack.encode(one)))
+    calm.handle(msgspec.msgpack.encode({"do": "close", "request": 0, "match": "m"}))
+    log.close()
+    asker, rng, done = Asker(tmp_path), random.Random(7), threading.Event()
+
+    def kill() -> None:
+        for _ in range(KILLS):
+            until = len(asker.replies) + rng.randint(1, len(requests) // (KILLS + 1))
+            while len(asker.replies) < until and not done.is_set():
+                time.sleep(0.001)
+            time.sleep(rng.uniform(0.0, 0.003))
+            asker.process.send_signal(signal.SIGKILL)
+
+    killer = threading.Thread(target=kill)
+    killer.start()
+    try:
+        asker.play(requests)
+    finally:
+        done.set()
+        killer.join(120.0)
+    asker.play([])
+    with asker.connected() as socket:
+        socket.send(msgspec.msgpack.encode({"do": "close", "request": 0, "match": "m"}))
+        assert msgspec.msgpack.decode(socket.recv()).get("ok", True)
+    asker.process.terminate()
+    asker.process.wait(30.0)
+    assert told(asker.replies) == told(replies)
+    assert len(told(replies)) > 100
+    first, second = Recording(tmp_path / "calm" / "m"), Recording(tmp_path / "matches" / "m")
+    assert second.verify() == []
+    assert second.closed
+    assert first.flushes[-1].rulings_sha256 == second.flushes[-1].rulings_sha256
+    assert first.flushes[-1].events_sha256 == second.flushes[-1].events_sha256
+    assert rerule(second).as_recorded
+    assert findings(tmp_path / "evidence") == findings(tmp_path / "calm-evidence")
+    assert len(findings(tmp_path / "evidence")) > 5
+    assert [path.name for path in (tmp_path / "matches").iterdir()] == ["m"]
+    assert not (tmp_path / "matches" / "m" / "journal").exists()
+
+
+def test_a_recording_goes_on_where_its_last_flush_left_it(tmp_path, rules):
+    """The referee is the same one, what was half written is gone, and the whole rules again as one match."""
+    referee = tinclock.Referee(rules, seed=4)
+    recorder = Recorder(tmp_path / "r", referee)
+    entity = recorder.admit(connection="c", account="a", rig="gardener", weapon="grit_rifle")
+    bones = tinclock.rooted_bones(referee.history.rigs["gardener"], [[0, 0, 0, 0, 0, 0, 1]])
+    for tick in range(200):
+        recorder.record(tick, tick / 64, [entity], bones)
+        recorder.published(tick)
+    while len(Recording(tmp_path / "r").flushes) < 4:
+        time.sleep(0.01)
+    (tmp_path / "r" / "poses" / "000009.parquet").write_bytes(b"half")
+    with (tmp_path / "r" / "flushes.jsonl").open("ab") as list_of_flushes:
+        list_of_flushes.write(b'{"first_step": 12')
+    again = Recorder.going_on(tmp_path / "r")
+    first = again.referee.history.newest_tick + 1
+    assert 190 < first < 200
+    shot = tinclock.ShotClaim(1, entity, "grit_rifle", (0.1, 0.0, 1.65), (1.0, 0.0, 0.0), tinclock.View(180, 182, 0.5))
+    for tick in range(first, 300):
+        again.record(tick, tick / 64, [entity], bones)
+        again.published(tick)
+    assert again.rule("c", shot, received_at=299 / 64).number == 1
+    again.close()
+    whole = Recording(tmp_path / "r")
+    assert (whole.ticks, whole.closed, whole.torn_tail, whole.verify(), whole.strays) == (300, True, False, [], [])
+    assert rerule(whole).as_recorded
+    with pytest.raises(RecordingError, match="was ended in good order"):
+        Recorder.going_on(tmp_path / "r")
+    recorder._writer._error = OSError("this one is dead")
