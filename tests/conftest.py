@@ -37,6 +37,7 @@ NEEDED = {
     "node": ("node", "Node.js (apt-get install nodejs)"),
     "npm": ("npm", "Node.js and npm (apt-get install nodejs npm)"),
     "mono": ("mcs", "Mono (apt-get install mono-mcs)"),
+    "nginx": ("nginx", "nginx (apt-get install nginx-light)"),
     "chromium": ("chromium", "Chromium and its driver (apt-get install chromium chromium-driver)"),
     "postgresql": ("", "a PostgreSQL server, named in TINCLOCK_TEST_POSTGRESQL (.ci/run starts one)"),
 }

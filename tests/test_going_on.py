@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import random
@@ -25,6 +26,7 @@ from tinclock.cases.evidence_log import EvidenceLog, read_log
 from tinclock.errors import RecordingError
 from tinclock.recordings import Recorder, Recording, rerule
 from tinclock.serve.hub import Hub
+from tinclock.serve.workers import worker_of
 
 KILLS = int(os.environ.get("TINCLOCK_TEST_KILLS", "5"))
 
@@ -67,6 +69,15 @@ def told(replies: dict[int, dict[str, Any]]) -> list[Any]:
 def findings(folder: Path) -> list[Any]:
     found = [json.loads(bytes(entry.body)) for entry in read_log(folder) if entry.kind == "finding"]
     return [(one["ruling"], one["finding"]["code"]) for one in found]
+
+
+def processes() -> dict[int, list[str]]:
+    """The arguments of every process on this machine."""
+    out = {}
+    for folder in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):
+            out[int(folder.name)] = (folder / "cmdline").read_bytes().decode(errors="replace").split("\0")
+    return out
 
 
 class Asker:
@@ -162,6 +173,79 @@ def test_kills_at_random_moments_lose_and_double_nothing(tmp_path):
     assert len(findings(tmp_path / "evidence")) > 5
     assert [path.name for path in (tmp_path / "matches").iterdir()] == ["m"]
     assert not (tmp_path / "matches" / "m" / "journal").exists()
+
+
+@pytest.mark.parametrize("strictness", ["standard", "strict"])
+def test_a_disk_that_refuses_the_journal_is_told_and_stops_only_strict_matches(tmp_path, monkeypatch, strictness):
+    """A match goes on without what it would need after a kill, and says so; a strict one doesn't."""
+    hub = Hub(tmp_path)
+
+    def ask(one: dict[str, Any]) -> dict[str, Any]:
+        return {"ok": True, **msgspec.msgpack.decode(hub.handle(msgspec.msgpack.encode(one)))}
+
+    requests = script(20)
+    requests[0]["rules"] = f'strictness = "{strictness}"\n' + "\n".join(
+        line for line in RULES.splitlines() if not line.startswith("strictness")
+    )
+    for one in requests[:10]:
+        assert ask(one)["ok"]
+
+    def full(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("tinclock.serve.journal.Journal.note", full)
+    reply = ask(requests[10])
+    assert reply["ok"] == (strictness == "standard")
+    assert reply.get("failed", False) == (strictness == "strict")
+    (told,) = hub.listed()
+    assert told.failed == "can't go on after a kill: No space left on device"
+    assert ask(requests[11])["ok"] == (strictness == "standard")
+    hub.close()
+
+
+def test_a_worker_that_dies_takes_only_its_matches_and_brings_them_back(tmp_path):
+    """Matches are spread over two processes behind one address; the other's go on while one comes back."""
+    names = [name for name in ("a", "b", "c", "d", "e", "f") if worker_of(name, 2) == 0][:1]
+    names += [name for name in ("a", "b", "c", "d", "e", "f") if worker_of(name, 2) == 1][:1]
+    command = [sys.executable, "-m", "tinclock", "serve", "--unix", str(tmp_path / "s"), "--workers", "2", "--record",
+               str(tmp_path / "matches"), "--evidence", str(tmp_path / "evidence")]  # fmt: skip
+    with (tmp_path / "log").open("wb") as log:
+        front = subprocess.Popen(command, stdout=log, env={**os.environ, "TINCLOCK_TOKEN": "secret"})
+    try:
+        while not (said := [line for line in (tmp_path / "log").read_text().splitlines() if '"workers"' in line]):
+            time.sleep(0.05)
+        assert json.loads(said[0])["workers"] == 2
+        headers = {"Authorization": "Bearer secret"}
+        with unix_connect(str(tmp_path / "s"), uri="ws://localhost/", additional_headers=headers) as socket:
+
+            def ask(do: str, match: str, request: int = 7, **fields: Any) -> dict[str, Any]:
+                socket.send(msgspec.msgpack.encode({"do": do, "request": request, "match": match, **fields}))
+                return {"ok": True, **msgspec.msgpack.decode(socket.recv())}
+
+            for name in names:
+                for one in script(30):
+                    assert ask(**{**one, "match": name})["ok"]
+            assert [one["match"] for one in ask("matches", "")["matches"]] == sorted(names)
+            of_this = {"0/2", str(tmp_path / "matches")}
+            mine = [pid for pid, arguments in processes().items() if of_this <= set(arguments)]
+            os.kill(mine[0], signal.SIGKILL)
+            until = time.monotonic() + 60.0
+            lost = ask("state", names[0])
+            assert (lost["ok"], lost["again"]) == (False, True)
+            assert "died and is brought back" in lost["error"]
+            assert ask("state", names[1])["ok"]
+            while not (back := ask("resume", names[0], last_reply=5))["ok"]:
+                assert time.monotonic() < until
+                time.sleep(0.05)
+            numbers = [msgspec.msgpack.decode(frame)["request"] for frame in back["replies"]]
+            assert numbers == list(range(6, script(30)[-1]["request"] + 1))
+            assert ask("state", names[0])["state"]["number"] > 0
+            for name in names:
+                assert ask("close", name)["ok"]
+    finally:
+        front.terminate()
+        assert front.wait(30.0) == 0
+    assert all(rerule(Recording(tmp_path / "matches" / name)).as_recorded for name in names)
 
 
 def test_a_recording_goes_on_where_its_last_flush_left_it(tmp_path, rules):

@@ -482,6 +482,8 @@ def test_a_name_that_was_recorded_before_is_recorded_beside_it(tmp_path):
     killed = Asker(Hub(tmp_path))  # the first was never closed
     assert Path(killed("open", "m", rules=RULES)["answer"]) == tmp_path / "m-2"
     assert sorted(path.name for path in tmp_path.iterdir()) == ["m", "m-2"]
+    killed.hub.close()
+    first.close()
 
 
 def test_a_unix_socket_is_its_owners_and_is_not_taken_over(tmp_path):

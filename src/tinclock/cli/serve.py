@@ -31,6 +31,8 @@ Examples:
   tinclock serve --record matches
       besides, record every match under matches/; after a kill, the same
       command goes on with those that were open
+  tinclock serve --record matches --workers 4
+      four processes behind the address, a quarter of the matches each
   tinclock serve --evidence evidence
       and chain every finding before its receipt goes out
   tinclock serve --record matches --cases cases
@@ -62,11 +64,15 @@ requests are described in docs/serving.md.
 @click.option("--cases", "store", metavar="STORE", help="Weigh what is recorded meanwhile, and open cases in here.")
 @click.option("--origin", "origins", multiple=True, metavar="URL", help="A web page of this origin may ask too.")
 @click.option("--host-name", "hosts", multiple=True, metavar="NAME", help="Also reached by this name; see Host.")
+@click.option("--workers", default=1, show_default=True, type=click.IntRange(1, 64),
+              help="Processes that share the matches; each match stays with one.")  # fmt: skip
+@click.option("--share", hidden=True, help="Of a worker: its number and how many there are, 0/2.")
 @click.option("--abandoned", "abandoned_s", default=300.0, show_default=True, type=click.FloatRange(0.1, 1e6),
               help="Seconds until a match whose askers are gone is closed.")  # fmt: skip
 def serve(
     host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None, evidence: Path | None,
-    store: str | None, origins: tuple[str, ...], hosts: tuple[str, ...], abandoned_s: float,
+    store: str | None, origins: tuple[str, ...], hosts: tuple[str, ...], workers: int, share: str | None,
+    abandoned_s: float,
 ) -> None:  # fmt: skip
     """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
     from tinclock.cases.evidence_log import EvidenceLog
@@ -74,6 +80,7 @@ def serve(
     from tinclock.core.errors import MissingExtraError
     from tinclock.serve.app import Service, Settings
     from tinclock.serve.hub import Hub
+    from tinclock.serve.workers import Front
 
     if store is not None and record is None:
         raise click.UsageError("--cases weighs what is recorded: say where with --record")
@@ -90,17 +97,21 @@ def serve(
         )
         logger: Any = structlog.get_logger()
 
-        log = None if evidence is None else EvidenceLog(evidence)
+        log = None if evidence is None or workers > 1 else EvidenceLog(evidence)
         warm_up_beside(lambda name, done, of: logger.info("loading kernels", step=name, done=done, of=of))
         gc.collect()
         gc.freeze()  # what compiled kernels bring along lives as long as the process: nothing to look through again
 
         async def run() -> None:
             settings = Settings(host, port, unix, token, origins, hosts, abandoned_s)
+            if workers > 1:
+                own = ["--abandoned", str(abandoned_s), *(["--record", str(record)] if record else [])]
+                each = _evidence_of(evidence)
+                return await Front(workers, settings, own, each, logger.info).run()
             hub = Hub(record, log)
-            for name, problem in hub.go_on():  # those of a service that was killed
+            for name, problem in hub.go_on(_mine(share)):  # those of a service that was killed
                 logger.info("brought back" if not problem else "not brought back", match=name, problem=problem)
-            await Service(hub, settings, logger.info).run()
+            return await Service(hub, settings, logger.info).run()
 
         follower = None if store is None or record is None else _follower(record, store)
         try:
@@ -112,6 +123,21 @@ def serve(
                 log.close()
             if follower is not None:
                 _ended(follower, logger.info)
+
+
+def _mine(share: str | None) -> Callable[[str], bool]:
+    """Which matches are this process' own."""
+    from tinclock.serve.workers import worker_of
+
+    if share is None:
+        return bool
+    number, of = (int(part) for part in share.split("/"))
+    return lambda match: worker_of(match, of) == number
+
+
+def _evidence_of(evidence: Path | None) -> Callable[[int], list[str]]:
+    """The options for each worker's own log: a log has one writer."""
+    return lambda number: [] if evidence is None else ["--evidence", str(evidence / f"worker-{number}")]
 
 
 def _follower(record: Path, store: str) -> subprocess.Popen[bytes]:

@@ -20,7 +20,7 @@ from tinclock.core.plain import Fields
 from tinclock.serve.hub import outcome_of, unwrapped
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Awaitable, Callable
     from pathlib import Path
 
     from tinclock.serve.hub import Hub
@@ -104,6 +104,64 @@ class Metrics:
         return [requests, rulings, dropped, failures, matches]
 
 
+class Door:
+    """Where a service listens, and whom it lets in.
+
+    metrics, health : what is shown at /metrics and /health; "ok" and a line feed where all is well
+    """
+
+    def __init__(
+        self, settings: Settings, log: Callable[..., None], metrics: Callable[[], Awaitable[str]],
+        health: Callable[[], Awaitable[str]],
+    ) -> None:  # fmt: skip
+        require_safe(settings)
+        self._settings, self._log, self._metrics, self._health = settings, log, metrics, health
+
+    async def listen(self, talk: Callable[[Any], Any]) -> tuple[Any, str]:
+        """Begin to listen; returns the server, and where. talk : takes each connection that is let in"""
+        from websockets.asyncio.server import serve, unix_serve
+
+        settings = self._settings
+        options: Fields = {
+            "process_request": self._greet, "max_size": MOST_FRAME, "max_queue": MOST_WAITING,
+            "ping_interval": HEARTBEAT_S, "ping_timeout": HEARTBEAT_S, "close_timeout": CLOSING_S, "compression": None,
+        }  # fmt: skip
+        if settings.unix is None:
+            server = await serve(talk, settings.host, settings.port, **options)
+            return server, "{}:{}".format(*next(iter(server.sockets)).getsockname()[:2])
+        require_free(settings.unix)
+        mask = os.umask(0o177)  # the socket is its owner's alone from the first moment on
+        try:
+            server = await unix_serve(talk, str(settings.unix), **options)
+        finally:
+            os.umask(mask)
+        return server, str(settings.unix)
+
+    async def _greet(self, connection: Any, request: Any) -> Any:
+        """Answer what a browser or Prometheus asks; let in whoever shows the token, and no web page of strangers."""
+        headers, settings = request.headers, self._settings
+        if not all(origin in settings.origins for origin in headers.get_all("Origin")):
+            return self._refuse(connection, request, HTTPStatus.FORBIDDEN, "web pages may not ask here\n")
+        if settings.unix is None and not _is_ours(headers.get_all("Host"), settings):
+            return self._refuse(connection, request, HTTPStatus.MISDIRECTED_REQUEST, "this is another host\n")
+        if settings.token:
+            shown = headers.get_all("Authorization")
+            expected = f"Bearer {settings.token}".encode()
+            if len(shown) != 1 or not hmac.compare_digest(shown[0].encode(), expected):
+                wanted = "a token is needed: Authorization: Bearer TOKEN\n"
+                return self._refuse(connection, request, HTTPStatus.UNAUTHORIZED, wanted)
+        if request.path == "/metrics":
+            return connection.respond(HTTPStatus.OK, await self._metrics())
+        if request.path == "/health":
+            said = await self._health()
+            return connection.respond(HTTPStatus.OK if said == "ok\n" else HTTPStatus.SERVICE_UNAVAILABLE, said)
+        return None
+
+    def _refuse(self, connection: Any, request: Any, status: HTTPStatus, text: str) -> Any:
+        self._log("refused", path=request.path[:60], status=int(status))
+        return connection.respond(status, text)
+
+
 class Service:
     """One process' service. Claims are ruled on one event loop, in short turns; what takes long is done beside it."""
 
@@ -121,6 +179,14 @@ class Service:
         self._open: set[Any] = set()
         self._turn = time.perf_counter()
 
+    async def _shown(self) -> str:
+        from prometheus_client import generate_latest
+
+        return str(generate_latest(self._metrics.registry).decode())
+
+    async def _well(self) -> str:
+        return "ok\n"
+
     def stop(self) -> None:
         """End: no more requests are taken, those under way are answered, recordings are closed."""
         self._stop.set()
@@ -132,7 +198,8 @@ class Service:
             loop.add_signal_handler(number, self.stop)
         before = sys.getswitchinterval()
         sys.setswitchinterval(SWITCH_S)
-        server, where = await self._listen()
+        door = Door(self._settings, self._log, self._shown, self._well)
+        server, where = await door.listen(self._talk)
         self._log("listening", where=where, token=bool(self._settings.token))
         sweeping = asyncio.create_task(self._close_abandoned())
         await self._stop.wait()
@@ -155,25 +222,6 @@ class Service:
         sys.setswitchinterval(before)
         self._log("stopped", requests=sum(self._hub.requests.values()), failures=self._hub.failures)
 
-    async def _listen(self) -> tuple[Any, str]:
-        from websockets.asyncio.server import serve, unix_serve
-
-        settings = self._settings
-        options: Fields = {
-            "process_request": self._greet, "max_size": MOST_FRAME, "max_queue": MOST_WAITING,
-            "ping_interval": HEARTBEAT_S, "ping_timeout": HEARTBEAT_S, "close_timeout": CLOSING_S, "compression": None,
-        }  # fmt: skip
-        if settings.unix is None:
-            server = await serve(self._talk, settings.host, settings.port, **options)
-            return server, "{}:{}".format(*next(iter(server.sockets)).getsockname()[:2])
-        require_free(settings.unix)
-        mask = os.umask(0o177)  # the socket is its owner's alone from the first moment on
-        try:
-            server = await unix_serve(self._talk, str(settings.unix), **options)
-        finally:
-            os.umask(mask)
-        return server, str(settings.unix)
-
     async def _close_abandoned(self) -> None:
         """Close matches whose askers are gone, so that what crashed elsewhere doesn't fill this process."""
         while True:
@@ -188,31 +236,6 @@ class Service:
                 except Exception as error:
                     self._hub.failures += 1
                     self._log("not recorded", match=name, problem=str(error))
-
-    def _greet(self, connection: Any, request: Any) -> Any:
-        """Answer what a browser or Prometheus asks; let in whoever shows the token, and no web page of strangers."""
-        headers, settings = request.headers, self._settings
-        if not all(origin in settings.origins for origin in headers.get_all("Origin")):
-            return self._refuse(connection, request, HTTPStatus.FORBIDDEN, "web pages may not ask here\n")
-        if settings.unix is None and not _is_ours(headers.get_all("Host"), settings):
-            return self._refuse(connection, request, HTTPStatus.MISDIRECTED_REQUEST, "this is another host\n")
-        if settings.token:
-            shown = headers.get_all("Authorization")
-            expected = f"Bearer {settings.token}".encode()
-            if len(shown) != 1 or not hmac.compare_digest(shown[0].encode(), expected):
-                wanted = "a token is needed: Authorization: Bearer TOKEN\n"
-                return self._refuse(connection, request, HTTPStatus.UNAUTHORIZED, wanted)
-        if request.path == "/metrics":
-            from prometheus_client import generate_latest
-
-            return connection.respond(HTTPStatus.OK, generate_latest(self._metrics.registry).decode())
-        if request.path == "/health":
-            return connection.respond(HTTPStatus.OK, "ok\n")
-        return None
-
-    def _refuse(self, connection: Any, request: Any, status: HTTPStatus, text: str) -> Any:
-        self._log("refused", path=request.path[:60], status=int(status))
-        return connection.respond(status, text)
 
     async def _talk(self, connection: Any) -> None:
         """One asker: its frames in order, each reply before the next frame is looked at."""

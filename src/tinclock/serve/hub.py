@@ -127,6 +127,9 @@ class Hub:
             packed, text = (TO_PACKED(reply), None) if isinstance(frame, bytes) else (b"", TO_JSON(reply))
             if match is not None and self.matches.get(asked.match) is match:
                 match.note(step, asked.request, frame if isinstance(frame, bytes) else frame.encode(), text or packed)
+                if match.failed and not reply.failed:
+                    failed = Reply(asked.request, ok=False, error=match.failed, failed=True)
+                    packed, text = (TO_PACKED(failed), None) if isinstance(frame, bytes) else (b"", TO_JSON(failed))
         finally:
             if match is not None:
                 match.busy = False
@@ -304,13 +307,15 @@ class Hub:
 
     # -- going on -----------------------------------------------------------------------------------------------
 
-    def go_on(self) -> Iterator[tuple[str, str]]:
+    def go_on(self, share: Callable[[str], bool] = bool) -> Iterator[tuple[str, str]]:
         """Bring back every match whose process was killed: its recording is ruled again, and what was asked since is
         done again, with the same replies. Gives each one's name, and why it could not be brought back, "" where it was.
+
+        share : which matches are this process' own, by their names
         """
         for recording in sorted(self._folder.iterdir()) if self._folder is not None and self._folder.is_dir() else ():
             name = match_of(recording)
-            if name is None or name in self.matches:
+            if name is None or name in self.matches or not share(name):
                 continue
             try:
                 self._bring_back(name, recording)

@@ -5,6 +5,7 @@ A journal is a few files of entries, each with its length and checksum before it
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import struct
@@ -70,7 +71,8 @@ class Journal:
 
     def end(self) -> None:
         """The match was closed: there is nothing to go on with."""
-        self._file.close()
+        with contextlib.suppress(OSError):
+            self._file.close()
         shutil.rmtree(self._folder, ignore_errors=True)
 
 

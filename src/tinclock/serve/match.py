@@ -40,7 +40,7 @@ class Match:
         self._handed_over = 0 if recorder is None else recorder.handed_over
         self.guards = Guards(self.referee)
         self.borders = Borders(self.referee, self.server, goes_on=goes_on)
-        self.failed = ""
+        self.failed = self._unkept = ""
         self.busy = False
         """Whether a request is under way: another one waits, so that what is kept is what was done, in order."""
         self.logged: frozenset[tuple[int, str]] | None = None
@@ -72,10 +72,16 @@ class Match:
         self.remember(request, reply)
         if self.journal is None or not isinstance(self.server, Recorder):
             return
-        self.journal.note(Entry(step, request, frame, reply))
-        if self.server.handed_over != self._handed_over:
-            self._handed_over = self.server.handed_over
-            self.journal.turn()
+        try:
+            self.journal.note(Entry(step, request, frame, reply))
+            if self.server.handed_over != self._handed_over:
+                self._handed_over = self.server.handed_over
+                self.journal.turn()
+        except OSError as error:
+            self.journal.end()
+            self.journal, self._unkept = None, f"can't go on after a kill: {error.strerror}"
+            if self.referee.rules.strictness == "strict":  # no reply without its record
+                self.failed = self._unkept
 
     def asked(self, asker: object) -> None:
         """Somebody asks something of it."""
@@ -94,7 +100,7 @@ class Match:
         return OpenMatch(
             name, round(now - self._opened, 3), round(self.idle_s, 3), len(self.askers),
             sum(one.rig != "" for one in self.referee.state().entities), self.guards.dropped + self.borders.dropped,
-            "" if self.recording is None else str(self.recording), self.failed or problem,
+            "" if self.recording is None else str(self.recording), self.failed or problem or self._unkept,
         )  # fmt: skip
 
     def close(self, put_together: bool = True) -> None:

@@ -187,6 +187,7 @@ class Reply(Struct, frozen=True, omit_defaults=True):
     """What comes back; only what the request asks for is filled in.
 
     ok : whether it was done; error : why not; failed : whether the match is lost by a fault of ours
+    again : nothing was done, for the match is being brought back: `resume` it, and ask again
     more : there are more events than one reply holds; ask again from the last one on
     replies : to what was asked after `last_reply` and done: frames, in order
     send : in border mode, (connection, bytes) to send to clients, in this order
@@ -196,6 +197,7 @@ class Reply(Struct, frozen=True, omit_defaults=True):
     ok: bool = True
     error: str = ""
     failed: bool = False
+    again: bool = False
     answer: Any = None
     ruled: tuple[Ruled, ...] = ()
     events: tuple[Event, ...] = ()
