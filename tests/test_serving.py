@@ -34,7 +34,7 @@ from tinclock.recordings.recording import Recording
 from tinclock.recordings.replay import rerule
 from tinclock.serve.app import MOST_FRAME, Service, Settings, require_safe
 from tinclock.serve.hub import Hub
-from tinclock.serve.requests import schemas
+from tinclock.serve.requests import asyncapi, schemas
 
 ROOT = Path(__file__).parent.parent
 RULES = data_file("garden.toml").read_text(encoding="utf-8")
@@ -149,6 +149,13 @@ def test_requests_and_replies_are_published_as_schemas():
     for name, schema in schemas().items():
         file = ROOT / "docs" / "schemas" / f"{name}.schema.json"
         assert json.loads(file.read_bytes()) == json.loads(msgspec.json.encode(schema)), "run tools/schemas.py"
+    described = json.loads((ROOT / "docs" / "schemas" / "service.asyncapi.json").read_bytes())
+    assert described == json.loads(msgspec.json.encode(asyncapi())), "run tools/schemas.py"
+    for message in described["channels"]["service"]["messages"].values():
+        file, _, place = message["payload"]["$ref"].partition("#/$defs/")
+        held = json.loads((ROOT / "docs" / "schemas" / file).read_bytes())
+        assert not place or place in held["$defs"]
+    assert len(described["operations"]) == len(schemas()["service_request"]["anyOf"])
     claims = schemas()["service_request"]["$defs"]["Claims"]["properties"]["claims"]["items"]
     assert [one["type"] for one in claims["prefixItems"]] == ["string", "number", "string"]
 

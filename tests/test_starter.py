@@ -8,10 +8,12 @@ import re
 import socket
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
 from click.testing import CliRunner
+from conftest import needs
 
 from tinclock.cli.main import main
 
@@ -94,6 +96,40 @@ def test_its_clients_play_each_other(project):
         assert "same rules as the server: True" in text
         assert re.search(rf"{name}: \d\d+ claims", text)
     assert re.search(r"upheld; hit entity [12] in the \w+; \d+ left", "".join(told))
+
+
+@needs("npm")
+def test_its_loop_in_typescript_serves_the_same_clients(tmp_path):
+    """Its types hold; beside `tinclock serve` it lets clients in, and they play as they do with the loop in Python."""
+    folder = tmp_path / "arena"
+    told = CliRunner().invoke(main, ["new", str(folder), "--server", "typescript", "--json"])
+    assert "server.ts" in json.loads(told.stdout)["files"]
+    packages = ["npm", "install", "--no-audit", "--no-fund", "--silent", "typescript@5.9", "@types/node@22"]
+    subprocess.run(packages, cwd=folder, check=True, capture_output=True, timeout=240)
+    options = ["--strict", "--target", "es2022", "--module", "nodenext", "--types", "node", "--lib", "es2022,dom"]
+    compiled = run(folder, "npx", "tsc", *options, "server.ts")
+    assert compiled.returncode == 0, compiled.stdout
+    port, environment = free_port(), {**os.environ, "NODE_OPTIONS": "--experimental-websocket"}
+    with (folder / "log").open("wb") as log:
+        service = subprocess.Popen([sys.executable, "-m", "tinclock", "serve", "--port", "0"], stdout=log)
+    try:
+        while "listening" not in (said := (folder / "log").read_text()):
+            time.sleep(0.05)
+        where = re.search(r'"where": "127.0.0.1:(\d+)"', said).group(1)
+        loop = ["node", "server.js", str(port), "9", f"ws://127.0.0.1:{where}"]
+        server = subprocess.Popen(loop, cwd=folder, env=environment, stdout=subprocess.PIPE, text=True)
+        play = [sys.executable, "client.py", str(port), "6"]
+        players = [
+            subprocess.Popen([*play, name], cwd=folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, text=True)
+            for name in ("ada", "bob")
+        ]
+        told = [player.communicate(timeout=60)[0] for player in players]
+        assert server.communicate(timeout=30)[0].rstrip().endswith("ticks")
+    finally:
+        service.terminate()
+        service.wait(30.0)
+    assert all("same rules as the server: True" in text for text in told), told
+    assert re.search(r"upheld; hit entity [12] in the \w+; \d+ left", "".join(told)), told
 
 
 def test_a_heading_turns_the_body_and_nothing_else(project):

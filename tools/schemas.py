@@ -6,6 +6,7 @@ from pathlib import Path
 
 import msgspec
 
+from tinclock.serve.requests import asyncapi
 from tinclock.serve.requests import schemas as of_service
 from tinclock.wire.messages import schemas
 
@@ -13,11 +14,13 @@ HERE = Path(__file__).resolve().parent.parent / "docs" / "schemas"
 
 
 def main() -> None:
-    """One file a direction."""
+    """One file a direction, and the service as a whole."""
     HERE.mkdir(exist_ok=True)
     for name, schema in {**schemas(), **of_service()}.items():
         text = msgspec.json.format(msgspec.json.encode(schema), indent=2) + b"\n"
         (HERE / f"{name}.schema.json").write_bytes(text)
+    described = msgspec.json.format(msgspec.json.encode(asyncapi()), indent=2) + b"\n"
+    (HERE / "service.asyncapi.json").write_bytes(described)
 
 
 if __name__ == "__main__":

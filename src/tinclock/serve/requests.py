@@ -5,7 +5,7 @@ Every request carries a number of the asker's own, `request`, which its reply re
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, get_args
 
 import msgspec
 from msgspec import Meta, Struct
@@ -223,3 +223,28 @@ def schemas() -> dict[str, Fields]:
             ("service_reply", "What the service replies", Reply),
         )
     }
+
+
+def asyncapi() -> Fields:
+    """The service as an AsyncAPI 3.0 document: each request and its reply on one channel; payloads are the schemas'."""
+    kinds = [kind.__name__ for kind in get_args(Request)]
+    refs = {name: {"$ref": f"#/channels/service/messages/{name}"} for name in [*kinds, "Reply"]}
+    messages: Fields = {name: {"payload": {"$ref": f"service_request.schema.json#/$defs/{name}"}} for name in kinds}
+    messages["Reply"] = {"payload": {"$ref": "service_reply.schema.json"}}
+    for name, kind in zip(kinds, get_args(Request), strict=True):
+        messages[name] |= {"summary": str(kind.__doc__).strip().splitlines()[0]}
+    channel = {"$ref": "#/channels/service"}
+    return {
+        "asyncapi": "3.0.0",
+        "info": {"title": "tinclock serve", "version": "0.2.0", "description": "See docs/serving.md."},
+        "defaultContentType": "application/json",
+        "servers": {"local": {"host": "127.0.0.1:7464", "protocol": "ws"}},
+        "channels": {"service": {"address": "/", "messages": messages}},
+        "operations": {
+            f"ask{name}": {
+                "action": "receive", "channel": channel, "messages": [refs[name]],
+                "reply": {"channel": channel, "messages": [refs["Reply"]]},
+            }
+            for name in kinds
+        },
+    }  # fmt: skip
