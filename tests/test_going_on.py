@@ -28,7 +28,7 @@ from tinclock.recordings import Recorder, Recording, rerule
 from tinclock.serve.hub import Hub
 from tinclock.serve.workers import worker_of
 
-KILLS = int(os.environ.get("TINCLOCK_TEST_KILLS", "5"))
+KILLS = int(os.environ.get("TINCLOCK_TEST_KILLS", "6"))
 
 
 def script(ticks: int) -> list[dict[str, Any]]:
@@ -173,6 +173,45 @@ def test_kills_at_random_moments_lose_and_double_nothing(tmp_path):
     assert len(findings(tmp_path / "evidence")) > 5
     assert [path.name for path in (tmp_path / "matches").iterdir()] == ["m"]
     assert not (tmp_path / "matches" / "m" / "journal").exists()
+
+
+def test_a_finding_that_was_logged_before_a_kill_stands_in_the_log_once(tmp_path, monkeypatch):
+    """The log comes before the journal: what was logged and not kept is asked again, and stands in the log once."""
+
+    def ask(hub: Hub, one: dict[str, Any]) -> None:
+        assert msgspec.msgpack.decode(hub.handle(msgspec.msgpack.encode(one))).get("ok", True)
+
+    class Killed(BaseException):
+        pass
+
+    def kill(*_: object) -> None:
+        raise Killed
+
+    requests = script(40)
+    twice = next(one for one in requests if one["do"] == "claims" and len(one["claims"]) == 2)
+    before = requests.index(twice)
+    log = EvidenceLog(tmp_path / "evidence")
+    first = Hub(tmp_path / "matches", log)
+    for one in requests[:before]:
+        ask(first, one)
+    with monkeypatch.context() as patch:
+        patch.setattr("tinclock.serve.match.Match.note", kill)
+        with pytest.raises(Killed):
+            ask(first, twice)
+    log.close()
+    found = findings(tmp_path / "evidence")
+    assert found[-1][1] == "repeated_sequence"
+    log = EvidenceLog(tmp_path / "evidence")
+    again = Hub(tmp_path / "matches", log)
+    assert list(again.go_on()) == [("m", "")]
+    ask(again, twice)
+    assert findings(tmp_path / "evidence") == found
+    for one in requests[before + 1 :]:
+        ask(again, one)
+    again.close()
+    log.close()
+    assert len(findings(tmp_path / "evidence")) > len(found)
+    first.close()
 
 
 @pytest.mark.parametrize("strictness", ["standard", "strict"])

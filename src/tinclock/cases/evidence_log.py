@@ -225,12 +225,13 @@ def records_of(folder: str | Path, match: str) -> dict[str, int]:
     return dict(found)
 
 
-def findings_of(folder: str | Path, match: str) -> set[tuple[int, str]]:
-    """(ruling, code) of the findings about a match that are in the log."""
+def findings_of(folder: str | Path, match: str, after: int = 0) -> set[tuple[int, str, float]]:
+    """(ruling, code, server time) of the findings about a match's rulings after a number that are in the log."""
     out = set()
     for entry in read_log(folder) if files_of(Path(folder)) else ():
-        if entry.kind == "finding" and (body := msgspec.json.decode(entry.body, type=_Found)).match == match:
-            out.add((body.ruling, body.finding.code))
+        body = msgspec.json.decode(entry.body, type=_Found) if entry.kind == "finding" else _Found()
+        if body.match == match and body.ruling > after:
+            out.add((body.ruling, body.finding.code, body.finding.server_time))
     return out
 
 
@@ -240,6 +241,7 @@ class _Named(msgspec.Struct):
 
 class _Code(msgspec.Struct):
     code: str = ""
+    server_time: float = 0.0
 
 
 class _Found(msgspec.Struct):

@@ -131,6 +131,11 @@ class Recorder(MatchCalls):
         return self._step
 
     @property
+    def rulings(self) -> int:
+        """How many rulings lie in the recording, as far as it is written."""
+        return self._writer.rulings
+
+    @property
     def handed_over(self) -> int:
         """The number of the first call that was not yet handed to the disk."""
         return self._batch.first_step

@@ -165,6 +165,11 @@ class Writer:
         lines = whole.splitlines()
         return sha256(lines[-1] if lines else (self._folder / HEADER).read_bytes())
 
+    @property
+    def rulings(self) -> int:
+        """How many rulings were digested."""
+        return self._digests.rulings
+
     def hand_over(self, batch: Batch) -> None:
         """Queue a batch; waits only when the disk is far behind. Raises `RecordingError` once writing has failed."""
         self._complain()

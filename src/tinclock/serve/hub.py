@@ -265,9 +265,9 @@ class Hub:
             {"match": name, "ruling": row.number, "finding": f}
             for row in ruled
             for f in row.findings
-            if logged is None or (row.number, f.code) not in logged
+            if (row.number, f.code, f.server_time) not in logged
         ]
-        if logged is None:
+        if not match.coming_back:
             found += [{"match": name, "ruling": 0, "finding": f} for f in more]
         policy = SYNC_OF.get(match.referee.rules.strictness, "soon")
         try:
@@ -332,12 +332,12 @@ class Hub:
             if entry.step < recorder.step:
                 match.remember(entry.request, entry.reply)
         if self._evidence is not None:
-            match.logged = frozenset(findings_of(self._evidence.folder, name))
-        self.matches[name] = match
+            match.logged = frozenset(findings_of(self._evidence.folder, name, recorder.rulings))
+        self.matches[name], match.coming_back = match, True
         for entry in entries:
             if entry.step == recorder.step:
                 self.handle(entry.frame.decode() if entry.frame[:1] == b"{" else entry.frame)
-        match.logged = None
+        match.coming_back = False
 
     # -- who is there -----------------------------------------------------------------------------------------
 

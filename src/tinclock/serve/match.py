@@ -43,8 +43,11 @@ class Match:
         self.failed = self._unkept = ""
         self.busy = False
         """Whether a request is under way: another one waits, so that what is kept is what was done, in order."""
-        self.logged: frozenset[tuple[int, str]] | None = None
-        """While it is brought back: (ruling, code) of what is in the evidence log already."""
+        self.coming_back = False
+        self.logged: frozenset[tuple[int, str, float]] = frozenset()
+        """(ruling, code, server time) of what a process that was killed had logged, but not recorded: it is done again,
+        or asked again where its reply didn't go out.
+        """
         self.replies: deque[tuple[int, bytes]] = deque()
         self._reply_bytes = 0
         self.askers: set[object] = set()
