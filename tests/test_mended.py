@@ -424,6 +424,9 @@ def test_whole_numbers_for_floats_compile_nothing_in_a_running_server():
     """A claim, a level or a history that is asked with integers is converted at the door, not compiled for."""
     here = Range(RULES, tinclock.Level.from_boxes([[30, 0, 0]], [[1, 99, 99]]))
     here.shoot()
+    now = View(here.tick, here.tick, 0.0)
+    here.referee.history.nearest((-2.0, 3.0, 1.0), (1.0, 0.0, 0.0), now, limit_m=9.0)  # loads what floats need
+    here.referee.level.first((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), 60.0)
     before = signatures()
     eye = here.referee.history.eye_now(here.shooter)
     claim = {"weapon": "grit_rifle", "origin": eye, "direction": (1, 0, 0), "view": View(36, 38, 0)}
