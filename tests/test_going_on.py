@@ -175,6 +175,40 @@ def test_kills_at_random_moments_lose_and_double_nothing(tmp_path):
     assert not (tmp_path / "matches" / "m" / "journal").exists()
 
 
+def test_what_was_dropped_as_a_flood_stays_dropped_when_its_request_is_done_again(tmp_path):
+    """Guards forget with a kill; a claim that was answered with nothing is not ruled afterwards, and a gap is told."""
+
+    def ask(hub: Hub, one: dict[str, Any]) -> dict[str, Any]:
+        return {"ok": True, **msgspec.msgpack.decode(hub.handle(msgspec.msgpack.encode(one)))}
+
+    requests, first = script(20), Hub(tmp_path)
+    for one in requests:
+        ask(first, one)
+    flood = {"do": "claims", "request": 90, "match": "m", "claims": [("c0", 0.32, b"{}")] * 700}
+    told = ask(first, flood)
+    outcomes = [one["outcome"] for one in told["ruled"]]
+    assert {"denied", "dropped"} == set(outcomes)
+    join = msgspec.msgpack.encode({"kind": "join", "versions": [1]})
+    many = {
+        "do": "messages",
+        "request": 91,
+        "match": "m",
+        "messages": [("c1", 0.32, join), *[("c1", 0.32, b"{}")] * 400],
+    }
+    denied = len(ask(first, many)["ruled"])
+    assert 0 < denied < 700
+    after = ask(first, {**requests[-1], "request": 92, "tick": 21, "server_time": 0.34})
+    assert after["ok"]
+    again = Hub(tmp_path)
+    assert list(again.go_on()) == [("m", "")]
+    replies = ask(again, {"do": "resume", "request": 93, "match": "m", "last_reply": 89})["replies"]
+    flooded, bordered, last = map(msgspec.msgpack.decode, replies)
+    assert [one["outcome"] for one in flooded["ruled"]] == outcomes
+    assert (len(bordered["ruled"]), last["request"]) == (denied, 92)
+    again.close()
+    first.close()
+
+
 def test_a_finding_that_was_logged_before_a_kill_stands_in_the_log_once(tmp_path, monkeypatch):
     """The log comes before the journal: what was logged and not kept is asked again, and stands in the log once."""
 

@@ -136,6 +136,11 @@ class Recorder(MatchCalls):
         return self._writer.rulings
 
     @property
+    def written(self) -> int:
+        """The number of the first call that isn't on the disk yet."""
+        return self._writer.written
+
+    @property
     def handed_over(self) -> int:
         """The number of the first call that was not yet handed to the disk."""
         return self._batch.first_step

@@ -129,6 +129,8 @@ class Writer:
         self._noted = noted
         self._waiting: list[_Ready] = []
         self._missing: Missing | None = None
+        self.written = 0 if after is None or not after[0].flushes else after[0].flushes[-1].next_step
+        """The step that follows the last flush on the disk."""
         self.problem = ""
         """What the disk says, while it refuses."""
         self.gathering = Gathering(folder)
@@ -243,6 +245,7 @@ class Writer:
         line = msgspec.json.encode(flush)
         self._append(line + b"\n")
         self._previous, self._count = sha256(line), self._count + 1
+        self.written = flush.next_step
         self.gathering.take(flush)
 
     def _append(self, line: bytes) -> None:

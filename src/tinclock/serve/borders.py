@@ -90,6 +90,11 @@ class Borders:
             return Whole(self._referee.state())
         return News(tuple(events)) if len(events) <= MOST_NEWS else Whole(self._referee.state())
 
+    def dropped_of(self, connection: str) -> int:
+        """How many messages of a connection were dropped so far."""
+        border = self._borders.get(connection)
+        return 0 if border is None else border.guard.dropped
+
     def forget(self, connection: str) -> None:
         """A connection was dismissed: one of the same name begins anew."""
         self._before.discard(connection)

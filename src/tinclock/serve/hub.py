@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from tinclock.cases.evidence_log import SYNC_OF, findings_of
-from tinclock.core.errors import EvidenceError, TinClockError
+from tinclock.core.errors import EvidenceError, RecordingError, TinClockError
 from tinclock.core.ruling.commands import Act, Dismiss, read_change
 from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
@@ -122,6 +122,7 @@ class Hub:
         step = match.server.step if match is not None and isinstance(match.server, Recorder) else 0
         if match is not None:
             match.busy = True
+            match.dropped = match.dropped if match.coming_back else []
         try:
             reply = yield from self._reply(asked, asker)
             packed, text = (TO_PACKED(reply), None) if isinstance(frame, bytes) else (b"", TO_JSON(reply))
@@ -207,8 +208,9 @@ class Hub:
             seconds(f"claims[{place}]: received_at", received_at)
         ruled, fresh, server = list[Ruled](), list[Ruled](), match.server
         began = time.perf_counter()
-        for connection, received_at, received in asked.claims:
-            if not match.guards.admit(connection, received_at, len(received)):
+        for place, (connection, received_at, received) in enumerate(asked.claims):
+            again = match.coming_back and place in match.dropped
+            if match.drops(place, not again and match.guards.admit(connection, received_at, len(received))):
                 self.outcomes["dropped"] += 1
                 ruled.append(Ruled(0, connection, "dropped", None))
                 continue
@@ -231,8 +233,12 @@ class Hub:
             seconds(f"messages[{place}]: received_at", received_at)
         send, ruled, fresh = list[tuple[str, bytes]](), list[Ruled](), list[Ruled]()
         began = time.perf_counter()
-        for connection, received_at, received in asked.messages:
+        for place, (connection, received_at, received) in enumerate(asked.messages):
+            if match.coming_back and place in match.dropped:
+                continue
+            dropped = match.borders.dropped_of(connection)
             answer, border = match.borders.take(connection, received, received_at)
+            match.drops(place, match.borders.dropped_of(connection) == dropped)
             if answer is not None:
                 send.append((connection, answer))
             if border is None or border.last_ruling is None:
@@ -334,10 +340,19 @@ class Hub:
         if self._evidence is not None:
             match.logged = frozenset(findings_of(self._evidence.folder, name, recorder.rulings))
         self.matches[name], match.coming_back = match, True
-        for entry in entries:
-            if entry.step == recorder.step:
-                self.handle(entry.frame.decode() if entry.frame[:1] == b"{" else entry.frame)
-        match.coming_back = False
+        try:
+            for entry in entries:
+                if entry.step > recorder.step:
+                    problem = f"its journal goes on at step {entry.step}, what came before ends at {recorder.step}"
+                    raise RecordingError(recording, problem)
+                if entry.step == recorder.step:
+                    match.dropped = list(entry.dropped)
+                    self.handle(entry.frame.decode() if entry.frame[:1] == b"{" else entry.frame)
+        except RecordingError:
+            del self.matches[name]
+            raise
+        finally:
+            match.coming_back = False
 
     # -- who is there -----------------------------------------------------------------------------------------
 

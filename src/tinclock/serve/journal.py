@@ -20,17 +20,21 @@ if TYPE_CHECKING:
 
 FOLDER, OF = "journal", "match.json"
 KEPT_FILES = 8
-"""Files that are kept, one for each flush: as many as can wait for the disk, and some for replies that got lost."""
+"""So many files are kept, one for each flush, for replies that got lost; and all whose flush isn't on the disk yet."""
 _HEAD = struct.Struct("<II")
 
 
 class Entry(NamedTuple):
-    """A request that was done: before which step of the recording, its number, its frame, and the reply."""
+    """A request that was done: before which step of the recording, its number, its frame, and the reply.
+
+    dropped : places of the claims or messages in it that came too fast or were too large: they were not ruled
+    """
 
     step: int
     request: int
     frame: bytes
     reply: bytes
+    dropped: tuple[int, ...] = ()
 
 
 class Kept(msgspec.Struct, frozen=True):
@@ -49,25 +53,37 @@ class Journal:
         self._folder, self._sync = recording / FOLDER, sync
         self._folder.mkdir(exist_ok=True)
         (self._folder / OF).write_bytes(msgspec.json.encode(Kept(match)))
-        self._number = max((int(path.stem) for path in self._folder.glob("*.frames")), default=-1) + 1
+        self._last_steps: dict[int, int] = {}
+        """Of each file, by its number: the step of the last request in it."""
+        for path in sorted(self._folder.glob("*.frames")):
+            self._last_steps[int(path.stem)] = max((entry.step for entry in _entries_in(path)), default=-1)
+        self._number = max(self._last_steps, default=-1) + 1
         self._open()
 
     def _open(self) -> None:
+        self._last_steps[self._number] = -1
         self._file = (self._folder / f"{self._number:06d}.frames").open("ab", buffering=0)
 
     def note(self, entry: Entry) -> None:
         """Keep one more request, before its reply goes out."""
         body = msgspec.msgpack.encode(entry)
+        self._last_steps[self._number] = entry.step
         self._file.write(_HEAD.pack(len(body), zlib.crc32(body)) + body)
         if self._sync:
             os.fsync(self._file.fileno())
 
-    def turn(self) -> None:
-        """What was asked until now was handed to the recording: begin another file, and let go of old ones."""
+    def turn(self, written: int) -> None:
+        """What was asked until now was handed to the recording: begin another file, and let go of old ones.
+
+        written : the step that follows the last flush on the disk; what is not before it is kept
+        """
         self._file.close()
         self._number += 1
         self._open()
-        (self._folder / f"{self._number - KEPT_FILES:06d}.frames").unlink(missing_ok=True)
+        for number in sorted(self._last_steps)[:-KEPT_FILES]:
+            if self._last_steps[number] < written:
+                (self._folder / f"{number:06d}.frames").unlink(missing_ok=True)
+                del self._last_steps[number]
 
     def end(self) -> None:
         """The match was closed: there is nothing to go on with."""
@@ -87,11 +103,15 @@ def match_of(recording: Path) -> str | None:
 def entries_of(recording: Path) -> Iterator[Entry]:
     """All whole entries, in order."""
     for path in sorted((recording / FOLDER).glob("*.frames")):
-        data, at = path.read_bytes(), 0
-        while at + _HEAD.size <= len(data):
-            size, check = _HEAD.unpack_from(data, at)
-            body = data[at + _HEAD.size : at + _HEAD.size + size]
-            if len(body) < size or zlib.crc32(body) != check:
-                break
-            yield msgspec.msgpack.decode(body, type=Entry)
-            at += _HEAD.size + size
+        yield from _entries_in(path)
+
+
+def _entries_in(path: Path) -> Iterator[Entry]:
+    data, at = path.read_bytes(), 0
+    while at + _HEAD.size <= len(data):
+        size, check = _HEAD.unpack_from(data, at)
+        body = data[at + _HEAD.size : at + _HEAD.size + size]
+        if len(body) < size or zlib.crc32(body) != check:
+            return
+        yield msgspec.msgpack.decode(body, type=Entry)
+        at += _HEAD.size + size

@@ -43,6 +43,8 @@ class Match:
         self.failed = self._unkept = ""
         self.busy = False
         """Whether a request is under way: another one waits, so that what is kept is what was done, in order."""
+        self.dropped: list[int] = []
+        """Places of what was dropped of the request under way; of one that is done again, of what is to be dropped."""
         self.coming_back = False
         self.logged: frozenset[tuple[int, str, float]] = frozenset()
         """(ruling, code, server time) of what a process that was killed had logged, but not recorded: it is done again,
@@ -70,16 +72,24 @@ class Match:
         while self._reply_bytes > MOST_REPLY_BYTES:
             self._reply_bytes -= len(self.replies.popleft()[1])
 
+    def drops(self, place: int, admitted: bool) -> bool:
+        """Whether one of a request is dropped; as it was, where that is done again: guards forget with a kill."""
+        if self.coming_back:
+            return place in self.dropped
+        if not admitted:
+            self.dropped.append(place)
+        return not admitted
+
     def note(self, step: int, request: int, frame: bytes, reply: bytes) -> None:
         """A request was done: keep it, before its reply goes out, for whoever has to go on from here."""
         self.remember(request, reply)
         if self.journal is None or not isinstance(self.server, Recorder):
             return
         try:
-            self.journal.note(Entry(step, request, frame, reply))
+            self.journal.note(Entry(step, request, frame, reply, tuple(self.dropped)))
             if self.server.handed_over != self._handed_over:
                 self._handed_over = self.server.handed_over
-                self.journal.turn()
+                self.journal.turn(self.server.written)
         except OSError as error:
             self.journal.end()
             self.journal, self._unkept = None, f"can't go on after a kill: {error.strerror}"
