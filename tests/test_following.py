@@ -22,6 +22,13 @@ from tinclock.sample import play_match
 UNFAIR = {"clover": {"inflate_damage": 1.0}}
 
 
+def copy_while_written(path, to):
+    """Copy the list before the files that it names: every file lies there before the list names it."""
+    to.mkdir()
+    shutil.copy(path / "flushes.jsonl", to)
+    shutil.copytree(path, to, ignore=lambda _, names: {"flushes.jsonl"}.intersection(names), dirs_exist_ok=True)
+
+
 def test_what_is_weighed_on_the_way_is_what_is_weighed_afterwards(tmp_path):
     """Looked at after every few seconds while the match is played, the evidence is the finished recording's."""
     path, stood = tmp_path / "match", {}
@@ -35,7 +42,7 @@ def test_what_is_weighed_on_the_way_is_what_is_weighed_afterwards(tmp_path):
             for at, now in stages:
                 stood[account, at] = now
         if share > 0.9 and not (tmp_path / "copy").exists():
-            shutil.copytree(path, tmp_path / "copy")
+            copy_while_written(path, tmp_path / "copy")
 
     play_match(seed=31, seconds=24.0, players=5, unfair=UNFAIR, record_to=path, on_progress=look)
     following.look()
