@@ -325,7 +325,7 @@ def edited(path: Path, old: bytes, new: bytes) -> None:
 
 
 @pytest.mark.parametrize(("spoil", "message"), [
-    (lambda p: (p / "recording.json").write_text('{"format": 1}'), "of format 1; this version reads format 3 only"),
+    (lambda p: (p / "recording.json").write_text('{"format": 1}'), "of format 1; this version reads format 4 only"),
     (lambda p: (p / "recording.json").write_text("nonsense"), "is no recording's header"),
     (lambda p: (p / "recording.json").unlink(), "can't be read"),
     (lambda p: (p / "flushes.jsonl").unlink(), "it lists what was written"),

@@ -14,6 +14,7 @@
     ├── AlreadyKnownError   (ValueError)   something was declared twice
     ├── ReadOnlyError       (TypeError)    something that may only be read was asked to change
     ├── RecordingError      (ValueError)   a recording that can't be read, written or ruled again
+    ├── CheckpointError     (ValueError)   bytes that are no state of a match
     ├── LogError            (ValueError)   another server's logs that can't be read as the mapping says
     ├── BatchError          (ValueError)   a sweep's folder or cluster that can't be used
     ├── EvidenceError       (ValueError)   an evidence log, weights file or case store that can't be used
@@ -144,6 +145,14 @@ class RecordingError(TinClockError, ValueError):
     def __init__(self, path: object, problem: str) -> None:
         self.path, self.problem = str(path), problem
         super().__init__(f"{path}: {problem}")
+
+
+class CheckpointError(TinClockError, ValueError):
+    """Bytes that hold no state of a match, or that of another release."""
+
+    def __init__(self, expected: str, given: str) -> None:
+        self.expected, self.given = expected, given
+        super().__init__(f"checkpoint: expected {expected}, got {given}; rule the recording again instead")
 
 
 class LogError(TinClockError, ValueError):

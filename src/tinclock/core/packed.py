@@ -15,6 +15,8 @@ import numpy as np
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from tinclock.core.plain import Fields
+
 
 class Numbers(Protocol):
     """A row's memory: float64 numbers by their places."""
@@ -44,6 +46,18 @@ class Row:
         self.owner = np.zeros(length)
         self.numbers: Numbers = memory_of(self.owner)
         self.at = int(self.owner.ctypes.data)
+
+    def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
+        """Come back from a checkpoint: the array lies elsewhere now."""
+        set_fields(self, state)
+        self.at = int(self.owner.ctypes.data)
+
+
+def set_fields(one: Any, state: tuple[Fields | None, Fields]) -> None:
+    """Give an object the fields that a pickle of it holds: those of its dictionary, and those of its slots."""
+    for fields in state:
+        for name, value in (fields or {}).items():
+            setattr(one, name, value)
 
 
 class Number:

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from tinclock.core.combat.published import State
     from tinclock.core.combat.roster import Participant
     from tinclock.core.geometry.level import Level
+    from tinclock.core.plain import Fields
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.claims import Claim
     from tinclock.core.ruling.commands import (
@@ -84,11 +85,23 @@ class Referee(MatchCalls):
     def __init__(
         self, rules: Rules, *, level: Level | None = None, seed: int = 0, storage: Literal["full", "half"] = "full"
     ) -> None:
-        self._pipeline = ClaimPipeline(rules, level, seed, storage)
         self.rules, self.level, self.seed = rules, level, seed
+        self._take_up(ClaimPipeline(rules, level, seed, storage))
+
+    def _take_up(self, pipeline: ClaimPipeline) -> None:
+        self._pipeline = pipeline
         self._history, self._ledger = self._pipeline.history, self._pipeline.ledger
         self.history, self.ledger = self._history.view(), self._ledger.view()
         self._roster = self._pipeline.roster
+
+    def __getstate__(self) -> Fields:
+        """For a checkpoint, see `core.checkpoint`."""
+        return {"rules": self.rules, "level": self.level, "seed": self.seed, "pipeline": self._pipeline}
+
+    def __setstate__(self, state: Fields) -> None:
+        pipeline = state.pop("pipeline")
+        self.__dict__.update(state)
+        self._take_up(pipeline)
 
     def apply(self, command: Command) -> Any:
         """Carry out one command: the only way in which anything changes. The calls of `MatchCalls` make them.

@@ -15,7 +15,7 @@ from tinclock.core.rules.ruleset import Rules
 if TYPE_CHECKING:
     import pyarrow
 
-FORMAT: Final = 3
+FORMAT: Final = 4
 HEADER, FLUSHES, LEVEL = "recording.json", "flushes.jsonl", "level"
 TABLES: Final = ("calls", "pings", "ticks", "poses", "claims", "rulings", "events")
 PLACE_STEPS_PER_M: Final = 8192

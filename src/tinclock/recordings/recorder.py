@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 
 from tinclock.core.arrays import require_shape
+from tinclock.core.checkpoint import checkpoint_of
 from tinclock.core.combat.bulletin import KEPT_EVENTS
 from tinclock.core.errors import BadArrayError, BadNumberError, RecordingError
 from tinclock.core.geometry.level import level_digest
@@ -22,6 +23,7 @@ from tinclock.core.ruling.records import Ruling
 from tinclock.core.timeline.columns import flat_poses
 from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
+from tinclock.recordings.checkpoints import let_go
 from tinclock.recordings.layout import (
     FARTHEST_STEPS,
     FORMAT,
@@ -59,6 +61,9 @@ class Recorder(MatchCalls):
     durable : wait for the disk itself at each flush, so that what was flushed survives a power cut too
     when_full : what to do when the disk refuses: raise from the next call on; or go on with the match, write when there
         is room again, and name what had to be left out (`Recording.missing`, `tinclock contents`)
+    checkpoint_s : put the match's state beside what was flushed so often (at a flush), so that `going_on` has only what
+        came after it to rule again; None: never. It takes the match some milliseconds: 10 with 12 players. Checkpoints
+        go when the recording is ended
     keep_level : put the level's mesh into the recording; else only its digest, and the level must be at hand later
 
     Poses are rounded to 1/8192 m and to 1/4096 of a quaternion's component *before* the referee gets them, so that what
@@ -73,11 +78,12 @@ class Recorder(MatchCalls):
 
     def __init__(
         self, path: str | Path, referee: Referee, *, flush_s: float = 1.0, durable: bool = False,
-        keep_level: bool = True, when_full: Literal["raise", "go on"] = "raise",
+        keep_level: bool = True, when_full: Literal["raise", "go on"] = "raise", checkpoint_s: float | None = None,
     ) -> None:  # fmt: skip
         require_pyarrow("Recorder")
-        if not 0.0 < flush_s < float("inf"):
-            raise BadNumberError("flush_s", "a number of seconds above 0", flush_s)
+        for name, given in (("flush_s", flush_s), ("checkpoint_s", checkpoint_s)):
+            if given is not None and not 0.0 < given < float("inf"):
+                raise BadNumberError(name, "a number of seconds above 0", given)
         self.path, self.referee = Path(path), referee
         if self.path.exists():
             raise RecordingError(self.path, "is there already; a recording begins in a folder of its own")
@@ -87,9 +93,12 @@ class Recorder(MatchCalls):
         if referee.level is not None and keep_level:  # before the header, which makes the folder a recording
             write_level(self.path / LEVEL, referee.level)
         writer = Writer(self.path, header, durable, when_full == "go on", lambda: self._step)
-        self._begin(writer, header, 0, float("-inf"))
+        self._begin(writer, header, 0, float("-inf"), checkpoint_s)
 
-    def _begin(self, writer: Writer, header: Header, step: int, flushed_s: float) -> None:
+    def _begin(
+        self, writer: Writer, header: Header, step: int, flushed_s: float, checkpoint_s: float | None
+    ) -> None:  # fmt: skip
+        self._checkpoint_s, self._kept_s, self.ruled_again = checkpoint_s, flushed_s, 0
         self._writer, self._most_bones = writer, header.most_bones
         to_steps(np.zeros((0, 7)), np.zeros(1, np.int64), 1, 1.0, 1.0, 1.0)  # loads the kernel now, not in a tick
         self._flush_s, self._flushed_s = header.flush_s, flushed_s
@@ -104,11 +113,12 @@ class Recorder(MatchCalls):
     @classmethod
     def going_on(
         cls, path: str | Path, *, level: Level | None = None, durable: bool = False,
-        when_full: Literal["raise", "go on"] = "raise",
+        when_full: Literal["raise", "go on"] = "raise", checkpoint_s: float | None = None,
     ) -> Recorder:  # fmt: skip
         """Go on with a recording whose process was killed: its referee is as it was at the last flush.
 
-        Everything that was flushed is ruled again, which takes as long as `rerule`; what comes next is appended.
+        What was flushed since the last checkpoint is ruled again; without one everything is, which takes as long as
+        `rerule`. What comes next is appended. `ruled_again` says how many rulings that were.
         level : the recorded level, where the recording doesn't hold it
 
         Raises `RecordingError` for a recording that was ended, has a gap, or doesn't rule again as it was.
@@ -116,13 +126,14 @@ class Recorder(MatchCalls):
         source = Recording(path)
         if source.closed:
             raise RecordingError(path, "was ended in good order; nothing goes on from there")
-        referee, digests = referee_at_end(source, level)
+        referee, digests, ruled_again = referee_at_end(source, level)
         self = cls.__new__(cls)
         self.path, self.referee, header = Path(path), referee, source.require_header()
         step = source.flushes[-1].next_step if source.flushes else 0
         self._step = step
         writer = Writer(self.path, header, durable, when_full == "go on", lambda: self._step, after=(source, digests))
-        self._begin(writer, header, step, source.ends_at_s if source.flushes else float("-inf"))
+        self._begin(writer, header, step, source.ends_at_s if source.flushes else float("-inf"), checkpoint_s)
+        self.ruled_again = ruled_again
         return self
 
     @property
@@ -202,7 +213,7 @@ class Recorder(MatchCalls):
         """Record a tick; what was gathered before is handed to the disk when it is time."""
         tick, server_time = int(command.tick), seconds("server_time", command.server_time)
         if server_time - self._flushed_s >= self._flush_s or self._told - self._flushed_event > KEPT_EVENTS // 2:
-            self._flush()
+            self._flush(self._checkpoint_is_due(server_time))
             self._flushed_s = server_time
         ids, given = _in_order(command.entities, command.bones)
         flat, starts, each = flat_poses(len(ids), given)
@@ -261,11 +272,20 @@ class Recorder(MatchCalls):
         if len(ids):
             self._batch.poses.append(TickPoses(tick, ids, counts, steps))
 
-    def _flush(self) -> None:
+    def _checkpoint_is_due(self, server_time: float) -> bool:
+        since, every = server_time - self._kept_s, self._checkpoint_s
+        if every is None or since < every:
+            return False
+        self._kept_s = server_time
+        return since != float("inf")  # not at the very beginning
+
+    def _flush(self, with_checkpoint: bool = False) -> None:
         """Hand over what there is."""
         batch = self._batch
         if self._step == batch.first_step and not batch.closed:
             return
+        if with_checkpoint:
+            batch.checkpoint = checkpoint_of(self.referee)
         batch.next_step, batch.events, batch.marks = self._step, self._bulletin.since(self._flushed_event), self._marks
         self._flushed_event, self._marks = self._told, []
         self._batch = Batch(self._step)
@@ -291,6 +311,7 @@ class Recorder(MatchCalls):
             self._flush()
         finally:
             self._writer.close()
+        let_go(self.path)
         if put_together:
             self.put_together()
         else:

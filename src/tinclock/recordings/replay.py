@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import msgspec
@@ -12,6 +13,7 @@ from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.ruling.commands import Act, ChangeRules, read_change
 from tinclock.core.timeline.packed import Packed
+from tinclock.recordings.checkpoints import take_up
 from tinclock.recordings.pieces import pose_rows
 from tinclock.recordings.rounding import by_tick
 from tinclock.recordings.writer import Digests
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.records import Ruling
+    from tinclock.recordings.checkpoints import Stood
     from tinclock.recordings.layout import Flush
     from tinclock.recordings.recording import Recording
 
@@ -86,32 +89,60 @@ def rerule(
     return _Course(recording, rules, level, on_ruling, on_tick).run(until_s, on_progress)
 
 
-def referee_at_end(recording: Recording, level: Level | None = None) -> tuple[Referee, Digests]:
-    """The referee as it was when a recording's last flush was written, and the digests so far.
+class AtEnd(NamedTuple):
+    """A match as it was when its recording's last flush was written.
+
+    ruled_again : the rulings that were made again, those since the checkpoint that it went on from
+    """
+
+    referee: Referee
+    digests: Digests
+    ruled_again: int
+
+
+def referee_at_end(recording: Recording, level: Level | None = None) -> AtEnd:
+    """Go on from the newest checkpoint, or from the beginning, and rule what came after it again.
 
     Raises `RecordingError` for a recording with a gap, and for one that doesn't rule again as it was.
     """
-    course = _Course(recording, None, level, None, None)
+    if recording.missing:
+        raise RecordingError(recording.path, "has a gap; nothing goes on from there")
+    held = recording.level_or(level)
+    stood = take_up(recording, held)
+    if stood is not None:
+        with suppress(RecordingError):  # then from the beginning, whatever that checkpoint is
+            return _at_end(recording, held, stood)
+    return _at_end(recording, held, None)
+
+
+def _at_end(recording: Recording, level: Level | None, stood: Stood | None) -> AtEnd:
+    course = _Course(recording, None, level, None, None, stood)
     again = course.run(float("inf"), None)
-    if recording.missing or (recording.flushes and not again.as_recorded):
+    if recording.flushes and not again.as_recorded:
         raise RecordingError(recording.path, "doesn't rule again as it was recorded; nothing goes on from there")
-    return course.referee, course.digests
+    return AtEnd(course.referee, course.digests, len(again.rulings))
 
 
 class _Course:
-    """One way through a recording."""
+    """One way through a recording. stood : where it begins; None: at the beginning"""
 
     def __init__(
         self, recording: Recording, rules: Rules | None, level: Level | None,
         on_ruling: Callable[[Referee, Ruling, object], None] | None, on_tick: Callable[[Referee], None] | None,
+        stood: Stood | None = None,
     ) -> None:  # fmt: skip
         header = recording.require_header()
         self._recording, self._lenient = recording, rules is not None and rules != header.rules
-        self.referee = Referee(
-            rules or header.rules, level=recording.level_or(level), seed=header.seed, storage=header.storage
-        )
+        self._flushes, before = recording.flushes, None
+        if stood is None:
+            held = recording.level_or(level)
+            self.referee = Referee(rules or header.rules, level=held, seed=header.seed, storage=header.storage)
+        else:
+            self.referee, self._flushes = stood.referee, recording.flushes[stood.flushes :]
+            before = recording.flushes[stood.flushes - 1]
+            self.referee.events()  # they were told
         self._on_ruling, self._on_tick = on_ruling, on_tick
-        self.digests = Digests()
+        self.digests = Digests(before)
         self.rulings: list[Ruling] = []
         self.steps: list[int] = []
         self.events: list[Event] = []
@@ -123,7 +154,7 @@ class _Course:
         last = recording.flushes[-1] if recording.flushes else None
         first_s, span = recording.begins_at_s, max(recording.ends_at_s - recording.begins_at_s, 1e-9)
         whole = True
-        for flush in recording.flushes:
+        for flush in self._flushes:
             if flush.from_s is not None and flush.from_s > until_s:
                 break
             if flush.missing is not None:

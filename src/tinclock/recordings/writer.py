@@ -7,11 +7,13 @@ import os
 import queue
 import threading
 import time
-from typing import TYPE_CHECKING, Any, NamedTuple
+from contextlib import suppress
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import msgspec
 
 from tinclock.core.errors import RecordingError
+from tinclock.recordings.checkpoints import put_checkpoint
 from tinclock.recordings.compact import Gathering
 from tinclock.recordings.disk import put_down
 from tinclock.recordings.layout import FLUSHES, HEADER, TABLES, Flush, Header, Missing, Piece, sha256
@@ -33,13 +35,18 @@ BEHIND_MOST = 4
 """So many flushes may wait for the disk before the match waits too: memory stays bounded."""
 
 
+_OF_NONE: Final = bytes(32)
+
+
 class Batch:
     """What a match hands over at once; `rows` by table, poses apart.
 
+    checkpoint : the match's state after it, where one was taken; empty otherwise
     marks : (step, number of the last event so far), in order: which step each event came of
     """
 
     __slots__ = (
+        "checkpoint",
         "closed",
         "events",
         "first_step",
@@ -64,6 +71,7 @@ class Batch:
         self.to_s: float | None = None
         self.ticks = 0
         self.closed = False
+        self.checkpoint = b""
 
 
 class _Ready(NamedTuple):
@@ -71,39 +79,47 @@ class _Ready(NamedTuple):
 
     flush: Flush
     tables: list[tuple[str, int, bytes]]
+    checkpoint: bytes
 
 
 class Digests:
-    """Running digests over rulings and events, in their JSON form, a line each."""
+    """Running digests over rulings and events: each takes in the digest before it, so that one can go on from there.
 
-    def __init__(self) -> None:
+    The digest of the first n is SHA-256 of that of the first n - 1, as 32 bytes, and of the n-th's JSON form; of none,
+    it is 32 zero bytes.
+
+    after : the flush to go on after
+    """
+
+    def __init__(self, after: Flush | None = None) -> None:
         self._encode = msgspec.json.Encoder().encode
-        self.rulings = self.events = 0
-        self._ruled, self._told = hashlib.sha256(), hashlib.sha256()
+        self.rulings, self.events = (0, 0) if after is None else (after.rulings, after.events)
+        self._ruled = _OF_NONE if after is None else bytes.fromhex(after.rulings_sha256)
+        self._told = _OF_NONE if after is None else bytes.fromhex(after.events_sha256)
 
     def ruling(self, ruling: Ruling) -> bytes:
         """Take one in; returns its JSON."""
         text = self._encode(ruling)
         self.rulings += 1
-        self._ruled.update(text + b"\n")
+        self._ruled = hashlib.sha256(self._ruled + text).digest()
         return text
 
     def event(self, event: Event) -> bytes:
         """Take one in; returns its JSON."""
         text = self._encode(event)
         self.events += 1
-        self._told.update(text + b"\n")
+        self._told = hashlib.sha256(self._told + text).digest()
         return text
 
     @property
     def rulings_sha256(self) -> str:
         """Of all rulings so far."""
-        return self._ruled.hexdigest()
+        return self._ruled.hex()
 
     @property
     def events_sha256(self) -> str:
         """Of all events so far."""
-        return self._told.hexdigest()
+        return self._told.hex()
 
 
 class Writer:
@@ -211,7 +227,7 @@ class Writer:
             ticks=batch.ticks, rulings=digests.rulings, rulings_sha256=digests.rulings_sha256, events=digests.events,
             events_sha256=digests.events_sha256, pieces={}, closed=batch.closed,
         )  # fmt: skip
-        return _Ready(flush, tables)
+        return _Ready(flush, tables, batch.checkpoint)
 
     def _write_waiting(self) -> None:
         """Write what waits, the oldest first; what the disk refuses goes on waiting, up to `BEHIND_MOST` flushes."""
@@ -247,6 +263,9 @@ class Writer:
         self._previous, self._count = sha256(line), self._count + 1
         self.written = flush.next_step
         self.gathering.take(flush)
+        if ready.checkpoint:
+            with suppress(OSError):  # whoever goes on has more to rule again then
+                put_checkpoint(self._folder, flush, ready.checkpoint)
 
     def _append(self, line: bytes) -> None:
         """A whole line or none: what a full disk cut off is taken back."""

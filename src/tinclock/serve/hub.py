@@ -18,7 +18,7 @@ from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.journal import entries_of, match_of
-from tinclock.serve.match import Match, poses_of, told_of
+from tinclock.serve.match import CHECKPOINT_S, Match, poses_of, told_of
 from tinclock.serve.questions import answer_of, explanation_of
 from tinclock.serve.requests import (
     FROM_JSON,
@@ -332,7 +332,7 @@ class Hub:
 
     def _bring_back(self, name: str, recording: Path) -> None:
         entries = list(entries_of(recording))
-        recorder = Recorder.going_on(recording, when_full="go on")
+        recorder = Recorder.going_on(recording, when_full="go on", checkpoint_s=CHECKPOINT_S)
         match = Match(name, recorder, goes_on=True)
         for entry in entries:
             if entry.step < recorder.step:

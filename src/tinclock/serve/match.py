@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from tinclock.serve.requests import Open, Tick
 
 MOST_OF_A_NAME, MOST_REPLY_BYTES = 10_000, 2 << 20
+CHECKPOINT_S = 10.0
+"""So much of a match is ruled again after a kill, at most."""
 
 
 class Match:
@@ -63,7 +65,10 @@ class Match:
         referee = Referee(rules, level=level, seed=asked.seed)
         if folder is None:
             return cls(asked.match, referee)
-        return cls(asked.match, Recorder(fresh_folder(folder, asked.match), referee, when_full="go on"))
+        return cls(
+            asked.match,
+            Recorder(fresh_folder(folder, asked.match), referee, when_full="go on", checkpoint_s=CHECKPOINT_S),
+        )
 
     def remember(self, request: int, reply: bytes) -> None:
         """Keep a reply for an asker that may have lost it."""

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Literal
 
-from msgspec import Struct
-
 from tinclock.core.combat.motion import Motion
+from tinclock.core.sparse import Sparse
 from tinclock.core.text import printable
 from tinclock.core.vectors import Triple
 
@@ -16,7 +15,7 @@ if TYPE_CHECKING:
     Naming = Callable[[int], str]
 
 
-class _Event(Struct, frozen=True, omit_defaults=True, gc=False, tag_field="kind"):
+class _Event(Sparse, frozen=True, omit_defaults=True, gc=False, tag_field="kind"):
     """What all events have: their number, the server time in seconds, and the entity that they are about."""
 
     number: int

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from msgspec import Struct
+from tinclock.core.sparse import Sparse
 
 
-class Motion(Struct, frozen=True, omit_defaults=True, gc=False):
+class Motion(Sparse, frozen=True, omit_defaults=True, gc=False):
     """What everybody is told of how a projectile moves: enough to draw it for its whole life."""
 
     radius_m: float = 0.0

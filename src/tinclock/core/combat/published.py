@@ -23,6 +23,7 @@ from tinclock.core.combat.events import (
     WeaponEvent,
 )
 from tinclock.core.combat.motion import Motion
+from tinclock.core.sparse import Sparse
 from tinclock.core.vectors import Triple
 
 
@@ -34,7 +35,7 @@ class Effect(Struct, frozen=True, gc=False):
     amount: float
 
 
-class EntityState(Struct, frozen=True, omit_defaults=True, gc=False):
+class EntityState(Sparse, frozen=True, omit_defaults=True, gc=False):
     """One entity as everybody may know it. `controller` is whose player acts for it, where that isn't its own."""
 
     entity: int
@@ -50,7 +51,7 @@ class EntityState(Struct, frozen=True, omit_defaults=True, gc=False):
     effects: tuple[Effect, ...] = ()
 
 
-class ScoreRow(Struct, frozen=True, omit_defaults=True, gc=False):
+class ScoreRow(Sparse, frozen=True, omit_defaults=True, gc=False):
     """One row of the board."""
 
     entity: int
@@ -63,7 +64,7 @@ class ScoreRow(Struct, frozen=True, omit_defaults=True, gc=False):
     streak: int = 0
 
 
-class InFlight(Struct, frozen=True, omit_defaults=True, gc=False):
+class InFlight(Sparse, frozen=True, omit_defaults=True, gc=False):
     """Something in the air: what its launch event told, and whom it follows, if it does."""
 
     projectile: int

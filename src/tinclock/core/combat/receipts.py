@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from typing import Literal
 
-from msgspec import Struct
-
+from tinclock.core.sparse import Sparse
 from tinclock.core.vectors import Triple
 
 Outcome = Literal["upheld", "amended", "denied"]
 
 
-class ActorState(Struct, frozen=True, omit_defaults=True, gc=False):
+class ActorState(Sparse, frozen=True, omit_defaults=True, gc=False):
     """What the server holds of an actor after a claim, for its client to correct itself by.
 
     last_sequence : the highest that was ruled
@@ -38,7 +37,7 @@ class ActorState(Struct, frozen=True, omit_defaults=True, gc=False):
     projectiles: tuple[int, ...] = ()
 
 
-class ReceiptHit(Struct, frozen=True, omit_defaults=True, gc=False):
+class ReceiptHit(Sparse, frozen=True, omit_defaults=True, gc=False):
     """Whom the client hit, where, for how much."""
 
     victim: int
@@ -47,7 +46,7 @@ class ReceiptHit(Struct, frozen=True, omit_defaults=True, gc=False):
     lethal: bool = False
 
 
-class Receipt(Struct, frozen=True, omit_defaults=True, gc=False):
+class Receipt(Sparse, frozen=True, omit_defaults=True, gc=False):
     """What a client is told of its claim: what happened and what is true, never why a check objected or by how much."""
 
     sequence: int

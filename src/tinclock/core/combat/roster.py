@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
     from tinclock.core.combat.accepted_position import AcceptedPosition
     from tinclock.core.combat.weapons import Weapon
+    from tinclock.core.plain import Fields
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.timeline.views import Drawing
     from tinclock.core.vectors import Triple
@@ -173,6 +174,11 @@ class Connection(Row):
         self.receipts: list[_MakesReceipt | Receipt | None] = [None] * REMEMBERED_RECEIPTS
         self.quick: Any = None
         """What its claims are held against in the short way, see `ruling.quick`."""
+
+    def __getstate__(self) -> tuple[None, Fields]:
+        """For a checkpoint: what its claims are held against is put together anew."""
+        slots = (*Row.__slots__, *Connection.__slots__)
+        return None, {name: None if name == "quick" else getattr(self, name) for name in slots}
 
     @property
     def drawing(self) -> Drawing:

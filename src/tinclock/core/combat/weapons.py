@@ -13,6 +13,7 @@ from tinclock.core.packed import Row
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from tinclock.core.plain import Fields
     from tinclock.core.rules.flights import FlightRules
     from tinclock.core.rules.weapons import WeaponRules
 
@@ -74,6 +75,11 @@ class Weapon(Row):
         row[WEAPON.falloff], row[WEAPON.falloff_count] = self._table_at, len(self._table)
         plain = rules.spread is None and rules.recoil is None and rules.lasting is None
         row[WEAPON.is_usual] = plain and rules.kind == "hitscan" and rules.pellets == 1
+
+    def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
+        super().__setstate__(state)
+        self._table_at = int(self._table.ctypes.data)
+        self.numbers[WEAPON.falloff], self.numbers[WEAPON.zones] = self._table_at, int(self._factors.ctypes.data)
 
     def aim_at(self, zones: Sequence[str]) -> None:
         """Let kernels know the zones of all parts that there are, by the parts' rows."""

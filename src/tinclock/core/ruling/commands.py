@@ -9,16 +9,16 @@ from __future__ import annotations
 from typing import Any, Final, get_args
 
 import msgspec
-from msgspec import Struct
 
 from tinclock.core.plain import Fields
 from tinclock.core.rules.ruleset import Rules
+from tinclock.core.sparse import Sparse
 from tinclock.core.timeline.views import Drawing
 
 Position = tuple[float, float, float]
 
 
-class _Command(Struct, frozen=True, tag_field="call", forbid_unknown_fields=True, omit_defaults=True, gc=False):
+class _Command(Sparse, frozen=True, tag_field="call", forbid_unknown_fields=True, omit_defaults=True, gc=False):
     """What all commands share: `call` names the kind, and a field that is no argument of it is refused."""
 
 

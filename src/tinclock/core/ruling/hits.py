@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Literal
 
 from msgspec import Struct
 
+from tinclock.core.sparse import Sparse
 from tinclock.core.text import called
 from tinclock.core.vectors import Triple
 
@@ -41,7 +42,7 @@ class Hit(Struct, frozen=True, gc=False):
         )
 
 
-class Stop(Struct, frozen=True, omit_defaults=True, gc=False):
+class Stop(Sparse, frozen=True, omit_defaults=True, gc=False):
     """What ended the way of a shot or a flight.
 
     kind : a hitbox ("body"), something that only stands in the way ("cover": a door), the level ("level"), or nothing

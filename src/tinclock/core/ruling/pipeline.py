@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Final, Literal
 
 import msgspec
 
@@ -58,6 +58,12 @@ if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
 
 
+_STATE: Final = (
+    "history", "ledger", "roster", "flights", "numbers", "_next_rules", "_house", "_fired", "_numbering"
+)  # fmt: skip
+"""What a match is, besides its rules and its level; everything else is put together from these."""
+
+
 class ClaimPipeline:
     """Everything of one match that claims are held against, and the way they take."""
 
@@ -76,24 +82,40 @@ class ClaimPipeline:
         )
         self.ledger = Ledger(rules.match.health, rules.harm, rules.score, enforces=enforced)
         self.roster = Roster(rules, weapons, seed)
-        consequences = consequences_of(rules)
         self.flights = Flights(self.history, level)
-        noted = consequences["view_restless"] == "note"
+        noted = consequences_of(rules)["view_restless"] == "note"
         self.numbers = RuleNumbers(rules, restless_is_noted=noted)
-        self._world = World(
-            rules, consequences, self.history, level, self.ledger, self.roster, self.flights,
-            Cover(self.history, level), self.numbers,
-        )  # fmt: skip
         zones = self.history.columns.zones
         for weapon in weapons.values():
             weapon.aim_at(zones)
-        self._checking = Checking(self.history, level, self.roster, self.numbers, consequences)
         self._next_rules: Rules | None = None
         self._house: dict[int, Connection] = {}
         self._fired: list[Ruling] = []
         self._numbering = Numbering()
+        self._work_with(rules, level)
+
+    def _work_with(self, rules: Rules, level: Level | None) -> None:
+        """Put together what claims are worked on with, from the match's state."""
+        consequences = consequences_of(rules)
+        self._world = World(
+            rules, consequences, self.history, level, self.ledger, self.roster, self.flights,
+            Cover(self.history, level), self.numbers,
+        )  # fmt: skip
+        self._checking = Checking(self.history, level, self.roster, self.numbers, consequences)
+        for actor in self.roster.actors.values():
+            self._checking.enter(actor)
         self._short_way = ShortWay(self._world, self._checking, self._numbering)
         self._together = Together(self._checking, self._short_way, self.rule, self._go_on)
+
+    def __getstate__(self) -> Fields:
+        """For a checkpoint: the match's state, and no more."""
+        state = {name: getattr(self, name) for name in _STATE}
+        return {**state, "rules": self._world.rules, "level": self._world.level}
+
+    def __setstate__(self, state: Fields) -> None:
+        rules, level = state.pop("rules"), state.pop("level")
+        self.__dict__.update(state)
+        self._work_with(rules, level)
 
     def change_rules(self, rules: Rules) -> None:
         """See `Referee.change_rules`: they are checked now, and hold from the next tick on."""

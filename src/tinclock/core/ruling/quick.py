@@ -22,6 +22,7 @@ from tinclock.core.timeline.views import View
 if TYPE_CHECKING:
     from tinclock.core.combat.held import Held
     from tinclock.core.combat.roster import Connection, Participant
+    from tinclock.core.plain import Fields
 
 NAN: Final = float("nan")
 _NEWEST: Final = LINE.said_sequence
@@ -52,6 +53,10 @@ class Quick:
             who[WHO.held], who[WHO.weapon] = held.at, held.weapon.at
         if self.accepted is not None:
             who[WHO.moved] = self.accepted.at
+
+    def __getstate__(self) -> tuple[None, Fields]:
+        """For a checkpoint: what receipts are made of. Nothing is ruled with it any more."""
+        return None, {"actor": self.actor, "held": self.held, "wielded": self.wielded, "entity": self.entity}
 
     def fits(self) -> bool:
         """Whether everything is as it was."""

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.rig import Part, Rig
+    from tinclock.core.plain import Fields
     from tinclock.core.timeline.packed import Poses
 
 GROWTH = 1.125  # little over what is needed: the history's memory is promised close to that of the raw poses
@@ -97,8 +98,18 @@ class Columns:
             new.bounds[to, :, :c], new.epochs[to, :c] = old.bounds[rows], old.epochs[rows]
             new.origins[to, : 3 * b], new.turns[to, :b], new.bodies[:c] = old.origins[rows], old.turns[rows], old.bodies
         self.store = self._full
+        self._tell_kernels()
+
+    def __setstate__(self, state: Fields) -> None:
+        """Come back from a checkpoint: the arrays lie elsewhere now."""
+        self.__dict__.update(state)
+        self._tell_kernels()
+
+    def _tell_kernels(self) -> None:
+        """Write down where the arrays lie."""
+        columns, bones = self._full.epochs.shape[1], self._full.turns.shape[1]
         most = max((len(rig.bones) for rig in self.rigs.values()), default=0)
-        self.header = header_of(self._full, self.slots, columns, bones, len(self._parts), most)
+        self.header = header_of(tuple(self._full), self.slots, columns, bones, len(self._parts), most)
         self.header = np.append(self.header, header_of((self._reach32, self._bone_of32)))
         self.header = np.append(self.header, np.zeros(2, np.int64))
         self.header_at = int(self.header.ctypes.data)

@@ -23,10 +23,11 @@ import numpy as np
 
 from tinclock.core.kernels.hearing import MOST_SAID, SAID_FIELDS, SEQUENCE, STAMP, STILL, forget_of, take_said_of
 from tinclock.core.kernels.rows import LINE
-from tinclock.core.packed import Number, Row, Whole, memory_of
+from tinclock.core.packed import Number, Row, Whole, memory_of, set_fields
 
 if TYPE_CHECKING:
     from tinclock.core.packed import Numbers
+    from tinclock.core.plain import Fields
 
 
 class Said(NamedTuple):
@@ -70,6 +71,11 @@ class LagTracker:
         self._said: Numbers = memory_of(self._ring)
         self.said_at = int(self._ring.ctypes.data)
         forget_of(self._line.at)
+
+    def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
+        """Come back from a checkpoint: the ring lies elsewhere now."""
+        set_fields(self, state)
+        self.said_at = int(self._ring.ctypes.data)
 
     @property
     def last(self) -> Said | None:

@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tinclock.core.packed import memory_of
+from tinclock.core.packed import memory_of, set_fields
 
 if TYPE_CHECKING:
     from tinclock.core.packed import Numbers
+    from tinclock.core.plain import Fields
 
 FIRST_ROOM = 64
 
@@ -28,6 +29,11 @@ class NumberQueue:
     def _moved(self) -> None:
         self._numbers: Numbers = memory_of(self._rows)
         self.at = int(self._rows.ctypes.data) + 8 * self._begin * self.width
+
+    def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
+        """Come back from a checkpoint: the array lies elsewhere now."""
+        set_fields(self, state)
+        self._moved()
 
     def append(self, row: tuple[float, ...]) -> None:
         """A row comes in."""

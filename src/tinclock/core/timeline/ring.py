@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.rig import Rig
+    from tinclock.core.plain import Fields
     from tinclock.core.timeline.packed import Poses
 
 
@@ -71,6 +72,12 @@ class PoseRing:
         self.moments = np.zeros(len(MOMENT), np.int64)
         """Where kernels find what is held, see `kernels.rows.MomentFields`."""
         self._moments = memory_of(self.moments)
+        self._tell_kernels()
+        self._tell_columns()
+
+    def __setstate__(self, state: Fields) -> None:
+        """Come back from a checkpoint: the arrays lie elsewhere now."""
+        self.__dict__.update(state)
         self._tell_kernels()
         self._tell_columns()
 
