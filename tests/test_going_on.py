@@ -90,7 +90,7 @@ class Asker:
 
     def _start(self) -> subprocess.Popen[bytes]:
         command = [sys.executable, "-m", "tinclock", "serve", "--unix", str(self.socket_at), "--record",
-                   str(self.folder / "matches"), "--evidence", str(self.folder / "evidence")]  # fmt: skip
+                   str(self.folder / "matches"), "--evidence", str(self.folder / "evidence"), "--checkpoint", "1.5"]  # fmt: skip
         return subprocess.Popen(command, stdout=subprocess.DEVNULL)
 
     def connected(self) -> Any:

@@ -66,13 +66,15 @@ requests are described in docs/serving.md.
 @click.option("--host-name", "hosts", multiple=True, metavar="NAME", help="Also reached by this name; see Host.")
 @click.option("--workers", default=1, show_default=True, type=click.IntRange(1, 64),
               help="Processes that share the matches; each match stays with one.")  # fmt: skip
+@click.option("--checkpoint", "checkpoint_s", default=10.0, show_default=True, type=click.FloatRange(0.1, 1e6),
+              help="With --record: seconds of a match that are ruled again after a kill, at most.")  # fmt: skip
 @click.option("--share", hidden=True, help="Of a worker: its number and how many there are, 0/2.")
 @click.option("--abandoned", "abandoned_s", default=300.0, show_default=True, type=click.FloatRange(0.1, 1e6),
               help="Seconds until a match whose askers are gone is closed.")  # fmt: skip
 def serve(
     host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None, evidence: Path | None,
     store: str | None, origins: tuple[str, ...], hosts: tuple[str, ...], workers: int, share: str | None,
-    abandoned_s: float,
+    checkpoint_s: float, abandoned_s: float,
 ) -> None:  # fmt: skip
     """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
     from tinclock.cases.evidence_log import EvidenceLog
@@ -105,10 +107,11 @@ def serve(
         async def run() -> None:
             settings = Settings(host, port, unix, token, origins, hosts, abandoned_s)
             if workers > 1:
-                own = ["--abandoned", str(abandoned_s), *(["--record", str(record)] if record else [])]
+                own = ["--abandoned", str(abandoned_s), "--checkpoint", str(checkpoint_s)]
+                own += ["--record", str(record)] if record else []
                 each = _evidence_of(evidence)
                 return await Front(workers, settings, own, each, logger.info).run()
-            hub = Hub(record, log)
+            hub = Hub(record, log, checkpoint_s=checkpoint_s)
             for name, problem in hub.go_on(_mine(share)):  # those of a service that was killed
                 logger.info("brought back" if not problem else "not brought back", match=name, problem=problem)
             return await Service(hub, settings, logger.info).run()

@@ -12,11 +12,13 @@ import pickle
 from io import BytesIO
 from typing import TYPE_CHECKING, Any, Final
 
+from tinclock.core.combat.roster import Connection
 from tinclock.core.errors import CheckpointError
 from tinclock.core.geometry.level import Level
 from tinclock.core.packed import memory_of
 from tinclock.core.referee import Referee
 from tinclock.core.rules.tables import read_table
+from tinclock.core.ruling.brief import Remembered, receipts_of
 from tinclock.core.sparse import again
 
 if TYPE_CHECKING:
@@ -36,7 +38,7 @@ OTHERS: Final = frozenset(
     }
 )  # fmt: skip
 """What a checkpoint may name besides our own types."""
-FUNCTIONS: Final = frozenset((one.__module__, one.__name__) for one in (memory_of, again, read_table))
+FUNCTIONS: Final = frozenset((one.__module__, one.__name__) for one in (memory_of, again, read_table, receipts_of))
 """And what of ours is no type."""
 
 
@@ -48,11 +50,17 @@ def _memory(view: Any) -> tuple[Any, ...]:
     return memory_of, (view.obj,)
 
 
+def _connection(one: Connection) -> tuple[Any, ...]:
+    _, state = one.__getstate__()
+    return copyreg.__newobj__, (Connection,), (None, {**state, "receipts": Remembered(one.receipts)})  # type: ignore[attr-defined]
+
+
 class _Pickler(pickle.Pickler):
     dispatch_table: dict[type, Callable[[Any], Any]] = {  # noqa: RUF012
         **copyreg.dispatch_table,
         memoryview: _memory,
         Level: lambda _: (_level, ()),
+        Connection: _connection,
     }
 
 

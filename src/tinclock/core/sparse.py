@@ -5,29 +5,28 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-from msgspec import Struct
+import msgspec
 
-from tinclock.core.plain import Fields
+_encode = msgspec.msgpack.Encoder().encode
 
 
-class Sparse(Struct, frozen=True, omit_defaults=True, gc=False):
+class Sparse(msgspec.Struct, frozen=True, omit_defaults=True, gc=False):
     """A record that encodes as the same bytes after it was pickled.
 
-    An encoder leaves out a field that *is* its default, not one that equals it; so a pickle leaves out the same ones.
+    An encoder leaves out a field that *is* its default, not one that equals it. So a pickle holds what an encoder makes
+    of the record: what is left out is the default itself again.
     """
 
     def __reduce__(self) -> tuple[Any, ...]:
-        said = {name: value for name, usual in _usual(type(self)) if (value := getattr(self, name)) is not usual}
-        return again, (type(self), said)
+        return again, (type(self), _encode(self))
 
 
-def again(kind: type[Sparse], said: Fields) -> Sparse:
-    """What a pickle makes of the fields that it holds."""
-    return kind(**said)
+def again(kind: type[Sparse], data: bytes) -> Sparse:
+    """The record that a pickle holds as MessagePack."""
+    read: Sparse = _decoder(kind).decode(data)
+    return read
 
 
 @cache
-def _usual(kind: type[Sparse]) -> tuple[tuple[str, Any], ...]:
-    """Each field's name and default; one without a default is held against a thing that nothing is."""
-    names, usual = kind.__struct_fields__, kind.__struct_defaults__
-    return tuple(zip(names, (*[object()] * (len(names) - len(usual)), *usual), strict=True))
+def _decoder(kind: type[Sparse]) -> msgspec.msgpack.Decoder[Any]:
+    return msgspec.msgpack.Decoder(kind)

@@ -18,7 +18,7 @@ from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.journal import entries_of, match_of
-from tinclock.serve.match import CHECKPOINT_S, Match, poses_of, told_of
+from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.questions import answer_of, explanation_of
 from tinclock.serve.requests import (
     FROM_JSON,
@@ -55,6 +55,7 @@ if TYPE_CHECKING:
     """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""
 
 MOST_MATCHES = 1024
+CHECKPOINT_S = 10.0
 MOST_EVENTS = 1024
 """Events of one reply."""
 MOST_UNLOGGED = 100_000
@@ -69,11 +70,15 @@ class Hub:
     """All matches of one process.
 
     record_to : a folder in which each match is recorded; None: none is
+    checkpoint_s : so much of a recorded match is ruled again after a kill, at most
     evidence : the log that findings are appended to before their receipts go out, synced as the match's strictness asks
     """
 
-    def __init__(self, record_to: str | Path | None = None, evidence: EvidenceLog | None = None) -> None:
-        self._evidence = evidence
+    def __init__(
+        self, record_to: str | Path | None = None, evidence: EvidenceLog | None = None, *,
+        checkpoint_s: float = CHECKPOINT_S,
+    ) -> None:  # fmt: skip
+        self._evidence, self._checkpoint_s = evidence, checkpoint_s
         self._folder = None if record_to is None else Path(record_to)
         self.matches: dict[str, Match] = {}
         self._opening: set[str] = set()
@@ -176,7 +181,7 @@ class Hub:
             return Reply(asked.request, ok=False, error=f"{MOST_MATCHES} matches are open; no more fit")
         self._opening.add(name)
         try:
-            match = unwrapped((yield lambda: Match.opened(asked, self._folder)))
+            match = unwrapped((yield lambda: Match.opened(asked, self._folder, self._checkpoint_s)))
         finally:
             self._opening.discard(name)
         match.asked(asker)
@@ -332,7 +337,7 @@ class Hub:
 
     def _bring_back(self, name: str, recording: Path) -> None:
         entries = list(entries_of(recording))
-        recorder = Recorder.going_on(recording, when_full="go on", checkpoint_s=CHECKPOINT_S)
+        recorder = Recorder.going_on(recording, when_full="go on", checkpoint_s=self._checkpoint_s)
         match = Match(name, recorder, goes_on=True)
         for entry in entries:
             if entry.step < recorder.step:

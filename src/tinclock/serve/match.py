@@ -25,8 +25,6 @@ if TYPE_CHECKING:
     from tinclock.serve.requests import Open, Tick
 
 MOST_OF_A_NAME, MOST_REPLY_BYTES = 10_000, 2 << 20
-CHECKPOINT_S = 10.0
-"""So much of a match is ruled again after a kill, at most."""
 
 
 class Match:
@@ -58,7 +56,7 @@ class Match:
         self._opened = self._asked_at = time.monotonic()
 
     @classmethod
-    def opened(cls, asked: Open, folder: Path | None) -> Match:
+    def opened(cls, asked: Open, folder: Path | None, checkpoint_s: float) -> Match:
         """A match that begins."""
         rules = parse_rules(parse_toml(asked.rules, "rules"), "rules")
         level = None if asked.level is None else parse_level(parse_toml(asked.level, "level"), "level")
@@ -67,7 +65,7 @@ class Match:
             return cls(asked.match, referee)
         return cls(
             asked.match,
-            Recorder(fresh_folder(folder, asked.match), referee, when_full="go on", checkpoint_s=CHECKPOINT_S),
+            Recorder(fresh_folder(folder, asked.match), referee, when_full="go on", checkpoint_s=checkpoint_s),
         )
 
     def remember(self, request: int, reply: bytes) -> None:

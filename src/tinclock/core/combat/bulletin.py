@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from collections import deque
 from itertools import islice
-from typing import TYPE_CHECKING
+from typing import Any, Final
 
+import msgspec
+from msgspec.structs import replace
+
+from tinclock.core.combat.events import Event, ScoreEvent
 from tinclock.core.errors import OutOfHistoryError
 
-if TYPE_CHECKING:
-    from tinclock.core.combat.events import Event
-
 KEPT_EVENTS = 8192
+_ENCODE: Final = msgspec.msgpack.Encoder().encode
+_DECODE: Final = msgspec.msgpack.Decoder(list[Event]).decode
 
 
 class Bulletin:
@@ -26,6 +29,21 @@ class Bulletin:
         """The latest server time of any event."""
         self._fresh: list[Event] = []
         self._kept: deque[Event] = deque(maxlen=KEPT_EVENTS)
+
+    def __getstate__(self) -> tuple[int, float, bytes, list[int], int]:
+        """For a checkpoint: there may be thousands of events, so they are packed together."""
+        longer = list(max(self._kept, self._fresh, key=len))  # one is the end of the other
+        counts = [place for place, one in enumerate(longer) if type(one) is ScoreEvent and type(one.after) is int]
+        return self.number, self.time, _ENCODE(longer), counts, len(self._fresh)
+
+    def __setstate__(self, state: tuple[int, float, bytes, list[int], int]) -> None:
+        self.number, self.time, packed, counts, fresh = state
+        events: list[Event] = _DECODE(packed)
+        for place in counts:  # a reader makes floats of them
+            one: Any = events[place]
+            events[place] = replace(one, before=int(one.before), after=int(one.after))
+        self._kept = deque(events, maxlen=KEPT_EVENTS)
+        self._fresh = events[len(events) - fresh :]
 
     @property
     def next(self) -> int:

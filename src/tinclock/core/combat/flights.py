@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import math
 from collections import OrderedDict
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Final, NamedTuple
 
+import msgspec
 import numpy as np
 from msgspec import Struct
 
@@ -86,10 +87,37 @@ class Projectile:
         """Whether its owner's client claimed its impact before the server had flown so far."""
         self.over = ""
 
+    def __getstate__(self) -> tuple[Participant, Connection, Weapon, bytes]:
+        """For a checkpoint: a thousand of them are remembered, so their numbers are packed."""
+        waiting = [place for place, one in enumerate(self.impacts) if any(one is pending for pending in self.pending)]
+        packed = _ENCODE([*[getattr(self, name) for name in _PACKED], waiting])
+        return self.actor, self.connection, self.weapon, packed
+
+    def __setstate__(self, state: tuple[Participant, Connection, Weapon, bytes]) -> None:
+        self.actor, self.connection, self.weapon, packed = state
+        *values, waiting = _DECODE(packed)
+        for name, value in zip(_PACKED, values, strict=True):
+            setattr(self, name, value)
+        self.pending = [self.impacts[place] for place in waiting]
+        self.motion = motion_of(self.flight)
+
     @property
     def flight(self) -> FlightRules:
         """Its table."""
         return self.weapon.flight
+
+
+_PACKED: Final = (
+    "number", "row", "sequence", "charge", "started", "ended_at", "origin", "velocity", "bounces", "passed", "target",
+    "claimed", "over", "impacts",
+)  # fmt: skip
+_Place = tuple[float, float, float]
+_ENCODE: Final = msgspec.msgpack.Encoder().encode
+_DECODE: Final = msgspec.msgpack.Decoder(
+    tuple[
+        int, int, int, float, float, float, _Place, _Place, int, int, int, bool, str, list[Impact], list[int]
+    ]
+).decode  # fmt: skip
 
 
 class Flights:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import struct
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+import msgspec
 import numpy as np
 
-from tinclock.core.combat.receipts import ActorState, Receipt, ReceiptHit
+from tinclock.core.combat.receipts import ActorState, Outcome, Receipt, ReceiptHit
 from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
 from tinclock.core.kernels.rows import FOUND, STEP_FIELDS, STEPS_FROM
 from tinclock.core.ruling.claims import MoveClaim
@@ -17,7 +18,8 @@ from tinclock.core.ruling.trace import Context, steps_in
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
-    from tinclock.core.combat.receipts import Outcome
+    from collections.abc import Sequence
+
     from tinclock.core.geometry.rig import Part
     from tinclock.core.plain import Fields
     from tinclock.core.ruling.quick import Quick
@@ -75,6 +77,42 @@ class Kept(NamedTuple):
             entity, int(last), health, armour, quick.wielded, None if magazine < 0.0 else int(magazine),
             None if reserve < 0.0 else int(reserve), int(shot), wait if 0.0 < wait < NEVER else 0.0, position=position,
         )  # fmt: skip
+
+
+class Remembered:
+    """A connection's remembered receipts, packed together for a checkpoint: there are many, and pickles are slow."""
+
+    def __init__(self, receipts: Sequence[Any]) -> None:
+        self._receipts = receipts
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        quicks: dict[int, tuple[int, Quick]] = {}
+        hits: list[Met] = []
+        kept: list[tuple[Any, ...]] = []
+        for place, one in enumerate(self._receipts):
+            if type(one) is Kept:
+                number, _ = quicks.setdefault(id(one.quick), (len(quicks), one.quick))
+                kept.append((place, one.sequence, one.outcome, number, one.tail, len(hits) if one.hit else -1))
+                if one.hit:
+                    hits.append(one.hit)
+        others = [(place, one) for place, one in enumerate(self._receipts) if type(one) is Receipt]
+        packed = msgspec.msgpack.encode((len(self._receipts), kept, others))
+        return receipts_of, ([quick for _, quick in quicks.values()], hits, packed)
+
+
+_PackedReceipts = tuple[int, list[tuple[int, int, Outcome, int, bytes, int]], list[tuple[int, Receipt]]]
+_READ: Final = msgspec.msgpack.Decoder(_PackedReceipts).decode
+
+
+def receipts_of(quicks: list[Quick], hits: list[Met], packed: bytes) -> list[Kept | Receipt | None]:
+    """The receipts that `Remembered` packed."""
+    count, kept, others = _READ(packed)
+    out: list[Kept | Receipt | None] = [None] * count
+    for place, sequence, outcome, number, tail, hit in kept:
+        out[place] = Kept(sequence, outcome, quicks[number], tail, None if hit < 0 else hits[hit])
+    for place, receipt in others:
+        out[place] = receipt
+    return out
 
 
 class Brief:
