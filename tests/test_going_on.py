@@ -89,8 +89,10 @@ class Asker:
         self.process = self._start()
 
     def _start(self) -> subprocess.Popen[bytes]:
-        command = [sys.executable, "-m", "tinclock", "serve", "--unix", str(self.socket_at), "--record",
-                   str(self.folder / "matches"), "--evidence", str(self.folder / "evidence"), "--checkpoint", "1.5"]  # fmt: skip
+        own = ["--record", str(self.folder / "matches"), "--evidence", str(self.folder / "evidence")]
+        command = [
+            sys.executable, "-m", "tinclock", "serve", "--unix", str(self.socket_at), *own, "--checkpoint", "1.5"
+        ]  # fmt: skip
         return subprocess.Popen(command, stdout=subprocess.DEVNULL)
 
     def connected(self) -> Any:

@@ -122,10 +122,11 @@ def test_a_client_in_typescript_plays_over_a_line_that_loses(typescript, tmp_pat
     try:
         port = server.stdout.readline().strip()
         other = subprocess.Popen(
-            [sys.executable, "client.py", "anvil", port, "5"], cwd=udp, stdout=subprocess.PIPE, text=True
+            [sys.executable, "client.py", "anvil", port, "60"], cwd=udp, stdout=subprocess.PIPE, text=True
         )
         command = ["node", "example/udp_client.mjs", port, "4", str(digests)]
         done = subprocess.run(command, cwd=typescript, capture_output=True, text=True, timeout=90)
+        other.kill()
         other.communicate(timeout=90)
         said = server.communicate(timeout=90)[0]
     finally:

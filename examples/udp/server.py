@@ -14,7 +14,7 @@ import tinclock
 from tinclock.sample import data_file
 from tinclock.wire import Border, News, Ping, client_bundle, encode
 
-RATE_HZ, SILENT_S, TOLD_AGAIN = 64, 1.0, 48
+RATE_HZ, SILENT_S, TOLD_AGAIN = 64, 3.0, 48
 PLACES = ((-6.0, -3.0, 0.0), (6.0, -3.0, 0.0), (0.0, -2.5, 0.0), (-3.0, -4.0, 0.0), (3.0, -4.0, 0.0))
 PACK = msgspec.msgpack.Encoder().encode
 

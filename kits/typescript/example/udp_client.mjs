@@ -1,5 +1,5 @@
 // A player over UDP, on the kit: node udp_client.mjs PORT SECONDS DIGESTS.json. Plays against examples/udp/server.py
-// and prints one line of JSON. One datagram in ten that it sends is lost on purpose, and one in twenty is sent twice.
+// for so many seconds of the match, and prints one line of JSON. One datagram in ten that it sends is lost on purpose, and one in twenty is sent twice.
 import { createSocket } from "node:dgram";
 import { readFileSync } from "node:fs";
 import { Connection, decode, Playout, Prediction, unpack } from "../dist/index.js";
@@ -8,7 +8,7 @@ const [port, seconds, digests] = [Number(process.argv[2]), Number(process.argv[3
 const socket = createSocket("udp4"), shown = new Prediction(), playout = new Playout(0.1), bodies = new Map();
 const seen = { snapshots: 0, answers: 0, upheld: 0, hits: 0, shots: 0, lost: 0 };
 const now = () => performance.now() / 1000;
-let state = 1;
+let state = 1, first, over; // the first tick that it saw, and when its time was over
 const chance = () => (state = (state * 48271) % 2147483647) / 2147483647;
 
 const send = (bytes) => {
@@ -30,6 +30,8 @@ socket.on("message", (bytes) => {
   if (message) return client.take(message);
   const snapshot = unpack(bytes); // the game's own
   seen.snapshots += 1;
+  first ??= snapshot.tick;
+  if ((snapshot.tick - first) / 64 >= seconds) over ??= now();
   bodies.set(snapshot.tick, snapshot.bodies);
   bodies.delete(snapshot.tick - 200);
   playout.take(snapshot.tick, snapshot.tick / 64, now());
@@ -56,12 +58,11 @@ function act(step) {
   seen.shots += 1;
 }
 
-const began = now();
 let step = 0;
 const clock = setInterval(() => {
   client.step();
-  if (client.entity && now() - began < seconds) act(++step);
-  if (now() - began < seconds + 1.5) return;
+  if (client.entity && !over) act(++step);
+  if (!over || now() - over < 1.5) return;
   clearInterval(clock);
   for (let k = 0; k < 5; k++) socket.send("leave", port, "127.0.0.1");
   const told = { ...seen, entity: client.entity, same_rules: client.sameRules, unanswered: client.unanswered.length,

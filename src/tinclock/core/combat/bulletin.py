@@ -32,7 +32,7 @@ class Bulletin:
 
     def __getstate__(self) -> tuple[int, float, bytes, list[int], int]:
         """For a checkpoint: there may be thousands of events, so they are packed together."""
-        longer = list(max(self._kept, self._fresh, key=len))  # one is the end of the other
+        longer = self._fresh if len(self._fresh) > len(self._kept) else list(self._kept)  # one is the other's end
         counts = [place for place, one in enumerate(longer) if type(one) is ScoreEvent and type(one.after) is int]
         return self.number, self.time, _ENCODE(longer), counts, len(self._fresh)
 
