@@ -109,6 +109,7 @@ ERRORS = [
     errors.ReadOnlyError("history.cut", "cut"),
     errors.RecordingError("evening", "torn"),
     errors.EvidenceError("cases.db", "locked"),
+    errors.CheckpointError("bytes that this release wrote", "EOFError"),
     errors.BatchError("results", "another sweep's"),
     errors.LogError(["shots.csv, line 18, column 'x': expected a number, got 'a'"]),
     errors.MissingExtraError("draw", "matplotlib", "figures"),

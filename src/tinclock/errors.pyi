@@ -5,6 +5,7 @@ from tinclock.core.errors import BadArrayError as BadArrayError
 from tinclock.core.errors import BadNameError as BadNameError
 from tinclock.core.errors import BadNumberError as BadNumberError
 from tinclock.core.errors import BatchError as BatchError
+from tinclock.core.errors import CheckpointError as CheckpointError
 from tinclock.core.errors import EvidenceError as EvidenceError
 from tinclock.core.errors import LogError as LogError
 from tinclock.core.errors import MeshError as MeshError
