@@ -152,3 +152,34 @@ def test_the_kit_in_csharp_passes_the_vectors(tmp_path):
     done = subprocess.run(["mono", str(built), str(KITS / "vectors")], capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stdout
     assert done.stdout.count("ok ") == 7
+
+
+@needs("npm")
+@needs("mono")
+def test_types_that_common_generators_make_of_the_schemas_compile(tmp_path):
+    """In TypeScript and in C#, as the guide writes the commands, a view and a position are tuples of numbers."""
+    guide = (ROOT / "docs" / "serving.md").read_text(encoding="utf-8")
+    packages = ["json-schema-to-typescript@16", "quicktype@26", "typescript@5"]
+    version = subprocess.run(["node", "--version"], capture_output=True, text=True, check=True).stdout
+    if int(version.lstrip("v").split(".")[0]) < 20:  # too old for these; one beside them runs them
+        packages.append("node@22")
+    subprocess.run(
+        ["npm", "install", "--no-audit", "--no-fund", "--silent", *packages], cwd=tmp_path, check=True, timeout=240
+    )
+    (tmp_path / "schemas").symlink_to(ROOT / "docs" / "schemas")
+    for name in ("from_client", "to_client", "service_request", "service_reply"):
+        commands = [line for line in guide.splitlines() if line.startswith("npx ") and "to_client" in line]
+        assert len(commands) == 2
+        for command in commands:
+            ran = command.replace("to_client", name).replace("npx ", "./node_modules/.bin/")
+            subprocess.run(ran, cwd=tmp_path, shell=True, check=True, capture_output=True, timeout=120)
+        subprocess.run(
+            ["mcs", "-target:library", f"{name}.cs"], cwd=tmp_path, check=True, capture_output=True, timeout=120
+        )
+    options = ["--strict", "--noEmit", "--target", "es2022", "--typeRoots", "none"]
+    subprocess.run(["./node_modules/.bin/tsc", *options, *sorted(path.name for path in tmp_path.glob("*.ts"))],
+                   cwd=tmp_path, check=True, timeout=120)  # fmt: skip
+    text = (tmp_path / "from_client.ts").read_text()
+    assert "export type View = [number, number, number];" in text
+    assert "origin: [number, number, number];" in text
+    assert "public double[] Origin" in (tmp_path / "from_client.cs").read_text()

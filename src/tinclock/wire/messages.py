@@ -137,10 +137,20 @@ def schemas() -> dict[str, Fields]:
 
 
 def dedented(schema: object) -> Any:
-    """A schema whose descriptions have no indentation: docstrings keep theirs before Python 3.13, and lose it after."""
-    if isinstance(schema, dict):
-        return {
-            key: cleandoc(value) if key == "description" and isinstance(value, str) else dedented(value)
-            for key, value in schema.items()
-        }
-    return [dedented(one) for one in schema] if isinstance(schema, list) else schema
+    """A schema whose descriptions have no indentation: docstrings keep theirs before Python 3.13, and lose it after.
+
+    Tuples say how long they are and, where all of them are numbers, so once more for generators that know only `items`.
+    """
+    if isinstance(schema, list):
+        return [dedented(one) for one in schema]
+    if not isinstance(schema, dict):
+        return schema
+    out = {
+        key: cleandoc(value) if key == "description" and isinstance(value, str) else dedented(value)
+        for key, value in schema.items()
+    }
+    if isinstance(each := out.get("prefixItems"), list):
+        out["maxItems"] = len(each)
+        if all(one.get("type") in ("integer", "number") for one in each):
+            out["items"] = {"type": "integer" if all(one["type"] == "integer" for one in each) else "number"}
+    return out
