@@ -23,6 +23,7 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
+from scipy.spatial.transform import Rotation
 from standard_load import Crowd
 from websockets.sync.client import connect
 
@@ -42,13 +43,15 @@ class Match:
         stay = connect(f"ws://127.0.0.1:{port}", max_size=None, compression=None)
         self.socket = contextlib.ExitStack().enter_context(stay)
         self.name, self.asked, self.sent = name, 0, [0] * players
+        self.made: list[bytes] | None = None
+        """Requests that wait, where they are made before they are sent."""
         self.ask("open", rules=RULES, level=data_file("garden_level.toml").read_text(encoding="utf-8"))
         who = [{"connection": f"c{k}", "account": f"a{k}", "team": ("copper", "pewter")[k % 2], "rig": "gardener",
                 "weapon": "grit_rifle"} for k in range(players)]  # fmt: skip
         self.ids = [self.ask("call", call="admit", arguments=one)["answer"] for one in who]
         for entity in self.ids:
             self.ask("call", call="put", arguments={"entity": entity, "position": [0.0, 5.0, 0.0]})
-        rig = tinclock.Rig("gardener", tinclock.parse_rules(tomllib.loads(RULES)).rigs["gardener"])
+        self.rig = rig = tinclock.Rig("gardener", tinclock.parse_rules(tomllib.loads(RULES)).rigs["gardener"])
         self.crowd = Crowd(players, Gait(rig.bones, rig.rest), np.random.default_rng(4))
         self.packed = np.array(self.ids, "<i8").tobytes()
         self.rng = np.random.default_rng(5)
@@ -56,7 +59,11 @@ class Match:
     def send(self, do: str, **fields: object) -> None:
         """A request, without waiting."""
         self.asked += 1
-        self.socket.send(PACK({"do": do, "request": self.asked, "match": self.name, **fields}))
+        frame = PACK({"do": do, "request": self.asked, "match": self.name, **fields})
+        if self.made is None:
+            self.socket.send(frame)
+        else:
+            self.made.append(frame)
 
     def reply(self) -> dict:
         """The next reply."""
@@ -72,27 +79,36 @@ class Match:
 
     def tick(self, tick: int) -> None:
         """Send a tick's poses."""
-        bones = self.crowd.bones(tick / RATE_HZ).astype("<f4").tobytes()
-        self.send(
-            "tick", tick=tick, server_time=tick / RATE_HZ, entities=self.packed, bones=bones, published=tick % 2 == 0
-        )
+        bones = self.crowd.bones(tick / RATE_HZ).astype("<f4")
+        head = bones[:, self.rig.eye_bone]
+        self.eyes = (head[:, :3] + Rotation.from_quat(head[:, 3:]).apply(self.rig.eye_at)).tolist()
+        self.send("tick", tick=tick, server_time=tick / RATE_HZ, entities=self.packed, bones=bones.tobytes(),
+                  published=tick % 2 == 0)  # fmt: skip
 
     def claims(self, tick: int, count: int) -> list[tuple[str, float, bytes]]:
         """Shots and moves, as bytes."""
         out, newest = [], tick - tick % 2
         for k in self.rng.integers(0, len(self.ids), count).tolist():
-            self.sent[k] += 1
-            if k % 2:
-                way = self.rng.normal(0.0, 1.0, 3)
-                way = (way / np.linalg.norm(way)).tolist()
-                claim = {"kind": "shot", "sequence": self.sent[k], "actor": self.ids[k], "weapon": "grit_rifle",
-                         "origin": [0.0, 0.0, 1.6], "direction": way,
-                         "view": [newest - 10, newest - 8, 0.5]}  # fmt: skip
-            else:
-                claim = {"kind": "move", "sequence": self.sent[k], "actor": self.ids[k],
-                         "position": [0.0, 5.0, 0.0], "client_time": tick / RATE_HZ + self.sent[k] * 1e-6}  # fmt: skip
-            out.append((f"c{k}", tick / RATE_HZ, PACK(claim)))
+            out.append(self.claim(k, tick, newest, shoots=k % 2 == 1))
         return out
+
+    def everybody(self, tick: int) -> list[tuple[str, float, bytes]]:
+        """One claim of each player: a shot of every fourth, and moves."""
+        return [self.claim(k, tick, tick - tick % 2, shoots=(k + tick) % 4 == 0) for k in range(len(self.ids))]
+
+    def claim(self, k: int, tick: int, newest: int, *, shoots: bool) -> tuple[str, float, bytes]:
+        """A shot or a move of player k."""
+        self.sent[k] += 1
+        if shoots:
+            way = self.rng.normal(0.0, 1.0, 3)
+            way = (way / np.linalg.norm(way)).tolist()
+            claim = {"kind": "shot", "sequence": self.sent[k], "actor": self.ids[k], "weapon": "grit_rifle",
+                     "origin": self.eyes[k], "direction": way,
+                     "view": [newest - 10, newest - 8, 0.5]}  # fmt: skip
+        else:
+            claim = {"kind": "move", "sequence": self.sent[k], "actor": self.ids[k],
+                     "position": [0.0, 5.0, 0.0], "client_time": tick / RATE_HZ + self.sent[k] * 1e-6}  # fmt: skip
+        return f"c{k}", tick / RATE_HZ, PACK(claim)
 
 
 def resident_mb(port: int) -> float:
@@ -153,16 +169,56 @@ def steady(match: Match, seconds: float, port: int) -> dict:
     }  # fmt: skip
 
 
-def batches(match: Match, tick: int, rounds: int = 40, size: int = 1000) -> float:
-    """Claims a second, in batches, one batch ahead of the replies."""
-    made = [match.claims(tick, size) for _ in range(rounds)]
+def batches(port: int, name: str, ticks: int, out: multiprocessing.Queue | None = None) -> float:
+    """Claims a second, in a match of its own: a request with all claims of a tick, one ahead of the replies, and the
+    poses of that tick with it. All requests are made before the first is sent.
+    """
+    match = Match(port, name)
+    match.made = made = []
+    for tick in range(24 + ticks):
+        match.tick(tick)
+        if tick >= 24:
+            match.send("claims", claims=match.everybody(tick))
     start = time.perf_counter()
-    match.send("claims", claims=made[0])
-    for batch in made[1:]:
-        match.send("claims", claims=batch)
-        match.reply()
-    match.reply()
-    return rounds * size / (time.perf_counter() - start)
+    for count, frame in enumerate(made):
+        start = time.perf_counter() if count == 24 else start
+        match.socket.send(frame)
+        if count > 1:
+            match.socket.recv()
+    match.socket.recv()
+    last = match.reply()["ruled"]
+    rate = ticks * PLAYERS / (time.perf_counter() - start)
+    upheld = sum(one["outcome"] == "upheld" for one in last)
+    assert upheld > 0.9 * PLAYERS, f"{upheld} upheld"
+    if out is not None:
+        out.put(rate)
+    return rate
+
+
+def on_workers(workers: int, ticks: int) -> float:
+    """Claims a second of one match on each of so many workers, each with an asker of its own, on the same cores."""
+    from tinclock.serve.workers import worker_of
+
+    service, port = served("--workers", str(workers))
+    names = [next(f"m{n}" for n in range(1000) if worker_of(f"m{n}", workers) == k) for k in range(workers)]
+    out: multiprocessing.Queue = multiprocessing.Queue()
+    askers = [multiprocessing.Process(target=batches, args=(port, name, ticks, out), daemon=True) for name in names]
+    try:
+        for one in askers:
+            one.start()
+        return sum(out.get(timeout=300.0) for _ in askers)
+    finally:
+        service.terminate()
+        service.wait(20)
+
+
+def served(*options: str) -> tuple[subprocess.Popen, int]:
+    """A service of our own, and its port."""
+    run = [str(Path(sys.executable).parent / "tinclock"), "serve", "--port", "0", *options]
+    service = subprocess.Popen(run, stdout=subprocess.PIPE, text=True)
+    while "where" not in (told := json.loads(service.stdout.readline())):
+        pass
+    return service, int(told["where"].rsplit(":", 1)[1])
 
 
 def misbehave(port: int) -> None:
@@ -199,9 +255,7 @@ def tenfold(port: int) -> None:
 def main() -> None:
     """Start the service, load it, print."""
     seconds = next((float(a) for a in sys.argv[1:] if a.replace(".", "").isdigit()), 600.0)
-    run = [str(Path(sys.executable).parent / "tinclock"), "serve", "--port", "0"]
-    service = subprocess.Popen(run, stdout=subprocess.PIPE, text=True)
-    port = int(json.loads(service.stdout.readline())["where"].rsplit(":", 1)[1])
+    service, port = served()
     rude = []
     try:
         match = Match(port, "steady")
@@ -213,13 +267,14 @@ def main() -> None:
         for one in rude:
             one.kill()
             one.join()
-        found["batch_claims_per_s"] = batches(match, int(seconds * RATE_HZ))
+        found["batch_claims_per_s"] = batches(port, "batches", 1500)
         found["matches_failed"] = "tinclock_failed_matches_total 0.0" not in metrics(port)
     finally:
         for one in rude:
             one.kill()
         service.terminate()
     found["exit"] = service.wait(20)
+    found["batch_claims_per_s_two_workers"] = on_workers(2, 1500)
     if "--picture" in sys.argv:
         draw(found, Path(sys.argv[sys.argv.index("--picture") + 1]))
     memory = found["memory_mb"]

@@ -29,7 +29,7 @@ UNFAIR = {"clover": {"inflate_damage": 1.0}, "fennel": {"fast_trigger": 1.0}}
 class Interrupted(MatchCalls):
     """A referee that another one takes over from, out of a checkpoint, every few commands."""
 
-    every = 61
+    every = 83
 
     def __init__(self, *given: Any, **named: Any) -> None:
         self.referee, self._commands = tinclock.Referee(*given, **named), 0
@@ -49,10 +49,10 @@ def encoded(some: Any) -> list[bytes]:
 
 
 def test_a_match_that_goes_on_from_checkpoints_is_ruled_bit_for_bit_as_without(monkeypatch):
-    """Every ruling and event of a match with all weapons, doors and unfair players, taken over sixty times."""
-    calm = play_match(seed=17, seconds=12.0, players=12, unfair=UNFAIR)
+    """Every ruling and event of a match with all weapons, doors and unfair players, taken over again and again."""
+    calm = play_match(seed=17, seconds=7.0, players=10, unfair=UNFAIR)
     monkeypatch.setattr("tinclock.garden.match.Referee", Interrupted)
-    moved = play_match(seed=17, seconds=12.0, players=12, unfair=UNFAIR)
+    moved = play_match(seed=17, seconds=7.0, players=10, unfair=UNFAIR)
     assert encoded(calm.rulings) == encoded(moved.rulings)
     assert encoded(calm.events) == encoded(moved.events)
     assert {ruling.kind for ruling in calm.rulings} >= {"shot", "move", "launch", "flight", "trigger", "handle"}

@@ -229,7 +229,7 @@ def test_a_match_that_fails_takes_no_other_with_it(monkeypatch):
     def broken(*_, **__):
         raise ZeroDivisionError("a fault of ours")
 
-    monkeypatch.setattr(hub.matches["bad"].server, "rule", broken)
+    monkeypatch.setattr(hub.matches["bad"].server, "rule_many", broken)
     lost = ask("claims", "bad", claims=[("c0", 0.1, shot())])
     assert (lost["ok"], lost["failed"]) == (False, True)
     assert "a fault of ours" in ask.tick("bad", 3)["error"]

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from tinclock.core.errors import BadNumberError, MissingExtraError
 from tinclock.core.plain import Fields
-from tinclock.serve.hub import outcome_of, unwrapped
+from tinclock.serve.doing import outcome_of, unwrapped
 
 if TYPE_CHECKING:
     from collections.abc import Awaitable, Callable

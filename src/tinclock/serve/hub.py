@@ -17,14 +17,13 @@ from tinclock.core.timeline.packed import Packed
 from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
+from tinclock.serve.doing import number_of, outcome_of, rulings_of, unwrapped
 from tinclock.serve.journal import entries_of, match_of
 from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.questions import answer_of, explanation_of
 from tinclock.serve.requests import (
     FROM_JSON,
     FROM_PACKED,
-    NUMBER_JSON,
-    NUMBER_PACKED,
     TO_JSON,
     TO_PACKED,
     Ask,
@@ -60,6 +59,8 @@ MOST_EVENTS = 1024
 """Events of one reply."""
 MOST_UNLOGGED = 100_000
 """Findings that wait for a log that can't be written."""
+AT_ONCE = 16
+"""Claims that are ruled together: few enough that the next look at the time comes soon, whatever they are."""
 SLICE_S = 0.002
 """So long one request is worked on before others have a turn."""
 CHANGING = (Call, Tick, Claims, Messages, Deliver)
@@ -111,7 +112,7 @@ class Hub:
             asked: Request = FROM_JSON.decode(frame) if as_json else FROM_PACKED.decode(frame)  # type: ignore[arg-type]
         except Exception as error:  # whatever a decoder does with a stranger's frame
             self.requests["unreadable"] += 1
-            reply = Reply(_number(frame), ok=False, error=f"unreadable request: {error}"[:200])
+            reply = Reply(number_of(frame), ok=False, error=f"unreadable request: {error}"[:200])
         else:
             self.requests[type(asked).__name__.lower()] += 1
             return (yield from self._kept(asked, asker, frame))
@@ -211,19 +212,22 @@ class Hub:
     def _claims(self, asked: Claims, match: Match) -> Work:
         for place, (_, received_at, _) in enumerate(asked.claims):  # before any is ruled: a receipt must not get lost
             seconds(f"claims[{place}]: received_at", received_at)
-        ruled, fresh, server = list[Ruled](), list[Ruled](), match.server
+        ruled, fresh, at_once = list[Ruled](), list[Ruled](), 1 if asked.explain else AT_ONCE
         began = time.perf_counter()
-        for place, (connection, received_at, received) in enumerate(asked.claims):
-            again = match.coming_back and place in match.dropped
-            if match.drops(place, not again and match.guards.admit(connection, received_at, len(received))):
-                self.outcomes["dropped"] += 1
-                ruled.append(Ruled(0, connection, "dropped", None))
-                continue
-            claim: Any = received if isinstance(server, Recorder) else decode_claim(received)
-            ruling = server.rule(connection, claim, received_at=received_at)
-            told = self._told(match, ruling, received, asked.explain)
-            fresh.append(told)
-            ruled.append(told)
+        for begin in range(0, len(asked.claims), at_once):
+            some = asked.claims[begin : begin + at_once]
+            taken = [self._is_taken(match, place, one) for place, one in enumerate(some, begin)]
+            rulings = iter(
+                rulings_of(match.server, [one for one, is_taken in zip(some, taken, strict=True) if is_taken])
+            )
+            for (connection, _, received), is_taken in zip(some, taken, strict=True):
+                if not is_taken:
+                    self.outcomes["dropped"] += 1
+                    ruled.append(Ruled(0, connection, "dropped", None))
+                    continue
+                told = self._told(match, next(rulings), received, asked.explain)
+                fresh.append(told)
+                ruled.append(told)
             if time.perf_counter() - began > SLICE_S:
                 self._note(asked.match, match, fresh)
                 fresh = []
@@ -231,6 +235,12 @@ class Hub:
                 began = time.perf_counter()
         self._note(asked.match, match, fresh)
         return Reply(asked.request, ruled=tuple(ruled))
+
+    @staticmethod
+    def _is_taken(match: Match, place: int, claim: tuple[str, float, bytes]) -> bool:
+        connection, received_at, received = claim
+        again = match.coming_back and place in match.dropped
+        return not match.drops(place, not again and match.guards.admit(connection, received_at, len(received)))
 
     def _messages(self, asked: Messages, match: Match) -> Work:
         """Border mode: each message through its connection's border."""
@@ -398,26 +408,3 @@ class Hub:
                 match.put_together()
             except (TinClockError, OSError):
                 self.failures += 1
-
-
-def outcome_of(todo: Callable[[], Any]) -> tuple[Any, Exception | None]:
-    """What a call gave, or what it raised."""
-    try:
-        return todo(), None
-    except Exception as error:
-        return None, error
-
-
-def unwrapped(outcome: tuple[Any, Exception | None]) -> Any:
-    found, error = outcome
-    if error is not None:
-        raise error
-    return found
-
-
-def _number(frame: bytes | str) -> int:
-    """The number of a request that is otherwise unreadable, 0 where even that is."""
-    try:
-        return (NUMBER_JSON.decode(frame) if isinstance(frame, str) else NUMBER_PACKED.decode(frame)).request
-    except Exception:
-        return 0

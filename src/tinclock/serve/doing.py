@@ -1,0 +1,45 @@
+"""What requests are done with: calls made beside the loop, rulings of many claims, and the number of a broken frame."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from tinclock.recordings.recorder import Recorder
+from tinclock.serve.requests import NUMBER_JSON, NUMBER_PACKED
+from tinclock.wire.codec import decode_claim
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from tinclock.core.referee import Referee
+    from tinclock.core.ruling.records import Ruling
+
+
+def rulings_of(server: Referee | Recorder, claims: list[tuple[str, float, bytes]]) -> list[Ruling]:
+    """A recorder decodes what it keeps; a referee is given what was decoded."""
+    kept = isinstance(server, Recorder)
+    return server.rule_many([(name, data if kept else decode_claim(data), at) for name, at, data in claims])
+
+
+def outcome_of(todo: Callable[[], Any]) -> tuple[Any, Exception | None]:
+    """What a call gave, or what it raised."""
+    try:
+        return todo(), None
+    except Exception as error:
+        return None, error
+
+
+def unwrapped(outcome: tuple[Any, Exception | None]) -> Any:
+    """What it gave; raises what it raised."""
+    found, error = outcome
+    if error is not None:
+        raise error
+    return found
+
+
+def number_of(frame: bytes | str) -> int:
+    """The number of a request that is otherwise unreadable, 0 where even that is."""
+    try:
+        return (NUMBER_JSON.decode(frame) if isinstance(frame, str) else NUMBER_PACKED.decode(frame)).request
+    except Exception:
+        return 0
