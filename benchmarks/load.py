@@ -189,7 +189,7 @@ def batches(port: int, name: str, ticks: int, out: multiprocessing.Queue | None 
     last = match.reply()["ruled"]
     rate = ticks * PLAYERS / (time.perf_counter() - start)
     upheld = sum(one["outcome"] == "upheld" for one in last)
-    assert upheld > 0.9 * PLAYERS, f"{upheld} upheld"
+    assert upheld > 0.8 * PLAYERS, f"{upheld} upheld"
     if out is not None:
         out.put(rate)
     return rate
@@ -206,7 +206,7 @@ def on_workers(workers: int, ticks: int) -> float:
     try:
         for one in askers:
             one.start()
-        return sum(out.get(timeout=300.0) for _ in askers)
+        return sum(out.get(timeout=60.0) for _ in askers)
     finally:
         service.terminate()
         service.wait(20)
@@ -216,7 +216,7 @@ def served(*options: str) -> tuple[subprocess.Popen, int]:
     """A service of our own, and its port."""
     run = [str(Path(sys.executable).parent / "tinclock"), "serve", "--port", "0", *options]
     service = subprocess.Popen(run, stdout=subprocess.PIPE, text=True)
-    while "where" not in (told := json.loads(service.stdout.readline())):
+    while ":" not in (told := json.loads(service.stdout.readline())).get("where", ""):  # or a worker
         pass
     return service, int(told["where"].rsplit(":", 1)[1])
 

@@ -22,6 +22,7 @@ from tinclock.core.ruling.pipeline import ClaimPipeline
 from tinclock.core.ruling.records import ViewBounds
 from tinclock.core.ruling.shots import Shots
 from tinclock.core.timeline.instants import is_finite, seconds
+from tinclock.core.timeline.packed import Packed
 from tinclock.core.timeline.views import Drawing, sound_drawing
 
 if TYPE_CHECKING:
@@ -314,6 +315,9 @@ class Referee(MatchCalls):
             raise BadArrayError("bones", f"{len(ids)} poses, one an entity", f"{len(bones)} poses")
         for entity in ids:
             self.history.require(entity)
+        if isinstance(bones, Packed):
+            alive = np.array([entity not in self.ledger.dead for entity in ids], bool)
+            return np.array(ids, np.int64)[alive], bones.only(alive)
         kept = [row for row, entity in enumerate(ids) if entity not in self.ledger.dead]
         poses = bones[kept] if isinstance(bones, np.ndarray) else [bones[row] for row in kept]
         return [ids[row] for row in kept], poses

@@ -131,7 +131,7 @@ def brief_ruling(number: int, outcome: Outcome, findings: tuple[Finding, ...], b
     ruling = Ruling.__new__(Ruling)
     known = ruling.__dict__
     known["number"], known["outcome"], known["findings"], known["late"] = number, outcome, findings, brief
-    known["kept"] = brief.kept
+    known["kept"], known["connection"] = brief.kept, brief.kept.quick.name
     return ruling
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Union
 
+import numpy as np
+
 if TYPE_CHECKING:
-    import numpy as np
     from numpy.typing import NDArray
 
 
@@ -29,6 +30,13 @@ class Packed:
     def __getitem__(self, row: int) -> NDArray[np.float64]:
         """One body's bones."""
         return self.flat[self.starts[row] : self.starts[row + 1]]
+
+    def only(self, kept: NDArray[np.bool_]) -> Packed:
+        """The bodies that are marked. kept : (n,) bool"""
+        counts = self.starts[1:] - self.starts[:-1]
+        starts = np.zeros(int(kept.sum()) + 1, np.int64)
+        np.cumsum(counts[kept], out=starts[1:])
+        return Packed(self.flat[np.repeat(kept, counts)], starts)
 
 
 Poses = Union["NDArray[np.floating]", "Sequence[NDArray[np.floating]]", Packed]
