@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import json
 import math
+import re
 import shutil
+import socket
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import msgspec
 import pytest
+from click.testing import CliRunner
 from conftest import needs
 
 import tinclock
+from tinclock.cli.main import main
 from tinclock.core.combat.motion import Motion
 from tinclock.core.combat.projectile_motion import Flight
 from tinclock.core.combat.published import State
@@ -21,6 +26,7 @@ from tinclock.core.combat.scatter import Scatter
 from tinclock.core.rules.weapons import WeaponRules
 from tinclock.garden.scenario import data_file
 from tinclock.garden.screen import Playout, Snapshot
+from tinclock.recordings import Recording, rerule
 from tinclock.wire import client_bundle, decode_message
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -152,6 +158,50 @@ def test_the_kit_in_csharp_passes_the_vectors(tmp_path):
     done = subprocess.run(["mono", str(built), str(KITS / "vectors")], capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stdout
     assert done.stdout.count("ok ") == 7
+
+
+@needs("npm")
+def test_a_server_and_its_clients_in_typescript_play_over_udp(typescript, tmp_path):
+    """The starter's loop beside `tinclock serve`, and two clients on the kit over lines that lose: nobody is Python."""
+    folder = tmp_path / "arena"
+    assert CliRunner().invoke(main, ["new", str(folder), "--server", "typescript"]).exit_code == 0
+    shutil.copy(folder / "server.ts", typescript / "loop.ts")  # its types are checked in the starter's own test
+    options = ["--target", "es2022", "--module", "nodenext", "--outDir", str(folder / "made")]
+    subprocess.run(["npx", "tsc", *options, "loop.ts"], cwd=typescript, capture_output=True, timeout=120)
+    digests = tmp_path / "digests.json"
+    digests.write_bytes(msgspec.json.encode(client_bundle(tinclock.load_rules(folder / "rules.toml")).digests))
+    with (tmp_path / "log").open("wb") as log:
+        command = [sys.executable, "-m", "tinclock", "serve", "--port", "0", "--record", str(tmp_path / "matches")]
+        service = subprocess.Popen(command, stdout=log)
+    loop = None
+    try:
+        while "listening" not in (said := (tmp_path / "log").read_text()):
+            time.sleep(0.05)
+        where = re.search(r'"where": "(127.0.0.1:\d+)"', said).group(1)
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as free:
+            free.bind(("127.0.0.1", 0))
+            port = str(free.getsockname()[1])
+        command = ["node", "--experimental-websocket", str(folder / "made" / "loop.js"), port, "600", f"ws://{where}"]
+        loop = subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, text=True)
+        assert "udp" in loop.stdout.readline()
+        play = ["node", "example/udp_client.mjs", port, "6", str(digests), "popper"]
+        players = [subprocess.Popen(play, cwd=typescript, stdout=subprocess.PIPE, text=True) for _ in range(2)]
+        told = [json.loads(player.communicate(timeout=90)[0]) for player in players]
+    finally:
+        if loop is not None:
+            loop.kill()
+            loop.communicate()
+        service.terminate()
+        service.wait(30.0)
+    for one in told:
+        assert (one["same_rules"], one["unanswered"]) == (True, 0), told
+        assert one["lost"] > 0
+        assert one["answers"] == one["shots"] > 2
+    assert sum(one["hits"] for one in told) > 0
+    (match,) = (tmp_path / "matches").iterdir()
+    again = rerule(Recording(match))
+    assert again.as_recorded
+    assert {ruling.kind for ruling in again.rulings} >= {"shot", "move"}
 
 
 @needs("npm")

@@ -1,9 +1,11 @@
-// A player over UDP, on the kit: node udp_client.mjs PORT SECONDS DIGESTS.json. Plays against examples/udp/server.py
-// for so many seconds of the match, and prints one line of JSON. One datagram in ten that it sends is lost on purpose, and one in twenty is sent twice.
+// A player over UDP, on the kit: node udp_client.mjs PORT SECONDS DIGESTS.json [WEAPON]. Plays against
+// examples/udp/server.py, or against the loop that `tinclock new arena --server typescript` writes (its weapon is the
+// popper), for so many seconds of the match, and prints one line of JSON. One datagram in ten that it sends is lost on purpose, and one in twenty is sent twice.
 import { createSocket } from "node:dgram";
 import { readFileSync } from "node:fs";
 import { Connection, decode, Playout, Prediction, unpack } from "../dist/index.js";
 
+const weapon = process.argv[5] ?? "grit_rifle";
 const [port, seconds, digests] = [Number(process.argv[2]), Number(process.argv[3]), JSON.parse(readFileSync(process.argv[4], "utf8"))];
 const socket = createSocket("udp4"), shown = new Prediction(), playout = new Playout(0.1), bodies = new Map();
 const seen = { snapshots: 0, answers: 0, upheld: 0, hits: 0, shots: 0, lost: 0 };
@@ -26,9 +28,8 @@ const client = new Connection(send, now, {
 }, digests);
 
 socket.on("message", (bytes) => {
-  const message = decode(bytes);
-  if (message) return client.take(message);
-  const snapshot = unpack(bytes); // the game's own
+  const snapshot = bytes[0] === 0x7b ? JSON.parse(bytes.toString()) : unpack(bytes);
+  if (snapshot.kind !== "snapshot") return void client.take(decode(bytes)); // snapshots are the game's own
   seen.snapshots += 1;
   first ??= snapshot.tick;
   if ((snapshot.tick - first) / 64 >= seconds) over ??= now();
@@ -53,7 +54,7 @@ function act(step) {
   const apart = (place) => Math.hypot(place[0] - to[0], place[1] - to[1]);
   const aim = at.sort((a, b) => apart(a) - apart(b))[0], eye = [to[0] + 0.02, to[1], to[2] + 1.62];
   const line = [aim[0] - eye[0], aim[1] - eye[1], aim[2] + 1.3 - eye[2]], length = Math.hypot(...line);
-  client.claim({ kind: "shot", weapon: "grit_rifle", origin: [eye[0] + 0.09, eye[1], eye[2]],
+  client.claim({ kind: "shot", weapon, origin: [eye[0] + 0.09, eye[1], eye[2]],
     direction: line.map((value) => value / length), view, client_time: now() });
   seen.shots += 1;
 }
