@@ -22,8 +22,8 @@ from websockets.exceptions import ConnectionClosed
 from websockets.sync.client import unix_connect
 
 import tinclock
-from tinclock.cases.evidence_log import EvidenceLog, read_log
-from tinclock.errors import RecordingError
+from tinclock.cases.evidence_log import EvidenceLog, findings_of, read_log
+from tinclock.errors import EvidenceError, RecordingError
 from tinclock.recordings import Recorder, Recording, rerule
 from tinclock.serve.hub import Hub
 from tinclock.serve.workers import worker_of
@@ -352,3 +352,23 @@ def test_a_recording_goes_on_where_its_last_flush_left_it(tmp_path, rules):
     with pytest.raises(RecordingError, match="was ended in good order"):
         Recorder.going_on(tmp_path / "r")
     recorder._writer._error = OSError("this one is dead")
+
+
+def test_what_was_logged_last_is_found_without_reading_the_whole_log(tmp_path):
+    """Coming back looks from the newest file back, as far as the match's last rulings can be, and no further."""
+    finding = {"code": "fast_cadence", "server_time": 0.5}
+    with EvidenceLog(tmp_path, file_bytes=2000) as log:
+        for ruling in range(1, 200):
+            bodies = [
+                {"match": name, "ruling": ruling, "finding": finding} for name in ("m", "quiet")[: 1 + (ruling < 3)]
+            ]
+            log.append("finding", bodies)
+    files = sorted(tmp_path.glob("evidence-*.jsonl"))
+    assert len(files) > 10
+    files[0].write_bytes(b"{broken\n")
+    assert findings_of(tmp_path, "m", 195) == {(number, "fast_cadence", 0.5) for number in range(196, 200)}
+    assert findings_of(tmp_path, "m", 60) == {(number, "fast_cadence", 0.5) for number in range(61, 200)}
+    with pytest.raises(EvidenceError):
+        findings_of(tmp_path, "quiet", 2)
+    os.utime(files[0], (1.0, 1.0))
+    assert findings_of(tmp_path, "quiet", 2, since_unix_s=2.0) == set()

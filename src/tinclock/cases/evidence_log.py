@@ -210,10 +210,14 @@ def _entry(path: Path, row: int, line: bytes) -> Entry:
 def read_log(folder: str | Path) -> Iterator[Entry]:
     """Every whole record, in order; a torn last line isn't one. Raises `EvidenceError` for a line that is no record."""
     for path in _required(Path(folder)):
-        with path.open("rb") as file:
-            for row, line in enumerate(file, 1):
-                if line.endswith(b"\n"):
-                    yield _entry(path, row, line[:-1])
+        yield from _entries_of(path)
+
+
+def _entries_of(path: Path) -> Iterator[Entry]:
+    with path.open("rb") as file:
+        for row, line in enumerate(file, 1):
+            if line.endswith(b"\n"):
+                yield _entry(path, row, line[:-1])
 
 
 def records_of(folder: str | Path, match: str) -> dict[str, int]:
@@ -225,13 +229,29 @@ def records_of(folder: str | Path, match: str) -> dict[str, int]:
     return dict(found)
 
 
-def findings_of(folder: str | Path, match: str, after: int = 0) -> set[tuple[int, str, float]]:
-    """(ruling, code, server time) of the findings about a match's rulings after a number that are in the log."""
+def findings_of(
+    folder: str | Path, match: str, after: int = 0, *, since_unix_s: float = 0.0
+) -> set[tuple[int, str, float]]:
+    """(ruling, code, server time) of the findings about a match's rulings after a number that are in the log.
+
+    Files are read from the newest back, as far as such findings can be.
+    since_unix_s : nothing was found about that match before this moment
+    """
     out = set()
-    for entry in read_log(folder) if files_of(Path(folder)) else ():
-        body = msgspec.json.decode(entry.body, type=_Found) if entry.kind == "finding" else _Found()
-        if body.match == match and body.ruling > after:
-            out.add((body.ruling, body.finding.code, body.finding.server_time))
+    for path in reversed(files_of(Path(folder))):
+        if path.stat().st_mtime < since_unix_s:
+            break
+        is_further_back = True
+        for entry in _entries_of(path):
+            body = msgspec.json.decode(entry.body, type=_Found) if entry.kind == "finding" else _Found()
+            if body.match != match:
+                continue
+            if body.ruling > after:
+                out.add((body.ruling, body.finding.code, body.finding.server_time))
+            elif body.ruling > 0:  # rulings are logged in order
+                is_further_back = False
+        if not is_further_back:
+            break
     return out
 
 

@@ -18,7 +18,7 @@ from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.doing import number_of, outcome_of, rulings_of, unwrapped
-from tinclock.serve.journal import entries_of, match_of
+from tinclock.serve.journal import entries_of, kept_of
 from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.questions import answer_of, explanation_of
 from tinclock.serve.requests import (
@@ -49,12 +49,15 @@ if TYPE_CHECKING:
 
     from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.core.ruling.records import Ruling
+    from tinclock.serve.journal import Kept
 
     Work = Generator[Callable[[], Any] | None, Any, Reply]
     """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""
 
 MOST_MATCHES = 1024
 CHECKPOINT_S = 10.0
+CLOCK_OFF_S = 86_400.0
+"""No machine's clock is set back further."""
 MOST_EVENTS = 1024
 """Events of one reply."""
 MOST_UNLOGGED = 100_000
@@ -335,17 +338,19 @@ class Hub:
         share : which matches are this process' own, by their names
         """
         for recording in sorted(self._folder.iterdir()) if self._folder is not None and self._folder.is_dir() else ():
-            name = match_of(recording)
-            if name is None or name in self.matches or not share(name):
+            kept = kept_of(recording)
+            name = "" if kept is None else kept.match
+            if kept is None or name in self.matches or not share(name):
                 continue
             try:
-                self._bring_back(name, recording)
+                self._bring_back(kept, recording)
                 yield name, ""
             except (TinClockError, OSError) as error:
                 self.failures += 1
                 yield name, str(error)
 
-    def _bring_back(self, name: str, recording: Path) -> None:
+    def _bring_back(self, kept: Kept, recording: Path) -> None:
+        name = kept.match
         entries = list(entries_of(recording))
         recorder = Recorder.going_on(recording, when_full="go on", checkpoint_s=self._checkpoint_s)
         match = Match(name, recorder, goes_on=True)
@@ -353,7 +358,11 @@ class Hub:
             if entry.step < recorder.step:
                 match.remember(entry.request, entry.reply)
         if self._evidence is not None:
-            match.logged = frozenset(findings_of(self._evidence.folder, name, recorder.rulings))
+            match.logged = frozenset(
+                findings_of(
+                    self._evidence.folder, name, recorder.rulings, since_unix_s=kept.opened_unix_s - CLOCK_OFF_S
+                )
+            )
         self.matches[name], match.coming_back = match, True
         try:
             for entry in entries:

@@ -9,6 +9,7 @@ import contextlib
 import os
 import shutil
 import struct
+import time
 import zlib
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -38,9 +39,10 @@ class Entry(NamedTuple):
 
 
 class Kept(msgspec.Struct, frozen=True):
-    """Whose journal it is."""
+    """Whose journal it is. opened_unix_s : when it was begun"""
 
     match: str
+    opened_unix_s: float = 0.0
 
 
 class Journal:
@@ -52,7 +54,8 @@ class Journal:
     def __init__(self, recording: Path, match: str, *, sync: bool) -> None:
         self._folder, self._sync = recording / FOLDER, sync
         self._folder.mkdir(exist_ok=True)
-        (self._folder / OF).write_bytes(msgspec.json.encode(Kept(match)))
+        if kept_of(recording) is None:
+            (self._folder / OF).write_bytes(msgspec.json.encode(Kept(match, time.time())))
         self._last_steps: dict[int, int] = {}
         """Of each file, by its number: the step of the last request in it."""
         for path in sorted(self._folder.glob("*.frames")):
@@ -92,10 +95,10 @@ class Journal:
         shutil.rmtree(self._folder, ignore_errors=True)
 
 
-def match_of(recording: Path) -> str | None:
-    """The name of the match that can go on here; None where none can."""
+def kept_of(recording: Path) -> Kept | None:
+    """The match that can go on here; None where none can."""
     try:
-        return msgspec.json.decode((recording / FOLDER / OF).read_bytes(), type=Kept).match
+        return msgspec.json.decode((recording / FOLDER / OF).read_bytes(), type=Kept)
     except (OSError, msgspec.DecodeError):
         return None
 
