@@ -28,7 +28,7 @@ from tinclock.recordings import Recorder, Recording, rerule
 from tinclock.serve.hub import Hub
 from tinclock.serve.workers import worker_of
 
-KILLS = int(os.environ.get("TINCLOCK_TEST_KILLS", "6"))
+KILLS = int(os.environ.get("TINCLOCK_TEST_KILLS", "5"))
 
 
 def script(ticks: int) -> list[dict[str, Any]]:

@@ -24,7 +24,7 @@ APART = (PoseHistory, tinclock.Level, tinclock.Rules, tinclock.Rig, Weapon, Cloc
 MEMORY = frozenset({"receipts"})
 NOTED = [LINE.highest_sequence, LINE.shortest_s, LINE.latest_s, LINE.back_s]
 """The window of sequence numbers; and of a connection's row that too, with what is only noted by whoever asks."""
-LEAST = 12
+LEAST = 8
 """So many claims of each kind are denied at least, over all consequences."""
 
 
@@ -171,7 +171,7 @@ def test_a_denied_claim_changes_nothing_but_the_window_of_sequence_numbers(codes
     denied: Counter[str] = Counter()
     for code in codes:
         field, seen = Field(code), set[str]()
-        for tick in range(90):
+        for tick in range(60):
             field.tick(tick)
             for _ in range(3):
                 outcome, ruling = field.claim()
