@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import platform
 import shutil
+from functools import cache
 from importlib.metadata import version
 from typing import TYPE_CHECKING, Final, NamedTuple
 
@@ -11,6 +12,9 @@ import msgspec
 
 from tinclock.core.checkpoint import referee_from
 from tinclock.core.errors import CheckpointError
+from tinclock.core.kernels import rows
+from tinclock.core.kernels.hearing import MOST_SAID, SAID_FIELDS
+from tinclock.core.kernels.layout import FLIGHT_FIELDS, PART_FIELDS
 from tinclock.recordings.disk import put_down
 from tinclock.recordings.layout import sha256
 
@@ -49,9 +53,17 @@ class Stood(NamedTuple):
 
 
 def made_by() -> str:
-    """What a checkpoint depends on besides the match."""
+    """What a checkpoint depends on besides the match: releases, and the rows of numbers that kernels read."""
     packages = " ".join(f"{name} {version(name)}" for name in ("tinclock", "numpy", "msgspec"))
-    return f"{packages} python {platform.python_version()}"
+    return f"{packages} python {platform.python_version()} rows {_rows()}"
+
+
+@cache
+def _rows() -> str:
+    """A digest of every field of every row: what lies elsewhere in another state of the source is not believed."""
+    of = [one for one in vars(rows).values() if isinstance(one, tuple) and hasattr(one, "_fields")]
+    named = [f"{type(one).__name__} {' '.join(one._fields)}" for one in of]
+    return sha256("\n".join([*named, str((FLIGHT_FIELDS, PART_FIELDS, MOST_SAID, SAID_FIELDS))]).encode())[:16]
 
 
 def put_checkpoint(recording: Path, flush: Flush, data: bytes) -> None:
