@@ -218,6 +218,7 @@ def served(*options: str) -> tuple[subprocess.Popen, int]:
     service = subprocess.Popen(run, stdout=subprocess.PIPE, text=True)
     while ":" not in (told := json.loads(service.stdout.readline())).get("where", ""):  # or a worker
         pass
+    threading.Thread(target=service.stdout.read, daemon=True).start()  # a log that nobody reads would stop it
     return service, int(told["where"].rsplit(":", 1)[1])
 
 
