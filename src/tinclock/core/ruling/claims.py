@@ -206,3 +206,12 @@ def exact(claim: Any) -> Any:
         return read_claim(type(claim), {field: getattr(claim, field) for field in claim.__struct_fields__})
     except UNREADABLE:
         return claim
+
+
+def as_claim(claim: object) -> Claim | object:
+    """A claim from plain data (a decoded message); the data itself when it isn't one."""
+    try:
+        known: Claim = msgspec.convert(claim, Claim)
+        return known
+    except UNREADABLE:
+        return claim

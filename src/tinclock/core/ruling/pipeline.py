@@ -4,12 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Final, Literal
 
-import msgspec
-
 from tinclock.core.combat.flights import Flights
-from tinclock.core.combat.held import NEVER
 from tinclock.core.combat.ledger import Ledger
-from tinclock.core.combat.receipts import ActorState, Outcome, Receipt
+from tinclock.core.combat.receipts import Outcome, Receipt
 from tinclock.core.combat.roster import Connection, HeldTrigger, Participant, Roster
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import BadNumberError, RulesError
@@ -29,20 +26,22 @@ from tinclock.core.ruling.claims import (
     ImpactClaim,
     ShotClaim,
     TriggerClaim,
+    as_claim,
     exact,
     read_claim,
 )
 from tinclock.core.ruling.flying import end_flight, fly_all
 from tinclock.core.ruling.many import Together
+from tinclock.core.ruling.outcome import named, ruling_on
 from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Procedure
 from tinclock.core.ruling.quick import PACKS, Quick
-from tinclock.core.ruling.records import Ruling, ruling_of
+from tinclock.core.ruling.records import Ruling
 from tinclock.core.ruling.short_way import Numbering, ShortWay
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.strike import BlowReach
 from tinclock.core.ruling.trigger import next_shot_at
 from tinclock.core.ruling.work import HarmWork, Work, World
-from tinclock.core.text import excerpt, excerpt_name
+from tinclock.core.text import excerpt
 from tinclock.core.timeline.bodies import facing_at
 from tinclock.core.timeline.cover import Cover
 from tinclock.core.timeline.history import PoseHistory
@@ -176,7 +175,7 @@ class ClaimPipeline:
         ruling = self._rule_slowly(sender, connection, claim, received_at)
         actor = None if connection is None else self.roster.actors.get(connection.entity)
         if ruling.kind == "move" and actor is not None:
-            follow_its_client(ruling, _as_claim(claim), actor)
+            follow_its_client(ruling, as_claim(claim), actor)
         return ruling
 
     def _rule_slowly(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
@@ -187,7 +186,7 @@ class ClaimPipeline:
             return self._refuse(sender, connection.account, "spectator", "a player", received_at)
         procedure = PROCEDURES.get(type(claim))
         if procedure is None:
-            claim = _as_claim(claim)
+            claim = as_claim(claim)
             procedure = PROCEDURES.get(type(claim))
         else:
             claim = exact(claim)
@@ -387,67 +386,13 @@ class ClaimPipeline:
         """Put a claim that was begun through the rest of its procedure."""
         name = getattr(claim, "weapon", None)
         if not self._checking.passes(procedure, claim, work, begun):
-            return self._ruling(work, procedure.kind, "denied", _named(name, work))
+            return self._ruling(work, procedure.kind, "denied", named(name, work))
         procedure.commit(claim, work)
         return self._ruling(
-            work, procedure.kind, self._checking.compare(procedure.compares, claim, work), _named(name, work)
+            work, procedure.kind, self._checking.compare(procedure.compares, claim, work), named(name, work)
         )
 
     def _ruling(
         self, work: Work, kind: str, outcome: Outcome, weapon: str = "", first: Receipt | None = None
     ) -> Ruling:
-        connection, late = work.connection, work.late
-        fields = {
-            "number": self._numbering.next(), "kind": kind, "connection": connection.name,
-            "account": connection.account, "entity": work.actor.entity, "sequence": work.sequence, "weapon": weapon,
-            "received_at": work.received_at, "outcome": outcome, **_NOTHING_FOUND, "findings": tuple(work.findings),
-            "first": first, "state": None if kind == "flight" else self._state_of(work), **work.found(),
-        }  # fmt: skip
-        if late is None:
-            fields["steps"] = tuple(work.steps)
-        else:
-            fields["late"] = late
-        return ruling_of(fields)
-
-    def _state_of(self, work: Work) -> ActorState:
-        actor, now, connection = work.actor, work.received_at, work.connection
-        if actor.connection != connection.name:  # it no longer acts for that one: what it may know is its own
-            actor = self.roster.actors.get(connection.entity, actor)
-        held = actor.weapons.get(actor.wielded)
-        counted = not (work.findings and work.findings[0].code in NOT_COUNTED)
-        last = work.sequence if counted and work.sequence > connection.highest_sequence else connection.highest_sequence
-        health, armour = self.ledger.standing(actor.entity)
-        position = None if actor.accepted is None else actor.accepted.position
-        if held is None:
-            return ActorState(actor.entity, last, health, armour, position=position)
-        wait, (magazine, reserve) = held.ready_at() - now, held.rounds_at(now)
-        state = ActorState(
-            actor.entity, last, health, armour, actor.wielded, magazine, reserve, held.shots,
-            wait if 0.0 < wait < NEVER else 0.0, position=position,
-        )  # fmt: skip
-        return work.state(state)
-
-
-_NOTHING_FOUND: Fields = {
-    "hits": (), "damage": 0.0, "view": None, "view_time": None, "rewound_s": None, "origin": None, "direction": None,
-    "reached_m": None, "stopped_by": None, "shot": None, "aim": None, "rays": (), "position": None,
-}  # fmt: skip
-"""What a ruling holds besides, where its kind of claim adds nothing."""
-
-
-def _named(name: object, work: Work) -> str:
-    """The weapon of a ruling: as the claim names it where that is known, else a short piece of it."""
-    if name is None:
-        return work.used
-    if type(name) is not str:
-        return excerpt(name)
-    return work.used if name == work.used else excerpt_name(name)
-
-
-def _as_claim(claim: object) -> Claim | object:
-    """A claim from plain data (a decoded message); the data itself when it isn't one."""
-    try:
-        known: Claim = msgspec.convert(claim, Claim)
-        return known
-    except UNREADABLE:
-        return claim
+        return ruling_on(work, self._numbering.next(), kind, outcome, weapon, first)
