@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import importlib
 import inspect
+import io
 import os
 import pickle
 import re
@@ -12,6 +13,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import numba
 import pytest
 
 import tinclock
@@ -152,6 +154,21 @@ print(told[0][:2], told[-1][1] == told[-1][2], fresh, sum(after.values()) > 25)
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert done.stdout.strip() == "('levels', 0) True {} True"
+
+
+def test_kernels_are_kept_under_what_a_call_looks_for():
+    """A process that never warmed up finds in the cache what another one compiled."""
+    tinclock.warm_up()
+    kept = []
+    for name, module in list(sys.modules.items()):
+        for kernel in vars(module).values() if name.startswith("tinclock.core.kernels") else ():
+            if hasattr(kernel, "stats") and kernel.stats.cache_path:
+                for index in Path(kernel.stats.cache_path).glob(f"*.{kernel.__name__}-*.nbi"):
+                    file = io.BytesIO(index.read_bytes())
+                    pickle.load(file)  # the version comes first
+                    kept += [signature for signature, *_ in pickle.load(file)[1]]
+    assert len(kept) > 25
+    assert [one for one in kept if not all(isinstance(each, numba.types.Type) for each in one)] == []
 
 
 def test_without_a_place_for_a_cache_kernels_are_compiled_and_what_to_set_is_said(tmp_path):

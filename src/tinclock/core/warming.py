@@ -9,6 +9,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 import msgspec
+import numba
 import numpy as np
 
 from tinclock.core.combat.motion import Motion
@@ -189,7 +190,7 @@ class _Match:
             self._record()
 
     def _claims(self) -> None:
-        check_claims.compile("(int64, int64, int64, int64)")
+        check_claims.compile((numba.int64,) * 4)  # as types: what is compiled for a text is kept where no call finds it
 
     def _launches(self) -> None:
         for weapon in ("ball", "point"):
