@@ -12,7 +12,7 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, pr
 from test_history import mixed_rig
 
 import tinclock
-from tinclock.core.combat.cadence import Cadence
+from tinclock.core.combat.held import Held
 from tinclock.core.combat.ledger import Blow, Ledger
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.rules.weapons import WeaponRules
@@ -129,10 +129,10 @@ def test_duplicated_and_reordered_claims_are_each_applied_exactly_once(arrivals)
 @given(st.lists(st.floats(0.0, 0.5), min_size=1, max_size=200), st.floats(0.05, 0.4), st.floats(0.0, 0.5))
 def test_no_spread_of_shots_beats_the_weapon_by_more_than_the_allowance(waits, interval, allowance):
     """However they are spread, no more than (T + allowance) / interval + 1 shots pass in any time T."""
-    cadence, passed = Cadence(weapon(interval_s=interval)), []
+    held, passed = Held(Weapon("w", weapon(interval_s=interval)), b"key"), []
     for now in np.cumsum(waits).tolist():
-        if cadence.ready_at - now <= allowance:
-            cadence.fire(now)
+        if held.cadence.ready_at - now <= allowance:
+            held.spend(now)
             passed.append(now)
     for i, first in enumerate(passed):
         for count, last in enumerate(passed[i:], start=1):

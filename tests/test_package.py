@@ -156,6 +156,28 @@ print(told[0][:2], told[-1][1] == told[-1][2], fresh, sum(after.values()) > 25)
     assert done.stdout.strip() == "('levels', 0) True {} True"
 
 
+def test_every_kernel_that_python_calls_is_warm():
+    """A match that reloads, charges or derives a view waits for no compiler either."""
+    script = """
+import ast, importlib, pathlib, sys, tinclock
+tinclock.warm_up()
+core = pathlib.Path(tinclock.__file__).parent / "core"
+cold = set()
+for path in core.rglob("*.py"):
+    if "kernels" not in path.parts:
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("tinclock.core.kernels"):
+                module = importlib.import_module(node.module)
+                for name in node.names:
+                    kernel = getattr(module, name.name)
+                    if hasattr(kernel, "signatures") and not kernel.signatures:
+                        cold.add(name.name)
+print(*sorted(cold))
+"""
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert done.stdout.split() == []
+
+
 def test_kernels_are_kept_under_what_a_call_looks_for():
     """A process that never warmed up finds in the cache what another one compiled."""
     tinclock.warm_up()

@@ -13,8 +13,9 @@ from hypothesis import strategies as st
 from scipy import stats
 
 import tinclock
-from tinclock.core.combat.cadence import Cadence
+from tinclock.core.combat.held import Held
 from tinclock.core.combat.scatter import draws
+from tinclock.core.combat.weapons import Weapon
 from tinclock.core.rules.weapons import BurstRules, RecoilRules, SpreadRules
 from tinclock.garden.scenario import data_file
 
@@ -96,11 +97,11 @@ def test_no_timing_of_packets_fires_faster_over_time_than_the_weapon(waits, allo
     """No timing of packets fires faster over time than the weapon."""
     burst = BurstRules(shots=3, interval_s=0.05) if bursts else None
     table = msgspec.structs.replace(RULES.weapons[RIFLE], interval_s=0.3, burst=burst)
-    cadence, now, fired = Cadence(table), 0.0, []
+    held, now, fired = Held(Weapon(RIFLE, table), b"key"), 0.0, []
     for wait in waits:
         now += wait
-        if cadence.ready_at - now <= allowance:
-            cadence.fire(now)
+        if held.cadence.ready_at - now <= allowance:
+            held.spend(now)
             fired.append(now)
     mean = (2 * 0.05 + 0.3) / 3 if bursts else 0.3
     ahead = 3 if bursts else 1

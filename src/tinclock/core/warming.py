@@ -20,8 +20,10 @@ from tinclock.core.kernels.checking import check_claims
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.rules.ruleset import Rules
+from tinclock.core.ruling.checks.view import bound_views
 from tinclock.core.ruling.claims import ShotClaim
-from tinclock.core.timeline.views import View
+from tinclock.core.timeline.drawn import drawn_view
+from tinclock.core.timeline.views import Drawing, View
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -221,3 +223,9 @@ class _Match:
         self.referee.view_bounds("a")
         self.referee.seen("a", [self._tick - 3, self._tick - 2, 0.5], 1.0, self._tick / 64)
         self.referee.view_choice("a", 1, self._tick / 64)
+        drawn_view(history, Drawing(), self._tick / 64)
+        bound_views(self.referee._roster.connections["a"], self.referee._pipeline.numbers)
+        held = self.referee._roster.actors[1].weapons["plain"]
+        if not held.can_reload():  # endless, as the rules above have it
+            held.reload(self._tick / 64)
+            held.refill()

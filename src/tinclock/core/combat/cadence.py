@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.kernels.rows import HELD
-from tinclock.core.kernels.spending import fire_of
 from tinclock.core.packed import Number, Row
 
 if TYPE_CHECKING:
@@ -40,7 +39,3 @@ class Cadence:
         self.numbers[HELD.pause_s] = weapon.interval_s
         self.numbers[HELD.fired] = 0.0
         self.fired_at = self.ready_at = float("-inf")
-
-    def fire(self, now: float) -> None:
-        """Spend the time of one shot."""
-        fire_of(self._row.at, now)

@@ -10,7 +10,6 @@ from tinclock.core.combat.scatter import Scatter
 from tinclock.core.kernels.rows import HELD
 from tinclock.core.kernels.spending import (
     can_reload_of,
-    charge_of,
     reload_of,
     rounds_of,
     settle_of,
@@ -106,10 +105,6 @@ class Held(Row):
         """Magazine, reserve (None: endless) and how long until it fires, inf for never."""
         magazine, reserve, wait = standing_of(self.at, self.weapon.at, now)
         return None if magazine < 0.0 else int(magazine), None if reserve < 0.0 else int(reserve), wait
-
-    def charge_at(self, now: float) -> float:
-        """The share of a full charge that there is now."""
-        return float(charge_of(self.at, self.weapon.at, now))
 
     def charge(self, now: float) -> None:
         """Begin to charge."""

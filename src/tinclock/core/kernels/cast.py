@@ -16,7 +16,7 @@ import math
 
 import numpy as np
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import (
     AXES,
     BONE_COUNT,
@@ -73,7 +73,7 @@ _SHORT, _LONG = 1.0 / TOLERANCES.largest, TOLERANCES.largest
 BLOCK = 2048  # rays that are sorted together: few enough for their data to stay in a core's own cache
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def ray_part(way, bone, radius, part):
     """A ray (a ball, with `radius` > 0) from the origin against one part: (enter, leave), metres, clamped.
 
@@ -153,7 +153,7 @@ def _bones_apart(middle, way, ka, kb, before, after, count, apart):
         apart[k] = wx * wx + wy * wy + wz * wz
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _ray_entity(ray, radius, view, column, limit, depth, stored, scratch):
     """One ray against one entity's parts: (part row, enter, leave) of the winner, metres, row -1 for none in `limit`.
 
@@ -207,7 +207,7 @@ def _ray_entity(ray, radius, view, column, limit, depth, stored, scratch):
     return best_row, best, best_leave
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def first_part(ray, radius, limit, view, ignore, depth, stored, scratch):
     """The nearest hit among all entities but column `ignore`: (column, part row, enter, leave), column -1 for none.
 
@@ -222,7 +222,7 @@ def first_part(ray, radius, limit, view, ignore, depth, stored, scratch):
     return _first_of(ray, radius, limit, view, depth, stored, scratch)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _first_of(ray, radius, limit, view, depth, stored, scratch):
     """`first_part` among the entities that `near`, in metres, gives a distance of."""
     near, queue, _, _ = scratch
@@ -254,7 +254,7 @@ def _first_of(ray, radius, limit, view, depth, stored, scratch):
     return best_column, best_row, best, best_leave
 
 
-@njit(cache=True, inline="always")
+@inner
 def _scratch_for(header):
     """(near, queue, apart, close), see the top of this page; nothing in them has a value, or a unit, yet."""
     return (
@@ -298,7 +298,7 @@ def first_on_path(ray, limit, view, ignore, depth, stored, tree, middle):
     )
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def first_on_path_in(ray, limit, view, ignore, depth, stored, tree, middle, scratch, tree_scratch):
     """`first_on_path` for a caller with scratch arrays, this page's and `triangles`'; metres."""
     ox, oy, oz, dx, dy, dz = ray
@@ -366,7 +366,7 @@ def first_parts(rays, views, index, depth, stored, out):
     return -1
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def slot_in(ticks, held, tick):
     """The ring slot of a tick, -1 when it isn't held.
 
@@ -388,7 +388,7 @@ def slot_in(ticks, held, tick):
     return held[low] if ticks[low] == tick else -1
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _by_slot(slots, count, start, order):
     """Ray numbers grouped by slot into `order`, so that rays at one instant read the same memory.
 

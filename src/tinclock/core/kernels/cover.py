@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from tinclock.core.kernels.cast import ray_part
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import COVER_COUNT, COVERS_AT, ENTITY, PART_BONE, PART_BYTES, PARTS_AT
 from tinclock.core.kernels.memory import float64_at, int64_at
 from tinclock.core.kernels.poses import blended, body_of, bone_between, turn_between
@@ -54,7 +54,7 @@ def covers_along(ray, radius, limit, view, ignore, stored, columns, rows, spans)
     return found
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def nearest_cover(ray, radius, limit, view, ignore, stored):
     """The first moving cover that a ball meets within `limit` metres: (column, distance), metres; column -1 for none.
 
@@ -80,7 +80,7 @@ def nearest_cover(ray, radius, limit, view, ignore, stored):
     return best, nearest
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def first_in_the_way(ray, radius, limit, view, ignore, stored, level, has_level, middle):
     """The first thing in the way of a ball within `limit` metres: (what, distance), metres.
 

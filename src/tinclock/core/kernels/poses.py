@@ -19,7 +19,7 @@ import math
 
 import numpy as np
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import (
     BODIES_AT,
     BODY_BYTES,
@@ -60,13 +60,13 @@ MOST_CUTS, MOST_ABSENCES = ABSENCE - 1, 1 << 15
 OK, NOT_FINITE, NOT_UNIT, REPEATED, UNKNOWN, WRONG_COUNT = 0, 1, 2, 3, 4, 5
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def bounds_at(header, slot, row):
     """Pointer to one row (x, y, z or radius, metres) of a slot's bounding spheres, one float32 a column."""
     return float32_at(header[BOUNDS_AT] + FLOAT32_BYTES * (slot * BOUND_ROWS + row) * header[COLUMN_COUNT])
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def sphere_of(header, slot, column):
     """An entity's bounding sphere in a slot: x, y, z, radius, metres."""
     at = float32_at(header[BOUNDS_AT] + FLOAT32_BYTES * (slot * BOUND_ROWS * header[COLUMN_COUNT] + column))
@@ -74,20 +74,20 @@ def sphere_of(header, slot, column):
     return np.float64(at[0]), np.float64(at[Y * n]), np.float64(at[Z * n]), np.float64(at[RADIUS_ROW * n])
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def epochs_at(header, slot):
     """Pointer to a slot's epochs, one int32 a column."""
     return int32_at(header[EPOCHS_AT] + INT32_BYTES * slot * header[COLUMN_COUNT])
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def body_of(header, column):
     """(entity id, first bone, first part, number of parts, number of bones) of a column."""
     row = int64_at(header[BODIES_AT] + BODY_BYTES * column)
     return row[ENTITY], row[FIRST_BONE], row[FIRST_PART], row[PARTS_OF], row[BONES_OF]
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def origin_of(stored, slot, first, bones, axis, bone):
     """One coordinate of a bone's origin from its body's middle, in metres or in steps.
 
@@ -100,7 +100,7 @@ def origin_of(stored, slot, first, bones, axis, bone):
     return np.float64(float32_at(header[ORIGINS_AT])[index])
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _turn(stored, slot, bone):
     """A stored rotation as a unit quaternion xyzw. float32 ones were normalised when they were recorded."""
     header, quantum = stored
@@ -114,7 +114,7 @@ def _turn(stored, slot, bone):
     return np.float64(p[0]), np.float64(p[1]), np.float64(p[2]), np.float64(p[3])
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def slerp_weight(share, cosine):
     """sin(share * angle) / sin(angle) of the angle with this cosine.
 
@@ -136,7 +136,7 @@ def slerp_weight(share, cosine):
     return share * total
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def blend_of(epoch_from, epoch_to, fraction):
     """(present, fraction to use) for one entity between two snapshots.
 
@@ -151,7 +151,7 @@ def blend_of(epoch_from, epoch_to, fraction):
     return epoch_from > 0, 0.0
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def blended(stored, view, column):
     """An entity between two snapshots: (there, share, weight_from, weight_to, x, y, z).
 
@@ -168,7 +168,7 @@ def blended(stored, view, column):
     return there, f, ka, kb, ax + f * (bx - ax), ay + f * (by - ay), az + f * (bz - az)
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def bone_between(stored, view, body, bone, ka, kb, middle):
     """A bone's origin between two snapshots, metres: (x, y, z), in the frame of `middle`.
 
@@ -184,7 +184,7 @@ def bone_between(stored, view, body, bone, ka, kb, middle):
     return x, y, z
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def turn_between(stored, view, bone, share):
     """The unit quaternion xyzw of a bone (numbered among all bones), `share` of the way between both slots."""
     ax, ay, az, aw = _turn(stored, view[0], bone)
@@ -201,7 +201,7 @@ def turn_between(stored, view, bone, share):
     return wa * ax + wb * bx, wa * ay + wb * by, wa * az + wb * bz, wa * aw + wb * bw
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def rotate(qx, qy, qz, qw, x, y, z):
     """The vector (x, y, z) turned by a unit quaternion xyzw; in the vector's own unit."""
     tx, ty, tz = 2.0 * (qy * z - qz * y), 2.0 * (qz * x - qx * z), 2.0 * (qx * y - qy * x)
@@ -261,7 +261,7 @@ def record_poses(slot, before, ids, books, starts, each, bones, bone_reach, stor
     return OK, 0, 0
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _middle_of(bones, first, last):
     """The middle of rows first..last of `bones`, (rows, 7), rounded to float32: (verdict, row at fault, x, y, z),
     metres.
@@ -280,7 +280,7 @@ def _middle_of(bones, first, last):
     return OK, 0, np.float64(cx), np.float64(cy), np.float64(cz)
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _square(bones, row):
     """The squared length of a row's quaternion; no unit. bones : (rows, 7)"""
     x, y, z, w = (
@@ -292,7 +292,7 @@ def _square(bones, row):
     return x * x + y * y + z * z + w * w
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step):
     """Write rows first..last of `bones`, (rows, 7), relative to c, metres. base : the entity's first bone; step : steps
     a metre, 0 for float32.

@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.tolerances import TOLERANCES
 
 INF = math.inf
@@ -27,7 +27,7 @@ Triple = tuple[float, float, float]
 Interval = tuple[float, float]
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def clamp(enter: float, leave: float) -> Interval:
     """What a ray sees of a line's interval: nothing behind its start; a start inside enters at 0.
 
@@ -108,7 +108,7 @@ def line_capsule(
     return enter, leave
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _end_sphere(
     way: Triple, centre: Triple, axis: Triple, half_length: float, radius: float, axial: float, given: Interval
 ) -> Interval:
@@ -126,7 +126,7 @@ def _end_sphere(
     return given
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _slab(start: float, slope: float, half: float, enter: float, leave: float) -> Interval:
     """An interval along a line, metres, cut by the two faces of a box that lie `half` either side of its middle."""
     if slope == 0.0:
@@ -161,7 +161,7 @@ def line_box(
     return enter, leave
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def exact_product(a: float, b: float) -> tuple[float, float]:
     """A product and what its rounding lost (Dekker, A floating-point technique for extending precision, 1971).
 
@@ -174,7 +174,7 @@ def exact_product(a: float, b: float) -> tuple[float, float]:
     return product, ((a_high * b_high - product) + a_high * b_low + a_low * b_high) + a_low * b_low
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _edge(px: float, py: float, qx: float, qy: float) -> float:
     """On which side of the edge p..q the ray passes, p and q as seen along it: the exact sign of q x p.
 
@@ -191,7 +191,7 @@ def _edge(px: float, py: float, qx: float, qy: float) -> float:
     return value
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def shear_of(dx: float, dy: float, dz: float) -> tuple[int, int, int, float, float, float]:
     """How a ray's direction is turned onto one axis: the order of axes, and the shear; see `ray_triangle`.
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.cast import ray_part
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import (
     AXES,
     BOX,
@@ -38,7 +38,7 @@ INF = math.inf
 _RELATIVE, _ABSOLUTE_M = TOLERANCES.bound_relative, TOLERANCES.bound_m
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def nearest_on_part(x, y, z, bone, part):
     """The point of a part's surface (of its inside: the point itself) nearest to a point: (distance, x, y, z), metres.
 

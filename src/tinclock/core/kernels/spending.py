@@ -34,12 +34,6 @@ def rounds_of(held_at, weapon_at, at):
     return rounds_at(float64_at(held_at), float64_at(weapon_at), at)
 
 
-@njit(cache=True, error_model="numpy")
-def charge_of(held_at, weapon_at, now):
-    """`charge_at` by the addresses of both rows; now is in seconds."""
-    return charge_at(float64_at(held_at), float64_at(weapon_at), now)
-
-
 @inner
 def charge_at(held, weapon, now):
     """The share of a full charge that there is at a time, seconds."""
@@ -138,12 +132,6 @@ def falloff_at(table, count, distance):
     a, b = table[2 * row - 2], table[2 * row]
     share = (distance - a) / (b - a)
     return table[2 * row - 1] + share * (table[2 * row + 1] - table[2 * row - 1])
-
-
-@njit(cache=True, error_model="numpy")
-def fire_of(held_at, now):
-    """`fire` by the row's address; seconds."""
-    fire(float64_at(held_at), now)
 
 
 @njit(cache=True, error_model="numpy")

@@ -20,7 +20,7 @@ import math
 
 import numpy as np
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import (
     AGE,
     AT_REST,
@@ -74,7 +74,7 @@ _NOT_FAR_S = 1e-3
 """Newton's method that went further left the contact for another one."""
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def met_at(row, t):
     """The server time at which it meets bodies when its own time is t, both seconds. row : (48,) float64"""
     if row[FADE] <= 0.0:
@@ -83,7 +83,7 @@ def met_at(row, t):
     return t - row[AGE] * left if left > 0.0 else t
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _time_met_at(row, tau):
     """The inverse of `met_at`, seconds. row : (48,) float64"""
     if row[FADE] <= 0.0 or tau >= row[ORIGIN_TIME] + row[FADE]:
@@ -92,7 +92,7 @@ def _time_met_at(row, tau):
     return row[ORIGIN_TIME] + (tau - row[ORIGIN_TIME] + row[AGE]) / slope
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _pair_at(times, tau):
     """Which recorded tick lies at or before a time, so that it and the next one enclose it; 0 before the first.
 
@@ -121,7 +121,7 @@ def part_at(x, y, z, column, part_row, view, stored):
     return nearest_on_part(0.0, 0.0, 0.0, (px, py, pz, qx, qy, qz, qw), part)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _part_speed(column, part_row, view, span, stored):
     """The greatest speed of any point of a part between the two ticks of a view, `span` seconds apart, in m/s."""
     header, quantum = stored
@@ -139,7 +139,7 @@ def _part_speed(column, part_row, view, span, stored):
     return (math.sqrt(dx * dx + dy * dy + dz * dz) + angle * reach) / span
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _meet_part(row, ta, tb, column, part_row, pair, still, limit, stored):
     """First time in [ta, tb], and up to `limit`, at which the ball touches a part; inf for never.
 
@@ -201,7 +201,7 @@ def _spheres_on_the_way(path, fa, fb, room, slots, header, close):
         close[column] = (ea[column] > 0) & (sx * sx + sy * sy + sz * sz <= reach * reach)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _meet_bodies(row, ta, tb, first_tick, clock, owner, ignored, stored, close):
     """The first body that is met in [ta, tb]: (time, column, part row), inf for none.
 
@@ -304,7 +304,7 @@ def off_the_level(position, velocity, triangle, level):
     return nx / length, ny / length, nz / length
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _bounce(row, at, triangle, level):
     """Come off a row of the level at a time, seconds, or stay there, and go on."""
     px, py, pz = position_at(row, at)
@@ -318,7 +318,7 @@ def _bounce(row, at, triangle, level):
     bounce_leg(row, at, position, (nx, ny, nz), row[KEEPS], row[LOSES], slow)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _polished(row, at, ta, tb, triangle, level):
     """The instant of a contact, seconds, to the last digits, by Newton's method, so that it doesn't show where the
     chords lay.
@@ -423,7 +423,7 @@ def fly(flights, which, until, clock, stored, level, has_level, out):
     return 0
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _target_position(column, t, clock, stored):
     """The middle of a body at a time, where the newest tick before it has it: (x, y, z), metres."""
     times, slots = clock

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.ray_shapes import INF, line_box, line_capsule
 
 
@@ -21,7 +21,7 @@ def _join(enter, leave, other_enter, other_leave):
     return min(enter, other_enter), max(leave, other_leave)
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def line_segment(dx, dy, dz, ax, ay, az, bx, by, bz, radius):
     """Line against the segment a..b swollen by a radius.
 
@@ -63,7 +63,7 @@ def line_round_box(ox, oy, oz, dx, dy, dz, half_x, half_y, half_z, radius):
     return enter, leave
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _behind_plane(dx, dy, dz, nx, ny, nz, offset, enter, leave):
     """Cut an interval by the half-space n . x <= offset.
 
@@ -112,7 +112,7 @@ def line_round_triangle(way, corner, edge, other, radius):
     return enter, leave
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _beside_edge(way, corner, edge, normal, enter, leave):
     """Cut an interval, metres, by the side plane of a prism along an edge, counter-clockwise about the normal.
 

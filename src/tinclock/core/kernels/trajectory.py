@@ -17,7 +17,7 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.compiling import njit
+from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import (
     AT_REST,
     C0,
@@ -42,7 +42,7 @@ FINEST = 0.05
 _TINY, _LEAST_ACROSS, _LEAST_TURN = TOLERANCES.time_relative, TOLERANCES.least_across, TOLERANCES.least_turn
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def position_at(row, t):
     """Where it is at a server time of its leg: (x, y, z), metres. row : (48,) float64; t : seconds"""
     s = t - row[START]
@@ -53,7 +53,7 @@ def position_at(row, t):
     )
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def velocity_at(row, t):
     """How fast it goes at a server time of its leg: (x, y, z), metres a second. row : (48,) float64; t : seconds"""
     s = t - row[START]
@@ -64,7 +64,7 @@ def velocity_at(row, t):
     )
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def bend(row, a, b):
     """The largest acceleration between two times of the leg, in m/s2: it is linear in time, so largest at an end."""
     s, e = a - row[START], b - row[START]
@@ -74,7 +74,7 @@ def bend(row, a, b):
     return math.sqrt(max(x * x + y * y + z * z, u * u + v * v + w * w))
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _pull(row, vx, vy, vz, thrusting):
     """The acceleration at a velocity, m/s2; v : metres a second."""
     ax, ay, az = 0.0, 0.0, -row[GRAVITY]
@@ -129,7 +129,7 @@ def start_leg(row, t, position, velocity, target):
     _hermite(row, h, position, velocity, (qx, qy, qz), (wx, wy, wz))
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _hermite(row, h, position, velocity, then, velocity_then):
     """The cubic through two positions, metres, with two velocities, metres a second, h seconds apart."""
     if h <= 0.0:
@@ -146,7 +146,7 @@ def _hermite(row, h, position, velocity, then, velocity_then):
     row[C3 + 2] = (vz + wz - 2.0 * dz) * i * i
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _turn_leg(row, t, position, velocity, target):
     """An arc towards the target: the direction turns by as much as it may, or until it points there. See `start_leg`
     for shapes and units, all (x, y, z), metres and metres a second.

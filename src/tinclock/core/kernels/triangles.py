@@ -42,7 +42,7 @@ _SHORT, _LONG = 1.0 / TOLERANCES.largest, TOLERANCES.largest
 _RELATIVE, _ABSOLUTE_M, _FLAT = TOLERANCES.bound_relative, TOLERANCES.bound_m, TOLERANCES.least_slope
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _area(lo, hi):
     """Half the surface of a box, square metres; 0 for an empty one. lo, hi : (3,) float64, metres"""
     x, y, z = hi[0] - lo[0], hi[1] - lo[1], hi[2] - lo[2]
@@ -65,7 +65,7 @@ def _around(lo, hi, also_lo, also_hi):
         lo[k], hi[k] = min(lo[k], also_lo[k]), max(hi[k], also_hi[k])
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _bounds(lo, hi, order, first, last, out_lo, out_hi):
     """The box around items first..last of an order into out_lo, out_hi : (3,). lo, hi : (n, 3) float64, metres"""
     _nothing(out_lo, out_hi)
@@ -74,7 +74,7 @@ def _bounds(lo, hi, order, first, last, out_lo, out_hi):
         _around(out_lo, out_hi, lo[item], hi[item])
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _best_split(lo, hi, mid, order, first, last):
     """The axis and plane with the least expected cost; axis -1 when all midpoints coincide.
 
@@ -114,7 +114,7 @@ def _best_split(lo, hi, mid, order, first, last):
     return best_axis, best_at
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _sweep_right(count, bin_lo, bin_hi, right_cost, run_lo, run_hi):
     """What the right side of a split before each bin costs, into right_cost : (bins,), square metres.
 
@@ -220,7 +220,7 @@ def widen(node_lo, node_hi, left, right, first, count, slack):
     return boxes[:used].copy(), children[:used].copy()
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _inverse(d):
     """1 over a component of a unit direction, for a box test in float32; no unit."""
     if abs(d) < _FLAT:
@@ -228,7 +228,7 @@ def _inverse(d):
     return np.float32(1.0 / d)
 
 
-@njit(cache=True, inline="always", error_model="numpy")
+@inner
 def _meet_children(box, ox, oy, oz, ix, iy, iz, radius, limit, enter, met):
     """Which of a node's eight boxes a ball meets: their places into `met`, distances into `enter`. Returns how many.
 
@@ -249,7 +249,7 @@ def _meet_children(box, ox, oy, oz, ix, iy, iz, radius, limit, enter, met):
     return count
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def first_triangle(ray, radius, limit, header, scratch):
     """The first triangle within `limit` metres that a ray meets from in front or behind; with a radius, a ball.
 
@@ -304,13 +304,13 @@ def first_triangle(ray, radius, limit, header, scratch):
     return best_row, best, best_facing
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def edges_of(t):
     """The edges from a triangle's first corner to the others, metres: (ex, ey, ez, fx, fy, fz). t : its pointer"""
     return t[3] - t[0], t[4] - t[1], t[5] - t[2], t[6] - t[0], t[7] - t[1], t[8] - t[2]
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def _ball_triangle(ray, t, radius):
     """`ray_triangle` for a ball of a radius, metres. t : pointer to the triangle: (distance, facing)"""
     ox, oy, oz, dx, dy, dz = ray
@@ -322,7 +322,7 @@ def _ball_triangle(ray, t, radius):
     return distance, dx * nx + dy * ny + dz * nz
 
 
-@njit(cache=True, inline="always")
+@inner
 def scratch_for_tree():
     """(nodes, nears, enter, met), see `first_triangle`; nothing in them has a value, or a unit, yet."""
     return (
