@@ -178,6 +178,27 @@ print(*sorted(cold))
     assert done.stdout.split() == []
 
 
+def test_only_kernels_call_what_has_no_way_in_from_python():
+    """What is compiled into other kernels alone would end the process, if Python called it."""
+    kernels = ROOT / "src" / "tinclock" / "core" / "kernels"
+    trees = {path: ast.parse(path.read_text(encoding="utf-8")) for path in (ROOT / "src").rglob("*.py")}
+    inner, called = set(), {}
+    for path, tree in trees.items():
+        if path.is_relative_to(kernels):
+            for one in tree.body:
+                decorators = [ast.unparse(each) for each in getattr(one, "decorator_list", ())]
+                if "inner" in decorators:
+                    inner.add((path.stem, one.name))
+                elif isinstance(one, ast.FunctionDef) and not decorators:  # plain Python among the kernels
+                    called |= {(path.stem, n.id): path for n in ast.walk(one) if isinstance(n, ast.Name)}
+        else:
+            for one in ast.walk(tree):
+                if isinstance(one, ast.ImportFrom) and (one.module or "").startswith("tinclock.core.kernels"):
+                    called |= {(one.module.rsplit(".", 1)[1], name.name): path for name in one.names}
+    assert len(inner) > 100
+    assert {name: called[name] for name in inner & called.keys()} == {}
+
+
 def test_kernels_are_kept_under_what_a_call_looks_for():
     """A process that never warmed up finds in the cache what another one compiled."""
     tinclock.warm_up()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import base64
 import contextlib
+import fcntl
 import json
 import os
 import signal
@@ -34,6 +35,7 @@ from tinclock.recordings.recording import Recording
 from tinclock.recordings.replay import rerule
 from tinclock.serve.app import MOST_FRAME, Service, Settings, require_safe
 from tinclock.serve.hub import Hub
+from tinclock.serve.log import Lines
 from tinclock.serve.requests import asyncapi, schemas
 
 ROOT = Path(__file__).parent.parent
@@ -291,6 +293,49 @@ def test_a_service_weighs_what_it_records_in_a_process_of_its_own(tmp_path):
     assert dossier.account.matches == 1
     assert dossier.counts == {"foreign_actor": 5}
     assert dossier.plays[0].course.kinds["impossible_claims"] > 20.0
+
+
+def test_a_service_rules_and_ends_though_nobody_reads_its_log():
+    """A pipe that is full holds up neither a match nor the end, and what was left out is counted."""
+    process, where = service("--port", "0")
+    fcntl.fcntl(process.stdout, fcntl.F_SETPIPE_SZ, 4096)
+    for _ in range(60):
+        with connect(f"ws://{where}"):
+            pass
+    with connect(f"ws://{where}") as socket_:
+        ask = Asker(socket=socket_)
+        ask.play("one", ticks=10)
+        assert ask("close", "one")["ok"]
+    process.send_signal(signal.SIGTERM)
+    assert process.wait(20) == 0
+    read = os.read(process.stdout.fileno(), 100_000).decode().splitlines()
+    assert {json.loads(line)["event"] for line in read[:-1]} == {"connected", "disconnected"}
+    process.stdout.close()
+
+
+def test_lines_that_nobody_waits_for_are_left_out_and_counted():
+    """Once there is room, the log says how many lines it lost; the others come whole and in order."""
+    read, write = os.pipe()
+    fcntl.fcntl(write, fcntl.F_SETPIPE_SZ, 4096)
+    lines = Lines(write, most=5)
+    said = [f"{number} {'x' * 2000}" for number in range(30)]
+    for line in said:
+        lines.info(line)
+        time.sleep(0.002)
+    with os.fdopen(read) as heard:
+        first = [heard.readline() for _ in range(3)]
+        time.sleep(0.1)
+        lines.info("later")
+        rest = []
+        while "later" not in rest:
+            rest.append(heard.readline().strip())
+        lines.close()
+    os.close(write)
+    assert [line.strip() for line in first] == said[:3]
+    kept = [line for line in rest if line.startswith(tuple("0123456789"))]
+    assert kept == said[3 : 3 + len(kept)]
+    assert json.loads(rest[-2]) == {"event": "log lines left out", "count": 30 - 3 - len(kept)}
+    assert rest[-1] == "later"
 
 
 def test_a_service_shows_tokens_the_door_counts_and_ends_with_whole_recordings(tmp_path):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import gc
 import os
 import signal
@@ -80,8 +79,9 @@ def serve(
     from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.cli.compiling import warm_up_beside
     from tinclock.core.errors import MissingExtraError
-    from tinclock.serve.app import Service, Settings
+    from tinclock.serve.app import Service, Settings, run_on_loop
     from tinclock.serve.hub import Hub
+    from tinclock.serve.log import Lines
     from tinclock.serve.workers import Front
 
     if store is not None and record is None:
@@ -94,8 +94,10 @@ def serve(
             import structlog
         except ImportError:
             raise MissingExtraError("tinclock serve", "structlog", "serve") from None
+        lines = Lines(sys.stdout.fileno())
         structlog.configure(
-            processors=[structlog.processors.TimeStamper(fmt="iso"), structlog.processors.JSONRenderer()]
+            processors=[structlog.processors.TimeStamper(fmt="iso"), structlog.processors.JSONRenderer()],
+            logger_factory=lambda *_: lines,
         )
         logger: Any = structlog.get_logger()
 
@@ -118,7 +120,7 @@ def serve(
 
         follower = None if store is None or record is None else _follower(record, store)
         try:
-            asyncio.run(run())
+            run_on_loop(run())
         except OSError as error:
             raise click.ClickException(f"can't listen there: {error}") from None
         finally:
@@ -126,6 +128,7 @@ def serve(
                 log.close()
             if follower is not None:
                 _ended(follower, logger.info)
+            lines.close()
 
 
 def _mine(share: str | None) -> Callable[[str], bool]:

@@ -162,7 +162,8 @@ class Front:
         try:
             async for frame in connection:
                 reply = await self._ask(frame, lines)
-                await asyncio.wait_for(connection.send(reply), HEARTBEAT_S)
+                async with asyncio.timeout(HEARTBEAT_S):
+                    await connection.send(reply)
         except (ConnectionClosed, TimeoutError):
             connection.transport.abort()
         finally:

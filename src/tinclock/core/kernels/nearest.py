@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from tinclock.core.kernels.compiling import inner
+from tinclock.core.kernels.compiling import njit
 
 Triple = tuple[float, float, float]
 
@@ -11,7 +11,7 @@ def _minus(a: Triple, b: Triple) -> Triple:
     return a[0] - b[0], a[1] - b[1], a[2] - b[2]
 
 
-@inner
+@njit(cache=True, error_model="numpy")
 def nearest_on_corner(px, py, pz, ex, ey, ez, fx, fy, fz):
     """The point of the triangle 0, e, f nearest to p (Ericson, Real-Time Collision Detection, 2005, section 5.1.5).
 
