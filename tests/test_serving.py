@@ -37,6 +37,7 @@ from tinclock.serve.app import MOST_FRAME, Service, Settings, require_safe
 from tinclock.serve.hub import Hub
 from tinclock.serve.log import Lines
 from tinclock.serve.requests import asyncapi, schemas
+from tinclock.serve.turns import Turn, Turns
 
 ROOT = Path(__file__).parent.parent
 RULES = data_file("garden.toml").read_text(encoding="utf-8")
@@ -581,6 +582,51 @@ def test_findings_that_a_full_disk_refused_are_logged_with_the_next(tmp_path):
     assert ask("claims", claims=[("c1", 0.31, shot(2))])["ok"]
     log.close()
     assert [msgspec.json.decode(e.body)["finding"]["sequence"] for e in read_log(tmp_path)] == [1, 2]
+
+
+def test_who_asks_for_little_waits_for_nobody_who_asks_for_everything(monkeypatch):
+    """However much one asker has to do, another one's short requests come next; and silence saves up no share."""
+    now, turns, done = [0.0], Turns(), []
+    monkeypatch.setattr("tinclock.serve.turns.time.perf_counter", lambda: now[0])
+
+    async def work(turn, name, takes):
+        await turns.begin(turn)
+        now[0] += takes
+        done.append(name)
+        turns.end(turn)
+
+    async def everything():
+        turn = Turn()
+        turns.ask(turn)
+        while "over" not in done:
+            await work(turn, "much", 0.002)
+
+    async def little():
+        turn, waits = Turn(), []
+        for round_ in range(40):
+            for _ in range(round_ % 7):
+                await asyncio.sleep(0)
+            turns.ask(turn)
+            before = len(done)
+            await work(turn, "little", 0.0002)
+            waits.append(len(done) - before - 1)
+            turns.rest(turn)
+        begun = len(done)
+        turns.ask(turn)  # and now it wants everything too
+        for _ in range(400):
+            await work(turn, "little", 0.0005)
+        done.append("over")
+        return waits, Counter(done[begun:])
+
+    async def both():
+        much = asyncio.create_task(everything())
+        found = await little()
+        await much
+        return found
+
+    waits, shares = asyncio.run(both())
+    assert max(waits) <= 2
+    assert abs(4 * shares["much"] - shares["little"]) <= 16  # each has half of the time
 
 
 def test_frames_matches_turns_and_queues_are_bounded(monkeypatch):

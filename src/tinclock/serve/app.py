@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from tinclock.core.errors import BadNumberError, MissingExtraError
 from tinclock.core.plain import Fields
 from tinclock.serve.doing import outcome_of, unwrapped
+from tinclock.serve.turns import Turn, Turns
 
 if TYPE_CHECKING:
     from collections.abc import Awaitable, Callable, Coroutine
@@ -29,8 +30,6 @@ MOST_FRAME = 8 << 20
 """Bytes of one request: a tick of 1,000 bodies takes a tenth of it."""
 MOST_WAITING = 16
 """Frames that wait for one connection's turn; then its sender has to."""
-TURN_S = 0.003
-"""So long one connection's frames are handled before others have their turn."""
 HEARTBEAT_S = 10.0
 """How often a silent connection is asked whether it is there, and how long it may take to say so or to read."""
 ABANDONED_S = 300.0
@@ -177,7 +176,7 @@ class Service:
         self._metrics = Metrics(hub)
         self._stop = asyncio.Event()
         self._open: set[Any] = set()
-        self._turn = time.perf_counter()
+        self._turns = Turns()
 
     async def _shown(self) -> str:
         from prometheus_client import generate_latest
@@ -244,12 +243,12 @@ class Service:
         self._metrics.connections.inc()
         self._open.add(connection)
         self._log("connected")
-        frames = 0
+        frames, turn = 0, Turn()
         try:
             async for frame in connection:
                 frames += 1
                 began = time.perf_counter()
-                reply = await self._do(frame, connection)
+                reply = await self._do(frame, connection, turn)
                 self._metrics.handling.observe(time.perf_counter() - began)
                 async with asyncio.timeout(HEARTBEAT_S):
                     await connection.send(reply)
@@ -264,19 +263,27 @@ class Service:
             self._metrics.connections.dec()
             self._log("disconnected", frames=frames)
 
-    async def _do(self, frame: bytes | str, asker: object) -> bytes | str:
-        """A request, in turns: by time, so that one with large frames doesn't starve the others."""
-        work, given = self._hub.work(frame, asker), None
-        while True:
-            if time.perf_counter() - self._turn > TURN_S:
-                await asyncio.sleep(0)
-                self._turn = time.perf_counter()
-            try:
-                todo = work.send(given)
-            except StopIteration as done:
-                reply: bytes | str = done.value
-                return reply
-            given = await beside(todo) if todo is not None else None
+    async def _do(self, frame: bytes | str, asker: object, turn: Turn) -> bytes | str:
+        """A request, in slices, each when its asker's turn has come."""
+        work, turns, given = self._hub.work(frame, asker), self._turns, None
+        turns.ask(turn)
+        try:
+            while True:
+                await turns.begin(turn)
+                try:
+                    todo = work.send(given)
+                except StopIteration as done:
+                    reply: bytes | str = done.value
+                    return reply
+                finally:
+                    turns.end(turn)
+                given = None
+                if todo is not None:
+                    turns.rest(turn)
+                    given = await (beside(todo) if callable(todo) else asyncio.sleep(0))
+                    turns.ask(turn)
+        finally:
+            turns.rest(turn)
 
 
 def run_on_loop(main: Coroutine[Any, Any, None]) -> None:

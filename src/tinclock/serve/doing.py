@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Final, Literal
 
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.requests import NUMBER_JSON, NUMBER_PACKED
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from tinclock.core.referee import Referee
     from tinclock.core.ruling.records import Ruling
+
+BUSY: Final = "busy"
+"""What a request yields while another one of its match has to be finished first."""
+Todo = Callable[[], Any] | Literal["busy"] | None
+"""What a request yields: a call to be made beside the loop, `BUSY`, or None where others may have their turn."""
 
 
 def rulings_of(server: Referee | Recorder, claims: list[tuple[str, float, bytes]]) -> list[Ruling]:

@@ -17,7 +17,7 @@ from tinclock.core.timeline.packed import Packed
 from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
-from tinclock.serve.doing import number_of, outcome_of, rulings_of, unwrapped
+from tinclock.serve.doing import BUSY, Todo, number_of, outcome_of, rulings_of, unwrapped
 from tinclock.serve.journal import entries_of, kept_of
 from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.questions import answer_of, explanation_of
@@ -51,7 +51,7 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
     from tinclock.serve.journal import Kept
 
-    Work = Generator[Callable[[], Any] | None, Any, Reply]
+    Work = Generator[Todo, Any, Reply]
     """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""
 
 MOST_MATCHES = 1024
@@ -102,13 +102,14 @@ class Hub:
             except StopIteration as done:
                 reply: bytes | str = done.value
                 return reply
-            given = outcome_of(todo) if todo is not None else None
+            given = outcome_of(todo) if callable(todo) else None
 
-    def work(self, frame: bytes | str, asker: object = None) -> Generator[Callable[[], Any] | None, Any, bytes | str]:
+    def work(self, frame: bytes | str, asker: object = None) -> Generator[Todo, Any, bytes | str]:
         """`handle` in slices of a few milliseconds.
 
-        Yields None where others may have their turn; and what takes longer, a call to be made beside the loop, whose
-        outcome (`outcome_of`) is sent back. asker : who asks, so that matches know whether anybody is there
+        Yields None where others may have their turn; `BUSY` where another request of that match has to be finished
+        first; and what takes longer, a call to be made beside the loop, whose outcome (`outcome_of`) is sent back.
+        asker : who asks, so that matches know whether anybody is there
         """
         as_json = isinstance(frame, str)
         try:
@@ -121,13 +122,11 @@ class Hub:
             return (yield from self._kept(asked, asker, frame))
         return TO_JSON(reply).decode() if as_json else TO_PACKED(reply)
 
-    def _kept(
-        self, asked: Request, asker: object, frame: bytes | str
-    ) -> Generator[Callable[[], Any] | None, Any, bytes | str]:
+    def _kept(self, asked: Request, asker: object, frame: bytes | str) -> Generator[Todo, Any, bytes | str]:
         """Do a request, one at a time in each match, and keep what changed something until it is in the recording."""
         match = self.matches.get(asked.match) if isinstance(asked, CHANGING) else None
         while match is not None and match.busy:
-            yield None
+            yield BUSY
         step = match.server.step if match is not None and isinstance(match.server, Recorder) else 0
         if match is not None:
             match.busy = True
