@@ -43,6 +43,7 @@ lint: $(VENV)/.lint-ready
 bench: $(VENV)/.bench-ready
 	$(BIN)/python benchmarks/rewound_ray.py
 	$(BIN)/python benchmarks/timeline_costs.py
+	$(BIN)/python benchmarks/starting.py
 	$(BIN)/python benchmarks/busy_match.py
 	$(BIN)/python benchmarks/flights.py
 	$(BIN)/python benchmarks/recordings.py

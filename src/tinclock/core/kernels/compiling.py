@@ -4,12 +4,40 @@ neither can be written.
 
 from __future__ import annotations
 
+import sys
 import warnings
+from importlib.util import find_spec
 from typing import Any
 
 import numba
+from numba.np import linalg
 
 _told = False
+
+
+def _put_off_scipy() -> None:
+    """Let Numba find SciPy's linear algebra when a function needs it, which none of ours does.
+
+    It imports all of it with its own functions otherwise, only to see whether it is there: an eighth of the time until
+    a first ruling. Whatever else in this process is compiled by Numba works as ever.
+    """
+    look = getattr(linalg, "ensure_blas", None)
+
+    def later() -> None:
+        raise ImportError
+
+    if look is None or "numba.np.arraymath" in sys.modules:
+        return
+    linalg.ensure_blas = later
+    try:
+        from numba.np import arraymath
+    finally:
+        linalg.ensure_blas = look
+    if hasattr(arraymath, "_HAVE_BLAS"):
+        arraymath.ensure_blas, arraymath._HAVE_BLAS = look, find_spec("scipy") is not None
+
+
+_put_off_scipy()
 
 
 def njit(**options: Any) -> Any:
