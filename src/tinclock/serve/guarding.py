@@ -22,23 +22,23 @@ class Guards:
     def __init__(self, referee: Referee, limits: FloodLimits | None = None) -> None:
         self._referee, self._limits = referee, limits
         self._guards: dict[str, FloodGuard] = {}
+        self._refused: set[str] = set()
+        """Whose claims were dropped since the last look."""
         self.too_large = 0
 
     def admit(self, connection: str, received_at: float, size: int) -> bool:
         """Whether a claim of so many bytes is looked at."""
-        if size > LIMITS.bytes:
-            self.too_large += 1
-            size = LIMITS.bytes  # it counts against its connection's rate all the same
-            self._guard(connection).refuse(size)
-            return False
-        return self._guard(connection).admit(received_at, size)
-
-    def _guard(self, connection: str) -> FloodGuard:
         name = connection if self._referee.knows(connection) else STRANGERS
         guard = self._guards.get(name)
         if guard is None:
             self._guards[name] = guard = FloodGuard(self._limits)
-        return guard
+        if size > LIMITS.bytes:
+            self.too_large += 1
+            guard.refuse(LIMITS.bytes)  # it counts against its connection's rate all the same
+        elif guard.admit(received_at, size):
+            return True
+        self._refused.add(name)
+        return False
 
     @property
     def dropped(self) -> int:
@@ -46,14 +46,18 @@ class Guards:
         return sum(guard.dropped for guard in self._guards.values())
 
     def findings(self, server_time: float) -> list[Finding]:
-        """What was dropped since the last call, a finding a connection; guards of those who left are let go."""
-        out = []
-        for name, guard in list(self._guards.items()):
-            count = guard.take_dropped()
-            if count:
-                detail = f"{count} messages dropped, {guard.dropped_bytes} bytes since the start"
-                rate, account = guard.limits.messages_per_s, self._referee.account_of(name)
-                out.append(Finding("flooded", name, account, 0, 0, server_time, float(count), rate, None, "", detail))
-            if name != STRANGERS and not self._referee.knows(name):
+        """What was dropped since the last call, a finding a connection; guards of those who left are let go once
+        there are more guards than connections.
+        """
+        out, refused = [], self._refused
+        for name in [name for name in self._guards if name in refused] if refused else ():
+            guard = self._guards[name]
+            count, rate, account = guard.take_dropped(), guard.limits.messages_per_s, self._referee.account_of(name)
+            detail = f"{count} messages dropped, {guard.dropped_bytes} bytes since the start"
+            out.append(Finding("flooded", name, account, 0, 0, server_time, float(count), rate, None, "", detail))
+        refused.clear()
+        if len(self._guards) > len(self._referee.connections) + (STRANGERS in self._guards):
+            gone = [name for name in self._guards if name != STRANGERS and not self._referee.knows(name)]
+            for name in gone:
                 del self._guards[name]
         return out
