@@ -34,7 +34,14 @@ def _put_off_scipy() -> None:
     finally:
         linalg.ensure_blas = look
     if hasattr(arraymath, "_HAVE_BLAS"):
-        arraymath.ensure_blas, arraymath._HAVE_BLAS = look, find_spec("scipy") is not None
+        arraymath.ensure_blas, arraymath._HAVE_BLAS = look, _is_there("scipy")
+
+
+def _is_there(package: str) -> bool:
+    try:
+        return find_spec(package) is not None
+    except ImportError:
+        return False
 
 
 _put_off_scipy()
