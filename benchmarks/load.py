@@ -9,6 +9,7 @@ on a match of their own. --picture FILE draws it.
 from __future__ import annotations
 
 import contextlib
+import gc
 import json
 import multiprocessing
 import os
@@ -279,6 +280,8 @@ def main() -> None:
             rude = [multiprocessing.Process(target=work, args=(port,), daemon=True) for work in (misbehave, tenfold)]
             for one in rude:
                 one.start()
+        gc.collect()
+        gc.freeze()  # what the asker waits for in its own memory isn't the service's doing
         found = steady(match, seconds, port)
         for one in rude:
             one.kill()
@@ -294,6 +297,7 @@ def main() -> None:
     if "--picture" in sys.argv:
         draw(found, Path(sys.argv[sys.argv.index("--picture") + 1]))
     memory = found["memory_mb"]
+    found["slices_p99_ms"] = [round(p99, 1) for _, _, p99 in found["slices"]]
     print(json.dumps({**{k: v for k, v in found.items() if k not in ("slices", "memory_mb")},
                       "memory_mb_first_last": [memory[0], memory[-1]] if memory else []}, indent=2))  # fmt: skip
 

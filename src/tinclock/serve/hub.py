@@ -64,7 +64,7 @@ MOST_UNLOGGED = 100_000
 """Findings that wait for a log that can't be written."""
 AT_ONCE = 16
 """Claims that are ruled together: few enough that the next look at the time comes soon, whatever they are."""
-SLICE_S = 0.002
+SLICE_S = 0.001
 """So long one request is worked on before others have a turn."""
 CHANGING = (Call, Tick, Claims, Messages, Deliver)
 """Requests that may change a match."""

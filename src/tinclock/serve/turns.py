@@ -11,7 +11,7 @@ import asyncio
 import time
 from typing import Final
 
-AHEAD_S: Final = 0.002
+AHEAD_S: Final = 0.0005
 """So much more than the one with least may somebody have had before it has to wait."""
 LOOK_S: Final = 0.001
 """How often whoever works looks whether somebody else has begun to ask."""
