@@ -314,9 +314,11 @@ def test_a_service_rules_and_ends_though_nobody_reads_its_log():
     process.stdout.close()
 
 
-def test_lines_that_nobody_waits_for_are_left_out_and_counted():
-    """Once there is room, the log says how many lines it lost; the others come whole and in order."""
+@pytest.mark.parametrize("blocking", [True, False])
+def test_lines_that_nobody_waits_for_are_left_out_and_counted(blocking):
+    """Once there is room, the log says how many lines it lost; the others come whole and in order, whatever the pipe."""
     read, write = os.pipe()
+    os.set_blocking(write, blocking)
     fcntl.fcntl(write, fcntl.F_SETPIPE_SZ, 4096)
     lines = Lines(write, most=5)
     said = [f"{number} {'x' * 2000}" for number in range(30)]

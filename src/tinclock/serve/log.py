@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import queue
+import select
 import threading
 from typing import Final
 
@@ -51,6 +52,13 @@ class Lines:
             rest = memoryview(f"{line}\n".encode())
             try:
                 while rest:
-                    rest = rest[os.write(self._file, rest) :]
+                    rest = rest[self._put(rest) :]
             except OSError:  # nobody reads any more; there is nowhere to say so
                 return
+
+    def _put(self, some: memoryview) -> int:
+        try:
+            return os.write(self._file, some)
+        except BlockingIOError:  # whoever started the service made its pipe one that doesn't wait
+            select.select([], [self._file], [])
+            return 0
