@@ -316,7 +316,7 @@ def test_a_service_rules_and_ends_though_nobody_reads_its_log():
 
 @pytest.mark.parametrize("blocking", [True, False])
 def test_lines_that_nobody_waits_for_are_left_out_and_counted(blocking):
-    """Once there is room, the log says how many lines it lost; the others come whole and in order, whatever the pipe."""
+    """Once there is room, the log says how many lines it lost; the others come whole and in order in any pipe."""
     read, write = os.pipe()
     os.set_blocking(write, blocking)
     fcntl.fcntl(write, fcntl.F_SETPIPE_SZ, 4096)
