@@ -617,6 +617,7 @@ def test_who_asks_for_little_waits_for_nobody_who_asks_for_everything(monkeypatc
         turns.ask(turn)  # and now it wants everything too
         for _ in range(400):
             await work(turn, "little", 0.0005)
+        turns.rest(turn)
         done.append("over")
         return waits, Counter(done[begun:])
 
