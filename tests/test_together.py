@@ -13,7 +13,7 @@ import msgspec
 import numpy as np
 import pytest
 from conftest import Range
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 import tinclock
@@ -26,6 +26,7 @@ from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.trace import _WORDS
 from tinclock.core.timeline.lag import LagTracker, Said
+from tinclock.core.timeline.least import Least
 from tinclock.core.timeline.queue import NumberQueue
 from tinclock.recordings import Recording, changes, rerule, rerule_range, undying, with_setting
 from tinclock.sample import data_file
@@ -82,6 +83,20 @@ def test_one_claim_many_and_any_split_of_the_many_are_ruled_alike(rules, level, 
     parts = [ruling for begin, end in pairwise(edges) for ruling in together.referee.rule_many(sent[begin:end])]
     assert {one.outcome for one in parts} == {"upheld", "amended", "denied"}
     assert told(together, parts) == told(alone, one_by_one)
+
+
+def test_what_a_move_says_of_the_line_holds_for_the_shot_right_behind_it(rules, level):
+    """A move that came up faster than any before bounds the stamp of the next shot, also within one kernel call."""
+    alone, together = scene(rules, level), scene(rules, level)
+    shot, sent = alone.aimed(), list[tuple[str, object, float]]()
+    for k in range(1, 15):
+        stamp, trip = alone.now + k / 64, 0.05 if k < 14 else 0.02
+        view = msgspec.structs.replace(shot.view, fraction=0.01 * k)
+        sent.append(("s", MoveClaim(k, alone.shooter, (-9.0, 3.0, 0.0), stamp, None, view), stamp + trip))
+    sent.append(("s", msgspec.structs.replace(shot, sequence=15), sent[-1][2]))
+    one_by_one = [alone.referee.rule(name, claim, received_at=at) for name, claim, at in sent]
+    assert "lag" in [step.name for step in one_by_one[-1].steps]
+    assert told(together, together.referee.rule_many(sent)) == told(alone, one_by_one)
 
 
 def test_a_recording_is_ruled_alike_together_and_one_by_one():
@@ -217,3 +232,17 @@ def test_a_queue_of_rows_holds_what_a_deque_would(moves):
         else np.zeros(0)
     )
     assert held.reshape(-1, 2).tolist() == [list(row) for row in model]
+
+
+@example([(0.01, 0.03)], 1200)
+@given(st.lists(st.tuples(st.floats(0.0, 0.05), st.floats(-0.1, 0.1)), max_size=60), st.integers(1, 40))
+def test_the_least_of_a_window_is_what_a_plain_list_would_give(steps, each):
+    """Least value, count and span are those of all values that the window holds, however often its ring grew."""
+    least, held, now = Least(20.0), list[tuple[float, float]](), 0.0
+    for k in range(each * len(steps)):
+        step, value = steps[k % len(steps)]
+        now += step
+        value *= 1.0 + (k * 0.7) % 1.0
+        held = [one for one in held if one[0] >= now - 20.0] + [(now, value)]
+        least.take(now, value)
+        assert (least.value, least.count, least.span_s) == (min(v for _, v in held), len(held), now - held[0][0])

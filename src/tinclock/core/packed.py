@@ -31,12 +31,6 @@ def memory_of(array: NDArray[Any]) -> Any:
     return memoryview(array.data)
 
 
-def blank_row(length: int) -> Numbers:
-    """The memory of a row of zeros that has no address."""
-    numbers: Numbers = memory_of(np.zeros(length))
-    return numbers
-
-
 class Row:
     """An object with a row of numbers. `at` is the row's address, for kernels."""
 

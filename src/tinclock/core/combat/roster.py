@@ -165,10 +165,10 @@ class Connection(Row):
         self.name, self.account, self.entity, self.drawing = name, account, entity, drawing
         self.since = since
         self.numbers[LINE.is_servers] = not name
-        self.clock = ClockEstimate(key, numbers=self.numbers)
+        self.clock = ClockEstimate(key, row=self.owner)
         self.newest_view_time = float("-inf")
         self.lag = LagTracker(self)
-        self.transits = Least(TRANSITS_S, self.numbers, LINE.claim_trip)
+        self.transits = Least(TRANSITS_S, self.owner, LINE.claim_trip)
         self.sequences = [0] * REMEMBERED_RECEIPTS
         """Of the receipts that are remembered."""
         self.receipts: list[_MakesReceipt | Receipt | None] = [None] * REMEMBERED_RECEIPTS

@@ -32,13 +32,15 @@ class LineFields(NamedTuple):
     least_round_trip_s: int
     jitter_s: int
     pong_trip: int
-    """Three of what pongs say of the trip up: the least, how many, and the time between first and last."""
+    """Of what pongs say of the trip up: the least, how many, the time between first and last, and where they lie."""
     pong_trips: int
     pong_span_s: int
+    pong_ring: int
     claim_trip: int
     """The same of what other messages say."""
     claim_trips: int
     claim_span_s: int
+    claim_ring: int
     lag_s: int
     """By the client's clock; NaN until it said enough."""
     still: int
@@ -71,6 +73,8 @@ class MovedFields(NamedTuple):
     """Of the last report; NaN before the first."""
     clock_at: int
     """The server time that the client's reported time stands at."""
+    past: int
+    """How many places it was accepted to be at so far; the last of them lie behind these fields."""
 
 
 class BodyFields(NamedTuple):
@@ -273,7 +277,7 @@ class FoundFields(NamedTuple):
     """That a move report may use."""
     leapt: int
     heard: int
-    """1: what it says of its lag can be true."""
+    """1: what it says of its lag can be true; 2: and the ring that keeps such needs more room."""
     blocker: int
     """What stands in the way, of a muzzle or a body: a row of the level, or -2 less a column; -1 for nothing."""
     asked: int
@@ -332,6 +336,10 @@ RULES: Final = RulesFields(*_places(RulesFields))
 CLAIM: Final = ClaimFields(*_places(ClaimFields))
 FOUND: Final = FoundFields(*_places(FoundFields))
 
+PLACES_FROM: Final = len(MOVED)
+"""Where a body's accepted places begin: a ring of so many, each a server time and a place, metres."""
+MOST_PLACES: Final = 64
+PLACE_FIELDS: Final = 4
 STEPS_FROM: Final = len(FOUND)
 """Where a claim's steps begin in what was found: four numbers each."""
 STEP, OBSERVED, LIMIT, VERDICT = 0, 1, 2, 3

@@ -16,17 +16,18 @@ if TYPE_CHECKING:
 class MoveWork(Work):
     """A move report.
 
-    position : metres, where the report leaves the body; heard : whether what it says of its client's lag can be true
+    position : metres, where the report leaves the body
+    needs_room : whether the ring that keeps when its connection's messages came is nearly full
     """
 
     position: Triple | None = None
-    heard = False
+    needs_room = False
 
     def take(self, found: Any, claim: object) -> None:
         """Take over where the body ends."""
         if found[FOUND.is_placed]:
             self.position = found[FOUND.place_x], found[FOUND.place_y], found[FOUND.place_z]
-            self.heard = bool(found[FOUND.heard])
+            self.needs_room = found[FOUND.heard] == 2.0
 
     def found(self) -> Fields:
         """Where the body ends."""
@@ -34,10 +35,6 @@ class MoveWork(Work):
 
 
 def commit_move(claim: MoveClaim, work: MoveWork) -> None:
-    """Keep what follows from a move that the kernel accepted: where the body was, and when its message came."""
-    accepted, now = work.actor.accepted, work.received_at
-    if accepted is None or work.position is None:
-        raise AssertionError("a move without a place was accepted")
-    if work.heard:
-        work.connection.transits.take(now, now - claim.client_time)
-    accepted.past.append((now, work.position))
+    """What follows from a move that the kernel accepted and committed."""
+    if work.needs_room:
+        work.connection.transits.make_room()

@@ -70,10 +70,8 @@ class ShortWay:
         became = found[FOUND.became]
         met, (outcome, findings, more) = _NOTHING_MET, _AS_SAID
         if became == ACCEPTED:
-            if found[FOUND.heard]:
-                quick.connection.transits.take(now, now - claim.client_time)
-            place = found[FOUND.place_x], found[FOUND.place_y], found[FOUND.place_z]
-            quick.accepted.past.append((now, place))  # type: ignore[union-attr]
+            if found[FOUND.heard] == 2.0:
+                quick.connection.transits.make_room()
         else:
             met = self._met(quick, became, now, found)
             if claim.victim is not None or claim.part is not None or claim.damage is not None:

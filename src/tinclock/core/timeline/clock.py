@@ -19,12 +19,16 @@ import math
 from collections import deque
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
+import numpy as np
+
 from tinclock.core.errors import BadNumberError
 from tinclock.core.kernels.rows import LINE
-from tinclock.core.packed import Number, Whole, blank_row
+from tinclock.core.packed import Number, Whole, memory_of
 from tinclock.core.timeline.least import Least
 
 if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
     from tinclock.core.packed import Numbers
 
 TRANSITS_S = 20.0
@@ -72,8 +76,11 @@ class ClockEstimate:
     samples = Whole(LINE.samples)
     """Answers in the window."""
 
-    def __init__(self, key: bytes = b"", settings: ClockSettings | None = None, numbers: Numbers | None = None) -> None:
-        self.numbers = blank_row(len(LINE)) if numbers is None else numbers
+    def __init__(
+        self, key: bytes = b"", settings: ClockSettings | None = None, row: NDArray[np.float64] | None = None
+    ) -> None:
+        row = np.zeros(len(LINE)) if row is None else row
+        self.numbers: Numbers = memory_of(row)
         self.settings = settings or ClockSettings()
         self._key = key
         self._count = 0
@@ -91,7 +98,7 @@ class ClockEstimate:
         self._high = 0
         self._now = -math.inf
         self._trip = math.nan
-        self.transits = Least(TRANSITS_S, self.numbers, LINE.pong_trip)
+        self.transits = Least(TRANSITS_S, row, LINE.pong_trip)
         """Of what the pongs' own stamps say of their trip up: server time of arrival less the client's clock."""
         self.jitter_s = 0.0
         self.offset_s, self.offset_bound_s = 0.0, math.inf

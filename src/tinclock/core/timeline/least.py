@@ -2,16 +2,35 @@
 
 from __future__ import annotations
 
-from collections import deque
+import math
 from typing import TYPE_CHECKING
 
-from tinclock.core.packed import blank_row
+import numpy as np
+
+from tinclock.core.kernels.least import (
+    COUNT,
+    FIELDS,
+    LOW_BEGIN,
+    LOW_COUNT,
+    RING,
+    RING_FIELDS,
+    ROOM,
+    SPAN,
+    SPARE,
+    TIMES_BEGIN,
+    VALUE,
+    WINDOW,
+    take_least_of,
+)
+from tinclock.core.packed import memory_of, set_fields
 
 if TYPE_CHECKING:
-    from tinclock.core.packed import Numbers
+    from numpy.typing import NDArray
 
-VALUE, COUNT, SPAN = 0, 1, 2
-FIELDS = 3
+    from tinclock.core.packed import Numbers
+    from tinclock.core.plain import Fields
+
+FIRST_ROOM = 2 * SPARE
 
 
 class Least:
@@ -19,18 +38,28 @@ class Least:
 
     value : the least, inf before the first; count : how many values the window holds
     span_s : the time between the first and the last of them
-    numbers, place : a row where these three lie side by side for kernels, and where in it they begin
+    row, place : where these three lie side by side for kernels, with the address of the values behind them
     """
 
-    __slots__ = ("_falling", "_numbers", "_place", "_times", "_window_s")
+    __slots__ = ("_numbers", "_place", "_ring", "_row", "_window_s", "at")
 
-    def __init__(self, window_s: float, numbers: Numbers | None = None, place: int = 0) -> None:
-        self._window_s = window_s
-        self._falling: deque[tuple[float, float]] = deque()
-        self._times: deque[float] = deque()
-        self._numbers = blank_row(FIELDS) if numbers is None else numbers
-        self._place = place
+    def __init__(self, window_s: float, row: NDArray[np.float64] | None = None, place: int = 0) -> None:
+        self._window_s, self._place = window_s, place
+        self._row = np.zeros(FIELDS) if row is None else row
+        self._numbers: Numbers = memory_of(self._row)
+        self._ring = _ring(FIRST_ROOM, window_s)
+        self._lies()
         self.clear()
+
+    def _lies(self) -> None:
+        """Say where the values lie."""
+        self.at = int(self._row.ctypes.data) + 8 * self._place
+        self._numbers[self._place + RING] = float(self._ring.ctypes.data)
+
+    def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
+        """Come back from a checkpoint: both arrays lie elsewhere now."""
+        set_fields(self, state)
+        self._lies()
 
     @property
     def value(self) -> float:
@@ -40,7 +69,7 @@ class Least:
     @property
     def count(self) -> int:
         """How many values the window holds."""
-        return len(self._times)
+        return int(self._numbers[self._place + COUNT])
 
     @property
     def span_s(self) -> float:
@@ -49,21 +78,30 @@ class Least:
 
     def take(self, at: float, value: float) -> None:
         """A value came at a time that isn't before the last one's."""
-        falling, times, numbers, place = self._falling, self._times, self._numbers, self._place
-        while falling and falling[-1][1] >= value:
-            falling.pop()
-        falling.append((at, value))
-        times.append(at)
-        oldest = at - self._window_s
-        while falling[0][0] < oldest:
-            falling.popleft()
-        while times[0] < oldest:
-            times.popleft()
-        numbers[place], numbers[place + COUNT], numbers[place + SPAN] = falling[0][1], len(times), at - times[0]
+        if take_least_of(self.at, float(at), float(value)) == 2.0:
+            self.make_room()
+
+    def make_room(self) -> None:
+        """Move what is held into a ring of twice the size."""
+        before, room = self._ring, int(self._ring[ROOM])
+        count, lows = self.count, int(before[LOW_COUNT])
+        held = (int(before[TIMES_BEGIN]) + np.arange(count)) % room
+        low = (int(before[LOW_BEGIN]) + np.arange(lows)) % room
+        self._ring = longer = _ring(2 * room, self._window_s)
+        longer[RING_FIELDS : RING_FIELDS + count] = before[RING_FIELDS + held]
+        values = before[RING_FIELDS + room :].reshape(room, 2)
+        longer[RING_FIELDS + 2 * room :].reshape(2 * room, 2)[:lows] = values[low]
+        longer[LOW_COUNT] = lows
+        self._lies()
 
     def clear(self) -> None:
         """Forget all of it."""
-        self._falling.clear()
-        self._times.clear()
+        self._ring[TIMES_BEGIN] = self._ring[LOW_BEGIN] = self._ring[LOW_COUNT] = 0.0
         numbers, place = self._numbers, self._place
-        numbers[place], numbers[place + COUNT], numbers[place + SPAN] = float("inf"), 0.0, 0.0
+        numbers[place + VALUE], numbers[place + COUNT], numbers[place + SPAN] = math.inf, 0.0, 0.0
+
+
+def _ring(room: int, window_s: float) -> NDArray[np.float64]:
+    ring = np.zeros(RING_FIELDS + 3 * room)
+    ring[ROOM], ring[WINDOW] = room, window_s
+    return ring

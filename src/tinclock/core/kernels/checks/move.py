@@ -12,9 +12,20 @@ from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import nearest_cover
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.hearing import hear
+from tinclock.core.kernels.least import take_least
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.moments import SLOT, SNAPSHOT_FIELDS, TICK_FIELDS, TICK_SLOT, TIME, view_around
-from tinclock.core.kernels.rows import CLAIM, FOUND, LINE, MOVED, NOTED, RULES
+from tinclock.core.kernels.rows import (
+    CLAIM,
+    FOUND,
+    LINE,
+    MOST_PLACES,
+    MOVED,
+    NOTED,
+    PLACE_FIELDS,
+    PLACES_FROM,
+    RULES,
+)
 from tinclock.core.kernels.triangles import first_triangle_alone
 from tinclock.core.tolerances import TOLERANCES
 
@@ -228,6 +239,15 @@ def check_walls(f):
 
 
 @inner
+def keep_place(moved, now, x, y, z):
+    """The body is accepted to be at a place from a server time on; metres, seconds."""
+    moved[MOVED.x], moved[MOVED.y], moved[MOVED.z] = x, y, z
+    at = PLACES_FROM + PLACE_FIELDS * (int(moved[MOVED.past]) % MOST_PLACES)
+    moved[at], moved[at + 1], moved[at + 2], moved[at + 3] = now, x, y, z
+    moved[MOVED.past] += 1.0
+
+
+@inner
 def commit_move(f):
     """Accept the place that is left after cutting down, metres, and count the time that was used for it."""
     moved = f.moved
@@ -243,12 +263,9 @@ def commit_move(f):
             dy / seconds,
             dz / seconds,
         )
-    f.found[FOUND.heard] = hear(f)
-    moved[MOVED.x], moved[MOVED.y], moved[MOVED.z] = (
-        f.found[FOUND.place_x],
-        f.found[FOUND.place_y],
-        f.found[FOUND.place_z],
-    )
+    if hear(f):
+        f.found[FOUND.heard] = take_least(f.line, LINE.claim_trip, f.now, f.now - f.claim[CLAIM.client_time])
+    keep_place(moved, f.now, f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z])
     f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
     f.found[FOUND.became] = ACCEPTED
     measured(f, MEASURE.accepted_way, math.sqrt(dx * dx + dy * dy + dz * dz), NO_NUMBER)
