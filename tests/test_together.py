@@ -48,7 +48,14 @@ def mail(here: Range) -> list[tuple[str, object, float]]:
         here.sequence -= choice > 7
         odd = [
             msgspec.structs.replace(shot, victim=here.runner, damage=1e6),
-            MoveClaim(shot.sequence, here.shooter, (-9.0 + 0.01 * k, 3.0, 0.0), at, None, shot.view),
+            MoveClaim(
+                shot.sequence,
+                here.shooter,
+                (-9.0 + 0.01 * k, 3.0, 0.0),
+                at - 0.01 * float(dice.random()),
+                None,
+                shot.view,
+            ),
             HandleClaim(shot.sequence, here.shooter, "gravel_scatter" if k % 2 else "grit_rifle", "draw"),
             StatusClaim(shot.sequence, here.shooter, health=100.0),
             {"kind": "shot"},

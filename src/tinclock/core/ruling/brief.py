@@ -28,6 +28,9 @@ if TYPE_CHECKING:
 
 TAIL: Final = slice(FOUND.amount, FOUND.at_z + 1)
 """What a receipt is made of: points, the victim's health before and after, and how the actor stands."""
+TAIL_BYTES: Final = 8 * (TAIL.stop - TAIL.start)
+LOOKED_AT: Final = [FOUND.became, FOUND.heard, FOUND.column, FOUND.part, FOUND.before, FOUND.after, FOUND.wall]
+"""What has to be looked at of such a claim before somebody reads its ruling."""
 _UNPACK: Final = struct.Struct(f"={FOUND.at_z + 1 - FOUND.amount}d").unpack
 
 
@@ -57,9 +60,10 @@ class Kept(NamedTuple):
 
     def receipt(self) -> Receipt:
         """The receipt."""
-        hit, amount = self.hit, _UNPACK(self.tail)[0]
-        hits = () if hit is None or hit.part is None else (ReceiptHit(hit.entity, hit.part.name, amount),)
-        return Receipt(self.sequence, self.outcome, hits, self.state())
+        sequence, outcome, _, tail, hit = self
+        if hit is None or hit.part is None:
+            return Receipt(sequence, outcome, (), self.state())
+        return Receipt(sequence, outcome, (ReceiptHit(hit.entity, hit.part.name, _UNPACK(tail)[0]),), self.state())
 
     def dealt(self) -> float:
         """The points that it took."""
@@ -68,13 +72,13 @@ class Kept(NamedTuple):
 
     def state(self) -> ActorState:
         """How the actor stood then."""
-        _, _, _, shot, magazine, reserve, wait, health, armour, last, x, y, z = _UNPACK(self.tail)
-        quick, position = self.quick, None if x != x else (x, y, z)
-        entity = quick.actor.entity
+        _, _, quick, tail, _ = self
+        _, _, _, shot, magazine, reserve, wait, health, armour, last, x, y, z = _UNPACK(tail)
+        position = None if x != x else (x, y, z)
         if quick.held is None:
-            return ActorState(entity, int(last), health, armour, position=position)
+            return ActorState(quick.entity, int(last), health, armour, position=position)
         return ActorState(
-            entity, int(last), health, armour, quick.wielded, None if magazine < 0.0 else int(magazine),
+            quick.entity, int(last), health, armour, quick.wielded, None if magazine < 0.0 else int(magazine),
             None if reserve < 0.0 else int(reserve), int(shot), wait if 0.0 < wait < NEVER else 0.0, position=position,
         )  # fmt: skip
 
@@ -115,35 +119,38 @@ def receipts_of(quicks: list[Quick], hits: list[Met], packed: bytes) -> list[Kep
     return out
 
 
-class Brief:
+class Brief(NamedTuple):
     """Such a claim's numbers, and what their words need.
 
+    row : what was found, up to its last step; now : when the claim came, server time in seconds
     met : what a shot ended at; more : steps that came after those of the kernel
     """
 
-    __slots__ = ("_claim", "_now", "_row", "kept", "met", "more")
-
-    def __init__(self, row: bytes, claim: Any, kept: Kept, now: float, met: Met, more: tuple[Step, ...]) -> None:
-        self._row, self._claim, self.kept, self._now, self.met, self.more = row, claim, kept, now, met, more
+    row: bytes
+    claim: Any
+    kept: Kept
+    now: float
+    met: Met
+    more: tuple[Step, ...]
 
     def told(self) -> tuple[object, float, Triple | None]:
         """Who was hit where and for how much, the damage dealt, and where a move ended."""
         kept = self.kept
         amount, before, after, *_, x, y, z = _UNPACK(kept.tail)
-        hit, is_move = kept.hit, isinstance(self._claim, MoveClaim)
+        hit, is_move = kept.hit, isinstance(self.claim, MoveClaim)
         hits = () if hit is None or hit.part is None else ((hit.entity, hit.part.name, amount, False),)
         return hits, before - after, (x, y, z) if is_move else None
 
     def fields(self) -> Fields:
         """All that its ruling has but its number, its outcome and its findings."""
-        row, kept = np.frombuffer(self._row).tolist(), self.kept
+        row, kept = np.frombuffer(self.row).tolist(), self.kept
         quick, kind = kept.quick, "move" if row[FOUND.became] == ACCEPTED else "shot"
         connection, of = quick.connection, "" if quick.held is None else quick.held.weapon.rules.kind
-        context = Context(kind, self._claim, quick.actor.entity, quick.wielded, of)
+        context = Context(kind, self.claim, quick.actor.entity, quick.wielded, of)
         steps = steps_in(row[STEPS_FROM:], int(row[FOUND.steps]), context)
         common = {
             "kind": kind, "connection": connection.name, "account": connection.account, "entity": quick.actor.entity,
-            "sequence": kept.sequence, "received_at": self._now, "first": None, "rays": (), "state": kept.state(),
+            "sequence": kept.sequence, "received_at": self.now, "first": None, "rays": (), "state": kept.state(),
         }  # fmt: skip
         if kind == "move":
             place = row[FOUND.place_x], row[FOUND.place_y], row[FOUND.place_z]
@@ -152,7 +159,7 @@ class Brief:
         return {**common, **self._shot(row), "weapon": quick.wielded, "position": None, "steps": tuple(steps)}
 
     def _shot(self, row: list[float]) -> Fields:
-        claim, (entity, name, part), became = self._claim, self.met, row[FOUND.became]
+        claim, (entity, name, part), became = self.claim, self.met, row[FOUND.became]
         aim = row[FOUND.direction_x], row[FOUND.direction_y], row[FOUND.direction_z]
         hits: tuple[Hit, ...] = ()
         stop: Stop | None = None
@@ -163,12 +170,12 @@ class Brief:
         return {
             "hits": hits, "damage": row[FOUND.before] - row[FOUND.after], "view_time": row[FOUND.view_time],
             "view": View(int(row[FOUND.from_tick]), int(row[FOUND.to_tick]), row[FOUND.fraction]),
-            "rewound_s": self._now - row[FOUND.view_time], "origin": claim.origin, "direction": aim, "aim": aim,
+            "rewound_s": self.now - row[FOUND.view_time], "origin": claim.origin, "direction": aim, "aim": aim,
             "reached_m": row[FOUND.reached_m], "stopped_by": stop, "shot": int(row[FOUND.shot]),
         }  # fmt: skip
 
     def _hit(self, row: list[float], entity: int, part: Part, aim: Triple) -> Hit:
-        (ox, oy, oz), (dx, dy, dz), t = self._claim.origin, aim, row[FOUND.enter_m]
+        (ox, oy, oz), (dx, dy, dz), t = self.claim.origin, aim, row[FOUND.enter_m]
         return Hit(
             entity, part.name, part.zone, part.side, t, (ox + dx * t, oy + dy * t, oz + dz * t), row[FOUND.amount],
             row[FOUND.before], row[FOUND.after], False,
@@ -194,7 +201,6 @@ _NO_SHOT: Final[Fields] = {
 }  # fmt: skip
 
 
-def row_of(found: Any) -> bytes:
-    """What was found, up to its last step, as bytes."""
-    row: bytes = found[: STEPS_FROM + STEP_FIELDS * int(found[FOUND.steps])].tobytes()
-    return row
+def length_of(steps: float) -> int:
+    """How many numbers a row with so many steps has."""
+    return STEPS_FROM + STEP_FIELDS * int(steps)

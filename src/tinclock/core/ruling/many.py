@@ -10,14 +10,18 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from tinclock.core.combat.roster import REMEMBERED_RECEIPTS
 from tinclock.core.kernels.checking import check_claims
-from tinclock.core.kernels.rows import CALL, CLAIM, FOUND, FOUND_LENGTH
+from tinclock.core.kernels.rows import CALL, CLAIM, FOUND, FOUND_LENGTH, STEP_FIELDS, STEPS_FROM
 from tinclock.core.packed import memory_of
+from tinclock.core.ruling.brief import LOOKED_AT, TAIL, TAIL_BYTES
 from tinclock.core.ruling.procedures import QUICK
 from tinclock.core.ruling.quick import PACKS
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
+
+    from numpy.typing import NDArray
 
     from tinclock.core.combat.roster import Connection
     from tinclock.core.ruling.checking import Begun, Checking
@@ -46,7 +50,7 @@ class Together:
         self._calls[:, CALL.world] = checking.world_at
         for rows, place in ((claims, CALL.claim), (found, CALL.found)):
             self._calls[:, place] = rows.ctypes.data + rows.strides[0] * np.arange(MOST)
-        self._arrays = claims, found
+        self._claims, self._found = claims, found
         self._claim_rows, self._found_rows = [memory_of(row) for row in claims], [memory_of(row) for row in found]
         self._call_rows = [memory_of(row) for row in self._calls]
         self._at = int(self._calls.ctypes.data)
@@ -58,15 +62,17 @@ class Together:
     def rule(self, claims: Iterable[tuple[str, object, float]], connections: dict[str, Connection]) -> list[Ruling]:
         """The rulings of (connection, claim, server time of its arrival), in their order."""
         out: list[Ruling] = []
+        waiting, newest, takes, wait = self._waiting, self._newest, self._takes, self._wait
         for sender, claim, now in claims:
-            quick = self._takes(connections.get(sender) if type(sender) is str else None, claim, now)
-            if quick is None or claim.sequence <= self._newest.get(quick.connection, 0):  # type: ignore[attr-defined]
+            connection = connections.get(sender) if type(sender) is str else None
+            quick = takes(connection, claim, now)
+            if quick is None or claim.sequence <= newest.get(connection, 0):  # type: ignore[attr-defined, arg-type]
                 self._flush(out)
-                if quick is None or self._takes(quick.connection, claim, now) is None:
+                if quick is None or takes(connection, claim, now) is None:
                     out.append(self._alone(sender, claim, now))
                     continue
-            self._wait(quick, claim, now)
-            if len(self._waiting) == MOST:
+            wait(quick, claim, now)
+            if len(waiting) == MOST:
                 self._flush(out)
         self._flush(out)
         return out
@@ -76,12 +82,13 @@ class Together:
         packs = PACKS.get(type(claim))
         if packs is None or connection is None:
             return None
-        quick = connection.quick
+        quick: Quick | None = connection.quick
         if quick is None or not quick.fits():
             quick = self._checking.quick_of(connection)
         if quick is None or not packs(claim, quick, now, self._claim_rows[len(self._waiting)]):
             return None
-        return quick if connection.is_new(claim.sequence) else None
+        sequence = claim.sequence
+        return quick if connection.sequences[sequence % REMEMBERED_RECEIPTS] != sequence else None
 
     def _wait(self, quick: Quick, claim: Any, now: float) -> None:
         call = self._call_rows[len(self._waiting)]
@@ -92,18 +99,29 @@ class Together:
 
     def _flush(self, out: list[Ruling]) -> None:
         """Rule on what waits."""
-        waiting, begin = self._waiting, 0
+        waiting, begin = self._waiting[:], 0
         if not waiting:
             return
-        self._waiting = []
+        self._waiting.clear()
         self._newest.clear()
         while begin < len(waiting):
             end = check_claims(self._at, begin, len(waiting), 0)
-            for row in range(begin, end):
-                out.append(self._short_way.settle(*waiting[row], self._found_rows[row]))
+            if end > begin:
+                self._settle(waiting[begin:end], self._found[begin:end], out)
             if end < len(waiting):
                 quick, claim, now = waiting[end]
                 found, at = self._found_rows[end], self._at + self._calls.strides[0] * end
                 begun = self._short_way.begun(quick, claim, int(found[FOUND.place]), at, found)
                 out.append(self._go_on(quick, claim, now, begun))
             begin = end + 1
+
+    def _settle(self, ruled: list[tuple[Quick, Any, float]], found: NDArray[np.float64], out: list[Ruling]) -> None:
+        """What follows from claims that the kernel committed. found : (n, FOUND_LENGTH) float64, what it found"""
+        lengths = (8 * (STEPS_FROM + STEP_FIELDS * found[:, FOUND.steps].astype(np.int64))).tolist()
+        width = max(lengths)
+        rows, tails = found[:, : width // 8].tobytes(), found[:, TAIL].tobytes()
+        settle, row, tail = self._short_way.settle, 0, 0
+        for (quick, claim, now), looked, length in zip(ruled, found[:, LOOKED_AT].tolist(), lengths, strict=True):
+            after = tail + TAIL_BYTES
+            out.append(settle(quick, claim, now, looked, rows[row : row + length], tails[tail:after]))
+            row, tail = row + width, after

@@ -126,15 +126,6 @@ def ruling_of(fields: Fields) -> Ruling:
     return ruling
 
 
-def brief_ruling(number: int, outcome: Outcome, findings: tuple[Finding, ...], brief: Any) -> Ruling:
-    """A ruling that is made in full when somebody reads more of it. brief : see `ruling.brief`"""
-    ruling = Ruling.__new__(Ruling)
-    known = ruling.__dict__
-    known["number"], known["outcome"], known["findings"], known["late"] = number, outcome, findings, brief
-    known["kept"], known["connection"] = brief.kept, brief.kept.quick.name
-    return ruling
-
-
 def brief_of(ruling: Ruling) -> Any:
     """What a ruling will be made of that nobody has read yet, see `ruling.brief`; None for one that is whole."""
     return ruling.__dict__.get("late") if "kept" in ruling.__dict__ else None

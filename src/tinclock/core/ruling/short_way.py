@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+from operator import itemgetter
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+from tinclock.core.combat.roster import REMEMBERED_RECEIPTS
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
 from tinclock.core.kernels.rows import FOUND
-from tinclock.core.ruling.brief import TAIL, Brief, Kept, Met, row_of
+from tinclock.core.ruling.brief import LOOKED_AT, TAIL, Brief, Kept, Met, length_of
 from tinclock.core.ruling.checking import Begun
 from tinclock.core.ruling.procedures import PROCEDURES, SHOT
-from tinclock.core.ruling.records import Ruling, brief_ruling
+from tinclock.core.ruling.records import Ruling
 from tinclock.core.ruling.shot import ShotWork
 from tinclock.core.ruling.trace import Context
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from tinclock.core.combat.receipts import Outcome
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.checking import Checking
@@ -24,6 +28,8 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.work import World
 
 _new: Final[Any] = tuple.__new__
+_new_ruling: Final[Any] = Ruling.__new__
+_look: Final = itemgetter(*LOOKED_AT)
 _NOTHING_MET: Final = Met()
 _AS_SAID: Final[tuple[Outcome, tuple[Finding, ...], tuple[Step, ...]]] = ("upheld", (), ())
 
@@ -60,45 +66,50 @@ class ShortWay:
         at = quick.calls[type(claim)].at
         if check_claims(at, 0, 1, 0) == 0:
             return self.begun(quick, claim, int(found[FOUND.place]), at, found)
-        return self.settle(quick, claim, now, found)
+        row = found[: length_of(found[FOUND.steps])].tobytes()
+        return self.settle(quick, claim, now, _look(found), row, found[TAIL].tobytes())
 
-    def settle(self, quick: Quick, claim: Any, now: float, found: Any) -> Ruling:
+    def settle(self, quick: Quick, claim: Any, now: float, looked: Sequence[float], row: bytes, tail: bytes) -> Ruling:
         """Keep and tell what follows from a claim that the kernel committed; returns its ruling.
 
-        found : the row of what was found
+        looked : the numbers of `brief.LOOKED_AT`; row : of what was found; tail : what its receipt is made of
         """
-        became = found[FOUND.became]
-        met, (outcome, findings, more) = _NOTHING_MET, _AS_SAID
+        became, heard, column, part, before, after, wall = looked
+        met, hit, (outcome, findings, more) = _NOTHING_MET, None, _AS_SAID
         if became == ACCEPTED:
-            if found[FOUND.heard] == 2.0:
+            if heard == 2.0:
                 quick.connection.transits.make_room()
         else:
-            met = self._met(quick, became, now, found)
+            if became >= AT_COVER:
+                met = self._struck(quick, became, now, int(column), int(part), before, after)
+                hit = met if became == HIT else None
+            elif became == AT_LEVEL and self.world.level is not None:
+                met = Met(0, self.world.level.surface_of(int(wall)).name)
             if claim.victim is not None or claim.part is not None or claim.damage is not None:
                 outcome, findings, more = self._compare(quick, claim, now, met, became == HIT)
-        sequence = claim.sequence
-        kept = _new(Kept, (sequence, outcome, quick, found[TAIL].tobytes(), met if became == HIT else None))
-        quick.connection.keep(sequence, kept)
-        brief = Brief(row_of(found), claim, kept, now, met, more)
-        return brief_ruling(self._numbering.next(), outcome, findings, brief)
+        sequence, connection, numbering = claim.sequence, quick.connection, self._numbering
+        kept = _new(Kept, (sequence, outcome, quick, tail, hit))
+        place = sequence % REMEMBERED_RECEIPTS
+        connection.sequences[place], connection.receipts[place] = sequence, kept
+        numbering.last += 1
+        ruling = _new_ruling(Ruling)
+        known = ruling.__dict__
+        known["number"], known["outcome"], known["findings"], known["kept"] = numbering.last, outcome, findings, kept
+        known["connection"], known["late"] = quick.name, _new(Brief, (row, claim, kept, now, met, more))
+        return ruling
 
-    def _met(self, quick: Quick, became: float, now: float, found: Any) -> Met:
-        """What a shot that the kernel committed ended at; keeps and tells what follows from that."""
+    def _struck(
+        self, quick: Quick, became: float, now: float, column: int, part_row: int, before: float, after: float
+    ) -> Met:
+        """What a shot that the kernel committed struck; keeps and tells what follows from that."""
         columns = self._columns
-        if became >= AT_COVER:
-            column = int(found[FOUND.column])
-            entity, part = columns.whose(column, int(found[FOUND.part]))
-            if became == AT_COVER:
-                return Met(entity, columns.rig_at(column).name, part)
-            before, after = found[FOUND.before], found[FOUND.after]
-            if after < before:
-                self._ledger.wounded(entity, before, after, now, quick.entity, quick.wielded, part.name)
-            met: Met = _new(Met, (entity, "", part))
-            return met
-        level = self.world.level
-        if became == AT_LEVEL and level is not None:
-            return Met(0, level.surface_of(int(found[FOUND.wall])).name)
-        return _NOTHING_MET
+        entity, part = columns.whose(column, part_row)
+        if became == AT_COVER:
+            return Met(entity, columns.rig_at(column).name, part)
+        if after < before:
+            self._ledger.wounded(entity, before, after, now, quick.entity, quick.wielded, part.name)
+        met: Met = _new(Met, (entity, "", part))
+        return met
 
     def _compare(
         self, quick: Quick, claim: ShotClaim, now: float, met: Met, is_hit: bool
