@@ -21,7 +21,7 @@ from tinclock.core.ruling.handle import wield
 from tinclock.core.ruling.pipeline import ClaimPipeline
 from tinclock.core.ruling.records import ViewBounds
 from tinclock.core.ruling.shots import Shots
-from tinclock.core.timeline.instants import is_finite, seconds
+from tinclock.core.timeline.instants import are_seconds, is_finite, seconds
 from tinclock.core.timeline.packed import Packed
 from tinclock.core.timeline.views import Drawing, sound_drawing
 
@@ -402,8 +402,10 @@ class Referee(MatchCalls):
 
     def rule_many(self, claims: Iterable[tuple[str, Claim | object, float]] | Shots) -> list[Ruling]:
         """See `MatchCalls.rule_many`: here they share kernel calls."""
-        many = claims.each() if isinstance(claims, Shots) else claims
-        return self._pipeline.rule_many([(name, claim, seconds("received_at", at)) for name, claim, at in many])
+        many = list(claims.each() if isinstance(claims, Shots) else claims)
+        if not are_seconds([at for _, _, at in many]):
+            many = [(name, claim, seconds("received_at", at)) for name, claim, at in many]
+        return self._pipeline.rule_many(many)
 
     def _rule(self, command: Rule) -> Ruling:
         return self._pipeline.rule(command.connection, command.claim, seconds("received_at", command.received_at))

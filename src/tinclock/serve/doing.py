@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, Final, Literal
 
+from tinclock.core.timeline.instants import are_seconds, seconds
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.requests import NUMBER_JSON, NUMBER_PACKED
-from tinclock.wire.codec import decode_claim
+from tinclock.wire.codec import decode_claims
 
 if TYPE_CHECKING:
     from tinclock.core.referee import Referee
@@ -19,10 +20,19 @@ Todo = Callable[[], Any] | Literal["busy"] | None
 """What a request yields: a call to be made beside the loop, `BUSY`, or None where others may have their turn."""
 
 
-def rulings_of(server: Referee | Recorder, claims: list[tuple[str, float, bytes]]) -> list[Ruling]:
+def require_times(name: str, claims: Sequence[tuple[str, float, bytes]]) -> None:
+    """Raise `BadNumberError` for the first claim or message whose time of arrival can't be one. name : of them all"""
+    if not are_seconds([received_at for _, received_at, _ in claims]):
+        for place, (_, received_at, _) in enumerate(claims):
+            seconds(f"{name}[{place}]: received_at", received_at)
+
+
+def rulings_of(server: Referee | Recorder, claims: Sequence[tuple[str, float, bytes]]) -> list[Ruling]:
     """A recorder decodes what it keeps; a referee is given what was decoded."""
-    kept = isinstance(server, Recorder)
-    return server.rule_many([(name, data if kept else decode_claim(data), at) for name, at, data in claims])
+    if isinstance(server, Recorder):
+        return server.rule_many([(name, data, at) for name, at, data in claims])
+    decoded = decode_claims([data for _, _, data in claims])
+    return server.rule_many([(name, claim, at) for (name, at, _), claim in zip(claims, decoded, strict=True)])
 
 
 def outcome_of(todo: Callable[[], Any]) -> tuple[Any, Exception | None]:

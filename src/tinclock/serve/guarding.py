@@ -9,6 +9,8 @@ from tinclock.wire.codec import LIMITS
 from tinclock.wire.flood import FloodGuard
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from tinclock.core.referee import Referee
     from tinclock.wire.flood import FloodLimits
 
@@ -26,19 +28,26 @@ class Guards:
         """Whose claims were dropped since the last look."""
         self.too_large = 0
 
-    def admit(self, connection: str, received_at: float, size: int) -> bool:
-        """Whether a claim of so many bytes is looked at."""
-        name = connection if self._referee.knows(connection) else STRANGERS
-        guard = self._guards.get(name)
-        if guard is None:
-            self._guards[name] = guard = FloodGuard(self._limits)
-        if size > LIMITS.bytes:
-            self.too_large += 1
-            guard.refuse(LIMITS.bytes)  # it counts against its connection's rate all the same
-        elif guard.admit(received_at, size):
-            return True
-        self._refused.add(name)
-        return False
+    def admit_all(self, claims: Sequence[tuple[str, float, bytes]]) -> list[bool]:
+        """Which claims (connection, server time of arrival, bytes) are dropped, in order; empty where none is."""
+        passed: list[bool] = []
+        find, knows, most = self._guards.get, self._referee.knows, LIMITS.bytes
+        for connection, received_at, data in claims:
+            name = connection if knows(connection) else STRANGERS
+            guard, size = find(name) or self._guard(name), len(data)
+            if size > most:
+                self.too_large += 1
+                guard.refuse(most)  # it counts against its connection's rate all the same
+                passed.append(False)
+            else:
+                passed.append(guard.admit(received_at, size))
+            if not passed[-1]:
+                self._refused.add(name)
+        return [] if all(passed) else [not one for one in passed]
+
+    def _guard(self, name: str) -> FloodGuard:
+        self._guards[name] = guard = FloodGuard(self._limits)
+        return guard
 
     @property
     def dropped(self) -> int:

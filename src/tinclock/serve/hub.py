@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import msgspec
+from msgspec.structs import replace
 
 from tinclock.cases.evidence_log import SYNC_OF, findings_of
 from tinclock.core.errors import EvidenceError, RecordingError, TinClockError
@@ -17,7 +18,7 @@ from tinclock.core.timeline.packed import Packed
 from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
-from tinclock.serve.doing import BUSY, Todo, number_of, outcome_of, rulings_of, unwrapped
+from tinclock.serve.doing import BUSY, Todo, number_of, outcome_of, require_times, rulings_of, unwrapped
 from tinclock.serve.journal import entries_of, kept_of
 from tinclock.serve.match import Match, poses_of, told_of
 from tinclock.serve.questions import answer_of, explanation_of
@@ -45,7 +46,7 @@ from tinclock.serve.requests import (
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Generator, Iterator
+    from collections.abc import Callable, Generator, Iterator, Sequence
 
     from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.core.ruling.records import Ruling
@@ -62,7 +63,7 @@ MOST_EVENTS = 1024
 """Events of one reply."""
 MOST_UNLOGGED = 100_000
 """Findings that wait for a log that can't be written."""
-AT_ONCE = 16
+AT_ONCE = 32
 """Claims that are ruled together: few enough that the next look at the time comes soon, whatever they are."""
 SLICE_S = 0.001
 """So long one request is worked on before others have a turn."""
@@ -212,45 +213,37 @@ class Hub:
         return Reply(asked.request, state=match.referee.state())
 
     def _claims(self, asked: Claims, match: Match) -> Work:
-        for place, (_, received_at, _) in enumerate(asked.claims):  # before any is ruled: a receipt must not get lost
-            seconds(f"claims[{place}]: received_at", received_at)
-        ruled, fresh, at_once = list[Ruled](), list[Ruled](), 1 if asked.explain else AT_ONCE
+        require_times("claims", asked.claims)  # before any is ruled: a receipt must not get lost
+        ruled, noted, at_once = list[Ruled](), 0, 1 if asked.explain else AT_ONCE
         began = time.perf_counter()
         for begin in range(0, len(asked.claims), at_once):
             some = asked.claims[begin : begin + at_once]
-            taken = [self._is_taken(match, place, one) for place, one in enumerate(some, begin)]
-            rulings = iter(
-                rulings_of(match.server, [one for one, is_taken in zip(some, taken, strict=True) if is_taken])
-            )
-            for (connection, _, received), is_taken in zip(some, taken, strict=True):
-                if not is_taken:
-                    self.outcomes["dropped"] += 1
-                    ruled.append(Ruled(0, connection, "dropped", None))
-                    continue
-                told = self._told(match, next(rulings), received, asked.explain)
-                fresh.append(told)
-                ruled.append(told)
+            dropped = match.drops_of(some, begin)
+            taken = [one for one, is_dropped in zip(some, dropped, strict=True) if not is_dropped] if dropped else some
+            told = self._told(match, rulings_of(match.server, taken), taken, asked.explain)
+            if dropped:
+                self.outcomes["dropped"] += sum(dropped)
+                rest = iter(told)
+                told = [
+                    Ruled(0, name, "dropped", None) if is_dropped else next(rest)
+                    for (name, _, _), is_dropped in zip(some, dropped, strict=True)
+                ]
+            ruled += told
             if time.perf_counter() - began > SLICE_S:
-                self._note(asked.match, match, fresh)
-                fresh = []
+                self._note(asked.match, match, ruled[noted:])
+                noted = len(ruled)
                 yield None
                 began = time.perf_counter()
-        self._note(asked.match, match, fresh)
+        self._note(asked.match, match, ruled[noted:])
         return Reply(asked.request, ruled=tuple(ruled))
-
-    @staticmethod
-    def _is_taken(match: Match, place: int, claim: tuple[str, float, bytes]) -> bool:
-        connection, received_at, received = claim
-        again = match.coming_back and place in match.dropped
-        return not match.drops(place, not again and match.guards.admit(connection, received_at, len(received)))
 
     def _messages(self, asked: Messages, match: Match) -> Work:
         """Border mode: each message through its connection's border."""
-        for place, (_, received_at, _) in enumerate(asked.messages):
-            seconds(f"messages[{place}]: received_at", received_at)
-        send, ruled, fresh = list[tuple[str, bytes]](), list[Ruled](), list[Ruled]()
+        require_times("messages", asked.messages)
+        send, ruled, noted = list[tuple[str, bytes]](), list[Ruled](), 0
         began = time.perf_counter()
-        for place, (connection, received_at, received) in enumerate(asked.messages):
+        for place, one in enumerate(asked.messages):
+            connection, received_at, received = one
             if match.coming_back and place in match.dropped:
                 continue
             dropped = match.borders.dropped_of(connection)
@@ -260,24 +253,27 @@ class Hub:
                 send.append((connection, answer))
             if border is None or border.last_ruling is None:
                 continue
-            told = self._told(match, border.last_ruling, received, asked.explain)
-            fresh.append(told)
-            ruled.append(told)
+            ruled += self._told(match, [border.last_ruling], (one,), asked.explain)
             if time.perf_counter() - began > SLICE_S:
-                self._note(asked.match, match, fresh)
-                fresh = []
+                self._note(asked.match, match, ruled[noted:])
+                noted = len(ruled)
                 yield None
                 began = time.perf_counter()
-        self._note(asked.match, match, fresh)
+        self._note(asked.match, match, ruled[noted:])
         return Reply(asked.request, ruled=tuple(ruled), send=tuple(send))
 
-    def _told(self, match: Match, ruling: Ruling, received: bytes, explain: bool) -> Ruled:
-        self.outcomes[ruling.outcome] += 1
-        told = told_of(ruling)
+    def _told(
+        self, match: Match, rulings: list[Ruling], claims: Sequence[tuple[str, float, bytes]], explain: bool
+    ) -> list[Ruled]:
+        told = [told_of(ruling) for ruling in rulings]
+        self.outcomes.update([one.outcome for one in told])
         if not explain:
             return told
-        said = explanation_of(match.referee, ruling, decode_claim(received))
-        return msgspec.structs.replace(told, explanation=said)
+        said = [
+            explanation_of(match.referee, ruling, decode_claim(received))
+            for ruling, (_, _, received) in zip(rulings, claims, strict=True)
+        ]
+        return [replace(one, explanation=text) for one, text in zip(told, said, strict=True)]
 
     def _note(self, name: str, match: Match, ruled: list[Ruled], more: tuple[Any, ...] = ()) -> None:
         """Append what was found to the evidence log; what can't be written now is written with the next."""

@@ -20,6 +20,7 @@ from tinclock.serve.journal import Entry, Journal
 from tinclock.serve.requests import OpenMatch, Ruled
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from pathlib import Path
 
     from tinclock.serve.requests import Open, Tick
@@ -82,6 +83,16 @@ class Match:
         if not admitted:
             self.dropped.append(place)
         return not admitted
+
+    def drops_of(self, claims: Sequence[tuple[str, float, bytes]], begin: int) -> list[bool]:
+        """Which of a request's claims are dropped, from the place where they begin; empty where none is."""
+        if self.coming_back:
+            taken = [place not in self.dropped for place in range(begin, begin + len(claims))]
+            self.guards.admit_all([one for one, is_taken in zip(claims, taken, strict=True) if is_taken])
+            return [] if all(taken) else [not is_taken for is_taken in taken]
+        dropped = self.guards.admit_all(claims)
+        self.dropped += [place for place, is_dropped in enumerate(dropped, begin) if is_dropped]
+        return dropped
 
     def note(self, step: int, request: int, frame: bytes, reply: bytes) -> None:
         """A request was done: keep it, before its reply goes out, for whoever has to go on from here."""

@@ -6,7 +6,7 @@ is handed on as plain data where it is small and shallow, so that the referee ca
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
@@ -14,7 +14,11 @@ from tinclock.core.ruling.claims import Claim, plain_numbers
 from tinclock.core.text import excerpt
 from tinclock.wire.messages import FromClient, Join, Pong, Seen
 
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
 _CLAIM_JSON, _CLAIM_PACKED = msgspec.json.Decoder(Claim), msgspec.msgpack.Decoder(Claim)
+_DECODE_PACKED = _CLAIM_PACKED.decode
 _OURS_JSON, _OURS_PACKED = msgspec.json.Decoder(FromClient), msgspec.msgpack.Decoder(FromClient)
 _ANY_JSON, _ANY_PACKED = msgspec.json.Decoder(), msgspec.msgpack.Decoder()
 _PACK = msgspec.msgpack.Encoder(enc_hook=plain_numbers).encode
@@ -59,6 +63,16 @@ def decode_claim(received: bytes, limits: Limits = LIMITS) -> Claim | object:
         return known
     except _FAULTS:
         return _plain(received, as_json, limits)
+
+
+def decode_claims(received: Sequence[bytes], limits: Limits = LIMITS) -> list[Claim | object]:
+    """`decode_claim` of each. All at once where all of them are claims in MessagePack, which is usual."""
+    if max(map(len, received), default=0) <= limits.bytes:
+        try:
+            return list(map(_DECODE_PACKED, received))
+        except _FAULTS:
+            pass
+    return [decode_claim(one, limits) for one in received]
 
 
 def decode_message(received: bytes, limits: Limits = LIMITS) -> Join | Pong | Seen | Claim | object:

@@ -31,22 +31,22 @@ class FloodGuard:
         for name in ("messages_per_s", "bytes_per_s", "saved_s"):
             if not getattr(self.limits, name) > 0.0:
                 raise BadNumberError(name, "a number above 0", getattr(self.limits, name))
+        self._message_s, self._bytes_per_s = 1.0 / self.limits.messages_per_s, self.limits.bytes_per_s
+        self._saved_s = self.limits.saved_s
         self.passed = self.dropped = self.dropped_bytes = 0
         self._messages_until = self._bytes_until = float("-inf")
         self._dropped_since = 0
 
     def admit(self, now: float, size: int) -> bool:
         """Whether a message of so many bytes passes at a server time; one that doesn't costs nothing more."""
-        limits = self.limits
-        messages, octets = max(self._messages_until, now), max(self._bytes_until, now)
-        latest = now + limits.saved_s
-        if messages + 1.0 / limits.messages_per_s > latest or octets + size / limits.bytes_per_s > latest:
+        messages, octets = self._messages_until, self._bytes_until
+        messages = (messages if messages > now else now) + self._message_s
+        octets = (octets if octets > now else now) + size / self._bytes_per_s
+        latest = now + self._saved_s
+        if messages > latest or octets > latest:
             self.refuse(size)
             return False
-        self._messages_until, self._bytes_until = (
-            messages + 1.0 / limits.messages_per_s,
-            octets + size / limits.bytes_per_s,
-        )
+        self._messages_until, self._bytes_until = messages, octets
         self.passed += 1
         return True
 
