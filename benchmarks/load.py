@@ -8,6 +8,7 @@ on a match of their own. --picture FILE draws it.
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import gc
 import json
@@ -24,8 +25,10 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
+import uvloop
 from scipy.spatial.transform import Rotation
 from standard_load import Crowd
+from websockets.asyncio.client import connect as connect_async
 from websockets.sync.client import connect
 
 import tinclock
@@ -92,9 +95,13 @@ class Match:
 
     def tick(self, tick: int) -> None:
         """Send a tick's poses."""
+        self.send("tick", **self.told(tick))
+
+    def told(self, tick: int) -> dict[str, object]:
+        """What is told of a tick."""
         self.eyes, bones = self.poses[tick % ROUND]
-        self.send("tick", tick=tick, server_time=tick / RATE_HZ, entities=self.packed, bones=bones,
-                  published=tick % 2 == 0)  # fmt: skip
+        return {"tick": tick, "server_time": tick / RATE_HZ, "entities": self.packed, "bones": bones,
+                "published": tick % 2 == 0}  # fmt: skip
 
     def claims(self, tick: int, count: int) -> list[tuple[str, float, bytes]]:
         """Shots and moves, as bytes."""
@@ -127,57 +134,61 @@ def resident_mb(port: int) -> float:
     return float(re.search(r"^process_resident_memory_bytes (\S+)", metrics(port), re.M).group(1)) / 2**20
 
 
-class Reader(threading.Thread):
-    """Takes replies as they come, and notes how long each took; how many claims were ruled."""
-
-    def __init__(self, match: Match) -> None:
-        super().__init__(daemon=True)
-        self.match, self.sent_at, self.waits, self.ruled = match, {}, [], 0
-        self.last = 0
-
-    def run(self) -> None:
-        """Until the last request is answered."""
-        while self.last == 0 or self.match.answered < self.last:
-            reply = self.match.reply()
-            self.match.answered = reply["request"]
-            began = self.sent_at.pop(reply["request"], None)
-            if began is not None:
-                self.waits.append(time.perf_counter() - began)
-                self.ruled += len(reply.get("ruled", []))
+def frame_of(match: Match, do: str, **fields: object) -> bytes:
+    """A request as `send` would send it."""
+    match.made = []
+    match.send(do, **fields)
+    (frame,) = match.made
+    return frame
 
 
-def steady(match: Match, seconds: float, port: int) -> dict:
-    """The load at its own pace; percentiles by slices of time."""
-    slices, memory, sent = [], [], 0
-    reader = Reader(match)
-    match.answered = match.asked
-    reader.start()
-    start = began = time.perf_counter()
-    for tick in range(int(seconds * RATE_HZ)):
-        match.tick(tick)
-        batch = match.claims(tick, CLAIMS_A_SECOND // RATE_HZ + (tick % 16 < 7)) if tick > 20 else []
-        for place, claim in enumerate(batch):
-            due = start + (tick + 0.15 + 0.8 * place / len(batch)) / RATE_HZ
-            if place % 4 == 0:  # sleeping for every one would be late by as much as they are apart
-                time.sleep(max(0.0, due - time.perf_counter()))
-            reader.sent_at[match.asked + 1] = time.perf_counter()
-            match.send("claims", claims=[claim])
-            sent += 1
-        if time.perf_counter() - began > SLICE_S and reader.waits:
-            recent = reader.waits[-int(SLICE_S * CLAIMS_A_SECOND) :]
-            slices.append([time.perf_counter() - start, *(1000.0 * np.quantile(recent, (0.5, 0.99)))])
-            memory.append(resident_mb(port))
-            began = time.perf_counter()
-        time.sleep(max(0.0, start + (tick + 1) / RATE_HZ - time.perf_counter()))
-    late = (time.perf_counter() - start) / seconds - 1.0
-    reader.last = match.asked + 1
-    match.send("state")
-    reader.join(60.0)
-    p50, p99, most = (1000.0 * float(v) for v in np.quantile(reader.waits, (0.5, 0.99, 1.0)))
+async def steady(match: Match, seconds: float, port: int) -> dict:
+    """The load at its own pace, on one event loop, as a game's server asks; percentiles by slices of time."""
+    async with connect_async(f"ws://127.0.0.1:{port}", max_size=None, compression=None) as line:
+        sent_at: dict[int, float] = {}
+        waits, ruled = list[float](), 0
+
+        async def read() -> None:
+            nonlocal ruled
+            async for frame in line:
+                reply, now = READ(frame), time.perf_counter()
+                if reply["request"] in sent_at:
+                    waits.append(now - sent_at.pop(reply["request"]))
+                    ruled += len(reply.get("ruled", []))
+                elif reply.get("state") is not None:
+                    return
+
+        reading, slices, memory, sent = asyncio.create_task(read()), [], [], 0
+        start = began = time.perf_counter()
+        for tick in range(int(seconds * RATE_HZ)):
+            await line.send(frame_of(match, "tick", **match.told(tick)))
+            batch = match.claims(tick, CLAIMS_A_SECOND // RATE_HZ + (tick % 16 < 7)) if tick > 20 else []
+            for place, claim in enumerate(batch):
+                if place % 4 == 0:  # sleeping for every one would be late by as much as they are apart
+                    await until(start + (tick + 0.15 + 0.8 * place / len(batch)) / RATE_HZ)
+                frame = frame_of(match, "claims", claims=[claim])
+                sent_at[match.asked] = time.perf_counter()
+                await line.send(frame)
+                sent += 1
+            if time.perf_counter() - began > SLICE_S and waits:
+                recent = waits[-int(SLICE_S * CLAIMS_A_SECOND) :]
+                slices.append([time.perf_counter() - start, *(1000.0 * np.quantile(recent, (0.5, 0.99)))])
+                memory.append(await asyncio.to_thread(resident_mb, port))
+                began = time.perf_counter()
+            await until(start + (tick + 1) / RATE_HZ)
+        late = (time.perf_counter() - start) / seconds - 1.0
+        await line.send(frame_of(match, "state"))
+        await asyncio.wait_for(reading, 60.0)
+    p50, p99, most = (1000.0 * float(v) for v in np.quantile(waits, (0.5, 0.99, 1.0)))
     return {
-        "seconds": seconds, "claims": sent, "lost": sent - reader.ruled, "median_ms": p50, "p99_ms": p99,
+        "seconds": seconds, "claims": sent, "lost": sent - ruled, "median_ms": p50, "p99_ms": p99,
         "worst_ms": most, "behind": late, "memory_mb": memory, "slices": slices,
     }  # fmt: skip
+
+
+async def until(at: float) -> None:
+    """Wait until an instant of `time.perf_counter`."""
+    await asyncio.sleep(max(0.0, at - time.perf_counter()))
 
 
 def batches(port: int, name: str, ticks: int, out: multiprocessing.Queue | None = None) -> tuple[float, float]:
@@ -282,7 +293,8 @@ def main() -> None:
                 one.start()
         gc.collect()
         gc.freeze()  # what the asker waits for in its own memory isn't the service's doing
-        found = steady(match, seconds, port)
+        with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
+            found = runner.run(steady(match, seconds, port))
         for one in rude:
             one.kill()
             one.join()

@@ -28,6 +28,7 @@ from tinclock.recordings import Recorder, Recording, rerule
 from tinclock.serve.hub import Hub
 from tinclock.serve.workers import worker_of
 
+JOIN = {"kind": "join", "versions": [1]}
 KILLS = int(os.environ.get("TINCLOCK_TEST_KILLS", "5"))
 
 
@@ -178,7 +179,7 @@ def test_kills_at_random_moments_lose_and_double_nothing(tmp_path):
 
 
 def test_what_was_dropped_as_a_flood_stays_dropped_when_its_request_is_done_again(tmp_path):
-    """Guards forget with a kill; a claim that was answered with nothing is not ruled afterwards, and a gap is told."""
+    """A claim that was answered with nothing is not ruled after a kill either, and what was told is told again."""
 
     def ask(hub: Hub, one: dict[str, Any]) -> dict[str, Any]:
         return {"ok": True, **msgspec.msgpack.decode(hub.handle(msgspec.msgpack.encode(one)))}
@@ -190,7 +191,7 @@ def test_what_was_dropped_as_a_flood_stays_dropped_when_its_request_is_done_agai
     told = ask(first, flood)
     outcomes = [one["outcome"] for one in told["ruled"]]
     assert {"denied", "dropped"} == set(outcomes)
-    join = msgspec.msgpack.encode({"kind": "join", "versions": [1]})
+    join = msgspec.msgpack.encode(JOIN)
     many = {
         "do": "messages",
         "request": 91,
@@ -209,6 +210,43 @@ def test_what_was_dropped_as_a_flood_stays_dropped_when_its_request_is_done_agai
     assert (len(bordered["ruled"]), last["request"]) == (denied, 92)
     again.close()
     first.close()
+
+
+def test_nobody_may_send_more_for_a_kill_of_the_service(tmp_path):
+    """Who had used up what a connection may send gets as little after a kill as without one, in border mode too."""
+
+    def ask(hub: Hub, one: dict[str, Any]) -> Any:
+        return msgspec.msgpack.decode(hub.handle(msgspec.msgpack.encode({"match": "m", **one})))
+
+    def flood(hub: Hub, number: int, at: float) -> tuple[int, int]:
+        """How many of 700 are let through: of claims, and of messages."""
+        told = ask(hub, {"do": "claims", "request": number, "claims": [("c0", at, b"{}")] * 700})["ruled"]
+        bordered = ask(hub, {"do": "messages", "request": number + 1, "messages": [("c1", at, b"{}")] * 700})
+        return sum(one["outcome"] != "dropped" for one in told), len(bordered.get("send", ()))
+
+    join = {"do": "messages", "request": 300, "messages": [("c1", 0.3, msgspec.msgpack.encode(JOIN))]}
+    allowed = []
+    for kind in ("calm", "killed"):
+        requests, hub = script(110), Hub(tmp_path / kind)
+        late = next(place for place, one in enumerate(requests) if one.get("tick") == 90)
+        for place, one in enumerate(requests):
+            ask(hub, one)
+            if one.get("tick") == 20:
+                ask(hub, join)
+                allowed.append(flood(hub, 301, 0.33))
+            if place == late and kind == "killed":
+                recorder: Any = hub.matches["m"].server
+                while recorder.written < recorder.handed_over:
+                    time.sleep(0.001)
+                killed_one, hub = hub, Hub(tmp_path / kind)
+                assert list(hub.go_on()) == [("m", "")]
+        allowed.append(flood(hub, 400, 110 / 64))
+        allowed.append((ask(hub, {"do": "matches", "request": 500})["matches"][0]["dropped"], 0))
+        hub.close()
+    killed_one.close()
+    calm, killed = allowed[:3], allowed[3:]
+    assert killed == calm
+    assert 0 < calm[1][0] < calm[0][0]
 
 
 def test_a_finding_that_was_logged_before_a_kill_stands_in_the_log_once(tmp_path, monkeypatch):

@@ -11,9 +11,12 @@ from tinclock.wire.codec import LIMITS
 from tinclock.wire.messages import VERSIONS, News, Ping, Whole, encode
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from tinclock.core.findings import Finding
     from tinclock.core.referee import Referee
     from tinclock.recordings.recorder import Recorder
+    from tinclock.wire.flood import FloodState
 
 MOST_NEWS = 256
 """Events of one message; who missed more is sent the whole state."""
@@ -32,6 +35,8 @@ class Borders:
         self._told: dict[str, int] = {}
         """The number of the last event that each connection that joined was told."""
         self._before = set(referee.connections) if goes_on else set[str]()
+        self._guards_then: dict[str, FloodState] = {}
+        """How the guards of those stood in a process that was killed who haven't sent anything since."""
         self._rules: object = None
         self._digests: dict[str, str] = {}
 
@@ -63,6 +68,8 @@ class Borders:
             if self._goes_on and connection in self._before:
                 border.version, border.form = VERSIONS[-1], "json" if received[:1] == b"{" else "msgpack"
                 self._told[connection] = -1
+            if connection in self._guards_then:
+                border.guard.take_up(self._guards_then.pop(connection))
             self._borders[connection] = border
         return border
 
@@ -90,6 +97,12 @@ class Borders:
             return Whole(self._referee.state())
         return News(tuple(events)) if len(events) <= MOST_NEWS else Whole(self._referee.state())
 
+    def refuse(self, connection: str, size: int) -> None:
+        """A message of so many bytes was dropped in a process that was killed."""
+        border = self._borders.get(connection)
+        if border is not None:
+            border.guard.refuse(min(size, LIMITS.bytes))
+
     def dropped_of(self, connection: str) -> int:
         """How many messages of a connection were dropped so far."""
         border = self._borders.get(connection)
@@ -98,8 +111,20 @@ class Borders:
     def forget(self, connection: str) -> None:
         """A connection was dismissed: one of the same name begins anew."""
         self._before.discard(connection)
+        self._guards_then.pop(connection, None)
         self._borders.pop(connection, None)
         self._told.pop(connection, None)
+
+    def guards(self) -> dict[str, FloodState]:
+        """How every connection's flood guard stands."""
+        return {**self._guards_then, **{name: border.guard.state() for name, border in self._borders.items()}}
+
+    def take_up(self, guards: Mapping[str, FloodState]) -> None:
+        """Let the guards stand as those of a process that was killed did."""
+        self._guards_then = dict(guards)
+        for name, border in self._borders.items():
+            if name in guards:
+                border.guard.take_up(self._guards_then.pop(name))
 
     def findings(self, server_time: float) -> list[Finding]:
         """What borders dropped since the last call."""
@@ -108,4 +133,4 @@ class Borders:
     @property
     def dropped(self) -> int:
         """Messages that were dropped so far."""
-        return sum(border.guard.dropped for border in self._borders.values())
+        return sum(state.dropped for state in self.guards().values())

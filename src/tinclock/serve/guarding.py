@@ -9,10 +9,10 @@ from tinclock.wire.codec import LIMITS
 from tinclock.wire.flood import FloodGuard
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
 
     from tinclock.core.referee import Referee
-    from tinclock.wire.flood import FloodLimits
+    from tinclock.wire.flood import FloodLimits, FloodState
 
 STRANGERS = ""
 """Connections that aren't admitted share one guard: their names are anybody's."""
@@ -28,7 +28,7 @@ class Guards:
         """Whose claims were dropped since the last look."""
         self.too_large = 0
 
-    def admit_all(self, claims: Sequence[tuple[str, float, bytes]]) -> list[bool]:
+    def drops(self, claims: Sequence[tuple[str, float, bytes]]) -> list[bool]:
         """Which claims (connection, server time of arrival, bytes) are dropped, in order; empty where none is."""
         passed: list[bool] = []
         find, knows, most = self._guards.get, self._referee.knows, LIMITS.bytes
@@ -48,6 +48,17 @@ class Guards:
     def _guard(self, name: str) -> FloodGuard:
         self._guards[name] = guard = FloodGuard(self._limits)
         return guard
+
+    def states(self) -> dict[str, FloodState]:
+        """How every guard stands, by its connection."""
+        return {name: guard.state() for name, guard in self._guards.items()}
+
+    def take_up(self, states: Mapping[str, FloodState]) -> None:
+        """Stand as the guards of a process that was killed did."""
+        self._guards.clear()
+        for name, state in states.items():
+            self._guard(name).take_up(state)
+        self._refused = {name for name, state in states.items() if state.dropped_since}
 
     @property
     def dropped(self) -> int:

@@ -245,6 +245,7 @@ class Hub:
         for place, one in enumerate(asked.messages):
             connection, received_at, received = one
             if match.coming_back and place in match.dropped:
+                match.borders.refuse(connection, len(received))
                 continue
             dropped = match.borders.dropped_of(connection)
             answer, border = match.borders.take(connection, received, received_at)
@@ -350,7 +351,7 @@ class Hub:
         recorder = Recorder.going_on(recording, when_full="go on", checkpoint_s=self._checkpoint_s)
         match = Match(name, recorder, goes_on=True)
         for entry in entries:
-            if entry.step < recorder.step:
+            if entry.frame and entry.step < recorder.step:
                 match.remember(entry.request, entry.reply)
         if self._evidence is not None:
             match.logged = frozenset(
@@ -361,6 +362,10 @@ class Hub:
         self.matches[name], match.coming_back = match, True
         try:
             for entry in entries:
+                if not entry.frame:
+                    match.guards.take_up(entry.guards or {})
+                    match.borders.take_up(entry.borders or {})
+                    continue
                 if entry.step > recorder.step:
                     problem = f"its journal goes on at step {entry.step}, what came before ends at {recorder.step}"
                     raise RecordingError(recording, problem)

@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
+from tinclock.wire.flood import FloodState
+
 if TYPE_CHECKING:
     from collections.abc import Iterator
     from pathlib import Path
@@ -29,6 +31,8 @@ class Entry(NamedTuple):
     """A request that was done: before which step of the recording, its number, its frame, and the reply.
 
     dropped : places of the claims or messages in it that came too fast or were too large: they were not ruled
+    guards, borders : how every connection's flood guard stood, of claims and of messages, in an entry without a frame:
+        a file begins with one
     """
 
     step: int
@@ -36,6 +40,8 @@ class Entry(NamedTuple):
     frame: bytes
     reply: bytes
     dropped: tuple[int, ...] = ()
+    guards: dict[str, FloodState] | None = None
+    borders: dict[str, FloodState] | None = None
 
 
 class Kept(msgspec.Struct, frozen=True):
@@ -75,14 +81,16 @@ class Journal:
         if self._sync:
             os.fsync(self._file.fileno())
 
-    def turn(self, written: int) -> None:
+    def turn(self, written: int, standing: Entry) -> None:
         """What was asked until now was handed to the recording: begin another file, and let go of old ones.
 
         written : the step that follows the last flush on the disk; what is not before it is kept
+        standing : how the flood guards stand, which the new file begins with
         """
         self._file.close()
         self._number += 1
         self._open()
+        self.note(standing)
         for number in sorted(self._last_steps)[:-KEPT_FILES]:
             if self._last_steps[number] < written:
                 (self._folder / f"{number:06d}.frames").unlink(missing_ok=True)

@@ -88,9 +88,9 @@ class Match:
         """Which of a request's claims are dropped, from the place where they begin; empty where none is."""
         if self.coming_back:
             taken = [place not in self.dropped for place in range(begin, begin + len(claims))]
-            self.guards.admit_all([one for one, is_taken in zip(claims, taken, strict=True) if is_taken])
+            self.guards.drops(claims)  # as then: they stand as they stood
             return [] if all(taken) else [not is_taken for is_taken in taken]
-        dropped = self.guards.admit_all(claims)
+        dropped = self.guards.drops(claims)
         self.dropped += [place for place, is_dropped in enumerate(dropped, begin) if is_dropped]
         return dropped
 
@@ -103,7 +103,8 @@ class Match:
             self.journal.note(Entry(step, request, frame, reply, tuple(self.dropped)))
             if self.server.handed_over != self._handed_over:
                 self._handed_over = self.server.handed_over
-                self.journal.turn(self.server.written)
+                standing = Entry(self.server.step, 0, b"", b"", (), self.guards.states(), self.borders.guards())
+                self.journal.turn(self.server.written, standing)
         except OSError as error:
             self.journal.end()
             self.journal, self._unkept = None, f"can't go on after a kill: {error.strerror}"

@@ -23,6 +23,17 @@ class FloodLimits(NamedTuple):
     """A message that can't be read counts as so many: reading garbage is work too."""
 
 
+class FloodState(NamedTuple):
+    """What a guard goes by: until when each bucket is used up, server time in seconds, and what passed and didn't."""
+
+    messages_until: float
+    bytes_until: float
+    passed: int
+    dropped: int
+    dropped_bytes: int
+    dropped_since: int
+
+
 class FloodGuard:
     """Two token buckets of one connection: over any time T at most (T + saved_s) times each rate passes."""
 
@@ -49,6 +60,17 @@ class FloodGuard:
         self._messages_until, self._bytes_until = messages, octets
         self.passed += 1
         return True
+
+    def state(self) -> FloodState:
+        """How it stands."""
+        return FloodState(
+            self._messages_until, self._bytes_until, self.passed, self.dropped, self.dropped_bytes, self._dropped_since
+        )
+
+    def take_up(self, state: FloodState) -> None:
+        """Stand as another one did."""
+        self._messages_until, self._bytes_until = state.messages_until, state.bytes_until
+        self.passed, self.dropped, self.dropped_bytes, self._dropped_since = state[2:]
 
     def refuse(self, size: int) -> None:
         """A message is dropped for another reason than its rate; it is counted with the others."""

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from tinclock.core.combat.roster import REMEMBERED_RECEIPTS
 from tinclock.core.kernels.checking import check_claims
+from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.rows import CALL, CLAIM, FOUND, FOUND_LENGTH, STEP_FIELDS, STEPS_FROM
 from tinclock.core.packed import memory_of
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, TAIL_BYTES

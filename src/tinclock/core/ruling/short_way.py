@@ -5,8 +5,8 @@ from __future__ import annotations
 from operator import itemgetter
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from tinclock.core.combat.roster import REMEMBERED_RECEIPTS
 from tinclock.core.kernels.checking import check_claims
+from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
 from tinclock.core.kernels.rows import FOUND
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, Brief, Kept, Met, length_of
@@ -92,7 +92,7 @@ class ShortWay:
         place = sequence % REMEMBERED_RECEIPTS
         connection.sequences[place], connection.receipts[place] = sequence, kept
         numbering.last += 1
-        ruling = _new_ruling(Ruling)
+        ruling: Ruling = _new_ruling(Ruling)
         known = ruling.__dict__
         known["number"], known["outcome"], known["findings"], known["kept"] = numbering.last, outcome, findings, kept
         known["connection"], known["late"] = quick.name, _new(Brief, (row, claim, kept, now, met, more))
