@@ -10,6 +10,7 @@ from tinclock.wire.codec import decode_message as decode_message
 from tinclock.wire.codec import encode_claim as encode_claim
 from tinclock.wire.flood import FloodGuard as FloodGuard
 from tinclock.wire.flood import FloodLimits as FloodLimits
+from tinclock.wire.flood import FloodState as FloodState
 from tinclock.wire.messages import Answer as Answer
 from tinclock.wire.messages import Join as Join
 from tinclock.wire.messages import Joined as Joined

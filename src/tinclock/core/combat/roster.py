@@ -10,7 +10,7 @@ from tinclock.core.combat.items import Stock
 from tinclock.core.combat.receipts import Receipt
 from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameError
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
-from tinclock.core.kernels.rows import BODY, LINE
+from tinclock.core.kernels.rows import BODY, LINE, MOST_AT_ONCE
 from tinclock.core.packed import Flag, Number, Row, Whole
 from tinclock.core.timeline.clock import TRANSITS_S, ClockEstimate
 from tinclock.core.timeline.lag import LagTracker
@@ -168,7 +168,7 @@ class Connection(Row):
         self.clock = ClockEstimate(key, row=self.owner)
         self.newest_view_time = float("-inf")
         self.lag = LagTracker(self)
-        self.transits = Least(TRANSITS_S, self.owner, LINE.claim_trip)
+        self.transits = Least(TRANSITS_S, self.owner, LINE.claim_trip, MOST_AT_ONCE)
         self.sequences = [0] * REMEMBERED_RECEIPTS
         """Of the receipts that are remembered."""
         self.receipts: list[_MakesReceipt | Receipt | None] = [None] * REMEMBERED_RECEIPTS

@@ -14,15 +14,13 @@ from tinclock.core.kernels.memory import float64_at
 
 VALUE, COUNT, SPAN, RING = 0, 1, 2, 3
 FIELDS: Final = 4
-ROOM, WINDOW, TIMES_BEGIN, LOW_BEGIN, LOW_COUNT = 0, 1, 2, 3, 4
-RING_FIELDS: Final = 5
-SPARE: Final = 256
-"""So many values still fit in when a ring asks for a larger one: as many as one kernel call takes claims."""
+ROOM, SPARE, WINDOW, TIMES_BEGIN, LOW_BEGIN, LOW_COUNT = 0, 1, 2, 3, 4, 5
+RING_FIELDS: Final = 6
 
 
 @inner
 def take_least(row, place, at, value):
-    """A value came at a time that isn't before the last one's; returns 2 where the ring needs more room soon, else 1.
+    """A value came at a time that isn't before the last one's; returns 2 where fewer than it spares still fit, else 1.
 
     row : pointer to float64, in which the four numbers begin at `place`. Seconds.
     """
@@ -43,7 +41,7 @@ def take_least(row, place, at, value):
     ring[TIMES_BEGIN], ring[LOW_BEGIN], ring[LOW_COUNT] = begin, low, lows
     row[place + VALUE], row[place + COUNT] = ring[values + 2 * low + 1], count
     row[place + SPAN] = at - ring[times + begin]
-    return 2.0 if count + SPARE > room else 1.0
+    return 2.0 if count + ring[SPARE] > room else 1.0
 
 
 @njit(cache=True, error_model="numpy")

@@ -322,6 +322,8 @@ class CallFields(NamedTuple):
     """How many it has."""
 
 
+MOST_AT_ONCE: Final = 256
+"""So many claims one kernel call takes: enough that it costs each nothing, few enough for a core's own cache."""
 CALL_BYTES: Final = 8 * 6
 """Of such a row."""
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
-from tinclock.core.kernels.rows import CALL, CLAIM, FOUND, FOUND_LENGTH, STEP_FIELDS, STEPS_FROM
+from tinclock.core.kernels.rows import CALL, CLAIM, FOUND, FOUND_LENGTH, MOST_AT_ONCE, STEP_FIELDS, STEPS_FROM
 from tinclock.core.packed import memory_of
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, TAIL_BYTES
 from tinclock.core.ruling.procedures import QUICK
@@ -29,8 +29,8 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
     from tinclock.core.ruling.short_way import ShortWay
 
-MOST: Final = 256
-"""Rows: enough that a kernel call costs each claim nothing, and few enough to stay in a core's own cache."""
+FEW: Final = 6
+"""So many are taken from their rows one by one: sooner done than together."""
 
 
 class Together:
@@ -44,12 +44,12 @@ class Together:
         go_on: Callable[[Quick, Any, float, Begun], Ruling],
     ) -> None:  # fmt: skip
         self._checking, self._short_way, self._alone, self._go_on = checking, short_way, alone, go_on
-        claims, found = np.zeros((MOST, len(CLAIM))), np.zeros((MOST, FOUND_LENGTH))
+        claims, found = np.zeros((MOST_AT_ONCE, len(CLAIM))), np.zeros((MOST_AT_ONCE, FOUND_LENGTH))
         claims[:, CLAIM.push] = np.nan
-        self._calls = np.zeros((MOST, len(CALL)), np.int64)
+        self._calls = np.zeros((MOST_AT_ONCE, len(CALL)), np.int64)
         self._calls[:, CALL.world] = checking.world_at
         for rows, place in ((claims, CALL.claim), (found, CALL.found)):
-            self._calls[:, place] = rows.ctypes.data + rows.strides[0] * np.arange(MOST)
+            self._calls[:, place] = rows.ctypes.data + rows.strides[0] * np.arange(MOST_AT_ONCE)
         self._claims, self._found = claims, found
         self._claim_rows, self._found_rows = [memory_of(row) for row in claims], [memory_of(row) for row in found]
         self._call_rows = [memory_of(row) for row in self._calls]
@@ -72,7 +72,7 @@ class Together:
                     out.append(self._alone(sender, claim, now))
                     continue
             wait(quick, claim, now)
-            if len(waiting) == MOST:
+            if len(waiting) == MOST_AT_ONCE:
                 self._flush(out)
         self._flush(out)
         return out
@@ -106,8 +106,11 @@ class Together:
         self._newest.clear()
         while begin < len(waiting):
             end = check_claims(self._at, begin, len(waiting), 0)
-            if end > begin:
+            if end - begin > FEW:
                 self._settle(waiting[begin:end], self._found[begin:end], out)
+            else:
+                for row in range(begin, end):
+                    out.append(self._short_way.settle_row(*waiting[row], self._found_rows[row]))
             if end < len(waiting):
                 quick, claim, now = waiting[end]
                 found, at = self._found_rows[end], self._at + self._calls.strides[0] * end

@@ -66,6 +66,10 @@ class ShortWay:
         at = quick.calls[type(claim)].at
         if check_claims(at, 0, 1, 0) == 0:
             return self.begun(quick, claim, int(found[FOUND.place]), at, found)
+        return self.settle_row(quick, claim, now, found)
+
+    def settle_row(self, quick: Quick, claim: Any, now: float, found: Any) -> Ruling:
+        """`settle` from the row of what was found."""
         row = found[: length_of(found[FOUND.steps])].tobytes()
         return self.settle(quick, claim, now, _look(found), row, found[TAIL].tobytes())
 

@@ -30,24 +30,25 @@ if TYPE_CHECKING:
     from tinclock.core.packed import Numbers
     from tinclock.core.plain import Fields
 
-FIRST_ROOM = 2 * SPARE
-
 
 class Least:
     """The least value of a window of time, in seconds.
 
     value : the least, inf before the first; count : how many values the window holds
     span_s : the time between the first and the last of them
+    spare : how many values kernels may put in before Python can make room for more
     row, place : where these three lie side by side for kernels, with the address of the values behind them
     """
 
     __slots__ = ("_numbers", "_place", "_ring", "_row", "_window_s", "at")
 
-    def __init__(self, window_s: float, row: NDArray[np.float64] | None = None, place: int = 0) -> None:
+    def __init__(
+        self, window_s: float, row: NDArray[np.float64] | None = None, place: int = 0, spare: int = 16
+    ) -> None:
         self._window_s, self._place = window_s, place
         self._row = np.zeros(FIELDS) if row is None else row
         self._numbers: Numbers = memory_of(self._row)
-        self._ring = _ring(FIRST_ROOM, window_s)
+        self._ring = _ring(2 * spare, spare, window_s)
         self._lies()
         self.clear()
 
@@ -87,7 +88,7 @@ class Least:
         count, lows = self.count, int(before[LOW_COUNT])
         held = (int(before[TIMES_BEGIN]) + np.arange(count)) % room
         low = (int(before[LOW_BEGIN]) + np.arange(lows)) % room
-        self._ring = longer = _ring(2 * room, self._window_s)
+        self._ring = longer = _ring(2 * room, int(before[SPARE]), self._window_s)
         longer[RING_FIELDS : RING_FIELDS + count] = before[RING_FIELDS + held]
         values = before[RING_FIELDS + room :].reshape(room, 2)
         longer[RING_FIELDS + 2 * room :].reshape(2 * room, 2)[:lows] = values[low]
@@ -101,7 +102,7 @@ class Least:
         numbers[place + VALUE], numbers[place + COUNT], numbers[place + SPAN] = math.inf, 0.0, 0.0
 
 
-def _ring(room: int, window_s: float) -> NDArray[np.float64]:
+def _ring(room: int, spare: int, window_s: float) -> NDArray[np.float64]:
     ring = np.zeros(RING_FIELDS + 3 * room)
-    ring[ROOM], ring[WINDOW] = room, window_s
+    ring[ROOM], ring[SPARE], ring[WINDOW] = room, spare, window_s
     return ring
