@@ -62,10 +62,13 @@ _RULES = {
                                        "compensation": "launch", "impacts": "claimed"}},
     },
 }  # fmt: skip
-STEPS = ("levels", "poses", "questions", "flights", "claims", "launches", "shots", "blows", "moves")
+STEPS = ("levels", "poses", "questions", "flights", "claims", "rays", "launches", "shots", "blows", "moves")
 """What `warm_up` goes through, in order."""
-AHEAD = ("claims",)
-"""What a second process compiles meanwhile: the largest kernel, which takes as long as all others."""
+AHEAD = ("claims", "rays")
+"""What a second process compiles meanwhile: the two largest kernels, which take as long as all others."""
+_RAY = numba.types.UniTuple(numba.float64, 6)
+_VIEW = numba.types.Tuple((numba.int64, numba.int64, numba.float64))
+_STORED = numba.types.Tuple((numba.int64[::1], numba.float64))
 
 
 def warm_up(
@@ -110,7 +113,7 @@ class _Match:
         """By their names."""
         return {
             "levels": self._level, "poses": self._poses, "questions": self._questions, "flights": self._flights,
-            "claims": self._claims, "launches": self._launches, "shots": self._shots, "blows": self._blows,
+            "claims": self._claims, "rays": self._rays, "launches": self._launches, "shots": self._shots, "blows": self._blows,
             "moves": self._moves,
         }  # fmt: skip
 
@@ -170,6 +173,8 @@ class _Match:
         self._claim("trigger", "plain", held=False)
 
     def _together(self) -> None:
+        now = View(self._tick - 1, self._tick, 0.5)
+        self.referee.history.nearest((-3.0, 0.0, 1.0), (1.0, 0.0, 0.0), now, radius_m=0.1)
         self._sequence += 1
         view = View(self._tick - 3, self._tick - 2, 0.5)
         shot = ShotClaim(self._sequence, 1, "plain", (0.0, 0.0, 1.0), (1.0, 0.0, 0.0), view)
@@ -194,6 +199,10 @@ class _Match:
     def _claims(self) -> None:
         check_claims.compile((numba.int64,) * 4)  # as types: what is compiled for a text is kept where no call finds it
 
+    def _rays(self) -> None:
+        kinds = _RAY, numba.float64, numba.float64, _VIEW, numba.int64, numba.float64, _STORED
+        cast.first_part_alone.compile(kinds)
+
     def _launches(self) -> None:
         for weapon in ("ball", "point"):
             self._claim("launch", weapon)
@@ -215,7 +224,6 @@ class _Match:
 
     def _questions(self) -> None:
         history, now = self.referee.history, View(self._tick - 1, self._tick, 0.5)
-        history.nearest((-3.0, 0.0, 1.0), (1.0, 0.0, 0.0), now, radius_m=0.1)
         history.nearest_many([[-3.0, 0.0, 1.0]], [[1.0, 0.0, 0.0]], [self._tick], [self._tick], [0.0])
         history.hitboxes_at(2, now)
         self.referee.in_reach(1, "blow")
