@@ -21,7 +21,8 @@ from tinclock.garden.scenario import load_garden
 
 APART = (PoseHistory, tinclock.Level, tinclock.Rules, tinclock.Rig, Weapon, ClockEstimate)
 """What claims can't reach, or (clocks) what only pings change."""
-MEMORY = frozenset({"receipts"})
+MEMORY = frozenset({"receipts", "_row"})
+"""What refusals are remembered in; and the row of the connection itself, which is looked at there."""
 NOTED = [LINE.highest_sequence, LINE.shortest_s, LINE.latest_s, LINE.back_s]
 """The window of sequence numbers; and of a connection's row that too, with what is only noted by whoever asks."""
 LEAST = 8

@@ -113,8 +113,8 @@ class _Match:
         """By their names."""
         return {
             "levels": self._level, "poses": self._poses, "questions": self._questions, "flights": self._flights,
-            "claims": self._claims, "rays": self._rays, "launches": self._launches, "shots": self._shots, "blows": self._blows,
-            "moves": self._moves,
+            "claims": self._claims, "rays": self._rays, "launches": self._launches, "shots": self._shots,
+            "blows": self._blows, "moves": self._moves,
         }  # fmt: skip
 
     def _level(self) -> None:

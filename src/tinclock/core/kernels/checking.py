@@ -318,6 +318,6 @@ def check_claims(calls_at, begin, count, place):
         reached = _check(call_at, place if row == begin else 0)
         found = float64_at(int64_at(call_at)[CALL.found])
         found[FOUND.place] = reached
-        if found[FOUND.became] == 0.0 or found[FOUND.findings] != 0.0:
+        if found[FOUND.became] == 0.0:
             return row
     return count

@@ -1,7 +1,8 @@
 """Kernel: what a shot does that passed its checks, in the cases that come all the time.
 
 One ray, cast already, of a weapon whose shots go straight, that ends at the first thing it meets; nobody is affected by
-an item, wears armour or dies of it. All else is left to Python, untouched.
+an item, wears armour or dies of it, and it is ruled from where and at the view that it says. All else is left to
+Python, untouched.
 """
 
 from __future__ import annotations
@@ -82,7 +83,8 @@ def commit_usual(f):
     out = f.found
     if not (
         out[FOUND.is_cast]
-        and out[FOUND.findings] == 0.0
+        and not out[FOUND.named]
+        and not out[FOUND.starts_at_eye]
         and not out[FOUND.asked]
         and f.claim[CLAIM.sender] == OWN
         and not out[FOUND.posthumous]

@@ -29,7 +29,9 @@ if TYPE_CHECKING:
 TAIL: Final = slice(FOUND.amount, FOUND.at_z + 1)
 """What a receipt is made of: points, the victim's health before and after, and how the actor stands."""
 TAIL_BYTES: Final = 8 * (TAIL.stop - TAIL.start)
-LOOKED_AT: Final = [FOUND.became, FOUND.heard, FOUND.column, FOUND.part, FOUND.before, FOUND.after, FOUND.wall]
+LOOKED_AT: Final = [
+    FOUND.findings, FOUND.became, FOUND.heard, FOUND.column, FOUND.part, FOUND.before, FOUND.after, FOUND.wall
+]  # fmt: skip
 """What has to be looked at of such a claim before somebody reads its ruling."""
 _UNPACK: Final = struct.Struct(f"={FOUND.at_z + 1 - FOUND.amount}d").unpack
 

@@ -21,8 +21,6 @@ from tinclock.core.ruling.quick import PACKS
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
-    from numpy.typing import NDArray
-
     from tinclock.core.combat.roster import Connection
     from tinclock.core.ruling.checking import Begun, Checking
     from tinclock.core.ruling.quick import Quick
@@ -107,7 +105,7 @@ class Together:
         while begin < len(waiting):
             end = check_claims(self._at, begin, len(waiting), 0)
             if end - begin > FEW:
-                self._settle(waiting[begin:end], self._found[begin:end], out)
+                self._settle(waiting, begin, end, out)
             else:
                 for row in range(begin, end):
                     out.append(self._short_way.settle_row(*waiting[row], self._found_rows[row]))
@@ -118,13 +116,15 @@ class Together:
                 out.append(self._go_on(quick, claim, now, begun))
             begin = end + 1
 
-    def _settle(self, ruled: list[tuple[Quick, Any, float]], found: NDArray[np.float64], out: list[Ruling]) -> None:
-        """What follows from claims that the kernel committed. found : (n, FOUND_LENGTH) float64, what it found"""
+    def _settle(self, waiting: list[tuple[Quick, Any, float]], begin: int, end: int, out: list[Ruling]) -> None:
+        """What follows from the claims of some rows, which the kernel committed."""
+        found, settle = self._found[begin:end], self._short_way.settle
         lengths = (8 * (STEPS_FROM + STEP_FIELDS * found[:, FOUND.steps].astype(np.int64))).tolist()
         width = max(lengths)
         rows, tails = found[:, : width // 8].tobytes(), found[:, TAIL].tobytes()
-        settle, row, tail = self._short_way.settle, 0, 0
-        for (quick, claim, now), looked, length in zip(ruled, found[:, LOOKED_AT].tolist(), lengths, strict=True):
-            after = tail + TAIL_BYTES
-            out.append(settle(quick, claim, now, looked, rows[row : row + length], tails[tail:after]))
-            row, tail = row + width, after
+        row, tail = 0, 0
+        for place, looked, length in zip(range(begin, end), found[:, LOOKED_AT].tolist(), lengths, strict=True):
+            quick, claim, now = waiting[place]
+            own, kept = rows[row : row + length], tails[tail : tail + TAIL_BYTES]
+            out.append(settle(quick, claim, now, self._found_rows[place], looked, own, kept))
+            row, tail = row + width, tail + TAIL_BYTES

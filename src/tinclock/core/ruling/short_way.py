@@ -11,9 +11,9 @@ from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
 from tinclock.core.kernels.rows import FOUND
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, Brief, Kept, Met, length_of
 from tinclock.core.ruling.checking import Begun
-from tinclock.core.ruling.procedures import PROCEDURES, SHOT
+from tinclock.core.ruling.found import findings_found
+from tinclock.core.ruling.procedures import PROCEDURES
 from tinclock.core.ruling.records import Ruling
-from tinclock.core.ruling.shot import ShotWork
 from tinclock.core.ruling.trace import Context
 
 if TYPE_CHECKING:
@@ -22,7 +22,6 @@ if TYPE_CHECKING:
     from tinclock.core.combat.receipts import Outcome
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.checking import Checking
-    from tinclock.core.ruling.claims import ShotClaim
     from tinclock.core.ruling.quick import Quick
     from tinclock.core.ruling.steps import Step
     from tinclock.core.ruling.work import World
@@ -71,14 +70,17 @@ class ShortWay:
     def settle_row(self, quick: Quick, claim: Any, now: float, found: Any) -> Ruling:
         """`settle` from the row of what was found."""
         row = found[: length_of(found[FOUND.steps])].tobytes()
-        return self.settle(quick, claim, now, _look(found), row, found[TAIL].tobytes())
+        return self.settle(quick, claim, now, found, _look(found), row, found[TAIL].tobytes())
 
-    def settle(self, quick: Quick, claim: Any, now: float, looked: Sequence[float], row: bytes, tail: bytes) -> Ruling:
+    def settle(
+        self, quick: Quick, claim: Any, now: float, found: Any, looked: Sequence[float], row: bytes, tail: bytes
+    ) -> Ruling:
         """Keep and tell what follows from a claim that the kernel committed; returns its ruling.
 
-        looked : the numbers of `brief.LOOKED_AT`; row : of what was found; tail : what its receipt is made of
+        found : the row of what was found; looked : its numbers of `brief.LOOKED_AT`; row : it up to its last step
+        tail : what its receipt is made of
         """
-        became, heard, column, part, before, after, wall = looked
+        count, became, heard, column, part, before, after, wall = looked
         met, hit, (outcome, findings, more) = _NOTHING_MET, None, _AS_SAID
         if became == ACCEPTED:
             if heard == 2.0:
@@ -90,7 +92,9 @@ class ShortWay:
             elif became == AT_LEVEL and self.world.level is not None:
                 met = Met(0, self.world.level.surface_of(int(wall)).name)
             if claim.victim is not None or claim.part is not None or claim.damage is not None:
-                outcome, findings, more = self._compare(quick, claim, now, met, became == HIT)
+                count = 1.0
+        if count:
+            outcome, findings, more = self._compare(quick, claim, now, met, became == HIT, found)
         sequence, connection, numbering = claim.sequence, quick.connection, self._numbering
         kept = _new(Kept, (sequence, outcome, quick, tail, hit))
         place = sequence % REMEMBERED_RECEIPTS
@@ -116,24 +120,29 @@ class ShortWay:
         return met
 
     def _compare(
-        self, quick: Quick, claim: ShotClaim, now: float, met: Met, is_hit: bool
+        self, quick: Quick, claim: Any, now: float, met: Met, is_hit: bool, found: Any
     ) -> tuple[Outcome, tuple[Finding, ...], tuple[Step, ...]]:
-        """Hold what the client says it hit against what its shot met."""
-        work: Any = ShotWork(self.world, quick.connection, quick.actor, now)
+        """Hold what the client says it hit against what its shot met: what comes of it, and all that was found."""
+        procedure = PROCEDURES[type(claim)]
+        work: Any = procedure.work(self.world, quick.connection, quick.actor, now)
         work.sequence = claim.sequence
+        if found[FOUND.findings]:
+            work.findings = findings_found(found, self._context(quick, claim), work)
         if quick.held is not None:
             work.weapon = quick.held.weapon
         if is_hit and met.part is not None:
             work.hits = (_Struck(met.entity, met.part.name),)
         elif met.entity:
             work.cover = frozenset({met.entity})
-        outcome = self._checking.compare(SHOT.compares, claim, work)
+        outcome = self._checking.compare(procedure.compares, claim, work)
         return outcome, tuple(work.findings), tuple(work.steps)
 
     @staticmethod
-    def begun(quick: Quick, claim: Any, place: int, at: int, found: Any) -> Begun:
-        """A claim that goes on in the long way, from the place that it got to."""
-        procedure = PROCEDURES[type(claim)]
+    def _context(quick: Quick, claim: Any) -> Context:
         kind = "" if quick.held is None else quick.held.weapon.rules.kind
-        context = Context(procedure.kind, claim, quick.actor.entity, quick.wielded, kind)
-        return Begun(min(place, procedure.order.count), quick.actor, context, at, found)
+        return Context(PROCEDURES[type(claim)].kind, claim, quick.actor.entity, quick.wielded, kind)
+
+    def begun(self, quick: Quick, claim: Any, place: int, at: int, found: Any) -> Begun:
+        """A claim that goes on in the long way, from the place that it got to."""
+        count = PROCEDURES[type(claim)].order.count
+        return Begun(min(place, count), quick.actor, self._context(quick, claim), at, found)
