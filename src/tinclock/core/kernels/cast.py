@@ -265,13 +265,13 @@ def _scratch_for(header):
     )
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def first_part_alone(ray, radius, limit, view, ignore, depth, stored):
     """`first_part` for a caller with one ray and no scratch arrays; metres."""
     return first_part(ray, radius, limit, view, ignore, depth, stored, _scratch_for(stored[0]))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def first_body_alone(ray, limit, view, ignore, depth, stored):
     """`first_part_alone` without moving cover; metres."""
     header = stored[0]
@@ -286,7 +286,7 @@ def first_body_alone(ray, limit, view, ignore, depth, stored):
     return _first_of(ray, 0.0, limit, view, depth, stored, scratch)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def first_on_path(ray, limit, view, ignore, depth, stored, tree, middle):
     """The first wall, and the first hitbox before it: (row of the level, distance, facing, column, part row, enter,
     leave), metres.

@@ -306,7 +306,7 @@ def _check(call_at, begin):
     return count
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def check_claims(calls_at, begin, count, place):
     """Put rows begin..count of `CALL` through their checks in turn, until one isn't committed. Returns which; no unit.
 

@@ -18,7 +18,7 @@ from tinclock.core.kernels.triangles import first_triangle_alone
 INF = np.inf
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def covers_along(ray, radius, limit, view, ignore, stored, columns, rows, spans):
     """Every part of moving cover that a ball meets within a way, unordered. Returns how many there are.
 

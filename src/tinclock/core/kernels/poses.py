@@ -212,7 +212,7 @@ def rotate(qx, qy, qz, qw, x, y, z):
     )
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def record_poses(slot, before, ids, books, starts, each, bones, bone_reach, stored):
     """Write one tick: poses of the entities `ids` into `slot`, which must have been cleared.
 
@@ -322,7 +322,7 @@ def _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step):
                 turn32[4 * k + i] = np.float32(bones[row, 3 + i] * n)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def bones_between(column, view, stored, out):
     """An entity's bones at a view into `out` : (bones, 7) float64, metres and quaternion xyzw, world frame.
 
@@ -338,7 +338,7 @@ def bones_between(column, view, stored, out):
     return True
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def point_on_bone(column, bone, point, slot, stored):
     """Where a point fixed to a bone, (x, y, z) metres, is in a slot, in the world: (there, x, y, z)."""
     view = (slot, slot, 0.0)

@@ -71,7 +71,7 @@ def nearest_on_part(x, y, z, bone, part):
     return apart - radius, cx + share * dx, cy + share * dy, cz + share * dz
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def in_reach(ray, reach, radius, cosine, view, ignore, stored, rows, out):
     """For each column the part that a blow along a ray reaches, into `rows` (-1: none), and where into `out`; metres.
 
@@ -122,7 +122,7 @@ def in_reach(ray, reach, radius, cosine, view, ignore, stored, rows, out):
     return 0
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def facing_of(bone, view, column, stored):
     """Where a bone's +x axis points at a view: (x, y, z), a unit vector, zeros when the entity is absent."""
     header = stored[0]

@@ -366,7 +366,7 @@ def _beyond(row, ta, tb):
     return high
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def fly(flights, which, until, clock, stored, level, has_level, out):
     """Fly some projectiles up to a server time, each as far as the first thing that it meets.
 

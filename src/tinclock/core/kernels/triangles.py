@@ -333,7 +333,7 @@ def scratch_for_tree():
     )
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def first_triangle_alone(ray, radius, limit, header):
     """`first_triangle` for a caller without scratch arrays; metres."""
     return first_triangle(ray, radius, limit, header, scratch_for_tree())
@@ -364,7 +364,7 @@ def first_triangles(origins, directions, limits, header, middle, faces, distance
     return -1
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, error_model="numpy")
 def every_triangle(ray, limit, header, rows, distances, facings):
     """All triangles within `limit` metres, unordered, into the result arrays. Returns how many there are.
 
