@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 
 FOLLOWER_S = 60.0
 """So long what was recorded last may take to be weighed."""
+NEW_OBJECTS = 10_000
+"""After so many new objects Python looks for circles among them: a tick's claims make hundreds, and no circles."""
 
 EPILOG = """
 \b
@@ -105,6 +107,7 @@ def serve(
         warm_up_beside(lambda name, done, of: logger.info("loading kernels", step=name, done=done, of=of))
         gc.collect()
         gc.freeze()  # what compiled kernels bring along lives as long as the process: nothing to look through again
+        gc.set_threshold(NEW_OBJECTS)
 
         async def run() -> None:
             settings = Settings(host, port, unix, token, origins, hosts, abandoned_s)
