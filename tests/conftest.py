@@ -7,6 +7,7 @@ import math
 import os
 import shutil
 from collections import Counter
+from pathlib import Path
 from typing import Any
 
 import msgspec
@@ -18,6 +19,7 @@ import tinclock
 from tinclock.core.rules.rigs import RigRules
 from tinclock.core.rules.weapons import ItemRules, WeaponRules
 from tinclock.garden.scenario import data_file
+from tinclock.recordings import Recorder
 
 settings.register_profile("steady", deadline=None, derandomize=True)
 settings.load_profile("steady")
@@ -97,16 +99,18 @@ class Range:
     """A shooter at (-9, 3) and a runner that crosses at 4 m/s, forty ticks recorded, every second one sent."""
 
     def __init__(
-        self, rules: tinclock.Rules, level: tinclock.Level | None, team: str = "pewter", **settings: Any
-    ) -> None:
+        self, rules: tinclock.Rules, level: tinclock.Level | None, team: str = "pewter",
+        record_to: Path | None = None, **settings: Any,
+    ) -> None:  # fmt: skip
         for table, values in settings.items():
             rules = msgspec.structs.replace(
                 rules, **{table: values if isinstance(values, dict) and table == "consequences"
                           else msgspec.structs.replace(getattr(rules, table), **values)}
             )  # fmt: skip
         self.referee = tinclock.Referee(rules, level=level, seed=3)
-        self.shooter = self.referee.admit(connection="s", account="shooter", team="copper", rig="gardener")
-        self.runner = self.referee.admit(connection="r", account="runner", team=team, rig="gardener")
+        self.server: Any = self.referee if record_to is None else Recorder(record_to, self.referee)
+        self.shooter = self.server.admit(connection="s", account="shooter", team="copper", rig="gardener")
+        self.runner = self.server.admit(connection="r", account="runner", team=team, rig="gardener")
         self.rest = self.referee.history.rigs["gardener"].rest
         self.tick = -1
         self.sequence = 0
@@ -123,9 +127,9 @@ class Range:
         for _ in range(ticks):
             self.tick += 1
             poses = np.stack([self.pose(-9, 3), self.pose(0, 2 + self.tick / 16)])
-            self.referee.record(self.tick, self.now, [self.shooter, self.runner], poses)
+            self.server.record(self.tick, self.now, [self.shooter, self.runner], poses)
             if self.tick % 2 == 0:
-                self.referee.published(self.tick)
+                self.server.published(self.tick)
 
     def aimed(self, view: tinclock.View | None = None, bone: int = 2, **fields: Any) -> tinclock.ShotClaim:
         """A claim aimed at the runner's bone (2: chest, 4: head) as it stood at the view, 150 ms ago by default."""

@@ -67,10 +67,10 @@ def mail(here: Range) -> list[tuple[str, object, float]]:
     return out
 
 
-def scene(rules: tinclock.Rules, level: tinclock.Level) -> Range:
+def scene(rules: tinclock.Rules, level: tinclock.Level, record_to: Path | None = None) -> Range:
     """A range whose shooter may report moves, and whose runner may die."""
-    here = Range(rules, level, cadence={"allowance_s": 0.4})
-    here.referee.put(here.shooter, (-9.0, 3.0, 0.0), here.now)
+    here = Range(rules, level, record_to=record_to, cadence={"allowance_s": 0.4}, view={"max_rewind_s": 0.155})
+    here.server.put(here.shooter, (-9.0, 3.0, 0.0), here.now)
     return here
 
 
@@ -114,6 +114,22 @@ def test_a_recording_is_ruled_alike_together_and_one_by_one():
     assert alone.as_recorded
     assert together.as_recorded
     assert len(looked) == len(together.rulings)
+
+
+def test_claims_together_are_recorded_as_claims_one_by_one(rules, level, tmp_path):
+    """Every table is the same, with the step of each claim, ruling and event, and it rules again bit for bit."""
+    alone, together = (scene(rules, level, tmp_path / name) for name in ("alone", "together"))
+    sent = mail(alone)
+    one_by_one = [alone.server.rule(name, claim, received_at=at) for name, claim, at in sent]
+    assert list(map(json, together.server.rule_many(sent))) == list(map(json, one_by_one))
+    for here in (alone, together):
+        here.run(2)
+        here.server.close()
+    first, second = Recording(tmp_path / "alone"), Recording(tmp_path / "together")
+    for name in ("claims", "rulings", "events", "ticks", "calls"):
+        assert second.piece(name, second.flushes[-1]).to_pylist() == first.piece(name, first.flushes[-1]).to_pylist()
+    assert len({row["step"] for row in first.piece("events", first.flushes[-1]).to_pylist()}) > 5
+    assert rerule(second).as_recorded
 
 
 def test_a_range_in_one_pass_gives_what_a_pass_for_each_setting_gives():

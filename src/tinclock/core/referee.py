@@ -400,12 +400,25 @@ class Referee(MatchCalls):
         """See `MatchCalls.rule`: what `apply` does with a `Rule`, without making one; nothing is called as often."""
         return self._pipeline.rule(connection, claim, seconds("received_at", received_at))
 
-    def rule_many(self, claims: Iterable[tuple[str, Claim | object, float]] | Shots) -> list[Ruling]:
-        """See `MatchCalls.rule_many`: here they share kernel calls."""
+    def rule_many(
+        self, claims: Iterable[tuple[str, Claim | object, float]] | Shots,
+        on_ruling: Callable[[Ruling], None] | None = None,
+    ) -> list[Ruling]:  # fmt: skip
+        """See `MatchCalls.rule_many`: here they share kernel calls.
+
+        on_ruling : called with each ruling, in their order, before anything of a later one is told
+        """
         many = list(claims.each() if isinstance(claims, Shots) else claims)
         if not are_seconds([at for _, _, at in many]):
             many = [(name, claim, seconds("received_at", at)) for name, claim, at in many]
-        return self._pipeline.rule_many(many)
+        rulings: list[Ruling] = []
+
+        def done(ruling: Ruling) -> None:
+            rulings.append(ruling)
+            on_ruling(ruling)  # type: ignore[misc]
+
+        self._pipeline.rule_many(many, rulings.append if on_ruling is None else done)
+        return rulings
 
     def _rule(self, command: Rule) -> Ruling:
         return self._pipeline.rule(command.connection, command.claim, seconds("received_at", command.received_at))

@@ -20,6 +20,7 @@ from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.ruling.claims import plain_numbers
 from tinclock.core.ruling.commands import Advance, ChangeRules, Ping, Pong, Publish, Record, Rule, Seen, name_of
 from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.shots import Shots
 from tinclock.core.timeline.columns import flat_poses
 from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
@@ -39,18 +40,20 @@ from tinclock.recordings.pieces import TickPoses, require_pyarrow
 from tinclock.recordings.recording import Recording
 from tinclock.recordings.replay import referee_at_end
 from tinclock.recordings.rounding import to_steps
+from tinclock.recordings.said import name_said, plain_said, received_of
 from tinclock.recordings.writer import Batch, Writer
-from tinclock.wire.codec import Received, decode_claim, encode_claim
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterable, Sequence
 
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.level import Level
     from tinclock.core.referee import Referee
+    from tinclock.core.ruling.claims import Claim
     from tinclock.core.ruling.commands import Command
     from tinclock.core.timeline.packed import Poses
+    from tinclock.wire.codec import Received
 
 
 class Recorder(MatchCalls):
@@ -190,24 +193,35 @@ class Recorder(MatchCalls):
                 _require_keepable(command.rules)
                 return self._change(command)
             case Pong():  # what the client sent is noted as far as JSON can say it, and then used as noted
-                said = {"nonce": _plain(command.nonce), "client_time": _plain(command.client_time)}
+                said = {"nonce": plain_said(command.nonce), "client_time": plain_said(command.client_time)}
                 return self._change(msgspec.structs.replace(command, **said))
             case Seen():
-                said = {"view": _plain(command.view), "client_time": _plain(command.client_time)}
+                said = {"view": plain_said(command.view), "client_time": plain_said(command.client_time)}
                 return self._change(msgspec.structs.replace(command, **said))
             case _:
                 return self._change(command)
 
+    def rule_many(self, claims: Iterable[tuple[str, Claim | object, float]] | Shots) -> list[Ruling]:
+        """See `MatchCalls.rule_many`: they share kernel calls, and are noted one by one."""
+        many = claims.each() if isinstance(claims, Shots) else claims
+        sent = [(name_said(connection), received_of(claim), at) for connection, claim, at in many]
+        noting = iter(sent)
+
+        def note(ruling: Ruling) -> None:
+            self._note_claim(*next(noting), ruling)
+
+        return self.referee.rule_many([(name, received.claim, at) for name, received, at in sent], note)
+
     def _rule(self, command: Rule) -> Ruling:
-        claim, name = command.claim, _name(command.connection)
-        if not isinstance(claim, Received):
-            data = claim if isinstance(claim, bytes) else encode_claim(claim)
-            claim = Received(data, decode_claim(data))
-        ruling = self.referee.rule(name, claim.claim, received_at=command.received_at)
-        self._batch.rows["claims"].append((self._step, name, float(command.received_at), claim.data))
+        name, received = name_said(command.connection), received_of(command.claim)
+        ruling = self.referee.rule(name, received.claim, received_at=command.received_at)
+        self._note_claim(name, received, command.received_at, ruling)
+        return ruling
+
+    def _note_claim(self, name: str, received: Received, at: float, ruling: Ruling) -> None:
+        self._batch.rows["claims"].append((self._step, name, float(at), received.data))
         self._batch.rulings.append((self._step, ruling))
         self._stepped()
-        return ruling
 
     def _record(self, command: Record) -> None:
         """Record a tick; what was gathered before is handed to the disk when it is time."""
@@ -367,23 +381,3 @@ def _refuse_far(flat: NDArray[np.floating], bad: int) -> None:
     if np.isfinite(place).all() and np.abs(place).max() > FARTHEST_STEPS / PLACE_STEPS_PER_M:
         most = FARTHEST_STEPS / PLACE_STEPS_PER_M / 1000.0
         raise BadArrayError("bones", f"places within {most:.0f} km of the origin", f"{place.tolist()}", bad)
-
-
-def _name(connection: object) -> str:
-    """A connection's name as UTF-8 can say it. An admitted one always is; what isn't is nobody's."""
-    if not isinstance(connection, str):
-        return str(_plain(connection))
-    return connection.encode("utf-8", "backslashreplace").decode()
-
-
-def _plain(value: object) -> object:
-    """Something of a client's as JSON can say it: numbers and texts as they are, else a text about it."""
-    if type(value) is int:
-        return value if abs(value) < 2**63 else str(value)[:40]
-    if type(value) is float:
-        return value if abs(value) < 1e300 else repr(value)
-    if type(value) is str:
-        return value[:200].encode("ascii", "backslashreplace").decode()
-    if isinstance(value, (tuple, list)) and len(value) == 3:
-        return [_plain(one) for one in value]
-    return type(value).__name__

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any, Final, Literal
 
 from tinclock.core.timeline.instants import are_seconds, seconds
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.requests import NUMBER_JSON, NUMBER_PACKED
-from tinclock.wire.codec import decode_claims
+from tinclock.wire.codec import Received, decode_claims
 
 if TYPE_CHECKING:
     from tinclock.core.referee import Referee
@@ -28,10 +28,10 @@ def require_times(name: str, claims: Sequence[tuple[str, float, bytes]]) -> None
 
 
 def rulings_of(server: Referee | Recorder, claims: Sequence[tuple[str, float, bytes]]) -> list[Ruling]:
-    """A recorder decodes what it keeps; a referee is given what was decoded."""
+    """A recorder is given what came as well, to keep it."""
+    decoded: Iterable[object] = decode_claims([data for _, _, data in claims])
     if isinstance(server, Recorder):
-        return server.rule_many([(name, data, at) for name, at, data in claims])
-    decoded = decode_claims([data for _, _, data in claims])
+        decoded = map(Received, [data for _, _, data in claims], decoded)
     return server.rule_many([(name, claim, at) for (name, at, _), claim in zip(claims, decoded, strict=True)])
 
 

@@ -57,23 +57,27 @@ class Together:
         self._newest: dict[Connection, int] = {}
         """The highest sequence that waits, by its connection."""
 
-    def rule(self, claims: Iterable[tuple[str, object, float]], connections: dict[str, Connection]) -> list[Ruling]:
-        """The rulings of (connection, claim, server time of its arrival), in their order."""
-        out: list[Ruling] = []
+    def rule(
+        self, claims: Iterable[tuple[str, object, float]], connections: dict[str, Connection],
+        done: Callable[[Ruling], None],
+    ) -> None:  # fmt: skip
+        """Rule on (connection, claim, server time of its arrival), in their order.
+
+        done : called with each ruling once what follows from it is told, and nothing of a later one
+        """
         waiting, newest, takes, wait = self._waiting, self._newest, self._takes, self._wait
         for sender, claim, now in claims:
             connection = connections.get(sender) if type(sender) is str else None
             quick = takes(connection, claim, now)
             if quick is None or claim.sequence <= newest.get(connection, 0):  # type: ignore[attr-defined, arg-type]
-                self._flush(out)
+                self._flush(done)
                 if quick is None or takes(connection, claim, now) is None:
-                    out.append(self._alone(sender, claim, now))
+                    done(self._alone(sender, claim, now))
                     continue
             wait(quick, claim, now)
             if len(waiting) == MOST_AT_ONCE:
-                self._flush(out)
-        self._flush(out)
-        return out
+                self._flush(done)
+        self._flush(done)
 
     def _takes(self, connection: Connection | None, claim: Any, now: float) -> Quick | None:
         """Put a plain claim into the next row; None for one that isn't, or was ruled before."""
@@ -95,7 +99,7 @@ class Together:
         self._waiting.append((quick, claim, now))
         self._newest[quick.connection] = claim.sequence
 
-    def _flush(self, out: list[Ruling]) -> None:
+    def _flush(self, done: Callable[[Ruling], None]) -> None:
         """Rule on what waits."""
         waiting, begin = self._waiting[:], 0
         if not waiting:
@@ -105,18 +109,20 @@ class Together:
         while begin < len(waiting):
             end = check_claims(self._at, begin, len(waiting), 0)
             if end - begin > FEW:
-                self._settle(waiting, begin, end, out)
+                self._settle(waiting, begin, end, done)
             else:
                 for row in range(begin, end):
-                    out.append(self._short_way.settle_row(*waiting[row], self._found_rows[row]))
+                    done(self._short_way.settle_row(*waiting[row], self._found_rows[row]))
             if end < len(waiting):
                 quick, claim, now = waiting[end]
                 found, at = self._found_rows[end], self._at + self._calls.strides[0] * end
                 begun = self._short_way.begun(quick, claim, int(found[FOUND.place]), at, found)
-                out.append(self._go_on(quick, claim, now, begun))
+                done(self._go_on(quick, claim, now, begun))
             begin = end + 1
 
-    def _settle(self, waiting: list[tuple[Quick, Any, float]], begin: int, end: int, out: list[Ruling]) -> None:
+    def _settle(
+        self, waiting: list[tuple[Quick, Any, float]], begin: int, end: int, done: Callable[[Ruling], None]
+    ) -> None:
         """What follows from the claims of some rows, which the kernel committed."""
         found, settle = self._found[begin:end], self._short_way.settle
         lengths = (8 * (STEPS_FROM + STEP_FIELDS * found[:, FOUND.steps].astype(np.int64))).tolist()
@@ -126,5 +132,5 @@ class Together:
         for place, looked, length in zip(range(begin, end), found[:, LOOKED_AT].tolist(), lengths, strict=True):
             quick, claim, now = waiting[place]
             own, kept = rows[row : row + length], tails[tail : tail + TAIL_BYTES]
-            out.append(settle(quick, claim, now, self._found_rows[place], looked, own, kept))
+            done(settle(quick, claim, now, self._found_rows[place], looked, own, kept))
             row, tail = row + width, tail + TAIL_BYTES

@@ -49,7 +49,7 @@ from tinclock.core.timeline.instants import CATCH_UP_S
 from tinclock.core.timeline.views import Drawing, View
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Callable, Iterable
 
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
@@ -164,11 +164,13 @@ class ClaimPipeline:
                 return self._go_on(quick, claim, received_at, ruled) if isinstance(ruled, Begun) else ruled
         return self._rule_slowly(sender, connection, claim, received_at)
 
-    def rule_many(self, claims: Iterable[tuple[str, object, float]]) -> list[Ruling]:
+    def rule_many(self, claims: Iterable[tuple[str, object, float]], done: Callable[[Ruling], None]) -> None:
         """See `Referee.rule_many`."""
-        if not self.ledger.enforces:
-            return [self.rule(sender, claim, received_at) for sender, claim, received_at in claims]
-        return self._together.rule(claims, self.roster.connections)
+        if self.ledger.enforces:
+            self._together.rule(claims, self.roster.connections, done)
+            return
+        for sender, claim, received_at in claims:
+            done(self.rule(sender, claim, received_at))
 
     def _rule_beside(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
         """Rule where nothing is enforced."""
