@@ -401,23 +401,26 @@ class Referee(MatchCalls):
         return self._pipeline.rule(connection, claim, seconds("received_at", received_at))
 
     def rule_many(
-        self, claims: Iterable[tuple[str, Claim | object, float]] | Shots,
-        on_ruling: Callable[[Ruling], None] | None = None,
-    ) -> list[Ruling]:  # fmt: skip
+        self, claims: Iterable[tuple[str, Claim | object, float]] | Shots, told: list[int] | None = None
+    ) -> list[Ruling]:
         """See `MatchCalls.rule_many`: here they share kernel calls.
 
-        on_ruling : called with each ruling, in their order, before anything of a later one is told
+        told : is filled with the number of the last event after each of them
         """
         many = list(claims.each() if isinstance(claims, Shots) else claims)
         if not are_seconds([at for _, _, at in many]):
             many = [(name, claim, seconds("received_at", at)) for name, claim, at in many]
         rulings: list[Ruling] = []
+        numbers, bulletin = told, self._ledger.bulletin
+        if numbers is None:
+            self._pipeline.rule_many(many, rulings.append)
+            return rulings
 
         def done(ruling: Ruling) -> None:
             rulings.append(ruling)
-            on_ruling(ruling)  # type: ignore[misc]
+            numbers.append(bulletin.number)
 
-        self._pipeline.rule_many(many, rulings.append if on_ruling is None else done)
+        self._pipeline.rule_many(many, done)
         return rulings
 
     def _rule(self, command: Rule) -> Ruling:

@@ -205,23 +205,22 @@ class Recorder(MatchCalls):
         """See `MatchCalls.rule_many`: they share kernel calls, and are noted one by one."""
         many = claims.each() if isinstance(claims, Shots) else claims
         sent = [(name_said(connection), received_of(claim), at) for connection, claim, at in many]
-        noting = iter(sent)
-
-        def note(ruling: Ruling) -> None:
-            self._note_claim(*next(noting), ruling)
-
-        return self.referee.rule_many([(name, received.claim, at) for name, received, at in sent], note)
+        told = list[int]()
+        rulings = self.referee.rule_many([(name, received.claim, at) for name, received, at in sent], told)
+        for (name, received, at), ruling, number in zip(sent, rulings, told, strict=True):
+            self._note_claim(name, received, at, ruling, number)
+        return rulings
 
     def _rule(self, command: Rule) -> Ruling:
         name, received = name_said(command.connection), received_of(command.claim)
         ruling = self.referee.rule(name, received.claim, received_at=command.received_at)
-        self._note_claim(name, received, command.received_at, ruling)
+        self._note_claim(name, received, command.received_at, ruling, self._bulletin.number)
         return ruling
 
-    def _note_claim(self, name: str, received: Received, at: float, ruling: Ruling) -> None:
+    def _note_claim(self, name: str, received: Received, at: float, ruling: Ruling, number: int) -> None:
         self._batch.rows["claims"].append((self._step, name, float(at), received.data))
         self._batch.rulings.append((self._step, ruling))
-        self._stepped()
+        self._stepped(number)
 
     def _record(self, command: Record) -> None:
         """Record a tick; what was gathered before is handed to the disk when it is time."""
@@ -266,9 +265,9 @@ class Recorder(MatchCalls):
 
     # -- noting -----------------------------------------------------------------------------------------------
 
-    def _stepped(self) -> None:
-        """One call was noted; remember how many events there were after it."""
-        number = self._bulletin.number
+    def _stepped(self, number: int | None = None) -> None:
+        """One call was noted; remember how many events there were after it. number : that, where it is known"""
+        number = self._bulletin.number if number is None else number
         if number != self._told:
             self._marks.append((self._step, number))
             self._told = number
