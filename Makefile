@@ -16,7 +16,11 @@ $(VENV)/.demo-ready: pyproject.toml | $(BIN)/python
 	touch $@
 
 $(VENV)/.test-ready: pyproject.toml | $(BIN)/python
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,test]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable .
+	@echo "kernels are compiled, once, while the rest is installed"
+	$(BIN)/python -c "from tinclock.cli.compiling import warm_up_beside; warm_up_beside()" & \
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[figures,test]'; \
+	installed=$$?; wait; exit $$installed
 	touch $@
 
 $(VENV)/.lint-ready: pyproject.toml | $(BIN)/python
