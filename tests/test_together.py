@@ -8,6 +8,7 @@ from collections import deque
 from itertools import pairwise
 from pathlib import Path
 from statistics import fmean
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -19,9 +20,10 @@ from hypothesis import strategies as st
 import tinclock
 import tinclock.errors
 from tinclock.core.analysis.tally import tally
-from tinclock.core.findings import FINDINGS
+from tinclock.core.findings import DEFAULTS, FINDINGS
 from tinclock.core.kernels.facts import FINDING, MEASURE
 from tinclock.core.kernels.lengths import length_of
+from tinclock.core.rules.consequences import ALWAYS_DENIED, NEVER_DENIED
 from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.trace import _WORDS
@@ -67,9 +69,10 @@ def mail(here: Range) -> list[tuple[str, object, float]]:
     return out
 
 
-def scene(rules: tinclock.Rules, level: tinclock.Level, record_to: Path | None = None) -> Range:
+def scene(rules: tinclock.Rules, level: tinclock.Level, record_to: Path | None = None, **settings: Any) -> Range:
     """A range whose shooter may report moves, and whose runner may die."""
-    here = Range(rules, level, record_to=record_to, cadence={"allowance_s": 0.4}, view={"max_rewind_s": 0.155})
+    limits = {"cadence": {"allowance_s": 0.4}, "view": {"max_rewind_s": 0.155}, **settings}
+    here = Range(rules, level, record_to=record_to, **limits)
     here.server.put(here.shooter, (-9.0, 3.0, 0.0), here.now)
     return here
 
@@ -104,6 +107,25 @@ def test_what_a_move_says_of_the_line_holds_for_the_shot_right_behind_it(rules, 
     one_by_one = [alone.referee.rule(name, claim, received_at=at) for name, claim, at in sent]
     assert "lag" in [step.name for step in one_by_one[-1].steps]
     assert told(together, together.referee.rule_many(sent)) == told(alone, one_by_one)
+
+
+@pytest.mark.parametrize("allowance_s", [0.0, 0.4])
+@pytest.mark.parametrize("does", ["note", "amend", "deny"])
+def test_the_short_way_rules_as_the_long_one_does(rules, level, does, allowance_s):
+    """Plain claims that a kernel commits, and the same as data, which go check by check: every byte is the same."""
+    codes = {code: does for code in DEFAULTS if code not in (ALWAYS_DENIED if does != "deny" else NEVER_DENIED)}
+    short, long = (
+        scene(rules, level, consequences=codes, cadence={"allowance_s": allowance_s}, movement={"speed_m_s": 1.0})
+        for _ in range(2)
+    )
+    sent, found = mail(short), set[str]()
+    for name, claim, at in sent:
+        plain = msgspec.to_builtins(claim) if isinstance(claim, msgspec.Struct) else claim
+        quick, slow = (here.referee.rule(name, one, received_at=at) for here, one in ((short, claim), (long, plain)))
+        assert json(quick) + json(quick.receipt()) == json(slow) + json(slow.receipt())
+        found |= {finding.code for finding in quick.findings}
+    assert {"view_capped", "too_fast"} < found
+    assert told(short, []) == told(long, [])
 
 
 def test_a_recording_is_ruled_alike_together_and_one_by_one():
