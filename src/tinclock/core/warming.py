@@ -65,7 +65,7 @@ _RULES = {
 STEPS = ("levels", "poses", "questions", "flights", "claims", "rays", "launches", "shots", "blows", "moves")
 """What `warm_up` goes through, in order."""
 AHEAD = ("claims", "rays")
-"""What a second process compiles meanwhile: the two largest kernels, which take as long as all others."""
+"""What a second process compiles meanwhile: the largest kernel, as much work as all others, and one that shares it."""
 _RAY = numba.types.UniTuple(numba.float64, 6)
 _VIEW = numba.types.Tuple((numba.int64, numba.int64, numba.float64))
 _STORED = numba.types.Tuple((numba.int64[::1], numba.float64))

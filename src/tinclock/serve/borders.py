@@ -97,11 +97,11 @@ class Borders:
             return Whole(self._referee.state())
         return News(tuple(events)) if len(events) <= MOST_NEWS else Whole(self._referee.state())
 
-    def refuse(self, connection: str, size: int) -> None:
-        """A message of so many bytes was dropped in a process that was killed."""
-        border = self._borders.get(connection)
+    def refuse(self, connection: str, received: bytes) -> None:
+        """A message was dropped in a process that was killed: it counts as dropped here too."""
+        border = self._border(connection, received)
         if border is not None:
-            border.guard.refuse(min(size, LIMITS.bytes))
+            border.guard.refuse(min(len(received), LIMITS.bytes))
 
     def dropped_of(self, connection: str) -> int:
         """How many messages of a connection were dropped so far."""

@@ -245,7 +245,7 @@ class Hub:
         for place, one in enumerate(asked.messages):
             connection, received_at, received = one
             if match.coming_back and place in match.dropped:
-                match.borders.refuse(connection, len(received))
+                match.borders.refuse(connection, received)
                 continue
             dropped = match.borders.dropped_of(connection)
             answer, border = match.borders.take(connection, received, received_at)

@@ -203,6 +203,6 @@ _NO_SHOT: Final[Fields] = {
 }  # fmt: skip
 
 
-def length_of(steps: float) -> int:
-    """How many numbers a row with so many steps has."""
-    return STEPS_FROM + STEP_FIELDS * int(steps)
+def length_of(steps: Any) -> Any:
+    """How many numbers a row with so many steps has; steps : whole, one or an array of them"""
+    return STEPS_FROM + STEP_FIELDS * steps

@@ -12,9 +12,9 @@ import numpy as np
 
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
-from tinclock.core.kernels.rows import CALL, CLAIM, FOUND, FOUND_LENGTH, MOST_AT_ONCE, STEP_FIELDS, STEPS_FROM
+from tinclock.core.kernels.rows import CALL, CLAIM, FOUND, FOUND_LENGTH, MOST_AT_ONCE
 from tinclock.core.packed import memory_of
-from tinclock.core.ruling.brief import LOOKED_AT, TAIL, TAIL_BYTES
+from tinclock.core.ruling.brief import LOOKED_AT, TAIL, TAIL_BYTES, length_of
 from tinclock.core.ruling.procedures import QUICK
 from tinclock.core.ruling.quick import PACKS
 
@@ -125,7 +125,7 @@ class Together:
     ) -> None:
         """What follows from the claims of some rows, which the kernel committed."""
         found, settle = self._found[begin:end], self._short_way.settle
-        lengths = (8 * (STEPS_FROM + STEP_FIELDS * found[:, FOUND.steps].astype(np.int64))).tolist()
+        lengths = (8 * length_of(found[:, FOUND.steps].astype(np.int64))).tolist()
         width = max(lengths)
         rows, tails = found[:, : width // 8].tobytes(), found[:, TAIL].tobytes()
         row, tail = 0, 0

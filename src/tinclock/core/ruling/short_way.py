@@ -69,7 +69,7 @@ class ShortWay:
 
     def settle_row(self, quick: Quick, claim: Any, now: float, found: Any) -> Ruling:
         """`settle` from the row of what was found."""
-        row = found[: length_of(found[FOUND.steps])].tobytes()
+        row = found[: length_of(int(found[FOUND.steps]))].tobytes()
         return self.settle(quick, claim, now, found, _look(found), row, found[TAIL].tobytes())
 
     def settle(
