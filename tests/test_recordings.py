@@ -384,7 +384,9 @@ def test_a_full_disk_is_told_to_the_match_and_what_was_flushed_stays(tmp_path, r
     recorder.admit(connection="c", account="a", rig="gardener")
     for tick in range(100):
         recorder.record(tick, tick / 64, [], [])
-    time.sleep(0.3)
+    until = time.monotonic() + 60.0
+    while not Recording(tmp_path / "r").ticks and time.monotonic() < until:
+        time.sleep(0.001)
 
     def full(*_):
         raise OSError(28, "No space left on device")
@@ -398,8 +400,22 @@ def test_a_full_disk_is_told_to_the_match_and_what_was_flushed_stays(tmp_path, r
 
     with pytest.raises(RecordingError, match="No space left"):
         go_on()
-    assert Recording(tmp_path / "r").verify() == []
-    assert rerule(Recording(tmp_path / "r")).as_recorded
+    kept = Recording(tmp_path / "r")
+    assert (kept.verify(), kept.ticks > 0) == ([], True)
+    assert rerule(kept).as_recorded
+
+
+def test_a_recording_killed_before_its_first_flush_is_whole_and_empty(tmp_path, rules):
+    """Nothing was recorded and nothing is ruled: that is the same, and both say so. Rows that nobody lists are not."""
+    recorder = Recorder(tmp_path / "r", tinclock.Referee(rules))
+    recorder.admit(connection="c", account="a", rig="gardener")
+    shutil.copytree(tmp_path / "r", tmp_path / "killed")
+    assert rerule(Recording(tmp_path / "killed")).as_recorded
+    told = CliRunner().invoke(main, ["rerule", str(tmp_path / "killed")])
+    assert (told.exit_code, "digest recorded none: nothing was flushed  the same" in told.output) == (0, True)
+    recorder.close(put_together=False)
+    (tmp_path / "r" / "flushes.jsonl").unlink()
+    assert not rerule(Recording(tmp_path / "r", salvage=True)).as_recorded
 
 
 def test_a_disk_that_is_full_for_a_while_costs_no_more_than_what_it_refused(tmp_path, rules, monkeypatch):

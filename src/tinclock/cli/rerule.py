@@ -149,7 +149,9 @@ def _same(found: Replay, report: Fields, source: Recording, as_json: bool) -> No
         )  # fmt: skip
         console.print(f"digest now      {found.sha256}", highlight=False, soft_wrap=True)
         verdict = "[green]the same, bit for bit[/]" if found.as_recorded else "[red]NOT the same[/]"
-        console.print(f"digest recorded {noted}  {verdict}", highlight=False, soft_wrap=True)
+        console.print(
+            f"digest recorded {noted or 'none: nothing was flushed'}  {verdict}", highlight=False, soft_wrap=True
+        )
     if not found.as_recorded and not source.problems:
         raise click.ClickException("the same rules gave other rulings: was it recorded by another version?")
 

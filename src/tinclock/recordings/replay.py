@@ -170,15 +170,11 @@ class _Course:
             if on_progress is not None and flush.to_s is not None:
                 on_progress((flush.to_s - first_s) / span)
         digests = self.digests
-        same = (
-            whole
-            and last is not None
-            and (digests.rulings_sha256, digests.events_sha256)
-            == (
-                last.rulings_sha256,
-                last.events_sha256,
-            )
-        )
+        if last is None:  # nothing was flushed before a kill, and nothing was ruled again
+            same = not recording.problems
+        else:
+            now = digests.rulings_sha256, digests.events_sha256
+            same = whole and now == (last.rulings_sha256, last.events_sha256)
         return Replay(
             self.rulings, self.steps, self.events, digests.rulings_sha256, digests.events_sha256, same, self._ticks,
             max(self.referee.history.newest_time - first_s, 0.0), self.refused,
