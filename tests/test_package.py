@@ -11,15 +11,19 @@ import pickle
 import re
 import subprocess
 import sys
+from contextlib import closing
 from pathlib import Path
 
 import numba
 import pytest
 
 import tinclock
+from tinclock.cases.store import SCHEMA
 from tinclock.cli.compiling import warm_up_beside
 from tinclock.core import errors
 from tinclock.core.warming import AHEAD, STEPS
+from tinclock.evidence import CaseReview, CaseStore
+from tinclock.garden.scenario import data_file
 
 ROOT = Path(__file__).resolve().parent.parent
 HEAVY = {"numba", "numpy", "scipy", "pandas", "matplotlib", "click", "rich", "msgspec", "pyarrow"}
@@ -179,16 +183,35 @@ print(*sorted(cold))
 
 
 def test_a_first_ruling_waits_for_no_linear_algebra_and_takes_it_from_nobody():
-    """Kernels load without SciPy's; a function of somebody else's finds it when it needs it."""
+    """Kernels load without SciPy's, and without what Numba compiles with; somebody else's function finds both."""
     script = """
 import sys, numba, numpy as np, tinclock
+context, times = numba.core.registry.cpu_target.target_context, []
+refresh, context.refresh = context.refresh, lambda: (times.append(1), refresh())
 tinclock.warm_up()
-print("scipy.linalg" in sys.modules)
+print("scipy.linalg" in sys.modules, len(times))
 print(numba.njit(lambda a, b: np.convolve(a, b))(np.arange(3.0), np.ones(2)).tolist())
 print("scipy.linalg" in sys.modules)
 """
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
-    assert done.stdout.splitlines() == ["False", "[0.0, 1.0, 3.0, 2.0]", "True"]
+    assert done.stdout.splitlines() == ["False 0", "[0.0, 1.0, 3.0, 2.0]", "True"]
+
+
+def test_weighing_imports_no_more_than_it_needs(tmp_path):
+    """SciPy's statistics and Alembic take longer to import than a match takes to be weighed."""
+    script = f"""
+import sys
+from tinclock.cli.main import main
+main(["weigh", {str(data_file("sample"))!r}, "--store", "cases", "--json"], standalone_mode=False)
+print("and imported", *({{"scipy.stats", "alembic"}} & set(sys.modules)), file=sys.stderr)
+"""
+    with closing(CaseStore(tmp_path / "cases" / "cases.db")) as store:  # so that its schema is there already
+        run = [sys.executable, "-c", script]
+        done = subprocess.run(run, cwd=tmp_path, capture_output=True, text=True, check=True)
+        assert done.stderr.splitlines()[-1] == "and imported"
+        assert [case.account for case in CaseReview(store).queue()] == ["clover"]
+    newest = sorted((ROOT / "src" / "tinclock" / "cases" / "migrations" / "versions").glob("v*.py"))[-1]
+    assert newest.name.startswith(f"v{SCHEMA}_")
 
 
 def test_only_kernels_call_what_has_no_way_in_from_python():

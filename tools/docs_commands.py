@@ -1,7 +1,7 @@
 """Run every shell command of the guides, page by page, where what they talk of is at hand; docs_commands.py [PAGE...]
 
-The scene: `evening`, a recorded match; `matches`, two short ones; `hero.gltf`, a character. Each page has its own copy.
-Blocks of `python scene` run there too.
+What they print is held against `printed.EXPECTED`. The scene: `evening`, a recorded match that was weighed; `matches`,
+two short ones; `hero.gltf`, a character. Each page has its own copy. Blocks of `python scene` run there too.
 """
 
 from __future__ import annotations
@@ -16,11 +16,15 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from printed import complaint
+
 ROOT = Path(__file__).resolve().parent.parent
 BLOCKS = re.compile(r"^```(sh|python scene)\n(.*?)^```", re.S | re.M)
 SERVES_S = 20.0
 ASKING = ("tinclock explain", "tinclock rerule", "tinclock contents", "tinclock fairness")
 """What changes nothing is not done twice."""
+WEIGHED = "tinclock weigh evening"
+"""What several pages begin with is done once, in the scene."""
 
 
 def main() -> None:
@@ -30,8 +34,9 @@ def main() -> None:
         set((ROOT / "docs").glob("*.md")) - {ROOT / "docs" / "tour.md"}
     )
     environment = {**os.environ, "PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"}
+    environment["COLUMNS"] = "300"  # no line is broken in the middle of what is looked for
     with tempfile.TemporaryDirectory() as name:
-        scene, asked = Path(name) / "scene", set[str]()
+        scene, asked = Path(name) / "scene", {WEIGHED}
         make_scene(scene, environment)
 
         def do(page: Path) -> int:
@@ -40,7 +45,7 @@ def main() -> None:
             for language, block in BLOCKS.findall(page.read_text(encoding="utf-8")):
                 for line in block.splitlines() if language == "sh" else [block]:
                     command = line.split("  #")[0].strip()
-                    if command.startswith(ASKING) and command in asked:
+                    if command in asked and (command.startswith(ASKING) or command == WEIGHED):
                         continue
                     asked.add(command)
                     run(page.name, language, line, place, environment)
@@ -62,6 +67,7 @@ def make_scene(folder: Path, environment: dict[str, str]) -> None:
     for name, seconds, seed in (("evening", 40, 70), ("matches/monday", 8, 1), ("matches/tuesday", 8, 2)):
         command = ["tinclock", "play", name, "--seconds", str(seconds), "--seed", str(seed)]
         subprocess.run(command, cwd=folder, env=environment, check=True, stdout=subprocess.DEVNULL)
+    run("the scene", "sh", WEIGHED, folder, environment)
 
 
 def run(page: str, language: str, text: str, place: Path, environment: dict[str, str]) -> None:
@@ -73,16 +79,17 @@ def run(page: str, language: str, text: str, place: Path, environment: dict[str,
     command = text.split("  #")[0].strip()
     if not command or command.startswith(("pip", "make")):
         return
-    print(f"{page}: {command}", flush=True)
-    if "tinclock serve" in command:
-        serve(command, place, environment, "listening")
+    if "tinclock serve" in command or "tinclock follow" in command:
+        print(f"{page}: {command}", flush=True)
+        serve(command, place, environment, "listening" if "tinclock serve" in command else "taken in")
         return
-    if "tinclock follow" in command:
-        serve(command, place, environment, "taken in")
-        return
+    began = time.monotonic()
     done = subprocess.run(command, shell=True, cwd=place, env=environment, capture_output=True, text=True, check=False)
+    print(f"{page}: {command}  # {time.monotonic() - began:.1f} s", flush=True)
     if done.returncode:
         sys.exit(f"{page}: {command}: status {done.returncode}\n{done.stdout}{done.stderr}")
+    if wrong := complaint(command, done.stdout):
+        sys.exit(f"{page}: {wrong}")
 
 
 def serve(command: str, place: Path, environment: dict[str, str], ready: str) -> None:

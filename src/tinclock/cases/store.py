@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import time
 from contextlib import contextmanager
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -34,15 +35,20 @@ BUSY_S, STATEMENT_S = 60.0, 120.0
 """How long a writer waits for another one, and how long one statement may take."""
 ANSWER_S = 5
 """How long a database may take to answer at all, seconds."""
+SCHEMA = "0003"
+"""The newest of `migrations/versions`."""
 
 
 def require_store() -> None:
     """Raise `MissingExtraError` where the packages of the extra `cases` aren't installed."""
     try:
-        import alembic  # noqa: F401
         import sqlalchemy  # noqa: F401
+
+        is_there = find_spec("alembic") is not None  # it is imported where a schema isn't this version's
     except ImportError:
-        raise MissingExtraError("CaseStore", "SQLAlchemy and Alembic", "cases") from None
+        is_there = False
+    if not is_there:
+        raise MissingExtraError("CaseStore", "SQLAlchemy and Alembic", "cases")
 
 
 class CaseStore:
@@ -64,7 +70,8 @@ class CaseStore:
         self.on_case = on_case
         self.engine = _engine(self.address)
         try:
-            self._migrate()
+            if not self._is_current():
+                self._migrate()
         except EvidenceError:
             self.engine.dispose()
             raise
@@ -72,6 +79,17 @@ class CaseStore:
     def close(self) -> None:
         """Let go of its connections."""
         self.engine.dispose()
+
+    def _is_current(self) -> bool:
+        """Whether the schema is this version's already: most stores are, and Alembic takes half a second to import."""
+        from sqlalchemy import text
+        from sqlalchemy.exc import SQLAlchemyError
+
+        try:
+            with self.engine.connect().execution_options(reading=True) as connection:
+                return connection.execute(text("SELECT version_num FROM alembic_version")).scalars().all() == [SCHEMA]
+        except SQLAlchemyError:  # a new database, or one that says what is wrong with it when it is brought up to date
+            return False
 
     def _migrate(self) -> None:
         """Bring the schema to this version's."""

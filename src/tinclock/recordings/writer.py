@@ -279,8 +279,11 @@ class Writer:
             raise
 
     def _step_aside(self, place: int = 0) -> None:
-        """Every few rows, let the match have the interpreter until it has nothing to do: there is a whole second."""
-        if place % ROWS_AT_A_TIME:
+        """Every few rows, let the match have the interpreter until it has nothing to do: there is a whole second.
+
+        Where the next batch waits there isn't: a match that is played as fast as it goes would soon wait for this.
+        """
+        if place % ROWS_AT_A_TIME or not self._queue.empty():
             return
         for _ in range(MOST_PAUSES):
             before = self._noted()

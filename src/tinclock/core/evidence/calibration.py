@@ -215,11 +215,11 @@ def _headroom(shares: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def _best(successes: NDArray[np.float64], trials: NDArray[np.float64]) -> tuple[float, float, float]:
     """The share that one fair account in a thousand exceeds in a match, how trials of a match clump, and the mean."""
-    from scipy.stats import beta
+    from scipy.special import betaincinv  # the beta distribution's quantiles
 
     total, count = float(trials.sum()), float(successes.sum())
     mean = count / total
-    pooled = float(beta.ppf(SURE, count + 1.0, max(total - count, 1.0)))
+    pooled = float(betaincinv(count + 1.0, max(total - count, 1.0), SURE))
     spread = max(mean * (1.0 - mean), 1e-12)
     # between matches: the variance of their shares less what sampling alone makes of it
     noise = float((spread * trials).sum())
@@ -229,7 +229,7 @@ def _best(successes: NDArray[np.float64], trials: NDArray[np.float64]) -> tuple[
     if between <= 1e-12:
         return min(pooled, 1.0), clumping, mean
     size = max(spread / between - 1.0, 1e-3)
-    quantile = float(beta.ppf(FAIR_QUANTILE, mean * size, (1.0 - mean) * size))
+    quantile = float(betaincinv(mean * size, (1.0 - mean) * size, FAIR_QUANTILE))
     return min(max(pooled, quantile), 0.999), clumping, mean
 
 
@@ -262,7 +262,7 @@ def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float, float]
     effect.
     """
     from scipy.optimize import brentq
-    from scipy.stats import norm
+    from scipy.special import ndtri  # the normal distribution's quantiles
 
     shifts, errors, off, expecting = [], [], 0.0, 0.0
     for play in plays:
@@ -281,7 +281,7 @@ def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float, float]
         return 1e6, 0.0, 1.0
     sigma = math.sqrt(max(float(np.var(shifts)) - float(np.mean(errors)), 0.0))
     effect = max(off / expecting, 1.0) if expecting > 0.0 else 1.0
-    return float(HEADROOM * math.exp(np.mean(shifts) + norm.ppf(FAIR_QUANTILE) * sigma)), sigma, round(effect, 3)
+    return float(HEADROOM * math.exp(np.mean(shifts) + ndtri(FAIR_QUANTILE) * sigma)), sigma, round(effect, 3)
 
 
 def _busiest(plays: Sequence[Play]) -> Ceiling:
@@ -330,18 +330,18 @@ def _shape(plays: Sequence[Play], code: str) -> float:
 
 
 def _rate(fair: Sequence[Play], unfair: Sequence[Play], code: str, line: str, bin_: str, alike: Weights | None) -> Rate:
-    from scipy.stats import chi2, gamma
+    from scipy.special import gammaincinv  # the gamma distribution's quantiles
 
     minutes = np.array([play.minutes.get(line, 0.0) for play in fair])
     counts = np.array([play.incidents[code, line, bin_] for play in fair], float)
     total, count = float(minutes.sum()), float(counts.sum())
     if total <= 0.0:
         return Rate(1e9, 0.0)
-    most = float(chi2.ppf(SURE, 2.0 * (count + 1.0))) / 2.0 / total
+    most = float(gammaincinv(count + 1.0, SURE)) / total
     mean = count / total
     between = max((float(((counts - mean * minutes) ** 2).sum()) - count) / float((minutes**2).sum()), 0.0)
     if between > 1e-12 and mean > 0.0:
-        most = max(most, float(gamma.ppf(FAIR_QUANTILE, mean**2 / between, scale=between / mean)))
+        most = max(most, float(gammaincinv(mean**2 / between, FAIR_QUANTILE)) * between / mean)
     most *= RATE_HEADROOM
     often = _unfair_rate(unfair, code, bin_, most)
     if often is not None:

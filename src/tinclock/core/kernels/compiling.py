@@ -10,7 +10,8 @@ from importlib.util import find_spec
 from typing import Any
 
 import numba
-from numba.np import linalg
+from numba.core.caching import FunctionCache
+from numba.core.runtime import rtsys
 
 _told = False
 
@@ -21,6 +22,8 @@ def _put_off_scipy() -> None:
     It imports all of it with its own functions otherwise, only to see whether it is there: an eighth of the time until
     a first ruling. Whatever else in this process is compiled by Numba works as ever.
     """
+    from numba.np import linalg
+
     look = getattr(linalg, "ensure_blas", None)
 
     def later() -> None:
@@ -44,7 +47,23 @@ def _is_there(package: str) -> bool:
         return False
 
 
-_put_off_scipy()
+class _Kept(FunctionCache):  # type: ignore[misc]
+    """Where a kernel's machine code is kept.
+
+    Numba gets everything ready that it would compile with before it looks here, which takes longer than all else until
+    a first ruling. Code that was kept needs none of that.
+    """
+
+    def load_overload(self, sig: Any, target_context: Any) -> Any:
+        """What was compiled for a signature; None where it has to be."""
+        load = getattr(self, "_load_overload", None)
+        if load is not None:
+            rtsys.initialize(target_context)  # memory for arrays that kernels make
+            found = load(sig, target_context)
+            if found is not None:
+                return found
+        _put_off_scipy()
+        return super().load_overload(sig, target_context)
 
 
 def njit(**options: Any) -> Any:
@@ -57,10 +76,14 @@ def njit(**options: Any) -> Any:
 
     def decorate(kernel: Any) -> Any:
         try:
-            return numba.njit(**options)(kernel)
+            made = numba.njit(**options)(kernel)
+            if options.get("cache"):
+                made._cache = _Kept(kernel)
+            return made
         except RuntimeError as error:
             if not options.get("cache") or "cannot cache" not in str(error):
                 raise
+        _put_off_scipy()
         _tell()
         return numba.njit(**{**options, "cache": False})(kernel)
 

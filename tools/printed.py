@@ -1,0 +1,42 @@
+"""What commands of README, tour and guides must print: a tour that ends with an empty queue exits with 0 as well."""
+
+from __future__ import annotations
+
+import re
+
+_CASE_OPENED = r"case opened: \w+"
+_SHOT_EXPLAINED = r"ruling \d+: .*upheld|ruling \d+: .*amended|ruling \d+: .*denied"
+_CHANGED = r"rulings change.*view_capped"
+
+EXPECTED = {
+    "tinclock contents evening --check": r"\d+ players; [\d,]+ rulings: .*upheld.*every file is as it was written",
+    "tinclock explain": _SHOT_EXPLAINED,
+    "tinclock explain demo-output/sample 49": r"The shot hit nobody: .*ruling 49: .*of clover .*finding damage_differs",
+    "tinclock explain evening --kind shot --missed": r"The shot hit nobody: .*of (anvil|beryl|clover|dibber) .*\n  -> ",
+    "tinclock rerule": r"the same, bit for bit",
+    "tinclock rerule evening --set": _CHANGED,
+    "tinclock rerule evening --over": r"view\.max_rewind_s.*0\.4",
+    "tinclock fairness": r"fairness",
+    "tinclock doctor evening": r"Nothing shows on most accounts that shouldn't",
+    "tinclock weigh evening": _CASE_OPENED,
+    "tinclock cases page": r"page \w+\.html",
+    "tinclock cases list": r"\w+ +(open|closed).*\d+ open, ",
+    "tinclock detection evening": r"inflate damage +1 +1 .*3 fair accounts.*0 got a case",
+    "tinclock rule-logs logs/mapping.toml ruled": r"ruled: .*upheld.*recording ruled",
+    "tinclock batch rerule": r"2 of 2 recordings came out as recorded",
+    "tinclock check src": r"no mistakes, nothing unusual.*grit_rifle",
+}
+"""What a command's output must match, by how the command begins; the longest beginning counts."""
+
+
+def beginning_of(command: str) -> str:
+    """The entry of `EXPECTED` that a command is held against; empty: none."""
+    return max((begins for begins in EXPECTED if command.startswith(begins)), key=len, default="")
+
+
+def complaint(command: str, printed: str) -> str:
+    """What is wrong with what a command printed; empty: nothing."""
+    begins = beginning_of(command)
+    if not begins or re.search(EXPECTED[begins], printed, re.S):
+        return ""
+    return f"{command} printed something else than {EXPECTED[begins]!r}:\n{printed}"
