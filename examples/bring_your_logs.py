@@ -18,7 +18,7 @@ from tinclock.sample import play_match, write_foreign_logs
 def main() -> None:
     """A match in which beryl's aim snaps, from foreign logs to a case page."""
     folder = Path(tempfile.mkdtemp())
-    play_match(seed=7, seconds=30.0, players=4, unfair={"beryl": {"snap_aim": 1.0}}, record_to=folder / "evening")
+    play_match(seed=7, seconds=18.0, players=4, unfair={"beryl": {"snap_aim": 1.0}}, record_to=folder / "evening")
     mapping_file = write_foreign_logs(tinclock.recordings.Recording(folder / "evening"), folder / "logs")
 
     mapping = load_log_map(mapping_file)  # which column is what, in which units and axes

@@ -80,13 +80,18 @@ def match(tmp_path_factory):
     return path
 
 
-def test_sums_of_a_match_weigh_what_the_match_weighed_live(match):
+@pytest.fixture(scope="module")
+def watched(match):
+    """All that an observer of the match sees of it."""
+    return list(observed_in(Recording(match)))
+
+
+def test_sums_of_a_match_weigh_what_the_match_weighed_live(match, watched):
     """What is worked out from a match's sums is what stood at its end, kind by kind."""
-    source, weights = Recording(match), load_weights()
-    rules = source.require_header().rules
+    rules, weights = Recording(match).require_header().rules, load_weights()
     collector = Collector(frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic))
     live = Weighing(weights, rules)
-    for seen in observed_in(source):
+    for seen in watched:
         live.take(seen)
         collector.take(
             seen.shots, seen.gazes, [f for _, f in seen.findings], seen.line_of(), seen.accounts(), seen.claims,
@@ -122,11 +127,11 @@ MISTAKES = {
 
 
 @pytest.mark.parametrize("told", MISTAKES)
-def test_a_mistake_of_the_integration_is_named_with_where_to_look(match, told):
+def test_a_mistake_of_the_integration_is_named_with_where_to_look(match, watched, told):
     """What lies off for everybody is told once, with its likely cause and place; without the mistake nothing is."""
-    source, (look, made) = Recording(match), MISTAKES[told]
-    sound, wrong = (Doctor(source.require_header().rules, load_weights()) for _ in range(2))
-    for seen in observed_in(source):
+    rules, (look, made) = Recording(match).require_header().rules, MISTAKES[told]
+    sound, wrong = (Doctor(rules, load_weights()) for _ in range(2))
+    for seen in watched:
         sound.take(seen)
         wrong.take(made(seen))
     assert sound.complaints() == []
@@ -134,12 +139,12 @@ def test_a_mistake_of_the_integration_is_named_with_where_to_look(match, told):
     assert [look in one.look for one in found] == [True]
 
 
-def test_rates_and_findings_of_everybody_are_told_by_command(match, tmp_path):
+def test_rates_and_findings_of_everybody_are_told_by_command(match, watched):
     """A loop at another rate than the rules say, and a code on every account, by the command as a user reads it."""
     doctor = Doctor(Recording(match).require_header().rules)
     doctor.ticks(np.arange(400) / 30.0)
     assert "30 times a second, and the rules say 64" in doctor.complaints()[0].what
-    for seen in observed_in(Recording(match)):
+    for seen in watched:
         wrong = [
             (1, f) for account in seen.claims for k in range(9) for f in [_finding(account, seen.from_s + 0.1 * k)]
         ]
