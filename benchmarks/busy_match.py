@@ -1,4 +1,6 @@
-"""A full match on one core, 100 players at 64 Hz with 1,500 shots and 1,500 moves a second: busy_match.py [--json]
+"""A full match on one core, 100 players at 64 Hz with 1,500 shots and 1,500 moves a second.
+
+busy_match.py [--together] [--json]; --together : what came in a tick is ruled by one call, in its order
 
 Prints what share of one core each stage takes, and how many bytes of events each client is sent. Traces of bodies and
 claims are prepared beforehand; everything that a server asks of Tin Clock is timed, on the server's own schedule.
@@ -35,7 +37,8 @@ TURN = TICKS // 2
 class Busy:
     """The match, its bodies, and who sends what when."""
 
-    def __init__(self, seed: int = 5) -> None:
+    def __init__(self, seed: int = 5, *, together: bool = False) -> None:
+        self.together = together
         rules = tinclock.load_rules(data_file("garden.toml"))
         rifle = msgspec.structs.replace(rules.weapons["grit_rifle"], interval_s=0.06)  # else most are refused at once
         rules = msgspec.structs.replace(rules, weapons={**rules.weapons, "grit_rifle": rifle})
@@ -94,17 +97,29 @@ class Busy:
         if tick % 2 == 0:
             timed("publish", referee.published, tick)
         timed("advance", referee.advance, now)
-        for stage, connection, message in self.mail(tick, now):
-            claim = timed("decode a claim", self.decode, message)
-            ruling = timed(stage, referee.rule, connection, claim, received_at=now)
-            self.outcomes[f"{stage}: {ruling.outcome}"] += 1
-            timed("receipt, encoded", lambda r=ruling: self.encode(r.receipt()))
+        self.take(self.mail(tick, now), now)
         if tick % 2 == 0:
             events = timed("events", referee.events)
             self.counts["event bytes"] += len(timed("encode events, once for all", self.encode, events))
             self.counts["events told"] += len(events)
         for entity in [e for e in self.entities if not referee.ledger.alive(e)]:
             referee.spawn(entity, now)
+
+    def take(self, mail: list[tuple[str, str, bytes]], now: float) -> None:
+        """Rule on what came in a tick, one by one or together."""
+        timed, rule, kept = self.timed, self.referee.rule, []
+        for stage, connection, message in mail:
+            claim = timed("decode a claim", self.decode, message)
+            if self.together:
+                kept.append((connection, claim, now))
+                continue
+            kept.append(timed(stage, rule, connection, claim, received_at=now))
+            timed("receipt, encoded", lambda r=kept[-1]: self.encode(r.receipt()))
+        if self.together:
+            kept = timed("rule what came in a tick", self.referee.rule_many, kept)
+            timed("receipts of a tick, encoded", lambda: [self.encode(ruling.receipt()) for ruling in kept])
+        for (stage, *_), ruling in zip(mail, kept, strict=True):
+            self.outcomes[f"{stage}: {ruling.outcome}"] += 1
 
     def mail(self, tick: int, now: float) -> list[tuple[str, str, bytes]]:
         """What arrives in a tick: shots at a view some 150 ms old, and where bodies say they are."""
@@ -145,7 +160,7 @@ class Busy:
 
 def main() -> None:
     """Play and print."""
-    busy = Busy()
+    busy = Busy(together="--together" in sys.argv)
     busy.play()
     seconds = (TICKS - TURN) / RATE_HZ
     shares = {stage: spent / seconds for stage, spent in sorted(busy.spent.items(), key=lambda item: -item[1])}

@@ -82,3 +82,14 @@ def test_the_readmes_example_prints_what_the_readme_says():
     code, said = re.search(r"```python\n(.*?)```.*?```text\n(.*?)```", text, re.S).groups()
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout == said
+
+
+def test_what_commands_must_print_is_held_of_commands_that_are_there(monkeypatch):
+    """Each expectation is about a command of the README or of a guide; a new one of the same beginning is held to it."""
+    monkeypatch.syspath_prepend(str(ROOT / "tools"))
+    from printed import EXPECTED, complaint
+
+    text = "\n".join(page.read_text(encoding="utf-8") for page in [ROOT / "README.md", *PAGES])
+    assert [begins for begins in EXPECTED if begins not in text] == []
+    assert complaint("tinclock weigh evening", "0 cases") != ""
+    assert complaint("tinclock weigh evening", "case opened: clover") == ""

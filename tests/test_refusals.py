@@ -22,10 +22,10 @@ from tinclock.garden.scenario import load_garden
 
 APART = (PoseHistory, tinclock.Level, tinclock.Rules, tinclock.Rig, Weapon, ClockEstimate)
 """What claims can't reach, or (clocks) what only pings change."""
-MEMORY = frozenset({"receipts", "_row"})
-"""What refusals are remembered in; and the row of the connection itself, which is looked at there."""
-NOTED = [LINE.highest_sequence, LINE.shortest_s, LINE.latest_s, LINE.back_s]
-"""The window of sequence numbers; and of a connection's row that too, with what is only noted by whoever asks."""
+MEMORY = frozenset({"receipts", "_row", "at", "said_at"})
+"""What refusals are remembered in; the row of the connection itself, which is looked at there; where rows lie."""
+NOTED = [LINE.highest_sequence, LINE.shortest_s, LINE.latest_s, LINE.back_s, LINE.claim_ring, LINE.pong_ring]
+"""Of a connection's row the window of sequence numbers, what is only noted by whoever asks, and where its rings lie."""
 PLAIN = frozenset({int, float, str, bool, bytes, type(None)})
 LEAST = 5
 """So many claims of each kind are denied at least, over all consequences."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import pickle
-from collections import deque
+from collections import Counter, deque
 from itertools import pairwise
 from pathlib import Path
 from statistics import fmean
@@ -16,15 +16,18 @@ import pytest
 from conftest import Range
 from hypothesis import example, given
 from hypothesis import strategies as st
+from test_refusals import everything
 
 import tinclock
 import tinclock.errors
+from tinclock.core.analysis.changes import told as compared
 from tinclock.core.analysis.tally import tally
 from tinclock.core.findings import DEFAULTS, FINDINGS
 from tinclock.core.kernels.facts import FINDING, MEASURE
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.rules.consequences import ALWAYS_DENIED, NEVER_DENIED
 from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim
+from tinclock.core.ruling.records import brief_of
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.trace import _WORDS
 from tinclock.core.timeline.lag import LagTracker, Said
@@ -70,10 +73,11 @@ def mail(here: Range) -> list[tuple[str, object, float]]:
 
 
 def scene(rules: tinclock.Rules, level: tinclock.Level, record_to: Path | None = None, **settings: Any) -> Range:
-    """A range whose shooter may report moves, and whose runner may die."""
+    """A range whose shooter may report moves, and whose runner dies of the second hit or so."""
     limits = {"cadence": {"allowance_s": 0.4}, "view": {"max_rewind_s": 0.155}, **settings}
     here = Range(rules, level, record_to=record_to, **limits)
     here.server.put(here.shooter, (-9.0, 3.0, 0.0), here.now)
+    here.server.harm(here.runner, 85.0, server_time=here.now)
     return here
 
 
@@ -118,14 +122,22 @@ def test_the_short_way_rules_as_the_long_one_does(rules, level, does, allowance_
         scene(rules, level, consequences=codes, cadence={"allowance_s": allowance_s}, movement={"speed_m_s": 1.0})
         for _ in range(2)
     )
-    sent, found = mail(short), set[str]()
+    sent, found, brief = mail(short), set[str](), Counter[str]()
     for name, claim, at in sent:
         plain = msgspec.to_builtins(claim) if isinstance(claim, msgspec.Struct) else claim
         quick, slow = (here.referee.rule(name, one, received_at=at) for here, one in ((short, claim), (long, plain)))
+        brief["lethal" if any(hit.lethal for hit in slow.hits) else slow.outcome] += brief_of(quick) is not None
+        assert compared(quick) == compared(slow)
         assert json(quick) + json(quick.receipt()) == json(slow) + json(slow.receipt())
         found |= {finding.code for finding in quick.findings}
+    assert brief["denied"] > 0, "they took the short way too"
+    assert brief["lethal"] > 0 or does == "deny", "nothing hits then"
     assert {"view_capped", "too_fast"} < found
     assert told(short, []) == told(long, [])
+    assert everything(short.referee) == everything(long.referee)
+    lines = [here.referee._roster.connections["s"] for here in (short, long)]
+    assert lines[0].highest_sequence == lines[1].highest_sequence
+    assert [one is None for one in lines[0].receipts] == [one is None for one in lines[1].receipts]
 
 
 def test_a_recording_is_ruled_alike_together_and_one_by_one():

@@ -4,26 +4,27 @@ from __future__ import annotations
 
 import re
 
-_CASE_OPENED = r"case opened: \w+"
-_SHOT_EXPLAINED = r"ruling \d+: .*upheld|ruling \d+: .*amended|ruling \d+: .*denied"
-_CHANGED = r"rulings change.*view_capped"
-
 EXPECTED = {
     "tinclock contents evening --check": r"\d+ players; [\d,]+ rulings: .*upheld.*every file is as it was written",
-    "tinclock explain": _SHOT_EXPLAINED,
+    "tinclock explain": r"ruling \d+: (upheld|amended|denied)",
+    "tinclock explain evening --account beryl": r"\d+ +[\d.]+ +beryl +shot +grit_rifle +- +- +upheld",
+    "tinclock explain evening --account clover": r"\d+ +[\d.]+ +clover +shot .* amended +damage_differs",
     "tinclock explain demo-output/sample 49": r"The shot hit nobody: .*ruling 49: .*of clover .*finding damage_differs",
     "tinclock explain evening --kind shot --missed": r"The shot hit nobody: .*of (anvil|beryl|clover|dibber) .*\n  -> ",
     "tinclock rerule": r"the same, bit for bit",
-    "tinclock rerule evening --set": _CHANGED,
+    "tinclock rerule evening --set": r"rulings change.*view_capped",
     "tinclock rerule evening --over": r"view\.max_rewind_s.*0\.4",
     "tinclock fairness": r"fairness",
     "tinclock doctor evening": r"Nothing shows on most accounts that shouldn't",
-    "tinclock weigh evening": _CASE_OPENED,
+    "tinclock weigh evening": r"case opened: \w+",
+    "tinclock weigh evening --weights": r"was weighed before; nothing changed",
     "tinclock cases page": r"page \w+\.html",
     "tinclock cases list": r"\w+ +(open|closed).*\d+ open, ",
     "tinclock detection evening": r"inflate damage +1 +1 .*3 fair accounts.*0 got a case",
     "tinclock rule-logs logs/mapping.toml ruled": r"ruled: .*upheld.*recording ruled",
     "tinclock batch rerule": r"2 of 2 recordings came out as recorded",
+    "tinclock batch rerule matches --out results/cap --set": r"[1-9]\d* rulings flipped",
+    "tinclock batch rerule matches --out results/caps": r"max_rewind_s",
     "tinclock check src": r"no mistakes, nothing unusual.*grit_rifle",
 }
 """What a command's output must match, by how the command begins; the longest beginning counts."""

@@ -194,7 +194,6 @@ class Ledger:
         if claimed and not self.enforces:
             after = max(0.0, before - (amount - min(account.armour, amount * blow.covered)))
             return Wound(before, after, after == 0.0)
-        actor = blow.actor
         taken = min(account.armour, amount * blow.covered)
         if taken > 0.0:
             was, account.armour = account.armour, account.armour - taken
@@ -204,13 +203,16 @@ class Ledger:
         self._wounded(entity, account, before, taken, server_time, blow)
         if after > 0.0:
             return Wound(before, after, False)
+        self._died(entity, account, server_time, blow.cause, blow.actor, blow.weapon, blow.part)
+        return Wound(before, 0.0, True)
+
+    def _died(
+        self, entity: int, account: _Account, server_time: float, cause: str, actor: int, weapon: str, part: str
+    ) -> None:  # fmt: skip
         account.alive, account.dead, account.died_at = False, True, server_time
         self.dead.add(entity)
-        self.bulletin.tell(
-            DeathEvent(self.bulletin.next, server_time, entity, blow.cause, actor, blow.weapon, blow.part)
-        )
+        self.bulletin.tell(DeathEvent(self.bulletin.next, server_time, entity, cause, actor, weapon, part))
         self._settle(entity, account, actor, server_time)
-        return Wound(before, 0.0, True)
 
     def _wounded(
         self, entity: int, account: _Account, before: float, taken: float, server_time: float, blow: Blow
@@ -234,6 +236,8 @@ class Ledger:
                 bulletin.number + 1, server_time, entity, "shot", actor, weapon, part, before - after, before, after
             )
         )
+        if after == 0.0:
+            self._died(entity, account, server_time, "shot", actor, weapon, part)
 
     def linger(self, entity: int, rules: LastingRules, server_time: float, blow: Blow) -> None:
         """Begin damage that goes on, at fixed instants from now."""

@@ -46,7 +46,7 @@ from tinclock.core.kernels.checks.weapon import (
     check_shoots,
     check_weapon,
 )
-from tinclock.core.kernels.committing import commit_usual
+from tinclock.core.kernels.committing import commit_usual, refuse_plain
 from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.facts import ASK, NOTHING, Facts, level_of, stored_of
 from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
@@ -302,13 +302,15 @@ def _check(call_at, begin):
             f.found[STEPS_FROM + STEP_FIELDS * last + VERDICT] = consequence
             if consequence == DENIED:
                 f.found[FOUND.denied] = 1.0
+                if call[CALL.plain] and not f.found[FOUND.asked]:
+                    refuse_plain(f)
                 return count
     return count
 
 
 @njit(cache=True, error_model="numpy")
 def check_claims(calls_at, begin, count, place):
-    """Put rows begin..count of `CALL` through their checks in turn, until one isn't committed. Returns which; no unit.
+    """Put rows begin..count of `CALL` through their checks in turn, until one is Python's. Returns which; no unit.
 
     place : of the check at which the first of them goes on, 0 for one that begins. How far the last one got stands in
     what was found. One claim is a row of its own.

@@ -1,8 +1,7 @@
-"""Kernel: what a shot does that passed its checks, in the cases that come all the time.
+"""Kernel: what a shot does that passed its checks, in the cases that come all the time; and what a refusal leaves.
 
 One ray, cast already, of a weapon whose shots go straight, that ends at the first thing it meets; nobody is affected by
-an item, wears armour or dies of it, and it is ruled from where and at the view that it says. All else is left to
-Python, untouched.
+an item or wears armour, and it is ruled from where and at the view that it says. All else is left to Python, untouched.
 """
 
 from __future__ import annotations
@@ -10,16 +9,30 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.compiling import inner
-from tinclock.core.kernels.facts import NOTHING, stored_of
+from tinclock.core.kernels.facts import FINDING, NOTHING, stored_of
 from tinclock.core.kernels.memory import float64_at, int16_at, int64_at
 from tinclock.core.kernels.poses import ABSENCE, MOST_CUTS, epochs_at
-from tinclock.core.kernels.rows import BODY, CLAIM, FOUND, HELD, LINE, MOVED, OWN, RULES, WEAPON
+from tinclock.core.kernels.rows import (
+    BODY,
+    CLAIM,
+    CODE,
+    FINDINGS_FROM,
+    FOUND,
+    HELD,
+    LINE,
+    MOVED,
+    OWN,
+    RULES,
+    WEAPON,
+)
 from tinclock.core.kernels.spending import falloff_at, ready_at, rounds_at, settle, spend
 
 LEFT_ALONE, MISSED, AT_LEVEL, AT_COVER, HIT = 0.0, 1.0, 2.0, 3.0, 4.0
 """What became of it: it is Python's, it met nothing, it ended at the level or at moving cover, or it hurt somebody."""
 ACCEPTED = 5.0
 """What became of a move report."""
+REFUSED = 6.0
+"""What became of a claim that a check denied."""
 HURT, DIED, RESPAWNED, TEAM_MATE, OUT_OF_REACH, UNUSUAL = 0.0, 1.0, 2.0, 3.0, 4.0, -1.0
 """Why a hit did nothing, 0 where it did; -1 where Python has to say."""
 
@@ -37,7 +50,7 @@ def _lived_then(f, life_epoch):
 
 @inner
 def _why_unhurt(f, victim, amount):
-    """Why a hit does nothing, `HURT` where it takes health from one who lives on, `UNUSUAL` for all else; points."""
+    """Why a hit does nothing, `HURT` where it takes health, `UNUSUAL` for all else; points."""
     if victim[BODY.affected] or victim[BODY.armour] != 0.0:
         return UNUSUAL
     if victim[BODY.dead]:
@@ -48,7 +61,16 @@ def _why_unhurt(f, victim, amount):
         return TEAM_MATE if f.rules[RULES.spares_friends] else UNUSUAL
     if amount == 0.0:
         return OUT_OF_REACH
-    return HURT if victim[BODY.alive] and 0.0 < amount < victim[BODY.health] else UNUSUAL
+    return HURT if victim[BODY.alive] and 0.0 < amount < math.inf else UNUSUAL
+
+
+@inner
+def _take(f, victim, amount):
+    """Take points of health from somebody, who dies of it where none are left."""
+    left = victim[BODY.health] - amount
+    victim[BODY.health] = left if left > 0.0 else 0.0
+    if amount > 0.0 and left <= 0.0:
+        victim[BODY.alive], victim[BODY.dead], victim[BODY.died_at] = 0.0, 1.0, f.now
 
 
 @inner
@@ -111,7 +133,8 @@ def commit_usual(f):
                 return NOTHING
             amount = amount if why == HURT else 0.0
             became, out[FOUND.why], out[FOUND.before] = HIT, why, victim[BODY.health]
-            victim[BODY.health] = out[FOUND.after] = victim[BODY.health] - amount
+            _take(f, victim, amount)
+            out[FOUND.after] = victim[BODY.health]
     out[FOUND.became], out[FOUND.amount] = became, amount
     settle(f.held, f.weapon, f.now + f.rules[RULES.cadence_allowance_s])
     spend(f.held, f.weapon, f.now, out[FOUND.charge])
@@ -120,3 +143,13 @@ def commit_usual(f):
     f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
     tell_standing(f)
     return NOTHING
+
+
+@inner
+def refuse_plain(f):
+    """Count the number of a claim that was denied, where it counts, and put down how its actor stands. No unit."""
+    first = int(f.found[FINDINGS_FROM + CODE])
+    if first != FINDING.stale_sequence and first != FINDING.skipped_sequence:  # `procedures.NOT_COUNTED`
+        f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
+    f.found[FOUND.became] = REFUSED
+    tell_standing(f)

@@ -283,7 +283,7 @@ class FoundFields(NamedTuple):
     asked: int
     """1: Python was asked on the way, so that it commits the claim as well."""
     became: int
-    """What became of a shot that the kernel committed, see `committing`; 0 where it is left to Python."""
+    """What became of a claim that the kernel committed or refused, see `committing`; 0 where it is left to Python."""
     reached_m: int
     why: int
     """Why a hit did nothing, see `committing`."""
@@ -320,11 +320,13 @@ class CallFields(NamedTuple):
     order: int
     checks: int
     """How many it has."""
+    plain: int
+    """1: a claim that is denied is refused here too, as it was before Python was asked anything."""
 
 
 MOST_AT_ONCE: Final = 256
 """So many claims one kernel call takes: enough that it costs each nothing, few enough for a core's own cache."""
-CALL_BYTES: Final = 8 * 6
+CALL_BYTES: Final = 8 * 7
 """Of such a row."""
 
 

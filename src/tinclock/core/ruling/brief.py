@@ -9,12 +9,13 @@ import msgspec
 import numpy as np
 
 from tinclock.core.combat.receipts import ActorState, Outcome, Receipt, ReceiptHit
-from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
+from tinclock.core.kernels.committing import AT_COVER, AT_LEVEL, HIT, REFUSED
 from tinclock.core.kernels.rows import FOUND, STEP_FIELDS, STEPS_FROM
 from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.hits import Hit, Stop
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.trace import Context, steps_in
+from tinclock.core.text import excerpt_name
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
@@ -65,7 +66,9 @@ class Kept(NamedTuple):
         sequence, outcome, _, tail, hit = self
         if hit is None or hit.part is None:
             return Receipt(sequence, outcome, (), self.state())
-        return Receipt(sequence, outcome, (ReceiptHit(hit.entity, hit.part.name, _UNPACK(tail)[0]),), self.state())
+        amount, before, after, *_ = _UNPACK(tail)
+        hits = (ReceiptHit(hit.entity, hit.part.name, amount, is_lethal(before, after)),)
+        return Receipt(sequence, outcome, hits, self.state())
 
     def dealt(self) -> float:
         """The points that it took."""
@@ -83,6 +86,11 @@ class Kept(NamedTuple):
             quick.entity, int(last), health, armour, quick.wielded, None if magazine < 0.0 else int(magazine),
             None if reserve < 0.0 else int(reserve), int(shot), wait if 0.0 < wait < NEVER else 0.0, position=position,
         )  # fmt: skip
+
+
+def is_lethal(before: float, after: float) -> bool:
+    """Whether somebody died of losing so many points of health."""
+    return after == 0.0 < before
 
 
 class Remembered:
@@ -139,14 +147,17 @@ class Brief(NamedTuple):
         """Who was hit where and for how much, the damage dealt, and where a move ended."""
         kept = self.kept
         amount, before, after, *_, x, y, z = _UNPACK(kept.tail)
-        hit, is_move = kept.hit, isinstance(self.claim, MoveClaim)
-        hits = () if hit is None or hit.part is None else ((hit.entity, hit.part.name, amount, False),)
-        return hits, before - after, (x, y, z) if is_move else None
+        hit, place = kept.hit, None
+        lethal = is_lethal(before, after)
+        hits = () if hit is None or hit.part is None else ((hit.entity, hit.part.name, amount, lethal),)
+        if isinstance(self.claim, MoveClaim):
+            place = (x, y, z) if kept.outcome != "denied" else _place(np.frombuffer(self.row).tolist())
+        return hits, before - after, place
 
     def fields(self) -> Fields:
         """All that its ruling has but its number, its outcome and its findings."""
         row, kept = np.frombuffer(self.row).tolist(), self.kept
-        quick, kind = kept.quick, "move" if row[FOUND.became] == ACCEPTED else "shot"
+        quick, kind = kept.quick, "move" if isinstance(self.claim, MoveClaim) else "shot"
         connection, of = quick.connection, "" if quick.held is None else quick.held.weapon.rules.kind
         context = Context(kind, self.claim, quick.actor.entity, quick.wielded, of)
         steps = steps_in(row[STEPS_FROM:], int(row[FOUND.steps]), context)
@@ -155,8 +166,9 @@ class Brief(NamedTuple):
             "sequence": kept.sequence, "received_at": self.now, "first": None, "rays": (), "state": kept.state(),
         }  # fmt: skip
         if kind == "move":
-            place = row[FOUND.place_x], row[FOUND.place_y], row[FOUND.place_z]
-            return {**common, **_NO_SHOT, "position": place, "steps": tuple(steps)}
+            return {**common, **_NO_SHOT, "position": _place(row), "steps": tuple(steps)}
+        if row[FOUND.became] == REFUSED:
+            return {**common, **_NO_SHOT, **self._refused(row), "position": None, "steps": tuple(steps)}
         steps += [*self._ends(row), *self.more]
         return {**common, **self._shot(row), "weapon": quick.wielded, "position": None, "steps": tuple(steps)}
 
@@ -176,11 +188,25 @@ class Brief(NamedTuple):
             "reached_m": row[FOUND.reached_m], "stopped_by": stop, "shot": int(row[FOUND.shot]),
         }  # fmt: skip
 
+    def _refused(self, row: list[float]) -> Fields:
+        """What is known of a shot that was denied: as much as its checks came to."""
+        claim, quick, known = self.claim, self.kept.quick, dict[str, Any]()
+        known["weapon"] = quick.wielded if row[FOUND.armed] else excerpt_name(claim.weapon)
+        view_time, aim = row[FOUND.view_time], row[FOUND.direction_x]
+        if view_time == view_time:
+            known["view"] = View(int(row[FOUND.from_tick]), int(row[FOUND.to_tick]), row[FOUND.fraction])
+            known["view_time"], known["rewound_s"] = view_time, self.now - view_time
+        if row[FOUND.formed]:
+            known["origin"] = claim.origin
+            if aim == aim:
+                known["direction"] = aim, row[FOUND.direction_y], row[FOUND.direction_z]
+        return known
+
     def _hit(self, row: list[float], entity: int, part: Part, aim: Triple) -> Hit:
         (ox, oy, oz), (dx, dy, dz), t = self.claim.origin, aim, row[FOUND.enter_m]
         return Hit(
             entity, part.name, part.zone, part.side, t, (ox + dx * t, oy + dy * t, oz + dz * t), row[FOUND.amount],
-            row[FOUND.before], row[FOUND.after], False,
+            row[FOUND.before], row[FOUND.after], is_lethal(row[FOUND.before], row[FOUND.after]),
         )  # fmt: skip
 
     def _ends(self, row: list[float]) -> tuple[Step, ...]:
@@ -201,6 +227,11 @@ _NO_SHOT: Final[Fields] = {
     "weapon": "", "hits": (), "damage": 0.0, "view": None, "view_time": None, "rewound_s": None, "origin": None,
     "direction": None, "reached_m": None, "stopped_by": None, "shot": None, "aim": None,
 }  # fmt: skip
+
+
+def _place(row: list[float]) -> Triple | None:
+    """Where a move report leaves its body, metres, as far as its checks came to that."""
+    return (row[FOUND.place_x], row[FOUND.place_y], row[FOUND.place_z]) if row[FOUND.is_placed] else None
 
 
 def length_of(steps: Any) -> Any:

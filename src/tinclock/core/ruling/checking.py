@@ -75,12 +75,14 @@ class Call:
     __slots__ = ("_row", "at")
 
     def __init__(self, world: int, who: int, claim: int, found: int) -> None:
-        self._row = np.array([world, who, claim, found, 0, 0], np.int64)
+        self._row = np.zeros(len(CALL), np.int64)
+        self._row[CALL.world], self._row[CALL.who] = world, who
+        self._row[CALL.claim], self._row[CALL.found] = claim, found
         self.at = int(self._row.ctypes.data)
 
-    def follow(self, order: Order) -> None:
-        """Take this order of checks."""
-        self._row[CALL.order], self._row[CALL.checks] = order.at, order.count
+    def follow(self, order: Order, *, is_plain: bool = False) -> None:
+        """Take this order of checks. is_plain : the claim took the short way, so its refusal does too"""
+        self._row[CALL.order], self._row[CALL.checks], self._row[CALL.plain] = order.at, order.count, is_plain
 
 
 class Checking:
@@ -177,7 +179,7 @@ class Checking:
         quick = Quick(connection, actor, actor.weapons.get(actor.wielded), column)
         for kind, order in QUICK.items():
             quick.calls[kind] = call = self.call(quick.who_at, self._plain)
-            call.follow(order)
+            call.follow(order, is_plain=True)
         connection.quick = quick
         return quick if quick.fits() else None
 

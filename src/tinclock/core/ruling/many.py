@@ -45,7 +45,7 @@ class Together:
         claims, found = np.zeros((MOST_AT_ONCE, len(CLAIM))), np.zeros((MOST_AT_ONCE, FOUND_LENGTH))
         claims[:, CLAIM.push] = np.nan
         self._calls = np.zeros((MOST_AT_ONCE, len(CALL)), np.int64)
-        self._calls[:, CALL.world] = checking.world_at
+        self._calls[:, CALL.world], self._calls[:, CALL.plain] = checking.world_at, 1
         for rows, place in ((claims, CALL.claim), (found, CALL.found)):
             self._calls[:, place] = rows.ctypes.data + rows.strides[0] * np.arange(MOST_AT_ONCE)
         self._claims, self._found = claims, found

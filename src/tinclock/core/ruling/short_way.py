@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
-from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT
+from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT, REFUSED
 from tinclock.core.kernels.rows import FOUND
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, Brief, Kept, Met, length_of
 from tinclock.core.ruling.checking import Begun
 from tinclock.core.ruling.found import findings_found
-from tinclock.core.ruling.procedures import PROCEDURES
+from tinclock.core.ruling.procedures import NOT_COUNTED, PROCEDURES
 from tinclock.core.ruling.records import Ruling
 from tinclock.core.ruling.trace import Context
 
@@ -75,14 +75,17 @@ class ShortWay:
     def settle(
         self, quick: Quick, claim: Any, now: float, found: Any, looked: Sequence[float], row: bytes, tail: bytes
     ) -> Ruling:
-        """Keep and tell what follows from a claim that the kernel committed; returns its ruling.
+        """Keep and tell what follows from a claim that the kernel committed or refused; returns its ruling.
 
         found : the row of what was found; looked : its numbers of `brief.LOOKED_AT`; row : it up to its last step
         tail : what its receipt is made of
         """
         count, became, heard, column, part, before, after, wall = looked
-        met, hit, (outcome, findings, more) = _NOTHING_MET, None, _AS_SAID
-        if became == ACCEPTED:
+        met, hit, (outcome, findings, more), counts = _NOTHING_MET, None, _AS_SAID, True
+        if became == REFUSED:
+            outcome, findings = "denied", self._found(quick, claim, now, found)
+            count, counts = 0.0, findings[0].code not in NOT_COUNTED
+        elif became == ACCEPTED:
             if heard == 2.0:
                 quick.connection.transits.make_room()
         else:
@@ -97,8 +100,9 @@ class ShortWay:
             outcome, findings, more = self._compare(quick, claim, now, met, became == HIT, found)
         sequence, connection, numbering = claim.sequence, quick.connection, self._numbering
         kept = _new(Kept, (sequence, outcome, quick, tail, hit))
-        place = sequence % REMEMBERED_RECEIPTS
-        connection.sequences[place], connection.receipts[place] = sequence, kept
+        if counts:
+            place = sequence % REMEMBERED_RECEIPTS
+            connection.sequences[place], connection.receipts[place] = sequence, kept
         numbering.last += 1
         ruling: Ruling = _new_ruling(Ruling)
         known = ruling.__dict__
@@ -118,6 +122,12 @@ class ShortWay:
             self._ledger.wounded(entity, before, after, now, quick.entity, quick.wielded, part.name)
         met: Met = _new(Met, (entity, "", part))
         return met
+
+    def _found(self, quick: Quick, claim: Any, now: float, found: Any) -> tuple[Finding, ...]:
+        """What the compiled checks found about a claim."""
+        work = PROCEDURES[type(claim)].work(self.world, quick.connection, quick.actor, now)
+        work.sequence = claim.sequence
+        return tuple(findings_found(found, self._context(quick, claim), work))
 
     def _compare(
         self, quick: Quick, claim: Any, now: float, met: Met, is_hit: bool, found: Any
