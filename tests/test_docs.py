@@ -85,7 +85,7 @@ def test_the_readmes_example_prints_what_the_readme_says():
 
 
 def test_what_commands_must_print_is_held_of_commands_that_are_there(monkeypatch):
-    """Each expectation is about a command of the README or of a guide; a new one of the same beginning is held to it."""
+    """Each expectation is about a command of the README or of a guide."""
     monkeypatch.syspath_prepend(str(ROOT / "tools"))
     from printed import EXPECTED, complaint
 
