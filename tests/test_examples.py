@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 import runpy
 import subprocess
 import sys
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
+
+from tinclock.wire import Join, Pong, encode
 
 EXAMPLES = Path(__file__).parent.parent / "examples"
 SHOWS = {
@@ -77,3 +81,19 @@ def test_over_udp_nothing_that_counts_is_lost_though_datagrams_are():
     ruled = sum(int(n) for kind, n in re.findall(r"'(shot \w+)': (\d+)", server.group(2)))
     assert ruled == sum(int(shots) for *_, shots in clients)  # each counted once, whatever became of its datagrams
     assert int(server.group(3)) > 5
+
+
+def test_who_left_is_not_let_in_again_by_an_answer_that_was_under_way(monkeypatch):
+    """Over UDP only a join lets a stranger in: a late pong of one who left would make a body that nobody plays."""
+    monkeypatch.syspath_prepend(str(EXAMPLES / "udp"))
+    made = runpy.run_path(str(EXAMPLES / "udp" / "server.py"), run_name="server")
+
+    async def play() -> list[int]:
+        server, here, inside = made["Server"](), ("127.0.0.1", 5), []
+        server.line = SimpleNamespace(send=lambda *_: None)
+        for data in (encode(Pong(1, 0.5)), encode(Join((1,))), b"leave", encode(Pong(2, 0.6)), b"\xff"):
+            server.take(data, here)
+            inside.append(len(server.borders))
+        return [*inside, server.count]
+
+    assert asyncio.run(play()) == [0, 1, 0, 0, 0, 1]

@@ -146,10 +146,10 @@ def fly_among(history, motion: Motion, start: float, place, velocity, until: flo
     legs.start_leg(row[0], start, place, velocity, (math.nan,) * 3)
     kinds, at = np.empty(1, np.int64), np.empty(1)
     columns, parts = np.empty(1, np.int64), np.empty(1, np.int64)
-    none, times = np.full(1, -1, np.int64), history.ticks()
+    none, times = np.full(1, -1, np.int32), history.ticks()  # as rows keep columns, or the kernel is compiled anew
     columns_of = history.columns
     flown.fly(
-        (row, none, none, np.full((1, flown.IGNORED), -1, np.int64)), np.zeros(1, np.int64), until,
+        (row, none, none, np.full((1, flown.IGNORED), -1, np.int32)), np.zeros(1, np.int64), until,
         (times[0], times[1]), columns_of.stored, (columns_of.header, 0.0, 0.0, 0.0), False, (kinds, at, columns, parts),
     )  # fmt: skip
     return int(kinds[0]), float(at[0]), int(columns[0]), int(parts[0])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import json
 import os
@@ -26,7 +27,7 @@ from tinclock.cases.evidence_log import EvidenceLog, findings_of, read_log
 from tinclock.errors import EvidenceError, RecordingError
 from tinclock.recordings import Recorder, Recording, rerule
 from tinclock.serve.hub import Hub
-from tinclock.serve.workers import worker_of
+from tinclock.serve.workers import Worker, worker_of
 
 JOIN = {"kind": "join", "versions": [1]}
 KILLS = int(os.environ.get("TINCLOCK_TEST_KILLS", "5"))
@@ -359,6 +360,20 @@ def test_a_worker_that_dies_takes_only_its_matches_and_brings_them_back(tmp_path
         front.terminate()
         assert front.wait(30.0) == 0
     assert all(rerule(Recording(tmp_path / "matches" / name)).as_recorded for name in names)
+
+
+def test_a_worker_that_dies_while_it_is_spoken_to_is_one_that_isnt_there(tmp_path):
+    """It took the connection and died before it said a word: whoever asks is told to ask again."""
+
+    async def ask() -> None:
+        hangs_up = await asyncio.start_unix_server(lambda _, writer: writer.close(), tmp_path / "0.sock")
+        worker = Worker(0, [sys.executable, "-c", ""], tmp_path / "0.sock", print)
+        with pytest.raises(OSError, match="died while it was spoken to"):
+            await worker.connect()
+        hangs_up.close()
+        worker.process.wait(20.0)
+
+    asyncio.run(ask())
 
 
 def test_a_recording_goes_on_where_its_last_flush_left_it(tmp_path, rules):

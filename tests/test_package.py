@@ -197,6 +197,15 @@ print("scipy.linalg" in sys.modules)
     assert done.stdout.splitlines() == ["False 0", "[0.0, 1.0, 3.0, 2.0]", "True"]
 
 
+def test_a_command_lets_arrow_do_without_pandas():
+    """Arrow imports pandas at its first array, wherever it is; a command that reads a recording isn't kept by that."""
+    run = [sys.executable, "-X", "importtime", "-m", "tinclock", "rerule", str(data_file("sample")), "--json"]
+    done = subprocess.run(run, capture_output=True, text=True, check=True)
+    imported = {line.rsplit("|", 1)[1].strip() for line in done.stderr.splitlines() if line.startswith("import time:")}
+    assert {"pyarrow", "numba"} <= imported
+    assert {"pandas.core.frame", "scipy.stats", "matplotlib"} & imported == set()
+
+
 def test_weighing_imports_no_more_than_it_needs(tmp_path):
     """SciPy's statistics and Alembic take longer to import than a match takes to be weighed."""
     script = f"""

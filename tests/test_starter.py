@@ -132,6 +132,23 @@ def test_its_loop_in_typescript_serves_the_same_clients(tmp_path):
     assert re.search(r"upheld; hit entity [12] in the \w+; \d+ left", "".join(told)), told
 
 
+def test_only_a_join_lets_a_stranger_in(project):
+    """What a client sent before it was let go for its silence makes no second body, which nobody would play."""
+    code = """
+import asyncio, server
+from tinclock.wire import Join, Pong, encode
+async def play():
+    one, inside = server.Server(server.Arena()), []
+    one.transport = type("Silent", (), {"sendto": lambda *_: None})()
+    for data in (encode(Pong(1, 0.5)), b"\\xff", encode(Join((1,))), encode(Pong(2, 0.6))):
+        one.datagram_received(data, ("127.0.0.1", 5))
+        inside.append(len(one.arena.borders))
+    print(inside)
+asyncio.run(play())
+"""
+    assert run(project, sys.executable, "-c", code).stdout.strip() == "[0, 0, 1, 1]"
+
+
 def test_a_heading_turns_the_body_and_nothing_else(project):
     """A move's own heading is taken as a number between half turns; what is none leaves the body as it faces."""
     code = "import json, arena; print(json.dumps([arena.heading_of(x, 9.0) for x in "

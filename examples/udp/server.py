@@ -12,7 +12,7 @@ from lossy import listening
 
 import tinclock
 from tinclock.sample import data_file
-from tinclock.wire import Border, News, Ping, client_bundle, encode
+from tinclock.wire import Border, Join, News, Ping, client_bundle, decode_message, encode
 
 RATE_HZ, SILENT_S, TOLD_AGAIN = 64, 3.0, 48
 PLACES = ((-6.0, -3.0, 0.0), (6.0, -3.0, 0.0), (0.0, -2.5, 0.0), (-3.0, -4.0, 0.0), (3.0, -4.0, 0.0))
@@ -43,6 +43,8 @@ class Server:
             self.let_go(address)
             return
         if address not in self.borders:
+            if not isinstance(decode_message(data), Join):
+                return  # of one who left, still under way then
             self.let_in(address)
         self.heard[address] = self.now
         border = self.borders[address]

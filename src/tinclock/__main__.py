@@ -1,6 +1,6 @@
 """`python -m tinclock`."""
 
-from tinclock.cli.main import main
+from tinclock.cli.entry import run
 
 if __name__ == "__main__":
-    main()
+    run()

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from tinclock.batch.jobs import Outcome, do
 from tinclock.core.errors import BatchError, MissingExtraError
+from tinclock.recordings.no_pandas import without_pandas
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -67,7 +68,7 @@ class LocalPool:
     def _until_a_death(self, task: Task, waiting: list[str], suspects: list[str]) -> Iterator[Outcome]:
         others = set(multiprocessing.active_children())
         context = multiprocessing.get_context("spawn")  # a fork would share the state of compiled kernels' threads
-        with ProcessPoolExecutor(self.workers, mp_context=context) as executor:
+        with ProcessPoolExecutor(self.workers, mp_context=context, initializer=without_pandas) as executor:
             flying: dict[Future[Outcome], str] = {}
             try:
                 while waiting or flying:
@@ -90,7 +91,7 @@ class LocalPool:
 
     def _alone(self, task: Task, path: str) -> Outcome:
         context = multiprocessing.get_context("spawn")
-        with ProcessPoolExecutor(1, mp_context=context) as executor:
+        with ProcessPoolExecutor(1, mp_context=context, initializer=without_pandas) as executor:
             future = executor.submit(do, task, path)
             error = future.exception()
             return future.result() if error is None else crashed(path, error)

@@ -84,10 +84,14 @@ class Worker:
     async def connect(self) -> Any:
         """A connection to it. Raises `OSError` while it isn't there."""
         from websockets.asyncio.client import unix_connect
+        from websockets.exceptions import InvalidHandshake
 
-        return await unix_connect(
-            str(self.socket), uri="ws://localhost/", max_size=None, compression=None, ping_interval=None
-        )
+        try:
+            return await unix_connect(
+                str(self.socket), uri="ws://localhost/", max_size=None, compression=None, ping_interval=None
+            )
+        except InvalidHandshake as error:
+            raise ConnectionError(f"worker {self.number} died while it was spoken to ({error})") from None
 
 
 class Front:

@@ -11,7 +11,7 @@ from pathlib import Path
 from arena import Arena
 
 import tinclock
-from tinclock.wire import News, Ping, encode
+from tinclock.wire import Join, News, Ping, decode_message, encode
 
 PINGS_EVERY_S, SILENT_S = 0.25, 5.0
 
@@ -36,6 +36,8 @@ class Server(asyncio.DatagramProtocol):
         """Something came from somebody."""
         name = f"{addr[0]}:{addr[1]}"
         if addr not in self.heard:
+            if not isinstance(decode_message(data), Join):
+                return  # of one who was let go: it makes no second body, which nobody would play
             self.arena.join(name, account=name)
         self.heard[addr] = self.now
         answer = self.arena.receive(name, data, self.now)

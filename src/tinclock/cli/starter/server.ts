@@ -59,11 +59,16 @@ function send(messages: [string, string][] = []): void {
 }
 
 async function takeWhatCame(): Promise<void> {
-  const messages = arrived;
+  const messages: typeof arrived = [], came = arrived;
   arrived = [];
-  for (const [name, at] of messages) {
-    if (!players.has(name)) await letIn(name, whoIs.get(name)!);
+  for (const message of came) {
+    const [name, at, data] = message;
+    if (!players.has(name)) { // only a join lets a stranger in, whatever of those who left is still under way
+      if (!Buffer.from(data, "base64").includes("join")) continue;
+      await letIn(name, whoIs.get(name)!);
+    }
     players.get(name)!.heardAt = at;
+    messages.push(message);
   }
   if (!messages.length) return;
   const reply = await ask({ do: "messages", messages, explain: true });

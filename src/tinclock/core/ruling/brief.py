@@ -63,12 +63,13 @@ class Kept(NamedTuple):
 
     def receipt(self) -> Receipt:
         """The receipt."""
-        sequence, outcome, _, tail, hit = self
+        sequence, outcome, quick, tail, hit = self
+        numbers = _UNPACK(tail)
         if hit is None or hit.part is None:
-            return Receipt(sequence, outcome, (), self.state())
-        amount, before, after, *_ = _UNPACK(tail)
+            return Receipt(sequence, outcome, (), _standing(quick, numbers))
+        amount, before, after, *_ = numbers
         hits = (ReceiptHit(hit.entity, hit.part.name, amount, is_lethal(before, after)),)
-        return Receipt(sequence, outcome, hits, self.state())
+        return Receipt(sequence, outcome, hits, _standing(quick, numbers))
 
     def dealt(self) -> float:
         """The points that it took."""
@@ -77,15 +78,19 @@ class Kept(NamedTuple):
 
     def state(self) -> ActorState:
         """How the actor stood then."""
-        _, _, quick, tail, _ = self
-        _, _, _, shot, magazine, reserve, wait, health, armour, last, x, y, z = _UNPACK(tail)
-        position = None if x != x else (x, y, z)
-        if quick.held is None:
-            return ActorState(quick.entity, int(last), health, armour, position=position)
-        return ActorState(
-            quick.entity, int(last), health, armour, quick.wielded, None if magazine < 0.0 else int(magazine),
-            None if reserve < 0.0 else int(reserve), int(shot), wait if 0.0 < wait < NEVER else 0.0, position=position,
-        )  # fmt: skip
+        return _standing(self.quick, _UNPACK(self.tail))
+
+
+def _standing(quick: Quick, numbers: tuple[float, ...]) -> ActorState:
+    """How an actor stood, from the numbers of `TAIL`."""
+    _, _, _, shot, magazine, reserve, wait, health, armour, last, x, y, z = numbers
+    position = None if x != x else (x, y, z)
+    if quick.held is None:
+        return ActorState(quick.entity, int(last), health, armour, position=position)
+    return ActorState(
+        quick.entity, int(last), health, armour, quick.wielded, None if magazine < 0.0 else int(magazine),
+        None if reserve < 0.0 else int(reserve), int(shot), wait if 0.0 < wait < NEVER else 0.0, position=position,
+    )  # fmt: skip
 
 
 def is_lethal(before: float, after: float) -> bool:
