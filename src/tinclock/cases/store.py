@@ -85,11 +85,15 @@ class CaseStore:
         from sqlalchemy import text
         from sqlalchemy.exc import SQLAlchemyError
 
+        newest = text("SELECT version_num FROM alembic_version")
         try:
             with self.engine.connect().execution_options(reading=True) as connection:
-                return connection.execute(text("SELECT version_num FROM alembic_version")).scalars().all() == [SCHEMA]
-        except SQLAlchemyError:  # a new database, or one that says what is wrong with it when it is brought up to date
-            return False
+                try:
+                    return connection.execute(newest).scalars().all() == [SCHEMA]
+                except SQLAlchemyError:
+                    return False  # a new database, or one that says what is wrong as it is brought up to date
+        except SQLAlchemyError as error:
+            raise EvidenceError(self._shown(), f"can't be opened: {_first_line(error)}") from None
 
     def _migrate(self) -> None:
         """Bring the schema to this version's."""
