@@ -56,10 +56,12 @@ class _Kept(FunctionCache):  # type: ignore[misc]
 
     def load_overload(self, sig: Any, target_context: Any) -> Any:
         """What was compiled for a signature; None where it has to be."""
-        load = getattr(self, "_load_overload", None)
-        if load is not None:
+        load, guard = (getattr(self, name, None) for name in ("_load_overload", "_guard_against_spurious_io_errors"))
+        if load is not None and guard is not None:
             rtsys.initialize(target_context)  # memory for arrays that kernels make
-            found = load(sig, target_context)
+            found = None
+            with guard():
+                found = load(sig, target_context)
             if found is not None:
                 return found
         _put_off_scipy()
