@@ -35,7 +35,7 @@ from tinclock.recordings.rounding import by_tick, to_steps
 from tinclock.recordings.writer import Writer
 from tinclock.wire.codec import decode_claim, encode_claim
 
-KILLS, PLAYED_S = 6, 10.0
+KILLS, PLAYED_S = 6, 20.0
 SAMPLE = Path(str(data_file("sample")))
 
 

@@ -13,6 +13,7 @@ from typing import Any
 import msgspec
 import numpy as np
 import pytest
+import test_refusals
 from conftest import Range
 from hypothesis import example, given
 from hypothesis import strategies as st
@@ -25,6 +26,7 @@ from tinclock.core.analysis.tally import tally
 from tinclock.core.findings import DEFAULTS, FINDINGS
 from tinclock.core.kernels.facts import FINDING, MEASURE
 from tinclock.core.kernels.lengths import length_of
+from tinclock.core.kernels.rows import LINE
 from tinclock.core.rules.consequences import ALWAYS_DENIED, NEVER_DENIED
 from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim
 from tinclock.core.ruling.records import brief_of
@@ -115,7 +117,7 @@ def test_what_a_move_says_of_the_line_holds_for_the_shot_right_behind_it(rules, 
 
 @pytest.mark.parametrize("allowance_s", [0.0, 0.4])
 @pytest.mark.parametrize("does", ["note", "amend", "deny"])
-def test_the_short_way_rules_as_the_long_one_does(rules, level, does, allowance_s):
+def test_the_short_way_rules_as_the_long_one_does(rules, level, does, allowance_s, monkeypatch):
     """Plain claims that a kernel commits, and the same as data, which go check by check: every byte is the same."""
     codes = {code: does for code in DEFAULTS if code not in (ALWAYS_DENIED if does != "deny" else NEVER_DENIED)}
     short, long = (
@@ -134,6 +136,8 @@ def test_the_short_way_rules_as_the_long_one_does(rules, level, does, allowance_
     assert brief["lethal"] > 0 or does == "deny", "nothing hits then"
     assert {"view_capped", "too_fast"} < found
     assert told(short, []) == told(long, [])
+    monkeypatch.setattr(test_refusals, "MEMORY", test_refusals.MEMORY | {"at", "said_at"})  # where rows lie in memory
+    monkeypatch.setattr(test_refusals, "NOTED", [*test_refusals.NOTED, LINE.claim_ring, LINE.pong_ring])
     assert everything(short.referee) == everything(long.referee)
     lines = [here.referee._roster.connections["s"] for here in (short, long)]
     assert lines[0].highest_sequence == lines[1].highest_sequence
