@@ -18,6 +18,7 @@ from tinclock.core.ruling.checks.lag import free_views, hear
 from tinclock.core.ruling.checks.view import ages
 from tinclock.core.ruling.commands import KINDS
 from tinclock.core.ruling.handle import wield
+from tinclock.core.ruling.histories import history_for
 from tinclock.core.ruling.pipeline import ClaimPipeline
 from tinclock.core.ruling.records import ViewBounds
 from tinclock.core.ruling.shots import Shots
@@ -87,7 +88,7 @@ class Referee(MatchCalls):
         self, rules: Rules, *, level: Level | None = None, seed: int = 0, storage: Literal["full", "half"] = "full"
     ) -> None:
         self.rules, self.level, self.seed = rules, level, seed
-        self._take_up(ClaimPipeline(rules, level, seed, storage))
+        self._take_up(ClaimPipeline(rules, level, seed, lambda: history_for(rules, storage)))
 
     def _take_up(self, pipeline: ClaimPipeline) -> None:
         self._pipeline = pipeline
@@ -308,16 +309,16 @@ class Referee(MatchCalls):
     def _without_the_dead(
         self, entities: Sequence[int] | NDArray[np.int64], bones: Poses
     ) -> tuple[Sequence[int] | NDArray[np.int64], Poses]:
-        ids = [int(entity) for entity in entities]
-        if self.ledger.dead.isdisjoint(ids):
+        ids, dead = [int(entity) for entity in entities], self._ledger.dead
+        if dead.isdisjoint(ids):
             return entities, bones
         if len(bones) != len(ids):
             raise BadArrayError("bones", f"{len(ids)} poses, one an entity", f"{len(bones)} poses")
+        if isinstance(bones, Packed):
+            alive = np.array([entity not in dead for entity in ids], bool)
+            return np.array(ids, np.int64)[alive], bones.only(alive)
         for entity in ids:
             self.history.require(entity)
-        if isinstance(bones, Packed):
-            alive = np.array([entity not in self.ledger.dead for entity in ids], bool)
-            return np.array(ids, np.int64)[alive], bones.only(alive)
         kept = [row for row, entity in enumerate(ids) if entity not in self.ledger.dead]
         poses = bones[kept] if isinstance(bones, np.ndarray) else [bones[row] for row in kept]
         return [ids[row] for row in kept], poses

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from itertools import zip_longest
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -14,7 +13,9 @@ from tinclock.core.errors import RecordingError, TinClockError
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.ruling.commands import Act, ChangeRules, read_change
-from tinclock.core.ruling.records import damage_of
+from tinclock.core.ruling.histories import history_beside, history_for, stores_alike
+from tinclock.core.ruling.pipeline import ClaimPipeline
+from tinclock.core.timeline.shared import OutOfStep, Stored
 from tinclock.recordings.replay import NO_POSES, poses_by_tick, rerule
 from tinclock.wire.codec import decode_claim
 
@@ -24,11 +25,14 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.records import Ruling
+    from tinclock.core.timeline.history import PoseHistory
     from tinclock.recordings.layout import Flush
     from tinclock.recordings.recording import Recording
 
 Told = dict[int, list[object]]
 """What came of each step's claims: see `core.analysis.changes.told`."""
+Sent = tuple[str, object, float]
+"""A claim: its connection, what was sent, and when it came, server time in seconds."""
 
 
 class Ranged(NamedTuple):
@@ -71,25 +75,50 @@ def rerule_range(
 
     Players act as they did, as in `rerule`. Raises `RecordingError` for a recording that can't be read.
     """
-    shared = recording.level_or(level)
-    before = _recorded(recording) if against is None else _ruled(recording, against, shared)
-    sides = [_Side(recording, one, shared, before) for one in rules]
+    held = recording.level_or(level)
+    before = _recorded(recording) if against is None else _ruled(recording, against, held)
+    groups: list[_Group] = []
+    sides: list[_Side] = []
+    for one in rules:
+        group = next((group for group in groups if stores_alike(group.rules, one)), None)
+        if group is None:
+            groups.append(group := _Group(recording, one))
+        group.sides.append(_Side(_Tried(recording, one, held, group.lead), before))
+        sides.append(group.sides[-1])
+    _go_through(recording, groups, on_progress)
+    lost = [place for place, side in enumerate(sides) if side.is_lost]
+    for place in lost:
+        sides[place] = _Side(_Tried(recording, rules[place], held, None), before)
+    if lost:
+        _go_through(recording, [_Alone(sides[place]) for place in lost], None)
+    return [side.result() for side in sides]
+
+
+def _go_through(
+    recording: Recording, groups: Sequence[_Group | _Alone], on_progress: Callable[[float], None] | None
+) -> None:
+    """Put all that was recorded to all sides."""
     first_s, span = recording.begins_at_s, max(recording.ends_at_s - recording.begins_at_s, 1e-9)
     for flush in recording.flushes:
+        problems = len(recording.problems)
         if flush.missing is not None:
-            recording.problems.append(f"{flush.missing}; ruled again only up to there")
+            _say_once(recording, f"{flush.missing}; ruled again only up to there")
             break
-        problems, doings = len(recording.problems), list(_doings(recording, flush))
-        for side in sides:
-            for doing in doings:
-                side.do(doing)
-            side.end_flush()
+        for stretch in _stretches(_doings(recording, flush)):
+            for group in groups:
+                group.do(stretch)
+        for group in groups:
+            group.end_flush()
         if len(recording.problems) > problems:
-            recording.problems.append("ruled again only up to there: what follows depends on what is missing")
+            _say_once(recording, "ruled again only up to there: what follows depends on what is missing")
             break
         if on_progress is not None and flush.to_s is not None:
             on_progress((flush.to_s - first_s) / span)
-    return [side.result() for side in sides]
+
+
+def _say_once(recording: Recording, problem: str) -> None:
+    if problem not in recording.problems:
+        recording.problems.append(problem)
 
 
 def _recorded(recording: Recording) -> Told:
@@ -120,15 +149,16 @@ def _doings(recording: Recording, flush: Flush) -> Iterator[_Doing]:
     steps = np.concatenate([columns[name][0] for name in columns])
     names = [name for name in columns for _ in range(len(columns[name][0]))]
     rows = [row for name in columns for row in range(len(columns[name][0]))]
-    waiting: list[tuple[int, str, object, float]] = []
+    waiting: tuple[list[Sent], list[int]] = [], []
     for at in np.argsort(steps, kind="stable").tolist():
         step, name, row, held = int(steps[at]), names[at], rows[at], columns[names[at]]
         if name == "claims":
-            waiting.append((step, held[1][row], decode_claim(held[3][row]), held[2][row]))
+            waiting[0].append((held[1][row], decode_claim(held[3][row]), held[2][row]))
+            waiting[1].append(step)
             continue
-        if waiting:
-            yield _Doing(waiting[0][0], "claims", waiting)
-            waiting = []
+        if waiting[1]:
+            yield _Doing(waiting[1][0], "claims", waiting)
+            waiting = [], []
         if name == "ticks":
             what, tick, server_time = held[1][row], held[2][row], held[3][row]
             given = (tick, server_time, *poses.get(tick, NO_POSES)) if what == "record" else (tick, server_time)
@@ -139,33 +169,103 @@ def _doings(recording: Recording, flush: Flush) -> Iterator[_Doing]:
             except msgspec.DecodeError as error:
                 raise RecordingError(recording.path, f"step {step} can't be read: {error}") from None
             yield _Doing(step, "call", command)
-    if waiting:
-        yield _Doing(waiting[0][0], "claims", waiting)
+    if waiting[1]:
+        yield _Doing(waiting[1][0], "claims", waiting)
+
+
+def _stretches(doings: Iterator[_Doing]) -> Iterator[list[_Doing]]:
+    """From one tick's poses up to the next."""
+    stretch: list[_Doing] = []
+    for doing in doings:
+        if doing.what == "record" and stretch:
+            yield stretch
+            stretch = []
+        stretch.append(doing)
+    if stretch:
+        yield stretch
+
+
+class _Tried(Referee):
+    """A referee by other rules. lead : the history whose poses it looks at, as others do; None: it stores its own"""
+
+    def __init__(self, recording: Recording, rules: Rules, level: Level | None, lead: PoseHistory | None) -> None:
+        header = recording.require_header()
+        super().__init__(rules, level=level, seed=header.seed, storage=header.storage)
+        if lead is not None:
+            self._take_up(ClaimPipeline(rules, level, self.seed, lambda: history_beside(rules, lead)))
+
+    def rule_sound(self, claims: list[Sent]) -> list[Ruling]:
+        """`rule_many`, for claims whose times are known to be sound: they were recorded."""
+        rulings: list[Ruling] = []
+        self._pipeline.rule_many(claims, rulings.append)
+        return rulings
+
+
+class _Group:
+    """Sides whose rules store poses alike, so that they are stored once."""
+
+    def __init__(self, recording: Recording, rules: Rules) -> None:
+        self.rules, self.lead = rules, history_for(rules, recording.require_header().storage)
+        self.sides: list[_Side] = []
+
+    def do(self, stretch: list[_Doing]) -> None:
+        """Carry out some calls, one side after another. A side that goes another way is lost, and is ruled by itself."""
+        if stretch[0].what == "record":
+            tick, at, entities, poses = stretch[0].given
+            try:
+                self.lead.record(tick, at, entities, poses)
+            except TinClockError:  # some may take these poses, those in whose match the one at fault is dead
+                for side in self.sides:
+                    side.is_lost = True
+            stretch = [stretch[0]._replace(given=(tick, at, entities, Stored(len(poses)))), *stretch[1:]]
+        for side in self.sides:
+            if not side.is_lost:
+                try:
+                    for doing in stretch:
+                        side.do(doing)
+                except OutOfStep:
+                    side.is_lost = True
+
+    def end_flush(self) -> None:
+        """Count what was told."""
+        for side in self.sides:
+            side.end_flush()
+
+
+class _Alone:
+    """A side that stores its poses itself."""
+
+    def __init__(self, side: _Side) -> None:
+        self._side, self.end_flush = side, side.end_flush
+
+    def do(self, stretch: list[_Doing]) -> None:
+        """Carry out some calls."""
+        for doing in stretch:
+            self._side.do(doing)
 
 
 class _Side:
-    """One set of rules' way through a recording."""
+    """One set of rules' way through a recording. is_lost : it can't share its poses any longer"""
 
-    def __init__(self, recording: Recording, rules: Rules, level: Level | None, before: Told) -> None:
-        header = recording.require_header()
-        self._referee = Referee(rules, level=level, seed=header.seed, storage=header.storage)
-        self._before, self._left = before, set(before)
-        self._outcomes = Counter[str]()
+    def __init__(self, referee: _Tried, before: Told) -> None:
+        self._referee, self.is_lost = referee, False
+        self._before, self._left = before, sum(map(len, before.values()))
+        self._outcomes = {"upheld": 0, "amended": 0, "denied": 0}
         self._damage, self._kills, self._flipped, self._refused = 0.0, 0, 0, 0
 
     def do(self, doing: _Doing) -> None:
         """Carry out one call; one that these rules don't allow is left out."""
-        referee, given = self._referee, doing.given
+        referee, what, given = self._referee, doing.what, doing.given
         try:
-            if doing.what == "claims":
-                rulings = referee.rule_many([(name, claim, at) for _, name, claim, at in given])
-                for (step, *_), ruling in zip(given, rulings, strict=True):
+            if what == "claims":
+                claims, steps = given
+                for step, ruling in zip(steps, referee.rule_sound(claims), strict=True):
                     self._note(step, [ruling])
-            elif doing.what == "record":
+            elif what == "record":
                 referee.record(*given)
-            elif doing.what == "published":
+            elif what == "published":
                 referee.published(*given)
-            elif doing.what == "advance":
+            elif what == "advance":
                 self._note(doing.step, referee.advance(given[1]))
             elif isinstance(given, ChangeRules):  # the rules that are tried hold from beginning to end
                 self._refused += 1
@@ -177,23 +277,23 @@ class _Side:
             self._refused += 1
 
     def _note(self, step: int, rulings: list[Ruling]) -> None:
+        """Count what came of a step, and hold it against what came of it before."""
         before = self._before.get(step, ())
-        if not rulings and not before:
-            return
-        self._left.discard(step)
-        for old, new in zip_longest(before, map(told, rulings)):
-            self._flipped += old != new
-        for ruling in rulings:
-            self._outcomes[ruling.outcome] += 1
-            self._damage += damage_of(ruling)
+        now = [told(ruling) for ruling in rulings]
+        for outcome, _, damage, _ in now:
+            self._outcomes[outcome] += 1
+            self._damage += damage
+        if now == before:
+            self._left -= len(before)
+        elif now or before:
+            self._left -= len(before)
+            self._flipped += sum(old != new for old, new in zip_longest(before, now))
 
     def end_flush(self) -> None:
         """Count what was told."""
         self._kills += sum(event.kind == "death" for event in self._referee.events())
 
     def result(self) -> Ranged:
-        """What came of it."""
-        missing = sum(len(self._before[step]) for step in self._left)
-        upheld, amended, denied = (self._outcomes[name] for name in ("upheld", "amended", "denied"))
-        flipped = self._flipped + missing
-        return Ranged(upheld, amended, denied, self._damage, self._kills, flipped, self._refused)
+        """What came of it; rulings that none was held against are flips."""
+        flipped = self._flipped + self._left
+        return Ranged(*self._outcomes.values(), self._damage, self._kills, flipped, self._refused)

@@ -220,6 +220,8 @@ class Roster:
         self.rules, self.weapons, self.seed = rules, weapons, seed
         self.actors: dict[int, Participant] = {}
         self.connections: dict[str, Connection] = {}
+        self.triggers: set[int] = set()
+        """Entities that may hold a trigger: those that pulled one, and haven't been found without it since."""
         self._teams: dict[str, int] = {}
         self._next_entity = 1
         self._connected = 0

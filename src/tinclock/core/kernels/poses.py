@@ -248,10 +248,7 @@ def record_poses(slot, before, ids, books, starts, each, bones, bone_reach, stor
             widest = max(widest, math.sqrt(x * x + y * y + z * z) + bone_reach[base + row - first])
         ox[column], oy[column], oz[column] = np.float32(cx), np.float32(cy), np.float32(cz)
         radius[column] = np.float32(widest * (1.0 + TOLERANCES.bound_relative) + TOLERANCES.bound_m)
-        apart = absences[column]
-        if seen[column] and before >= 0 and epochs_at(header, before)[column] == 0:
-            apart += 1
-        epoch[column] = np.int32((apart % MOST_ABSENCES) * ABSENCE + 1 + (cuts[column] - 1) % MOST_CUTS)
+        epoch[column] = _epoch_now(header, before, column, cuts, absences, seen)
         step = 1.0 / (quantum * radius[column]) if quantum > 0.0 else 0.0
         _store_bones(header, slot, base, first, last, bones, cx, cy, cz, step)
     for m in range(ids.shape[0]):
@@ -259,6 +256,35 @@ def record_poses(slot, before, ids, books, starts, each, bones, bone_reach, stor
         absences[column] = epoch[column] // ABSENCE
         seen[column] = True
     return OK, 0, 0
+
+
+@inner
+def _epoch_now(header, before, column, cuts, absences, seen):
+    """The epoch of an entity that is there in a tick, by the tick before, see `record_poses`. No unit."""
+    apart = absences[column]
+    if seen[column] and before >= 0 and epochs_at(header, before)[column] == 0:
+        apart += 1
+    return np.int32((apart % MOST_ABSENCES) * ABSENCE + 1 + (cuts[column] - 1) % MOST_CUTS)
+
+
+@njit(cache=True, error_model="numpy")
+def note_who_is_there(slot, before, ids, books, header):
+    """Write one tick's epochs, as `record_poses` does, where its poses are stored already. No unit.
+
+    slot, before, ids, books : see there. Returns (verdict, the entity's row in ids).
+    """
+    known, cuts, absences, seen = books
+    epoch = epochs_at(header, slot)
+    for column in range(header[COLUMN_COUNT]):
+        epoch[column] = 0
+    for m in range(ids.shape[0]):
+        column = known[ids[m]] if 0 <= ids[m] < known.shape[0] else -1
+        if column < 0:
+            return UNKNOWN, m
+        epoch[column] = _epoch_now(header, before, column, cuts, absences, seen)
+        absences[column] = epoch[column] // ABSENCE
+        seen[column] = True
+    return OK, 0
 
 
 @inner

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Final, Literal
+from typing import TYPE_CHECKING, Any, Final
 
 from tinclock.core.combat.flights import Flights
 from tinclock.core.combat.ledger import Ledger
@@ -11,7 +11,6 @@ from tinclock.core.combat.roster import Connection, HeldTrigger, Participant, Ro
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import BadNumberError, RulesError
 from tinclock.core.findings import Finding
-from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
 from tinclock.core.rules.consequences import consequences_of
 from tinclock.core.rules.contradictions import contradictions
@@ -44,7 +43,6 @@ from tinclock.core.ruling.work import HarmWork, Work, World
 from tinclock.core.text import excerpt
 from tinclock.core.timeline.bodies import facing_at
 from tinclock.core.timeline.cover import Cover
-from tinclock.core.timeline.history import PoseHistory
 from tinclock.core.timeline.instants import CATCH_UP_S
 from tinclock.core.timeline.views import Drawing, View
 
@@ -54,6 +52,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.timeline.bodies import Reached
+    from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.vectors import Triple
 
 
@@ -64,21 +63,18 @@ _STATE: Final = (
 
 
 class ClaimPipeline:
-    """Everything of one match that claims are held against, and the way they take."""
+    """Everything of one match that claims are held against, and the way they take.
 
-    def __init__(self, rules: Rules, level: Level | None, seed: int, storage: Literal["full", "half"]) -> None:
+    history : makes an empty one for these rules, see `histories`
+    """
+
+    def __init__(self, rules: Rules, level: Level | None, seed: int, history: Callable[[], PoseHistory]) -> None:
         problems = contradictions(rules)
         if problems:
             raise RulesError("rules", problems)
         enforced = rules.match.enforce == "yes"
         weapons = {name: Weapon(name, table, enforced=enforced) for name, table in rules.weapons.items()}
-        self.history = PoseHistory(
-            {name: Rig(name, table) for name, table in rules.rigs.items()},
-            tick_rate_hz=rules.match.tick_rate_hz,
-            history_s=rules.match.history_s,
-            zone_depth_m=rules.match.zone_depth_m,
-            storage=storage,
-        )
+        self.history = history()
         self.ledger = Ledger(rules.match.health, rules.harm, rules.score, enforces=enforced)
         self.roster = Roster(rules, weapons, seed)
         self.flights = Flights(self.history, level)
@@ -312,7 +308,9 @@ class ClaimPipeline:
 
     def _fire_until(self, now: float, only: Participant | None = None) -> None:
         """Fire held triggers at their instants up to now, in order of time and then of entity."""
-        actors = [only] if only is not None else [a for a in self.roster.actors.values() if a.held_trigger is not None]
+        if not self.roster.triggers:
+            return
+        actors = [only] if only is not None else self._holding()
         while True:
             for actor in actors:
                 if actor.entity in self.ledger.dead:
@@ -329,6 +327,14 @@ class ClaimPipeline:
             self._fly_until(first[0])
             self.ledger.advance(first[0])
             self._fired.append(self._fire(first[2], first[2].held_trigger, first[0]))
+
+    def _holding(self) -> list[Participant]:
+        """Whose trigger is held."""
+        roster = self.roster
+        found = [actor for actor in map(roster.actors.get, sorted(roster.triggers)) if actor is not None]
+        holding = [actor for actor in found if actor.held_trigger is not None]
+        roster.triggers = {actor.entity for actor in holding}
+        return holding
 
     def _fire(self, actor: Participant, held_trigger: HeldTrigger, at: float) -> Ruling:
         """One shot of a held trigger. What can't be fired any more lets go of the trigger."""

@@ -35,6 +35,7 @@ def commit_trigger(claim: TriggerClaim, work: TriggerWork) -> None:
         return
     pull = None if work.weapon.rules.automatic else 1 if burst is None else burst.shots
     actor.held_trigger = HeldTrigger(work.direction, lag, now, claim.sequence, pull)
+    work.world.roster.triggers.add(actor.entity)
 
 
 def next_shot_at(actor: Participant, now: float) -> float:

@@ -72,13 +72,27 @@ class Columns:
         """Entities whose first pose is still to come."""
         self.covers: set[int] = set()
         """Columns of bodies that only stand in the way."""
+        self.layout = 0
+        """A number for who came and went, in order: equal ones have the same columns."""
         self._used_bones = 0
         self._bone_reach = np.zeros(0)
         self._allocate(0, 0)
 
     def _allocate(self, columns: int, bones: int, held: list[int] | None = None) -> None:
+        """Make larger arrays. held : the slots that go to the beginning of a longer ring; None: all stay where they are"""
         old: Store | None = getattr(self, "_full", None)
-        self._full = Store(
+        self._full = self._arrays(columns, bones)
+        reach = np.zeros(self._full.turns.shape[1])
+        reach[: len(self._bone_reach)] = self._bone_reach
+        self._bone_reach = reach
+        if old is not None:
+            rows = slice(None) if held is None else held
+            self._carry_over(old, rows, slice(None) if held is None else slice(len(held)))
+        self.store = self._full
+        self._tell_kernels()
+
+    def _arrays(self, columns: int, bones: int) -> Store:
+        store = Store(
             np.zeros((self.slots, 4, columns), np.float32),
             np.zeros((self.slots, columns), np.int32),
             np.zeros((self.slots, 3 * bones), self._kind),
@@ -86,19 +100,14 @@ class Columns:
             np.zeros((columns, 5), np.int64),
             self._parts,
         )
-        reach = np.zeros(bones)
-        reach[: len(self._bone_reach)] = self._bone_reach
-        self._bone_reach = reach
-        self._full.turns[...] = 1  # any rotation at all, so that a slot nobody wrote never divides by zero
-        if old is not None:
-            c, b = old.epochs.shape[1], old.turns.shape[1]
-            rows = slice(None) if held is None else held
-            to = slice(None) if held is None else slice(len(held))
-            new = self._full
-            new.bounds[to, :, :c], new.epochs[to, :c] = old.bounds[rows], old.epochs[rows]
-            new.origins[to, : 3 * b], new.turns[to, :b], new.bodies[:c] = old.origins[rows], old.turns[rows], old.bodies
-        self.store = self._full
-        self._tell_kernels()
+        store.turns[...] = 1  # any rotation at all, so that a slot nobody wrote never divides by zero
+        return store
+
+    def _carry_over(self, old: Store, rows: slice | list[int], to: slice) -> None:
+        """Copy what smaller arrays held. rows : of the slots there; to : where they go"""
+        c, b, new = old.epochs.shape[1], old.turns.shape[1], self._full
+        new.bounds[to, :, :c], new.epochs[to, :c] = old.bounds[rows], old.epochs[rows]
+        new.origins[to, : 3 * b], new.turns[to, :b], new.bodies[:c] = old.origins[rows], old.turns[rows], old.bodies
 
     def __setstate__(self, state: Fields) -> None:
         """Come back from a checkpoint: the arrays lie elsewhere now."""
@@ -198,6 +207,7 @@ class Columns:
         else:
             column = self._new_column(entity, body)
         self._column_of[entity] = column
+        self.layout = hash((self.layout, entity, list(self.rigs).index(rig)))
         self._fresh.add(entity)
         if entity >= len(self.lookup):
             longer = np.full(max(entity + 1, 2 * len(self.lookup)), -1, np.int32)
@@ -235,6 +245,7 @@ class Columns:
     def remove(self, entity: int) -> None:
         """Take an entity out of every slot and free its column."""
         column = self._column(entity)
+        self.layout = hash((self.layout, -entity))
         self._full.epochs[:, column] = 0
         del self._column_of[entity]
         self._fresh.discard(entity)

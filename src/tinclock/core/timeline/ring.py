@@ -56,7 +56,7 @@ class PoseRing:
             )
         self.history_s = float(history_s)
         self.zone_depth_m = zone_depth_m
-        self._columns = Columns(rigs, int(np.ceil(history_s * tick_rate_hz)) + 2, storage)
+        self._columns = self._make_columns(rigs, int(np.ceil(history_s * tick_rate_hz)) + 2, storage)
         self._newest_tick, self._newest_time = -1, float("-inf")
         self._recorded = 0
         self._slots: dict[int, int] = {}
@@ -74,6 +74,9 @@ class PoseRing:
         self._moments = memory_of(self.moments)
         self._tell_kernels()
         self._tell_columns()
+
+    def _make_columns(self, rigs: Mapping[str, Rig], slots: int, storage: Literal["full", "half"]) -> Columns:
+        return Columns(rigs, slots, storage)
 
     def __setstate__(self, state: Fields) -> None:
         """Come back from a checkpoint: the arrays lie elsewhere now."""
