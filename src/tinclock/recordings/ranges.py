@@ -15,6 +15,8 @@ from tinclock.core.referee import Referee
 from tinclock.core.ruling.commands import Act, ChangeRules, read_change
 from tinclock.core.ruling.histories import history_beside, history_for, stores_alike
 from tinclock.core.ruling.pipeline import ClaimPipeline
+from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.short_way import Counted
 from tinclock.core.timeline.shared import OutOfStep, Stored
 from tinclock.recordings.replay import NO_POSES, poses_by_tick, rerule
 from tinclock.wire.codec import decode_claim
@@ -24,15 +26,13 @@ if TYPE_CHECKING:
 
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
-    from tinclock.core.ruling.records import Ruling
+    from tinclock.core.ruling.counting import Rows
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.recordings.layout import Flush
     from tinclock.recordings.recording import Recording
 
-Told = dict[int, list[object]]
-"""What came of each step's claims: see `core.analysis.changes.told`."""
-Sent = tuple[str, object, float]
-"""A claim: its connection, what was sent, and when it came, server time in seconds."""
+Told = dict[int, list[Counted]]
+"""What came of each step's claims."""
 
 
 class Ranged(NamedTuple):
@@ -49,6 +49,14 @@ class Ranged(NamedTuple):
     kills: int
     flipped: int
     refused: int
+
+
+class _Sent(NamedTuple):
+    """Claims that came between two other calls: connection, claim, server time of each; their steps; their `Rows`."""
+
+    claims: list[tuple[str, object, float]]
+    steps: list[int]
+    rows: Rows
 
 
 class _Doing(NamedTuple):
@@ -149,16 +157,16 @@ def _doings(recording: Recording, flush: Flush) -> Iterator[_Doing]:
     steps = np.concatenate([columns[name][0] for name in columns])
     names = [name for name in columns for _ in range(len(columns[name][0]))]
     rows = [row for name in columns for row in range(len(columns[name][0]))]
-    waiting: tuple[list[Sent], list[int]] = [], []
+    waiting = _Sent([], [], {})
     for at in np.argsort(steps, kind="stable").tolist():
         step, name, row, held = int(steps[at]), names[at], rows[at], columns[names[at]]
         if name == "claims":
-            waiting[0].append((held[1][row], decode_claim(held[3][row]), held[2][row]))
-            waiting[1].append(step)
+            waiting.claims.append((held[1][row], decode_claim(held[3][row]), held[2][row]))
+            waiting.steps.append(step)
             continue
-        if waiting[1]:
-            yield _Doing(waiting[1][0], "claims", waiting)
-            waiting = [], []
+        if waiting.steps:
+            yield _Doing(waiting.steps[0], "claims", waiting)
+            waiting = _Sent([], [], {})
         if name == "ticks":
             what, tick, server_time = held[1][row], held[2][row], held[3][row]
             given = (tick, server_time, *poses.get(tick, NO_POSES)) if what == "record" else (tick, server_time)
@@ -169,8 +177,8 @@ def _doings(recording: Recording, flush: Flush) -> Iterator[_Doing]:
             except msgspec.DecodeError as error:
                 raise RecordingError(recording.path, f"step {step} can't be read: {error}") from None
             yield _Doing(step, "call", command)
-    if waiting[1]:
-        yield _Doing(waiting[1][0], "claims", waiting)
+    if waiting.steps:
+        yield _Doing(waiting.steps[0], "claims", waiting)
 
 
 def _stretches(doings: Iterator[_Doing]) -> Iterator[list[_Doing]]:
@@ -194,11 +202,14 @@ class _Tried(Referee):
         if lead is not None:
             self._take_up(ClaimPipeline(rules, level, self.seed, lambda: history_beside(rules, lead)))
 
-    def rule_sound(self, claims: list[Sent]) -> list[Ruling]:
-        """`rule_many`, for claims whose times are known to be sound: they were recorded."""
-        rulings: list[Ruling] = []
-        self._pipeline.rule_many(claims, rulings.append)
-        return rulings
+    def count(self, sent: _Sent) -> list[Counted]:
+        """What comes of some claims."""
+        out: list[Counted] = []
+        tell = out.append
+        self._pipeline.count_many(
+            sent.claims, sent.rows, lambda found: tell(told(found) if type(found) is Ruling else found)
+        )
+        return out
 
 
 class _Group:
@@ -258,28 +269,26 @@ class _Side:
         referee, what, given = self._referee, doing.what, doing.given
         try:
             if what == "claims":
-                claims, steps = given
-                for step, ruling in zip(steps, referee.rule_sound(claims), strict=True):
-                    self._note(step, [ruling])
+                for step, now in zip(given.steps, referee.count(given), strict=True):
+                    self._note(step, [now])
             elif what == "record":
                 referee.record(*given)
             elif what == "published":
                 referee.published(*given)
             elif what == "advance":
-                self._note(doing.step, referee.advance(given[1]))
+                self._note(doing.step, [told(ruling) for ruling in referee.advance(given[1])])
             elif isinstance(given, ChangeRules):  # the rules that are tried hold from beginning to end
                 self._refused += 1
             else:
                 answer = referee.apply(given)
                 if isinstance(given, Act):
-                    self._note(doing.step, [answer])
+                    self._note(doing.step, [told(answer)])
         except TinClockError:
             self._refused += 1
 
-    def _note(self, step: int, rulings: list[Ruling]) -> None:
+    def _note(self, step: int, now: list[Counted]) -> None:
         """Count what came of a step, and hold it against what came of it before."""
-        before = self._before.get(step, ())
-        now = [told(ruling) for ruling in rulings]
+        before = self._before.get(step, [])
         for outcome, _, damage, _ in now:
             self._outcomes[outcome] += 1
             self._damage += damage

@@ -6,6 +6,7 @@ from collections import Counter
 from typing import TYPE_CHECKING, NamedTuple
 
 from tinclock.core.ruling.records import brief_of
+from tinclock.core.ruling.short_way import Counted
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -45,7 +46,7 @@ def changes(
     """Hold two lists of rulings against each other. The steps say which belong to the same claim."""
     flips, outcomes = [], Counter[tuple[str, str]]()
     for step, old, new in _paired(before, before_steps, after, after_steps):
-        if told(old) != told(new):
+        if old is None or new is None or told(old) != told(new):
             flips.append(Flip(step, old, new))
             outcomes["-" if old is None else old.outcome, "-" if new is None else new.outcome] += 1
     accounts: dict[str, tuple[int, float]] = {}
@@ -66,15 +67,13 @@ def _damage(ruling: Ruling | None) -> float:
     return 0.0 if ruling is None else ruling.damage
 
 
-def told(ruling: Ruling | None) -> object:
+def told(ruling: Ruling) -> Counted:
     """What counts as the same ruling: the outcome, who was hit where, for how much, and where a move ended."""
-    if ruling is None:
-        return None
     brief = brief_of(ruling)
     if brief is not None:
-        return (ruling.outcome, *brief.told())
+        return Counted(ruling.outcome, *brief.told())
     hits = tuple((hit.victim, hit.part, hit.damage, hit.lethal) for hit in ruling.hits)
-    return ruling.outcome, hits, ruling.damage, ruling.position
+    return Counted(ruling.outcome, hits, ruling.damage, ruling.position)
 
 
 def _paired(

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from tinclock.core.geometry.rig import Part
+    from tinclock.core.packed import Numbers
     from tinclock.core.plain import Fields
     from tinclock.core.ruling.quick import Quick
     from tinclock.core.ruling.steps import Step
@@ -156,7 +157,7 @@ class Brief(NamedTuple):
         lethal = is_lethal(before, after)
         hits = () if hit is None or hit.part is None else ((hit.entity, hit.part.name, amount, lethal),)
         if isinstance(self.claim, MoveClaim):
-            place = (x, y, z) if kept.outcome != "denied" else _place(np.frombuffer(self.row).tolist())
+            place = (x, y, z) if kept.outcome != "denied" else place_of(np.frombuffer(self.row).tolist())
         return hits, before - after, place
 
     def fields(self) -> Fields:
@@ -171,7 +172,7 @@ class Brief(NamedTuple):
             "sequence": kept.sequence, "received_at": self.now, "first": None, "rays": (), "state": kept.state(),
         }  # fmt: skip
         if kind == "move":
-            return {**common, **_NO_SHOT, "position": _place(row), "steps": tuple(steps)}
+            return {**common, **_NO_SHOT, "position": place_of(row), "steps": tuple(steps)}
         if row[FOUND.became] == REFUSED:
             return {**common, **_NO_SHOT, **self._refused(row), "position": None, "steps": tuple(steps)}
         steps += [*self._ends(row), *self.more]
@@ -234,7 +235,7 @@ _NO_SHOT: Final[Fields] = {
 }  # fmt: skip
 
 
-def _place(row: list[float]) -> Triple | None:
+def place_of(row: Numbers) -> Triple | None:
     """Where a move report leaves its body, metres, as far as its checks came to that."""
     return (row[FOUND.place_x], row[FOUND.place_y], row[FOUND.place_z]) if row[FOUND.is_placed] else None
 

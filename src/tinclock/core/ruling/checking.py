@@ -12,9 +12,13 @@ from msgspec.structs import replace
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.rows import (
+    AMENDED,
     ANOTHER,
     CALL,
     CLAIM,
+    CODE,
+    FINDING_FIELDS,
+    FINDINGS_FROM,
     FOUND,
     FOUND_LENGTH,
     IN_HAND,
@@ -227,6 +231,12 @@ class Checking:
         findings, consequences = work.findings, self._consequences
         amended = findings and any(consequences[finding.code] == "amend" for finding in findings)
         return "amended" if amended else "upheld"
+
+    def amends(self, found: Any) -> bool:
+        """Whether one of the findings in the row of what was found amends its claim."""
+        does = self._kept[0]
+        codes = range(FINDINGS_FROM + CODE, FINDINGS_FROM + FINDING_FIELDS * int(found[FOUND.findings]), FINDING_FIELDS)
+        return any(does[int(found[at])] == AMENDED for at in codes)
 
     def _prepare(
         self, kind: str, claim: Any, connection: Connection, own: Participant, now: float, is_well_formed: bool

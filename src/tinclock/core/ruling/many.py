@@ -27,6 +27,8 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
     from tinclock.core.ruling.short_way import ShortWay
 
+    Waiting = tuple[Quick, Any, float]
+
 FEW: Final = 6
 """So many are taken from their rows one by one: sooner done than together."""
 
@@ -53,7 +55,7 @@ class Together:
         self._call_rows = [memory_of(row) for row in self._calls]
         self._at = int(self._calls.ctypes.data)
         self._orders = {kind: (order.at, order.count) for kind, order in QUICK.items()}
-        self._waiting: list[tuple[Quick, Any, float]] = []
+        self._waiting: list[Waiting] = []
         self._newest: dict[Connection, int] = {}
         """The highest sequence that waits, by its connection."""
 
@@ -108,11 +110,7 @@ class Together:
         self._newest.clear()
         while begin < len(waiting):
             end = check_claims(self._at, begin, len(waiting), 0)
-            if end - begin > FEW:
-                self._settle(waiting, begin, end, done)
-            else:
-                for row in range(begin, end):
-                    done(self._short_way.settle_row(*waiting[row], self._found_rows[row]))
+            self._settle_rows(waiting, begin, end, done)
             if end < len(waiting):
                 quick, claim, now = waiting[end]
                 found, at = self._found_rows[end], self._at + self._calls.strides[0] * end
@@ -120,10 +118,16 @@ class Together:
                 done(self._go_on(quick, claim, now, begun))
             begin = end + 1
 
-    def _settle(
-        self, waiting: list[tuple[Quick, Any, float]], begin: int, end: int, done: Callable[[Ruling], None]
-    ) -> None:
+    def _settle_rows(self, waiting: list[Waiting], begin: int, end: int, done: Callable[[Ruling], None]) -> None:
         """What follows from the claims of some rows, which the kernel committed."""
+        if end - begin > FEW:
+            self._settle(waiting, begin, end, done)
+        else:
+            for row in range(begin, end):
+                done(self._short_way.settle_row(*waiting[row], self._found_rows[row]))
+
+    def _settle(self, waiting: list[Waiting], begin: int, end: int, done: Callable[[Ruling], None]) -> None:
+        """The same for many, whose numbers are taken out of all rows at once."""
         found, settle = self._found[begin:end], self._short_way.settle
         lengths = (8 * length_of(found[:, FOUND.steps].astype(np.int64))).tolist()
         width = max(lengths)

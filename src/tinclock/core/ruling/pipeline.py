@@ -29,6 +29,7 @@ from tinclock.core.ruling.claims import (
     exact,
     read_claim,
 )
+from tinclock.core.ruling.counting import Counting
 from tinclock.core.ruling.flying import end_flight, fly_all
 from tinclock.core.ruling.many import Together
 from tinclock.core.ruling.outcome import named, ruling_on
@@ -50,6 +51,8 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
     from tinclock.core.geometry.level import Level
+    from tinclock.core.ruling.counting import Rows
+    from tinclock.core.ruling.short_way import Counted
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.timeline.bodies import Reached
     from tinclock.core.timeline.history import PoseHistory
@@ -101,6 +104,7 @@ class ClaimPipeline:
             self._checking.enter(actor)
         self._short_way = ShortWay(self._world, self._checking, self._numbering)
         self._together = Together(self._checking, self._short_way, self.rule, self._go_on)
+        self._counting: Counting | None = None
 
     def __getstate__(self) -> Fields:
         """For a checkpoint: the match's state, and no more."""
@@ -167,6 +171,17 @@ class ClaimPipeline:
             return
         for sender, claim, received_at in claims:
             done(self.rule(sender, claim, received_at))
+
+    def count_many(
+        self, claims: Iterable[tuple[str, object, float]], rows: Rows, done: Callable[[Ruling | Counted], None]
+    ) -> None:
+        """`rule_many` for somebody who only counts what comes of them, see `Counting`."""
+        if self.ledger.enforces:
+            if self._counting is None:
+                self._counting = Counting(self._checking, self._short_way, self.rule, self._go_on)
+            self._counting.count(claims, rows, self.roster.connections, done)
+        else:
+            self.rule_many(claims, done)
 
     def _rule_beside(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
         """Rule where nothing is enforced."""

@@ -148,5 +148,22 @@ def packs_move(claim: MoveClaim, quick: Quick, now: float, claim_row: Any) -> bo
     return True
 
 
+def suits_shot(claim: ShotClaim, quick: Quick) -> bool:
+    """Whether a shot that stood in a row once, of another referee of the same match, is plain for this one too."""
+    return (
+        claim.weapon == quick.wielded
+        and quick.held is not None
+        and claim.actor == quick.entity
+        and claim.sequence >= quick.line[_NEWEST]
+    )
+
+
+def suits_move(claim: MoveClaim, quick: Quick) -> bool:
+    """The same of a move report."""
+    return claim.actor == quick.entity
+
+
 PACKS: Final[dict[type, Callable[[Any, Quick, float, Any], bool]]] = {ShotClaim: packs_shot, MoveClaim: packs_move}
 """Of the claims that come all the time: whether one is plain, and then stands in its row."""
+SUITS: Final[dict[type, Callable[[Any, Quick], bool]]] = {ShotClaim: suits_shot, MoveClaim: suits_move}
+"""What `PACKS` looks at besides the claim itself."""

@@ -5,13 +5,15 @@ from __future__ import annotations
 from operator import itemgetter
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+from tinclock.core.combat.receipts import Receipt
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT, REFUSED
-from tinclock.core.kernels.rows import FOUND
-from tinclock.core.ruling.brief import LOOKED_AT, TAIL, Brief, Kept, Met, length_of
+from tinclock.core.kernels.rows import CODE, FINDINGS_FROM, FOUND
+from tinclock.core.ruling.brief import LOOKED_AT, TAIL, Brief, Kept, Met, is_lethal, length_of, place_of
 from tinclock.core.ruling.checking import Begun
-from tinclock.core.ruling.found import findings_found
+from tinclock.core.ruling.claims import MoveClaim
+from tinclock.core.ruling.found import CODES, findings_found
 from tinclock.core.ruling.procedures import NOT_COUNTED, PROCEDURES
 from tinclock.core.ruling.records import Ruling
 from tinclock.core.ruling.trace import Context
@@ -25,11 +27,15 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.quick import Quick
     from tinclock.core.ruling.steps import Step
     from tinclock.core.ruling.work import World
+    from tinclock.core.vectors import Triple
 
 _new: Final[Any] = tuple.__new__
 _new_ruling: Final[Any] = Ruling.__new__
 _look: Final = itemgetter(*LOOKED_AT)
 _NOTHING_MET: Final = Met()
+_NO_HITS: Final[tuple[tuple[int, str, float, bool], ...]] = ()
+_FORGOTTEN: Final = Receipt(0, "upheld")
+"""Stands for the receipt of a claim that was only counted, so that a repeat of it is seen to be one."""
 _AS_SAID: Final[tuple[Outcome, tuple[Finding, ...], tuple[Step, ...]]] = ("upheld", (), ())
 
 
@@ -45,6 +51,19 @@ class Numbering:
         """The number of the next one."""
         self.last += 1
         return self.last
+
+
+class Counted(NamedTuple):
+    """What counts of a ruling: two with the same came to the same.
+
+    hits : entity, part, damage in points and whether it killed, of each hit; damage : all of it, in points
+    position : where a move ended
+    """
+
+    outcome: Outcome
+    hits: tuple[tuple[int, str, float, bool], ...]
+    damage: float
+    position: Triple | None
 
 
 class _Struck(NamedTuple):
@@ -109,6 +128,33 @@ class ShortWay:
         known["number"], known["outcome"], known["findings"], known["kept"] = numbering.last, outcome, findings, kept
         known["connection"], known["late"] = quick.name, _new(Brief, (row, claim, kept, now, met, more))
         return ruling
+
+    def count(self, quick: Quick, claim: Any, now: float, found: Any) -> Counted:
+        """`settle` for somebody who only counts what comes of claims: nothing can be read of it afterwards."""
+        became, before, after = found[FOUND.became], found[FOUND.before], found[FOUND.after]
+        outcome: Outcome = "upheld"
+        hits, place, counts = _NO_HITS, None, True
+        if became == REFUSED:
+            outcome, counts = "denied", CODES[int(found[FINDINGS_FROM + CODE])] not in NOT_COUNTED
+            place = place_of(found) if type(claim) is MoveClaim else None
+        elif became == ACCEPTED:
+            if found[FOUND.heard] == 2.0:
+                quick.connection.transits.make_room()
+            place = found[FOUND.at_x], found[FOUND.at_y], found[FOUND.at_z]
+        else:
+            met = _NOTHING_MET
+            if became >= AT_COVER:
+                met = self._struck(quick, became, now, int(found[FOUND.column]), int(found[FOUND.part]), before, after)
+                if became == HIT and met.part is not None:
+                    hits = ((met.entity, met.part.name, found[FOUND.amount], is_lethal(before, after)),)
+            if claim.victim is not None or claim.part is not None or claim.damage is not None:
+                outcome = self._compare(quick, claim, now, met, became == HIT, found)[0]
+            elif found[FOUND.findings] and self._checking.amends(found):
+                outcome = "amended"
+        if counts:
+            at = claim.sequence % REMEMBERED_RECEIPTS
+            quick.connection.sequences[at], quick.connection.receipts[at] = claim.sequence, _FORGOTTEN
+        return _new(Counted, (outcome, hits, before - after, place))
 
     def _struck(
         self, quick: Quick, became: float, now: float, column: int, part_row: int, before: float, after: float
