@@ -8,6 +8,7 @@ Such an object has the row's memory as `numbers`, and each field as an attribute
 
 from __future__ import annotations
 
+from ctypes import addressof, c_char
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
@@ -28,7 +29,12 @@ class Numbers(Protocol):
 
 def memory_of(array: NDArray[Any]) -> Any:
     """An array's memory, whose items Python reads and writes faster than the array's own."""
-    return memoryview(array.data)
+    return memoryview(array)  # type: ignore[arg-type]
+
+
+def address_of(array: NDArray[Any]) -> int:
+    """Where an array lies, sooner than it says so itself; it must be contiguous, writable and not empty."""
+    return addressof(c_char.from_buffer(array))  # type: ignore[arg-type]
 
 
 class Row:
@@ -39,12 +45,12 @@ class Row:
     def __init__(self, length: int) -> None:
         self.owner = np.zeros(length)
         self.numbers: Numbers = memory_of(self.owner)
-        self.at = int(self.owner.ctypes.data)
+        self.at = address_of(self.owner)
 
     def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
         """Come back from a checkpoint: the array lies elsewhere now."""
         set_fields(self, state)
-        self.at = int(self.owner.ctypes.data)
+        self.at = address_of(self.owner)
 
 
 def set_fields(one: Any, state: tuple[Fields | None, Fields]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from itertools import zip_longest
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -198,18 +199,15 @@ class _Tried(Referee):
 
     def __init__(self, recording: Recording, rules: Rules, level: Level | None, lead: PoseHistory | None) -> None:
         header = recording.require_header()
-        super().__init__(rules, level=level, seed=header.seed, storage=header.storage)
-        if lead is not None:
-            self._take_up(ClaimPipeline(rules, level, self.seed, lambda: history_beside(rules, lead)))
+        self.rules, self.level, self.seed = rules, level, header.seed
+        own = partial(history_for, rules, header.storage)
+        self._take_up(ClaimPipeline(rules, level, self.seed, own if lead is None else partial(history_beside, rules, lead)))
 
     def count(self, sent: _Sent) -> list[Counted]:
         """What comes of some claims."""
-        out: list[Counted] = []
-        tell = out.append
-        self._pipeline.count_many(
-            sent.claims, sent.rows, lambda found: tell(told(found) if type(found) is Ruling else found)
-        )
-        return out
+        out: list[Counted | Ruling] = []
+        self._pipeline.count_many(sent.claims, sent.rows, out.append)
+        return [told(found) if isinstance(found, Ruling) else found for found in out]
 
 
 class _Group:
@@ -304,5 +302,6 @@ class _Side:
 
     def result(self) -> Ranged:
         """What came of it; rulings that none was held against are flips."""
+        upheld, amended, denied = (self._outcomes[name] for name in ("upheld", "amended", "denied"))
         flipped = self._flipped + self._left
-        return Ranged(*self._outcomes.values(), self._damage, self._kills, flipped, self._refused)
+        return Ranged(upheld, amended, denied, self._damage, self._kills, flipped, self._refused)

@@ -30,7 +30,7 @@ from tinclock.core.kernels.rows import (
     WORLD,
 )
 from tinclock.core.kernels.triangles import STACK, WIDTH
-from tinclock.core.packed import Row, memory_of
+from tinclock.core.packed import Row, address_of, memory_of
 from tinclock.core.ruling.checks.form import AIMED
 from tinclock.core.ruling.checks.sender import actor_named
 from tinclock.core.ruling.claims import MoveClaim
@@ -82,7 +82,7 @@ class Call:
         self._row = np.zeros(len(CALL), np.int64)
         self._row[CALL.world], self._row[CALL.who] = world, who
         self._row[CALL.claim], self._row[CALL.found] = claim, found
-        self.at = int(self._row.ctypes.data)
+        self.at = address_of(self._row)
 
     def follow(self, order: Order, *, is_plain: bool = False) -> None:
         """Take this order of checks. is_plain : the claim took the short way, so its refusal does too"""
@@ -138,7 +138,7 @@ class Checking:
     @property
     def world_at(self) -> int:
         """The address of what all claims are held against."""
-        return int(self._world.ctypes.data)
+        return address_of(self._world)
 
     def enter(self, actor: Participant) -> None:
         """Somebody takes part from now on, in the column that the history gave."""

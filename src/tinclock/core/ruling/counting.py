@@ -60,8 +60,6 @@ class Counting(Together):
         here.cast("B")[:] = row
         return quick
 
-    def _settle_rows(
-        self, waiting: list[Waiting], begin: int, end: int, done: Callable[[Ruling | Counted], None]
-    ) -> None:
+    def _settle_rows(self, waiting: list[Waiting], begin: int, end: int, done: Callable[[Any], None]) -> None:
         for row in range(begin, end):
             done(self._short_way.count(*waiting[row], self._found_rows[row]))

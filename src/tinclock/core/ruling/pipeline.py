@@ -103,7 +103,7 @@ class ClaimPipeline:
         for actor in self.roster.actors.values():
             self._checking.enter(actor)
         self._short_way = ShortWay(self._world, self._checking, self._numbering)
-        self._together = Together(self._checking, self._short_way, self.rule, self._go_on)
+        self._together: Together | None = None
         self._counting: Counting | None = None
 
     def __getstate__(self) -> Fields:
@@ -167,6 +167,8 @@ class ClaimPipeline:
     def rule_many(self, claims: Iterable[tuple[str, object, float]], done: Callable[[Ruling], None]) -> None:
         """See `Referee.rule_many`."""
         if self.ledger.enforces:
+            if self._together is None:
+                self._together = Together(self._checking, self._short_way, self.rule, self._go_on)
             self._together.rule(claims, self.roster.connections, done)
             return
         for sender, claim, received_at in claims:

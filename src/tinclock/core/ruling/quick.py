@@ -15,6 +15,7 @@ import numpy as np
 
 from tinclock.core.kernels.checks.sender import FARTHEST_M
 from tinclock.core.kernels.rows import CLAIM, IN_HAND, LINE, OWN, WHO
+from tinclock.core.packed import address_of
 from tinclock.core.ruling.checks.form import HIGHEST_INTEGER, claims_plainly
 from tinclock.core.ruling.claims import MoveClaim, ShotClaim
 from tinclock.core.timeline.views import View
@@ -46,7 +47,7 @@ class Quick:
         self.name, self.line = connection.name, connection.numbers
         self.calls: dict[type, Any] = {}
         self.who = who = np.zeros(len(WHO), np.int64)
-        self.who_at = int(who.ctypes.data)
+        self.who_at = address_of(who)
         who[WHO.line], who[WHO.body], who[WHO.column] = connection.at, actor.at, column
         who[WHO.said] = connection.lag.said_at
         if held is not None:

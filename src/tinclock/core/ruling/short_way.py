@@ -154,7 +154,8 @@ class ShortWay:
         if counts:
             at = claim.sequence % REMEMBERED_RECEIPTS
             quick.connection.sequences[at], quick.connection.receipts[at] = claim.sequence, _FORGOTTEN
-        return _new(Counted, (outcome, hits, before - after, place))
+        counted: Counted = _new(Counted, (outcome, hits, before - after, place))
+        return counted
 
     def _struck(
         self, quick: Quick, became: float, now: float, column: int, part_row: int, before: float, after: float

@@ -23,7 +23,7 @@ import numpy as np
 
 from tinclock.core.kernels.hearing import MOST_SAID, SAID_FIELDS, SEQUENCE, STAMP, STILL, forget_of, take_said_of
 from tinclock.core.kernels.rows import LINE
-from tinclock.core.packed import Number, Row, Whole, memory_of, set_fields
+from tinclock.core.packed import Number, Row, Whole, address_of, memory_of, set_fields
 
 if TYPE_CHECKING:
     from tinclock.core.packed import Numbers
@@ -69,13 +69,13 @@ class LagTracker:
         self.numbers = self._line.numbers
         self._ring = np.zeros(MOST_SAID * SAID_FIELDS)
         self._said: Numbers = memory_of(self._ring)
-        self.said_at = int(self._ring.ctypes.data)
+        self.said_at = address_of(self._ring)
         forget_of(self._line.at)
 
     def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
         """Come back from a checkpoint: the ring lies elsewhere now."""
         set_fields(self, state)
-        self.said_at = int(self._ring.ctypes.data)
+        self.said_at = address_of(self._ring)
 
     @property
     def last(self) -> Said | None:

@@ -22,7 +22,7 @@ from tinclock.core.kernels.least import (
     WINDOW,
     take_least_of,
 )
-from tinclock.core.packed import memory_of, set_fields
+from tinclock.core.packed import address_of, memory_of, set_fields
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -54,8 +54,8 @@ class Least:
 
     def _lies(self) -> None:
         """Say where the values lie."""
-        self.at = int(self._row.ctypes.data) + 8 * self._place
-        self._numbers[self._place + RING] = float(self._ring.ctypes.data)
+        self.at = address_of(self._row) + 8 * self._place
+        self._numbers[self._place + RING] = float(address_of(self._ring))
 
     def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
         """Come back from a checkpoint: both arrays lie elsewhere now."""

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tinclock.core.packed import memory_of, set_fields
+from tinclock.core.packed import address_of, memory_of, set_fields
 
 if TYPE_CHECKING:
     from tinclock.core.packed import Numbers
@@ -28,7 +28,7 @@ class NumberQueue:
 
     def _moved(self) -> None:
         self._numbers: Numbers = memory_of(self._rows)
-        self.at = int(self._rows.ctypes.data) + 8 * self._begin * self.width
+        self.at = address_of(self._rows) + 8 * self._begin * self.width
 
     def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
         """Come back from a checkpoint: the array lies elsewhere now."""
