@@ -309,16 +309,16 @@ class Referee(MatchCalls):
     def _without_the_dead(
         self, entities: Sequence[int] | NDArray[np.int64], bones: Poses
     ) -> tuple[Sequence[int] | NDArray[np.int64], Poses]:
-        ids, dead = [int(entity) for entity in entities], self._ledger.dead
-        if dead.isdisjoint(ids):
+        ids = [int(entity) for entity in entities]
+        if self.ledger.dead.isdisjoint(ids):
             return entities, bones
         if len(bones) != len(ids):
             raise BadArrayError("bones", f"{len(ids)} poses, one an entity", f"{len(bones)} poses")
-        if isinstance(bones, Packed):
-            alive = np.array([entity not in dead for entity in ids], bool)
-            return np.array(ids, np.int64)[alive], bones.only(alive)
         for entity in ids:
             self.history.require(entity)
+        if isinstance(bones, Packed):
+            alive = np.array([entity not in self.ledger.dead for entity in ids], bool)
+            return np.array(ids, np.int64)[alive], bones.only(alive)
         kept = [row for row, entity in enumerate(ids) if entity not in self.ledger.dead]
         poses = bones[kept] if isinstance(bones, np.ndarray) else [bones[row] for row in kept]
         return [ids[row] for row in kept], poses

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import partial
 from itertools import zip_longest
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -18,12 +17,14 @@ from tinclock.core.ruling.histories import history_beside, history_for, stores_a
 from tinclock.core.ruling.pipeline import ClaimPipeline
 from tinclock.core.ruling.records import Ruling
 from tinclock.core.ruling.short_way import Counted
-from tinclock.core.timeline.shared import OutOfStep, Stored
+from tinclock.core.timeline.shared import OutOfStep, SharedHistory
 from tinclock.recordings.replay import NO_POSES, poses_by_tick, rerule
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
+
+    from numpy.typing import NDArray
 
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
@@ -58,6 +59,14 @@ class _Sent(NamedTuple):
     claims: list[tuple[str, object, float]]
     steps: list[int]
     rows: Rows
+
+
+class _Tick(NamedTuple):
+    """A tick whose poses are stored: server time, and who is there."""
+
+    server_time: float
+    entities: NDArray[np.int64]
+    ids: list[int]
 
 
 class _Doing(NamedTuple):
@@ -113,9 +122,9 @@ def _go_through(
         if flush.missing is not None:
             _say_once(recording, f"{flush.missing}; ruled again only up to there")
             break
-        for stretch in _stretches(_doings(recording, flush)):
+        for doing in _doings(recording, flush):
             for group in groups:
-                group.do(stretch)
+                group.do(doing)
         for group in groups:
             group.end_flush()
         if len(recording.problems) > problems:
@@ -182,26 +191,32 @@ def _doings(recording: Recording, flush: Flush) -> Iterator[_Doing]:
         yield _Doing(waiting.steps[0], "claims", waiting)
 
 
-def _stretches(doings: Iterator[_Doing]) -> Iterator[list[_Doing]]:
-    """From one tick's poses up to the next."""
-    stretch: list[_Doing] = []
-    for doing in doings:
-        if doing.what == "record" and stretch:
-            yield stretch
-            stretch = []
-        stretch.append(doing)
-    if stretch:
-        yield stretch
-
-
 class _Tried(Referee):
     """A referee by other rules. lead : the history whose poses it looks at, as others do; None: it stores its own"""
 
     def __init__(self, recording: Recording, rules: Rules, level: Level | None, lead: PoseHistory | None) -> None:
         header = recording.require_header()
         self.rules, self.level, self.seed = rules, level, header.seed
-        own = partial(history_for, rules, header.storage)
-        self._take_up(ClaimPipeline(rules, level, self.seed, own if lead is None else partial(history_beside, rules, lead)))
+        self._shared = None if lead is None else history_beside(rules, lead)
+        own = self._shared or history_for(rules, header.storage)
+        self._take_up(ClaimPipeline(rules, level, self.seed, lambda: own))
+
+    def look(self, tick: _Tick) -> None:
+        """`record`, where the lead has stored the poses."""
+        dead, entities = self._ledger.dead, tick.entities
+        if dead and not dead.isdisjoint(tick.ids):
+            entities = entities[[entity not in dead for entity in tick.ids]]
+        self._beside().look(entities)
+        self.rules = self._pipeline.begin_tick(tick.server_time)
+
+    def look_again(self) -> None:
+        """`published`, where the lead was told."""
+        self._beside().look_again()
+
+    def _beside(self) -> SharedHistory:
+        if self._shared is None:
+            raise OutOfStep
+        return self._shared
 
     def count(self, sent: _Sent) -> list[Counted]:
         """What comes of some claims."""
@@ -217,21 +232,32 @@ class _Group:
         self.rules, self.lead = rules, history_for(rules, recording.require_header().storage)
         self.sides: list[_Side] = []
 
-    def do(self, stretch: list[_Doing]) -> None:
-        """Carry out some calls, one side after another. A side that goes another way is lost, and is ruled by itself."""
-        if stretch[0].what == "record":
-            tick, at, entities, poses = stretch[0].given
+    def do(self, doing: _Doing) -> None:
+        """Carry out a call, one side after another. A side that goes another way is lost, and is ruled by itself."""
+        if doing.what == "record":
             try:
-                self.lead.record(tick, at, entities, poses)
+                self.lead.record(*doing.given)
             except TinClockError:  # some may take these poses, those in whose match the one at fault is dead
                 for side in self.sides:
                     side.is_lost = True
-            stretch = [stretch[0]._replace(given=(tick, at, entities, Stored(len(poses)))), *stretch[1:]]
+            else:
+                self._each(_Doing(doing.step, "look", _Tick(doing.given[1], doing.given[2], doing.given[2].tolist())))
+        elif doing.what == "published":
+            try:
+                self.lead.publish(*doing.given)
+            except TinClockError:
+                for side in self.sides:
+                    side.refuse()
+            else:
+                self._each(_Doing(doing.step, "look again", None))
+        else:
+            self._each(doing)
+
+    def _each(self, doing: _Doing) -> None:
         for side in self.sides:
             if not side.is_lost:
                 try:
-                    for doing in stretch:
-                        side.do(doing)
+                    side.do(doing)
                 except OutOfStep:
                     side.is_lost = True
 
@@ -247,10 +273,9 @@ class _Alone:
     def __init__(self, side: _Side) -> None:
         self._side, self.end_flush = side, side.end_flush
 
-    def do(self, stretch: list[_Doing]) -> None:
-        """Carry out some calls."""
-        for doing in stretch:
-            self._side.do(doing)
+    def do(self, doing: _Doing) -> None:
+        """Carry out a call."""
+        self._side.do(doing)
 
 
 class _Side:
@@ -269,6 +294,10 @@ class _Side:
             if what == "claims":
                 for step, now in zip(given.steps, referee.count(given), strict=True):
                     self._note(step, [now])
+            elif what == "look":
+                referee.look(given)
+            elif what == "look again":
+                referee.look_again()
             elif what == "record":
                 referee.record(*given)
             elif what == "published":
@@ -283,6 +312,10 @@ class _Side:
                     self._note(doing.step, [told(answer)])
         except TinClockError:
             self._refused += 1
+
+    def refuse(self) -> None:
+        """Count a call that these rules don't allow."""
+        self._refused += 1
 
     def _note(self, step: int, now: list[Counted]) -> None:
         """Count what came of a step, and hold it against what came of it before."""

@@ -23,7 +23,7 @@ def history_for(rules: Rules, storage: Literal["full", "half"]) -> PoseHistory:
     )
 
 
-def history_beside(rules: Rules, lead: PoseHistory) -> PoseHistory:
+def history_beside(rules: Rules, lead: PoseHistory) -> SharedHistory:
     """An empty one that looks at the poses of another, whose rules have the same of what `stores_alike` compares."""
     return SharedHistory(lead, zone_depth_m=rules.match.zone_depth_m, tick_rate_hz=rules.match.tick_rate_hz)
 

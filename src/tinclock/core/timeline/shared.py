@@ -1,7 +1,8 @@
 """Poses that several referees look at, of one match that each rules by rules of its own: stored once a tick.
 
-Who is there differs, since the dead have no poses, so each keeps its own epochs; where everybody stood is the same. A
-referee whose match goes another way, in which somebody else has a column, can't share any longer: `OutOfStep`.
+Who is there differs, since the dead have no poses, so each keeps its own epochs; ticks, snapshots and where everybody
+stood are the same. A referee whose match goes another way, in which somebody else has a column, can't share any longer:
+`OutOfStep`.
 """
 
 from __future__ import annotations
@@ -14,42 +15,23 @@ from tinclock.core.errors import UnknownNameError
 from tinclock.core.kernels import poses
 from tinclock.core.timeline.columns import Columns, Store
 from tinclock.core.timeline.history import PoseHistory
-from tinclock.core.timeline.packed import Packed
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Mapping
 
     from numpy.typing import NDArray
 
     from tinclock.core.geometry.rig import Rig
-    from tinclock.core.timeline.packed import Poses
 
 
 class OutOfStep(Exception):
     """A match went another way than the one whose poses it shares, and has to be ruled by itself."""
 
 
-class Stored(Packed):
-    """Poses of a tick that are stored already; so many of them."""
-
-    __slots__ = ("_count",)
-
-    def __init__(self, count: int) -> None:
-        self._count = count
-
-    def __len__(self) -> int:
-        """How many bodies."""
-        return self._count
-
-    def only(self, kept: NDArray[np.bool_]) -> Stored:
-        """The bodies that are marked. kept : (n,) bool"""
-        return Stored(int(kept.sum()))
-
-
 class SharedHistory(PoseHistory):
     """A history that stores no poses: it looks at those of another one, in which everybody is who isn't dead in this.
 
-    It is written after the other, a tick at a time, and tells it who comes and goes.
+    It is told of each tick and each snapshot after the other was (`look`, `look_again`), and tells it who comes and goes.
     """
 
     def __init__(self, lead: PoseHistory, *, zone_depth_m: float = 0.0, tick_rate_hz: float) -> None:
@@ -61,16 +43,31 @@ class SharedHistory(PoseHistory):
         )  # fmt: skip
 
     def _make_columns(self, rigs: Mapping[str, Rig], slots: int, storage: Literal["full", "half"]) -> Columns:
-        self._shared = _SharedColumns(self._lead)
-        return self._shared
+        self._own = _OwnColumns(self._lead)
+        return self._own
 
-    def _make_room(self, server_time: float) -> None:
-        super()._make_room(server_time)
-        if self._shared.catch_up():
+    def look(self, entities: NDArray[np.int64]) -> None:
+        """The other one stored a tick, in which these are there. Raises `OutOfStep` where that has other columns."""
+        lead, own = self._lead, self._own
+        if own.layout != lead.columns.layout:
+            raise OutOfStep
+        if own.catch_up(list(self._slots.values()) if own.slots != lead.capacity else None):
             self._tell_columns()
+        before = lead.slot_before_newest
+        self.look_again()
+        own.note(self.newest_slot, before, entities)
+
+    def look_again(self) -> None:
+        """Take over which ticks the other one holds, and which of them are snapshots."""
+        lead = self._lead
+        self._newest_tick, self._newest_time, self._recorded = lead._newest_tick, lead._newest_time, lead._recorded
+        self._slots, self._times, self._ticks, self.snapshots = lead._slots, lead._times, lead._ticks, lead.snapshots
+        self._published_ticks, self._published_times = lead._published_ticks, lead._published_times
+        self._snapshot_rows, self._tick_rows = lead._snapshot_rows, lead._tick_rows
+        self._tell_kernels()
 
 
-class _SharedColumns(Columns):
+class _OwnColumns(Columns):
     """Columns whose epochs and books are their own; everything else lies in the lead's arrays."""
 
     def __init__(self, lead: PoseHistory) -> None:
@@ -89,11 +86,17 @@ class _SharedColumns(Columns):
         columns = old.epochs.shape[1]
         self._full.epochs[to, :columns], self._full.bodies[:columns] = old.epochs[rows], old.bodies
 
-    def catch_up(self) -> bool:
-        """Look at the lead's arrays where it has made larger ones since; returns whether it has."""
+    def catch_up(self, held: list[int] | None) -> bool:
+        """Look at the lead's arrays where it has made larger ones since; returns whether it has.
+
+        held : where it has made a longer ring, the slots that hold something in this one, oldest first
+        """
         if self._full.turns is self._lead.columns.store.turns:
             return False
-        self._allocate(self._full.epochs.shape[1], self._full.turns.shape[1])
+        if held is None:
+            self._allocate(self._full.epochs.shape[1], self._full.turns.shape[1])
+        else:
+            self.lengthen(self._lead.capacity, held)
         return True
 
     def add(self, entity: int, rig: str) -> None:
@@ -109,13 +112,9 @@ class _SharedColumns(Columns):
         if self._lead.columns.of(entity) >= 0:
             self._lead.remove(entity)
 
-    def write(self, slot: int, before: int, entities: Sequence[int] | NDArray[np.int64], bones: Poses) -> None:
-        """Note who is there in a tick that the lead has stored. Raises `OutOfStep` where that is another tick."""
-        lead = self._lead
-        if not isinstance(bones, Stored) or slot != lead.newest_slot or self.layout != lead.columns.layout:
-            raise OutOfStep
-        ids = np.ascontiguousarray(entities, np.int64)
+    def note(self, slot: int, before: int, entities: NDArray[np.int64]) -> None:
+        """Note who is there in a slot that the lead has written. before : the slot of the tick before, -1 for none"""
         books = self.lookup, self._cuts, self._absences, self._seen
-        verdict, member = poses.note_who_is_there(slot, before, ids, books, self.header)
+        verdict, member = poses.note_who_is_there(slot, before, entities, books, self.header)
         if verdict != poses.OK:
-            raise UnknownNameError("entity", int(ids[member]), self.entities)
+            raise UnknownNameError("entity", int(entities[member]), self.entities)
