@@ -12,7 +12,7 @@ from tinclock.core.analysis.changes import told
 from tinclock.core.errors import RecordingError, TinClockError
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
-from tinclock.core.ruling.commands import Act, ChangeRules, read_change
+from tinclock.core.ruling.commands import Act, ChangeRules, Ping, Pong, read_change
 from tinclock.core.ruling.histories import history_beside, history_for, stores_alike
 from tinclock.core.ruling.pipeline import ClaimPipeline
 from tinclock.core.ruling.records import Ruling
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.counting import Rows
+    from tinclock.core.timeline.clock import ClockEstimate
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.recordings.layout import Flush
     from tinclock.recordings.recording import Recording
@@ -209,6 +210,10 @@ class _Tried(Referee):
         self._beside().look(entities)
         self.rules = self._pipeline.begin_tick(tick.server_time)
 
+    def share_clock(self, connection: str, clock: ClockEstimate) -> None:
+        """`ping` or `pong`, where another side worked out what it says of the line's clock."""
+        self._roster.require_connection(connection).share(clock)
+
     def look_again(self) -> None:
         """`published`, where the lead was told."""
         self._beside().look_again()
@@ -250,8 +255,21 @@ class _Group:
                     side.refuse()
             else:
                 self._each(_Doing(doing.step, "look again", None))
+        elif isinstance(doing.given, (Ping, Pong)):
+            self._tell_clocks(doing)
         else:
             self._each(doing)
+
+    def _tell_clocks(self, doing: _Doing) -> None:
+        """Pings and pongs have nothing to do with rules: one side works out what they say of a line, for all."""
+        first = next((side for side in self.sides if not side.is_lost), None)
+        if first is not None and first.do(doing):
+            name = doing.given.connection
+            self._each(_Doing(doing.step, "clock", (name, first.referee.clock(name))))
+        elif first is not None:
+            for side in self.sides:
+                if side is not first:
+                    side.refuse()
 
     def _each(self, doing: _Doing) -> None:
         for side in self.sides:
@@ -282,20 +300,22 @@ class _Side:
     """One set of rules' way through a recording. is_lost : it can't share its poses any longer"""
 
     def __init__(self, referee: _Tried, before: Told) -> None:
-        self._referee, self.is_lost = referee, False
+        self.referee, self.is_lost = referee, False
         self._before, self._left = before, sum(map(len, before.values()))
         self._outcomes = {"upheld": 0, "amended": 0, "denied": 0}
         self._damage, self._kills, self._flipped, self._refused = 0.0, 0, 0, 0
 
-    def do(self, doing: _Doing) -> None:
-        """Carry out one call; one that these rules don't allow is left out."""
-        referee, what, given = self._referee, doing.what, doing.given
+    def do(self, doing: _Doing) -> bool:
+        """Carry out one call; returns False for one that these rules don't allow, which is left out."""
+        referee, what, given = self.referee, doing.what, doing.given
         try:
             if what == "claims":
                 for step, now in zip(given.steps, referee.count(given), strict=True):
                     self._note(step, [now])
             elif what == "look":
                 referee.look(given)
+            elif what == "clock":
+                referee.share_clock(*given)
             elif what == "look again":
                 referee.look_again()
             elif what == "record":
@@ -312,6 +332,8 @@ class _Side:
                     self._note(doing.step, [told(answer)])
         except TinClockError:
             self._refused += 1
+            return False
+        return True
 
     def refuse(self) -> None:
         """Count a call that these rules don't allow."""
@@ -331,7 +353,7 @@ class _Side:
 
     def end_flush(self) -> None:
         """Count what was told."""
-        self._kills += sum(event.kind == "death" for event in self._referee.events())
+        self._kills += sum(event.kind == "death" for event in self.referee.events())
 
     def result(self) -> Ranged:
         """What came of it; rulings that none was held against are flips."""

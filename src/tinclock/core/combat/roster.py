@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Any, Final, NamedTuple, Protocol
 
 from tinclock.core.combat.held import Held
 from tinclock.core.combat.items import Stock
@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 
 LONGEST_NAME = 200
 """Characters of an account, a connection, a name or a team: what every store holds."""
+_OF_CLOCK: Final = slice(LINE.samples, LINE.pong_ring + 1)
+"""What a clock's estimate writes into its connection's row."""
 
 
 def require_name(what: str, text: object) -> str:
@@ -191,6 +193,14 @@ class Connection(Row):
         row[LINE.interpolation_delay_s], row[LINE.extrapolate_s] = drawing.interpolation_delay_s, drawing.extrapolate_s
         row[LINE.shows_nearest] = drawing.between == "nearest"
         row[LINE.extrapolates] = drawing.when_late == "extrapolate"
+
+    def share(self, clock: ClockEstimate) -> None:
+        """Go by the clock of the same line in another referee of this match, as it is now."""
+        self.clock = clock
+        own: Any = self.numbers
+        known: Any = clock.numbers
+        if known is not own:
+            own[_OF_CLOCK] = known[_OF_CLOCK]
 
     def remember(self, receipt: Receipt) -> None:
         """Keep a receipt for repeats of its sequence number (not the ruling: that is many times as large)."""
