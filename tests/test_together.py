@@ -22,7 +22,6 @@ from test_refusals import everything
 import tinclock
 import tinclock.errors
 from tinclock.core.analysis.changes import told as compared
-from tinclock.core.analysis.tally import tally
 from tinclock.core.findings import DEFAULTS, FINDINGS
 from tinclock.core.kernels.facts import FINDING, MEASURE
 from tinclock.core.kernels.lengths import length_of
@@ -35,7 +34,7 @@ from tinclock.core.ruling.trace import _WORDS
 from tinclock.core.timeline.lag import LagTracker, Said
 from tinclock.core.timeline.least import Least
 from tinclock.core.timeline.queue import NumberQueue
-from tinclock.recordings import Recording, changes, rerule, rerule_range, undying, with_setting
+from tinclock.recordings import Recording, rerule
 from tinclock.sample import data_file
 
 json = msgspec.json.encode
@@ -168,25 +167,6 @@ def test_claims_together_are_recorded_as_claims_one_by_one(rules, level, tmp_pat
         assert second.piece(name, second.flushes[-1]).to_pylist() == first.piece(name, first.flushes[-1]).to_pylist()
     assert len({row["step"] for row in first.piece("events", first.flushes[-1]).to_pylist()}) > 5
     assert rerule(second).as_recorded
-
-
-def test_a_range_in_one_pass_gives_what_a_pass_for_each_setting_gives():
-    """Trying many values at once counts the same outcomes, damage, deaths and flips as ruling again for each."""
-    source = Recording(Path(str(data_file("sample"))))
-    rules = source.require_header().rules
-    tried = [with_setting(rules, "view.max_rewind_s", value) for value in (0.05, 0.15, 0.4)]
-    steps = [step for flush in source.flushes for step in source.piece("rulings", flush)["step"].to_pylist()]
-    recorded = list(source.rulings())
-    for one, ranged in zip(tried, rerule_range(source, tried), strict=True):
-        found = rerule(source, rules=one)
-        outcomes = tally(found.rulings)["outcomes"]
-        assert (ranged.upheld, ranged.amended, ranged.denied) == tuple(outcomes.values())
-        assert ranged.damage == pytest.approx(sum(ruling.damage for ruling in found.rulings))
-        assert ranged.kills == sum(event.kind == "death" for event in found.events)
-        assert ranged.flipped == len(changes(recorded, steps, found.rulings, found.steps).flips)
-    assert ranged.flipped == 0
-    undying_rules = undying(rules)
-    assert rerule_range(source, [undying_rules], against=undying_rules)[0].flipped == 0
 
 
 def test_shots_as_arrays_are_ruled_as_the_same_claims(rules, level):

@@ -26,7 +26,7 @@ Rows = dict[int, bytes]
 
 
 class Counting(Together):
-    """Rules on many claims of one match, and tells of each what counts: `Counted`, or its ruling where it wasn't plain."""
+    """Rules on many claims of one match; tells of each what counts: `Counted`, or its ruling where it wasn't plain."""
 
     _rows: Rows
 

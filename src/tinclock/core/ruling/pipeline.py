@@ -51,9 +51,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
     from tinclock.core.geometry.level import Level
+    from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.counting import Rows
     from tinclock.core.ruling.short_way import Counted
-    from tinclock.core.rules.ruleset import Rules
     from tinclock.core.timeline.bodies import Reached
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.vectors import Triple

@@ -133,7 +133,8 @@ class ShortWay:
         """`settle` for somebody who only counts what comes of claims: nothing can be read of it afterwards."""
         became, before, after = found[FOUND.became], found[FOUND.before], found[FOUND.after]
         outcome: Outcome = "upheld"
-        hits, place, counts = _NO_HITS, None, True
+        hits, place, counts, says = _NO_HITS, None, True, False
+        met = _NOTHING_MET
         if became == REFUSED:
             outcome, counts = "denied", CODES[int(found[FINDINGS_FROM + CODE])] not in NOT_COUNTED
             place = place_of(found) if type(claim) is MoveClaim else None
@@ -142,15 +143,15 @@ class ShortWay:
                 quick.connection.transits.make_room()
             place = found[FOUND.at_x], found[FOUND.at_y], found[FOUND.at_z]
         else:
-            met = _NOTHING_MET
             if became >= AT_COVER:
                 met = self._struck(quick, became, now, int(found[FOUND.column]), int(found[FOUND.part]), before, after)
                 if became == HIT and met.part is not None:
                     hits = ((met.entity, met.part.name, found[FOUND.amount], is_lethal(before, after)),)
-            if claim.victim is not None or claim.part is not None or claim.damage is not None:
-                outcome = self._compare(quick, claim, now, met, became == HIT, found)[0]
-            elif found[FOUND.findings] and self._checking.amends(found):
-                outcome = "amended"
+            says = claim.victim is not None or claim.part is not None or claim.damage is not None
+        if says:
+            outcome = self._compare(quick, claim, now, met, became == HIT, found)[0]
+        elif became != REFUSED and found[FOUND.findings] and self._checking.amends(found):
+            outcome = "amended"
         if counts:
             at = claim.sequence % REMEMBERED_RECEIPTS
             quick.connection.sequences[at], quick.connection.receipts[at] = claim.sequence, _FORGOTTEN

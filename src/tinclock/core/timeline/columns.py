@@ -79,7 +79,7 @@ class Columns:
         self._allocate(0, 0)
 
     def _allocate(self, columns: int, bones: int, held: list[int] | None = None) -> None:
-        """Make larger arrays. held : the slots that go to the beginning of a longer ring; None: all stay where they are"""
+        """Make larger arrays. held : the slots that go to the beginning of a longer ring; None: all stay in place"""
         old: Store | None = getattr(self, "_full", None)
         self._full = self._arrays(columns, bones)
         reach = np.zeros(self._full.turns.shape[1])

@@ -31,7 +31,8 @@ class OutOfStep(Exception):
 class SharedHistory(PoseHistory):
     """A history that stores no poses: it looks at those of another one, in which everybody is who isn't dead in this.
 
-    It is told of each tick and each snapshot after the other was (`look`, `look_again`), and tells it who comes and goes.
+    It is told of each tick and each snapshot after the other was (`look`, `look_again`), and tells it who comes and
+    goes.
     """
 
     def __init__(self, lead: PoseHistory, *, zone_depth_m: float = 0.0, tick_rate_hz: float) -> None:
