@@ -49,6 +49,7 @@ bench: $(VENV)/.bench-ready
 	$(BIN)/python benchmarks/timeline_costs.py
 	$(BIN)/python benchmarks/starting.py
 	$(BIN)/python benchmarks/busy_match.py
+	$(BIN)/python benchmarks/ranges.py
 	$(BIN)/python benchmarks/flights.py
 	$(BIN)/python benchmarks/recordings.py
 	$(BIN)/python benchmarks/kills.py

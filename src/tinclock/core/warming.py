@@ -22,6 +22,7 @@ from tinclock.core.referee import Referee
 from tinclock.core.rules.ruleset import Rules
 from tinclock.core.ruling.checks.view import bound_views
 from tinclock.core.ruling.claims import ShotClaim
+from tinclock.core.ruling.histories import history_beside
 from tinclock.core.timeline.drawn import drawn_view
 from tinclock.core.timeline.views import Drawing, View
 
@@ -142,6 +143,14 @@ class _Match:
         for _ in range(4):
             self._record()
 
+    def _look_beside(self) -> None:
+        """As the settings of a range do, which share poses."""
+        lead = self.referee._pipeline.history
+        beside = history_beside(self._rules, lead)
+        for entity, rig in ((1, "body"), (2, "body"), (3, "door")):
+            beside.add(entity, rig)
+        beside.look(np.array([1, 3]))
+
     def _pose(self, x: float) -> Any:
         return np.array([[x, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0], [x, 0.0, 0.5, 0.0, 0.0, 0.0, 1.0]])
 
@@ -223,6 +232,7 @@ class _Match:
             self._claim("move", position=[x, 0.0, 0.0], client_time=1.0 + x)
 
     def _questions(self) -> None:
+        self._look_beside()
         history, now = self.referee.history, View(self._tick - 1, self._tick, 0.5)
         history.nearest_many([[-3.0, 0.0, 1.0]], [[1.0, 0.0, 0.0]], [self._tick], [self._tick], [0.0])
         history.hitboxes_at(2, now)

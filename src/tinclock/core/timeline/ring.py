@@ -159,8 +159,7 @@ class PoseRing:
         """The ring slot of the tick recorded last; 0 before the first, where everybody is absent."""
         return self._slots.get(self._newest_tick, 0)
 
-    @property
-    def slot_before_newest(self) -> int:
+    def _slot_before_newest(self) -> int:
         """The ring slot of the tick before the newest, -1 for none."""
         return (self._recorded - 2) % self.capacity if self._recorded > 1 else -1
 

@@ -54,7 +54,7 @@ class SharedHistory(PoseHistory):
             raise OutOfStep
         if own.catch_up(list(self._slots.values()) if own.slots != lead.capacity else None):
             self._tell_columns()
-        before = lead.slot_before_newest
+        before = lead._slot_before_newest()
         self.look_again()
         own.note(self.newest_slot, before, entities)
 
