@@ -20,10 +20,10 @@ from tinclock.recordings.layout import Flush as Flush
 from tinclock.recordings.layout import Header as Header
 from tinclock.recordings.listing import recordings_in as recordings_in
 from tinclock.recordings.past import past_of as past_of
-from tinclock.recordings.ranges import Ranged as Ranged
 from tinclock.recordings.ranges import rerule_range as rerule_range
 from tinclock.recordings.recorder import Recorder as Recorder
 from tinclock.recordings.recording import EntityPoses as EntityPoses
 from tinclock.recordings.recording import Recording as Recording
 from tinclock.recordings.replay import Replay as Replay
 from tinclock.recordings.replay import rerule as rerule
+from tinclock.recordings.sides import Ranged as Ranged

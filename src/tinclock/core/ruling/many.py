@@ -110,7 +110,11 @@ class Together:
         self._newest.clear()
         while begin < len(waiting):
             end = check_claims(self._at, begin, len(waiting), 0)
-            self._settle_rows(waiting, begin, end, done)
+            if end - begin > FEW:
+                self._settle(waiting, begin, end, done)
+            else:
+                for row in range(begin, end):
+                    done(self._short_way.settle_row(*waiting[row], self._found_rows[row]))
             if end < len(waiting):
                 quick, claim, now = waiting[end]
                 found, at = self._found_rows[end], self._at + self._calls.strides[0] * end
@@ -118,16 +122,8 @@ class Together:
                 done(self._go_on(quick, claim, now, begun))
             begin = end + 1
 
-    def _settle_rows(self, waiting: list[Waiting], begin: int, end: int, done: Callable[[Ruling], None]) -> None:
-        """What follows from the claims of some rows, which the kernel committed."""
-        if end - begin > FEW:
-            self._settle(waiting, begin, end, done)
-        else:
-            for row in range(begin, end):
-                done(self._short_way.settle_row(*waiting[row], self._found_rows[row]))
-
     def _settle(self, waiting: list[Waiting], begin: int, end: int, done: Callable[[Ruling], None]) -> None:
-        """The same for many, whose numbers are taken out of all rows at once."""
+        """What follows from the claims of some rows, which the kernel committed."""
         found, settle = self._found[begin:end], self._short_way.settle
         lengths = (8 * length_of(found[:, FOUND.steps].astype(np.int64))).tolist()
         width = max(lengths)

@@ -11,6 +11,7 @@ from tinclock.core.combat.roster import Connection, HeldTrigger, Participant, Ro
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import BadNumberError, RulesError
 from tinclock.core.findings import Finding
+from tinclock.core.kernels.rows import FOUND
 from tinclock.core.plain import Fields
 from tinclock.core.rules.consequences import consequences_of
 from tinclock.core.rules.contradictions import contradictions
@@ -29,7 +30,6 @@ from tinclock.core.ruling.claims import (
     exact,
     read_claim,
 )
-from tinclock.core.ruling.counting import Counting
 from tinclock.core.ruling.flying import end_flight, fly_all
 from tinclock.core.ruling.many import Together
 from tinclock.core.ruling.outcome import named, ruling_on
@@ -52,8 +52,6 @@ if TYPE_CHECKING:
 
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
-    from tinclock.core.ruling.counting import Rows
-    from tinclock.core.ruling.short_way import Counted
     from tinclock.core.timeline.bodies import Reached
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.vectors import Triple
@@ -102,9 +100,8 @@ class ClaimPipeline:
         self._checking = Checking(self.history, level, self.roster, self.numbers, consequences)
         for actor in self.roster.actors.values():
             self._checking.enter(actor)
-        self._short_way = ShortWay(self._world, self._checking, self._numbering)
+        self.short_way = ShortWay(self._world, self._checking, self._numbering)
         self._together: Together | None = None
-        self._counting: Counting | None = None
 
     def __getstate__(self) -> Fields:
         """For a checkpoint: the match's state, and no more."""
@@ -124,7 +121,7 @@ class ClaimPipeline:
     def begin_tick(self, now: float) -> Rules:
         """A tick is recorded: the rules that hold from now on."""
         if self._next_rules is not None:
-            self._world = self._short_way.world = change_rules(self._world, self._checking, self._next_rules, now)
+            self._world = self.short_way.world = change_rules(self._world, self._checking, self._next_rules, now)
             self._next_rules = None
         return self._world.rules
 
@@ -160,7 +157,7 @@ class ClaimPipeline:
                 and packs(claim, quick, received_at, self._checking.plain_row)
                 and connection.is_new(claim.sequence)  # type: ignore[attr-defined]
             ):
-                ruled = self._short_way.rule(quick, claim, received_at)
+                ruled = self.short_way.rule(quick, claim, received_at)
                 return self._go_on(quick, claim, received_at, ruled) if isinstance(ruled, Begun) else ruled
         return self._rule_slowly(sender, connection, claim, received_at)
 
@@ -168,22 +165,25 @@ class ClaimPipeline:
         """See `Referee.rule_many`."""
         if self.ledger.enforces:
             if self._together is None:
-                self._together = Together(self._checking, self._short_way, self.rule, self._go_on)
+                self._together = Together(self._checking, self.short_way, self.rule, self._go_on)
             self._together.rule(claims, self.roster.connections, done)
             return
         for sender, claim, received_at in claims:
             done(self.rule(sender, claim, received_at))
 
-    def count_many(
-        self, claims: Iterable[tuple[str, object, float]], rows: Rows, done: Callable[[Ruling | Counted], None]
-    ) -> None:
-        """`rule_many` for somebody who only counts what comes of them, see `Counting`."""
-        if self.ledger.enforces:
-            if self._counting is None:
-                self._counting = Counting(self._checking, self._short_way, self.rule, self._go_on)
-            self._counting.count(claims, rows, self.roster.connections, done)
-        else:
-            self.rule_many(claims, done)
+    @property
+    def world_at(self) -> int:
+        """The address of what all claims are held against."""
+        return self._checking.world_at
+
+    def quick_of(self, connection: Connection) -> Quick | None:
+        """What a connection's claims are held against in the short way."""
+        return self._checking.quick_of(connection)
+
+    def go_on(self, quick: Quick, claim: Any, now: float, call_at: int, found: Any) -> Ruling:
+        """Rule on a claim that has begun in a row of its own, and turned out not to be of the usual kind."""
+        begun = self.short_way.begun(quick, claim, int(found[FOUND.place]), call_at, found)
+        return self._go_on(quick, claim, now, begun)
 
     def _rule_beside(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
         """Rule where nothing is enforced."""

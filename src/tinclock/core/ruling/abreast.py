@@ -1,0 +1,122 @@
+"""Claims of one match, ruled by several referees side by side who only count what comes of them, each by its own rules.
+
+Plain claims stand in rows as in `many`, those of all referees together: the first to find one plain packs it for all,
+one kernel call rules on all of them, and no ruling is made and no receipt kept.
+"""
+
+from __future__ import annotations
+
+from itertools import groupby
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from tinclock.core.kernels.checking import check_claims
+from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
+from tinclock.core.kernels.rows import CALL, CLAIM, FOUND_LENGTH, MOST_AT_ONCE
+from tinclock.core.packed import address_of, memory_of
+from tinclock.core.ruling.procedures import QUICK
+from tinclock.core.ruling.quick import PACKS, SUITS
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from tinclock.core.ruling.pipeline import ClaimPipeline
+    from tinclock.core.ruling.quick import Quick
+    from tinclock.core.ruling.records import Ruling
+    from tinclock.core.ruling.short_way import Counted
+
+Sent = tuple[str, object, float]
+"""A claim: its connection, what was sent, and when it came, server time in seconds."""
+
+
+class Abreast:
+    """Rules on claims for several referees; what they share is memory for rows."""
+
+    def __init__(self) -> None:
+        claims, found = np.zeros((MOST_AT_ONCE, len(CLAIM))), np.zeros((MOST_AT_ONCE, FOUND_LENGTH))
+        claims[:, CLAIM.push] = np.nan
+        self._calls = np.zeros((MOST_AT_ONCE, len(CALL)), np.int64)
+        self._calls[:, CALL.plain] = 1
+        for rows, place in ((claims, CALL.claim), (found, CALL.found)):
+            self._calls[:, place] = address_of(rows) + rows.strides[0] * np.arange(MOST_AT_ONCE)
+        self._claims, self._found = claims, found
+        self._claim_rows, self._found_rows = [memory_of(row) for row in claims], [memory_of(row) for row in found]
+        self._claim_bytes = [row.cast("B") for row in self._claim_rows]
+        self._call_rows = [memory_of(row) for row in self._calls]
+        self._at = address_of(self._calls)
+        self._orders = {kind: (order.at, order.count) for kind, order in QUICK.items()}
+        self._waiting: list[tuple[ClaimPipeline, list[Counted | Ruling], Quick, Any, float]] = []
+
+    def count(self, claims: Sequence[Sent], pipelines: Sequence[ClaimPipeline]) -> list[list[Counted | Ruling]]:
+        """What comes of each claim, by each referee: `Counted`, or its ruling where it isn't plain.
+
+        A claim sees the match as the one before left it.
+        """
+        told: list[list[Counted | Ruling]] = [[] for _ in pipelines]
+        for may_be_plain, run in groupby(claims, lambda sent: type(sent[1]) in PACKS):
+            together = list(run)
+            packed: list[bytes | None] = [None] * len(together)
+            for pipeline, out in zip(pipelines, told, strict=True):
+                if len(self._waiting) + len(together) > MOST_AT_ONCE:
+                    self._flush()
+                begin = len(self._waiting)
+                if not (may_be_plain and self._takes(together, packed, pipeline, out)):
+                    del self._waiting[begin:]
+                    pipeline.rule_many(together, out.append)
+            self._flush()
+        return told
+
+    def _takes(
+        self, claims: Sequence[Sent], packed: list[bytes | None], pipeline: ClaimPipeline, out: list[Counted | Ruling]
+    ) -> bool:
+        """Put all claims into the next rows for one referee; returns False where one isn't plain, or was ruled before.
+
+        packed : the rows of those that were plain for another
+        """
+        if not pipeline.ledger.enforces or len(claims) > MOST_AT_ONCE:
+            return False
+        waiting, newest, world = self._waiting, dict[str, int](), pipeline.world_at
+        connections, quick_of = pipeline.roster.connections, pipeline.quick_of
+        for place, (sender, claim, now) in enumerate(claims):
+            connection, kind = connections.get(sender), type(claim)
+            if connection is None or kind not in PACKS:
+                return False
+            known: Any = claim
+            quick = connection.quick
+            if quick is None or not quick.fits():
+                quick = quick_of(connection)
+            row, ready = len(waiting), packed[place]
+            if quick is None:
+                return False
+            if ready is not None:
+                if not SUITS[kind](known, quick):
+                    return False
+                self._claim_bytes[row][:] = ready
+            elif PACKS[kind](known, quick, now, self._claim_rows[row]):
+                packed[place] = bytes(self._claim_bytes[row])
+            else:
+                return False
+            sequence = known.sequence
+            if connection.sequences[sequence % REMEMBERED_RECEIPTS] == sequence or sequence <= newest.get(sender, 0):
+                return False
+            newest[sender], call = sequence, self._call_rows[row]
+            call[CALL.world], call[CALL.who] = world, quick.who_at
+            call[CALL.order], call[CALL.checks] = self._orders[kind]
+            waiting.append((pipeline, out, quick, claim, now))
+        return True
+
+    def _flush(self) -> None:
+        """Rule on what waits."""
+        waiting, begin, rows = self._waiting, 0, self._found_rows
+        while begin < len(waiting):
+            end = check_claims(self._at, begin, len(waiting), 0)
+            for row in range(begin, end):
+                pipeline, out, quick, claim, now = waiting[row]
+                out.append(pipeline.short_way.count(quick, claim, now, rows[row]))
+            if end < len(waiting):
+                pipeline, out, quick, claim, now = waiting[end]
+                at = self._at + self._calls.strides[0] * end
+                out.append(pipeline.go_on(quick, claim, now, at, rows[end]))
+            begin = end + 1
+        waiting.clear()
