@@ -122,6 +122,8 @@ class Checking:
             self._kept.append(level.passable_rows)
             world[WORLD.passable_rows] = int(level.passable_rows.ctypes.data)
         self._world, self._bodies = world, np.zeros(0, np.int64)
+        self.world_at = address_of(world)
+        """The address of what all claims are held against."""
         self._kept.append(numbers.owner)
         self._call = self.call(int(self._who_array.ctypes.data), self._claim)
         self._scratch: list[NDArray[Any]] = []
@@ -134,11 +136,6 @@ class Checking:
     def call(self, who_at: int, claim: Row) -> Call:
         """What the kernel takes for claims that stand in a row and are held against the rows of some."""
         return Call(self.world_at, who_at, claim.at, self._found.at)
-
-    @property
-    def world_at(self) -> int:
-        """The address of what all claims are held against."""
-        return address_of(self._world)
 
     def enter(self, actor: Participant) -> None:
         """Somebody takes part from now on, in the column that the history gave."""

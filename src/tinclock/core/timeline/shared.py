@@ -62,10 +62,15 @@ class SharedHistory(PoseHistory):
         """Take over which ticks the other one holds, and which of them are snapshots."""
         lead = self._lead
         self._newest_tick, self._newest_time, self._recorded = lead._newest_tick, lead._newest_time, lead._recorded
-        self._slots, self._times, self._ticks, self.snapshots = lead._slots, lead._times, lead._ticks, lead.snapshots
-        self._published_ticks, self._published_times = lead._published_ticks, lead._published_times
-        self._snapshot_rows, self._tick_rows = lead._snapshot_rows, lead._tick_rows
+        if self._slots is not lead._slots:  # they are filled where they are, and others only in a longer ring
+            self._slots, self._times, self.snapshots = lead._slots, lead._times, lead.snapshots
+            self._published_ticks, self._published_times = lead._published_ticks, lead._published_times
+            self._snapshot_rows, self._tick_rows = lead._snapshot_rows, lead._tick_rows
         self._tell_kernels()
+
+    def ticks(self) -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.int64]]:
+        """See `PoseRing.ticks`: the other one works it out for all."""
+        return self._lead.ticks()
 
 
 class _OwnColumns(Columns):
