@@ -63,13 +63,20 @@ _RULES = {
                                        "compensation": "launch", "impacts": "claimed"}},
     },
 }  # fmt: skip
-STEPS = ("levels", "poses", "questions", "flights", "claims", "rays", "launches", "shots", "blows", "moves")
+STEPS = ("levels", "poses", "questions", "flights", "claims", "rays", "batches", "launches", "shots", "blows", "moves")
 """What `warm_up` goes through, in order."""
-AHEAD = ("claims", "rays")
-"""What a second process compiles meanwhile: the largest kernel, as much work as all others, and one that shares it."""
+AHEAD = ("claims", "rays", "batches")
+"""What a second process compiles meanwhile: the largest kernel, and two that share most of it; half of all work."""
 _RAY = numba.types.UniTuple(numba.float64, 6)
 _VIEW = numba.types.Tuple((numba.int64, numba.int64, numba.float64))
 _STORED = numba.types.Tuple((numba.int64[::1], numba.float64))
+_MANY = (
+    numba.types.Tuple((numba.float64[:, ::1], numba.float64[:, ::1], numba.float64[::1], numba.int64[::1])),
+    numba.types.Tuple((numba.int64[::1], numba.int64[::1], numba.float64[::1])),
+    numba.types.Tuple((numba.int64[::1], numba.int64[::1], numba.int32[::1])),
+    numba.float64, _STORED,
+    numba.types.Tuple((numba.int64[::1], numba.int64[::1], numba.float64[::1], numba.float64[::1])),
+)  # fmt: skip
 
 
 def warm_up(
@@ -114,8 +121,8 @@ class _Match:
         """By their names."""
         return {
             "levels": self._level, "poses": self._poses, "questions": self._questions, "flights": self._flights,
-            "claims": self._claims, "rays": self._rays, "launches": self._launches, "shots": self._shots,
-            "blows": self._blows, "moves": self._moves,
+            "claims": self._claims, "rays": self._rays, "batches": self._batches, "launches": self._launches,
+            "shots": self._shots, "blows": self._blows, "moves": self._moves,
         }  # fmt: skip
 
     def _level(self) -> None:
@@ -212,6 +219,9 @@ class _Match:
         kinds = _RAY, numba.float64, numba.float64, _VIEW, numba.int64, numba.float64, _STORED
         cast.first_part_alone.compile(kinds)
 
+    def _batches(self) -> None:
+        cast.first_parts.compile(_MANY)
+
     def _launches(self) -> None:
         for weapon in ("ball", "point"):
             self._claim("launch", weapon)
@@ -234,7 +244,6 @@ class _Match:
     def _questions(self) -> None:
         self._look_beside()
         history, now = self.referee.history, View(self._tick - 1, self._tick, 0.5)
-        history.nearest_many([[-3.0, 0.0, 1.0]], [[1.0, 0.0, 0.0]], [self._tick], [self._tick], [0.0])
         history.hitboxes_at(2, now)
         self.referee.in_reach(1, "blow")
         self.referee.welcome("a")

@@ -13,6 +13,8 @@ import numba
 from numba.core.caching import FunctionCache
 from numba.core.runtime import rtsys
 
+from tinclock.core.kernels.parts import PARTS
+
 _told = False
 
 
@@ -92,7 +94,7 @@ def njit(**options: Any) -> Any:
     return decorate
 
 
-inner: Any = numba.njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+inner: Any = numba.njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True, **PARTS)
 """For what only kernels call: it becomes a part of them, so it is neither kept by itself nor given a way in from
 Python, which takes time to compile."""
 
