@@ -50,6 +50,7 @@ def gathering(rules, level, tmp_path_factory) -> Recording:
             name = f"c{tick}"
             team = ("one", "two")[tick % 2]
             here[server.admit(connection=name, account=name, team=team, rig="gardener", weapon="grit_rifle")] = name
+            server.pong(name, server.ping(name, at), at + 5.0, at + 0.002)
         if tick % 31 == 30:
             entity = int(dice.choice(list(here)))
             server.dismiss(here.pop(entity), server_time=at)
@@ -90,6 +91,7 @@ def without(rules: tinclock.Rules, weapon: str) -> tinclock.Rules:
 
 
 SETTINGS: dict[str, Any] = {
+    "nobody can join": lambda rules: without(rules, "grit_rifle"),
     "as recorded": lambda rules: rules,
     "a young view": lambda rules: with_setting(rules, "view.max_rewind_s", 0.08),
     "deadly": lambda rules: with_setting(rules, "weapons.grit_rifle.damage", 1000.0),
@@ -98,7 +100,6 @@ SETTINGS: dict[str, Any] = {
     "long memory": lambda rules: with_setting(rules, "match.history_s", 2.0),
     "weak": lambda rules: with_setting(rules, "match.health", 20.0),
     "nothing enforced": lambda rules: with_setting(rules, "match.enforce", "no"),
-    "nobody can join": lambda rules: without(rules, "grit_rifle"),
 }
 
 

@@ -5,6 +5,7 @@ Sides whose rules store poses alike share a history (`core.timeline.shared`), ke
 
 from __future__ import annotations
 
+from functools import partial
 from itertools import zip_longest
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -93,7 +94,10 @@ class Tried(Referee):
 
     def share_clock(self, connection: str, clock: ClockEstimate) -> None:
         """`ping` or `pong`, where another side worked out what it says of the line's clock."""
-        self._roster.require_connection(connection).share(clock)
+        line = self._roster.require_connection(connection)
+        if not line.clock.asks_as(clock):  # somebody else wasn't let in before it
+            raise OutOfStep
+        line.share(clock)
 
     def _beside(self) -> SharedHistory:
         if self._shared is None:
@@ -159,17 +163,14 @@ class Group:
 
     def _tell_clocks(self, doing: Doing) -> None:
         """Pings and pongs have nothing to do with rules: one side works out what they say of a line, for all."""
-        going = self._going()
-        if not going:
-            return
-        if going[0].do(doing):
-            name = doing.given.connection
-            clock = going[0].referee.clock(name)
-            for side in going:
-                side.attempt(lambda referee: referee.share_clock(name, clock))
-        else:
-            for side in going[1:]:
-                side.refuse()
+        name, others = doing.given.connection, self._going()
+        while others:
+            first, *others = others
+            if first.do(doing):  # else its rules didn't let that connection in
+                share = partial(Tried.share_clock, connection=name, clock=first.referee.clock(name))
+                for side in (first, *others):
+                    side.attempt(share)
+                return
 
 
 class Side:

@@ -106,6 +106,10 @@ class ClockEstimate:
         self.least_round_trip_s = 0.0
         self.answers = self.samples = self.restarts = self.version = 0
 
+    def asks_as(self, other: ClockEstimate) -> bool:
+        """Whether another estimate sends the same nonces."""
+        return self is other or self._key == other._key
+
     def ping(self, sent_at: float) -> int:
         """Open an exchange at a server time; returns the nonce to send (an integer below 2**48)."""
         self._advance(sent_at)

@@ -17,7 +17,7 @@ from tinclock.core.timeline.columns import Columns, Store
 from tinclock.core.timeline.history import PoseHistory
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Iterable, Mapping
 
     from numpy.typing import NDArray
 
@@ -52,7 +52,7 @@ class SharedHistory(PoseHistory):
         lead, own = self._lead, self._own
         if own.layout != lead.columns.layout:
             raise OutOfStep
-        if own.catch_up(list(self._slots.values()) if own.slots != lead.capacity else None):
+        if own.catch_up(self._slots.values()):
             self._tell_columns()
         before = lead._slot_before_newest()
         self.look_again()
@@ -92,17 +92,16 @@ class _OwnColumns(Columns):
         columns = old.epochs.shape[1]
         self._full.epochs[to, :columns], self._full.bodies[:columns] = old.epochs[rows], old.bodies
 
-    def catch_up(self, held: list[int] | None) -> bool:
-        """Look at the lead's arrays where it has made larger ones since; returns whether it has.
+    def catch_up(self, held: Iterable[int]) -> bool:
+        """Look at the lead's arrays where it has made a longer ring since; returns whether it has.
 
-        held : where it has made a longer ring, the slots that hold something in this one, oldest first
+        held : the slots that hold something in the ring before, oldest first. Larger arrays were taken over in `add`
         """
         if self._full.turns is self._lead.columns.store.turns:
             return False
-        if held is None:
-            self._allocate(self._full.epochs.shape[1], self._full.turns.shape[1])
-        else:
-            self.lengthen(self._lead.capacity, held)
+        if self.slots == self._lead.capacity:
+            raise OutOfStep
+        self.lengthen(self._lead.capacity, list(held))
         return True
 
     def add(self, entity: int, rig: str) -> None:
