@@ -133,6 +133,18 @@ def test_poses_are_stored_once_for_all_settings_that_store_alike(gathering, monk
 kept = ranges.history_for
 
 
+def test_who_left_tells_two_matches_apart(rules):
+    """Columns are known to be alike by a number for who came and went, in order."""
+    layouts = set()
+    for gone in (1, 2, 3):
+        history = kept(rules, "full")
+        for entity in (1, 2, 3):
+            history.add(entity, "gardener")
+        history.remove(gone)
+        layouts.add(history.columns.layout)
+    assert len(layouts) == 3
+
+
 def post(here: Range) -> list[tuple[str, Any, float]]:
     """What two clients send, shots with stamps, and one that leaps ahead, comes again, and then is no leap any more."""
     sent: list[tuple[str, Any, float]] = []

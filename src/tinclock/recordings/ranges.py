@@ -37,7 +37,8 @@ def rerule_range(
 
     against : rules to count flips against, ruled in a pass of their own; None for the recorded rulings
     level : the recorded level, where the recording doesn't hold it
-    on_progress : called with the share that is done
+    on_progress : called with the share that is done; from the beginning again where rules that let in other people are
+        ruled by themselves
 
     Players act as they did, as in `rerule`. Raises `RecordingError` for a recording that can't be read.
     """
@@ -60,7 +61,7 @@ def rerule_range(
             sides[place] = Side(Tried(header, rules[place], held, None), before)
             alone[-1].sides.append(sides[place])
     if alone:
-        _go_through(recording, alone, None)
+        _go_through(recording, alone, on_progress)
     return [side.result() for side in sides]
 
 

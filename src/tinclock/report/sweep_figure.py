@@ -27,7 +27,7 @@ def draw_sweep(path: Path, setting: str, recorded: object, rows: Sequence[Fields
     legend(share, 2)
     harm.plot(values, [row["damage"] for row in rows], "o-", color=RAY, ms=4)
     flips.plot(values, [row["flipped"] for row in rows], "o-", color=INK, ms=4)
-    dress(share, "not upheld as claimed", setting, "percent of all rulings")
+    dress(share, "not upheld", setting, "percent of all rulings")
     dress(harm, "damage dealt", setting, "points")
     dress(flips, "rulings that differ from the recorded ones", setting, "rulings")
     for axes in (share, harm, flips):

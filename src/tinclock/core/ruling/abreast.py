@@ -9,14 +9,11 @@ from __future__ import annotations
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
-from tinclock.core.kernels.rows import CALL, CLAIM, FOUND_LENGTH, MOST_AT_ONCE
-from tinclock.core.packed import address_of, memory_of
-from tinclock.core.ruling.procedures import QUICK
+from tinclock.core.kernels.rows import CALL, MOST_AT_ONCE
 from tinclock.core.ruling.quick import PACKS, SUITS
+from tinclock.core.ruling.side_by_side import ORDERS, SideBySide
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -34,18 +31,8 @@ class Abreast:
     """Rules on claims for several referees; what they share is memory for rows."""
 
     def __init__(self) -> None:
-        claims, found = np.zeros((MOST_AT_ONCE, len(CLAIM))), np.zeros((MOST_AT_ONCE, FOUND_LENGTH))
-        claims[:, CLAIM.push] = np.nan
-        self._calls = np.zeros((MOST_AT_ONCE, len(CALL)), np.int64)
-        self._calls[:, CALL.plain] = 1
-        for rows, place in ((claims, CALL.claim), (found, CALL.found)):
-            self._calls[:, place] = address_of(rows) + rows.strides[0] * np.arange(MOST_AT_ONCE)
-        self._claims, self._found = claims, found
-        self._claim_rows, self._found_rows = [memory_of(row) for row in claims], [memory_of(row) for row in found]
-        self._claim_bytes = [row.cast("B") for row in self._claim_rows]
-        self._call_rows = [memory_of(row) for row in self._calls]
-        self._at = address_of(self._calls)
-        self._orders = {kind: (order.at, order.count) for kind, order in QUICK.items()}
+        self._rows = SideBySide()
+        self._claim_bytes = [row.cast("B") for row in self._rows.claim_rows]
         self._waiting: list[tuple[ClaimPipeline, list[Counted | Ruling], Quick, Any, float]] = []
 
     def count(self, claims: Sequence[Sent], pipelines: Sequence[ClaimPipeline]) -> list[list[Counted | Ruling]]:
@@ -93,30 +80,29 @@ class Abreast:
                 if not SUITS[kind](known, quick):
                     return False
                 self._claim_bytes[row][:] = ready
-            elif PACKS[kind](known, quick, now, self._claim_rows[row]):
+            elif PACKS[kind](known, quick, now, self._rows.claim_rows[row]):
                 packed[place] = bytes(self._claim_bytes[row])
             else:
                 return False
             sequence = known.sequence
             if connection.sequences[sequence % REMEMBERED_RECEIPTS] == sequence or sequence <= newest.get(sender, 0):
                 return False
-            newest[sender], call = sequence, self._call_rows[row]
+            newest[sender], call = sequence, self._rows.call_rows[row]
             call[CALL.world], call[CALL.who] = world, quick.who_at
-            call[CALL.order], call[CALL.checks] = self._orders[kind]
+            call[CALL.order], call[CALL.checks] = ORDERS[kind]
             waiting.append((pipeline, out, quick, claim, now))
         return True
 
     def _flush(self) -> None:
         """Rule on what waits."""
-        waiting, begin, rows = self._waiting, 0, self._found_rows
+        waiting, begin, rows = self._waiting, 0, self._rows.found_rows
         while begin < len(waiting):
-            end = check_claims(self._at, begin, len(waiting), 0)
+            end = check_claims(self._rows.at, begin, len(waiting), 0)
             for row in range(begin, end):
                 pipeline, out, quick, claim, now = waiting[row]
                 out.append(pipeline.short_way.count(quick, claim, now, rows[row]))
             if end < len(waiting):
                 pipeline, out, quick, claim, now = waiting[end]
-                at = self._at + self._calls.strides[0] * end
-                out.append(pipeline.go_on(quick, claim, now, at, rows[end]))
+                out.append(pipeline.go_on(quick, claim, now, self._rows.call_at(end), rows[end]))
             begin = end + 1
         waiting.clear()

@@ -12,11 +12,10 @@ import numpy as np
 
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
-from tinclock.core.kernels.rows import CALL, CLAIM, FOUND, FOUND_LENGTH, MOST_AT_ONCE
-from tinclock.core.packed import memory_of
+from tinclock.core.kernels.rows import CALL, FOUND, MOST_AT_ONCE
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, TAIL_BYTES, length_of
-from tinclock.core.ruling.procedures import QUICK
 from tinclock.core.ruling.quick import PACKS
+from tinclock.core.ruling.side_by_side import ORDERS, SideBySide
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -44,17 +43,9 @@ class Together:
         go_on: Callable[[Quick, Any, float, Begun], Ruling],
     ) -> None:  # fmt: skip
         self._checking, self._short_way, self._alone, self._go_on = checking, short_way, alone, go_on
-        claims, found = np.zeros((MOST_AT_ONCE, len(CLAIM))), np.zeros((MOST_AT_ONCE, FOUND_LENGTH))
-        claims[:, CLAIM.push] = np.nan
-        self._calls = np.zeros((MOST_AT_ONCE, len(CALL)), np.int64)
-        self._calls[:, CALL.world], self._calls[:, CALL.plain] = checking.world_at, 1
-        for rows, place in ((claims, CALL.claim), (found, CALL.found)):
-            self._calls[:, place] = rows.ctypes.data + rows.strides[0] * np.arange(MOST_AT_ONCE)
-        self._claims, self._found = claims, found
-        self._claim_rows, self._found_rows = [memory_of(row) for row in claims], [memory_of(row) for row in found]
-        self._call_rows = [memory_of(row) for row in self._calls]
-        self._at = int(self._calls.ctypes.data)
-        self._orders = {kind: (order.at, order.count) for kind, order in QUICK.items()}
+        self._rows = SideBySide()
+        for row in self._rows.call_rows:
+            row[CALL.world] = checking.world_at
         self._waiting: list[Waiting] = []
         self._newest: dict[Connection, int] = {}
         """The highest sequence that waits, by its connection."""
@@ -89,15 +80,15 @@ class Together:
         quick: Quick | None = connection.quick
         if quick is None or not quick.fits():
             quick = self._checking.quick_of(connection)
-        if quick is None or not packs(claim, quick, now, self._claim_rows[len(self._waiting)]):
+        if quick is None or not packs(claim, quick, now, self._rows.claim_rows[len(self._waiting)]):
             return None
         sequence = claim.sequence
         return quick if connection.sequences[sequence % REMEMBERED_RECEIPTS] != sequence else None
 
     def _wait(self, quick: Quick, claim: Any, now: float) -> None:
-        call = self._call_rows[len(self._waiting)]
+        call = self._rows.call_rows[len(self._waiting)]
         call[CALL.who] = quick.who_at
-        call[CALL.order], call[CALL.checks] = self._orders[type(claim)]
+        call[CALL.order], call[CALL.checks] = ORDERS[type(claim)]
         self._waiting.append((quick, claim, now))
         self._newest[quick.connection] = claim.sequence
 
@@ -109,22 +100,22 @@ class Together:
         self._waiting.clear()
         self._newest.clear()
         while begin < len(waiting):
-            end = check_claims(self._at, begin, len(waiting), 0)
+            end = check_claims(self._rows.at, begin, len(waiting), 0)
             if end - begin > FEW:
                 self._settle(waiting, begin, end, done)
             else:
                 for row in range(begin, end):
-                    done(self._short_way.settle_row(*waiting[row], self._found_rows[row]))
+                    done(self._short_way.settle_row(*waiting[row], self._rows.found_rows[row]))
             if end < len(waiting):
                 quick, claim, now = waiting[end]
-                found, at = self._found_rows[end], self._at + self._calls.strides[0] * end
+                found, at = self._rows.found_rows[end], self._rows.call_at(end)
                 begun = self._short_way.begun(quick, claim, int(found[FOUND.place]), at, found)
                 done(self._go_on(quick, claim, now, begun))
             begin = end + 1
 
     def _settle(self, waiting: list[Waiting], begin: int, end: int, done: Callable[[Ruling], None]) -> None:
         """What follows from the claims of some rows, which the kernel committed."""
-        found, settle = self._found[begin:end], self._short_way.settle
+        found, settle = self._rows.found[begin:end], self._short_way.settle
         lengths = (8 * length_of(found[:, FOUND.steps].astype(np.int64))).tolist()
         width = max(lengths)
         rows, tails = found[:, : width // 8].tobytes(), found[:, TAIL].tobytes()
@@ -132,5 +123,5 @@ class Together:
         for place, looked, length in zip(range(begin, end), found[:, LOOKED_AT].tolist(), lengths, strict=True):
             quick, claim, now = waiting[place]
             own, kept = rows[row : row + length], tails[tail : tail + TAIL_BYTES]
-            done(settle(quick, claim, now, self._found_rows[place], looked, own, kept))
+            done(settle(quick, claim, now, self._rows.found_rows[place], looked, own, kept))
             row, tail = row + width, tail + TAIL_BYTES

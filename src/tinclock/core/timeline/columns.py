@@ -245,7 +245,7 @@ class Columns:
     def remove(self, entity: int) -> None:
         """Take an entity out of every slot and free its column."""
         column = self._column(entity)
-        self.layout = hash((self.layout, -entity))
+        self.layout = hash((self.layout, entity, len(self.rigs)))  # in place of a rig: it left
         self._full.epochs[:, column] = 0
         del self._column_of[entity]
         self._fresh.discard(entity)

@@ -1,0 +1,38 @@
+"""Rows for many claims side by side, as the kernel takes them."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from tinclock.core.kernels.rows import CALL, CLAIM, FOUND_LENGTH, MOST_AT_ONCE
+from tinclock.core.packed import address_of, memory_of
+from tinclock.core.ruling.procedures import QUICK
+
+ORDERS: Final = {kind: (order.at, order.count) for kind, order in QUICK.items()}
+"""The order of checks of each kind of claim that may be plain: its address, and how many they are."""
+
+
+class SideBySide:
+    """Memory for so many claims as one kernel call takes: a row each for what it says, what is found, and its call.
+
+    found : (claims, numbers) float64, what is found about them, in many units
+    claim_rows, found_rows, call_rows : each row's memory; at : the address of the first call
+    """
+
+    def __init__(self) -> None:
+        self._claims, self.found = np.zeros((MOST_AT_ONCE, len(CLAIM))), np.zeros((MOST_AT_ONCE, FOUND_LENGTH))
+        self._claims[:, CLAIM.push] = np.nan
+        self._calls = np.zeros((MOST_AT_ONCE, len(CALL)), np.int64)
+        self._calls[:, CALL.plain] = 1
+        for rows, place in ((self._claims, CALL.claim), (self.found, CALL.found)):
+            self._calls[:, place] = address_of(rows) + rows.strides[0] * np.arange(MOST_AT_ONCE)
+        self.claim_rows, self.found_rows, self.call_rows = (
+            [memory_of(row) for row in rows] for rows in (self._claims, self.found, self._calls)
+        )
+        self.at = address_of(self._calls)
+
+    def call_at(self, row: int) -> int:
+        """The address of a claim's call."""
+        return self.at + self._calls.strides[0] * row
