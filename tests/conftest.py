@@ -173,6 +173,7 @@ def open_browser(folder: Any, width: int = 1280) -> Any:
                  "--disable-background-networking", "--disable-component-update", "--disable-sync",
                  f"--window-size={width},800", f"--user-data-dir={folder / 'profile'}"):  # fmt: skip
         options.add_argument(flag)
+    options.add_argument("about:blank")  # not the new-tab page, which makes requests of its own
     options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
     browser = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver")))
     browser.set_script_timeout(120)
@@ -191,11 +192,18 @@ def complaints(browser: Any) -> list[str]:
     return [row["message"] for row in browser.get_log("browser") if row["level"] == "SEVERE"]
 
 
-INSIDE = ("about:", "data:", "blob:", "chrome:")
+INSIDE = ("about:", "data:", "blob:")
 """Addresses that never leave a browser."""
+BROWSERS_OWN = ("chrome", "devtools:")
+"""Beginnings of the addresses of the browser's own pages: its new-tab page, its settings, its extensions."""
 
 
 def asked_of(browser: Any) -> list[str]:
-    """Every address that the browser asked for since the last call."""
-    told = [json.loads(row["message"])["message"] for row in browser.get_log("performance")]
-    return [one["params"]["request"]["url"] for one in told if one["method"] == "Network.requestWillBeSent"]
+    """Every address that a page asked for since the last call. Requests of the browser's own pages are left out."""
+    logged = [json.loads(row["message"])["message"] for row in browser.get_log("performance")]
+    return requested([one["params"] for one in logged if one["method"] == "Network.requestWillBeSent"])
+
+
+def requested(requests: list[dict[str, Any]]) -> list[str]:
+    """The addresses of logged requests that a page made: `documentURL` is the page, or where a link leads."""
+    return [one["request"]["url"] for one in requests if not one.get("documentURL", "").startswith(BROWSERS_OWN)]

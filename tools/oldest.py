@@ -15,7 +15,7 @@ def oldest() -> list[str]:
     wanted = [*project["dependencies"], *(one for extra in project["optional-dependencies"].values() for one in extra)]
     bounds: dict[str, str] = {}
     for requirement in wanted:
-        found = re.fullmatch(r"([\w-]+)(\[[\w,]+\])?(?:>=([\d.]+))?(?:;.*)?", requirement)
+        found = re.fullmatch(r"([\w-]+)(\[[\w,]+\])?(?:>=([\d.]+))?(?:,<[\d.]+)?(?:;.*)?", requirement)
         if found is None:
             raise SystemExit(f"{requirement!r} of pyproject.toml isn't of the form name>=version")
         name, _, version = found.groups()

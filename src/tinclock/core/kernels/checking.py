@@ -130,7 +130,9 @@ def _sent(f, which):
         return check_alive(f)
     if which == CHECK.actor:
         return check_actor(f)
-    return check_trade(f)
+    if which == CHECK.trade:
+        return check_trade(f)
+    return ASK
 
 
 @inner
@@ -152,7 +154,9 @@ def _armed(f, which):
         return check_cadence(f)
     if which == CHECK.charge:
         return check_charge(f)
-    return check_number(f)
+    if which == CHECK.number:
+        return check_number(f)
+    return ASK
 
 
 @inner
@@ -170,7 +174,9 @@ def _seen(f, which):
         return check_muzzle(f)
     if which == CHECK.cast:
         return _cast(f)
-    return commit_usual(f)
+    if which == CHECK.commit:
+        return commit_usual(f)
+    return ASK
 
 
 @inner
@@ -190,7 +196,35 @@ def _moved(f, which):
         return check_turn(f)
     if which == CHECK.walls:
         return check_walls(f)
-    return commit_move(f)
+    if which == CHECK.moving:
+        return commit_move(f)
+    return ASK
+
+
+@inner
+def _run(f, which):
+    """Run one check by its number; returns what it does. No unit."""
+    if which <= CHECK.trade:
+        return _sent(f, which)
+    if which <= CHECK.number:
+        return _armed(f, which)
+    if which <= CHECK.commit:
+        return _seen(f, which)
+    return _moved(f, which)
+
+
+def _require_branches() -> None:
+    """Raise an ImportError for a check that has a number and no branch in the group that its number belongs to."""
+    ends = {CHECK.trade: _sent, CHECK.number: _armed, CHECK.commit: _seen, CHECK.moving: _moved}
+    for name, number in CHECK._asdict().items():
+        group = ends[min(end for end in ends if number <= end)] if number <= max(ends) else _moved
+        if name not in group.function.__code__.co_names:
+            raise ImportError(
+                f"check {name!r} has number {number} in CheckNumbers, and no branch in {group.function.__name__}"
+            )
+
+
+_require_branches()
 
 
 @inner
@@ -286,14 +320,7 @@ def _check(call_at, begin):
         which = order[place]
         if which < 0:
             return place
-        if which <= CHECK.trade:
-            code = _sent(f, which)
-        elif which <= CHECK.number:
-            code = _armed(f, which)
-        elif which <= CHECK.commit:
-            code = _seen(f, which)
-        else:
-            code = _moved(f, which)
+        code = _run(f, which)
         if code == ASK:
             return place
         if code >= 0 and f.consequences[code] != OK:

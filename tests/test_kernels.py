@@ -1,0 +1,138 @@
+"""Compiled kernels: the key of their cache, where it is found, and calls of their parts from Python."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import tinclock
+from tinclock.core.kernels import checking, spending
+from tinclock.core.kernels.cache import DIGEST, source_digest
+from tinclock.core.kernels.rows import HELD, WEAPON
+
+SOURCE = Path(tinclock.__file__).parent
+ONE_SHOT = """
+import sys
+sys.path.insert(0, sys.argv[1])
+import numba, tinclock
+from tinclock.sample import data_file
+from tinclock.core.kernels.checking import check_claims
+referee = tinclock.Referee(tinclock.load_rules(data_file("garden.toml")))
+one = referee.admit(connection="a", account="a", rig="gardener")
+rest = referee.history.rigs["gardener"].rest
+pose = [[*place, 0.0, 0.0, 0.0, 1.0] for place in rest]
+for tick in range(64):
+    referee.record(tick, tick / 64, [one], [pose])
+    if tick % 2 == 0:
+        referee.published(tick)
+eye = referee.history.eye_now(one)
+shot = tinclock.ShotClaim(1, one, "grit_rifle", eye, (0.0, 0.0, 1.0), tinclock.View(60, 62, 0.5))
+ruling = referee.rule("a", shot, received_at=63 / 64)
+stats = getattr(check_claims, "stats", None)
+print(tinclock.__file__.startswith(sys.argv[1]), ruling.outcome, *[found.code for found in ruling.findings])
+print(sum(stats.cache_misses.values()))
+"""
+
+
+def one_shot(folder: Path, **environment: str) -> tuple[list[str], int]:
+    """Rule one shot in a process with a copy of the library; returns what came of it, and how many kernels it compiled."""
+    run = [sys.executable, "-c", ONE_SHOT, str(folder)]
+    done = subprocess.run(
+        run, capture_output=True, text=True, check=True, env={**os.environ, **environment}, cwd=folder
+    )
+    ruled, compiled = done.stdout.splitlines()
+    assert ruled.startswith("True")
+    return ruled.split()[1:], int(compiled)
+
+
+@pytest.fixture
+def copied(tmp_path: Path) -> Path:
+    """A copy of the library with its compiled kernels, as an installation elsewhere has it."""
+    tinclock.warm_up()
+    shutil.copytree(SOURCE, tmp_path / "tinclock", ignore=shutil.ignore_patterns("*.pyc", "sample"))
+    return tmp_path
+
+
+def replaced(file: Path, before: str, after: str) -> None:
+    text = file.read_text("utf-8")
+    assert text.count(before) == 1, (file, before)
+    file.write_text(text.replace(before, after), "utf-8")
+
+
+def test_an_edited_check_and_an_edited_layout_are_compiled_again(copied):
+    """A cached kernel is not used once a check or a layout that was inlined into it is another one."""
+    assert one_shot(copied) == (["upheld"], 0)
+    kernels = copied / "tinclock" / "core" / "kernels"
+    replaced(kernels / "checks" / "weapon.py", "if early > allowance:", "if early == early:")
+    replaced(kernels / "rows.py", "    ready_at: int\n    fired_at", "    added: int\n    ready_at: int\n    fired_at")
+    ruled, compiled = one_shot(copied, NUMBA_OPT="0")
+    assert (ruled, compiled) == (["denied", "fast_cadence"], 1)
+
+
+@pytest.mark.parametrize("edited", ["core/tolerances.py", "core/kernels/checks/sender.py", "core/kernels/layout.py"])
+def test_the_key_of_cached_kernels_covers_everything_compiled_into_them(copied, edited):
+    """Any edit of a kernel, a layout or a tolerance changes the key of all cached kernels; a copy has the same key."""
+    code = "import sys; sys.path.insert(0, sys.argv[1]); from tinclock.core.kernels.cache import DIGEST; print(DIGEST)"
+    ask = [sys.executable, "-c", code, str(copied)]
+    assert subprocess.run(ask, capture_output=True, text=True, check=True).stdout.strip() == DIGEST == source_digest()
+    with (copied / "tinclock" / edited).open("a") as file:
+        file.write("\nMORE = 1\n")
+    assert subprocess.run(ask, capture_output=True, text=True, check=True).stdout.strip() != DIGEST
+
+
+def test_the_key_names_every_file_of_ours_that_kernels_import():
+    """A kernel that reads a constant from another file of the library would escape the key."""
+    outside = set()
+    for file in (SOURCE / "core" / "kernels").rglob("*.py"):
+        for line in file.read_text("utf-8").splitlines():
+            if line.startswith("from tinclock") and not line.startswith("from tinclock.core.kernels"):
+                outside.add(line.split()[1])
+    assert outside == {"tinclock.core.tolerances"}
+
+
+@pytest.mark.parametrize("home", ["writable", "read-only"])
+def test_kernels_beside_the_code_are_used_where_the_installation_is_read_only(copied, tmp_path, home):
+    """Nothing is compiled again, and nothing written, when kernels lie beside code that another user installed."""
+    guard = tmp_path / "guard"
+    guard.mkdir()
+    refused = f"str(dir).startswith({str(copied / 'tinclock')!r})" if home == "writable" else "True"
+    (guard / "sitecustomize.py").write_text(f"""
+import tempfile
+make = tempfile.TemporaryFile
+def refuse(*arguments, dir=None, **more):
+    if {refused}:
+        raise PermissionError(13, "read-only", str(dir))
+    return make(*arguments, dir=dir, **more)
+tempfile.TemporaryFile = refuse  # what Numba tries a folder with
+""")
+    before = {file: file.stat().st_mtime_ns for file in copied.rglob("*.nb?")}
+    paths = {"PYTHONPATH": str(guard), "XDG_CACHE_HOME": str(tmp_path / "cache"), "NUMBA_CACHE_DIR": ""}
+    assert one_shot(copied, **paths) == (["upheld"], 0)
+    assert {file: file.stat().st_mtime_ns for file in copied.rglob("*.nb?")} == before
+    assert list(tmp_path.glob("cache/**/*.nbc")) == []
+
+
+def test_a_part_of_kernels_runs_as_python_when_python_calls_it():
+    """Calling a function that only kernels call gives its answer, or an exception, and never ends the process."""
+    held, weapon = np.zeros(len(HELD)), np.zeros(len(WEAPON))
+    held[HELD.magazine], held[HELD.reserve], held[HELD.reload_ends] = 3.0, 10.0, np.inf
+    assert spending.rounds_at(held, weapon, 1.0) == (3.0, 10.0)
+    assert spending.rounds_at.__doc__.startswith("(magazine, reserve)")
+    with pytest.raises((AttributeError, NotImplementedError, TypeError)):
+        checking.facts_of(None)
+
+
+def test_a_check_without_a_branch_refuses_to_import(copied):
+    """A compiled check with a number and no call is named in an ImportError; no other check runs in its place."""
+    file = copied / "tinclock" / "core" / "kernels" / "checking.py"
+    replaced(file, "    trade: int\n", "    trade: int\n    sobriety: int\n")
+    run = [sys.executable, "-c", ONE_SHOT, str(copied)]
+    done = subprocess.run(run, capture_output=True, text=True, check=False, cwd=copied)
+    assert done.returncode != 0
+    assert "ImportError: check 'sobriety' has number" in done.stderr
