@@ -74,6 +74,18 @@ def test_a_client_can_delay_an_answer_but_never_hurry_one():
     assert clock.pong(clock.ping(2.0), 6.0, 4.5) in ("late", "unknown_nonce", "repeated_nonce")
 
 
+@pytest.mark.parametrize("number", [np.float64, np.float32, np.int64])
+def test_a_server_that_computes_with_numpy_gets_a_clock_and_a_lag(shooting, number):
+    """NumPy's numbers in a pong or a view are taken as claims take them, by a referee and by a recorder alike."""
+    referee = shooting.referee
+    assert referee.pong("s", np.int64(referee.ping("s", shooting.now)), number(50.0), shooting.now + 0.1) == "used"
+    shown = [np.int64(shooting.tick - 11), np.int32(shooting.tick - 9), np.float64(0.5)]
+    for view in (shown, tuple(shown), tinclock.View(*shown)):
+        assert referee.seen("s", view, number(51.0), shooting.now + 0.2)
+    assert referee.pong("s", np.float64(3.0), number(50.0), shooting.now) == "malformed"
+    assert not referee.seen("s", [np.str_("a"), np.bool_(True), np.datetime64("nat")], number(52.0), shooting.now)
+
+
 def test_nonces_differ_by_key_and_never_repeat():
     """Nonces differ by key and never repeat."""
     one, other = tinclock.types.ClockEstimate(b"a"), tinclock.types.ClockEstimate(b"b")

@@ -61,6 +61,40 @@ def test_armour_covers_the_zones_of_its_rig_and_piercing_passes_it():
     assert Range(piercing, None, harm=harm).shoot().damage == 17.0
 
 
+@pytest.mark.parametrize("covered", [["head"], ["torso"], ["leg"], []])
+def test_armour_takes_what_pellets_do_to_each_zone_that_it_covers(covered):
+    """Pellets of one shot meet head and body: armour on one of them takes the points of that one alone."""
+    rules = changed(RULES, "rigs", "gardener", armour_zones=covered)
+    rules = changed(rules, "weapons", "gravel_scatter", pellets=60, falloff=[], zones={"head": 2.5}, range_m=100.0)
+    here = Range(
+        rules, None, harm={"armour": 2000.0, "most_armour": 2000.0, "armour_share": 1.0}, match={"health": 2000.0}
+    )
+    here.server.wield(here.shooter, "gravel_scatter")
+    hits = here.shoot(weapon="gravel_scatter", bone=4).hits
+    points = {zone: sum(hit.damage for hit in hits if hit.zone == zone) for zone in ("head", "torso")}
+    assert min(points.values()) > 0.0
+    expected = sum(hit.damage for hit in hits if not covered or hit.zone in covered)
+    assert 2000.0 - here.referee.ledger.armour(here.runner) == pytest.approx(expected)
+    assert 2000.0 - here.referee.ledger.health(here.runner) == pytest.approx(sum(hit.damage for hit in hits) - expected)
+
+
+@pytest.mark.parametrize("blows", [1, 255, 256, 2000])
+def test_an_assist_counts_by_time_and_not_by_how_many_blows_came_between(blows):
+    """Damage within `assist_window_s` of a death is an assist, whatever number of small hits follow it."""
+    ledger = books("abc", assist_window_s=10.0, assist_least=20.0, credit_window_s=5.0)
+    hurt(ledger, 3, 25.0, 0.0, 1)
+    for k in range(blows):
+        hurt(ledger, 3, 0.001, 0.1 + k * 1e-4, 2)
+    hurt(ledger, 3, 100.0, 2.0, 2)
+    assert row(ledger, 1)[3] == 1
+    ledger.spawn(3, 3.0)
+    hurt(ledger, 3, 25.0, 4.0, 1)
+    hurt(ledger, 3, 1.0, 14.1, 2)
+    hurt(ledger, 3, 100.0, 14.2, 2)
+    assert row(ledger, 1)[3] == 1
+    assert len(ledger._accounts[3].harmed) == 2
+
+
 def test_nobody_is_harmed_after_a_spawn_until_it_fires():
     """Nobody is harmed after a spawn until it fires."""
     here = Range(RULES, None, harm={"spawn_shield_s": 5.0})

@@ -7,12 +7,14 @@ import math
 import msgspec
 import numpy as np
 import pytest
+from conftest import Range
 from oracles import between, many_contacts, random_bones
 from scipy.spatial.transform import Rotation
 
 import tinclock
 from tinclock.core.rules.rigs import BoneRules, MountRules, PartRules, RigRules
-from tinclock.errors import BadArrayError, OutOfHistoryError, TimeOrderError, UnknownNameError
+from tinclock.errors import BadArrayError, BadNumberError, OutOfHistoryError, TimeOrderError, UnknownNameError
+from tinclock.recordings import Recording
 
 View = tinclock.View
 
@@ -267,6 +269,27 @@ def test_ticks_and_times_that_do_not_rise_and_strangers_raise():
         history.add(7, "pot")
     with pytest.raises(BadArrayError, match="directions: expected vectors with a length"):
         history.nearest_many(np.zeros((2, 3)), [[1, 0, 0], [0, 0, 0]], 5, 5, 0.0)
+
+
+@pytest.mark.parametrize(
+    "tick", [math.nan, math.inf, 7.0, True, "7", None, 2**53 + 1, 2**63 - 1, 10**30, np.float64(7)]
+)
+def test_a_tick_that_is_no_whole_number_raises_and_stores_nothing(tick, rules, tmp_path):
+    """History, referee and recorder refuse what no recording and no client could hold; NumPy's integers are taken."""
+    history, shooting = short_history(), Range(rules, None, record_to=tmp_path / "match")
+    pose = shooting.pose(0.0, 0.0)
+    with pytest.raises(BadNumberError, match="tick"):
+        history.record(tick, 0.5, [1], [still(0.0)])
+    with shooting.server as recorder:
+        for server in (shooting.referee, recorder):
+            with pytest.raises(BadNumberError, match="tick"):
+                server.record(tick, shooting.now + 1.0, [shooting.shooter], pose[None])
+            with pytest.raises(BadNumberError, match="tick"):
+                server.published(tick)
+        recorder.record(np.int64(2**53), shooting.now + 1.0, [shooting.shooter], pose[None])
+    assert history.newest_tick == -1
+    kept = Recording(tmp_path / "match")
+    assert kept.poses(kept.flushes[-1])[shooting.shooter].ticks[-1] == 2**53
 
 
 def test_hitboxes_come_back_as_arrays_and_as_a_frame():

@@ -41,7 +41,7 @@ print(sum(stats.cache_misses.values()))
 
 
 def one_shot(folder: Path, **environment: str) -> tuple[list[str], int]:
-    """Rule one shot in a process with a copy of the library; returns what came of it, and how many kernels it compiled."""
+    """Rule one shot in a process with a copy of the library; returns its result, and how many kernels were compiled."""
     run = [sys.executable, "-c", ONE_SHOT, str(folder)]
     done = subprocess.run(
         run, capture_output=True, text=True, check=True, env={**os.environ, **environment}, cwd=folder

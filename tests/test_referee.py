@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 
 import msgspec
 import numpy as np
@@ -299,3 +300,30 @@ def test_programmers_mistakes_raise(shooting):
         shooting.referee.rule("s", None, received_at=math.nan)
     with pytest.raises(BadArrayError, match=r"expected shape \(1, bones, 7\)"):
         shooting.referee.record(99, 9.0, [shooting.shooter], shooting.pose(0, 0))
+
+
+def test_several_threads_may_read_a_fresh_ruling(shooting):
+    """A field that another thread is just working out is worked out here too, instead of missing."""
+    ruling, reading, read = shooting.shoot(), threading.Event(), threading.Event()
+    late = ruling.__dict__["late"]
+
+    class Slow:
+        """Takes its time when it is asked first."""
+
+        def fields(self):
+            if not reading.is_set():
+                reading.set()
+                assert read.wait(10.0)
+            return late.fields()
+
+    ruling.__dict__["late"] = Slow()
+    seen = []
+    thread = threading.Thread(target=lambda: seen.append(ruling.damage))
+    thread.start()
+    assert reading.wait(10.0)
+    seen.append(ruling.damage)
+    read.set()
+    thread.join()
+    seen.append(ruling.damage)
+    assert seen == [seen[0]] * 3
+    assert seen[0] > 0.0

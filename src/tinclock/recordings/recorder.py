@@ -22,7 +22,7 @@ from tinclock.core.ruling.commands import Advance, ChangeRules, Ping, Pong, Publ
 from tinclock.core.ruling.records import Ruling
 from tinclock.core.ruling.shots import Shots
 from tinclock.core.timeline.columns import flat_poses
-from tinclock.core.timeline.instants import seconds
+from tinclock.core.timeline.instants import seconds, tick_number
 from tinclock.core.timeline.packed import Packed
 from tinclock.recordings.checkpoints import let_go
 from tinclock.recordings.layout import (
@@ -224,7 +224,7 @@ class Recorder(MatchCalls):
 
     def _record(self, command: Record) -> None:
         """Record a tick; what was gathered before is handed to the disk when it is time."""
-        tick, server_time = int(command.tick), seconds("server_time", command.server_time)
+        tick, server_time = tick_number("tick", command.tick), seconds("server_time", command.server_time)
         if server_time - self._flushed_s >= self._flush_s or self._told - self._flushed_event > KEPT_EVENTS // 2:
             self._flush(self._checkpoint_is_due(server_time))
             self._flushed_s = server_time

@@ -76,7 +76,7 @@ class _Account:
         self.alive, self.dead, self.affected = False, False, False
         self.life, self.died_at = 0, float("-inf")
         self.effects: dict[str, tuple[float, float]] = {}  # what -> (until, amount)
-        self.harmed: deque[tuple[float, int, float]] = deque(maxlen=256)  # when, by whom, how much
+        self.harmed: deque[tuple[float, int, float]] = deque()  # when, by whom, how much
         self.past: deque[HealthSince] = deque(maxlen=REMEMBERED_CHANGES)
 
 
@@ -219,7 +219,7 @@ class Ledger:
     ) -> None:
         """Keep and tell that a blow took health, down from `before`, and so many points of armour."""
         after = account.health
-        account.harmed.append((server_time, blow.actor, before - after + taken))
+        self._credit(account, server_time, blow.actor, before - after + taken)
         self._note(account, server_time)
         if after < before:
             self._changed(HealthEvent, entity, blow, server_time, before, after)
@@ -229,7 +229,7 @@ class Ledger:
     ) -> None:
         """A kernel took health of an unarmoured entity with a shot, down from `before`; keep and tell what follows."""
         account, bulletin = self._accounts[entity], self.bulletin
-        account.harmed.append((server_time, actor, before - after))
+        self._credit(account, server_time, actor, before - after)
         account.past.append(HealthSince(server_time, after, 0.0))
         bulletin.tell(
             HealthEvent(
@@ -296,6 +296,13 @@ class Ledger:
             self.grant(entity, "shield", server_time, 0.0, server_time, "fired")
 
     # -- who gets the credit ----------------------------------------------------------------------------------
+
+    def _credit(self, account: _Account, server_time: float, actor: int, amount: float) -> None:
+        """Keep who did how much, for as long as it can still count for a kill or an assist."""
+        harmed, since = account.harmed, server_time - max(self.points.assist_window_s, self.points.credit_window_s)
+        while harmed and harmed[0][0] < since:
+            harmed.popleft()
+        harmed.append((server_time, actor, amount))
 
     def _settle(self, victim: int, account: _Account, actor: int, now: float) -> None:
         """Score a death: the killer, those who helped, and the victim."""

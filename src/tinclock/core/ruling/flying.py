@@ -232,7 +232,7 @@ def harm_directly(one: Projectile, work: HarmWork, entity: int, part: Part, posi
     """What a projectile does to the body that it hits."""
     distance = math.dist(one.origin, position)
     points = one.charge * one.weapon.damage_at(distance, part.zone)
-    amount, wound = apply_harm(work, work.roster.actors[entity], part, points, "impact")
+    amount, wound = apply_harm(work, work.roster.actors[entity], [(part, points)], "impact")
     work.damage += wound.before - wound.after
     changed = (amount, wound.before, wound.after, wound.lethal)
     work.hits += (Hit(entity, part.name, part.zone, part.side, distance, position, *changed),)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from operator import itemgetter
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
@@ -10,6 +11,8 @@ from tinclock.core.combat.ledger import Blow, Wound
 from tinclock.core.ruling.steps import Measure
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from tinclock.core.combat.roster import Participant
     from tinclock.core.geometry.rig import Part
     from tinclock.core.rules.ruleset import HarmRules
@@ -31,9 +34,16 @@ def untouchable(work: HarmWork, victim: Participant) -> str:
     return ""
 
 
-def apply_harm(work: HarmWork, victim: Participant, part: Part, amount: float, cause: str) -> tuple[float, Wound]:
-    """Do the damage of a hit on a part; returns the points meant for the victim, and what they changed of it."""
+def apply_harm(
+    work: HarmWork, victim: Participant, met: Sequence[tuple[Part, float]], cause: str
+) -> tuple[float, Wound]:
+    """Do the damage of a hit; returns the points meant for the victim, and what they changed of it.
+
+    met : the parts that were met, and the points that each would take by itself; armour covers each by its own zone
+    """
     weapon, actor, ledger, now = work.weapon, work.actor, work.ledger, work.received_at
+    amount = met[0][1] if len(met) == 1 else sum([points for _, points in met])
+    part = max(met, key=itemgetter(1))[0]
     reason = untouchable(work, victim)
     if actor.entity in ledger.affected:
         amount *= ledger.boosted(actor.entity, now)
@@ -46,9 +56,9 @@ def apply_harm(work: HarmWork, victim: Participant, part: Part, amount: float, c
         reason = "out of the shot's reach"
     work.steps.append(Measure.VICTIM.step(reason or "alive"))
     name = weapon.name
-    covered = _covered(work, victim, part.zone) if ledger.armoured else 0.0
+    covered = _covered(work, victim, met) if ledger.armoured else 0.0
     if reflected and work.roster.actors.get(actor.entity) is actor:  # who left takes nothing
-        own = _covered(work, actor, part.zone) if ledger.armoured else 0.0
+        own = _covered(work, actor, met) if ledger.armoured else 0.0
         ledger.wound(actor.entity, amount, now, Blow("reflected", actor.entity, name, part.name, own), claimed=True)
     if reason:
         amount = 0.0
@@ -68,9 +78,12 @@ def _among_friends(amount: float, rules: HarmRules) -> tuple[str, float, bool]:
     return "team-mate: the shooter takes it" if reflected else "", amount * rules.friendly_share, reflected
 
 
-def _covered(work: HarmWork, victim: Participant, zone: str) -> float:
-    """The share of damage to a zone that the victim's armour may take."""
-    zones, weapon = work.rules.rigs[victim.rig].armour_zones, work.weapon
-    if zones and zone not in zones:
-        return 0.0
-    return work.rules.harm.armour_share * (1.0 - weapon.rules.armour_piercing)
+def _covered(work: HarmWork, victim: Participant, met: Sequence[tuple[Part, float]]) -> float:
+    """The share of the damage that the victim's armour may take: of that to the zones that it covers."""
+    zones = work.rules.rigs[victim.rig].armour_zones
+    share = work.rules.harm.armour_share * (1.0 - work.weapon.rules.armour_piercing)
+    bare = sum([points for part, points in met if zones and part.zone not in zones])
+    if bare == 0.0:
+        return share
+    whole = sum([points for _, points in met])
+    return share * (1.0 - bare / whole)

@@ -66,12 +66,15 @@ class Ruling:
     if not TYPE_CHECKING:
 
         def __getattr__(self, name: str) -> Any:
-            """A field that nobody has read yet."""
-            late = self.__dict__.pop("late", None) if name in _FIELDS else None
-            if late is None:
+            """A field that nobody has read yet. Threads that read at once make the same fields, each for itself."""
+            mine = self.__dict__
+            late = mine.get("late") if name in _FIELDS else None
+            if late is not None:
+                mine.update(late.fields())
+                mine.pop("late", None)
+            if name not in mine:
                 raise AttributeError(f"a ruling has no {name!r}")
-            self.__dict__.update(late.fields())
-            return self.__dict__[name]
+            return mine[name]
 
     def __reduce__(self) -> tuple[Any, ...]:
         return Ruling, tuple(getattr(self, name) for name in _FIELDS)

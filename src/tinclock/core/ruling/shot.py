@@ -194,12 +194,12 @@ def _strike(work: ShotWork, entity: int, mets: list[RayHit]) -> tuple[Hit, ...]:
     """Apply the server's damage to one victim, in the present: one wound, and one hit for each part of it."""
     weapon, origin = work.weapon, work.origin
     points = [one.kept * work.charge * weapon.damage_at(one.hit.distance_m, one.hit.part.zone) for one in mets]
-    whole = points[0] if len(points) == 1 else sum(points)
-    hardest = mets[points.index(max(points))].hit.part
-    amount, wound = apply_harm(work, work.roster.actors[entity], hardest, whole, "shot")
+    met = [(one.hit.part, share) for one, share in zip(mets, points, strict=True)]
+    amount, wound = apply_harm(work, work.roster.actors[entity], met, "shot")
     work.damage += wound.before - wound.after
     if len(mets) == 1:
         return (_hit(mets[0], origin, amount, wound, 1),)
+    whole = sum(points)
     share = amount / whole if whole > 0.0 else 0.0
     parts: dict[int, list[int]] = {}
     for k, one in enumerate(mets):

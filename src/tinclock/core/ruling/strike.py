@@ -100,7 +100,7 @@ def commit_strike(claim: object, work: StrikeWork) -> None:
             continue
         part = one.part
         points = weapon.damage_at(one.distance_m, part.zone)
-        amount, wound = apply_harm(work, work.roster.actors[one.entity], part, points, "strike")
+        amount, wound = apply_harm(work, work.roster.actors[one.entity], [(part, points)], "strike")
         work.damage += wound.before - wound.after
         changed = (amount, wound.before, wound.after, wound.lethal)
         hits.append(Hit(one.entity, part.name, part.zone, part.side, one.distance_m, one.position, *changed))

@@ -14,6 +14,7 @@ let go, what flies ends, and lasting damage is summed: a second's work must neve
 LONGEST_MATCH_S = 1e8
 """Three years. Times beyond it are another clock's, or another unit."""
 _MILLISECONDS_FROM = 1e11
+HIGHEST_TICK = 2**53
 
 
 def seconds(name: str, value: object) -> float:
@@ -35,6 +36,20 @@ def seconds(name: str, value: object) -> float:
         likely = "milliseconds" if abs(at) >= _MILLISECONDS_FROM else "the seconds since 1970"
         raise BadNumberError(name, f"seconds since the match began; this looks like {likely}", value)
     return at
+
+
+def tick_number(name: str, value: object) -> int:
+    """Return a tick as an integer; NumPy's integers are taken.
+
+    Raises `BadNumberError` for what is no whole number from 0 to 2**53, which every language holds exactly.
+    """
+    if type(value) is int and 0 <= value <= HIGHEST_TICK:
+        return value
+    if isinstance(value, (bool, np.bool_)) or not isinstance(value, (int, np.integer)):
+        raise BadNumberError(name, "a whole number (server times are seconds, ticks are integers)", value)
+    if not 0 <= value <= HIGHEST_TICK:
+        raise BadNumberError(name, "a whole number from 0 to 2**53", value)
+    return int(value)
 
 
 def are_seconds(values: list[float]) -> bool:

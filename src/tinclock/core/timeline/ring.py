@@ -13,6 +13,7 @@ from tinclock.core.kernels.moments import SNAPSHOT_FIELDS, TICK_FIELDS
 from tinclock.core.kernels.rows import MOMENT
 from tinclock.core.packed import memory_of
 from tinclock.core.timeline.columns import Columns
+from tinclock.core.timeline.instants import tick_number
 from tinclock.core.timeline.queue import NumberQueue
 from tinclock.core.timeline.views import View
 
@@ -178,10 +179,11 @@ class PoseRing:
             xyz + unit quaternion xyzw of each bone; a list of (bones, 7) arrays where rigs differ.
 
         Raises `TimeOrderError` for a tick or time that does not rise, `BadArrayError` for shapes, non-finite numbers,
-        non-unit quaternions and repeated entities, `UnknownNameError` for an unknown entity, `BadNumberError` where
-        ticks come so fast that `history_s` of them can't be held. The tick is then not stored.
+        non-unit quaternions and repeated entities, `UnknownNameError` for an unknown entity, `BadNumberError` for a
+        tick that is no whole number from 0 to 2**53, and where ticks come so fast that `history_s` of them can't be
+        held. The tick is then not stored.
         """
-        tick, server_time = int(tick), float(server_time)
+        tick, server_time = tick_number("tick", tick), float(server_time)
         if tick <= self._newest_tick:
             raise TimeOrderError("tick", tick, self._newest_tick)
         if not server_time > self._newest_time or server_time == float("inf"):
@@ -235,6 +237,7 @@ class PoseRing:
 
     def publish(self, tick: int, sent_at: float | None = None) -> None:
         """Note that the tick was sent to the clients, at `sent_at` (default: its own server time)."""
+        tick = tick_number("published tick", tick)
         slot = self._slot(tick, "published tick")
         if self._published_ticks and tick <= self._published_ticks[-1]:
             raise TimeOrderError("published tick", tick, self._published_ticks[-1])

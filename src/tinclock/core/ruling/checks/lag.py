@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.kernels.checks.lag import free_times
+from tinclock.core.plain import plain_number
 from tinclock.core.ruling.checks.form import is_count, is_number, is_time
 from tinclock.core.timeline.lag import Said
 from tinclock.core.timeline.views import View
@@ -23,9 +24,10 @@ def hear(
 
     What can't be true (ticks that were never sent, or that can't have arrived) says nothing; nothing raises.
     """
+    client_time = plain_number(client_time)
     if not is_time(client_time):
         return False
-    stamp = float(client_time)  # type: ignore[arg-type]
+    stamp = float(client_time)
     if view is None:
         connection.transits.take(received_at, received_at - stamp)
         return False
@@ -39,8 +41,10 @@ def hear(
 
 
 def _as_view(view: object) -> View | None:
+    if isinstance(view, View):
+        view = view.from_tick, view.to_tick, view.fraction
     if isinstance(view, (tuple, list)) and len(view) == 3:
-        view = View(*view)
+        view = View(*map(plain_number, view))
     good = isinstance(view, View) and is_count(view.from_tick) and is_count(view.to_tick) and is_number(view.fraction)
     return view if good else None  # type: ignore[return-value]
 
