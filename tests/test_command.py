@@ -85,15 +85,21 @@ def test_demo_explains_one_ruling(demo, tmp_path):
 GARDEN = str(data_file("garden.toml"))
 
 
-def test_check_finds_nothing_in_the_gardens_rules_and_counts_hits():
-    """`check` finds nothing in the garden's rules and counts hits."""
+def test_check_finds_one_open_weapon_in_the_gardens_rules_and_counts_hits(tmp_path):
+    """`check` finds no mistake in the garden's rules, says which weapon anybody may take, and counts hits."""
     done = CliRunner().invoke(main, ["check", GARDEN])
     assert done.exit_code == 0
-    assert "no mistakes, nothing unusual" in done.output
+    assert "no mistakes, 1 unusual setting" in done.output
+    assert "sprinkler_jet.for_clients: false hides it; clients admitted without `weapons` can still use it" in " ".join(
+        done.output.split()
+    )
     assert re.search(r"grit_rifle +hitscan +0.18 .*6 0.90", done.output)
     report = json.loads(CliRunner().invoke(main, ["check", GARDEN, "--json", "--against", "sprinkler"]).output)[0]
     assert {row["rig"] for row in report["weapons"]} == {"sprinkler"}
-    assert CliRunner().invoke(main, ["check", GARDEN, "--quiet"]).output == ""
+    calm = Path(GARDEN).read_text(encoding="utf-8").replace("for_clients = false", "")
+    assert calm != Path(GARDEN).read_text(encoding="utf-8")
+    (tmp_path / "calm.toml").write_text(calm, encoding="utf-8")
+    assert CliRunner().invoke(main, ["check", str(tmp_path / "calm.toml"), "--quiet"]).output == ""
     wrong = CliRunner().invoke(main, ["check", GARDEN, "--against", "snail"])
     assert (wrong.exit_code, "there are: gardener, sprinkler" in wrong.output) == (2, True)
 
@@ -107,7 +113,7 @@ def test_check_reports_mistakes_of_all_files_at_once_and_fails(tmp_path):
     done = CliRunner().invoke(main, ["check", str(bad), str(odd), str(tmp_path / "none.toml")])
     assert done.exit_code == 1
     for part in ("bad.toml: 3 mistakes", "did you mean 'damage'", "match.health: got -1", "no such file",
-                 "odd[1].toml: no mistakes, 1 unusual setting", "falloff: rises with distance, [0.5, 1"):  # fmt: skip
+                 "odd[1].toml: no mistakes, 2 unusual settings", "falloff: rises with distance, [0.5, 1"):  # fmt: skip
         assert part in done.output
     assert CliRunner().invoke(main, ["check", str(odd)]).exit_code == 0
     assert CliRunner().invoke(main, ["check", str(odd), "--strict"]).exit_code == 1

@@ -26,7 +26,7 @@ from tinclock.errors import RulesError
 from tinclock.garden.scenario import data_file
 from tinclock.intake.meshes.clip_file import read_clips
 from tinclock.intake.meshes.mesh_file import UPRIGHT
-from tinclock.intake.meshes.rig_fit import fit_rig, named
+from tinclock.intake.meshes.rig_fit import fit_rig, named, unusual_in
 from tinclock.intake.meshes.skin_file import FORWARD, Skin, read_skin
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "examples"))
@@ -151,6 +151,67 @@ def test_every_hitbox_holds_what_it_is_fitted_to_also_where_vertices_lie_at_rims
         skin = Skin(("bone",), np.array([-1]), np.zeros((1, 3)), np.eye(3)[None], points, np.zeros(len(points), int))
         _, (fit,) = fit_rig(skin)
         assert fit.covered > 0.95, fit
+
+
+def bound(names: tuple[str, ...], vertices: np.ndarray, scale: float = 1.0) -> Skin:
+    """A skin whose joints stand above each other, each with the same vertices around it."""
+    count = len(names)
+    rest = np.array([[0.0, 0.0, 0.5 * k] for k in range(count)]) * scale
+    points = np.concatenate([vertices * scale + place for place in rest])
+    return Skin(
+        names, np.arange(-1, count - 1), rest, np.tile(np.eye(3), (count, 1, 1)), points,
+        np.repeat(np.arange(count), len(vertices)),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("turn_deg", [0.0, 17.0, 45.0])
+@pytest.mark.parametrize("scale", [0.3, 1.0, 3.0, 100.0])
+def test_a_box_with_two_equal_sides_is_fitted_alike_at_every_scale(scale, turn_deg):
+    """Where a square beam lies doesn't hang on rounding: size, turn and cover are those of scale 1."""
+    beam = trimesh.creation.box((0.2, 0.2, 0.8)).subdivide().subdivide().vertices
+    beam = beam @ Rotation.from_euler("z", turn_deg, degrees=True).as_matrix().T
+    rules, fits = fit_rig(bound(("spine",), beam, scale))
+    part = rules.parts[0]
+    assert (part.shape, fits[0].covered > 0.99) == ("box", True)
+    assert sorted(np.array(part.half_size_m) / scale) == pytest.approx([0.1, 0.1, 0.4], abs=0.003 + 1e-4 / scale)
+    axes = Rotation.from_quat(part.rotation).as_matrix()
+    off = np.degrees(np.arctan2(axes[1], axes[0]))[np.abs(axes[2]) < 0.5] - turn_deg
+    assert np.abs((off + 45.0) % 90.0 - 45.0).max() < 1.0
+
+
+@pytest.mark.parametrize(
+    ("names", "scale", "said"),
+    [
+        (("root", "head"), 1.0, []),
+        (("root", "head"), 100.0, ["--metres-per-unit 0.01"]),
+        (("root", "head"), 0.01, ["other units"]),
+        (("Bone_001", "Bone_002"), 1.0, ['"torso": Bone_001, Bone_002', "no hitbox is a head"]),
+        (("root", "spine"), 1.0, ["no hitbox is a head"]),
+    ],
+)
+def test_a_character_that_is_probably_not_meant_so_is_told(names, scale, said):
+    """Centimetres, names that say nothing and a body without a head are each said in one line, and nothing else is."""
+    skin = bound(names, trimesh.creation.icosphere(2, 0.2).vertices, scale)
+    lines = unusual_in(skin, fit_rig(skin)[0])
+    assert len(lines) == len(said)
+    assert all(text in line for text, line in zip(said, lines, strict=True))
+
+
+@pytest.mark.parametrize("some", [False, True])
+def test_vertices_without_weights_are_no_cover(rules, tmp_path, some):
+    """A character whose weights are all zero is refused; single vertices without any are left out and counted."""
+    skinned(rules, tmp_path / "hero.gltf")
+    document = json.loads((tmp_path / "hero.gltf").read_text())
+    view = document["bufferViews"][2]
+    start, data = document["buffers"][0]["uri"].split(",", 1)
+    raw = bytearray(base64.b64decode(data))
+    length = 40 if some else view["byteLength"]
+    raw[view["byteOffset"] : view["byteOffset"] + length] = bytes(length)
+    document["buffers"][0]["uri"] = f"{start},{base64.b64encode(bytes(raw)).decode()}"
+    (tmp_path / "bare.gltf").write_text(json.dumps(document))
+    done = CliRunner().invoke(main, ["rig", str(tmp_path / "bare.gltf")])
+    said = "10 vertices have no weights" if some else "all WEIGHTS_0 of the first skin are 0"
+    assert (done.exit_code == 0, said in done.output) == (some, True), done.output
 
 
 def test_fewer_parts_hold_the_same_vertices_and_a_mapping_overrules_guesses(rules, tmp_path):

@@ -176,7 +176,7 @@ def test_what_is_legal_but_hardly_meant_is_said(path, tmp_path):
     value, message = ODD[path]
     odd = tinclock.unusual_rules(tinclock.parse_rules(changed(path, value)))
     assert any(re.search(message, line) for line in odd), odd
-    assert tinclock.unusual_rules(tinclock.parse_rules(TABLES)) == []
+    assert tinclock.unusual_rules(tinclock.parse_rules(changed("weapons.sprinkler_jet.for_clients", True))) == []
 
 
 def test_hits_to_kill_are_counted_as_the_referee_would_rule_them(rules):
@@ -191,3 +191,31 @@ def test_hits_to_kill_are_counted_as_the_referee_would_rule_them(rules):
         assert row.seconds == pytest.approx(0.18 * (row.hits - 1))
     with pytest.raises(UnknownNameError, match="unknown rig 'gnome'"):
         lethality(rules, "gnome")
+
+
+@pytest.mark.parametrize(
+    ("key", "value", "said"),
+    [
+        (("view", "max_rewind_s"), 250.0, "view.max_rewind_s: 250 s is more than games use (at most 1); "
+         "if you meant milliseconds, write 0.25"),
+        (("weapons", "grit_rifle", "interval_s"), 300.0, "if you meant milliseconds, write 0.3"),
+        (("weapons", "grit_rifle", "range_m"), 4500.0, "if you meant centimetres, write 45"),
+        (("weapons", "pebble_sling", "flight", "speed_m_s"), 4000.0, "if you meant centimetres per second, write 40"),
+        (("match", "tick_rate_hz"), 64000.0, "match.tick_rate_hz: 64000 per second is more than games use"),
+        (("movement", "teleport_m"), 90000.0, "movement.teleport_m: 90000 m is more than games use (at most 100)"),
+        (("rigs", "gardener", "parts", 0, "radius_m"), 14.0, "if you meant centimetres, write 0.14"),
+        (("rigs", "gardener", "bones", 0, "rest"), [0.0, 0.0, 165.0], "if you meant centimetres, divide by 100"),
+    ],
+)  # fmt: skip
+def test_values_beyond_anything_plausible_are_unusual_with_the_unit_that_was_meant(key, value, said):
+    """A value that only another unit explains is told with its key and with what to write instead."""
+    tables = copy.deepcopy(TABLES)
+    tables["movement"] = {"speed_m_s": 5.0}
+    tables["match"]["history_s"] = 300.0
+    before = tinclock.unusual_rules(tinclock.parse_rules(tables))
+    table = tables
+    for name in key[:-1]:
+        table = table[name]
+    table[key[-1]] = value
+    told = set(tinclock.unusual_rules(tinclock.parse_rules(tables))) - set(before)
+    assert any(said in line for line in told), told

@@ -97,9 +97,12 @@ def _print(console: Console, report: Fields, quiet: bool) -> None:
     if not mistakes:  # looked for only in sound rules
         verdict += f", {counted(len(odd), 'unusual setting', 'unusual settings')}" if odd else ", nothing unusual"
     console.print(f"[bold]{escape(report['file'])}[/]: [{colour}]{verdict}[/]", highlight=False, soft_wrap=True)
+    grid = Table.grid(padding=(0, 1, 0, 0))
     for mark, style, lines in (("x", "red", mistakes), ("~", "yellow", odd)):
         for line in lines:
-            console.print(f"  [{style}]{mark}[/] {escape(line)}", highlight=False, soft_wrap=True)
+            grid.add_row(f"  [{style}]{mark}[/]", escape(line))
+    if grid.row_count:
+        console.print(grid, highlight=False)
     if report["weapons"] and not quiet:
         _print_weapons(console, report)
 

@@ -50,17 +50,19 @@ def rig(
     """Fit a capsule, sphere or box to the vertices that each bone of a glTF character moves."""
     from tinclock.core.geometry.rig import Rig
     from tinclock.intake.meshes.clip_file import read_clips
-    from tinclock.intake.meshes.rig_fit import as_toml, fit_rig
+    from tinclock.intake.meshes.rig_fit import as_toml, fit_rig, unusual_in
     from tinclock.intake.meshes.skin_file import read_skin
 
     called = name or file.stem
     with told_plainly():
         skin = read_skin(file, metres_per_unit)
-        rules, fits = fit_rig(skin, parts, _mapping(mapping, skin.names))
+        given = _mapping(mapping, skin.names)
+        rules, fits = fit_rig(skin, parts, given)
         body, clips = Rig(called, rules), read_clips(file, metres_per_unit)
     report: Fields = {
         "character": str(file), "joints": len(skin.names), "vertices": len(skin.vertices),
         "parts": [{**fit._asdict(), "zone": p.zone, "side": p.side} for fit, p in zip(fits, rules.parts, strict=True)],
+        "unusual": unusual_in(skin, rules, given),
         "clips": [{"name": clip.name, "seconds": clip.seconds} for clip in clips],
     }  # fmt: skip
     if out is not None:
@@ -109,6 +111,8 @@ def _print(report: Fields) -> None:
         f"{report['joints']} joints, {report['vertices']:,} vertices; covered: of a part's vertices, by its hitbox; "
         "air: of the hitbox, what the vertices' hull doesn't fill", highlight=False, soft_wrap=True,
     )  # fmt: skip
+    for odd in report["unusual"]:
+        console.print(f"[yellow]~[/] {escape(odd)}", highlight=False)
     if report["clips"]:
         told = ", ".join(f"{clip['name']} ({clip['seconds']:.2f} s)" for clip in report["clips"])
         console.print(f"clips for tests: {escape(told)}", highlight=False, soft_wrap=True)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
+from tinclock.core.rules.plausible import implausible
+
 if TYPE_CHECKING:
     from tinclock.core.rules.flights import FlightRules
     from tinclock.core.rules.rigs import RigRules
@@ -148,7 +150,12 @@ def unusual_rules(rules: Rules) -> list[str]:
         out.append("score.own_team_kill: is set, but harm.friendly_fire is 'none'")
     if rules.harm.friendly_fire != "none" and rules.harm.friendly_share == 0.0:
         out.append(f"harm.friendly_share: 0 makes friendly_fire {rules.harm.friendly_fire!r} the same as 'none'")
-    return out
+    out += [
+        f"weapons.{name}.for_clients: false hides it; clients admitted without `weapons` can still use it"
+        for name, weapon in rules.weapons.items()
+        if not weapon.for_clients
+    ]
+    return [*out, *implausible(rules)]
 
 
 def _odd_rig(rig: RigRules) -> list[str]:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 import numpy as np
 
 from tinclock.core.plain import Fields
+from tinclock.core.rules.plausible import LONGEST_M, SHORTEST_M, body_size_m
 from tinclock.core.rules.rigs import BoneRules, MountRules, PartRules, RigRules
 
 if TYPE_CHECKING:
@@ -19,6 +20,8 @@ if TYPE_CHECKING:
 
 COVERED = 0.97
 """The share of a part's vertices that its hitbox must hold; stray ones (straps, hair) may stick out."""
+ALIKE = 0.98
+"""Two directions in which points spread alike, as a ratio: which of them is the longer one is chance."""
 FEWEST = 8
 LEAST_M, SLACK_M = 0.005, 2e-4
 ZONES: Final = (
@@ -63,8 +66,31 @@ def named(joint: str) -> Named:
     if side != "middle":
         rest = re.sub(r"(^|_)(l|r|left|right)(?=_|$)", "", plain).replace(side, "").strip("_")
         plain = f"{side}_{re.sub(r'_+', '_', rest) or 'bone'}"
-    zone = next((zone for zone, pattern in ZONES if re.search(pattern, plain)), "torso")
-    return Named(plain, side, zone)
+    return Named(plain, side, _zone(plain) or "torso")
+
+
+def _zone(plain: str) -> str | None:
+    """Return the zone that a name stands for; None where it stands for none."""
+    return next((zone for zone, pattern in ZONES if re.search(pattern, plain)), None)
+
+
+def unusual_in(skin: Skin, rules: RigRules, mapping: Mapping[str, Mapping[str, str]] | None = None) -> list[str]:
+    """Return one line for each thing that is probably not meant: sizes, names that say nothing, no head."""
+    out, size = [], body_size_m(rules)
+    if size > LONGEST_M:
+        out.append(f"the body is {size:.3g} m long; if the file is in centimetres, add --metres-per-unit 0.01")
+    elif size < SHORTEST_M:
+        out.append(f"the body is {size:.2g} m long; does the file have other units? See --metres-per-unit")
+    told = {joint for joint, row in (mapping or {}).items() if "zone" in row or row.get("part") == "none"}
+    unknown = [joint for joint in skin.names if joint not in told and _zone(named(joint).name) is None]
+    if unknown:
+        shown = ", ".join(unknown[:5]) + (f" and {len(unknown) - 5} more" if len(unknown) > 5 else "")
+        out.append(f'names that say nothing, so their zone is "torso": {shown}; give zones with --names')
+    if not any(part.zone == "head" for part in rules.parts):
+        out.append("no hitbox is a head: nothing takes head damage; give zones with --names")
+    if skin.unmoved:
+        out.append(f"{skin.unmoved:,} vertices have no weights and are left out: no joint moves them")
+    return out
 
 
 def fit_rig(
@@ -146,9 +172,39 @@ def _sphere(points: NDArray[np.float64]) -> tuple[Fields, float, float]:
 
 def _axes(points: NDArray[np.float64]) -> NDArray[np.float64]:
     """Rows: the directions in which the points spread most, second and least; right-handed."""
-    _, _, rows = np.linalg.svd(points - points.mean(0), full_matrices=False)
-    rows = rows if len(rows) == 3 else np.eye(3)
+    _, sizes, rows = np.linalg.svd(points - points.mean(0), full_matrices=False)
+    if len(rows) < 3 or sizes[2] >= ALIKE * sizes[0]:
+        return np.eye(3)  # the same in all directions: those of the bone
+    if sizes[1] >= ALIKE * sizes[0]:
+        rows = _turned(rows[[2, 0, 1]], points)[[1, 2, 0]]
+    elif sizes[2] >= ALIKE * sizes[1]:
+        rows = _turned(rows, points)
+    strongest = np.abs(rows).argmax(1)
+    rows = rows * np.sign(rows[np.arange(3), strongest])[:, None]
     return rows if np.linalg.det(rows) > 0.0 else rows * np.array([[1.0], [1.0], [-1.0]])
+
+
+def _turned(rows: NDArray[np.float64], points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return axes with the second and third turned about the first until they enclose the least area.
+
+    The points spread as far one way as the other there, so rounding alone would choose. Equal areas go to the turn
+    that is nearest to the bone's own axes.
+    """
+    first = rows[0] * np.sign(rows[0][np.abs(rows[0]).argmax()])
+    near = np.eye(3)[np.abs(first).argmin()]
+    second = near - (near @ first) * first
+    second /= np.linalg.norm(second)
+    third = np.cross(first, second)
+    flat = points @ np.stack([second, third]).T
+    angles = np.radians(np.arange(90.0))
+    sides = [
+        np.ptp(flat[:, 0, None] * np.cos(angles + more) + flat[:, 1, None] * np.sin(angles + more), axis=0)
+        for more in (0.0, np.pi / 2.0)
+    ]
+    area = sides[0] * sides[1]
+    angle = angles[int(np.argmax(area <= area.min() * (1.0 + 1e-9)))]
+    turned = second * np.cos(angle) + third * np.sin(angle)
+    return np.stack([first, turned, np.cross(first, turned)])
 
 
 def _capsule(points: NDArray[np.float64]) -> tuple[Fields, float, float]:

@@ -28,6 +28,7 @@ class Skin(NamedTuple):
     names : of the joints; parents : (j,) int64, -1 for a root
     rest : (j, 3) float64, where each joint lies; turns : (j, 3, 3) float64, how it is turned then, as the file has it
     vertices : (v, 3) float64; owner : (v,) int64, the joint that moves each vertex most
+    unmoved : number of vertices that were left out because all their weights are 0
     """
 
     names: tuple[str, ...]
@@ -36,6 +37,7 @@ class Skin(NamedTuple):
     turns: NDArray[np.float64]
     vertices: NDArray[np.float64]
     owner: NDArray[np.int64]
+    unmoved: int = 0
 
     def bones(self, joints: NDArray[np.float64]) -> NDArray[np.float64]:
         """Bones as `Referee.record` takes them, of joints' world matrices in glTF's frame.
@@ -74,11 +76,11 @@ def skin_in(document: Document, metres_per_unit: float) -> Skin:
             if child in place:
                 parents[place[child]] = k
     bind = _bind(document, skin.inverse_bind_matrices, len(nodes))
-    vertices, owner = _bound(document, len(nodes))
+    vertices, owner, unmoved = _bound(document, len(nodes))
     turns = bind[:, :3, :3] / np.linalg.norm(bind[:, :3, :3], axis=1, keepdims=True)
     return Skin(
         names, parents, bind[:, :3, 3] @ FORWARD.T * metres_per_unit, turns,
-        vertices @ FORWARD.T * metres_per_unit, owner,
+        vertices @ FORWARD.T * metres_per_unit, owner, unmoved,
     )  # fmt: skip
 
 
@@ -99,9 +101,9 @@ def _bind(document: Document, number: int | None, joints: int) -> NDArray[np.flo
     return np.linalg.inv(inverse)
 
 
-def _bound(document: Document, joints: int) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    """Every vertex of the meshes that the first skin moves, and the joint that moves it most."""
-    places, owners = [], []
+def _bound(document: Document, joints: int) -> tuple[NDArray[np.float64], NDArray[np.int64], int]:
+    """Return each vertex that the first skin moves, the joint that moves it most, and the number that nothing moves."""
+    places, owners, unmoved = [], [], 0
     for number, node in enumerate(document.tables.nodes):
         if node.skin != 0 or node.mesh is None:
             continue
@@ -118,9 +120,15 @@ def _bound(document: Document, joints: int) -> tuple[NDArray[np.float64], NDArra
             owner = moved[np.arange(len(moved)), weights.argmax(1)].astype(np.int64)
             if len(owner) and not 0 <= owner.min() <= owner.max() < joints:
                 raise document.fail(where, f"JOINTS_0 names joint {owner.max()}, but there are {joints}")
-            places.append(points)
-            owners.append(owner)
+            moving = weights.max(1, initial=0.0) > 0.0
+            places.append(points[moving])
+            owners.append(owner[moving])
+            unmoved += int((~moving).sum())
+    if unmoved and not sum(map(len, places)):
+        raise document.fail(
+            "meshes", f"all WEIGHTS_0 of the first skin are 0: no joint moves any of {unmoved} vertices"
+        )
     if not sum(map(len, places)):
         problem = "no vertices with POSITION, JOINTS_0 and WEIGHTS_0 belong to the first skin"
         raise document.fail("meshes", problem)
-    return np.concatenate(places), np.concatenate(owners)
+    return np.concatenate(places), np.concatenate(owners), unmoved
