@@ -8,7 +8,6 @@ from matplotlib.path import Path as Polygon
 from scipy.spatial.transform import Rotation
 
 import tinclock
-from tinclock.core.analysis.surroundings import clearance
 from tinclock.core.geometry.section import cut_level
 from tinclock.report.outlines import outlines
 
@@ -58,13 +57,3 @@ def test_a_section_lies_in_its_plane_and_on_the_level(level):
     heights = {level.surfaces[kind].name for kind in level_cut.kinds}
     assert "ground" not in heights
     assert "soil" not in heights  # beds are 0.4 m high
-
-
-def test_clearance_is_how_far_a_ray_passes_and_negative_inside(rules):
-    """Clearance is how far a ray passes and negative inside."""
-    _, boxes = posed(rules, 9)
-    head = boxes.centres[boxes.parts.index("head")]
-    up = np.array([0.0, 0.0, 1.0])
-    assert clearance(boxes, head - [5.0, 0.0, 0.0], np.array([1.0, 0.0, 0.0])) < 0.0
-    far = clearance(boxes, head + 3.0 * up - [5.0, 0.0, 0.0], np.array([1.0, 0.0, 0.0]))
-    assert far == pytest.approx(3.0 - 0.115, abs=0.05)

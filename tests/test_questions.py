@@ -16,8 +16,9 @@ from conftest import Range, codes
 import tinclock
 from tinclock.cli.main import main
 from tinclock.core.analysis.changes import changes
+from tinclock.core.analysis.nearness import closest_part
 from tinclock.core.analysis.surroundings import Past, surroundings_of
-from tinclock.core.analysis.why import closest_part, why
+from tinclock.core.analysis.why import why
 from tinclock.core.timeline.rooted import rooted_bones
 from tinclock.errors import RulesError
 from tinclock.garden.fairness import CoverWatch, Screen, Viewer, upheld_hits
@@ -188,7 +189,7 @@ def test_a_finding_says_what_would_have_had_to_be_different(rules):
     past = Past(here.referee.history, here.referee.rules, None)
     assert why(past, denied).near is None
     told = why(past, denied, claim.view).say({here.runner: "dung"})[0]  # denied, though it was aimed well
-    assert re.fullmatch(r"at the view that it claims it would have met the chest of dung, 8\.9 m away", told)
+    assert re.fullmatch(r"at the view that it claims it would have met the chest of dung, 8\.8 m away", told)
     assert why(past, denied, tinclock.View(900, 902, 0.5)).near is None
     assert here.shoot(late=0.01 + early.findings[0].margin + 1e-6).outcome == "upheld"
 

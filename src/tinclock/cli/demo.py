@@ -18,6 +18,7 @@ from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from tinclock.core.analysis.surroundings import Surroundings
+    from tinclock.core.analysis.why import Why
     from tinclock.core.ruling.records import Ruling
     from tinclock.garden.played import Played
 
@@ -98,7 +99,9 @@ def demo(
         print_summary(console, summary)
         print_sample(console, sample)
     else:
-        console.print(known[shot].explain(), markup=False, highlight=False, soft_wrap=True)
+        names, (_, reason) = played.entities, drawable.get(shot, (None, None))
+        text = known[shot].explain(names, reason.because(names) if reason else "")
+        console.print(text, markup=False, highlight=False, soft_wrap=True)
         console.print()
     print_files(console, summary)
 
@@ -120,21 +123,19 @@ def _compile(console: Console) -> None:
         warm_up_beside(show)
 
 
-def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, Surroundings]]:
+def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, tuple[Surroundings, Why]]]:
     from tinclock.core.analysis.surroundings import Past, surroundings_of
+    from tinclock.core.analysis.why import why
     from tinclock.core.ruling.claims import ShotClaim
     from tinclock.garden.match import play_match
 
-    drawable: dict[int, Surroundings] = {}
+    drawable: dict[int, tuple[Surroundings, Why]] = {}
 
     def keep(referee: Any, ruling: Ruling, claim: object) -> None:
-        surroundings = (
-            surroundings_of(Past(referee.history, referee.rules, referee.level), ruling, claim)
-            if isinstance(claim, ShotClaim)
-            else None
-        )
+        past = Past(referee.history, referee.rules, referee.level)
+        surroundings = surroundings_of(past, ruling, claim) if isinstance(claim, ShotClaim) else None
         if surroundings is not None:
-            drawable[ruling.number] = surroundings
+            drawable[ruling.number] = surroundings, why(past, ruling, getattr(claim, "view", None))
 
     columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
     with Progress(*columns, console=console, transient=True) as progress:
@@ -171,11 +172,11 @@ def _sample(out: Path) -> Fields:
     }  # fmt: skip
 
 
-def _telling(rulings: list[Ruling], drawable: dict[int, Surroundings]) -> int:
+def _telling(rulings: list[Ruling], drawable: dict[int, tuple[Surroundings, Why]]) -> int:
     """The upheld hit whose victim has moved furthest since the shooter's view: it shows best what rewinding does."""
     best, number = -1.0, 0
     for ruling in rulings:
-        surroundings = drawable.get(ruling.number)
+        surroundings, _ = drawable.get(ruling.number, (None, None))
         if surroundings is None or not ruling.hits or ruling.outcome != "upheld":
             continue
         if surroundings.moved_m > best and ruling.hits[0].distance_m < 16.0:
@@ -183,7 +184,7 @@ def _telling(rulings: list[Ruling], drawable: dict[int, Surroundings]) -> int:
     return number
 
 
-def _write(played: Played, surroundings: Surroundings | None, out: Path) -> dict[str, str]:
+def _write(played: Played, shown: tuple[Surroundings, Why] | None, out: Path) -> dict[str, str]:
     import msgspec
 
     try:
@@ -198,13 +199,13 @@ def _write(played: Played, surroundings: Surroundings | None, out: Path) -> dict
     from tinclock.core.errors import MissingExtraError
 
     try:
-        files |= _draw(played, surroundings, out)
+        files |= _draw(played, shown, out)
     except MissingExtraError as error:
         click.echo(f"no pictures: {error}", err=True)
     return {kind: str(path) for kind, path in files.items()}
 
 
-def _draw(played: Played, surroundings: Surroundings | None, out: Path) -> dict[str, Path]:
+def _draw(played: Played, shown: tuple[Surroundings, Why] | None, out: Path) -> dict[str, Path]:
     from tinclock.report.match_figure import draw_match
     from tinclock.report.shot_figure import draw_shot
     from tinclock.report.time_figures import draw_bounds, draw_clock
@@ -228,8 +229,9 @@ def _draw(played: Played, surroundings: Surroundings | None, out: Path) -> dict[
     moved = max(played.seats, key=lambda seat: (_ruled_elsewhere(played, seat.connection), seat.line.jitter_s))
     ends = f"The views of {moved.account}, which has the most that were ruled at another age"
     files["bounds picture"] = draw_bounds(played.bounds[moved.connection], out / "bounds.png", ends)
-    if surroundings is not None:
-        files["shot picture"] = draw_shot(surroundings, out / "shot.png", played.entities)
+    if shown is not None:
+        surroundings, reason = shown
+        files["shot picture"] = draw_shot(surroundings, out / "shot.png", played.entities, reason)
         files["views picture"] = draw_views(surroundings, out / "views.png", played.entities)
     return files
 

@@ -25,6 +25,7 @@ from tinclock.cli.reading import (
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from tinclock.core.analysis.why import Why
     from tinclock.core.geometry.level import Level
     from tinclock.core.ruling.records import Ruling
     from tinclock.recordings.recording import Recording
@@ -129,7 +130,7 @@ def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Pa
         found = why(past, ruling, getattr(claim_of(source, ruling), "view", None))
         said, because = found.say(names), found.because(names)
         if picture is not None:
-            file = written(picture, lambda path: _draw(source, past, ruling, names, said, path))
+            file = written(picture, lambda path: _draw(source, past, ruling, names, found, path))
     if as_json:
         told = {
             "ruling": msgspec.to_builtins(ruling),
@@ -146,7 +147,7 @@ def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Pa
         console.print(f"picture {file}", markup=False, highlight=False, soft_wrap=True)
 
 
-def _draw(source: Recording, past: Any, ruling: Ruling, names: dict[int, str], said: list[str], path: Path) -> None:
+def _draw(source: Recording, past: Any, ruling: Ruling, names: dict[int, str], found: Why, path: Path) -> None:
     from tinclock.core.analysis.surroundings import surroundings_of
     from tinclock.core.ruling.claims import ShotClaim
     from tinclock.recordings.past import claim_of
@@ -165,7 +166,7 @@ def _draw(source: Recording, past: Any, ruling: Ruling, names: dict[int, str], s
         raise click.ClickException(
             f"ruling {ruling.number}: {ruling.kind}, {ruling.outcome} before anything was cast; nothing to draw"
         )
-    draw_shot(surroundings, path, names, said)
+    draw_shot(surroundings, path, names, found)
 
 
 def _list(chosen: list[Ruling], names: dict[int, str], rows: int, as_json: bool) -> None:

@@ -30,6 +30,14 @@ def excerpt(value: object, length: int = 60) -> str:
     return text if len(text) <= length else text[: length - 3] + "..."
 
 
+def points(value: float) -> str:
+    """Return a number with three digits for people: 49.1, 1,230, 0.05; never an exponent."""
+    size = abs(value)
+    if size >= 999.5:
+        return f"{value:,.0f}"
+    return f"{value:.3g}" if size >= 0.001 or size == 0.0 else f"{value:.6f}".rstrip("0").rstrip(".")
+
+
 def amount(value: float | str | None, unit: str, names: Mapping[int, str] | None = None) -> str:
     """A measured value as text, in the unit that people read it in. names : what to call entities"""
     if value is None:
@@ -47,7 +55,10 @@ def amount(value: float | str | None, unit: str, names: Mapping[int, str] | None
         return f"{math.degrees(value):.2f} degrees"
     if unit == "deg":
         return f"{value:.1f} degrees"
-    number = f"{value:.3f}".rstrip("0").rstrip(".") if unit != "" else f"{value:g}"
+    if unit in ("", "points"):
+        number = f"{value:.0f}" if unit == "" and float(value).is_integer() else points(value)
+    else:
+        number = f"{value:.3f}".rstrip("0").rstrip(".")
     if number == "1" and unit.endswith("s") and unit.isalpha():  # one shot, two shots
         unit = unit[:-1]
     return f"{number} {unit}".rstrip()

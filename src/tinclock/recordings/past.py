@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
 
 from tinclock.core.analysis.surroundings import Past
-from tinclock.core.errors import RecordingError
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.commands import Admit, ChangeRules, Cut, Dismiss, Place, Remove, Spawn, read_change
@@ -23,46 +23,73 @@ if TYPE_CHECKING:
 
 
 def step_of(recording: Recording, ruling: Ruling) -> int:
-    """The step that made a ruling."""
-    for flush in recording.between(ruling.received_at, ruling.received_at):
-        table = recording.piece("rulings", flush)
-        at = np.flatnonzero(table["number"].to_numpy() == ruling.number)
-        if len(at):
-            return int(table["step"][int(at[0])].as_py())
-    raise RecordingError(recording.path, f"has no ruling {ruling.number}")
+    """Return the step that made a ruling."""
+    flush, row = recording.ruling_row(ruling.number)
+    return int(recording.piece("rulings", flush)["step"][row].as_py())
 
 
 def claim_of(recording: Recording, ruling: Ruling) -> object:
-    """The claim that a ruling is about, decoded; None for what the server did itself."""
+    """Return the claim that a ruling is about, decoded; None for what the server did itself."""
     step = step_of(recording, ruling)
-    for flush in recording.between(ruling.received_at, ruling.received_at):
-        table = recording.piece("claims", flush)
-        at = np.flatnonzero(table["step"].to_numpy() == step)
-        if len(at):
-            return decode_claim(table["received"][int(at[0])].as_py())
+    for flush in recording.flushes:
+        if flush.first_step <= step < flush.next_step:
+            table = recording.piece("claims", flush)
+            at = np.flatnonzero(table["step"].to_numpy() == step)
+            return decode_claim(table["received"][int(at[0])].as_py()) if len(at) else None
     return None
 
 
 def past_of(recording: Recording, ruling: Ruling, level: Level | None = None) -> Past:
-    """The history as it was when a ruling was made; only the files around that time are read.
+    """Return the history as it was when a ruling was made; only the files around that step are read.
 
     level : the recorded level, where the recording doesn't hold it. Raises `RecordingError` for what can't be read.
     """
-    rules = recording.require_header().rules
+    header, last = recording.require_header(), step_of(recording, ruling)
+    rules, oldest = header.rules, None if ruling.view is None else ruling.view.from_tick
+    near, span_s = _needed(recording, last, oldest)
     history = PoseHistory(
         {name: Rig(name, table) for name, table in rules.rigs.items()},
-        tick_rate_hz=rules.match.tick_rate_hz, history_s=rules.match.history_s, zone_depth_m=rules.match.zone_depth_m,
-        storage=recording.require_header().storage,
+        tick_rate_hz=rules.match.tick_rate_hz, history_s=max(rules.match.history_s, span_s),
+        zone_depth_m=rules.match.zone_depth_m, storage=header.storage,
     )  # fmt: skip
-    last = step_of(recording, ruling)
-    since = ruling.received_at - rules.match.history_s
-    near = recording.between(since, ruling.received_at)
-    begins = min((flush.first_step for flush in near), default=0)
     rebuilding = _Rebuilding(recording, history)
-    rebuilding.people(begins)
+    rebuilding.people(min((flush.first_step for flush in near), default=0))
     for flush in near:
-        rebuilding.follow(flush, since, last)
+        rebuilding.follow(flush, last)
     return Past(history, rebuilding.rules, recording.level_or(level))
+
+
+def _needed(recording: Recording, last: int, oldest: int | None) -> tuple[list[Flush], float]:
+    """Return the flushes that a history at a step is made of, and how far it has to reach back for a view, seconds.
+
+    A history holds so many ticks and so many seconds, whichever is more: when a server stalls it holds older ones.
+
+    oldest : the first tick of the view, None for no view
+    """
+    match = recording.require_header().rules.match
+    most, ticks = math.ceil(match.history_s * match.tick_rate_hz) + 2, 0
+    near: list[Flush] = []
+    newest_s = oldest_s = None
+    for flush in reversed([flush for flush in recording.flushes if flush.first_step <= last]):
+        rows = _ticks_of(recording, flush, last)
+        if rows and newest_s is None:
+            newest_s = rows[-1][1]
+        ticks, near = ticks + len(rows), [flush, *near]
+        seen = [at for tick, at in rows if tick == oldest]
+        oldest_s = seen[0] if seen else oldest_s
+        if newest_s is None or not rows or ticks < most or newest_s - rows[0][1] < match.history_s:
+            continue
+        if oldest is None or rows[0][0] <= oldest:
+            break
+    reach_s = 0.0 if newest_s is None or oldest_s is None else newest_s - oldest_s + 1.0 / match.tick_rate_hz
+    return near, reach_s
+
+
+def _ticks_of(recording: Recording, flush: Flush, last: int) -> list[tuple[int, float]]:
+    """Return the ticks that a flush recorded up to a step, and their server times."""
+    table = recording.piece("ticks", flush)
+    columns = (table[name].to_pylist() for name in ("step", "what", "tick", "server_time"))
+    return [(tick, at) for step, what, tick, at in zip(*columns, strict=True) if what == "record" and step <= last]
 
 
 class _Rebuilding:
@@ -82,7 +109,7 @@ class _Rebuilding:
                 if step < before:
                     self._call(name, msgspec.json.decode(text), answer)
 
-    def follow(self, flush: Flush, since: float, last: int) -> None:
+    def follow(self, flush: Flush, last: int) -> None:
         """Record the ticks of one flush, with what cut them, up to a step."""
         history, ticks = self._history, self._recording.piece("ticks", flush)
         columns = (ticks[name].to_pylist() for name in ("step", "what", "tick", "server_time"))
@@ -94,8 +121,7 @@ class _Rebuilding:
                 return
             if what == "record":
                 self.rules = self._next_rules
-                if second >= since:
-                    history.record(first, second, *_at(poses, first))
+                history.record(first, second, *_at(poses, first))
             elif what == "published":
                 if history.holds(first):
                     history.publish(first, second)

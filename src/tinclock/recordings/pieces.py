@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -63,8 +64,8 @@ class PoseRows(NamedTuple):
 
     def bodies(self) -> Iterator[tuple[int, slice, int]]:
         """Each entity, its rows, and how many bones it has."""
-        starts = np.flatnonzero(np.diff(self.entity, prepend=-1))
-        for begin, end in zip(starts.tolist(), [*starts[1:].tolist(), len(self.entity)], strict=True):
+        starts = np.flatnonzero(np.diff(self.entity, prepend=-1, append=-1)).tolist()
+        for begin, end in pairwise(starts):
             yield int(self.entity[begin]), slice(begin, end), int(self.bones[begin])
 
 
@@ -133,7 +134,7 @@ def pose_rows(table: pyarrow.Table) -> PoseRows:
     entity, tick, bones = (whole[name].to_numpy().astype(np.int64) for name in ("entity", "tick", "bones"))
     (pose,) = whole["pose"].chunks or [None]
     size = whole.schema.field("pose").type.byte_width
-    if pose is None:
+    if pose is None or not len(pose):
         return PoseRows(entity, tick, bones, np.zeros((0, size // BONE.itemsize, 5), np.int32))
     flat = np.frombuffer(pose.buffers()[1], np.int32, len(pose) * size // 4, pose.offset * size)
     return PoseRows(entity, tick, bones, flat.reshape(len(pose), -1, 5))

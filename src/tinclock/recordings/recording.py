@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -219,12 +220,23 @@ class Recording:
         return schema(table).empty_table()
 
     def between(self, since_s: float, until_s: float) -> list[Flush]:
-        """The flushes that hold anything of a span of server time."""
-        return [
-            flush
-            for flush in self.flushes
-            if flush.from_s is None or flush.to_s is None or (flush.from_s <= until_s and flush.to_s >= since_s - 1.0)
-        ]
+        """The flushes that hold anything of a span of server time.
+
+        Claims of a flush may have come before its first tick and after its last one: from the last tick before it to
+        the first one after it, and a second around that for stamps of other threads.
+        """
+        out, before = [], -math.inf
+        firsts = [flush.from_s for flush in self.flushes]
+        after = math.inf
+        nexts = list[float]()
+        for first in reversed(firsts):
+            nexts.append(after)
+            after = after if first is None else first
+        for flush, following in zip(self.flushes, reversed(nexts), strict=True):
+            if before - 1.0 <= until_s and following + 1.0 >= since_s:
+                out.append(flush)
+            before = before if flush.to_s is None else flush.to_s
+        return out
 
     def table(self, name: str, since_s: float = float("-inf"), until_s: float = float("inf")) -> pyarrow.Table:
         """A table, whole or at least what belongs to a span of server time; other files are not read."""
@@ -257,13 +269,17 @@ class Recording:
 
     def ruling(self, number: int) -> Ruling:
         """One ruling by its number. Raises `RecordingError` for one that isn't there."""
+        flush, row = self.ruling_row(number)
+        return _RULING(self.piece("rulings", flush)["ruling"][row].as_py())
+
+    def ruling_row(self, number: int) -> tuple[Flush, int]:
+        """The flush that holds a ruling, and its row there. Raises `RecordingError` for one that isn't there."""
         for flush in self.flushes:
             if flush.rulings and flush.rulings < number:
                 continue
-            table = self.piece("rulings", flush)
-            at = np.flatnonzero(table["number"].to_numpy() == number)
+            at = np.flatnonzero(self.piece("rulings", flush)["number"].to_numpy() == number)
             if len(at):
-                return _RULING(table["ruling"][int(at[0])].as_py())
+                return flush, int(at[0])
         last = self.flushes[-1].rulings if self.flushes else 0
         raise RecordingError(self.path, f"has no ruling {number}; they are numbered 1 to {last}")
 

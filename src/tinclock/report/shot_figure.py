@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from tinclock.core.analysis.why import Why
+from tinclock.core.text import called
 from tinclock.report.outlines import draw_boxes, draw_section
 from tinclock.report.style import (
     INK,
@@ -21,7 +23,7 @@ from tinclock.report.style import (
 )
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Mapping
     from pathlib import Path
 
     from matplotlib.axes import Axes
@@ -33,9 +35,9 @@ BEYOND_M = 2.0
 
 
 def draw_shot(
-    surroundings: Surroundings, path: Path, names: Mapping[int, str] | None = None, said: Sequence[str] = ()
+    surroundings: Surroundings, path: Path, names: Mapping[int, str] | None = None, reason: Why | None = None
 ) -> Path:
-    """Write the picture of a shot as a PNG. `names` gives entities a name to show; `said` is what `Why.say` says."""
+    """Write the picture of a shot as a PNG. names : what to call entities; reason : why it hit nobody, from `why`"""
     figure = new_figure("draw_shot")
     grid = figure.add_gridspec(
         2, 2, width_ratios=(1.75, 1.0), left=0.055, right=0.985, top=0.815, bottom=0.075, hspace=0.34, wspace=0.13
@@ -57,7 +59,7 @@ def draw_shot(
     beside.set_ylim(-0.25, 3.0)
     above.set_ylim(-2.6, 2.6)
     _aim(figure.add_subplot(grid[:, 1]), surroundings, origin, along)
-    _head(figure, surroundings, names or {}, said)
+    _head(figure, surroundings, names or {}, reason or Why())
     return save(figure, path)
 
 
@@ -132,27 +134,14 @@ def _aim(axes: Axes, surroundings: Surroundings, origin: Any, along: Any) -> Non
     dress(axes, "along the shot: the crosshair is at 0, 0", "metres to its right", "metres above it")
 
 
-def _head(figure: Figure, surroundings: Surroundings, names: Mapping[int, str], said: Sequence[str]) -> None:
+def _head(figure: Figure, surroundings: Surroundings, names: Mapping[int, str], reason: Why) -> None:
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
     ruling = surroundings.ruling
-    shooter = names.get(ruling.entity, f"entity {ruling.entity}")
     target = names.get(surroundings.target, f"entity {surroundings.target}") if surroundings.target else "nobody"
-    if ruling.hits:
-        hit = ruling.hits[0]
-        told = f"{shooter} hit {target} in the {hit.part.replace('_', ' ')} at {hit.distance_m:.1f} m"
-        told += f" for {hit.damage:.1f}" + (", killing" if hit.lethal else "")
-    else:
-        passed = f"{max(surroundings.clearance_m, 0.0):.2f} m from {target}" if surroundings.target else "nobody near"
-        told = f"{shooter} hit nobody: passed {passed}"
-        if (
-            ruling.outcome != "denied"
-            and surroundings.wall_surface
-            and ruling.stopped_by is not None
-            and ruling.stopped_by.name == surroundings.wall_surface
-        ):
-            told = f"{shooter} hit nobody: the {surroundings.wall_surface} stopped it after {surroundings.wall_m:.1f} m"
+    told = f"{called(ruling.entity, names)} - {ruling.answer(names, reason.because(names)).rstrip('.')}"
+    said = reason.say(names)
     title_ruling(figure, ruling.number, ruling.outcome, told)
     figure.text(0.055, 0.915, _second_line(surroundings, target)[:160], fontsize=10.5, color=INK)
     figure.text(0.055, 0.888, "; ".join(said[:2])[:150], fontsize=10, color=INK, style="italic")

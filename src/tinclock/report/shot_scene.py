@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from tinclock.cases.kinds import words_of
+from tinclock.core.analysis.nearness import nearest_point
 from tinclock.core.analysis.surroundings import surroundings_of
 from tinclock.core.analysis.why import Why, why
 from tinclock.core.plain import Fields
@@ -269,25 +270,13 @@ def _miss(shown: Shown, view: View, names: Mapping[int, str]) -> Fields | None:
     boxes = shown.past.history.hitboxes_at(near.entity, ruling.view or view)
     if boxes is None:
         return None
-    at = np.array(ruling.origin) + near.along_m * np.array(ruling.direction)
+    way = ruling.rays[near.ray].direction if ruling.rays else ruling.direction
+    at = np.array(ruling.origin) + near.along_m * np.array(way)
     nearest = nearest_point(boxes, boxes.parts.index(near.part), at)
     return {
         "from": np.round(at, 4).tolist(), "to": np.round(nearest, 4).tolist(),
         "says": f"{near.gap_m:.2f} m {near.where} {names.get(near.entity, f'entity {near.entity}')}",
     }  # fmt: skip
-
-
-def nearest_point(boxes: Hitboxes, part: int, at: NDArray[np.float64]) -> NDArray[np.float64]:
-    """The point on or in a part that is nearest to a point outside: (3,) float64, metres."""
-    axes, size, shape = boxes.axes[part], boxes.sizes[part], int(boxes.shapes[part])
-    local = axes.T @ (at - boxes.centres[part])
-    if shape == 2:
-        return np.asarray(boxes.centres[part] + axes @ np.clip(local, -size, size))
-    core = np.array([0.0, 0.0, np.clip(local[2], -size[0], size[0])]) if shape == 1 else np.zeros(3)
-    radius = size[1] if shape == 1 else size[0]
-    off = local - core
-    length = max(float(np.linalg.norm(off)), 1e-9)
-    return np.asarray(boxes.centres[part] + axes @ (core + off / length * min(radius, length)))
 
 
 def _flight(shown: Shown) -> list[list[float]]:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.geometry.rig import Shape
+from tinclock.core.analysis.nearness import FARTHEST_M, bodies_at, closest_part, least_gap, nearest_miss
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
@@ -140,7 +140,7 @@ def _others(
         boxes = None if entity in known else past.history.hitboxes_at(entity, view)
         if boxes is None or not -1.0 < float((boxes.centres[0] - origin) @ direction) < range_m:
             continue
-        if clearance(boxes, origin, direction) < NEAR_PATH_M:
+        if least_gap(boxes, origin, direction) < NEAR_PATH_M and _gap(boxes, origin, direction) < NEAR_PATH_M:
             out.append(boxes)
     return tuple(out)
 
@@ -179,7 +179,7 @@ def _glimpses(
         here = view if share == 1.0 else history.view_at(at)
         boxes = history.hitboxes_at(target, here)
         hit = history.nearest(origin, direction, here, ignore=ruling.entity)
-        gap = float("inf") if boxes is None else clearance(boxes, np.array(origin), np.array(direction))
+        gap = float("inf") if boxes is None else _gap(boxes, np.array(origin), np.array(direction))
         part = hit.part.name if hit is not None and hit.entity == target else ""
         out.append(Glimpse(ruling.received_at - history.time_of(here), boxes, part, gap))
     return tuple(out)
@@ -188,29 +188,18 @@ def _glimpses(
 def _target(
     past: Past, ruling: Ruling, view: View, origin: NDArray[np.float64], direction: NDArray[np.float64]
 ) -> tuple[int, float]:
-    best, who = float("inf"), 0
-    for entity in past.history.present(view):
-        if entity == ruling.entity or (ruling.hits and entity != ruling.hits[0].victim):
-            continue
-        boxes = past.history.hitboxes_at(entity, view)
-        if boxes is None:
-            continue
-        gap = clearance(boxes, origin, direction)
-        if gap < best or not who:
-            best, who = gap, entity
-    return who, best
+    if ruling.hits:
+        boxes = past.history.hitboxes_at(ruling.hits[0].victim, view)
+        return (0, float("inf")) if boxes is None else (boxes.entity, _gap(boxes, origin, direction))
+    bodies = bodies_at(past.history, ruling.entity, view)
+    near = nearest_miss(bodies, _triple(origin), _triple(direction), 0.0, FARTHEST_M)
+    return (0, float("inf")) if near is None else (near.entity, near.gap_m)
 
 
-def clearance(boxes: Hitboxes, origin: NDArray[np.float64], direction: NDArray[np.float64]) -> float:
-    """How far a ray passes from the nearest of an entity's hitboxes, each taken as a ball or capsule around it.
+def _triple(point: NDArray[np.float64]) -> Triple:
+    x, y, z = point.tolist()
+    return x, y, z
 
-    origin, direction : (3,) float64, metres, and unit. Returns metres.
-    """
-    capsule = boxes.shapes == Shape.CAPSULE
-    long = np.where(capsule, boxes.sizes[:, 0], 0.0)[:, None] * boxes.axes[:, :, 2]
-    round_ = np.where(capsule, boxes.sizes[:, 1], boxes.sizes[:, 0])
-    steps = np.linspace(-1.0, 1.0, 9)[:, None, None]
-    to = boxes.centres + steps * long - origin
-    along = np.maximum(to @ direction, 0.0)
-    gaps = np.linalg.norm(to - along[..., None] * direction, axis=-1) - round_
-    return float(gaps.min())
+
+def _gap(boxes: Hitboxes, origin: NDArray[np.float64], direction: NDArray[np.float64]) -> float:
+    return closest_part(boxes, origin, direction, FARTHEST_M).gap_m

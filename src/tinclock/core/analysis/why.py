@@ -1,22 +1,23 @@
-"""Why a shot did nothing: how far off it was, and what would have had to be different."""
+"""Reasons why a shot or a blow hit nobody, from the poses around it, and what would have had to be different."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final, NamedTuple
+import math
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from tinclock.core.analysis.nearness import FARTHEST_M, bodies_at, gaps, nearest_miss, nearest_point
+from tinclock.core.analysis.nearness import Near as Near
 from tinclock.core.findings import FINDINGS
-from tinclock.core.geometry.rig import Shape
-from tinclock.core.text import amount, printable
+from tinclock.core.text import amount, called
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from numpy.typing import NDArray
-
     from tinclock.core.analysis.surroundings import Past
     from tinclock.core.findings import Finding
+    from tinclock.core.rules.weapons import WeaponRules
     from tinclock.core.ruling.records import Ruling
     from tinclock.core.timeline.hitboxes import Hitboxes
     from tinclock.core.timeline.views import View
@@ -24,20 +25,8 @@ if TYPE_CHECKING:
 
 LOOKED_S, LOOK_STEP_S = 0.5, 0.002
 """Other views are tried so far around the ruled one, in these steps."""
-_ROUNDS = 90
-FARTHEST_M, IN_FRONT_M = 10_000.0, 1e-3
-"""How far ahead anybody is looked for, and how far ahead of the muzzle a near miss begins."""
-_INVERSE_GOLDEN: Final = (5.0**0.5 - 1.0) / 2.0
-
-
-class Near(NamedTuple):
-    """The hitbox that a ray passed closest: how far off (negative: inside), where from it, how far along the ray."""
-
-    entity: int
-    part: str
-    gap_m: float
-    where: str
-    along_m: float
+BESIDE_M = 3.0
+"""Of a shot that a wall stopped, only near misses up to here are a better answer than the wall."""
 
 
 class OtherView(NamedTuple):
@@ -57,74 +46,125 @@ class Far(NamedTuple):
     reach_m: float
 
 
-class Why(NamedTuple):
-    """What `why` found.
+class Beside(NamedTuple):
+    """Somebody within the reach of a blow whom it passed.
 
-    behind : whom the ray would have met without the wall that stopped it, or, where the shot was not cast, behind the
-        first surface on its way
-    far : whom the shot would have met beyond the weapon's range; of a blow, who was nearest and out of reach
+    off_rad : angle between the aim and the part's nearest point; cone_rad : the angle that the weapon reaches to each
+        side, 0 for none
+    gap_m : distance from the part's surface to the ball that was swept, inf where none is
     """
 
-    near: Near | None
-    other: OtherView | None
-    wall_m: float
-    surface: str
-    behind: Near | None
-    helps: tuple[str, ...]
+    entity: int
+    part: str
+    away_m: float
+    off_rad: float
+    cone_rad: float
+    gap_m: float
+
+
+class Why(NamedTuple):
+    """Answer of `why`.
+
+    near : whom a ray passed closest before it ended, of all rays of the shot
+    behind : whom the ray would have met without the wall that stopped it, or, where the shot was not cast, behind the
+        first surface on its way; wall_m, surface : how far that wall is, and what it is
+    far : whom the shot would have met beyond the weapon's range; of a blow, who was nearest and out of reach
+    beside : of a blow, who was within reach and passed; solid : what stood in between, "" for nothing
+    unturned : of a blow, whose back was not turned, 0 for nobody
+    pellets : how many rays the shot had
+    """
+
+    near: Near | None = None
+    other: OtherView | None = None
+    wall_m: float = math.inf
+    surface: str = ""
+    behind: Near | None = None
+    helps: tuple[str, ...] = ()
     cast: bool = True
     far: Far | None = None
     weapon: str = ""
     kind: str = "shot"
+    pellets: int = 1
+    beside: Beside | None = None
+    solid: str = ""
+    unturned: int = 0
 
     def because(self, names: Mapping[int, str] | None = None) -> str:
-        """Why it hit nobody, to follow on "The shot hit nobody: "; empty where nothing is known."""
+        """Return why it hit nobody, to follow on "The shot hit nobody: "; empty where nothing is known."""
+        if self.kind == "strike":
+            return self._of_a_blow(names)
+        pellet = "its nearest pellet" if self.pellets > 1 else "it"
         if self.behind is not None and self.cast:
             before = self.behind.along_m - self.wall_m
-            return f"the {_plain(self.surface)} stopped it {before:.1f} m before {_name(self.behind.entity, names)}"
+            return (
+                f"the {_plain(self.surface)} stopped {pellet} {before:.1f} m before {called(self.behind.entity, names)}"
+            )
         if self.far is not None:
-            return _too_far(self.far, self.weapon, self.kind, names)
-        if self.near is not None and self.near.gap_m > 0.0 and self.cast:
+            return _too_far(self.far, self.weapon, names)
+        if not self.cast:
+            return ""
+        if self.near is not None:
             near = self.near
-            return f"it passed {near.gap_m:.2f} m {near.where} the {_plain(near.part)} of {_name(near.entity, names)}"
-        return ""
+            part = f"the {_plain(near.part)} of {called(near.entity, names)}"
+            return f"{pellet} passed {max(near.gap_m, 0.0):.2f} m {near.where} {part}"
+        if self.surface:
+            first = "the first pellet" if self.pellets > 1 else "it"
+            return f"the {_plain(self.surface)} stopped {first} after {self.wall_m:.1f} m"
+        return "nobody was ahead of it within its range" if math.isfinite(self.wall_m) else ""
+
+    def _of_a_blow(self, names: Mapping[int, str] | None) -> str:
+        if self.solid:
+            return f"the {_plain(self.solid)} was in between"
+        if self.unturned:
+            return f"{called(self.unturned, names)} did not have their back turned"
+        if self.far is not None:
+            far, who = self.far, called(self.far.entity, names)
+            return f"the {_plain(self.weapon)} reaches {far.reach_m:g} m; {who} was {far.away_m:.1f} m away"
+        if self.beside is None:
+            return ""
+        beside = self.beside
+        part = f"the {_plain(beside.part)} of {called(beside.entity, names)}"
+        if beside.cone_rad > 0.0 and math.isinf(beside.gap_m):
+            off, reached = math.degrees(beside.off_rad), math.degrees(beside.cone_rad)
+            return f"{part} was {off:.0f} degrees off the aim; the {_plain(self.weapon)} reaches {reached:g} degrees"
+        return f"it passed {beside.gap_m:.2f} m from {part}"
 
     def say(self, names: Mapping[int, str] | None = None) -> list[str]:
-        """In plain words, a line each; `names` says what to call entities."""
+        """Return what else is known in plain words, a line each; `names` says what to call entities."""
         lines = []
         if self.behind is not None:
             lines.append(
                 f"the {_plain(self.surface)} at {self.wall_m:.2f} m "
-                f"{'stopped it' if self.cast else 'lies on its way'}; "
-                f"behind that it would have met the "
-                f"{_plain(self.behind.part)} of {_name(self.behind.entity, names)} at {self.behind.along_m:.2f} m"
+                f"{'stopped it' if self.cast else 'lies on its way'}; behind that it would have met the "
+                f"{_plain(self.behind.part)} of {called(self.behind.entity, names)} at {self.behind.along_m:.2f} m"
             )
+        elif self.kind == "strike":
+            reason = self._of_a_blow(names)
+            lines += [reason] if reason else []
         elif self.far is not None:
-            lines.append(_too_far(self.far, self.weapon, self.kind, names))
-        elif self.near is not None and self.near.gap_m <= 0.0:
+            lines.append(_too_far(self.far, self.weapon, names))
+        elif self.near is not None and not self.cast:
             lines.append(
                 f"at the view that it claims it would have met the {_plain(self.near.part)} of "
-                f"{_name(self.near.entity, names)}, {self.near.along_m:.1f} m away"
+                f"{called(self.near.entity, names)}, {self.near.along_m:.1f} m away"
             )
         elif self.near is not None:
             lines.append(
-                f"{self.near.gap_m:.2f} m {self.near.where} the {_plain(self.near.part)} of "
-                f"{_name(self.near.entity, names)}, {self.near.along_m:.1f} m away"
+                f"{max(self.near.gap_m, 0.0):.2f} m {self.near.where} the {_plain(self.near.part)} of "
+                f"{called(self.near.entity, names)}, {self.near.along_m:.1f} m away"
             )
         if self.other is not None:
             age = "older" if self.other.older_s > 0.0 else "younger"
             lines.append(
-                f"would have hit the {_plain(self.other.part)} of {_name(self.other.entity, names)} with a view "
+                f"would have hit the {_plain(self.other.part)} of {called(self.other.entity, names)} with a view "
                 f"{abs(self.other.older_s) * 1000.0:.0f} ms {age}"
             )
         return [*lines, *self.helps]
 
 
-def _too_far(far: Far, weapon: str, kind: str, names: Mapping[int, str] | None) -> str:
-    who = _name(far.entity, names)
-    if kind == "strike":
-        return f"the {_plain(weapon)} reaches {far.reach_m:g} m; {who} was {far.away_m:.1f} m away"
+def _too_far(far: Far, weapon: str, names: Mapping[int, str] | None) -> str:
     return (
-        f"out of range: the {_plain(far.part)} of {who} was {far.away_m:.1f} m away, "
+        f"out of range: the {_plain(far.part)} of {called(far.entity, names)} was {far.away_m:.1f} m away, "
         f"the {_plain(weapon)} reaches {far.reach_m:g} m"
     )
 
@@ -133,59 +173,140 @@ def _plain(name: str) -> str:
     return name.replace("_", " ")
 
 
-def _name(entity: int, names: Mapping[int, str] | None) -> str:
-    return printable((names or {}).get(entity) or f"entity {entity}")
+class Way(NamedTuple):
+    """One ray as it was ruled: its number, direction, how far it got in metres, and what stopped it ("": nothing)."""
+
+    ray: int
+    direction: Triple
+    reached_m: float
+    stopped_by: str
 
 
 def why(past: Past, ruling: Ruling, claimed: View | None = None) -> Why:
-    """What was missing for a ruling to be a hit, from the poses around it. See `Why`.
+    """Return what was missing for a ruling to be a hit, from the poses around it. See `Why`.
 
     claimed : the view of the claim: what a shot that was denied before its view was looked at is held against
     """
     helps = tuple(text for finding in ruling.findings if (text := helped_by(finding, ruling)))
-    origin, direction, view = ruling.origin, ruling.direction, ruling.view or _held(past, claimed)
-    weapon, nothing = past.rules.weapons.get(ruling.weapon), Why(None, None, float("inf"), "", None, helps)
+    origin, direction, view = ruling.origin, ruling.direction, _held(past, ruling.view or claimed)
+    weapon, nothing = past.rules.weapons.get(ruling.weapon), Why(helps=helps, weapon=ruling.weapon)
     if ruling.hits or origin is None or direction is None or view is None or weapon is None:
         return nothing
+    bodies = bodies_at(past.history, ruling.entity, view)
     if ruling.kind == "strike":
-        return nothing._replace(far=_out_of_reach(past, ruling, view, origin), weapon=ruling.weapon, kind="strike")
+        return _blow(ruling, weapon, bodies, origin, direction, nothing._replace(kind="strike"))
     if ruling.kind != "shot":
         return nothing
-    limit, surface = _stop(past, ruling, origin, direction, weapon.range_m)
-    near = nearest_miss(past, ruling.entity, view, origin, direction)
-    if near is not None and near.gap_m <= 0.0 and near.along_m > weapon.range_m and not surface:
-        far = Far(near.entity, near.part, near.along_m, weapon.range_m)
-        return nothing._replace(far=far, weapon=ruling.weapon)
-    if near is not None and near.along_m > weapon.range_m:
-        near = nearest_miss(past, ruling.entity, view, origin, direction, weapon.range_m)
-    if ruling.view is None and near is not None and near.gap_m <= 0.0 and near.along_m <= limit:
-        return Why(near, None, limit, "", None, helps)
-    behind = near if near is not None and near.gap_m <= 0.0 and near.along_m > limit else None
-    other = None if behind is not None else _other_view(past, ruling, view, origin, direction, limit)
-    return Why(None if behind else near, other, limit, surface, behind, helps, ruling.view is not None)
+    if ruling.view is None or ruling.reached_m is None:
+        return _uncast(past, ruling, view, nothing)
+    rays = [(ray.direction, ray.reached_m, ray.stopped_by) for ray in ruling.rays]
+    ways = [
+        Way(k, way, reached, "" if stop is None else stop.explain())
+        for k, (way, reached, stop) in enumerate(rays or [(direction, ruling.reached_m, ruling.stopped_by)])
+    ]
+    found = _cast(past, ruling.entity, view, ways, bodies, origin, weapon.range_m, nothing._replace(pellets=len(ways)))
+    if found.behind is not None or found.far is not None:
+        return found
+    aimed = ways[found.near.ray] if found.near is not None else ways[0]
+    return found._replace(other=_other_view(past, ruling.entity, view, origin, aimed.direction, aimed.reached_m))
 
 
-def _out_of_reach(past: Past, ruling: Ruling, view: View, origin: Triple) -> Far | None:
-    """Who stood nearest to a blow's start, where that was out of its reach."""
-    best: Far | None = None
-    for entity in past.history.present(view):
-        boxes = None if entity == ruling.entity else past.history.hitboxes_at(entity, view)
-        if boxes is None or past.history.rig_of(entity).blocks_only:
-            continue
-        gaps = _gaps(boxes, np.tile(np.array(origin), (len(boxes.parts), 1)))
-        part = int(np.argmin(gaps))
-        if best is None or gaps[part] < best.away_m:
-            reach = past.rules.weapons[ruling.weapon].range_m
-            best = Far(entity, boxes.parts[part], float(gaps[part]), reach)
-    return best if best is not None and best.away_m > best.reach_m else None
+def _met(past: Past, shooter: int, view: View, origin: Triple, way: Way) -> Near | None:
+    """Return whom a ray would have met had it gone on, however far; None for nobody."""
+    history = past.history
+    slots = history.slot_of(view.from_tick), history.slot_of(view.to_tick)
+    hit = history.nearest_body_along((*origin, *way.direction), *slots, float(view.fraction), FARTHEST_M, shooter)
+    return None if hit is None else Near(hit.entity, hit.part.name, 0.0, "", hit.distance_m, way.ray)
 
 
-def _stop(past: Past, ruling: Ruling, origin: Triple, direction: Triple, range_m: float) -> tuple[float, str]:
-    """How far a shot got, and the surface that ended it (the first one on its way, where it wasn't cast)."""
-    if ruling.view is not None and ruling.reached_m is not None:
-        return ruling.reached_m, ruling.stopped_by.explain() if ruling.stopped_by else ""
+def _along(near: Near) -> float:
+    return near.along_m
+
+
+def _cast(
+    past: Past, shooter: int, view: View, ways: list[Way], bodies: list[Hitboxes], origin: Triple, range_m: float,
+    nothing: Why,
+) -> Why:  # fmt: skip
+    """Return why rays that were cast met nobody: what stopped the nearest of them, the range, or a near miss."""
+    met = min(filter(None, (_met(past, shooter, view, origin, way) for way in ways)), key=_along, default=None)
+    if met is not None and ways[met.ray].stopped_by and met.along_m <= range_m:
+        way = ways[met.ray]
+        return nothing._replace(wall_m=way.reached_m, surface=way.stopped_by, behind=met)
+    missed = [nearest_miss(bodies, origin, way.direction, 0.0, way.reached_m, way.ray) for way in ways]
+    near = min((one for one in missed if one is not None), key=lambda one: one.gap_m, default=None)
+    if met is not None and not ways[met.ray].stopped_by and (near is None or len(ways) == 1):
+        return nothing._replace(far=Far(met.entity, met.part, met.along_m, range_m))
+    stopped = next((way for way in ways if way.stopped_by), None)
+    if stopped is None:
+        return nothing._replace(near=near, wall_m=ways[0].reached_m)
+    behind = [
+        nearest_miss(bodies, origin, way.direction, way.reached_m, range_m, way.ray) for way in ways if way.stopped_by
+    ]
+    hidden = min((one.gap_m for one in behind if one is not None), default=math.inf)
+    if near is not None and near.gap_m <= min(BESIDE_M, hidden):
+        return nothing._replace(near=near, wall_m=ways[near.ray].reached_m)
+    return nothing._replace(wall_m=stopped.reached_m, surface=stopped.stopped_by)
+
+
+def _uncast(past: Past, ruling: Ruling, view: View, nothing: Why) -> Why:
+    """Return what a shot that was refused before it was cast would have met at the view that it claims."""
+    origin, direction, range_m = ruling.origin, ruling.direction, past.rules.weapons[ruling.weapon].range_m
+    assert origin is not None
+    assert direction is not None
     wall = None if past.level is None else past.level.first(origin, direction, range_m)
-    return (range_m, "") if wall is None else (wall.distance_m, wall.surface.name)
+    limit, surface = (range_m, "") if wall is None else (wall.distance_m, wall.surface.name)
+    found = nothing._replace(cast=False, wall_m=limit, surface=surface)
+    near = _met(past, ruling.entity, view, origin, Way(0, direction, limit, surface))
+    if near is None:
+        return found._replace(other=_other_view(past, ruling.entity, view, origin, direction, limit))
+    if near.along_m <= limit:
+        return found._replace(near=near)
+    if surface:
+        return found._replace(behind=near)
+    return found._replace(far=Far(near.entity, near.part, near.along_m, range_m))
+
+
+def _blow(
+    ruling: Ruling, weapon: WeaponRules, bodies: list[Hitboxes], origin: Triple, direction: Triple, nothing: Why
+) -> Why:
+    """Return why a blow reached nobody: something solid, a back that was not turned, its reach, or its aim."""
+    entity = 0
+    for step in ruling.steps:
+        if step.name == "in reach" and isinstance(step.observed, (int, float)):
+            entity = int(step.observed)
+        elif step.name == "blow stopped by":
+            return nothing._replace(solid=str(step.observed))
+        elif step.name == "victim's back":
+            return nothing._replace(unturned=entity)
+    start, best = np.array(origin), None
+    for boxes in bodies:
+        apart = gaps(boxes, np.tile(start, (len(boxes.parts), 1)))
+        part = int(np.argmin(apart))
+        if best is None or apart[part] < best[0]:
+            best = float(apart[part]), boxes, part
+    if best is None:
+        return nothing
+    away, boxes, part = best
+    if away > weapon.range_m:
+        return nothing._replace(far=Far(boxes.entity, boxes.parts[part], away, weapon.range_m))
+    return nothing._replace(beside=_passed_by(weapon, boxes, part, away, start, np.array(direction)))
+
+
+def _passed_by(
+    weapon: WeaponRules, boxes: Hitboxes, part: int, away_m: float, start: np.ndarray, along: np.ndarray
+) -> Beside:
+    """Return how far a blow passed the nearest body, by its ball where it has one, else by its angle."""
+    cone = math.radians(weapon.cone_deg)
+    off = nearest_point(boxes, part, start) - start
+    length = float(np.linalg.norm(off))
+    angle = math.acos(max(-1.0, min(1.0, float(off @ along) / length))) if length > 0.0 else 0.0
+    gap = math.inf
+    if weapon.radius_m > 0.0:
+        swept = np.linspace(0.0, max(weapon.range_m - weapon.radius_m, 0.0), 65)
+        apart = np.array([gaps(boxes, np.tile(start + t * along, (len(boxes.parts), 1))) for t in swept])
+        part = int(np.argmin(apart.min(axis=0)))
+        gap = max(0.0, float(apart.min()) - weapon.radius_m)
+    return Beside(boxes.entity, boxes.parts[part], away_m, angle, cone, gap)
 
 
 def _held(past: Past, claimed: View | None) -> View | None:
@@ -197,7 +318,7 @@ def _held(past: Past, claimed: View | None) -> View | None:
 
 
 def helped_by(finding: Finding, ruling: Ruling) -> str:
-    """What would have had to be different for a finding not to be made; empty where nothing can be said."""
+    """Return what would have had to be different for a finding not to be made; empty where nothing can be said."""
     if finding.code == "damage_differs" and not ruling.hits:
         return "it hit nobody, so no damage counts"
     kind = FINDINGS.get(finding.code)
@@ -205,83 +326,16 @@ def helped_by(finding: Finding, ruling: Ruling) -> str:
     return "" if not text or finding.margin is None else text.format(margin=amount(finding.margin, finding.unit))
 
 
-def nearest_miss(
-    past: Past, shooter: int, view: View, origin: Triple, direction: Triple, limit_m: float = FARTHEST_M
-) -> Near | None:
-    """The hitbox of anybody else that the ray passes closest, in front of its start; None where nobody is."""
-    start, along, best = np.array(origin), np.array(direction), None
-    for entity in past.history.present(view):
-        boxes = None if entity == shooter else past.history.hitboxes_at(entity, view)
-        if boxes is None or past.history.rig_of(entity).blocks_only:
-            continue
-        part, gap, at, off = closest_part(boxes, start, along, limit_m)
-        if gap > 0.0 and not IN_FRONT_M < at < limit_m - IN_FRONT_M:
-            continue  # it lies behind the muzzle, or beside the end of the way
-        if best is None or gap < best.gap_m:
-            best = Near(entity, boxes.parts[part], gap, _where(off, along), at)
-    return best
-
-
-def closest_part(
-    boxes: Hitboxes, origin: NDArray[np.float64], direction: NDArray[np.float64], limit_m: float
-) -> tuple[int, float, float, NDArray[np.float64]]:
-    """(part, gap, distance along the ray, way from the part's middle to the ray there) of the nearest part.
-
-    The distance from a point to a convex shape is convex along a line, so golden section finds its least (Kiefer,
-    Sequential minimax search for a maximum, 1953). The gap is negative inside.
-
-    origin, direction : (3,) float64, metres, and unit; the way is (3,) float64, metres.
-    """
-    low, high = np.zeros(len(boxes.parts)), np.full(len(boxes.parts), limit_m)
-    for _ in range(_ROUNDS):
-        step = _INVERSE_GOLDEN * (high - low)
-        a, b = high - step, low + step
-        nearer = _gaps(boxes, origin + a[:, None] * direction) < _gaps(boxes, origin + b[:, None] * direction)
-        low, high = np.where(nearer, low, a), np.where(nearer, b, high)
-    middle = (low + high) / 2.0
-    gaps = _gaps(boxes, origin + middle[:, None] * direction)
-    best = int(np.argmin(gaps))
-    at = float(middle[best])
-    return best, float(gaps[best]), at, origin + at * direction - boxes.centres[best]
-
-
-def _gaps(boxes: Hitboxes, points: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Signed distance of one point to each part, metres."""
-    local = np.einsum("pij,pi->pj", boxes.axes, points - boxes.centres)
-    capsule, box = boxes.shapes == Shape.CAPSULE, boxes.shapes == Shape.BOX
-    long = np.where(capsule, boxes.sizes[:, 0], 0.0)
-    local[:, 2] -= np.where(capsule, np.clip(local[:, 2], -long, long), 0.0)
-    round_ = np.linalg.norm(local, axis=1) - np.where(capsule, boxes.sizes[:, 1], boxes.sizes[:, 0])
-    over = np.abs(local) - boxes.sizes
-    square = np.linalg.norm(np.maximum(over, 0.0), axis=1) + np.minimum(over.max(axis=1), 0.0)
-    return np.asarray(np.where(box, square, round_))
-
-
-def _where(off: NDArray[np.float64], along: NDArray[np.float64]) -> str:
-    """Which side of a body the ray passed, as its shooter sees it."""
-    right = np.array([along[1], -along[0], 0.0])
-    right = right / np.linalg.norm(right) if np.linalg.norm(right) > 1e-9 else np.array([1.0, 0.0, 0.0])
-    up = np.cross(right, along)
-    aside, above = float(off @ right), float(off @ up)
-    if abs(above) >= abs(aside):
-        return "above" if above >= 0.0 else "below"
-    return "right of" if aside >= 0.0 else "left of"
-
-
 def _other_view(
-    past: Past, ruling: Ruling, view: View, origin: Triple, direction: Triple, limit_m: float
+    past: Past, shooter: int, view: View, origin: Triple, direction: Triple, limit_m: float
 ) -> OtherView | None:
     history, ruled_at = past.history, past.history.time_of(view)
-    best: OtherView | None = None
     for step in range(1, round(LOOKED_S / LOOK_STEP_S)):
         for sign in (1.0, -1.0):
             at = ruled_at - sign * step * LOOK_STEP_S
             if not history.first_snapshot_time <= at <= history.newest_time:
                 continue
-            hit = history.nearest(origin, direction, history.view_at(at), limit_m=limit_m, ignore=ruling.entity)
+            hit = history.nearest(origin, direction, history.view_at(at), limit_m=limit_m, ignore=shooter)
             if hit is not None and not history.rig_of(hit.entity).blocks_only:
-                best = OtherView(sign * step * LOOK_STEP_S, hit.entity, hit.part.name)
-                break
-        if best is not None:
-            break
-    return best
+                return OtherView(sign * step * LOOK_STEP_S, hit.entity, hit.part.name)
+    return None

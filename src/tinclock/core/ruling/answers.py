@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Final, NamedTuple
 
 from tinclock.core.findings import explain_code
-from tinclock.core.text import called, printable
+from tinclock.core.text import called, points, printable
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
 
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.hits import Hit, Stop
@@ -22,6 +22,7 @@ UNHURT: Final = {
     "died since the view": "that player had died since",
     "respawned since the view": "that player has come back to life since",
     "out of the shot's reach": "at that distance nothing is left of it",
+    "hidden from the burst": "what stands in between takes all of it",
 }
 """By the trace's word for the victim: why a hit does no damage."""
 WHAT: Final = {
@@ -58,26 +59,62 @@ def answer_of(
     return f"The {what} counts as it was claimed."
 
 
+class _Hurt(NamedTuple):
+    """Everything that one claim did to one victim: its hits, and why each did nothing, where one did nothing."""
+
+    hits: list[Hit]
+    reasons: list[str]
+
+
 def _whom(hits: Sequence[Hit], steps: Sequence[Step], names: Mapping[int, str] | None) -> str:
-    by_victim: dict[int, Hit] = {}
-    for hit in hits:
-        if hit.victim not in by_victim or hit.damage > by_victim[hit.victim].damage:
-            by_victim[hit.victim] = hit
-    states = [str(step.observed) for step in steps if step.name == "victim"]
-    told = []
-    for place, hit in enumerate(list(by_victim.values())[:MOST_VICTIMS]):
-        part = hit.part.replace("_", " ")
-        text = f"{called(hit.victim, names)} was hit in the {part} at {hit.distance_m:.1f} m"
-        if hit.damage > 0.0:
-            lost = hit.health_before - hit.health_after
-            text += f" and lost {lost:.3g} points of health" + (", and died" if hit.lethal else "")
-        else:
-            state = states[place] if place < len(states) else ""
-            text += f"; no damage, because {UNHURT.get(state, state or 'nothing is left of it')}"
-        told.append(text)
-    more = len(by_victim) - len(told)
+    victims = _by_victim(hits, steps)
+    told = [_what_it_did(victim, victims[victim], names) for victim in list(victims)[:MOST_VICTIMS]]
+    more = len(victims) - len(told)
     sentence = "; ".join(told) + (f"; and {more} more were hit" if more > 0 else "")
     return f"{sentence[0].upper() if not names else sentence[0]}{sentence[1:]}."
+
+
+def _by_victim(hits: Sequence[Hit], steps: Sequence[Step]) -> dict[int, _Hurt]:
+    """Group hits by victim, in the order in which they were applied.
+
+    The trace has a step for each blow: one for each hit of a flight, a burst or a melee attack, and one for each victim
+    of a shot, whose pellets are one blow.
+    """
+    victims: dict[int, _Hurt] = {}
+    for hit in hits:
+        victims.setdefault(hit.victim, _Hurt([], [])).hits.append(hit)
+    blows = [hit.victim for hit in hits]
+    reasons = list(_reasons(steps))
+    if len(reasons) != len(blows):
+        blows = list(victims)
+    for victim, reason in zip(blows, reasons, strict=False):
+        victims[victim].reasons.append(reason)
+    return victims
+
+
+def _reasons(steps: Sequence[Step]) -> Iterator[str]:
+    """The state of the victim of each blow of a trace; of a burst that cover kept off altogether, that."""
+    hidden = False
+    for step in steps:
+        if step.name == "seen from the burst":
+            hidden = step.observed == 0.0
+        elif step.name == "victim":
+            nothing = step.observed == "out of the shot's reach" and hidden
+            yield "hidden from the burst" if nothing else str(step.observed)
+            hidden = False
+
+
+def _what_it_did(victim: int, hurt: _Hurt, names: Mapping[int, str] | None) -> str:
+    hardest = max(hurt.hits, key=lambda hit: hit.damage)
+    text = f"{called(victim, names)} was hit in the {hardest.part.replace('_', ' ')} at {hardest.distance_m:.1f} m"
+    lost = max(hit.health_before for hit in hurt.hits) - min(hit.health_after for hit in hurt.hits)
+    died = ", and died" if any(hit.lethal for hit in hurt.hits) else ""
+    if lost > 0.0:
+        return f"{text} and lost {points(lost)} points of health{died}"
+    if hardest.damage > 0.0:
+        return f"{text}; armour took all of it"
+    reason = next((reason for reason in hurt.reasons if reason != "alive"), "nothing is left of it")
+    return f"{text}; no damage, because {UNHURT.get(reason, reason)}"
 
 
 def _nobody(what: str, stop: Stop | None, reached_m: float | None, because: str, nothing: str) -> str:

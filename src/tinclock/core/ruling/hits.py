@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal
 from msgspec import Struct
 
 from tinclock.core.sparse import Sparse
-from tinclock.core.text import called
+from tinclock.core.text import called, points
 from tinclock.core.vectors import Triple
 
 if TYPE_CHECKING:
@@ -35,10 +35,11 @@ class Hit(Struct, frozen=True, gc=False):
 
     def explain(self, names: Mapping[int, str] | None = None) -> str:
         """Whom it hit, where, and what that did, in one line. names : what to call entities"""
+        health = f"health {points(self.health_before)} -> {points(self.health_after)}"
+        pellets = f" ({self.times} pellets)" if self.times > 1 else ""
         return (
-            f"hit {called(self.victim, names)} in the {self.part} at {self.distance_m:.2f} m: {self.damage:g} damage, "
-            f"health {self.health_before:g} -> {self.health_after:g}{', killed' if self.lethal else ''}"
-            f"{f' ({self.times} pellets)' if self.times > 1 else ''}"
+            f"hit {called(self.victim, names)} in the {self.part} at {self.distance_m:.2f} m: "
+            f"{points(self.damage)} damage, {health}{', killed' if self.lethal else ''}{pellets}"
         )
 
 

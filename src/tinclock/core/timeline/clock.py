@@ -124,12 +124,12 @@ class ClockEstimate:
     def pong(self, nonce: object, client_time: object, received_at: float) -> Verdict:
         """Take an answer from the client: untrusted, so whatever comes is judged, never raised."""
         self._advance(received_at)
-        nonce, client_time = plain_number(nonce), plain_number(client_time)
-        if type(nonce) is not int or type(client_time) not in (float, int):
+        nonce, said = plain_number(nonce), plain_number(client_time)
+        if type(nonce) is not int or type(said) not in (float, int):
             return "malformed"
-        if not -1e15 < client_time < 1e15:
+        if not -1e15 < said < 1e15:
             return "malformed"
-        stamp = float(client_time)
+        stamp = float(said)
         sent_at = self._open.pop(nonce, None)
         if sent_at is None:
             return "repeated_nonce" if nonce in self._answered else "unknown_nonce"

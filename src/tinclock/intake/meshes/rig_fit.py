@@ -181,7 +181,7 @@ def _axes(points: NDArray[np.float64]) -> NDArray[np.float64]:
         rows = _turned(rows, points)
     strongest = np.abs(rows).argmax(1)
     rows = rows * np.sign(rows[np.arange(3), strongest])[:, None]
-    return rows if np.linalg.det(rows) > 0.0 else rows * np.array([[1.0], [1.0], [-1.0]])
+    return np.asarray(rows) if np.linalg.det(rows) > 0.0 else rows * np.array([[1.0], [1.0], [-1.0]])
 
 
 def _turned(rows: NDArray[np.float64], points: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -24,10 +24,10 @@ def hear(
 
     What can't be true (ticks that were never sent, or that can't have arrived) says nothing; nothing raises.
     """
-    client_time = plain_number(client_time)
-    if not is_time(client_time):
+    said = plain_number(client_time)
+    if not is_time(said):
         return False
-    stamp = float(client_time)
+    stamp = float(said)
     if view is None:
         connection.transits.take(received_at, received_at - stamp)
         return False
