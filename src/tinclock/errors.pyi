@@ -14,6 +14,7 @@ from tinclock.core.errors import OutOfHistoryError as OutOfHistoryError
 from tinclock.core.errors import ReadOnlyError as ReadOnlyError
 from tinclock.core.errors import RecordingError as RecordingError
 from tinclock.core.errors import RulesError as RulesError
+from tinclock.core.errors import TakenBeforeError as TakenBeforeError
 from tinclock.core.errors import TimeOrderError as TimeOrderError
 from tinclock.core.errors import TinClockError as TinClockError
 from tinclock.core.errors import UnknownNameError as UnknownNameError

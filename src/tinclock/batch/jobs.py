@@ -69,11 +69,13 @@ class Outcome(NamedTuple):
     took_s: float = 0.0
     weighed: Weighed | None = None
     crashed: bool = False
+    identity: str = ""
+    rulings: int = 0
 
 
 def do(task: Task, path: str) -> Outcome:
     """Do it with one recording. What is wrong with the recording is in the outcome and never raises."""
-    from tinclock.cases.weighed import match_name
+    from tinclock.cases.weighed import match_identity, match_name, rulings_in
     from tinclock.recordings.recording import Recording
 
     started = time.perf_counter()
@@ -82,12 +84,13 @@ def do(task: Task, path: str) -> Outcome:
         recording.require_header()
         rows, weighed = _JOBS[task.job](task, recording)
         match = match_name(recording)
+        identity, rulings = match_identity(recording), rulings_in(recording)
     except (TinClockError, OSError) as error:
         return Outcome(path, problem=str(error), took_s=time.perf_counter() - started)
     for table in rows.values():
         for row in table:
             row["recording"] = path
-    return Outcome(path, match, None, rows, time.perf_counter() - started, weighed)
+    return Outcome(path, match, None, rows, time.perf_counter() - started, weighed, False, identity, rulings)
 
 
 def _level(task: Task) -> Level | None:

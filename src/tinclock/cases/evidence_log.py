@@ -221,10 +221,20 @@ def _entries_of(path: Path) -> Iterator[Entry]:
 
 
 def records_of(folder: str | Path, match: str) -> dict[str, int]:
-    """How many records of each kind about a match there are: a run that failed before goes on behind them."""
+    """How many records of each kind about a match there are: a run that failed before goes on behind them.
+
+    "rulings" is how far the match had come when they were written; a weighing that came further begins anew.
+    """
     found: Counter[str] = Counter()
     for entry in read_log(folder) if files_of(Path(folder)) else ():
-        if entry.kind in ("finding", "gain") and msgspec.json.decode(entry.body, type=_Named).match == match:
+        if entry.kind not in ("finding", "gain", "weighed_again"):
+            continue
+        body = msgspec.json.decode(entry.body, type=_Named)
+        if body.match != match:
+            continue
+        if entry.kind == "weighed_again":
+            found = Counter(rulings=body.rulings)
+        else:
             found[entry.kind] += 1
     return dict(found)
 
@@ -257,6 +267,7 @@ def findings_of(
 
 class _Named(msgspec.Struct):
     match: str = ""
+    rulings: int = 0
 
 
 class _Code(msgspec.Struct):

@@ -33,6 +33,8 @@ def words_of(kind: str) -> Words:
     return Words(found.title, found.otherwise)
 
 
+SHOWN_DECIBANS = 1.0
+"""Kinds of fewer decibans say nothing worth a line."""
 STRENGTHS = ((10.0, "weak"), (20.0, "notable"), (40.0, "strong"))
 
 
@@ -75,8 +77,22 @@ def benign_share(kind: str, line: str, weights: Weights) -> str:
     return f"fair accounts: {100.0 * ceiling.typical:.2g} % of times, the best of them {100.0 * ceiling.share:.2g} %"
 
 
+def reason_of(by_kind: Mapping[str, float]) -> str:
+    """Return the kind of evidence that a case is about: the heaviest exact test, else the heaviest of all; "" for none.
+
+    The queue, the page, notices and lists all say this one.
+    """
+    speaking = {kind: decibans for kind, decibans in by_kind.items() if decibans >= SHOWN_DECIBANS}
+    return next((kind for kind, _ in exact_first(speaking)), "")
+
+
 def why_line(kinds: Mapping[str, float], match: str, at: float | None) -> str:
-    """Why a case opened, in one line."""
-    kind, decibans = next(iter(kinds.items()), ("", 0.0))
+    """Return in one line why a case opened."""
     when = "" if at is None else f", {at:.0f} s into it"
-    return f"{words_of(kind).title} ({decibans:.0f} decibans of that alone); crossed the line in {match}{when}"
+    return f"{words_of(reason_of(kinds)).title}; reached the case threshold in {match}{when}"
+
+
+def why_again(kinds: Mapping[str, float], before: str) -> str:
+    """Return the line with the reason as it is now; where the threshold was reached stays as it was."""
+    reached = before.rpartition("; ")[2].replace("crossed the line in", "reached the case threshold in")
+    return f"{words_of(reason_of(kinds)).title}; {reached}"

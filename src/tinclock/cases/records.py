@@ -7,6 +7,7 @@ from typing import Any, Final, Literal, NamedTuple
 import msgspec
 
 from tinclock.core.evidence.live import Gain
+from tinclock.core.evidence.weights import Weights
 
 State = Literal["open", "waiting", "cleared", "confirmed"]
 Verdict = Literal["cleared", "waiting", "confirmed", "reopened", "noted"]
@@ -111,7 +112,11 @@ class FindingRow(msgspec.Struct, frozen=True):
 
 
 class Dossier(NamedTuple):
-    """Everything about one account. counts : findings by code; gains : the strongest, with their matches."""
+    """Everything about one account.
+
+    counts : findings by code; gains : the strongest, with their matches
+    weights : the table that its case, or its newest match, was weighed with; None where the store has none
+    """
 
     account: Account
     case: Case | None
@@ -119,6 +124,7 @@ class Dossier(NamedTuple):
     plays: list[PlayRow]
     counts: dict[str, int]
     gains: list[tuple[str, Gain]]
+    weights: Weights | None = None
 
 
 def plain(record: object) -> Any:

@@ -19,7 +19,7 @@ from tinclock.cases.records import (
     PlayCourse,
     PlayRow,
 )
-from tinclock.cases.taking import case_of
+from tinclock.cases.taking import case_of, kept_weights
 from tinclock.core.errors import EvidenceError, UnknownNameError
 from tinclock.core.evidence.live import Gain
 from tinclock.core.plain import Fields
@@ -109,7 +109,7 @@ class CaseReview:
             decided = [] if case is None else _decisions(connection, case.id, account)
             joined = PLAYS.join(MATCHES, MATCHES.c.match == PLAYS.c.match)
             plays = connection.execute(
-                select(PLAYS, MATCHES.c.recording, MATCHES.c.server, MATCHES.c.taken_at)
+                select(PLAYS, MATCHES.c.recording, MATCHES.c.server, MATCHES.c.taken_at, MATCHES.c.weights)
                 .select_from(joined).where(PLAYS.c.account == account).order_by(PLAYS.c.number)
             ).all()  # fmt: skip
             counts = connection.execute(
@@ -119,9 +119,12 @@ class CaseReview:
                 select(GAINS).where(GAINS.c.account == account).order_by(GAINS.c.decibans.desc()).limit(STRONGEST)
             )
             gains = [(g.match, msgspec.json.decode(g.body, type=Gain)) for g in connection.execute(strongest)]
+            digest = plays[-1].weights if plays else None
+            weights = kept_weights(connection, digest if case is None else case.weights)
         return Dossier(
             Account(*tuple(row)), None if case is None else case_of(case), decided, [_play(play) for play in plays],
             dict(sorted(((code, count) for code, count in counts), key=lambda item: -item[1])), gains,
+            weights,
         )  # fmt: skip
 
     def findings(self, account: str, code: str | None = None, most: int = 1000) -> list[FindingRow]:

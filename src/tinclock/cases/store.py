@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from tinclock.cases.records import Case
-from tinclock.core.errors import EvidenceError, MissingExtraError
+from tinclock.core.errors import EvidenceError, MissingExtraError, TakenBeforeError
 from tinclock.core.evidence.eprocess import KindEvidence, limit_decibans
 from tinclock.core.plain import Fields
 
@@ -35,7 +35,7 @@ BUSY_S, STATEMENT_S = 60.0, 120.0
 """How long a writer waits for another one, and how long one statement may take."""
 ANSWER_S = 5
 """How long a database may take to answer at all, seconds."""
-SCHEMA = "0003"
+SCHEMA = "0004"
 """The newest of `migrations/versions`."""
 
 
@@ -139,14 +139,20 @@ class CaseStore:
 
     # -- taking matches ---------------------------------------------------------------------------------------
 
-    def has_match(self, match: str) -> bool:
-        """Whether a match was taken already."""
-        from sqlalchemy import select
+    def has_match(self, match: str, identity: str = "", rulings: int = 0) -> bool:
+        """True if a match was taken already, at least as far.
 
-        from tinclock.cases.tables import MATCHES
-
+        identity : of the match, whatever it is called now; rulings : how many it has, by default as many as are known
+        """
         with self.read() as connection:
-            return connection.execute(select(MATCHES.c.match).where(MATCHES.c.match == match)).first() is not None
+            row = _known(connection, match, identity)
+        return row is not None and (row.identity is None or row.rulings >= rulings)
+
+    def name_of(self, match: str, identity: str) -> str:
+        """Return what a match is called in this store; the name given where it was never taken."""
+        with self.read() as connection:
+            row = _known(connection, match, identity)
+        return match if row is None else str(row.match)
 
     def earlier(self, account: str) -> dict[str, KindEvidence]:
         """What an account's earlier matches left, by kind: `Course.points` adds the match under way to it."""
@@ -157,27 +163,55 @@ class CaseStore:
 
     def take_match(
         self, match: str, course: Course, weights: Weights, findings: Iterable[tuple[int, Finding]] = (), *,
-        recording: str = "", server: str = "", at: float | None = None,
+        recording: str = "", server: str = "", at: float | None = None, identity: str = "", rulings: int = 0,
     ) -> list[Case]:  # fmt: skip
-        """Take in the evidence of a whole match; returns the cases that it opened. A match is taken once.
+        """Take in the evidence of a match; returns the cases that it opened. A match counts once.
 
         match : its name, unlike any other's; findings : with their rulings' numbers; at : unix time, by default now
+        identity, rulings : what stays the same when it is called otherwise, and how far it had come. A match that was
+            taken before it was over is taken again, and what was taken before no longer counts
 
-        Raises `EvidenceError` for a match that was taken before; nothing is changed then.
+        Raises `TakenBeforeError` for a match that was taken before, at least as far; nothing is changed then.
         """
-        from tinclock.cases.tables import MATCHES
-        from tinclock.cases.taking import Taking, unless_there
+        from tinclock.cases.taking import Taking
 
         now = time.time() if at is None else at
-        values = {"match": match, "taken_at": now, "server": server, "recording": recording}
         with self.write() as connection:
-            insert = unless_there(connection, "MATCHES").values(**values).returning(MATCHES.c.match)
-            if connection.execute(insert).first() is None:
-                raise EvidenceError(self._shown(), f"match {match!r} was taken before; each counts once")
-            told = Taking(connection, match, course, weights, now, self.limit).take(findings)
+            match = self._begin_taking(connection, match, identity, rulings, now, server, recording)
+            taking = Taking(connection, match, course, weights, now, self.limit)
+            told = taking.take(findings)
+            self._note_weights(connection, match, taking.weights)
             self.remember(connection, told)
         self.tell()
         return [case for event, case in told if event == "opened"]
+
+    def _begin_taking(
+        self, connection: Connection, match: str, identity: str, rulings: int, now: float, server: str, recording: str
+    ) -> str:
+        """Enter a match, or hold the row of one that was taken before it was over; returns what it is called."""
+        from sqlalchemy import update
+
+        from tinclock.cases.tables import MATCHES
+        from tinclock.cases.taking import unless_there
+
+        values = {"match": match, "taken_at": now, "server": server, "recording": recording, "rulings": rulings}
+        insert = unless_there(connection, "MATCHES").values(**values, identity=identity or None)
+        if connection.execute(insert.returning(MATCHES.c.match)).first() is not None:
+            return match
+        row = _known(connection, match, identity, hold=True)
+        if row is None or row.identity is None or row.rulings >= rulings:
+            raise TakenBeforeError(self._shown(), f"match {match!r} was taken before; each counts once")
+        change = {"taken_at": now, "recording": recording, "rulings": rulings}
+        connection.execute(update(MATCHES).where(MATCHES.c.match == row.match).values(**change))
+        return str(row.match)
+
+    @staticmethod
+    def _note_weights(connection: Connection, match: str, digest: str) -> None:
+        from sqlalchemy import update
+
+        from tinclock.cases.tables import MATCHES
+
+        connection.execute(update(MATCHES).where(MATCHES.c.match == match).values(weights=digest))
 
     def open_during(
         self, match: str, account: str, course: Course, weights: Weights, at: float | None = None
@@ -220,6 +254,17 @@ class CaseStore:
             with self.write() as connection:
                 connection.execute(delete(UNTOLD).where(UNTOLD.c.id == row.id))
         return len(rows)
+
+
+def _known(connection: Connection, match: str, identity: str, *, hold: bool = False) -> Any:
+    """Return the row of a match by its identity, else by its name; None for one that was never taken."""
+    from sqlalchemy import or_, select
+
+    from tinclock.cases.tables import MATCHES
+
+    same = or_(MATCHES.c.match == match, MATCHES.c.identity == identity) if identity else MATCHES.c.match == match
+    query = select(MATCHES).where(same)
+    return connection.execute(query.with_for_update() if hold else query).first()
 
 
 def _engine(address: str) -> Engine:

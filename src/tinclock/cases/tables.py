@@ -44,6 +44,16 @@ MATCHES = Table(
     Column("taken_at", Float, nullable=False),
     Column("server", String(200), nullable=False),
     Column("recording", Text, nullable=False),
+    Column("identity", String(64)),
+    Column("rulings", _BIG, nullable=False, server_default="0"),
+    Column("weights", String(64)),
+    Index(None, "identity", unique=True),
+)  # fmt: skip
+
+WEIGHTS = Table(
+    "weights", METADATA,
+    Column("digest", String(64), primary_key=True),
+    Column("body", Text, nullable=False),
 )  # fmt: skip
 
 KINDS = Table(
@@ -107,6 +117,7 @@ CASES = Table(
     Column("limit", Float, nullable=False),
     Column("kinds", Text, nullable=False),
     Column("why", Text, nullable=False),
+    Column("weights", String(64)),
     Index(None, "state", "peak"),
 )  # fmt: skip
 

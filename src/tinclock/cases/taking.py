@@ -6,12 +6,13 @@ that write about the same accounts at once wait for each other, never deadlock, 
 
 from __future__ import annotations
 
+import hashlib
 import math
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from tinclock.cases.kinds import why_line
+from tinclock.cases.kinds import why_again, why_line
 from tinclock.cases.records import Case, PlayCourse
 from tinclock.core.evidence.course import crossed, peak
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, add_logs, combined
@@ -41,6 +42,7 @@ class Taking:
         self, connection: Connection, match: str, course: Course, weights: Weights, now: float, limit: float
     ) -> None:
         self._to, self._match, self._course = connection, match, course
+        self.weights = keep_weights(connection, weights)
         self._shares, self._now, self._limit = weights.kinds(), now, limit
         self._accounts = sorted(course.stages)
 
@@ -53,21 +55,52 @@ class Taking:
         from tinclock.cases.tables import GAINS, KINDS, PLAYS
 
         held, by_kind = self._locked(), evidence_by_kind(self._to, self._accounts)
+        again = self._taken_back(held, by_kind)
         ended = {account: self._course.now(account) for account in self._accounts}
         points = {a: self._course.points(a, self._shares, by_kind[a]) for a in self._accounts}
         values = {a: combined(with_match(by_kind[a], ended[a]), self._shares) for a in self._accounts}
-        self._update_accounts(held, values, points)
+        self._update_accounts(held, values, points, again)
         self._to.execute(delete(KINDS).where(KINDS.c.account.in_(self._accounts)))
         after = {account: after_match(by_kind[account], ended[account]) for account in self._accounts}
         self._insert(KINDS, [
             {"account": account, "kind": kind, "past": one.past, "matches": one.matches}
             for account, kinds in after.items() for kind, one in sorted(kinds.items())
         ])  # fmt: skip
-        self._insert(PLAYS, [self._play(a, held[a].matches + 1, values[a], points[a]) for a in self._accounts])
+        self._insert(PLAYS, [
+            self._play(a, held[a].matches + (a not in again), values[a], points[a]) for a in self._accounts
+        ])  # fmt: skip
         self._insert(GAINS, self._gains())
         self._insert_findings(findings)
         whole = {account: with_match(by_kind[account], ended[account]) for account in self._accounts}
         return self._keep_cases(whole, values, points)
+
+    def _taken_back(
+        self, held: Mapping[str, Row[Any]], by_kind: dict[str, dict[str, KindEvidence]]
+    ) -> dict[str, Row[Any]]:
+        """Delete what an earlier weighing of this match left, and leave in `by_kind` what the other matches did.
+
+        Returns the plays that are deleted, by account: it may have been weighed before it was over.
+        """
+        from sqlalchemy import delete, select, update
+
+        from tinclock.cases.tables import FINDINGS, GAINS, PLAYS
+
+        query = select(PLAYS).where(PLAYS.c.match == self._match)
+        before = {row.account: row for row in self._to.execute(query)}
+        if not before:
+            return {}
+        for table in (PLAYS, GAINS, FINDINGS):
+            self._to.execute(delete(table).where(table.c.match == self._match))
+        others = select(PLAYS).where(PLAYS.c.account.in_(list(before))).order_by(PLAYS.c.account, PLAYS.c.number)
+        for account in before.keys() & held.keys():
+            by_kind[account] = {}
+            later = (PLAYS.c.account == account) & (PLAYS.c.number > before[account].number)
+            self._to.execute(update(PLAYS).where(later).values(number=PLAYS.c.number - 1))
+        for row in self._to.execute(others):
+            kinds = msgspec.json.decode(row.course, type=PlayCourse).kinds
+            ended = {kind: decibans * DECIBAN for kind, decibans in kinds.items()}
+            by_kind[row.account] = after_match(by_kind[row.account], ended)
+        return before
 
     def open_during(self, account: str) -> list[tuple[str, Case]]:
         """Open an account's case by a match that isn't over yet, and write nothing else of that match."""
@@ -105,8 +138,9 @@ class Taking:
 
     def _update_accounts(
         self, held: Mapping[str, Row[Any]], values: Mapping[str, float],
-        points: Mapping[str, list[tuple[float, float]]],
+        points: Mapping[str, list[tuple[float, float]]], again: Mapping[str, Row[Any]],
     ) -> None:  # fmt: skip
+        """Again : what an earlier weighing of this match left, which no longer counts"""
         from sqlalchemy import bindparam, update
 
         from tinclock.cases.tables import ACCOUNTS
@@ -115,9 +149,11 @@ class Taking:
         change = update(ACCOUNTS).where(ACCOUNTS.c.account == bindparam("who"))
         self._to.execute(change.values({name: bindparam(f"new_{name}") for name in names}), [
             {
-                "who": account, "new_last_seen": max(self._now, row.last_seen), "new_matches": row.matches + 1,
+                "who": account, "new_last_seen": max(self._now, row.last_seen),
+                "new_matches": row.matches + (account not in again),
                 "new_decibans": values[account], "new_peak": max(row.peak, peak(points[account])),
-                "new_minutes": row.minutes + self._course.minutes.get(account, 0.0),
+                "new_minutes": row.minutes + self._course.minutes.get(account, 0.0)
+                - (again[account].minutes if account in again else 0.0),
             }
             for account, row in held.items()
         ])  # fmt: skip
@@ -126,7 +162,7 @@ class Taking:
         course = self._course
         kinds = {k: log_e / DECIBAN for k, log_e in sorted(course.now(account).items(), key=lambda one: -one[1])}
         told = PlayCourse(
-            [(at, round(v, 3)) for at, v in points], {kind: round(value, 2) for kind, value in kinds.items()},
+            [(at, round(v, 3)) for at, v in points], kinds,
             [(at, line.round_trip_s, line.jitter_s) for at, line in course.lines.get(account, [])],
             _aim(course, account), _by_kind(course, account, list(kinds)), tuple(one.kind for one in course.common),
             course.muted,
@@ -196,7 +232,7 @@ class Taking:
             "account": account, "state": "open", "opened_at": self._now, "opened_in": self._match,
             "changed_at": self._now, "decibans": value, "peak": peak(points), "limit": self._limit,
             "kinds": msgspec.json.encode(kinds).decode(),
-            "why": why_line(kinds, self._match, crossed(points, self._limit)),
+            "why": why_line(kinds, self._match, crossed(points, self._limit)), "weights": self.weights,
         }  # fmt: skip
         self._to.execute(CASES.insert().values(**values))
 
@@ -225,13 +261,32 @@ class Taking:
 
         values = {
             "decibans": value, "peak": max(held.peak, most), "kinds": msgspec.json.encode(kinds).decode(),
-            "changed_at": self._now,
+            "changed_at": self._now, "weights": self.weights, "why": why_again(kinds, held.why),
         }  # fmt: skip
         if held.state == "waiting" and most > held.peak + REOPENS_DB:
             values["state"] = "open"
         if held.state in ("cleared", "confirmed") and self._since_decision(held.id, by_kind) >= self._limit:
             values["state"] = "open"  # a decision is about what was known then, and no licence
         self._to.execute(update(CASES).where(CASES.c.id == held.id).values(**values))
+
+
+def keep_weights(connection: Connection, weights: Weights) -> str:
+    """Keep a table of weights, once; returns its digest."""
+    body = msgspec.json.encode(weights)
+    digest = hashlib.sha256(body).hexdigest()
+    connection.execute(unless_there(connection, "WEIGHTS").values(digest=digest, body=body.decode()))
+    return digest
+
+
+def kept_weights(connection: Connection, digest: str | None) -> Weights | None:
+    """Return the table of weights with a digest; None where none was kept."""
+    from sqlalchemy import select
+
+    from tinclock.cases.tables import WEIGHTS
+    from tinclock.core.evidence.weights import Weights
+
+    row = connection.execute(select(WEIGHTS.c.body).where(WEIGHTS.c.digest == (digest or ""))).first()
+    return None if row is None else msgspec.json.decode(row.body, type=Weights)
 
 
 def case_of(row: Row[Any]) -> Case:

@@ -1,10 +1,13 @@
-"""A recording as a match that was weighed: its name, and what it says of each account."""
+"""A recording as a match that was weighed: its identity, its name, and what it says of each account."""
 
 from __future__ import annotations
 
+import hashlib
 from typing import TYPE_CHECKING
 
-from tinclock.cases.kinds import words_of
+import msgspec
+
+from tinclock.cases.kinds import SHOWN_DECIBANS, exact_first, words_of
 from tinclock.core.evidence.course import peak
 from tinclock.core.evidence.eprocess import DECIBAN
 from tinclock.core.evidence.weights import line_class
@@ -17,18 +20,40 @@ if TYPE_CHECKING:
 
 
 def match_name(recording: Recording) -> str:
-    """What a recording's match is called: its folder's name and a digest of all its rulings.
+    """What a recording's match is called: its folder's name and the beginning of its identity.
 
     It stays the same when the recording's files are put together, so that no match is taken twice.
     """
-    name = recording.path.name
+    name, match = recording.path.name, _identity_in(recording)
+    if match:
+        return f"{name}.{match[:8]}"
     return f"{name}.{recording.flushes[-1].rulings_sha256[:8]}" if recording.flushes else name
 
 
+def match_identity(recording: Recording) -> str:
+    """Return what stays the same however long a match goes on, and however its recording is copied and named.
+
+    Recordings of 0.2 have no identity of their own: theirs is a digest of all rulings.
+    """
+    if match := _identity_in(recording):
+        return match
+    rulings = recording.flushes[-1].rulings_sha256 if recording.flushes else ""
+    return hashlib.sha256(msgspec.json.encode((recording.header, rulings))).hexdigest()
+
+
+def rulings_in(recording: Recording) -> int:
+    """Return how many rulings a recording holds: how far a match had come."""
+    return recording.flushes[-1].rulings if recording.flushes else 0
+
+
+def _identity_in(recording: Recording) -> str:
+    return "" if recording.header is None else recording.header.match
+
+
 def account_row(course: Course, account: str, weights: Weights) -> Fields:
-    """What a match said of an account, in decibans and words; `kinds` are the three that speak most against it."""
+    """What a match said of an account, in decibans and words; `kinds` are the three strongest, its reason first."""
     points = course.points(account, weights.kinds())
-    strongest = sorted(course.now(account).items(), key=lambda item: -item[1])[:3]
+    strongest = exact_first({k: v for k, v in course.now(account).items() if v >= SHOWN_DECIBANS * DECIBAN})[:3]
     lines = course.lines.get(account, [])
     return {
         "decibans": round(points[-1][1], 2), "peak": round(peak(points), 2),
@@ -37,6 +62,5 @@ def account_row(course: Course, account: str, weights: Weights) -> Fields:
         "kinds": [
             {"kind": kind, "decibans": round(log_e / DECIBAN, 2), "means": words_of(kind).title}
             for kind, log_e in strongest
-            if log_e > 0.0
         ],
     }  # fmt: skip

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import os
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +13,7 @@ import click
 
 from tinclock.cli.case_options import store_at, weights_at, weights_option
 from tinclock.cli.reading import console_for, json_option, progress, recordings_argument, say, told_plainly
+from tinclock.core.errors import TakenBeforeError
 from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
@@ -120,9 +122,14 @@ def weigh(weights_file: Path | None, alpha: float, store: str | None, server: st
         cases = None if store is None else store_at(store, None, alpha)
 
         def take(outcome: Outcome) -> None:
-            if cases is not None and outcome.weighed is not None and not cases.has_match(outcome.match):
-                course, findings = outcome.weighed
-                cases.take_match(outcome.match, course, weights, findings, recording=outcome.recording, server=server)
+            if cases is None or outcome.weighed is None:
+                return
+            course, findings = outcome.weighed
+            with suppress(TakenBeforeError):
+                cases.take_match(
+                    outcome.match, course, weights, findings, recording=outcome.recording, server=server,
+                    identity=outcome.identity, rulings=outcome.rulings,
+                )  # fmt: skip
 
         given = {"weights": weights, "limit": limit_decibans(alpha), "keep_course": cases is not None}
         try:

@@ -110,11 +110,13 @@ def show(account: str, store: str, weights_file: Path | None, as_json: bool) -> 
     """Show one account: its evidence, what else explains it, its matches and what was decided."""
     from tinclock.cases.records import plain
     from tinclock.cases.review import CaseReview
+    from tinclock.report.case_view import weights_of
 
     with told_plainly():
-        dossier, weights = CaseReview(store_at(store)).dossier(account), weights_at(weights_file)
+        dossier = CaseReview(store_at(store)).dossier(account)
+        weights = weights_of(dossier, weights_at(weights_file) if weights_file else None)
     if as_json:
-        click.echo(json.dumps(plain(dossier), indent=2))
+        click.echo(json.dumps(plain(dossier._replace(weights=None)), indent=2))
         return
     _print_dossier(console_for(False), dossier, weights)
 
@@ -135,9 +137,8 @@ def _print_dossier(console: Console, dossier: Dossier, weights: Any) -> None:
         f"last seen {when(account.last_seen)}", highlight=False,
     )  # fmt: skip
     for kind in kinds_of(dossier, weights):
-        console.print(
-            f"\n  [bold]{kind['strength']}[/], {kind['decibans']:+.0f} decibans: it {kind['title']}", highlight=False
-        )
+        console.print(f"\n  [bold]it {kind['title']}[/]", highlight=False)
+        console.print(f"      {kind['strength']} on its own, {kind['decibans']:+.0f} decibans", highlight=False)
         if kind["best"]:
             console.print(f"      {kind['best']}", highlight=False)
         console.print(f"      [green]could also be: {kind['benign']}; {kind['fair']}[/]", highlight=False)
@@ -177,7 +178,7 @@ def page(
         opened = store_at(store)
         dossier = CaseReview(opened).dossier(account)
         file = write_case_page(
-            out or Path(f"{_file_name(account)}.html"), dossier, weights_at(weights_file),
+            out or Path(f"{_file_name(account)}.html"), dossier, weights_at(weights_file) if weights_file else None,
             limit=opened.limit if dossier.case is None else dossier.case.limit,
             recordings=recordings, level=level_from(level_file),
         )  # fmt: skip

@@ -132,13 +132,16 @@ class Followed:
         return found
 
     def _open(self, path: Path, one: Following) -> None:
+        from tinclock.cases.weighed import match_name
+        from tinclock.recordings.recording import Recording
+
         course = one.course
         for account in course.stages if course is not None and self._cases is not None else ():
             if (path, account) in self._opened:
                 continue
             assert self._cases is not None
             assert course is not None
-            case = self._cases.open_during(path.name, account, course, self._weights)
+            case = self._cases.open_during(match_name(Recording(path)), account, course, self._weights)
             if case is not None:
                 self._opened.add((path, account))
                 self._say(f"case opened: {account}: {case.why}")

@@ -81,7 +81,7 @@ def review(
         app = ReviewApp(
             Matches(paths, level_from(level_file)), sessions, store=store_at(store) if store else None,
             log_folder=log_folder_of(store, log_folder) if store else None,
-            weights=weights_at(weights_file) if store else None, hosts=(*LOOPBACK, *hosts, host),
+            weights=weights_at(weights_file) if weights_file else None, hosts=(*LOOPBACK, *hosts, host),
             on_stranger=inviter.again,
         )  # fmt: skip
     threading.Thread(target=_load, name="tinclock-kernels", daemon=True).start()

@@ -26,7 +26,9 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from tinclock.cases.records import Case
+    from tinclock.core.evidence.course import Course
     from tinclock.core.evidence.weights import Weights
+    from tinclock.core.findings import Finding
 
 EPILOG = """
 \b
@@ -41,9 +43,9 @@ Examples:
       --webhook https://chat.example/hook
 
 \b
-A recording is taken once, under its folder's name and a digest of what is
-in it; the same one again changes nothing. Nothing is done to anybody:
-cases wait for a person (`tinclock cases list`).
+A match counts once, however its recording is named or copied. One that had
+not ended is weighed again when there is more of it. Nothing is done to
+anybody: cases wait for a person (`tinclock cases list`).
 """
 
 
@@ -94,45 +96,55 @@ def weigh(
 def weigh_one(
     path: Path, weights: Weights, mute: tuple[str, ...], cases: Any, log: Any, level: Any, server: str, console: Console
 ) -> Fields:
-    from tinclock.cases.evidence_log import records_of
-    from tinclock.cases.weighed import account_row, match_name
+    from tinclock.cases.weighed import account_row, match_identity, match_name, rulings_in
+    from tinclock.core.errors import TakenBeforeError
     from tinclock.core.evidence.course import Weighing
     from tinclock.recordings.observed import observed_in
 
     recording = opened(path, False)
-    match = match_name(recording)
-    if cases is not None and cases.has_match(match):
-        return {
-            "recording": str(path),
-            "match": match,
-            "taken_before": True,
-            "accounts": {},
-            "common": [],
-            "muted": [],
-            "opened": [],
-        }
+    match, identity, rulings = match_name(recording), match_identity(recording), rulings_in(recording)
+    report: Fields = {
+        "recording": str(path), "match": match, "ended": recording.closed, "until_s": recording.ends_at_s,
+        "taken_before": False, "accounts": {}, "common": [], "muted": [], "opened": [],
+    }  # fmt: skip
+    if cases is not None and cases.has_match(match, identity, rulings):
+        return {**report, "taken_before": True}
     weighing, findings = Weighing(weights, recording.require_header().rules, mute), []
     with progress(console, f"weighing {path.name}") as show:
         for seen in observed_in(recording, level, show):
             weighing.take(seen)
             findings += seen.findings
     course = weighing.finished()
-    if log is not None:  # before the store, and only what a run that failed hasn't appended already
-        told = [("finding", {"match": match, "ruling": n, "finding": f}) for n, f in findings]
-        told += [("gain", {"match": match, "gain": gain}) for gain in course.gains if gain.decibans >= 1.0]
-        done = records_of(log.folder, match)
-        for kind in ("finding", "gain"):
-            log.append(kind, [body for one, body in told if one == kind][done.get(kind, 0) :])
-        log.flush()
+    if log is not None:  # before the store
+        again = cases is not None and cases.has_match(match, identity)
+        _log(log, match, rulings, again, findings, course)
     fresh: list[Case] = []
     if cases is not None:
-        fresh = cases.take_match(match, course, weights, findings, recording=str(path.resolve()), server=server)
+        known = {"recording": str(path.resolve()), "server": server, "identity": identity, "rulings": rulings}
+        try:
+            fresh = cases.take_match(match, course, weights, findings, **known)
+        except TakenBeforeError:  # by another process, meanwhile
+            return {**report, "taken_before": True}
     return {
-        "recording": str(path), "match": match, "taken_before": False,
-        "accounts": {account: account_row(course, account, weights) for account in sorted(course.stages)},
+        **report, "accounts": {account: account_row(course, account, weights) for account in sorted(course.stages)},
         "common": [one._asdict() for one in course.common], "muted": list(course.muted),
         "opened": [{"account": case.account, "decibans": case.peak, "why": case.why} for case in fresh],
     }  # fmt: skip
+
+
+def _log(log: Any, match: str, rulings: int, again: bool, findings: list[tuple[int, Finding]], course: Course) -> None:
+    """Append what was found, but for what a run that failed has appended already."""
+    from tinclock.cases.evidence_log import records_of
+
+    done = records_of(log.folder, match)
+    if again and done.get("rulings") != rulings:  # it was weighed before it was over: that no longer counts
+        log.append("weighed_again", [{"match": match, "rulings": rulings}])
+        done = {}
+    told = [("finding", {"match": match, "ruling": n, "finding": f}) for n, f in findings]
+    told += [("gain", {"match": match, "gain": gain}) for gain in course.gains if gain.decibans >= 1.0]
+    for kind in ("finding", "gain"):
+        log.append(kind, [body for one, body in told if one == kind][done.get(kind, 0) :])
+    log.flush()
 
 
 def _print(console: Console, report: Fields) -> None:
@@ -142,11 +154,16 @@ def _print(console: Console, report: Fields) -> None:
     if report["taken_before"]:
         console.print("  was weighed before; nothing changed", highlight=False)
         return
+    if not report["ended"]:
+        console.print(
+            f"  [yellow]has not ended[/]: weighed up to {report['until_s']:.0f} s; weighed again later, it counts once",
+            highlight=False,
+        )
     rows = table("account", "line", "minutes", "decibans", "at most", "what speaks most against it",
                  right=("minutes", "decibans", "at most"))  # fmt: skip
     for account, row in sorted(report["accounts"].items(), key=lambda item: -item[1]["peak"]):
         first = row["kinds"][0] if row["kinds"] else None
-        told = f"{first['means']} ({first['decibans']:.0f})" if first else "[dim]nothing[/]"
+        told = first["means"] if first else "[dim]nothing[/]"
         style = "bold" if any(case["account"] == account for case in report["opened"]) else ""
         rows.add_row(
             escape(account), row["line"], f"{row['minutes']:.1f}", f"{row['decibans']:.1f}", f"{row['peak']:.1f}", told,

@@ -18,6 +18,7 @@
     ├── LogError            (ValueError)   another server's logs that can't be read as the mapping says
     ├── BatchError          (ValueError)   a sweep's folder or cluster that can't be used
     ├── EvidenceError       (ValueError)   an evidence log, weights file or case store that can't be used
+    │   └── TakenBeforeError                a match that the store has already, at least as far
     └── MissingExtraError   (ImportError)  an optional package is not installed
 """
 
@@ -177,6 +178,10 @@ class EvidenceError(TinClockError, ValueError):
     def __init__(self, path: object, problem: str) -> None:
         self.path, self.problem = str(path), problem
         super().__init__(f"{path}: {problem}")
+
+
+class TakenBeforeError(EvidenceError):
+    """A match whose evidence is in the case store already; it counts once."""
 
 
 class MissingExtraError(TinClockError, ImportError):

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections import deque
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 import numpy as np
 
 from tinclock.core.referee import Referee
@@ -93,7 +95,10 @@ class _Match:
         self.seats = seats(players, seconds, np.random.default_rng([seed, 0]), unfair)
         self.referee = Referee(rules, level=self.garden.level, seed=seed)
         self._server: Referee | Recorder
-        self._server = self.referee if record_to is None else Recorder(record_to, self.referee)
+        dials = sorted((account, sorted(kinds.items())) for account, kinds in (unfair or {}).items())
+        played = repr((seed, seconds, players, dials, msgspec.json.encode(rules)))
+        match = hashlib.sha256(played.encode()).hexdigest()[:32]  # the same match however often it is played
+        self._server = self.referee if record_to is None else Recorder(record_to, self.referee, match=match)
         self._on_ruling = on_ruling
         rig = self.referee.history.rigs[RIG]
         self._gait = Gait(rig.bones, rig.rest)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from shutil import rmtree
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -59,13 +60,21 @@ def record_logs(
         rules = without_dying(rules)
     if not logs.handled:
         rules = _never_empty(rules)
-    recorder = Recorder(path, Referee(rules, level=level, seed=seed))
+    recorder = Recorder(path, Referee(rules, level=level, seed=seed), match=_identity_of(logs))
     try:
         with recorder:
             return _Play(recorder, logs).run(on_progress)
     except LogError:  # half a match would only be in the way of the next try
         rmtree(path, ignore_errors=True)
         raise
+
+
+def _identity_of(logs: Logs) -> str:
+    """Return an identity that a match has however often its logs are taken over, and by whatever rules."""
+    digest = hashlib.sha256(repr((sorted(logs.players), logs.claims, logs.poses.names)).encode())
+    digest.update(logs.poses.times.tobytes())
+    digest.update(logs.poses.poses.tobytes())
+    return digest.hexdigest()[:32]
 
 
 def _never_empty(rules: Rules) -> Rules:

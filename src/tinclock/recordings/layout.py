@@ -60,6 +60,8 @@ class Header(Struct, frozen=True):
     place_steps_per_m: int = PLACE_STEPS_PER_M
     turn_steps: int = TURN_STEPS
     flush_s: float = 1.0
+    match: str = ""
+    """Identity of the match, given when the recording was opened; empty in recordings of 0.2."""
 
     @property
     def most_bones(self) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from contextlib import suppress
 from importlib.metadata import version
 from pathlib import Path
@@ -67,6 +68,7 @@ class Recorder(MatchCalls):
     checkpoint_s : put the match's state beside what was flushed so often (at a flush), so that `going_on` has only what
         came after it to rule again; None: never. It takes the match 5 to 20 ms with 16 players. Checkpoints
         go when the recording is ended
+    match : identity of the match, unlike any other's (default: a random one); evidence counts each match once
     keep_level : put the level's mesh into the recording; else only its digest, and the level must be at hand later
 
     Poses are rounded to 1/8192 m and to 1/4096 of a quaternion's component *before* the referee gets them, so that what
@@ -82,6 +84,7 @@ class Recorder(MatchCalls):
     def __init__(
         self, path: str | Path, referee: Referee, *, flush_s: float = 1.0, durable: bool = False,
         keep_level: bool = True, when_full: Literal["raise", "go on"] = "raise", checkpoint_s: float | None = None,
+        match: str = "",
     ) -> None:  # fmt: skip
         require_pyarrow("Recorder")
         for name, given in (("flush_s", flush_s), ("checkpoint_s", checkpoint_s)):
@@ -92,7 +95,7 @@ class Recorder(MatchCalls):
             raise RecordingError(self.path, "is there already; a recording begins in a folder of its own")
         if referee.history.newest_tick >= 0 or referee.ledger.bulletin.number:
             raise RecordingError(self.path, "the referee was used before; a recording begins with its first call")
-        header = _header(referee, flush_s, keep_level)
+        header = _header(referee, flush_s, keep_level, match)
         if referee.level is not None and keep_level:  # before the header, which makes the folder a recording
             write_level(self.path / LEVEL, referee.level)
         writer = Writer(self.path, header, durable, when_full == "go on", lambda: self._step)
@@ -349,12 +352,15 @@ def _require_keepable(rules: Rules) -> None:
         )
 
 
-def _header(referee: Referee, flush_s: float, keep_level: bool) -> Header:
+def _header(referee: Referee, flush_s: float, keep_level: bool, match: str) -> Header:
     rules, level = referee.rules, referee.level
     _require_keepable(rules)
     note = None if level is None else _level_note(level, keep_level)
     storage = referee.history.columns.storage
-    return Header(FORMAT, f"tinclock {version('tinclock')}", referee.seed, storage, rules, note, flush_s=flush_s)
+    return Header(
+        FORMAT, f"tinclock {version('tinclock')}", referee.seed, storage, rules, note, flush_s=flush_s,
+        match=match or secrets.token_hex(16),
+    )  # fmt: skip
 
 
 def _level_note(level: Level, keep: bool) -> LevelNote:

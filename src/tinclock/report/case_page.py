@@ -12,7 +12,7 @@ from tinclock.core.errors import EvidenceError, MissingExtraError, RecordingErro
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
 from tinclock.core.text import printable, printable_lines
-from tinclock.report.case_view import charts_of, facts_of, telling_shots
+from tinclock.report.case_view import charts_of, facts_of, telling_shots, weights_of
 from tinclock.report.rig_data import rig_fields
 from tinclock.report.shot_scene import Shown, scene_of
 from tinclock.report.style import surface_colour
@@ -33,11 +33,12 @@ MODULES: Final = (
 
 
 def write_case_page(
-    path: str | Path, dossier: Dossier, weights: Weights, *, limit: float, recordings: str | Path | None = None,
-    level: Level | None = None,
+    path: str | Path, dossier: Dossier, weights: Weights | None = None, *, limit: float,
+    recordings: str | Path | None = None, level: Level | None = None,
 ) -> Path:  # fmt: skip
     """Write the page of an account.
 
+    weights : the table whose figures the page says; by default the one that the case was weighed with
     limit : decibans at which cases open; recordings : a folder to look for recordings in that aren't where they were
 
     Raises `MissingExtraError` without the extra `cases`, `EvidenceError` when the file can't be written. Shots whose
@@ -83,11 +84,11 @@ def pages(*packages: str) -> Any:
 
 
 def case_page(
-    dossier: Dossier, weights: Weights, *, limit: float, recordings: str | Path | None = None,
+    dossier: Dossier, weights: Weights | None = None, *, limit: float, recordings: str | Path | None = None,
     level: Level | None = None,
 ) -> str:  # fmt: skip
     """The page as text; see `write_case_page`."""
-    template = pages("tinclock.report").get_template("case.html")
+    weights, template = weights_of(dossier, weights), pages("tinclock.report").get_template("case.html")
     gathered = _Gathered(dossier, recordings, level)
     drawing = Path(__file__).with_name("drawing")
     data = {

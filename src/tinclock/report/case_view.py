@@ -4,11 +4,21 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Final
 
-from tinclock.cases.kinds import benign_share, chance_of, exact_first, null_of, strength, words_of
+from tinclock.cases.kinds import (
+    SHOWN_DECIBANS,
+    benign_share,
+    chance_of,
+    exact_first,
+    null_of,
+    reason_of,
+    strength,
+    words_of,
+)
 from tinclock.core.evidence.detectors import DETECTORS
 from tinclock.core.evidence.exact import EXACT
 from tinclock.core.evidence.weights import line_class
 from tinclock.core.plain import Fields
+from tinclock.intake.weights_file import load_weights
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -18,7 +28,6 @@ if TYPE_CHECKING:
 
 MOST_KINDS: Final = 8
 SHOTS_A_KIND: Final = 2
-SHOWN_DECIBANS: Final = 1.0
 
 
 def totals_of(dossier: Dossier) -> list[tuple[str, float]]:
@@ -52,11 +61,15 @@ def kinds_of(dossier: Dossier, weights: Weights) -> list[Fields]:
 
 def opening_of(dossier: Dossier) -> str:
     """The first sentence of a page: what speaks most against the account, or that nothing does."""
-    totals = totals_of(dossier)
+    totals, peak = totals_of(dossier), peak_of(dossier)
     if not totals:
         return "Nothing speaks against this account."
-    kind, decibans = totals[0]
-    return f"{dossier.account.account} {words_of(kind).title}: {strength(decibans)} evidence."
+    return f"{dossier.account.account} {words_of(reason_of(dict(totals))).title}: {strength(peak)} evidence."
+
+
+def peak_of(dossier: Dossier) -> float:
+    """The most decibans that all evidence on the account came to: what its strength is told by, everywhere."""
+    return dossier.account.peak if dossier.case is None else dossier.case.peak
 
 
 def _told(gain: Any) -> str:
@@ -92,6 +105,11 @@ def telling_shots(dossier: Dossier, most: int) -> list[tuple[str, str, int]]:
             taken[kind] = taken.get(kind, 0) + 1
             out.append((kind, match, number))
     return out[:most]
+
+
+def weights_of(dossier: Dossier, given: Weights | None) -> Weights:
+    """The table that a dossier is told by: the one given, else the one it was weighed with, else the one that ships."""
+    return given or dossier.weights or load_weights()
 
 
 def charts_of(dossier: Dossier, weights: Weights, limit: float) -> Fields:
@@ -150,7 +168,8 @@ def facts_of(dossier: Dossier, weights: Weights, limit: float) -> Fields:
     """Everything that the pages' template says of a dossier."""
     return {
         "dossier": dossier, "account": dossier.account, "case": dossier.case, "limit": limit,
-        "opening": opening_of(dossier), "kinds": kinds_of(dossier, weights), "provenance": weights.provenance,
+        "opening": opening_of(dossier), "peak": peak_of(dossier), "kinds": kinds_of(dossier, weights),
+        "provenance": weights.provenance,
         "common": [
             (play.match, ", ".join(words_of(kind).title for kind in play.course.common))
             for play in dossier.plays

@@ -45,9 +45,7 @@ class ReviewApp:
         self.matches, self.sessions = matches, sessions
         self._pages = pages("tinclock.review", "tinclock.report")
         self.looking = Looking(matches)
-        self.desk = (
-            None if store is None or weights is None else Desk(store, log_folder, weights, self.looking, self.draw)
-        )
+        self.desk = None if store is None else Desk(store, log_folder, weights, self.looking, self.draw)
         if self.desk is not None:
             self.looking.cases = self.desk.opened_in
         app = Starlette(

@@ -12,13 +12,13 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from tinclock.cases.evidence_log import EvidenceLog
 from tinclock.cases.figures import compared, exported
-from tinclock.cases.kinds import strength, words_of
+from tinclock.cases.kinds import reason_of, strength, words_of
 from tinclock.cases.records import STATES, VERDICTS
 from tinclock.cases.review import CaseReview
-from tinclock.cases.weighed import match_name
+from tinclock.cases.weighed import match_identity, match_name
 from tinclock.core.errors import EvidenceError, RecordingError, UnknownNameError
 from tinclock.core.plain import Fields
-from tinclock.report.case_view import charts_of, facts_of, telling_shots
+from tinclock.report.case_view import charts_of, facts_of, telling_shots, weights_of
 from tinclock.review.access import Session, may_change
 
 if TYPE_CHECKING:
@@ -95,7 +95,7 @@ class Desk:
     """
 
     def __init__(
-        self, store: CaseStore, log_folder: Path | None, weights: Weights, looking: Looking,
+        self, store: CaseStore, log_folder: Path | None, weights: Weights | None, looking: Looking,
         draw: Callable[[Request, str, Fields], Response],
     ) -> None:  # fmt: skip
         self.review, self._log_folder = CaseReview(store), log_folder
@@ -119,7 +119,7 @@ class Desk:
         rows = [
             {
                 "case": case,
-                "title": words_of(next(iter(case.kinds), "")).title,
+                "title": words_of(reason_of(case.kinds)).title,
                 "strength": strength(case.peak),
                 "waits": waited(now - case.opened_at),
                 "here": ", ".join(here.get(case.account, [])),
@@ -136,13 +136,14 @@ class Desk:
         account, session = self._account(request), self._session(request)
         dossier = self.review.dossier(account)
         limit = self.review.store.limit if dossier.case is None else dossier.case.limit
+        weights = weights_of(dossier, self._weights)
         self.presence.say(account, session)
         shots, missing = self._shots(telling_shots(dossier, MOST_SHOTS), dossier)
         return self._draw(request, "case.html", {
-            **facts_of(dossier, self._weights, limit), "shots": shots, "missing": missing, "verdicts": VERDICTS,
+            **facts_of(dossier, weights, limit), "shots": shots, "missing": missing, "verdicts": VERDICTS,
             "others": self.presence.others(account, session), "next": self._next(account),
             "matches": {play.match: self._looking.matches.of_play(play.recording) for play in dossier.plays},
-            "data": {"charts": charts_of(dossier, self._weights, limit), "account": account},
+            "data": {"charts": charts_of(dossier, weights, limit), "account": account},
         })  # fmt: skip
 
     def _shots(self, wanted: list[tuple[str, str, int]], dossier: Any) -> tuple[list[Fields], list[str]]:
@@ -194,7 +195,7 @@ class Desk:
 
     def opened_in(self, watched: Watched) -> list[Fields]:
         """Cases that were opened in a match: whose, and when in it the evidence was enough."""
-        name = match_name(watched.recording)
+        name = self.review.store.name_of(match_name(watched.recording), match_identity(watched.recording))
         out: list[Fields] = []
         for case in self.review.queue(STATES, MOST_OPENED, opened_in=name):
             plays = [play for play in self.review.dossier(case.account).plays if play.match == name]
