@@ -126,8 +126,7 @@ def _rerule(task: Task, recording: Recording) -> tuple[Rows, None]:
     change = changes(before, steps, found.rulings, found.steps)
     outcomes = tally(found.rulings)["outcomes"]
     row = {
-        "rulings": len(found.rulings), **{name: outcomes.get(name, 0) for name in ("upheld", "amended", "denied")},
-        "damage": sum(ruling.damage for ruling in found.rulings),
+        "rulings": len(found.rulings), **outcomes, "damage": sum(ruling.damage for ruling in found.rulings),
         "kills": sum(event.kind == "death" for event in found.events), "flipped": len(change.flips),
         "refused_calls": len(found.refused), "as_recorded": found.as_recorded, "ticks": found.ticks,
         "seconds": found.seconds, "rulings_sha256": found.sha256,

@@ -15,8 +15,8 @@ TEXT, WHOLE, NUMBER, FLAG = "string", "int64", "float64", "bool"
 COLUMNS: dict[str, dict[str, str]] = {
     "recordings": {"recording": TEXT, "match": TEXT, "problem": TEXT, "took_s": NUMBER},
     "rerule": {
-        "recording": TEXT, "rulings": WHOLE, "upheld": WHOLE, "amended": WHOLE, "denied": WHOLE, "damage": NUMBER,
-        "kills": WHOLE, "flipped": WHOLE, "refused_calls": WHOLE, "as_recorded": FLAG, "ticks": WHOLE,
+        "recording": TEXT, "rulings": WHOLE, "upheld": WHOLE, "amended": WHOLE, "denied": WHOLE, "repeated": WHOLE,
+        "damage": NUMBER, "kills": WHOLE, "flipped": WHOLE, "refused_calls": WHOLE, "as_recorded": FLAG, "ticks": WHOLE,
         "seconds": NUMBER, "rulings_sha256": TEXT,
     },
     "flips": {
@@ -38,7 +38,7 @@ COLUMNS: dict[str, dict[str, str]] = {
     },
     "claimed": {
         "recording": TEXT, "line": TEXT, "claimed": WHOLE, "counted": WHOLE, "elsewhere": WHOLE, "missed": WHOLE,
-        "denied": WHOLE, "capped": WHOLE, "median_rewound_s": NUMBER, "p95_rewound_s": NUMBER,
+        "denied": WHOLE, "capped": WHOLE, "repeated": WHOLE, "median_rewound_s": NUMBER, "p95_rewound_s": NUMBER,
     },
     "accounts": {
         "recording": TEXT, "match": TEXT, "account": TEXT, "line": TEXT, "minutes": NUMBER, "decibans": NUMBER,

@@ -102,9 +102,10 @@ def _counts(found: Recording) -> Fields:
         found.problems.append(str(error))
         return {"players": [], "outcomes": {}, "findings": {}}
     players.update(name for name in table["account"].to_pylist() if name)
-    outcomes.update(table["outcome"].to_pylist())
-    for codes in table["findings"].to_pylist():
-        findings.update(code for code in codes.split(",") if code)
+    for outcome, codes in zip(table["outcome"].to_pylist(), table["findings"].to_pylist(), strict=True):
+        named = [code for code in codes.split(",") if code]
+        outcomes["repeated" if "repeated_sequence" in named else outcome] += 1
+        findings.update(named)
     return {
         "players": sorted(players), "outcomes": dict(sorted(outcomes.items())),
         "findings": dict(findings.most_common()),

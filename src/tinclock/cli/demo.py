@@ -15,6 +15,7 @@ from rich.table import Table
 from tinclock.cli.reading import console_for
 from tinclock.cli.summary import print_files, print_sample, print_summary, summarise
 from tinclock.core.plain import Fields
+from tinclock.core.ruling.records import counted_as
 
 if TYPE_CHECKING:
     from tinclock.core.analysis.surroundings import Surroundings
@@ -320,6 +321,6 @@ def _cells(ruling: Ruling, played: Played) -> tuple[str, ...]:
         "-" if ruling.reached_m is None else f"{ruling.reached_m:.1f}",
         "-" if ruling.rewound_s is None else f"{max(0.0, ruling.rewound_s) * 1000:.0f}",
         f"{ruling.damage:.1f}" if ruling.damage else "-",
-        f"[{STYLES[ruling.outcome]}]{ruling.outcome}[/]",
+        f"[{STYLES[counted_as(ruling)]}]{counted_as(ruling)}[/]",
         ruling.findings[0].code if ruling.findings else "",
     )

@@ -52,7 +52,9 @@ Examples:
 @click.option("--account", help="Only this account's.")
 @click.option("--weapon", help="Only with this weapon.")
 @click.option("--kind", help="Only claims of this kind: shot, launch, strike, move, ...")
-@click.option("--outcome", type=click.Choice(["upheld", "amended", "denied"]), help="Only with this outcome.")
+@click.option(
+    "--outcome", type=click.Choice(["upheld", "amended", "denied", "repeated"]), help="Only with this outcome."
+)
 @click.option("--finding", help="Only those in which this was found.")
 @click.option("--from", "since", type=float, default=float("-inf"), help="Not before this server time, in seconds.")
 @click.option("--to", "until", type=float, default=float("inf"), help="Not after this server time, in seconds.")
@@ -98,12 +100,14 @@ def _fitting(
     rulings: Iterable[Ruling], account: str | None, weapon: str | None, kind: str | None, outcome: str | None,
     finding: str | None, since: float, until: float, missed: bool, servers_own: bool,
 ) -> Iterable[Ruling]:  # fmt: skip
+    from tinclock.core.ruling.records import counted_as
+
     for ruling in rulings:
         if (
             (account is None or ruling.account == account)
             and (weapon is None or ruling.weapon == weapon)
             and (kind is None or ruling.kind == kind)
-            and (outcome is None or ruling.outcome == outcome)
+            and (outcome is None or counted_as(ruling) == outcome)
             and (finding is None or any(found.code == finding for found in ruling.findings))
             and since <= ruling.received_at <= until
             and not (missed and (ruling.hits or ruling.kind not in HITTING))
@@ -173,6 +177,8 @@ def _list(chosen: list[Ruling], names: dict[int, str], rows: int, as_json: bool)
     from rich.markup import escape
     from rich.table import Table
 
+    from tinclock.core.ruling.records import counted_as
+
     shown = chosen if rows == 0 else chosen[:rows]
     if as_json:
         import msgspec
@@ -194,7 +200,7 @@ def _list(chosen: list[Ruling], names: dict[int, str], rows: int, as_json: bool)
         table.add_row(
             str(ruling.number), f"{ruling.received_at:.3f}", escape(ruling.account) or "(server)", ruling.kind,
             ruling.weapon, escape(hit), f"{ruling.damage:.1f}" if ruling.damage else "-",
-            f"[{STYLES[ruling.outcome]}]{ruling.outcome}[/]", ", ".join(f.code for f in ruling.findings),
+            f"[{STYLES[counted_as(ruling)]}]{counted_as(ruling)}[/]", ", ".join(f.code for f in ruling.findings),
         )  # fmt: skip
     console.print(table)
     if len(shown) < len(chosen):

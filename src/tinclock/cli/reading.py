@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from tinclock.recordings.recording import Recording
 
 PIPE_WIDTH = 120
-STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta", "-": "dim"}
+STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta", "repeated": "dim", "-": "dim"}
 
 recording_argument = click.argument("recording", metavar="RECORDING", type=click.Path(path_type=Path))
 

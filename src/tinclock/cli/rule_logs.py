@@ -13,6 +13,7 @@ from tinclock.cli.case_options import table
 from tinclock.cli.doctor import examined, print_complaints
 from tinclock.cli.reading import STYLES, console_for, json_option, progress, told_plainly
 from tinclock.core.plain import Fields
+from tinclock.core.ruling.records import counted_as
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -96,7 +97,7 @@ def _read(mapping: Path, logs: Logs) -> Fields:
 def _ruled(found: FromLogs) -> Fields:
     return {
         "entities": found.entities,
-        "outcomes": dict(Counter(ruling.outcome for _, ruling in found.rulings)),
+        "outcomes": dict(Counter(counted_as(ruling) for _, ruling in found.rulings)),
         "findings": dict(Counter(f.code for _, ruling in found.rulings for f in ruling.findings).most_common()),
         "refused": [
             {

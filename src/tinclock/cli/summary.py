@@ -56,7 +56,8 @@ def print_summary(console: Console, summary: Fields) -> None:
     counts, honest = summary["outcomes"], summary["honest_shots_that_hit_on_screen"]
     console.print(
         f"[bold]{summary['rulings']} rulings[/]: [green]{counts['upheld']} upheld[/], "
-        f"[yellow]{counts['amended']} amended[/], [magenta]{counts['denied']} denied[/]",
+        f"[yellow]{counts['amended']} amended[/], [magenta]{counts['denied']} denied[/], "
+        f"{counts['repeated']} repeated",
         highlight=False,
     )
     if summary["findings"]:

@@ -11,7 +11,7 @@ import numpy as np
 from tinclock.core.analysis.choices import Choices, Gained
 from tinclock.core.evidence.weights import line_class
 from tinclock.core.ruling.claims import ShotClaim, StrikeClaim
-from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.records import REPEATED, Ruling, counted_as
 from tinclock.recordings.lines import Lines
 from tinclock.recordings.replay import rerule
 from tinclock.wire.codec import decode_claim
@@ -29,7 +29,7 @@ class Claimed(NamedTuple):
     """Shots and blows of which a client said whom it had hit, on lines of one class.
 
     claimed : how many; counted : of these, how many hit that one; elsewhere : hit only somebody else
-    missed : were ruled and hit nobody; denied : were not ruled on
+    missed : were ruled and hit nobody; denied : were not ruled on; repeated : came once more, and are not claimed anew
     capped : were older than max_rewind_s, and ruled there
     lost : what wasn't counted, by the first finding, or "missed"
     rewound_s : how far each was rewound that was ruled
@@ -43,10 +43,12 @@ class Claimed(NamedTuple):
     capped: int
     lost: dict[str, int]
     rewound_s: tuple[float, ...]
+    repeated: int = 0
 
     def told(self) -> dict[str, float | int | None]:
         """Counts, and the median and 95th percentile of the rewinding."""
-        counts = {key: getattr(self, key) for key in ("claimed", "counted", "elsewhere", "missed", "denied", "capped")}
+        names = ("claimed", "counted", "elsewhere", "missed", "denied", "capped", "repeated")
+        counts = {key: getattr(self, key) for key in names}
         half, most = np.quantile(self.rewound_s, (0.5, 0.95)).tolist() if self.rewound_s else (None, None)
         return {**counts, "median_rewound_s": half, "p95_rewound_s": most}
 
@@ -99,6 +101,8 @@ def choices_in(
 
 def _counted(rows: list[tuple[int, Ruling]]) -> Claimed:
     counts, lost = Counter[str](), Counter[str]()
+    came = len(rows)
+    rows = [row for row in rows if counted_as(row[1]) != REPEATED]
     for victim, ruling in rows:
         met = [hit.victim for hit in ruling.hits]
         ruled = "counted" if victim in met else "elsewhere" if met else "missed"
@@ -111,5 +115,5 @@ def _counted(rows: list[tuple[int, Ruling]]) -> Claimed:
     rewound = tuple(ruling.rewound_s for _, ruling in rows if ruling.rewound_s is not None)
     return Claimed(
         len(rows), counts["counted"], counts["elsewhere"], counts["missed"], counts["denied"], counts["capped"],
-        dict(lost.most_common()), rewound,
+        dict(lost.most_common()), rewound, came - len(rows),
     )  # fmt: skip

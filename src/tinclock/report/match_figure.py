@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from tinclock.core.ruling.records import counted_as
 from tinclock.report.outlines import draw_plan
 from tinclock.report.style import INK, OUTCOMES, PAPER, SURFACES, TEAMS, dress, new_figure, pale, save
 
@@ -115,7 +116,7 @@ def _ends(ruling: Ruling) -> list[tuple[float, float]]:
 
 def _draw_bars(axes: Axes, rulings: Sequence[Ruling], accounts: Sequence[str], teams: Mapping[str, str]) -> None:
     """How many of whose claims came to what, side by side."""
-    counts: Counter[tuple[str, str]] = Counter((r.account, r.outcome) for r in rulings)
+    counts: Counter[tuple[str, str]] = Counter((r.account, counted_as(r)) for r in rulings)
     places = np.arange(len(accounts))
     for k, (outcome, colour) in enumerate(OUTCOMES.items()):
         height = [counts[account, outcome] for account in accounts]

@@ -13,7 +13,7 @@ import numpy as np
 
 from tinclock.core.errors import RecordingError, UnknownNameError
 from tinclock.core.plain import Fields
-from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.records import Ruling, counted_as
 from tinclock.core.text import printable
 from tinclock.recordings.layout import FLUSHES, HEADER
 from tinclock.recordings.listing import BESIDE
@@ -224,7 +224,7 @@ def row_of(ruling: Ruling) -> list[Any]:
         end = [o + ruling.reached_m * d for o, d in zip(ruling.origin, ruling.direction, strict=True)]
         way = [round(v, 3) for v in (*ruling.origin, *end)]
     return [
-        ruling.number, round(ruling.received_at, 4), ruling.kind, ruling.entity, ruling.weapon, ruling.outcome,
+        ruling.number, round(ruling.received_at, 4), ruling.kind, ruling.entity, ruling.weapon, counted_as(ruling),
         hit.victim if hit else 0, hit.part if hit else "", round(ruling.damage, 2),
         [finding.code for finding in ruling.findings], way,
     ]  # fmt: skip

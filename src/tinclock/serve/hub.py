@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from tinclock.cases.evidence_log import SYNC_OF, findings_of
 from tinclock.core.errors import EvidenceError, RecordingError, TinClockError
 from tinclock.core.ruling.commands import Act, Dismiss, read_change
+from tinclock.core.ruling.records import counted_as
 from tinclock.core.timeline.instants import seconds
 from tinclock.core.timeline.packed import Packed
 from tinclock.intake.rules_file import parse_rules
@@ -267,7 +268,7 @@ class Hub:
         self, match: Match, rulings: list[Ruling], claims: Sequence[tuple[str, float, bytes]], explain: bool
     ) -> list[Ruled]:
         told = [told_of(ruling) for ruling in rulings]
-        self.outcomes.update([one.outcome for one in told])
+        self.outcomes.update(map(counted_as, told))
         if not explain:
             return told
         said = [
@@ -307,7 +308,7 @@ class Hub:
         if asked.published:
             match.server.published(asked.tick)
         fired = match.server.advance(asked.server_time)
-        self.outcomes.update(ruling.outcome for ruling in fired)
+        self.outcomes.update(map(counted_as, fired))
         told = [told_of(ruling) for ruling in fired]
         dropped = [*match.guards.findings(asked.server_time), *match.borders.findings(asked.server_time)]
         self._note(asked.match, match, told, tuple(dropped))

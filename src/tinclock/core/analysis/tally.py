@@ -6,6 +6,7 @@ from collections import Counter
 from typing import TYPE_CHECKING
 
 from tinclock.core.plain import Fields
+from tinclock.core.ruling.records import REPEATED, counted_as
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -15,10 +16,10 @@ if TYPE_CHECKING:
 
 def tally(rulings: Sequence[Ruling]) -> Fields:
     """Counts over rulings: outcomes, and findings by code and account, in a fixed order."""
-    outcomes = Counter(ruling.outcome for ruling in rulings)
+    outcomes = Counter(map(counted_as, rulings))
     found = Counter((f.code, f.account) for ruling in rulings for f in ruling.findings)
     return {
         "rulings": len(rulings),
-        "outcomes": {name: outcomes.get(name, 0) for name in ("upheld", "amended", "denied")},
+        "outcomes": {name: outcomes.get(name, 0) for name in ("upheld", "amended", "denied", REPEATED)},
         "findings": [{"code": code, "account": account, "count": n} for (code, account), n in sorted(found.items())],
     }

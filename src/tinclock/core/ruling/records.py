@@ -122,6 +122,15 @@ class Ruling:
         return Receipt(self.sequence, self.outcome, hits, self.state)
 
 
+REPEATED: Final = "repeated"
+"""What a repeat is counted as: it was not ruled on, and its first ruling stands."""
+
+
+def counted_as(ruling: Any) -> str:
+    """Return what a ruling, or a row of one, is counted as: its outcome, or that it was a repeat."""
+    return REPEATED if any(f.code == "repeated_sequence" for f in ruling.findings) else str(ruling.outcome)
+
+
 def ruling_of(fields: Fields) -> Ruling:
     """A ruling with these fields, all of them; but where there is `late`, its `fields` are made when somebody reads."""
     ruling = Ruling.__new__(Ruling)

@@ -4,7 +4,7 @@ import {ShotList} from "./list.js";
 import {Poses} from "./poses.js";
 import {claimTab, lineTab} from "./tabs.js";
 import {SHOT_S, Stage} from "./stage.js";
-import {KINDS, TimeLine, clock} from "./timeline.js";
+import {COLOURS, KINDS, TimeLine, clock} from "./timeline.js";
 import {element, legend} from "/static/drawing/shot.js";
 
 const $ = id => document.getElementById(id);
@@ -354,7 +354,7 @@ $("keys").querySelector("table").append(...KEYS.map(([key, what]) => {
 }));
 $("kinds").append(...KINDS.map(([kind, text]) => {
   const one = element("span"), patch = element("i");
-  patch.style.background = {hit: "#c0262d", miss: "#7b8a92", amended: "#c98a12", denied: "#8a2f6b", death: "#22282e", finding: "#2f8fb3", case: "#c0262d"}[kind];
+  patch.style.background = COLOURS[kind];
   one.append(patch, text);
   return one;
 }));

@@ -1,8 +1,8 @@
 // The time line: shots by outcome, deaths and findings over time; drag to seek, scroll to zoom, shift-drag to move along.
-const COLOURS = {hit: "#c0262d", miss: "#7b8a92", amended: "#c98a12", denied: "#8a2f6b", death: "#22282e", finding: "#2f8fb3", grid: "#cfd6da", text: "#3d464c", unread: "#dde3e6", chosen: "#1f5f8b"};
-export const KINDS = [["hit", "hits"], ["miss", "misses"], ["amended", "amended"], ["denied", "denied"], ["death", "deaths"], ["finding", "findings"], ["case", "cases opened"]];
+export const COLOURS = {hit: "#c0262d", miss: "#7b8a92", repeated: "#b9c2c7", case: "#6a4c93", amended: "#c98a12", denied: "#8a2f6b", death: "#22282e", finding: "#2f8fb3", grid: "#cfd6da", text: "#3d464c", unread: "#dde3e6", chosen: "#1f5f8b"};
+export const KINDS = [["hit", "hits"], ["miss", "misses"], ["amended", "amended"], ["denied", "denied"], ["repeated", "repeats"], ["death", "deaths"], ["finding", "findings"], ["case", "cases opened"]];
 
-export const kindOf = row => (row.outcome === "denied" ? "denied" : row.outcome === "amended" ? "amended" : row.victim ? "hit" : "miss");
+export const kindOf = row => (row.outcome === "repeated" ? "repeated" : row.outcome === "denied" ? "denied" : row.outcome === "amended" ? "amended" : row.victim ? "hit" : "miss");
 
 export class TimeLine {
   constructor(canvas, onSeek, onChoose) {
@@ -82,7 +82,7 @@ export class TimeLine {
     c.clearRect(0, 0, width, height);
     if (this.read < this.ends) { c.fillStyle = COLOURS.unread; const x = this.xOf(Math.max(this.read, this.from)); c.fillRect(x, 18, width - x, height - 18); }
     this._ticks(c, width, height);
-    const lanes = {hit: 22, amended: 29, denied: 36, miss: 43};
+    const lanes = {hit: 22, amended: 29, denied: 36, miss: 43, repeated: 43};
     for (const row of this.rows) {
       const x = this.xOf(row.at);
       if (x < -3 || x > width + 3) continue;
@@ -100,7 +100,7 @@ export class TimeLine {
     }
     for (const one of this.cases) {
       const x = this.xOf(one.at);
-      c.fillStyle = COLOURS.hit;
+      c.fillStyle = COLOURS.case;
       c.beginPath(); c.moveTo(x, 60); c.lineTo(x + 5, 70); c.lineTo(x - 5, 70); c.fill();
     }
     const chosen = this.rows.find(row => row.number === this.chosen);
