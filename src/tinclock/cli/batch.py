@@ -183,9 +183,10 @@ def _report(console: Console, out: Path, job: str, result: BatchResult, asked: i
         click.echo(json.dumps(summary, indent=2))
     else:
         before = f", {result.before} had been done before" if result.before else ""
+        broken = f"; [red]{len(result.broken)} can't be read[/]" if result.broken else ""
         console.print(
-            f"[bold]{result.done} of {asked} recordings[/] in {result.took_s:.1f} s "
-            f"({result.worked_s:.1f} s of work){before}",
+            f"[bold]{result.done - len(result.broken)} of {asked} recordings[/] in {result.took_s:.1f} s "
+            f"({result.worked_s:.1f} s of work){before}{broken}",
             highlight=False, soft_wrap=True,
         )  # fmt: skip
         for line in told(job, summary["result"]):

@@ -117,7 +117,7 @@ def _plays(
 
     known: Any = None
     if store is not None:
-        review = CaseReview(store_at(store))
+        review = CaseReview(store_at(store, must_exist=True))
         waiting = frozenset(case.account for case in review.queue(("open", "waiting"), 10**9))
         known = _Decided(labels_of(review), waiting)
     both: tuple[list[Play], list[Play]] = ([], [])

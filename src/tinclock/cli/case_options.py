@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from tinclock.core.errors import EvidenceError
+
 if TYPE_CHECKING:
     from collections.abc import Callable
 
@@ -36,11 +38,18 @@ recordings_option = click.option(
 )
 
 
-def store_at(address: str, on_case: Callable[..., None] | None = None, alpha: float | None = None) -> CaseStore:
-    """Open the case store at an address; a folder holds it as `cases.db`."""
+def store_at(
+    address: str, on_case: Callable[..., None] | None = None, alpha: float | None = None, *, must_exist: bool = False
+) -> CaseStore:
+    """Open the case store at an address; a folder holds it as `cases.db`.
+
+    must_exist : for commands that only read and decide; raises `EvidenceError` where there is no store
+    """
     from tinclock.cases.store import ALPHA, CaseStore
 
     where = address if "://" in address else Path(address) / "cases.db"
+    if must_exist and isinstance(where, Path) and not where.exists():
+        raise EvidenceError(address, f"holds no case store; `tinclock weigh RECORDING --store {address}` makes one")
     store = CaseStore(where, alpha=ALPHA if alpha is None else alpha, on_case=on_case)
     _close_later(store)
     return store

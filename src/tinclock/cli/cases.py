@@ -71,7 +71,7 @@ def list_cases(store: str, states: tuple[str, ...], rows: int, as_json: bool) ->
     from tinclock.cases.review import CaseReview
 
     with told_plainly():
-        review = CaseReview(store_at(store))
+        review = CaseReview(store_at(store, must_exist=True))
         found, counts = review.queue(states or ("open",), rows), review.counts()
     if as_json:
         click.echo(json.dumps({"counts": counts, "cases": msgspec.to_builtins(found)}, indent=2))
@@ -113,7 +113,7 @@ def show(account: str, store: str, weights_file: Path | None, as_json: bool) -> 
     from tinclock.report.case_view import weights_of
 
     with told_plainly():
-        dossier = CaseReview(store_at(store)).dossier(account)
+        dossier = CaseReview(store_at(store, must_exist=True)).dossier(account)
         weights = weights_of(dossier, weights_at(weights_file) if weights_file else None)
     if as_json:
         click.echo(json.dumps(plain(dossier._replace(weights=None)), indent=2))
@@ -175,7 +175,7 @@ def page(
     from tinclock.report.case_page import write_case_page
 
     with told_plainly():
-        opened = store_at(store)
+        opened = store_at(store, must_exist=True)
         dossier = CaseReview(opened).dossier(account)
         file = write_case_page(
             out or Path(f"{_file_name(account)}.html"), dossier, weights_at(weights_file) if weights_file else None,
@@ -205,7 +205,7 @@ def replay(
     from tinclock.cli.explain import explain
 
     with told_plainly():
-        dossier = CaseReview(store_at(store)).dossier(account)
+        dossier = CaseReview(store_at(store, must_exist=True)).dossier(account)
     where = {play.match: Path(play.recording) for play in dossier.plays if play.recording}
     telling = [(match, number) for match, gain in dossier.gains for number in gain.rulings if number and match in where]
     chosen = next((item for item in telling if ruling in (None, item[1])), None)
@@ -281,7 +281,7 @@ def reopen(
 def _review(store: str, log_folder: Path | None, tell: Any = None) -> Any:
     from tinclock.cases.review import CaseReview
 
-    return CaseReview(store_at(store, tell), log_at(store, log_folder))
+    return CaseReview(store_at(store, tell, must_exist=True), log_at(store, log_folder))
 
 
 def _told(decision: Decision, as_json: bool) -> None:
@@ -308,7 +308,7 @@ def compare(first: str, second: str, store: str, as_json: bool) -> None:
     from tinclock.cases.review import CaseReview
 
     with told_plainly():
-        review = CaseReview(store_at(store))
+        review = CaseReview(store_at(store, must_exist=True))
         rows = compared(review.dossier(first), review.dossier(second))
     if as_json:
         click.echo(json.dumps({"accounts": [first, second], "rows": rows}, indent=2))
@@ -340,7 +340,7 @@ def export(form: str, out: Path | None, what: str, account: str | None, store: s
     if form == "parquet" and out is None:
         raise click.UsageError("--format parquet needs --out")
     with told_plainly():
-        data = exported(CaseReview(store_at(store)), what, form, account)
+        data = exported(CaseReview(store_at(store, must_exist=True)), what, form, account)
     if out is None:
         click.echo(data.decode(), nl=False)
         return
@@ -394,7 +394,7 @@ def summary(store: str, as_json: bool) -> None:
     from tinclock.cases.review import CaseReview
 
     with told_plainly():
-        report = summed_up(CaseReview(store_at(store)))
+        report = summed_up(CaseReview(store_at(store, must_exist=True)))
     if as_json:
         click.echo(json.dumps(report, indent=2))
         return

@@ -38,7 +38,7 @@ def check_log(store: str, log_folder: Path | None, head: str | None, as_json: bo
 
     noted = None if head is None else _head(head)
     with told_plainly():
-        folder, review = log_folder_of(store, log_folder), CaseReview(store_at(store))
+        folder, review = log_folder_of(store, log_folder), CaseReview(store_at(store, must_exist=True))
         problems = problems_of(review, folder, noted)
         decided, last = len(review.decisions()), head_of(folder)
     if as_json:

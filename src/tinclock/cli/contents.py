@@ -25,6 +25,7 @@ from tinclock.core.plain import Fields
 if TYPE_CHECKING:
     from tinclock.recordings.recording import Recording
 
+MOST_STRAYS = 3
 EPILOG = """
 \b
 Examples:
@@ -97,22 +98,23 @@ def _counts(found: Recording) -> Fields:
     players: set[str] = set()
     outcomes, findings = Counter[str](), Counter[str]()
     try:
-        table = found.table("rulings")
+        table, names = found.table("rulings"), found.shown_names()
     except RecordingError as error:
         found.problems.append(str(error))
-        return {"players": [], "outcomes": {}, "findings": {}}
+        return {"players": [], "names": {}, "outcomes": {}, "findings": {}}
     players.update(name for name in table["account"].to_pylist() if name)
     for outcome, codes in zip(table["outcome"].to_pylist(), table["findings"].to_pylist(), strict=True):
         named = [code for code in codes.split(",") if code]
         outcomes["repeated" if "repeated_sequence" in named else outcome] += 1
         findings.update(named)
     return {
-        "players": sorted(players), "outcomes": dict(sorted(outcomes.items())),
+        "players": sorted(players), "names": names, "outcomes": dict(sorted(outcomes.items())),
         "findings": dict(findings.most_common()),
     }  # fmt: skip
 
 
 def _print(report: Fields) -> None:
+    from rich.markup import escape
     from rich.table import Table
 
     console = console_for(False)
@@ -140,6 +142,10 @@ def _print(report: Fields) -> None:
         f"{counted(sum(report['outcomes'].values()), 'ruling')}: {outcomes}",
         highlight=False,
     )
+    if report["players"]:
+        other = {account: name for account, name in report["names"].items() if name != account}
+        listed = ", ".join(f"{name} ({other[name]})" if name in other else name for name in report["players"])
+        console.print(f"accounts: {escape(listed)}", highlight=False)
     if report["findings"]:
         told = ", ".join(f"{code} {count:,}" for code, count in report["findings"].items())
         console.print(f"findings: {told}", highlight=False)
@@ -147,8 +153,13 @@ def _print(report: Fields) -> None:
         console.print("the last flush was cut off while it was noted; it doesn't count", highlight=False)
     for gap in report["missing"]:
         console.print(f"[yellow]gap[/]: {gap}", highlight=False, soft_wrap=True)
-    for stray in report["strays"]:
-        console.print(f"no flush lists {stray}: nothing reads it, it can be deleted", highlight=False, soft_wrap=True)
+    if strays := report["strays"]:
+        shown = ", ".join(strays[:MOST_STRAYS]) + (" ..." if len(strays) > MOST_STRAYS else "")
+        console.print(
+            f"{counted(len(strays), 'file')} that no flush lists: nothing reads them, they can be deleted ({shown}; "
+            "--json lists all)",
+            highlight=False,
+        )
     if report["checked"] and not report["wrong"]:
         console.print("[green]every file is as it was written[/]", highlight=False)
     for line in report["wrong"]:

@@ -19,8 +19,11 @@ from tinclock.cli.reading import (
     part,
     progress,
     recordings_argument,
+    say,
     told_plainly,
 )
+from tinclock.core.errors import RecordingError
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -59,29 +62,42 @@ def doctor(recordings: tuple[Path, ...], weights_file: Path | None, level_file: 
         weights, level = weights_at(weights_file), level_from(level_file)
         with progress(console, "reading") as show:
             found = examined(recordings, weights, level, show)
-    complaints, drifts = found.complaints(), found.drifts()
+    complaints, drifts, little = found.complaints(), found.drifts(), found.too_little()
     if as_json:
-        report = {name: [one._asdict() for one in each] for name, each in (("mend", complaints), ("drift", drifts))}
-        click.echo(json.dumps(report, indent=2))
+        report: Fields = {"mend": complaints, "drift": drifts}
+        told = {name: [one._asdict() for one in each] for name, each in report.items()}
+        click.echo(json.dumps({**told, "too_little": little}, indent=2))
         return
-    _print(console, complaints, drifts)
+    _print(console, complaints, drifts, little)
 
 
 def examined(
-    recordings: Sequence[Path], weights: Weights | None, level: Level | None, show: Callable[[float], None]
-) -> Doctor:
-    """A doctor who has seen some recordings of one game."""
+    recordings: Sequence[Path], weights: Weights | None, level: Level | None, show: Callable[[float], None], *,
+    expect_pings: bool = True,
+) -> Doctor:  # fmt: skip
+    """A doctor who has seen some recordings of one game. One that can't be read is passed over, and told.
+
+    Raises the last error where none of them can be read.
+    """
     from tinclock.core.evidence.doctor import Doctor
     from tinclock.recordings.observed import observed_in
 
     found: Doctor | None = None
+    problem: RecordingError | None = None
     for k, path in enumerate(recordings):
-        recording = opened(path, False)
-        found = found or Doctor(recording.require_header().rules, weights)
-        for seen in observed_in(recording, level, part(show, k, len(recordings))):
-            found.take(seen)
-        found.ticks(recording.tick_times())
-    assert found is not None
+        try:
+            recording = opened(path, False)
+            found = found or Doctor(recording.require_header().rules, weights, expect_pings=expect_pings)
+            for seen in observed_in(recording, level, part(show, k, len(recordings))):
+                found.take(seen)
+            times = recording.tick_times()
+            found.ticks(times)
+            found.arrivals(recording.arrival_times(), times)
+        except RecordingError as error:
+            problem = error
+            say(f"passed over: {error}", err=True)
+    if found is None:
+        raise problem or RecordingError("recordings", "none were given")
     return found
 
 
@@ -95,11 +111,13 @@ def print_complaints(console: Console, complaints: list[Complaint]) -> None:
         console.print(f"  likely: {escape(one.cause)}\n  look at: {escape(one.look)}", highlight=False)
 
 
-def _print(console: Console, complaints: list[Complaint], drifts: list[Complaint]) -> None:
+def _print(console: Console, complaints: list[Complaint], drifts: list[Complaint], little: str) -> None:
     from rich.markup import escape
 
     print_complaints(console, complaints)
-    if not complaints:
+    if little:
+        console.print(f"Too little was played to tell what most accounts show: {little}.", highlight=False)
+    elif not complaints:
         console.print("Nothing shows on most accounts that shouldn't.", highlight=False)
     for one in drifts:
         console.print(f"[cyan]{escape(one.what)}[/]\n  likely: {one.cause}\n  then: {one.look}", highlight=False)

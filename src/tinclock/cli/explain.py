@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
+from difflib import get_close_matches
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 import click
 
@@ -21,6 +22,7 @@ from tinclock.cli.reading import (
     told_plainly,
     written,
 )
+from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -34,7 +36,7 @@ EPILOG = """
 \b
 Examples:
   tinclock explain evening 58
-      ruling 57, every step
+      ruling 58, every step
   tinclock explain evening 58 --picture shot.png
       and drawn
   tinclock explain evening --account beryl --outcome denied
@@ -82,9 +84,10 @@ def explain(
         else:
             chosen = list(_fitting(source.rulings(wanted["since"], wanted["until"]), **wanted))
         if not chosen:
-            raise click.ClickException(f"{recording}: no ruling fits; see `tinclock contents {recording}`")
+            raise click.ClickException(_why_none(source, recording, wanted))
         if len(chosen) == 1 or first:
-            _explain(source, chosen[0], level_from(level_file), picture, as_json)
+            flew = [ruling for ruling in chosen if ruling.outcome != "denied"] if picture is not None else []
+            _explain(source, (flew or chosen)[0], level_from(level_file), picture, as_json)
         else:
             if picture is not None:
                 raise click.UsageError(f"--picture: {len(chosen)} rulings fit; name one, or take the --first")
@@ -114,6 +117,32 @@ def _fitting(
             and (servers_own or ruling.account != "")
         ):
             yield ruling
+
+
+NAMED: Final = ("account", "weapon", "kind", "finding")
+"""Filters by a name that the recording has, or hasn't."""
+
+
+def _why_none(source: Recording, recording: Path, wanted: Fields) -> str:
+    """Say which name the recording doesn't know, what there is, and the nearest; or that nothing fits them all."""
+    from tinclock.core.findings import FINDINGS
+
+    found: dict[str, set[str]] = {name: set() for name in NAMED}
+    for ruling in source.rulings():
+        found["account"].add(ruling.account)
+        found["weapon"].add(ruling.weapon)
+        found["kind"].add(ruling.kind)
+        found["finding"].update(one.code for one in ruling.findings)
+    for name in NAMED:
+        given, there = wanted[name], sorted(found[name] - {""})
+        if given is None or given in there:
+            continue
+        if name == "finding" and given in FINDINGS:
+            return f"{recording}: nothing was found of {given!r}; found were: {', '.join(there) or 'none'}"
+        near = get_close_matches(given, [*there, *(FINDINGS if name == "finding" else ())], 1, 0.5)
+        hint = f" Did you mean {near[0]!r}?" if near else ""
+        return f"{recording}: there is no {name} {given!r}.{hint} There are: {', '.join(there) or 'none'}"
+    return f"{recording}: no ruling fits all of these; see `tinclock contents {recording}`"
 
 
 def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Path | None, as_json: bool) -> None:
@@ -161,7 +190,10 @@ def _draw(source: Recording, past: Any, ruling: Ruling, names: dict[int, str], f
     if ruling.kind in ("launch", "flight"):
         flights = flights_of(source.events(), ruling)
         if not flights:
-            raise click.ClickException(f"ruling {ruling.number}: {ruling.kind}, {ruling.outcome}; nothing flew")
+            raise click.ClickException(
+                f"ruling {ruling.number} is a {ruling.kind} that was {ruling.outcome}, so nothing flew; "
+                "--outcome upheld finds one that did"
+            )
         draw_flown(path, past, ruling, flights, names)
         return
     claim = claim_of(source, ruling)

@@ -26,8 +26,6 @@ from tinclock.core.plain import Fields
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tinclock.core.geometry.level import Level
-    from tinclock.recordings.recording import Recording
 
 EPILOG = """
 \b
@@ -42,9 +40,10 @@ Examples:
 
 \b
 What screens showed is in the folder that `tinclock play` wrote beside the
-recording. Without it, shares are of the hits that clients claimed, the
-unfair ones' too, and there is no range. In a range nobody dies, so that
-each shot is judged by itself.
+recording. Without it, it is estimated: hits on screen are those that
+clients claimed, the unfair ones' too, and cover goes by each connection's
+round trip and drawing delay. In a range nobody dies, so that each shot is
+judged by itself.
 """
 
 
@@ -65,8 +64,10 @@ def fairness(
 
     Where nobody knows what screens showed: what became of the hits that clients claimed.
     """
+    from tinclock.garden.estimated import estimated_truth
     from tinclock.garden.judged import judge
     from tinclock.garden.truth import read_truth
+    from tinclock.recordings.claimed import claimed_hits
     from tinclock.recordings.listing import BESIDE
 
     if picture is not None and over is None:
@@ -75,17 +76,23 @@ def fairness(
     with told_plainly():
         source, level = opened(recording, False), level_from(level_file)
         beside = truth_folder or recording.with_name(recording.name + BESIDE)
-        if truth_folder is None and over is None and not beside.exists():
-            _claimed(console, source, level, as_json)
-            return
-        truth = read_truth(beside)
+        estimated = truth_folder is None and not beside.exists()
         values = [] if over is None else span(f"view.max_rewind_s={over}")[1]
+        if estimated:
+            with progress(console, "reading") as show:
+                claimed = claimed_hits(source, show)
+        truth = estimated_truth(source) if estimated else read_truth(beside)
         with progress(console, "ruling again") as show:
             caps = [None, *values]
             recorded, *rows = [
                 judge(source, truth, level, cap, part(show, place, len(caps))) for place, cap in enumerate(caps)
             ]
-    report: Fields = {"recording": str(recording), "recorded": recorded, "over": rows}
+    report: Fields = {"recording": str(recording), "estimated": estimated, "recorded": recorded, "over": rows}
+    if estimated:
+        adds = {line: row.get("choice_adds") for line, row in recorded["shooters"].items()}
+        report["claimed"] = {
+            line: {**one.told(), "lost": one.lost, "choice_adds": adds.get(line)} for line, one in claimed.items()
+        }
     if picture is not None:
         from tinclock.report.fairness_figure import draw_fairness
 
@@ -98,30 +105,19 @@ def fairness(
     _print(console, report)
 
 
-def _claimed(console: Console, source: Recording, level: Level | None, as_json: bool) -> None:
-    """The same for a recording of which only the claims are known."""
-    from tinclock.recordings.claimed import choices_in, claimed_hits
-
-    with progress(console, "reading") as show:
-        found = claimed_hits(source, show)
-    with progress(console, "ruling again") as show:
-        gained = choices_in(source, level, show)
-    adds = {line: one.more_hits for line, one in gained.items()}
-    if as_json:
-        claimed = {line: {**one.told(), "lost": one.lost, "choice_adds": adds.get(line)} for line, one in found.items()}
-        click.echo(json.dumps({"recording": str(source.path), "claimed": claimed}, indent=2))
-        return
+def _print_claimed(console: Console, report: Fields) -> None:
+    """What became of the hits that clients claimed, where nobody wrote down what screens showed."""
+    found = report["claimed"]
     console.print(
-        f"[bold]{source.path}[/]: what became of the shots and blows of which clients said whom they hit",
+        f"[bold]{report['recording']}[/]: what became of the shots and blows of which clients said whom they hit",
         highlight=False, soft_wrap=True,
     )  # fmt: skip
-    names = ("claimed", "counted", "another", "nobody", "denied", "capped", "rewound", "choice")
-    rows = _table("line", *names)
+    rows = _table("line", "claimed", "counted", "another", "nobody", "denied", "capped", "rewound", "choice")
     for line, one in found.items():
-        told = one.told()
         rows.add_row(
-            line, str(one.claimed), _share(one.counted / one.claimed), str(one.elsewhere), str(one.missed),
-            str(one.denied), str(one.capped), _ms(told["median_rewound_s"]), _more(adds.get(line)),
+            line, str(one["claimed"]), _share(one["counted"] / one["claimed"] if one["claimed"] else None),
+            str(one["elsewhere"]), str(one["missed"]), str(one["denied"]), str(one["capped"]),
+            _ms(one["median_rewound_s"]), _more(one["choice_adds"]),
         )  # fmt: skip
     console.print(rows)
     console.print(
@@ -129,13 +125,31 @@ def _claimed(console: Console, source: Recording, level: Level | None, as_json: 
         "  choice: hits that shots would have had besides, at the best view without a finding.",
         highlight=False, soft_wrap=True,
     )  # fmt: skip
-    for code, count in found["all"].lost.items() if "all" in found else ():
+    for code, count in found["all"]["lost"].items() if "all" in found else ():
         console.print(f"  not counted: {count} x {code}", highlight=False)
     if not found:
         console.print("no client said whom it had hit; claims may name a victim", highlight=False)
 
 
 def _print(console: Console, report: Fields) -> None:
+    recorded = report["recorded"]
+    if report["estimated"]:
+        _print_claimed(console, report)
+    else:
+        _print_shooters(console, report)
+    by = " (by each connection's round trip and drawing delay)" if report["estimated"] else ""
+    console.print(
+        f"\nhits, and how long after reaching cover on their own screen{by} their victims got them", highlight=False
+    )
+    console.print(_victims_table(recorded["victims"]))
+    if report["over"]:
+        console.print("\nagainst max_rewind_s, nobody dying", highlight=False)
+        console.print(_sweep_table(report["over"], recorded["max_rewind_s"]))
+    if report.get("figure"):
+        console.print(f"figure {report['figure']}", highlight=False, soft_wrap=True)
+
+
+def _print_shooters(console: Console, report: Fields) -> None:
     recorded = report["recorded"]
     console.print(
         f"[bold]{report['recording']}[/], max_rewind_s {recorded['max_rewind_s']:g}: honest shots that were hits on "
@@ -150,15 +164,6 @@ def _print(console: Console, report: Fields) -> None:
     lost = recorded["shooters"].get("all", {}).get("lost", {})
     for code, count in lost.items():
         console.print(f"  not upheld: {count} x {code}", highlight=False)
-    console.print(
-        "\nhits, and how long after reaching cover on their own screen their victims got them", highlight=False
-    )
-    console.print(_victims_table(recorded["victims"]))
-    if report["over"]:
-        console.print("\nagainst max_rewind_s, nobody dying", highlight=False)
-        console.print(_sweep_table(report["over"], recorded["max_rewind_s"]))
-    if report.get("figure"):
-        console.print(f"figure {report['figure']}", highlight=False, soft_wrap=True)
 
 
 def _table(*names: str) -> Any:
@@ -206,7 +211,7 @@ def _victims_table(rows: Fields) -> Any:
 
 def _sweep_table(rows: list[Fields], cap: float) -> Any:
     names = ("honest hits counted", "upheld as claimed", "of those in the cap", "victims after cover", "95th", "worst")
-    table = _table("max_rewind_s", *names)
+    table = _table("max_rewind_s", *names, "flipped")
     for row in rows:
         shot, hurt = row["shooters"].get("all", {}), row["victims"]["all"]
         mark = " *" if row["max_rewind_s"] == cap else ""
@@ -214,6 +219,6 @@ def _sweep_table(rows: list[Fields], cap: float) -> Any:
         shares = (shot.get(key) for key in ("share_counted", "share_upheld", "share_upheld_inside"))
         table.add_row(
             f"{row['max_rewind_s']:g}{mark}", *map(_share, shares), _share(after), _ms(hurt["p95_s"]),
-            _ms(hurt["worst_s"]),
+            _ms(hurt["worst_s"]), str(row["flipped"]),
         )  # fmt: skip
     return table

@@ -13,7 +13,7 @@ import click
 
 from tinclock.cli.case_options import log_at, log_option, store_at, store_option, weights_at, weights_option
 from tinclock.cli.notices import notifier, notify_options
-from tinclock.cli.reading import console_for, level_from, level_option, say, told_plainly
+from tinclock.cli.reading import console_for, level_from, level_option, told_plainly
 from tinclock.cli.weigh import mute_option, weigh_one
 from tinclock.core.errors import TinClockError
 from tinclock.recordings.layout import HEADER
@@ -62,7 +62,11 @@ def follow(
     server: str, every_s: float, level_file: Path | None, **notices: object,
 ) -> None:  # fmt: skip
     """Weigh matches while they are being recorded; PATHS are recordings, or folders that hold them."""
-    console = console_for(True)
+    console, shown = console_for(True), console_for(False)
+
+    def tell_of(text: str) -> None:
+        shown.print(text, markup=False, highlight=False)
+
     with told_plainly(), notifier(notices) as tell:
         weights, level = weights_at(weights_file), level_from(level_file)
         cases, log = store_at(store, tell), log_at(store, log_folder, "soon")
@@ -70,13 +74,17 @@ def follow(
         def finish(path: Path) -> None:
             report = weigh_one(path, weights, mute, cases, log, level, server, console)
             for case in report["opened"]:
-                say(f"case opened: {case['account']}: {case['why']}")
-            say(f"{path}: taken in" + (", as it was before" if report["taken_before"] else ""))
+                tell_of(f"case opened: {case['account']}: {case['why']}")
+            tell_of(f"{path}: taken in" + (", as it was before" if report["taken_before"] else ""))
 
         for path in paths:
+            if path.is_file():
+                raise click.UsageError(f"{path} is a file; give a recording's folder, or a folder that holds them")
             if not path.exists():
-                say(f"{path}: nothing is there yet; it is looked for again and again")
-        _until_over(Followed(paths, weights, cases, level, mute, finish, say), every_s)
+                tell_of(f"{path}: nothing is there yet; it is looked for again and again")
+            elif not _is_recording(path) and not any(path.glob(f"*/{HEADER}")):
+                tell_of(f"{path}: holds no recording yet; it is looked at again and again")
+        _until_over(Followed(paths, weights, cases, level, mute, finish, tell_of), every_s)
 
 
 class Followed:

@@ -63,6 +63,9 @@ def review(
     """Look at matches and work through cases in a browser. Recordings still being written are followed."""
     from tinclock.core.errors import MissingExtraError
 
+    for path in paths:
+        if path.is_file():
+            raise click.UsageError(f"{path} is a file; give a recording's folder, or a folder that holds them")
     if not paths and not store:
         raise click.UsageError("give recordings, or a folder that holds them, or --store")
     if team is None and host not in ("127.0.0.1", "localhost", "::1"):
@@ -84,6 +87,8 @@ def review(
             weights=weights_at(weights_file) if weights_file else None, hosts=(*LOOPBACK, *hosts, host),
             on_stranger=inviter.again,
         )  # fmt: skip
+    if paths and not app.matches.found():
+        say(f"no recording lies in {', '.join(map(str, paths))} yet; those that are written there later are shown")
     threading.Thread(target=_load, name="tinclock-kernels", daemon=True).start()
     server = uvicorn.Server(uvicorn.Config(app.asgi, host=host, port=port, log_level="warning", server_header=False,
                                            timeout_graceful_shutdown=1))  # fmt: skip

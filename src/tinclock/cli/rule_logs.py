@@ -31,7 +31,7 @@ Examples:
   tinclock rule-logs logs/mapping.toml --check
       only read: every cell that can't be used, with its row
   tinclock explain evening 58
-      then why ruling 57 went as it did
+      then why ruling 58 went as it did
   tinclock weigh evening
       and what speaks against whom
 
@@ -75,7 +75,8 @@ def rule_logs(mapping: Path, recording: Path | None, check: bool, undying: bool,
                     logs, rules, recording, level=level, seed=said.seed, undying=undying, on_progress=show
                 )
             with progress(console, "looking for mistakes of the mapping") as show:
-                mend = examined([recording], None, level, show).complaints()
+                asked = bool(logs.pings)
+                mend = examined([recording], None, level, show, expect_pings=asked).complaints()
             report |= {"recording": str(recording), **_ruled(found), "mend": [one._asdict() for one in mend]}
     if as_json:
         click.echo(json.dumps(report, indent=2))

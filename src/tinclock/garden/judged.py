@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from tinclock.core.analysis.changes import changes
 from tinclock.core.analysis.choices import Choices, Gained
 from tinclock.core.plain import Fields
 from tinclock.garden.fairness import CoverWatch, upheld_hits
@@ -30,7 +31,8 @@ def judge(
     cap : seconds, in place of the recorded max_rewind_s
 
     Returns `max_rewind_s`, and by quality of the line (and all together) what became of hits on screen (`shooters`)
-    and how long after reaching cover victims were hit (`victims`).
+    and how long after reaching cover victims were hit (`victims`); `flipped` is how many rulings differ from those that
+    were recorded.
     """
     rules = source.require_header().rules
     if cap is not None:
@@ -44,6 +46,8 @@ def judge(
             choices.take(referee, ruling, claim)
 
     found = rerule(source, rules=rules, level=level, on_ruling=seen, on_tick=watch.look, on_progress=on_progress)
+    steps = [step for flush in source.flushes for step in source.piece("rulings", flush)["step"].to_pylist()]
+    change = changes(list(source.rulings()), steps, found.rulings, found.steps)
     # who had died in the recorded course has no body to be ruled by, whatever the cap
     ignored = frozenset() if cap is None else frozenset({"dead_actor", "absent_actor"})
     shots = upheld_hits(found.rulings, truth.screens, truth.viewers, ignored)
@@ -52,6 +56,7 @@ def judge(
         "max_rewind_s": rules.view.max_rewind_s,
         "shooters": {name: {**_shooters(row), **gained.get(name, {})} for name, row in shots.items()},
         "victims": {name: _victims(row) for name, row in covered.items()},
+        "flipped": len(change.flips),
     }
 
 

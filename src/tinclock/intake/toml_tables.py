@@ -147,6 +147,8 @@ def _wanted(kind: Any) -> str:
             if bound is not None
         ]
         return f"{_wanted(arguments[0])} {' and '.join(bounds)}".strip()
+    if origin in (Union, types.UnionType):
+        return " or ".join(dict.fromkeys(_wanted(choice) for choice in arguments if choice is not type(None)))
     if origin is Literal:
         return "one of " + ", ".join(repr(choice) for choice in arguments)
     if origin is tuple:

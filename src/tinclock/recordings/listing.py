@@ -29,6 +29,8 @@ def recordings_in(paths: Iterable[Path]) -> list[Path]:
             found[path] = None
         elif not _is_beside(path):
             held = sorted(one.parent for one in path.glob(f"*/{HEADER}")) if path.is_dir() else []
+            if not held and path.is_dir() and not any(path.iterdir()):
+                raise RecordingError(path, f"is an empty folder; a recording is a folder that holds {HEADER}")
             found |= dict.fromkeys(held or [path])
     return list(found)
 

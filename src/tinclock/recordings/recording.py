@@ -284,10 +284,18 @@ class Recording:
         raise RecordingError(self.path, f"has no ruling {number}; they are numbered 1 to {last}")
 
     def names(self) -> dict[int, str]:
-        """What to call the entities: their accounts, or the names they were placed with."""
-        return {
-            entity: said.get("account") or said.get("name") or said["rig"] for entity, said in self._introductions()
-        }
+        """What to call the entities: their accounts with the names they were shown by, or what they were placed as."""
+        out = {}
+        for entity, said in self._introductions():
+            account, name = said.get("account"), said.get("name")
+            both = f"{name} ({account})" if account and name and name != account else None
+            out[entity] = both or account or name or said["rig"]
+        return out
+
+    def shown_names(self) -> dict[str, str]:
+        """The names that were shown to everybody, by account, of those who were admitted with one."""
+        said = [one for _, one in self._introductions()]
+        return {one["account"]: one["name"] for one in said if one.get("account") and one.get("name")}
 
     def teams(self) -> dict[int, str]:
         """The entities' teams, "" for none."""
@@ -326,6 +334,13 @@ class Recording:
         recorded = np.array([what == "record" for what in table["what"].to_pylist()], bool)
         times: NDArray[np.float64] = table["server_time"].to_numpy().astype(float)[recorded]
         return times
+
+    def arrival_times(self) -> NDArray[np.float64]:
+        """(n,) float64: server times at which claims and pongs came, as the server stamped them, seconds."""
+        claims, pings = self.table("claims"), self.table("pings")
+        pongs = np.array([call == "pong" for call in pings["call"].to_pylist()], bool)
+        stamps = pings["server_time"].to_numpy(zero_copy_only=False).astype(float)[pongs]
+        return np.concatenate([claims["received_at"].to_numpy(zero_copy_only=False).astype(float), stamps])
 
     def require_header(self) -> Header:
         """The header; raises `RecordingError` where salvage went on without one."""

@@ -179,7 +179,7 @@ class Side:
     def __init__(self, referee: Tried, before: Told) -> None:
         self.referee, self.pipeline, self.is_lost = referee, referee.pipeline, False
         self._before, self._left = before, sum(map(len, before.values()))
-        self._outcomes = {"upheld": 0, "amended": 0, "denied": 0}
+        self._outcomes = {"upheld": 0, "amended": 0, "denied": 0, "repeated": 0}
         self._damage, self._kills, self._flipped, self._refused = 0.0, 0, 0, 0
 
     def do(self, doing: Doing) -> bool:

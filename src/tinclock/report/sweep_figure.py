@@ -34,8 +34,8 @@ def draw_sweep(path: Path, setting: str, recorded: object, rows: Sequence[Fields
         axes.set_ylim(bottom=0.0)
         if isinstance(recorded, (int, float)) and min(values) <= recorded <= max(values):
             axes.axvline(recorded, color=INK, lw=0.8, ls=(0, (3, 3)))
-            axes.text(
-                recorded, 0.02, " as recorded" if recorded < max(values) else "as recorded ", fontsize=8, color=INK,
-                transform=axes.get_xaxis_transform(), ha="left" if recorded < max(values) else "right",
+            axes.text(  # above the frame, where no curve goes
+                recorded, 1.005, "as recorded", fontsize=8, color=INK, ha="center",
+                transform=axes.get_xaxis_transform(),
             )  # fmt: skip
     return save(figure, path)

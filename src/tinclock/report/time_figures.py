@@ -62,8 +62,9 @@ def draw_bounds(points: Sequence[BoundPoint], path: Path, title: str) -> Path:
     axes = figure.add_axes((0.07, 0.09, 0.91, 0.74))
     figure.text(0.07, 0.94, title, fontsize=15, color=INK, weight="bold")
     figure.text(
-        0.07, 0.9, "A view above the band can't have reached the client yet; one below it is older than its connection "
-        "explains. Past the cap it is ruled at the cap; off the tracked lag, at that lag.", fontsize=10.5, color=INK,
+        0.07, 0.865, "A view above the band can't have reached the client yet; one below it is older than its "
+        "connection explains.\nPast the cap it is ruled at the cap; off the tracked lag, at that lag.",
+        fontsize=10.5, color=INK,
     )  # fmt: skip
     time = np.array([p.server_time for p in points])
     newest, oldest = (np.array([getattr(p, name) for p in points]) * 1000 for name in ("newest_s", "oldest_s"))

@@ -14,7 +14,7 @@ from tinclock.wire import Border, client_bundle
 
 HERE = Path(__file__).parent
 PLACES = ((-5.0, 0.0, 0.0), (5.0, 0.0, 0.0), (0.0, -5.0, 0.0), (0.0, 8.0, 0.0))
-RESPAWN_S = 3.0
+RESPAWN_S = 4.0
 
 
 class Heading(msgspec.Struct):

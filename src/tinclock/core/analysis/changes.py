@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from typing import TYPE_CHECKING, NamedTuple
 
-from tinclock.core.ruling.records import brief_of
+from tinclock.core.ruling.records import brief_of, counted_as
 from tinclock.core.ruling.short_way import Counted
 
 if TYPE_CHECKING:
@@ -71,9 +71,9 @@ def told(ruling: Ruling) -> Counted:
     """What counts as the same ruling: the outcome, who was hit where, for how much, and where a move ended."""
     brief = brief_of(ruling)
     if brief is not None:
-        return Counted(ruling.outcome, *brief.told())
+        return Counted(counted_as(ruling), *brief.told())
     hits = tuple((hit.victim, hit.part, hit.damage, hit.lethal) for hit in ruling.hits)
-    return Counted(ruling.outcome, hits, ruling.damage, ruling.position)
+    return Counted(counted_as(ruling), hits, ruling.damage, ruling.position)
 
 
 def _paired(

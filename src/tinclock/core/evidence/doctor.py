@@ -25,6 +25,8 @@ OLD_S, YOUNG_S, ASIDE_M, TURNED_RAD, ENOUGH_SHOTS = 0.03, -0.02, 0.1, 0.6, 5
 OFTEN_PER_MIN = 2.0
 RATE_OFF = 0.15
 DRIFTED, ENOUGH_TRIALS = 2.0, 200
+STAMPED, ENOUGH_ARRIVALS = 0.9, 50
+ENOUGH_MIN = 3.0
 FAIR_AND_COMMON = frozenset({"dead_actor", "view_capped", "repeated_sequence", "stale_sequence", "stale_move"})
 """Findings that fair players show in any game."""
 
@@ -46,8 +48,11 @@ class Complaint(NamedTuple):
 class Doctor:
     """Looks at one or more recordings of a game. Give it every stretch; `complaints` says what is to be mended."""
 
-    def __init__(self, rules: Rules, weights: Weights | None = None) -> None:
-        self._rules, self._weights = rules, weights
+    def __init__(self, rules: Rules, weights: Weights | None = None, *, expect_pings: bool = True) -> None:
+        """expect_pings : False for logs that hold none, where nobody can send any now"""
+        self._rules, self._weights, self._expect_pings = rules, weights, expect_pings
+        self._stamped = [0, 0]
+        """Arrivals that are stamped with the time of a tick, and all of them."""
         self._automatic = frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic)
         self._minutes: dict[str, float] = defaultdict(float)
         self._findings: dict[str, Counter[str]] = defaultdict(Counter)
@@ -81,9 +86,25 @@ class Doctor:
         """Server times of ticks that were recorded, in order: (n,) float64, seconds."""
         self._ticks += np.diff(times).tolist()
 
+    def arrivals(self, received_at: NDArray[np.float64], ticks: NDArray[np.float64]) -> None:
+        """Server times at which claims and pongs came, and of the ticks of that recording: float64, seconds."""
+        self._stamped[0] += int(np.isin(received_at, ticks).sum())
+        self._stamped[1] += len(received_at)
+
+    def too_little(self) -> str:
+        """Return why nothing can be said of most accounts yet; empty where enough was seen."""
+        accounts, minutes = len(self._minutes), sum(self._minutes.values())
+        if accounts >= ENOUGH_ACCOUNTS and minutes >= ENOUGH_MIN:
+            return ""
+        return (
+            f"{accounts} accounts over {minutes:.1f} minutes in all; it takes {ENOUGH_ACCOUNTS} accounts and "
+            f"{ENOUGH_MIN:g} minutes"
+        )
+
     def complaints(self) -> list[Complaint]:
         """What is to be mended, the gravest first."""
-        return [*self._of_lines(), *self._of_ticks(), *self._of_aims(), *self._of_views(), *self._of_codes()]
+        each = self._of_lines, self._of_ticks, self._of_stamps, self._of_aims, self._of_views, self._of_codes
+        return [complaint for find in each for complaint in find()]
 
     def drifts(self) -> list[Complaint]:
         """Detectors whose middle account does something else than where the table of weights is from."""
@@ -123,7 +144,7 @@ class Doctor:
 
     def _of_lines(self) -> list[Complaint]:
         silent = sorted(set(self._minutes) - self._pinged)
-        if not silent:
+        if not silent or not self._expect_pings:
             return []
         return [
             Complaint(
@@ -144,6 +165,20 @@ class Doctor:
                 f"poses are recorded {rate:.0f} times a second, and the rules say {said:g}",
                 "`match.tick_rate_hz` isn't the rate of the server's loop",
                 "`[match]` in the rules file",
+                0,
+                0,
+            )
+        ]
+
+    def _of_stamps(self) -> list[Complaint]:
+        stamped, arrivals = self._stamped
+        if arrivals < ENOUGH_ARRIVALS or stamped < STAMPED * arrivals:
+            return []
+        return [
+            Complaint(
+                f"{100.0 * stamped / arrivals:.0f} % of claims and pongs arrived at the very time of a tick",
+                "the server reads its sockets once per tick and passes the tick's time as `received_at`",
+                "pass the time at which each message came off the socket, docs/integration.md",
                 0,
                 0,
             )

@@ -60,7 +60,7 @@ class Counted(NamedTuple):
     position : where a move ended
     """
 
-    outcome: Outcome
+    outcome: str
     hits: tuple[tuple[int, str, float, bool], ...]
     damage: float
     position: Triple | None

@@ -124,6 +124,6 @@ export class TimeLine {
 }
 
 export function clock(t, digits = 2) {
-  const whole = Math.max(t, 0), minutes = Math.floor(whole / 60), seconds = (whole - 60 * minutes).toFixed(digits);
+  const whole = Number(Math.max(t, 0).toFixed(digits)), minutes = Math.floor(whole / 60), seconds = (whole - 60 * minutes).toFixed(digits);
   return `${minutes}:${seconds.padStart(digits ? digits + 3 : 2, "0")}`;
 }
