@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -84,6 +85,7 @@ def serve(
     from tinclock.serve.app import Service, Settings, run_on_loop
     from tinclock.serve.hub import Hub
     from tinclock.serve.log import Lines
+    from tinclock.serve.owning import Owner
     from tinclock.serve.workers import Front
 
     if store is not None and record is None:
@@ -103,6 +105,9 @@ def serve(
         )
         logger: Any = structlog.get_logger()
 
+        owner = None if record is None or share is not None else Owner(record)
+        if share is not None:
+            threading.Thread(target=_end_with_front, daemon=True).start()
         log = None if evidence is None or workers > 1 else EvidenceLog(evidence)
         warm_up_beside(lambda name, done, of: logger.info("loading kernels", step=name, done=done, of=of))
         gc.collect()
@@ -115,7 +120,7 @@ def serve(
                 own = ["--abandoned", str(abandoned_s), "--checkpoint", str(checkpoint_s)]
                 own += ["--record", str(record)] if record else []
                 each = _evidence_of(evidence)
-                return await Front(workers, settings, own, each, logger.info).run()
+                return await Front(workers, settings, own, each, logger.info, owner).run()
             hub = Hub(record, log, checkpoint_s=checkpoint_s)
             for name, problem in hub.go_on(_mine(share)):  # those of a service that was killed
                 logger.info("brought back" if not problem else "not brought back", match=name, problem=problem)
@@ -131,7 +136,15 @@ def serve(
                 log.close()
             if follower is not None:
                 _ended(follower, logger.info)
+            if owner is not None:
+                owner.close()
             lines.close()
+
+
+def _end_with_front() -> None:
+    """Wait until the process that started this worker is gone, however it ended, then end in good order."""
+    sys.stdin.buffer.read()
+    os.kill(os.getpid(), signal.SIGTERM)
 
 
 def _mine(share: str | None) -> Callable[[str], bool]:

@@ -31,12 +31,37 @@ def read_toml(path: str | Path) -> Fields:
         raise RulesError(str(path), [f"is not TOML: {error}"]) from error
 
 
+LONGEST = 16_000_000
+"""Characters of a file: a level of a million triangles has its mesh in a file of its own."""
+DEEPEST = 16
+
+
 def parse_toml(text: str, source: str) -> Fields:
     """The tables of TOML text; raises `RulesError` when it isn't TOML. `source` names it in messages."""
+    if len(text) > LONGEST:
+        raise RulesError(source, [f"has {len(text):,} characters; at most {LONGEST:,} are read"])
     try:
-        return tomllib.loads(text)
+        tables = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise RulesError(source, [f"is not TOML: {error}"]) from None
+    except RecursionError:
+        tables = None
+    if tables is None or _is_deep(tables):
+        raise RulesError(source, [f"is nested deeper than {DEEPEST} tables and lists"])
+    return tables
+
+
+def _is_deep(tables: Fields) -> bool:
+    """True if tables and lists lie in each other deeper than any file of ours has them."""
+    level: list[object] = [tables]
+    for _ in range(DEEPEST):
+        level = [
+            item
+            for one in level
+            for item in (one.values() if isinstance(one, dict) else one if isinstance(one, list) else ())
+            if isinstance(item, (dict, list))
+        ]
+    return bool(level)
 
 
 def convert_table(kind: type[Record], table: object, source: str) -> Record:

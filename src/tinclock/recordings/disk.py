@@ -3,11 +3,23 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from pathlib import Path
+    from typing import Any
+
+
+def write_all(file: Any, data: bytes) -> None:
+    """Write all of the data into an unbuffered file, however little it takes at a time. Raises `OSError`."""
+    view = memoryview(data)
+    while len(view):
+        taken = file.write(view)
+        if not taken:
+            raise OSError(errno.EIO, "nothing more is taken")
+        view = view[taken:]
 
 
 def put_down(path: Path, data: bytes, durable: bool) -> None:

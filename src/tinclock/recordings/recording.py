@@ -181,7 +181,9 @@ class Recording:
     def strays(self) -> list[str]:
         """Files that no flush lists: a writer was killed between a file and its line. Nothing reads them."""
         listed = {piece.file for flush in self.flushes for piece in flush.pieces.values()}
-        found = (f"{name}/{file.name}" for name in TABLES for file in (self.path / name).glob("*") if file.is_file())
+        folders = [self.path / name for name in TABLES]
+        own = [folder for folder in folders if not folder.is_symlink()]  # others' files aren't ours
+        found = (f"{folder.name}/{file.name}" for folder in own for file in folder.glob("*") if file.is_file())
         return sorted(file for file in found if file not in listed)
 
     def verify(self) -> list[str]:

@@ -15,7 +15,7 @@ import msgspec
 from tinclock.core.errors import RecordingError
 from tinclock.recordings.checkpoints import put_checkpoint
 from tinclock.recordings.compact import Gathering
-from tinclock.recordings.disk import put_down
+from tinclock.recordings.disk import put_down, write_all
 from tinclock.recordings.layout import FLUSHES, HEADER, TABLES, Flush, Header, Missing, Piece, sha256
 from tinclock.recordings.pieces import TickPoses, pack, poses_table, table_of
 
@@ -271,7 +271,7 @@ class Writer:
         """A whole line or none: what a full disk cut off is taken back."""
         at = self._flushes.tell()
         try:
-            self._flushes.write(line)
+            write_all(self._flushes, line)
             if self._durable:
                 os.fsync(self._flushes.fileno())
         except OSError:

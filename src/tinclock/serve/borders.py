@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.errors import OutOfHistoryError
-from tinclock.wire.border import Border
+from tinclock.wire.border import Border, JoinState
 from tinclock.wire.bundle import client_bundle
 from tinclock.wire.codec import LIMITS
-from tinclock.wire.messages import VERSIONS, News, Ping, Whole, encode
+from tinclock.wire.messages import News, Ping, Whole, encode
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -23,18 +23,13 @@ MOST_NEWS = 256
 
 
 class Borders:
-    """The borders of one match's connections, each made when its first message comes; strangers have none.
+    """The borders of one match's connections, each made when its first message comes; strangers have none."""
 
-    goes_on : the match was played before by a process that was killed: who is here joined then, and is told the whole
-        state next
-    """
-
-    def __init__(self, referee: Referee, server: Referee | Recorder, *, goes_on: bool = False) -> None:
-        self._referee, self._server, self._goes_on = referee, server, goes_on
+    def __init__(self, referee: Referee, server: Referee | Recorder) -> None:
+        self._referee, self._server = referee, server
         self._borders: dict[str, Border] = {}
         self._told: dict[str, int] = {}
         """The number of the last event that each connection that joined was told."""
-        self._before = set(referee.connections) if goes_on else set[str]()
         self._guards_then: dict[str, FloodState] = {}
         """How the guards of those stood in a process that was killed who haven't sent anything since."""
         self._rules: object = None
@@ -45,7 +40,7 @@ class Borders:
 
         Somebody who isn't admitted has no border, and is answered with nothing.
         """
-        border = self._border(connection, received)
+        border = self._border(connection)
         if border is None:
             return None, None
         if len(received) > LIMITS.bytes:
@@ -58,16 +53,13 @@ class Borders:
             self._told[connection] = self._referee.ledger.bulletin.number
         return answer, border
 
-    def _border(self, connection: str, received: bytes) -> Border | None:
+    def _border(self, connection: str) -> Border | None:
         if not self._referee.knows(connection):
             return None
         border = self._borders.get(connection)
         if border is None:
             account = self._referee.account_of(connection)
             border = Border(self._server, connection, account=account, digests=self._bundle_digests())
-            if self._goes_on and connection in self._before:
-                border.version, border.form = VERSIONS[-1], "json" if received[:1] == b"{" else "msgpack"
-                self._told[connection] = -1
             if connection in self._guards_then:
                 border.guard.take_up(self._guards_then.pop(connection))
             self._borders[connection] = border
@@ -99,7 +91,7 @@ class Borders:
 
     def refuse(self, connection: str, received: bytes) -> None:
         """A message was dropped in a process that was killed: it counts as dropped here too."""
-        border = self._border(connection, received)
+        border = self._border(connection)
         if border is not None:
             border.guard.refuse(min(len(received), LIMITS.bytes))
 
@@ -110,7 +102,6 @@ class Borders:
 
     def forget(self, connection: str) -> None:
         """A connection was dismissed: one of the same name begins anew."""
-        self._before.discard(connection)
         self._guards_then.pop(connection, None)
         self._borders.pop(connection, None)
         self._told.pop(connection, None)
@@ -119,12 +110,28 @@ class Borders:
         """How every connection's flood guard stands."""
         return {**self._guards_then, **{name: border.guard.state() for name, border in self._borders.items()}}
 
-    def take_up(self, guards: Mapping[str, FloodState]) -> None:
-        """Let the guards stand as those of a process that was killed did."""
+    def joined(self) -> dict[str, JoinState]:
+        """How each connection joined, and what it was sent last."""
+        return {
+            name: JoinState(border.version, border.form, self._told[name])
+            for name, border in self._borders.items()
+            if border.version is not None
+        }
+
+    def take_up(self, guards: Mapping[str, FloodState], joined: Mapping[str, JoinState]) -> None:
+        """Let guards and joins stand as those of a process that was killed did."""
         self._guards_then = dict(guards)
         for name, border in self._borders.items():
             if name in guards:
                 border.guard.take_up(self._guards_then.pop(name))
+        for name, state in joined.items():
+            self.rejoin(name, state)
+
+    def rejoin(self, connection: str, state: JoinState) -> None:
+        """A connection joined in a process that was killed. One that isn't here yet joins again when it comes."""
+        border = self._border(connection)
+        if border is not None:
+            border.version, border.form, self._told[connection] = state.version, state.form, state.told
 
     def findings(self, server_time: float) -> list[Finding]:
         """What borders dropped since the last call."""

@@ -44,6 +44,7 @@ from tinclock.serve.requests import (
     Ruled,
     Tick,
 )
+from tinclock.wire.border import joined_by
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
@@ -51,7 +52,7 @@ if TYPE_CHECKING:
 
     from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.core.ruling.records import Ruling
-    from tinclock.serve.journal import Kept
+    from tinclock.serve.journal import Entry, Kept
 
     Work = Generator[Todo, Any, Reply]
     """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""
@@ -167,6 +168,8 @@ class Hub:
                 return (yield from self._claims(asked, match))
             if isinstance(asked, Messages):
                 return (yield from self._messages(asked, match))
+            if isinstance(asked, Call):
+                return (yield from self._call(asked, match))
             return self._do(asked, match)
         except (TinClockError, msgspec.ValidationError) as error:
             return Reply(asked.request, ok=False, error=str(error))
@@ -201,8 +204,6 @@ class Hub:
     def _do(self, asked: Request, match: Match) -> Reply:
         if isinstance(asked, Tick):
             return self._tick(asked, match)
-        if isinstance(asked, Call):
-            return self._call(asked, match)
         if isinstance(asked, Ask):
             return Reply(asked.request, answer=answer_of(match.referee, asked.about))
         if isinstance(asked, Deliver):
@@ -314,10 +315,11 @@ class Hub:
         self._note(asked.match, match, told, tuple(dropped))
         return Reply(asked.request, ruled=tuple(told))
 
-    def _call(self, asked: Call, match: Match) -> Reply:
+    def _call(self, asked: Call, match: Match) -> Work:
         arguments = asked.arguments
         if asked.call == "change_rules" and isinstance(text := arguments.get("rules"), str):  # as in `open`
-            arguments = {**arguments, "rules": parse_rules(parse_toml(text, "rules"), "rules")}
+            rules = unwrapped((yield lambda: parse_rules(parse_toml(text, "rules"), "rules")))
+            arguments = {**arguments, "rules": rules}
         command = read_change(asked.call, arguments)
         answer = match.server.apply(command)
         if isinstance(command, Dismiss):
@@ -335,9 +337,13 @@ class Hub:
         share : which matches are this process' own, by their names
         """
         for recording in sorted(self._folder.iterdir()) if self._folder is not None and self._folder.is_dir() else ():
-            kept = kept_of(recording)
+            kept = kept_of(recording) if recording.is_dir() else None
             name = "" if kept is None else kept.match
             if kept is None or name in self.matches or not share(name):
+                continue
+            if kept.problem:
+                self.failures += 1
+                yield name, kept.problem
                 continue
             try:
                 self._bring_back(kept, recording)
@@ -350,7 +356,7 @@ class Hub:
         name = kept.match
         entries = list(entries_of(recording))
         recorder = Recorder.going_on(recording, when_full="go on", checkpoint_s=self._checkpoint_s)
-        match = Match(name, recorder, goes_on=True)
+        match = Match(name, recorder)
         for entry in entries:
             if entry.frame and entry.step < recorder.step:
                 match.remember(entry.request, entry.reply)
@@ -365,12 +371,14 @@ class Hub:
             for entry in entries:
                 if not entry.frame:
                     match.guards.take_up(entry.guards or {})
-                    match.borders.take_up(entry.borders or {})
+                    match.borders.take_up(entry.borders or {}, entry.joined or {})
                     continue
                 if entry.step > recorder.step:
                     problem = f"its journal goes on at step {entry.step}, what came before ends at {recorder.step}"
                     raise RecordingError(recording, problem)
-                if entry.step == recorder.step:
+                if entry.step < recorder.step:
+                    _joined_then(match, entry)
+                else:
                     match.dropped = list(entry.dropped)
                     self.handle(entry.frame.decode() if entry.frame[:1] == b"{" else entry.frame)
         except RecordingError:
@@ -418,3 +426,19 @@ class Hub:
                 match.put_together()
             except (TinClockError, OSError):
                 self.failures += 1
+
+
+def _joined_then(match: Match, entry: Entry) -> None:
+    """Take up who joined or was dismissed by a request whose effects on the match are in the recording already."""
+    try:
+        packed = entry.frame[:1] != b"{"
+        asked: Request = FROM_PACKED.decode(entry.frame) if packed else FROM_JSON.decode(entry.frame)
+    except Exception:  # it was answered as what can't be read
+        return
+    if isinstance(asked, Messages):
+        for place, (connection, _, received) in enumerate(asked.messages):
+            state = None if place in entry.dropped else joined_by(received)
+            if state is not None:
+                match.borders.rejoin(connection, state)
+    elif isinstance(asked, Call) and asked.call == "dismiss":
+        match.borders.forget(str(asked.arguments.get("connection", "")))

@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
+from tinclock.recordings.disk import put_down, write_all
+from tinclock.wire.border import JoinState
 from tinclock.wire.flood import FloodState
 
 if TYPE_CHECKING:
@@ -31,8 +33,8 @@ class Entry(NamedTuple):
     """A request that was done: before which step of the recording, its number, its frame, and the reply.
 
     dropped : places of the claims or messages in it that came too fast or were too large: they were not ruled
-    guards, borders : how every connection's flood guard stood, of claims and of messages, in an entry without a frame:
-        a file begins with one
+    guards, borders, joined : how every connection's flood guard stood, of claims and of messages, and who had joined,
+        in an entry without a frame: a file begins with one
     """
 
     step: int
@@ -42,13 +44,18 @@ class Entry(NamedTuple):
     dropped: tuple[int, ...] = ()
     guards: dict[str, FloodState] | None = None
     borders: dict[str, FloodState] | None = None
+    joined: dict[str, JoinState] | None = None
 
 
 class Kept(msgspec.Struct, frozen=True):
-    """Whose journal it is. opened_unix_s : when it was begun"""
+    """Header of a journal: the match, and when it was begun.
+
+    problem : why the match can't go on from here, although its recording was never ended; "" where it can
+    """
 
     match: str
     opened_unix_s: float = 0.0
+    problem: str = ""
 
 
 class Journal:
@@ -60,8 +67,8 @@ class Journal:
     def __init__(self, recording: Path, match: str, *, sync: bool) -> None:
         self._folder, self._sync = recording / FOLDER, sync
         self._folder.mkdir(exist_ok=True)
-        if kept_of(recording) is None:
-            (self._folder / OF).write_bytes(msgspec.json.encode(Kept(match, time.time())))
+        if not (self._folder / OF).exists():
+            put_down(self._folder / OF, msgspec.json.encode(Kept(match, time.time())), sync)
         self._last_steps: dict[int, int] = {}
         """Of each file, by its number: the step of the last request in it."""
         for path in sorted(self._folder.glob("*.frames")):
@@ -77,7 +84,7 @@ class Journal:
         """Keep one more request, before its reply goes out."""
         body = msgspec.msgpack.encode(entry)
         self._last_steps[self._number] = entry.step
-        self._file.write(_HEAD.pack(len(body), zlib.crc32(body)) + body)
+        write_all(self._file, _HEAD.pack(len(body), zlib.crc32(body)) + body)
         if self._sync:
             os.fsync(self._file.fileno())
 
@@ -96,6 +103,13 @@ class Journal:
                 (self._folder / f"{number:06d}.frames").unlink(missing_ok=True)
                 del self._last_steps[number]
 
+    def give_up(self, match: str, problem: str) -> None:
+        """The disk refused an entry: what is here can't be gone on with, and the next process says why."""
+        self.end()
+        with contextlib.suppress(OSError):
+            self._folder.mkdir(exist_ok=True)
+            put_down(self._folder / OF, msgspec.json.encode(Kept(match, time.time(), problem)), self._sync)
+
     def end(self) -> None:
         """The match was closed: there is nothing to go on with."""
         with contextlib.suppress(OSError):
@@ -104,11 +118,17 @@ class Journal:
 
 
 def kept_of(recording: Path) -> Kept | None:
-    """The match that can go on here; None where none can."""
+    """Return the match whose journal is here; None where none is.
+
+    A journal whose header can't be read is of a match named as its folder is, with the problem.
+    """
     try:
         return msgspec.json.decode((recording / FOLDER / OF).read_bytes(), type=Kept)
-    except (OSError, msgspec.DecodeError):
-        return None
+    except FileNotFoundError:
+        is_there = any((recording / FOLDER).glob("*.frames"))
+        return Kept(recording.name, 0.0, f"{recording / FOLDER / OF} is missing") if is_there else None
+    except (OSError, msgspec.DecodeError) as error:
+        return Kept(recording.name, 0.0, f"{recording / FOLDER / OF} can't be read: {error}")
 
 
 def entries_of(recording: Path) -> Iterator[Entry]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 import time
 from collections import deque
 from typing import TYPE_CHECKING, Any
@@ -26,12 +27,14 @@ if TYPE_CHECKING:
     from tinclock.serve.requests import Open, Tick
 
 MOST_OF_A_NAME, MOST_REPLY_BYTES = 10_000, 2 << 20
+SEED_BITS = 53
+"""Of a secret seed: as many as every format says exactly."""
 
 
 class Match:
     """A match: its referee, with a recorder in front where matches are recorded."""
 
-    def __init__(self, name: str, server: Referee | Recorder, *, goes_on: bool = False) -> None:
+    def __init__(self, name: str, server: Referee | Recorder) -> None:
         self.name, self.server = name, server
         recorder = server if isinstance(server, Recorder) else None
         self.recording = None if recorder is None else recorder.path
@@ -40,7 +43,7 @@ class Match:
         self.journal = None if self.recording is None else Journal(self.recording, name, sync=strict)
         self._handed_over = 0 if recorder is None else recorder.handed_over
         self.guards = Guards(self.referee)
-        self.borders = Borders(self.referee, self.server, goes_on=goes_on)
+        self.borders = Borders(self.referee, self.server)
         self.failed = self._unkept = ""
         self.busy = False
         """Whether a request is under way: another one waits, so that what is kept is what was done, in order."""
@@ -61,7 +64,8 @@ class Match:
         """A match that begins."""
         rules = parse_rules(parse_toml(asked.rules, "rules"), "rules")
         level = None if asked.level is None else parse_level(parse_toml(asked.level, "level"), "level")
-        referee = Referee(rules, level=level, seed=asked.seed)
+        seed = secrets.randbits(SEED_BITS) if asked.seed is None else asked.seed
+        referee = Referee(rules, level=level, seed=seed)
         if folder is None:
             return cls(asked.match, referee)
         return cls(
@@ -103,11 +107,13 @@ class Match:
             self.journal.note(Entry(step, request, frame, reply, tuple(self.dropped)))
             if self.server.handed_over != self._handed_over:
                 self._handed_over = self.server.handed_over
-                standing = Entry(self.server.step, 0, b"", b"", (), self.guards.states(), self.borders.guards())
+                states = self.guards.states(), self.borders.guards(), self.borders.joined()
+                standing = Entry(self.server.step, 0, b"", b"", (), *states)
                 self.journal.turn(self.server.written, standing)
         except OSError as error:
-            self.journal.end()
-            self.journal, self._unkept = None, f"can't go on after a kill: {error.strerror}"
+            self._unkept = f"can't go on after a kill: {error.strerror}"
+            self.journal.give_up(self.name, self._unkept)
+            self.journal = None
             if self.referee.rules.strictness == "strict":  # no reply without its record
                 self.failed = self._unkept
 

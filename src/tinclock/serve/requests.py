@@ -20,22 +20,27 @@ from tinclock.wire.messages import dedented
 
 MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9][A-Za-z0-9_.-]*$(?!\n)")]
 MOST_CLAIMS = 1024
+Number = Annotated[int, Meta(ge=0, le=2**53)]
+"""Of requests, events and seeds: whole, and no larger than every language holds exactly."""
 
 
 class Open(Struct, frozen=True, tag="open", tag_field="do"):
-    """Begin a match. rules, level : the text of the files; level None for open ground."""
+    """Begin a match. rules, level : the text of the files; level None for open ground.
 
-    request: int
+    seed : of what players must not foresee, spread and nonces; by default a secret random one, kept in the recording
+    """
+
+    request: Number
     match: MatchName
     rules: str
     level: str | None = None
-    seed: int = 0
+    seed: Number | None = None
 
 
 class Call(Struct, frozen=True, tag="call", tag_field="do"):
     """One of the referee's calls by its name: admit, place, remove, dismiss, hand_over, spawn, wield, put, ..."""
 
-    request: int
+    request: Number
     match: MatchName
     call: str
     arguments: Fields = {}
@@ -48,7 +53,7 @@ class Tick(Struct, frozen=True, tag="tick", tag_field="do"):
     little-endian; in JSON both are base64
     """
 
-    request: int
+    request: Number
     match: MatchName
     tick: int
     server_time: float
@@ -63,7 +68,7 @@ class Claims(Struct, frozen=True, tag="claims", tag_field="do"):
     explain : also say of each why it did what it did, in words, for the server's log; never for a client
     """
 
-    request: int
+    request: Number
     match: MatchName
     claims: Annotated[tuple[tuple[str, float, bytes], ...], Meta(max_length=MOST_CLAIMS)]
     explain: bool = False
@@ -75,7 +80,7 @@ class Messages(Struct, frozen=True, tag="messages", tag_field="do"):
     The reply says what to send back, and what became of the claims among them. explain : see `Claims`
     """
 
-    request: int
+    request: Number
     match: MatchName
     messages: Annotated[tuple[tuple[str, float, bytes], ...], Meta(max_length=MOST_CLAIMS)]
     explain: bool = False
@@ -87,7 +92,7 @@ class Deliver(Struct, frozen=True, tag="deliver", tag_field="do"):
     ping : send each a ping too; one a second is plenty
     """
 
-    request: int
+    request: Number
     match: MatchName
     server_time: float
     ping: bool = False
@@ -96,15 +101,15 @@ class Deliver(Struct, frozen=True, tag="deliver", tag_field="do"):
 class Events(Struct, frozen=True, tag="events", tag_field="do"):
     """What changed after an event number."""
 
-    request: int
+    request: Number
     match: MatchName
-    since: int
+    since: Number
 
 
 class GetState(Struct, frozen=True, tag="state", tag_field="do"):
     """The published state."""
 
-    request: int
+    request: Number
     match: MatchName
 
 
@@ -115,15 +120,15 @@ class Resume(Struct, frozen=True, tag="resume", tag_field="do"):
     after it that were done; ask what else is missing again.
     """
 
-    request: int
+    request: Number
     match: MatchName
-    last_reply: int
+    last_reply: Number
 
 
 class Ask(Struct, frozen=True, tag="ask", tag_field="do"):
     """A question that changes nothing; `about` says which."""
 
-    request: int
+    request: Number
     match: MatchName
     about: Question
 
@@ -131,21 +136,21 @@ class Ask(Struct, frozen=True, tag="ask", tag_field="do"):
 class Close(Struct, frozen=True, tag="close", tag_field="do"):
     """End a match."""
 
-    request: int
+    request: Number
     match: MatchName
 
 
 class Matches(Struct, frozen=True, tag="matches", tag_field="do"):
     """Which matches are open. match : not looked at"""
 
-    request: int
+    request: Number
     match: str = ""
 
 
 class Numbered(Struct, frozen=True):
     """What can be said of a request that can't be read otherwise."""
 
-    request: int = 0
+    request: Number = 0
 
 
 Request = Open | Call | Tick | Claims | Messages | Deliver | Events | GetState | Ask | Resume | Close | Matches

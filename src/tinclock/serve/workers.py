@@ -22,8 +22,10 @@ from tinclock.serve.requests import TO_JSON, TO_PACKED, OpenMatch, Reply
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
-READY_S, ENDING_S = 180.0, 12.0
-"""So long a worker may take until it listens, and to end."""
+    from tinclock.serve.owning import Owner
+
+READY_S, ENDING_S, HANGS_S = 180.0, 12.0, 20.0
+"""So long a worker may take until it listens, and to end; and for so long it may answer nothing."""
 LOOK_S = 0.2
 
 
@@ -53,19 +55,39 @@ def worker_of(match: str, workers: int) -> int:
 class Worker:
     """One process, started again whenever it ends by itself."""
 
-    def __init__(self, number: int, command: Sequence[str], socket: Path, log: Callable[..., None]) -> None:
-        self.number, self.socket, self._command, self._log = number, socket, command, log
+    def __init__(
+        self, number: int, command: Sequence[str], socket: Path, log: Callable[..., None], owner: Owner | None = None
+    ) -> None:
+        self.number, self.socket, self._command, self._log, self._owner = number, socket, command, log, owner
+        self.well_at = time.monotonic()
+        """When it answered last."""
         self.process = self._start()
 
     def _start(self) -> subprocess.Popen[bytes]:
         plain = {name: value for name, value in os.environ.items() if name != "TINCLOCK_TOKEN"}  # the front asks for it
         command = [*self._command, "--unix", str(self.socket)]
-        return subprocess.Popen(command, stdin=subprocess.DEVNULL, env=plain)
+        self.well_at = time.monotonic() + READY_S
+        # it ends when its standard input does, so with this process; the folder is owned until the last of them has
+        kept = () if self._owner is None else (self._owner.handle,)
+        return subprocess.Popen(command, stdin=subprocess.PIPE, env=plain, pass_fds=kept)
+
+    async def look(self) -> None:
+        """Start it again where it died, or where it has answered nothing for too long."""
+        with contextlib.suppress(OSError):
+            await _fetched(self.socket, "/health")
+            self.well_at = time.monotonic()
+        if self.process.poll() is None and time.monotonic() > self.well_at + HANGS_S:
+            self._log("worker hangs", worker=self.number, seconds=HANGS_S)
+            self.process.kill()
+            await asyncio.to_thread(self.process.wait)
+        self.revive()
 
     def revive(self) -> None:
         """Start it again where it died."""
         if self.process.poll() is not None:
             self._log("worker died", worker=self.number, code=self.process.returncode)
+            if self.process.stdin is not None:
+                self.process.stdin.close()
             self.process = self._start()
 
     def end(self) -> None:
@@ -98,18 +120,19 @@ class Front:
     """The one address: takes frames, hands each to its match's worker, and hands the reply back.
 
     options : of `tinclock serve`, for every worker; own : more for one of them, by its number
+    owner : of the folder that they record in
     """
 
     def __init__(
         self, workers: int, settings: Settings, options: Sequence[str], own: Callable[[int], Sequence[str]],
-        log: Callable[..., None],
+        log: Callable[..., None], owner: Owner | None = None,
     ) -> None:  # fmt: skip
         self._settings, self._log = settings, log
         self._folder = tempfile.TemporaryDirectory(prefix="tinclock-")
         self._stop = asyncio.Event()
         base = [sys.executable, "-m", "tinclock", "serve", *options]
         self._workers = [
-            Worker(k, [*base, "--share", f"{k}/{workers}", *own(k)], Path(self._folder.name) / f"{k}.sock", log)
+            Worker(k, [*base, "--share", f"{k}/{workers}", *own(k)], Path(self._folder.name) / f"{k}.sock", log, owner)
             for k in range(workers)
         ]
         self._door = Door(settings, log, self._metrics, self._health)
@@ -128,8 +151,7 @@ class Front:
             server, where = await self._door.listen(self._talk)
             self._log("listening", where=where, workers=len(self._workers), token=bool(self._settings.token))
             while not self._stop.is_set():
-                for worker in self._workers:
-                    worker.revive()
+                await asyncio.gather(*(worker.look() for worker in self._workers))
                 with contextlib.suppress(TimeoutError):
                     await asyncio.wait_for(self._stop.wait(), LOOK_S)
             self._log("stopping", workers=len(self._workers))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any, Literal, Protocol
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, Protocol
 
 from tinclock.core.errors import UnknownNameError
 from tinclock.core.findings import Finding
@@ -30,6 +30,21 @@ class Server(Protocol):
 
     def seen(self, connection: str, view: object, client_time: object, received_at: float) -> bool:
         """See `Referee.seen`."""
+
+
+class JoinState(NamedTuple):
+    """What a border goes by once its client joined: version, form of answers, and the last event that it was sent."""
+
+    version: int
+    form: Literal["json", "msgpack"]
+    told: int
+
+
+def joined_by(received: bytes, limits: Limits = LIMITS) -> JoinState | None:
+    """Return the state that a message makes, had its border let it through; None for anything but a join."""
+    message = decode_message(received, limits)
+    version = negotiated(message) if isinstance(message, Join) else None
+    return None if version is None else JoinState(version, "json" if received[:1] == b"{" else "msgpack", -1)
 
 
 class Border:
