@@ -82,8 +82,8 @@ def played(path: Any, copy: Any, seconds: float = 9.0) -> None:
 
 
 class Kept(Recorder):
-    def __init__(self, path: Any, referee: Any) -> None:
-        super().__init__(path, referee, checkpoint_s=3.0)
+    def __init__(self, path: Any, referee: Any, **given: Any) -> None:
+        super().__init__(path, referee, checkpoint_s=3.0, **given)
 
 
 @pytest.fixture(scope="module")

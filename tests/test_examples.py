@@ -23,7 +23,7 @@ SHOWS = {
     "friendly_match": ["the sprinkler dies by", "gorse joins team pewter", "oil_can", "server's: True"],
     "intent_driven": ["128 ticks a second: 10 shots", "the same instants at every rate: True"],
     "pebble_sling": ["each was drawn where the server flew it: True", "pebble 7 ends", "entity 2", "ground"],
-    "review_a_case": ["opened: clover", "clover: 265 decibans, claims more damage than its weapon does",
+    "review_a_case": ["opened: clover", "clover: 265 decibans, claims what no honest build claims",
                       "the game is told: confirmed", "holds the decision; wrong with it: None"],
     "server_shooter": ["fires the turret: upheld", "once it is gone: denied ['foreign_actor']", "fired 20 times"],
     "three_policies": ["8 m: none misses; launch hits the chest; fading misses", "16 m: none misses; launch misses",

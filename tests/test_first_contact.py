@@ -94,11 +94,14 @@ def test_what_is_no_recording_or_store_is_said_and_nothing_is_made(own, argument
 def test_follow_says_what_it_waits_for(own):
     """On a folder without recordings it doesn't wait in silence."""
     Path("empty").mkdir()
-    run_it = [sys.executable, "-c", "import signal, threading; from tinclock.cli.main import main; "
-              "threading.Timer(1.0, lambda: signal.raise_signal(signal.SIGTERM)).start(); "
-              "main(['follow', 'empty', '--every', '0.1'], standalone_mode=False)"]  # fmt: skip
-    done = subprocess.run(run_it, capture_output=True, text=True, check=True, timeout=60)
-    assert "empty: holds no recording yet" in done.stdout
+    command = [sys.executable, "-m", "tinclock", "follow", "empty", "--every", "0.1"]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as following:
+        try:
+            assert following.stdout is not None
+            assert "empty: holds no recording yet" in following.stdout.readline()
+        finally:
+            following.terminate()
+        assert following.wait(60) == 0
 
 
 def test_doctor_passes_over_what_cannot_be_read_and_gives_no_all_clear_for_too_little(own):

@@ -341,7 +341,8 @@ def test_explain_finds_lists_and_draws(evening, tmp_path):
     assert "-> the server's own number counts" in text
     assert (tmp_path / "p.png").read_bytes()[:4] == b"\x89PNG"
     assert "has no ruling 999999; they are numbered 1 to" in run("explain", evening, 999999, fails=1)
-    assert "no ruling fits" in run("explain", evening, "--account", "nobody", fails=1)
+    assert "there is no account 'nobody'" in run("explain", evening, "--account", "nobody", fails=1)
+    assert "no ruling fits" in run("explain", evening, "--account", "dibber", "--finding", "damage_differs", fails=1)
     moves = run("explain", evening, "--kind", "move", "--outcome", "amended", "--rows", 3)
     assert "too_fast" in moves
     assert "nothing to draw" in run(

@@ -62,7 +62,7 @@ def follow(
     server: str, every_s: float, level_file: Path | None, **notices: object,
 ) -> None:  # fmt: skip
     """Weigh matches while they are being recorded; PATHS are recordings, or folders that hold them."""
-    console, shown = console_for(True), console_for(False)
+    stop, console, shown = _told_to_end(), console_for(True), console_for(False)
 
     def tell_of(text: str) -> None:
         shown.print(text, markup=False, highlight=False)
@@ -84,7 +84,7 @@ def follow(
                 tell_of(f"{path}: nothing is there yet; it is looked for again and again")
             elif not _is_recording(path) and not any(path.glob(f"*/{HEADER}")):
                 tell_of(f"{path}: holds no recording yet; it is looked at again and again")
-        _until_over(Followed(paths, weights, cases, level, mute, finish, tell_of), every_s)
+        _until_over(Followed(paths, weights, cases, level, mute, finish, tell_of), every_s, stop)
 
 
 class Followed:
@@ -159,13 +159,18 @@ def _is_recording(path: Path) -> bool:
     return (path / HEADER).exists()
 
 
-def _until_over(followed: Followed, every_s: float) -> None:
-    """Look again and again, until everything is closed or this process is told to end."""
+def _told_to_end() -> threading.Event:
+    """Set once this process is told to end."""
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())
     if hasattr(signal, "pthread_sigmask"):  # `serve` keeps a SIGTERM back that comes while this process begins
         signal.pthread_sigmask(signal.SIG_UNBLOCK, {signal.SIGTERM})
+    return stop
+
+
+def _until_over(followed: Followed, every_s: float, stop: threading.Event) -> None:
+    """Look again and again, until everything is closed or this process is told to end."""
     while followed.look() and not stop.wait(every_s):
         pass
     for _ in range(TRIES if stop.is_set() else 0):  # what was closed meanwhile is still taken in

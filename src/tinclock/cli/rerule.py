@@ -37,6 +37,8 @@ if TYPE_CHECKING:
 
     Side = tuple[list[Ruling], list[int]]
 
+COUNTS = ("upheld", "amended", "denied", "repeated", "damage", "kills", "flipped")
+"""What a range is told by, value by value."""
 EPILOG = """
 \b
 Examples:
@@ -258,9 +260,8 @@ def _sweep(
     against = _mortal(source.require_header().rules, True) if undying else None
     with progress(console, f"trying {key}") as show:
         found = rerule_range(source, tried, against=against, level=level, on_progress=show)
-    names = ("upheld", "amended", "denied", "damage", "kills", "flipped")
     table = [
-        {"value": value, **{name: getattr(one, name) for name in names}}
+        {"value": value, **{name: getattr(one, name) for name in COUNTS}}
         for value, one in zip(values, found, strict=True)
     ]
     report: Fields = {"recording": str(source.path), "setting": key, "recorded": given, "rows": table}
@@ -293,12 +294,11 @@ def _print_sweep(console: Console, report: Fields) -> None:
 
     table = Table(box=None, pad_edge=False, header_style="bold")
     table.add_column(report["setting"], justify="right")
-    names = ("upheld", "amended", "denied", "damage", "kills", "flipped")
-    for name in names:
+    for name in COUNTS:
         table.add_column(name, justify="right")
     for row in report["rows"]:
         mark = " *" if row["value"] == report["recorded"] else "  "
-        table.add_row(f"{row['value']:g}{mark}", *(f"{row[name]:.0f}" for name in names))
+        table.add_row(f"{row['value']:g}{mark}", *(f"{row[name]:.0f}" for name in COUNTS))
     console.print(table)
     console.print("* as recorded", highlight=False)
     if report.get("figure"):

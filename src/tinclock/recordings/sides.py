@@ -38,13 +38,14 @@ Told = dict[int, list[Counted]]
 class Ranged(NamedTuple):
     """What came of a recording by one set of rules.
 
-    upheld, amended, denied : rulings; damage : points dealt; kills : deaths of anybody
+    upheld, amended, denied, repeated : rulings; damage : points dealt; kills : deaths of anybody
     flipped : claims that are ruled otherwise than they were recorded; refused : calls that these rules don't allow
     """
 
     upheld: int
     amended: int
     denied: int
+    repeated: int
     damage: float
     kills: int
     flipped: int
@@ -233,6 +234,5 @@ class Side:
 
     def result(self) -> Ranged:
         """What came of it; rulings that none was held against are flips."""
-        upheld, amended, denied = (self._outcomes[name] for name in ("upheld", "amended", "denied"))
         flipped = self._flipped + self._left
-        return Ranged(upheld, amended, denied, self._damage, self._kills, flipped, self._refused)
+        return Ranged(**self._outcomes, damage=self._damage, kills=self._kills, flipped=flipped, refused=self._refused)

@@ -94,7 +94,7 @@ def test_who_dies_comes_back_and_who_left_cannot_be_hit(arena):
         for _ in range(16):
             told += [event.kind for event in arena.step((arena.tick + 1) / RATE)]
     assert "death" in told
-    for _ in range(200):
+    for _ in range(300):
         told += [event.kind for event in arena.step((arena.tick + 1) / RATE)]
     assert told.count("spawn") >= 1
     assert arena.referee.ledger.health(arena.bob.entity) == 100.0
