@@ -12,6 +12,7 @@ import signal
 import subprocess
 import sys
 import time
+from contextlib import ExitStack
 from pathlib import Path
 
 import httpx
@@ -38,6 +39,7 @@ from tinclock.review.access import Reviewer, Sessions
 from tinclock.review.app import ReviewApp
 from tinclock.review.watched import Matches, Watched
 from tinclock.review.windows import window_of
+from tinclock.serve.stand_in import StandInReceiver
 
 MARKUP = "<img src=x onerror=alert(1)></script>"
 GONE = "<b>gone</b>"
@@ -480,12 +482,28 @@ class Running:
         return self.process.wait(20)
 
 
+NAMES = """
+const done = arguments[0];
+requestAnimationFrame(() => requestAnimationFrame(() => {
+  const told = document.querySelector('.panel p').getBoundingClientRect();
+  const shown = [...document.querySelectorAll('.label')].filter(one => !one.hidden)
+    .map(one => [one.textContent, one.getBoundingClientRect()]).filter(([_, r]) => r.left < told.right);
+  const behind = shown.filter(([_, r]) => r.right > told.left && r.top < told.bottom && r.bottom > told.top);
+  done([behind.map(([name]) => name),
+    shown.filter(([_, r]) => Math.abs(r.bottom - told.bottom - 20) < 1).length]);
+}));
+"""
+"""Which names lie behind the sentence over the picture, and how many were moved below it."""
+
+
 @needs("chromium")
 def test_in_a_browser_one_looks_at_a_match_and_decides_a_case(store, tmp_path):
     """Open, play, seek, choose a miss by filter, move the slider, ask "what if", see two screens, decide, and find the
-    decision in the chain; the console says nothing is wrong, and nothing leaves the machine.
+    decision in the chain and the game told of it; the console says nothing is wrong, and nothing leaves the machine.
     """
-    desk = Running(SAMPLE, "--store", store, "--reviewer", "eve")
+    game = ExitStack()
+    receiver = game.enter_context(StandInReceiver())
+    desk = Running(SAMPLE, "--store", store, "--reviewer", "eve", "--webhook", receiver.url, "--spool", tmp_path / "n")
     browser = open_browser(tmp_path)
     try:
         browser.get(desk.address)
@@ -506,6 +524,15 @@ def test_in_a_browser_one_looks_at_a_match_and_decides_a_case(store, tmp_path):
         ends = Recording(SAMPLE).ends_at_s
         assert abs(run("return viewer.state.t") - 0.5 * ends) < 0.05 * ends
         until(browser, "document.body.dataset.drawn == 'yes'")
+        run("viewer.state.t = 0.0")
+        pushed = 0
+        for _ in range(40):
+            run("document.dispatchEvent(new KeyboardEvent('keydown', {key: 'n', bubbles: true}))")
+            until(browser, "document.querySelector('.panel p') !== null")
+            hidden, low = browser.execute_async_script(NAMES)
+            assert hidden == [], "names behind the sentence"
+            pushed += low
+        assert pushed > 0
         run(
             "const s = document.querySelector('[name=outcome]'); s.value = 'miss'; "
             "s.dispatchEvent(new Event('input', {bubbles: true}))"
@@ -513,8 +540,8 @@ def test_in_a_browser_one_looks_at_a_match_and_decides_a_case(store, tmp_path):
         misses = run("return viewer.list.shown.map(row => row.number)")
         assert 0 < len(misses) < total
         run("document.dispatchEvent(new KeyboardEvent('keydown', {key: 'n', bubbles: true}))")
-        chosen = int(until(browser, "document.body.dataset.ruling"))
-        assert chosen in misses
+        until(browser, f"{misses}.includes(Number(document.body.dataset.ruling))")
+        chosen = int(run("return document.body.dataset.ruling"))
         assert "hit nobody" in browser.find_element("id", "what").text
         slider = "document.querySelector('#claim input[type=range]')"
         told = "document.querySelector('#claim output').textContent"
@@ -554,9 +581,14 @@ def test_in_a_browser_one_looks_at_a_match_and_decides_a_case(store, tmp_path):
         assert complaints(browser) == []
         browser.get("data:text/html,<h1>elsewhere</h1>")
         assert run(f"return {foreign.replace('/case', desk.base + '/case', 1)}") == 0
+        told_by = time.monotonic() + 30.0
+        while not receiver.received and time.monotonic() < told_by:
+            time.sleep(0.2)
+        assert [(one["type"], one["subject"]) for one in receiver.received] == [("tinclock.case.decided", "clover")]
     finally:
         browser.quit()
         desk.end()
+        game.close()
     decided = CaseReview(CaseStore(store / "cases.db")).dossier("clover").decisions[-1]
     assert (decided.verdict, decided.reviewer, decided.note) == ("confirmed", "eve", "its numbers are not the server's")
     assert verify_log(store / "log") is None

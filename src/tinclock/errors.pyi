@@ -11,6 +11,7 @@ from tinclock.core.errors import LogError as LogError
 from tinclock.core.errors import MeshError as MeshError
 from tinclock.core.errors import MissingExtraError as MissingExtraError
 from tinclock.core.errors import OutOfHistoryError as OutOfHistoryError
+from tinclock.core.errors import OvertakenError as OvertakenError
 from tinclock.core.errors import ReadOnlyError as ReadOnlyError
 from tinclock.core.errors import RecordingError as RecordingError
 from tinclock.core.errors import RulesError as RulesError

@@ -44,7 +44,13 @@ def problems_of(review: CaseReview, log: str | Path, noted: Head | None = None) 
 def _edited(decisions: list[Decision], logged: Mapping[int, tuple[float, Fields]], names: Pseudonyms) -> Iterator[str]:
     """Decisions of the store that aren't what the log says they were."""
     for one in decisions:
-        at, body = logged.get(one.log_number or 0, (0.0, {}))
+        if one.log_number is None:
+            yield (
+                f"decision {one.id} on {one.account} isn't in the log yet: its writer was stopped, or it was made up; "
+                "the next decision enters it, as a late one"
+            )
+            continue
+        at, body = logged.get(one.log_number, (0.0, {}))
         if not body:
             yield f"decision {one.id} on {one.account} has no record in the log: it was made up, or its number edited"
             continue

@@ -58,18 +58,21 @@ class EvidenceLog:
     """A log in a folder, opened for appending. One writer at a time.
 
     sync : see `SYNC_OF`; file_bytes : when a file is full and the next one begins
+    wait_s : how long another process that writes here is waited for, seconds
 
     On opening, a torn last line (its writer was killed) is set aside into a file of its own, and the log goes on after
-    the last whole record. Raises `EvidenceError` when another process writes here or a record isn't one.
+    the last whole record. Raises `EvidenceError` when another process still writes here or a record isn't one.
     """
 
-    def __init__(self, folder: str | Path, *, sync: Sync = "soon", file_bytes: int = FILE_BYTES) -> None:
+    def __init__(
+        self, folder: str | Path, *, sync: Sync = "soon", file_bytes: int = FILE_BYTES, wait_s: float = 0.0
+    ) -> None:
         self.folder, self._sync, self._file_bytes = Path(folder), sync, file_bytes
         self.set_aside: Path | None = None
         """Where a torn tail was put, if there was one."""
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            self._lock = _locked(self.folder / LOCK)
+            self._lock = _locked(self.folder / LOCK, time.monotonic() + wait_s)
             files = files_of(self.folder)
             path = files[-1] if files else self.folder / "evidence-000001.jsonl"
             self._head = self._mend(files)
@@ -341,19 +344,23 @@ def _required(folder: Path) -> list[Path]:
     return files
 
 
-def _locked(path: Path) -> Any:
-    """An open file that no other process may lock at the same time."""
+def _locked(path: Path, until: float) -> Any:
+    """An open file that no other process may lock at the same time; until : waited for until then, monotonic seconds."""
     try:
         import fcntl
     except ImportError:  # pragma: no cover - no such locks on this system
         return path.open("ab")
     file = path.open("ab")
-    try:
-        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        file.close()
-        raise EvidenceError(path.parent, "another process writes to this log") from None
-    return file
+    while True:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            return file
+        except OSError:
+            if time.monotonic() < until:
+                time.sleep(0.05)
+                continue
+            file.close()
+            raise EvidenceError(path.parent, "another process writes to this log") from None
 
 
 def _sync_folder(folder: Path) -> None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
+from tinclock.cases.entering import enter_late, enter_one
 from tinclock.cases.records import (
     NOTED,
     STATES,
@@ -20,7 +21,7 @@ from tinclock.cases.records import (
     PlayRow,
 )
 from tinclock.cases.taking import case_of, kept_weights
-from tinclock.core.errors import EvidenceError, UnknownNameError
+from tinclock.core.errors import EvidenceError, OvertakenError, UnknownNameError
 from tinclock.core.evidence.live import Gain
 from tinclock.core.plain import Fields
 
@@ -162,49 +163,54 @@ class CaseReview:
 
     # -- deciding ---------------------------------------------------------------------------------------------
 
-    def decide(self, account: str, verdict: str, *, reviewer: str, note: str, at: float | None = None) -> Decision:
+    def decide(
+        self, account: str, verdict: str, *, reviewer: str, note: str, at: float | None = None, after: int | None = None
+    ) -> Decision:
         """Close an account's case, or let it wait.
 
         verdict : "cleared", "waiting" or "confirmed"; reviewer : who decided; note : why, in words
+        after : the `id` of the last decision or note that the reviewer saw, 0 for none; None: doesn't matter
 
-        Raises `UnknownNameError` for another verdict or an account without a case, `EvidenceError` without a reviewer,
-        a note or a log.
+        Raises `UnknownNameError` for another verdict or an account without a case, `OvertakenError` where somebody
+        wrote to the case after `after`, `EvidenceError` without a reviewer, a note or a log.
         """
         if verdict not in VERDICTS:
             raise UnknownNameError("verdict", verdict, VERDICTS)
-        return self._enter(account, verdict, verdict, reviewer, note, at)
+        return self._enter(account, verdict, verdict, reviewer, note, at, after)
 
-    def reopen(self, account: str, *, reviewer: str, note: str, at: float | None = None) -> Decision:
+    def reopen(
+        self, account: str, *, reviewer: str, note: str, at: float | None = None, after: int | None = None
+    ) -> Decision:
         """Put a case that was decided back into the queue. Raises as `decide` does."""
-        return self._enter(account, "reopened", "open", reviewer, note, at)
+        return self._enter(account, "reopened", "open", reviewer, note, at, after)
 
-    def note(self, account: str, *, reviewer: str, note: str, at: float | None = None) -> Decision:
+    def note(
+        self, account: str, *, reviewer: str, note: str, at: float | None = None, after: int | None = None
+    ) -> Decision:
         """Write a note to a case. It decides nothing, and is kept and chained like a decision. Raises as that does."""
-        return self._enter(account, NOTED, None, reviewer, note, at)
+        return self._enter(account, NOTED, None, reviewer, note, at, after)
 
     def _enter(
-        self, account: str, verdict: str, state: str | None, reviewer: str, note: str, at: float | None
-    ) -> Decision:
+        self, account: str, verdict: str, state: str | None, reviewer: str, note: str, at: float | None,
+        after: int | None,
+    ) -> Decision:  # fmt: skip
+        """Into the store first, in one transaction with the question whether it was overtaken, then into the log."""
         from sqlalchemy import select, update
 
         from tinclock.cases.tables import CASES, DECISIONS
 
         log = self._required(reviewer, note)
+        enter_late(self.store, log, [one for one in self.decisions() if one.log_number is None])
         now = time.time() if at is None else at
         with self.store.write() as connection:
             row = connection.execute(select(CASES).where(CASES.c.account == account).with_for_update()).first()
             if row is None:
                 open_ = [case.account for case in self._some(connection)]
                 raise UnknownNameError("account with a case", account, open_)
-            body = {
-                "case": row.id, "account": account, "reviewer": reviewer, "verdict": verdict, "note": note,
-                "decibans": row.decibans, "peak": row.peak,
-            }  # fmt: skip
-            number = log.append("decision", [body], now)
-            log.flush()
+            self._up_to_date(connection, row.id, account, after)
             values: Fields = {
                 "case": row.id, "at": now, "reviewer": reviewer, "verdict": verdict, "note": note,
-                "decibans": row.decibans, "kinds": row.kinds, "log_number": number, "log_digest": log.head.digest,
+                "decibans": row.decibans, "kinds": row.kinds,
             }  # fmt: skip
             connection.execute(DECISIONS.insert().values(**values))
             changed = {"changed_at": now} if state is None else {"state": state, "changed_at": now}
@@ -213,10 +219,24 @@ class CaseReview:
             case = case_of(connection.execute(select(CASES).where(CASES.c.id == row.id)).one())
             if state is not None:
                 self.store.remember(connection, [("decided", case)])
+        problem = ""
+        try:
+            decided = enter_one(self.store, log, decided, peak=row.peak)
+        except EvidenceError as error:  # it stands all the same, and who is told of it hears it now
+            problem = f"the decision is kept, but not in the log yet: {error.problem}; the next one enters it there"
         if self._on_decision is not None and state is not None:
             self._on_decision(decided, case)
         self.store.tell()
+        if problem:
+            raise EvidenceError(log.folder, problem)
         return decided
+
+    def _up_to_date(self, connection: Connection, case: int, account: str, after: int | None) -> None:
+        """Raise `OvertakenError` where somebody wrote to a case after what the reviewer saw last."""
+        decided = [] if after is None else _decisions(connection, case, account)
+        if after is not None and (decided[-1].id if decided else 0) != after:
+            by = f"{decided[-1].reviewer} has written {decided[-1].verdict!r} to" if decided else "somebody has reset"
+            raise OvertakenError(account, f"{by} this case meanwhile: look at it again first")
 
     def _required(self, reviewer: str, note: str) -> EvidenceLog:
         if not reviewer.strip() or not note.strip():
@@ -239,7 +259,9 @@ class CaseReview:
 
     # -- forgetting -------------------------------------------------------------------------------------------
 
-    def forget(self, account: str, *, reviewer: str, reason: str, at: float | None = None) -> Fields:
+    def forget(
+        self, account: str, *, reviewer: str, reason: str, at: float | None = None, after: int | None = None
+    ) -> Fields:
         """Delete everything that names an account, and the key by which the evidence log calls it.
 
         That it happened, when and why is kept, with that pseudonym. The log's records stay, so that its chain is whole,
@@ -253,13 +275,14 @@ class CaseReview:
         now = time.time() if at is None else at
         with self.store.write() as connection:
             row = _account(connection, account)
+            case = connection.execute(select(CASES.c.id).where(CASES.c.account == account).with_for_update()).first()
+            self._up_to_date(connection, case.id if case else 0, account, after)
             count = connection.execute(
                 select(func.count()).select_from(FINDINGS).where(FINDINGS.c.account == account)
             ).scalar_one()
-            had = connection.execute(select(CASES.c.id).where(CASES.c.account == account)).first() is not None
             done = {
                 "at": now, "reviewer": reviewer, "reason": reason, "digest": log.pseudonyms.of(account),
-                "findings": count, "matches": row.matches, "had_case": had,
+                "findings": count, "matches": row.matches, "had_case": case is not None,
             }  # fmt: skip
             connection.execute(delete(ACCOUNTS).where(ACCOUNTS.c.account == account))
             connection.execute(FORGOTTEN.insert().values(**done))

@@ -57,17 +57,19 @@ class CaseStore:
     address : a file for SQLite, or a URL such as postgresql+psycopg://user@host/name
     alpha : the share of fair accounts that may ever get a case
     on_case : called with each case that opened or whose evidence or state changed
+    keep_notices : keep what is to be told though nobody is told yet, for a later run that has an `on_case`
 
     Raises `EvidenceError` for an address that can't be used or a schema of a newer version.
     """
 
     def __init__(
-        self, address: str | Path, *, alpha: float = ALPHA, on_case: Callable[[str, Case], None] | None = None
-    ) -> None:
+        self, address: str | Path, *, alpha: float = ALPHA, on_case: Callable[[str, Case], None] | None = None,
+        keep_notices: bool = False,
+    ) -> None:  # fmt: skip
         require_store()
         self.address = str(address)
         self.limit = limit_decibans(alpha)
-        self.on_case = on_case
+        self.on_case, self._keep_notices = on_case, keep_notices
         self.engine = _engine(self.address)
         try:
             if not self._is_current():
@@ -236,7 +238,7 @@ class CaseStore:
         from tinclock.cases.tables import UNTOLD
 
         rows = [{"event": event, "case": msgspec.json.encode(case).decode()} for event, case in told]
-        if rows and self.on_case is not None:
+        if rows and (self._keep_notices or self.on_case is not None):
             connection.execute(UNTOLD.insert(), rows)
 
     def tell(self) -> int:

@@ -18,6 +18,8 @@ if TYPE_CHECKING:
     from tinclock.cases.store import CaseStore
     from tinclock.core.evidence.weights import Weights
 
+LOG_WAIT_S = 60.0
+"""So long another command that writes into the log is waited for."""
 STATE_STYLES = {"open": "yellow", "waiting": "cyan", "cleared": "green", "confirmed": "magenta"}
 
 store_option = click.option(
@@ -39,8 +41,9 @@ recordings_option = click.option(
 
 
 def store_at(
-    address: str, on_case: Callable[..., None] | None = None, alpha: float | None = None, *, must_exist: bool = False
-) -> CaseStore:
+    address: str, on_case: Callable[..., None] | None = None, alpha: float | None = None, *, must_exist: bool = False,
+    keep_notices: bool = False,
+) -> CaseStore:  # fmt: skip
     """Open the case store at an address; a folder holds it as `cases.db`.
 
     must_exist : for commands that only read and decide; raises `EvidenceError` where there is no store
@@ -50,7 +53,7 @@ def store_at(
     where = address if "://" in address else Path(address) / "cases.db"
     if must_exist and isinstance(where, Path) and not where.exists():
         raise EvidenceError(address, f"holds no case store; `tinclock weigh RECORDING --store {address}` makes one")
-    store = CaseStore(where, alpha=ALPHA if alpha is None else alpha, on_case=on_case)
+    store = CaseStore(where, alpha=ALPHA if alpha is None else alpha, on_case=on_case, keep_notices=keep_notices)
     _close_later(store)
     return store
 
@@ -71,7 +74,7 @@ def log_at(address: str, given: Path | None, sync: Any = "each") -> EvidenceLog:
     """Open the evidence log for appending."""
     from tinclock.cases.evidence_log import EvidenceLog
 
-    log = EvidenceLog(log_folder_of(address, given), sync=sync)
+    log = EvidenceLog(log_folder_of(address, given), sync=sync, wait_s=LOG_WAIT_S)
     _close_later(log)
     if log.set_aside is not None:
         click.echo(f"the log's end was torn; what was left of that record is in {log.set_aside}", err=True)

@@ -67,7 +67,7 @@ def follow(
     def tell_of(text: str) -> None:
         shown.print(text, markup=False, highlight=False)
 
-    with told_plainly(), notifier(notices) as tell:
+    with told_plainly(), notifier(notices, meanwhile=True) as tell:
         weights, level = weights_at(weights_file), level_from(level_file)
         cases, log = store_at(store, tell), log_at(store, log_folder, "soon")
 

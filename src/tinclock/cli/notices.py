@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -16,6 +17,10 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
     from tinclock.cases.records import Case
+    from tinclock.serve.notices import Notices
+
+DELIVER_S = 2.0
+"""So often a command that goes on and on delivers what waits."""
 
 
 def notify_options(command: Any) -> Any:
@@ -28,7 +33,7 @@ def notify_options(command: Any) -> Any:
         click.option("--webhook-key", "key_file", type=click.Path(exists=True, dir_okay=False, path_type=Path),
                      help="A file with the key that webhooks are signed with; else TINCLOCK_WEBHOOK_KEY."),
         click.option("--webhook", "webhooks", multiple=True, metavar="URL",
-                     help="POST a CloudEvent here when a case opens or changes."),
+                     help="POST a CloudEvent here when a case opens, changes or is decided."),
     ):  # fmt: skip
         command = option(command)
     return command
@@ -42,8 +47,11 @@ def _key(file: Path | None) -> bytes:
 
 
 @contextmanager
-def notifier(options: Fields) -> Iterator[Callable[[str, Case], None] | None]:
-    """What to call with each case; afterwards everything is delivered, what earlier commands left included."""
+def notifier(options: Fields, *, meanwhile: bool = False) -> Iterator[Callable[[str, Case], None] | None]:
+    """What to call with each case; afterwards everything is delivered, what earlier commands left included.
+
+    meanwhile : deliver while the command runs too, for one that runs for days
+    """
     webhooks, syslog, spool = options["webhooks"], options["syslog"], options["spool"]
     if not webhooks and not syslog:
         yield None
@@ -51,6 +59,21 @@ def notifier(options: Fields) -> Iterator[Callable[[str, Case], None] | None]:
     from tinclock.serve.notices import Notices
 
     notices = Notices(spool, webhooks=webhooks, syslog=syslog, key=_key(options["key_file"]))
-    yield notices.tell
+    over = threading.Event()
+    if meanwhile:
+        threading.Thread(target=_deliver, args=(notices, over), name="tinclock-notices", daemon=True).start()
+    try:
+        yield notices.tell
+    finally:
+        over.set()
     for problem in notices.deliver():
         say(f"not told yet: {problem}", err=True)
+
+
+def _deliver(notices: Notices, over: threading.Event) -> None:
+    said: set[str] = set()
+    while not over.wait(DELIVER_S):
+        problems = set(notices.deliver())
+        for problem in problems - said:
+            say(f"not told yet: {problem}", err=True)
+        said = problems

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from tinclock.cli.case_options import _user, log_folder_of, log_option, store_at, weights_at, weights_option
+from tinclock.cli.notices import notifier, notify_options
 from tinclock.cli.reading import level_from, level_option, say, told_plainly
 
 if TYPE_CHECKING:
@@ -25,6 +26,8 @@ Examples:
       all recordings below matches/, those under way included
   tinclock review matches --store cases
       besides, the desk for cases
+  tinclock review matches --store cases --webhook https://game/cases
+      and the game is told of each decision
   tinclock review matches --store cases --reviewers team.toml \\
       --host 0.0.0.0 --host-name desk.example
       for several people; put TLS before it
@@ -55,10 +58,11 @@ A team's file names who may come in, with a token of at least
     "--reviewer", default=_user, help="Your name in decisions, without --reviewers; default: your login name."
 )
 @click.option("--open", "open_it", is_flag=True, help="Open it in a browser.")
+@notify_options
 def review(
     paths: tuple[Path, ...], store: str | None, log_folder: Path | None, weights_file: Path | None,
     level_file: Path | None, host: str, port: int, hosts: tuple[str, ...], team: Path | None, reviewer: str,
-    open_it: bool,
+    open_it: bool, **notices: object,
 ) -> None:  # fmt: skip
     """Look at matches and work through cases in a browser. Recordings still being written are followed."""
     from tinclock.core.errors import MissingExtraError
@@ -81,18 +85,20 @@ def review(
             raise MissingExtraError("tinclock review", "starlette, uvicorn and jinja2", "review") from None
         sessions = Sessions(_reviewers(team, reviewer))
         inviter = _Inviter(sessions, host, team is None)
-        app = ReviewApp(
-            Matches(paths, level_from(level_file)), sessions, store=store_at(store) if store else None,
-            log_folder=log_folder_of(store, log_folder) if store else None,
-            weights=weights_at(weights_file) if weights_file else None, hosts=(*LOOPBACK, *hosts, host),
-            on_stranger=inviter.again,
-        )  # fmt: skip
-    if paths and not app.matches.found():
-        say(f"no recording lies in {', '.join(map(str, paths))} yet; those that are written there later are shown")
-    threading.Thread(target=_load, name="tinclock-kernels", daemon=True).start()
-    server = uvicorn.Server(uvicorn.Config(app.asgi, host=host, port=port, log_level="warning", server_header=False,
-                                           timeout_graceful_shutdown=1))  # fmt: skip
-    _serve(server, inviter, open_it)
+        with notifier(notices, meanwhile=True) as tell:
+            app = ReviewApp(
+                Matches(paths, level_from(level_file)), sessions,
+                store=store_at(store, tell, keep_notices=True) if store else None,
+                log_folder=log_folder_of(store, log_folder) if store else None,
+                weights=weights_at(weights_file) if weights_file else None, hosts=(*LOOPBACK, *hosts, host),
+                on_stranger=inviter.again,
+            )  # fmt: skip
+            if paths and not app.matches.found():
+                say(f"no recording lies in {', '.join(map(str, paths))} yet; those written there later are shown")
+            threading.Thread(target=_load, name="tinclock-kernels", daemon=True).start()
+            server = uvicorn.Server(uvicorn.Config(app.asgi, host=host, port=port, log_level="warning",
+                                                   server_header=False, timeout_graceful_shutdown=1))  # fmt: skip
+            _serve(server, inviter, open_it)
 
 
 def _serve(server: Any, inviter: _Inviter, open_it: bool) -> None:

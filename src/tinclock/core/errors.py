@@ -18,6 +18,7 @@
     ├── LogError            (ValueError)   another server's logs that can't be read as the mapping says
     ├── BatchError          (ValueError)   a sweep's folder or cluster that can't be used
     ├── EvidenceError       (ValueError)   an evidence log, weights file or case store that can't be used
+    │   ├── OvertakenError                  a decision on a case that somebody wrote to meanwhile
     │   └── TakenBeforeError                a match that the store has already, at least as far
     └── MissingExtraError   (ImportError)  an optional package is not installed
 """
@@ -182,6 +183,10 @@ class EvidenceError(TinClockError, ValueError):
 
 class TakenBeforeError(EvidenceError):
     """A match whose evidence is in the case store already; it counts once."""
+
+
+class OvertakenError(EvidenceError):
+    """Something was written to a case after the reviewer looked at it: look again, then decide."""
 
 
 class MissingExtraError(TinClockError, ImportError):

@@ -16,7 +16,7 @@ from tinclock.cases.kinds import reason_of, strength, words_of
 from tinclock.cases.records import STATES, VERDICTS
 from tinclock.cases.review import CaseReview
 from tinclock.cases.weighed import match_identity, match_name
-from tinclock.core.errors import EvidenceError, RecordingError, UnknownNameError
+from tinclock.core.errors import EvidenceError, OvertakenError, RecordingError, UnknownNameError
 from tinclock.core.plain import Fields
 from tinclock.report.case_view import charts_of, facts_of, telling_shots, weights_of
 from tinclock.review.access import Session, may_change
@@ -37,6 +37,8 @@ MOST_OPENED: Final = 100
 HERE_S: Final = 25.0
 """Somebody who hasn't said for so long that a case is open before them has gone on to something else."""
 MOST_SHOTS: Final = 6
+MOST_DIGITS: Final = 18
+"""Numbers from forms have fewer."""
 WAIT_S: Final = 5.0
 """So long a decision waits for another process that writes into the log."""
 DAY_S: Final = 86400.0
@@ -229,15 +231,14 @@ class Desk:
         refused = may_change(session, form)
         if refused:
             return self._draw(request, "refused.html", {"says": refused, "account": account, "status": 403})
-        with self._changing:
-            problem = self._stale(account, form)
-            if problem:
-                return self._draw(request, "refused.html", {"says": problem, "account": account, "status": 409})
-            try:
-                with self._writing() as review:
-                    _carry_out(review, form.get("do", ""), account, session.reviewer.name, form)
-            except EvidenceError as error:
-                return self._draw(request, "refused.html", {"says": error.problem, "account": account, "status": 422})
+        try:
+            with self._changing, self._writing() as review:
+                _carry_out(review, form.get("do", ""), account, session.reviewer.name, form)
+        except EvidenceError as error:
+            status = 409 if isinstance(error, OvertakenError) else 422
+            return self._draw(request, "refused.html", {
+                "says": error.problem, "account": account, "status": status, "note": form.get("note", ""),
+            })  # fmt: skip
         self.presence.leave(account, session)
         if form.get("do") == "forget":
             return RedirectResponse("/cases", 303)
@@ -249,28 +250,11 @@ class Desk:
         if self._log_folder is None:
             yield self.review
             return
-        until = time.monotonic() + WAIT_S
-        while True:
-            try:
-                log = EvidenceLog(self._log_folder, sync="each")
-                break
-            except EvidenceError:
-                if time.monotonic() > until:
-                    raise
-                time.sleep(0.1)
+        log = EvidenceLog(self._log_folder, sync="each", wait_s=WAIT_S)
         try:
             yield CaseReview(self.review.store, log)
         finally:
             log.close()
-
-    def _stale(self, account: str, form: dict[str, str]) -> str:
-        """Why a form was overtaken by somebody else's decision, "" when it wasn't."""
-        decided = self.review.dossier(account).decisions
-        last = str(decided[-1].id) if decided else ""
-        if form.get("after", "") == last:
-            return ""
-        by = decided[-1]
-        return f"{by.reviewer} has written {by.verdict!r} to this case meanwhile: look at it again first."
 
     def here(self, request: Request) -> Response:
         """A browser says that a case is open before somebody, and hears who else has it open."""
@@ -287,17 +271,18 @@ class Desk:
 
 
 def _carry_out(review: CaseReview, what: str, account: str, reviewer: str, form: dict[str, str]) -> None:
-    note = form.get("note", "")
+    note, seen = form.get("note", ""), form.get("after", "")
+    after = int(seen) if seen.isdecimal() and len(seen) < MOST_DIGITS else 0
     if what in VERDICTS:
-        review.decide(account, what, reviewer=reviewer, note=note)
+        review.decide(account, what, reviewer=reviewer, note=note, after=after)
     elif what == "reopen":
-        review.reopen(account, reviewer=reviewer, note=note)
+        review.reopen(account, reviewer=reviewer, note=note, after=after)
     elif what == "note":
-        review.note(account, reviewer=reviewer, note=note)
+        review.note(account, reviewer=reviewer, note=note, after=after)
     elif what == "forget":
         if form.get("really") != account:
             raise EvidenceError(account, "to forget an account, type its name: it can't be undone")
-        review.forget(account, reviewer=reviewer, reason=note)
+        review.forget(account, reviewer=reviewer, reason=note, after=after)
     else:
         raise UnknownNameError("decision", what, (*VERDICTS, "reopen", "note", "forget"))
 

@@ -125,6 +125,8 @@ export function ball(at, radius, colour) {
   return mesh;
 }
 
+const LABEL_PX = {width: 80, height: 20}; // about what a name takes
+
 // Text that stays over a point of the scene: an element each, moved every frame. Names come from players: text only.
 export class Labels {
   constructor(parent) {
@@ -133,9 +135,14 @@ export class Labels {
     parent.append(this.layer);
     this.all = new Map();
     this.at = new THREE.Vector3();
+    this.over = null; // an element at the top left that texts stay below
   }
 
-  begin() { for (const one of this.all.values()) one.seen = false; }
+  begin() {
+    const {over} = this, height = over ? over.offsetHeight : 0;
+    this.free = height ? {right: over.parentElement.offsetLeft + over.offsetWidth, top: over.parentElement.offsetTop + height} : null;
+    for (const one of this.all.values()) one.seen = false;
+  }
 
   put(key, text, position, camera, width, height, className = "", left = 0, top = 0) {
     this.at.copy(position).project(camera);
@@ -150,8 +157,9 @@ export class Labels {
     if (one.text !== text) { one.element.textContent = text; one.text = text; }
     const wanted = `label ${className}`;
     if (one.element.className !== wanted) one.element.className = wanted;
-    one.element.style.transform =
-      `translate(${(left + (this.at.x + 1) * width / 2).toFixed(1)}px,${(top + (1 - this.at.y) * height / 2).toFixed(1)}px) translate(-50%,-100%)`;
+    const x = left + (this.at.x + 1) * width / 2, y = top + (1 - this.at.y) * height / 2;
+    const below = this.free && x < this.free.right + LABEL_PX.width / 2 ? this.free.top + LABEL_PX.height : 0;
+    one.element.style.transform = `translate(${x.toFixed(1)}px,${Math.max(y, below).toFixed(1)}px) translate(-50%,-100%)`;
     one.element.hidden = false;
   }
 

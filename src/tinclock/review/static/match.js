@@ -231,6 +231,7 @@ async function camera(mode) {
 }
 
 async function hear(entity) {
+  if (!people.get(entity)?.player) return null; // what the server placed has no line
   if (!lines.has(entity)) lines.set(entity, await ask(`${matchPath(name)}/line/${entity}`).catch(() => null));
   return lines.get(entity);
 }

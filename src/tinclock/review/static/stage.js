@@ -141,6 +141,7 @@ export class Stage {
     if (size.x !== width || size.y !== height) gl.setSize(width, height, false);
     this._shots(t, marks);
     this._flights(t, flights);
+    this.labels.over = this.view.querySelector(".panel p");
     this.labels.begin();
     gl.setScissorTest(this.mode === "screens");
     if (this.mode === "screens") {
