@@ -357,7 +357,10 @@ def test_every_answer_carries_a_policy_that_allows_no_script_of_anybody_else(sto
     ["/match/..%2f..%2fetc", "/api/match/nothing", "/api/match/sample/window/999999", "/api/match/sample/marks?from=-1",
      "/api/match/sample/marks?from=99999999999", "/api/match/sample/ruling/999999", "/api/match/sample/line/77",
      "/static/../app.py", "/static/%2e%2e/access.py", "/case?account=nobody", "/cases?state=gone", "/export?what=all",
-     "/api/match/sample/ruling/60/if?cap_ms=1e9", "/api/case/shot?match=../sample&number=1"],
+     "/api/match/sample/ruling/60/if?cap_ms=1e9", "/api/case/shot?match=../sample&number=1",
+     f"/api/case/shot?match=sample&number={'9' * 5000}", f"/api/match/sample/ruling/{'9' * 300}",
+     f"/api/match/sample/line/{'9' * 300}", f"/api/match/sample/window/{'9' * 300}",
+     f"/api/match/sample/marks?from={'9' * 5000}"],
 )  # fmt: skip
 def test_what_isnt_there_is_said_and_never_raises(store, path):
     """Wrong names, numbers out of bounds and ways out of the folder are refused in words."""
@@ -366,6 +369,47 @@ def test_what_isnt_there_is_said_and_never_raises(store, path):
     assert answer.status_code in (404, 422), answer.text
     assert "Traceback" not in answer.text
     assert "def " not in answer.text
+
+
+def test_numbers_and_words_of_any_length_and_letters_are_answered(store):
+    """Thousands of digits, a word that isn't ASCII, and a decision that never was: no answer is a fault of ours."""
+    desk = Desk(store)
+    eve, many = desk.let_in(), "9" * 5000
+    assert eve.get("/cases", params={"page": many}).status_code == 200
+    assert eve.get(f"/api/match/sample/ruling/{many}").status_code == 414
+    form = {"account": "bob", "do": "cleared", "note": "x", "csrf": "\u00e9", "after": "7"}
+    sent = eve.post("/case/change", data=form, headers={"origin": "http://127.0.0.1"})
+    assert (sent.status_code, "another session" in sent.text) == (403, True)
+    page = eve.get("/case", params={"account": MARKUP}).text
+    form |= {"account": MARKUP, "csrf": re.search('name="csrf" value="([^"]*)"', page).group(1)}
+    for after in ("7", many, "\u0663"):
+        sent = eve.post("/case/change", data={**form, "after": after}, headers={"origin": "http://127.0.0.1"})
+        assert sent.status_code in (303, 409), sent.text
+    huge = eve.post("/case/change", content=b"x", headers={"origin": "http://127.0.0.1", "content-length": many})
+    assert huge.status_code == 413
+
+
+def test_a_link_out_of_the_folder_is_not_followed(tmp_path):
+    """A recording that is linked into the folder lies elsewhere, and is neither listed nor opened."""
+    (tmp_path / "matches").mkdir()
+    (tmp_path / "matches" / "elsewhere").symlink_to(SAMPLE)
+    (tmp_path / "linked").symlink_to(SAMPLE)
+    matches = Matches([tmp_path / "matches"])
+    assert matches.found() == {}
+    with pytest.raises(tinclock.errors.UnknownNameError):
+        matches.open("elsewhere")
+    assert Matches([tmp_path / "linked"]).found()  # what was given itself may be a link
+
+
+def test_a_link_makes_nobody_another_reviewer(store):
+    """Who is in stays who it is; a token that lasts lets nobody in by an address."""
+    desk = Desk(store, Reviewer("eve", "decide"), Reviewer("rob", "decide", "r" * 20))
+    eve = desk.let_in()
+    word = desk.sessions.invite(desk.sessions.reviewers[1])
+    assert eve.get(f"/enter/{word}").headers["location"] == "/"
+    assert ">eve<" in re.sub(r"\s", "", eve.get("/").text)
+    assert desk.sessions.invited(word)
+    assert Browser(desk.app.asgi).get(f"/enter/{'r' * 20}").status_code == 403
 
 
 # -- deciding -------------------------------------------------------------------------------------------------------

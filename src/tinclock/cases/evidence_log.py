@@ -345,7 +345,7 @@ def _required(folder: Path) -> list[Path]:
 
 
 def _locked(path: Path, until: float) -> Any:
-    """An open file that no other process may lock at the same time; until : waited for until then, monotonic seconds."""
+    """An open file that no other process may lock at the same time; until : waited for so long, monotonic s."""
     try:
         import fcntl
     except ImportError:  # pragma: no cover - no such locks on this system

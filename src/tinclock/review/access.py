@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 Role = Literal["read", "decide"]
 COOKIE: Final = "tinclock_review"
 SESSION_S: Final = 12 * 3600.0
-MOST_SESSIONS, MOST_BODY = 1000, 64_000
+MOST_SESSIONS, MOST_BODY, MOST_PATH, MOST_DIGITS = 1000, 64_000, 600, 9
 POLICY: Final = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; "
     "base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
@@ -64,10 +64,13 @@ class Sessions:
         """Whether a one-time word is still unused."""
         return _digest(word) in self._once
 
-    def come_in(self, word: str) -> str | None:
-        """Use a one-time word or a reviewer's token; returns the value of the cookie, None for a wrong one."""
+    def come_in(self, word: str, *, by_address: bool = False) -> str | None:
+        """Use a one-time word or a reviewer's token; returns the value of the cookie, None for a wrong one.
+
+        by_address : the word stood in an address, where a token that lasts doesn't belong
+        """
         reviewer = self._once.pop(_digest(word), None)
-        if reviewer is None:
+        if reviewer is None and not by_address:
             for one in self.reviewers:
                 if one.token and hmac.compare_digest(_digest(one.token), _digest(word)):
                     reviewer = one
@@ -119,9 +122,11 @@ class Guard:
             if headers.get("origin") != f"{scope['scheme']}://{headers.get('host', '')}":
                 return PlainTextResponse("A change must come from the review desk's own pages.\n", 403)
             length = headers.get("content-length", "")
-            if not length.isdecimal() or int(length) > MOST_BODY:  # a body that doesn't say how long it is isn't read
+            if (size := whole(length)) is None or size > MOST_BODY:  # a body that doesn't say how long it is isn't read
                 return PlainTextResponse("That is too long.\n", 413)
         path = scope["path"]
+        if len(path) > MOST_PATH:
+            return PlainTextResponse("No page has such a long address.\n", 414)
         if any(path == one or path.startswith(one) for one in OPEN_PATHS):
             return None
         session = self._sessions.of(_cookies(headers))
@@ -166,6 +171,11 @@ def may_change(session: Session, form: Mapping[str, Any]) -> str:
     """Why a form can't be taken, "" when it can: the role, and the word that only our own pages know."""
     if session.reviewer.role != "decide":
         return f"{session.reviewer.name} may look, and not decide."
-    if not hmac.compare_digest(str(form.get("csrf", "")), session.csrf):
+    if not hmac.compare_digest(_digest(str(form.get("csrf", ""))), _digest(session.csrf)):
         return "This form is from another session: open the page again."
     return ""
+
+
+def whole(text: str) -> int | None:
+    """A whole number of an address or a form; None for anything else, and for one of absurdly many digits."""
+    return int(text) if text.isdecimal() and len(text) <= MOST_DIGITS else None

@@ -147,7 +147,9 @@ class ReviewApp:
         return self._let_in(request, value)
 
     def _enter_once(self, request: Request) -> Response:
-        value = self.sessions.come_in(request.path_params["word"])
+        if self.sessions.of(request.cookies) is not None:  # a link may not make somebody another reviewer
+            return RedirectResponse("/", 303)
+        value = self.sessions.come_in(request.path_params["word"], by_address=True)
         if value is None:
             problem = "This address was used before, or is of an earlier start. The console prints a new one."
             return self.draw(request, "enter.html", {"problem": problem, "tokens": self._has_tokens(), "status": 403})

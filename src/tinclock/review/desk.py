@@ -19,7 +19,7 @@ from tinclock.cases.weighed import match_identity, match_name
 from tinclock.core.errors import EvidenceError, OvertakenError, RecordingError, UnknownNameError
 from tinclock.core.plain import Fields
 from tinclock.report.case_view import charts_of, facts_of, telling_shots, weights_of
-from tinclock.review.access import Session, may_change
+from tinclock.review.access import Session, may_change, whole
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -37,8 +37,6 @@ MOST_OPENED: Final = 100
 HERE_S: Final = 25.0
 """Somebody who hasn't said for so long that a case is open before them has gone on to something else."""
 MOST_SHOTS: Final = 6
-MOST_DIGITS: Final = 18
-"""Numbers from forms have fewer."""
 WAIT_S: Final = 5.0
 """So long a decision waits for another process that writes into the log."""
 DAY_S: Final = 86400.0
@@ -113,8 +111,7 @@ class Desk:
         state = query.get("state", "open")
         if state not in (*STATES, "all"):
             raise UnknownNameError("state of a case", state, (*STATES, "all"))
-        page = int(query.get("page", "1")) if query.get("page", "1").isdecimal() else 1
-        page = min(max(page, 1), 100_000)
+        page = min(max(whole(query.get("page", "")) or 1, 1), 100_000)
         search, states = query.get("q", "")[:200], STATES if state == "all" else (state,)
         found = self.review.queue(states, ROWS + 1, search=search, skip=(page - 1) * ROWS)
         here, now = self.presence.all(), time.time()
@@ -162,12 +159,12 @@ class Desk:
 
     def shot(self, request: Request) -> Response:
         """A ruling of a case, with the kind of evidence that it was chosen for."""
-        number = request.query_params.get("number", "")
-        if not number.isdecimal():
-            raise UnknownNameError("ruling", number, ["a whole number"])
+        number = whole(request.query_params.get("number", ""))
+        if number is None:
+            raise UnknownNameError("ruling", request.query_params.get("number", "")[:40], ["a whole number"])
         try:
             scene = self._looking.scene(
-                request.query_params.get("match", ""), int(number), request.query_params.get("kind", "")
+                request.query_params.get("match", ""), number, request.query_params.get("kind", "")
             )
         except RecordingError as error:
             return JSONResponse({"error": str(error)}, 422)
@@ -271,8 +268,7 @@ class Desk:
 
 
 def _carry_out(review: CaseReview, what: str, account: str, reviewer: str, form: dict[str, str]) -> None:
-    note, seen = form.get("note", ""), form.get("after", "")
-    after = int(seen) if seen.isdecimal() and len(seen) < MOST_DIGITS else 0
+    note, after = form.get("note", ""), whole(form.get("after", "")) or 0
     if what in VERDICTS:
         review.decide(account, what, reviewer=reviewer, note=note, after=after)
     elif what == "reopen":

@@ -21,6 +21,7 @@ from tinclock.recordings.heard import heard
 from tinclock.report.flight_paths import flights_of
 from tinclock.report.rig_data import rig_fields
 from tinclock.report.shot_scene import Shown, scene_of
+from tinclock.review.access import whole
 from tinclock.review.watched import MARK_COLUMNS, row_of
 from tinclock.review.windows import WINDOW_S, level_bytes, window_of
 
@@ -264,9 +265,10 @@ def _lowered(text: str) -> str:
 
 def _whole(request: Request, name: str, default: int) -> int:
     text = request.query_params.get(name, str(default))
-    if not text.isdecimal() or len(text) > 9:
-        raise UnknownNameError(name, text, ["a whole number"])
-    return int(text)
+    number = whole(text)
+    if number is None:
+        raise UnknownNameError(name, text[:40], ["a whole number"])
+    return number
 
 
 def _number(request: Request, name: str, least: float, most: float) -> float:

@@ -194,7 +194,7 @@ class Matches:
         for path in self._paths:
             held = [path] if (path / HEADER).is_file() else sorted(one.parent for one in path.glob(f"*/{HEADER}"))
             for each in held:
-                if not each.name.endswith(BESIDE):
+                if each.resolve().is_relative_to(path) and not each.name.endswith(BESIDE):  # a link may lead elsewhere
                     out.setdefault(each.name, each)
         return dict(sorted(out.items()))
 
