@@ -15,7 +15,7 @@ EXPECTED = {
     "tinclock rerule evening --set": r"rulings change.*view_capped",
     "tinclock rerule evening --over": r"view\.max_rewind_s.*0\.4",
     "tinclock fairness": r"fairness",
-    "tinclock doctor evening": r"Nothing shows on most accounts that shouldn't",
+    "tinclock doctor demo-output/sample": r"Nothing shows on most accounts that shouldn't",
     "tinclock weigh evening": r"case opened: \w+",
     "tinclock weigh evening --weights": r"was weighed before; nothing changed",
     "tinclock cases page": r"page \w+\.html",

@@ -62,7 +62,8 @@ def doctor(recordings: tuple[Path, ...], weights_file: Path | None, level_file: 
         weights, level = weights_at(weights_file), level_from(level_file)
         with progress(console, "reading") as show:
             found = examined(recordings, weights, level, show)
-    complaints, drifts, little = found.complaints(), found.drifts(), found.too_little()
+    complaints, little = found.complaints(), found.too_little()
+    drifts = [] if little else found.drifts()
     if as_json:
         report: Fields = {"mend": complaints, "drift": drifts}
         told = {name: [one._asdict() for one in each] for name, each in report.items()}
