@@ -44,7 +44,7 @@ def enter_late(store: CaseStore, log: EvidenceLog, waiting: Collection[Decision]
 
 
 def _records(log: EvidenceLog) -> dict[tuple[int, float], Head]:
-    """Where decisions are in the log, by their number in the store and their time."""
+    """The log's records of decisions, by number in the store and time."""
     found: dict[tuple[int, float], Head] = {}
     last: tuple[int, float, int] | None = None
     for entry in read_log(log.folder):

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from tinclock.core.evidence.weights import Weights
 
 LOG_WAIT_S = 60.0
-"""So long another command that writes into the log is waited for."""
+"""Seconds that another command with the log open is waited for."""
 STATE_STYLES = {"open": "yellow", "waiting": "cyan", "cleared": "green", "confirmed": "magenta"}
 
 store_option = click.option(

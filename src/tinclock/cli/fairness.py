@@ -109,7 +109,7 @@ def _print_claimed(console: Console, report: Fields) -> None:
     """What became of the hits that clients claimed, where nobody wrote down what screens showed."""
     found = report["claimed"]
     console.print(
-        f"[bold]{report['recording']}[/]: what became of the shots and blows of which clients said whom they hit",
+        f"[bold]{report['recording']}[/]: shots and blows whose clients named a victim, and what became of them",
         highlight=False, soft_wrap=True,
     )  # fmt: skip
     rows = _table("line", "claimed", "counted", "another", "nobody", "denied", "capped", "rewound", "choice")

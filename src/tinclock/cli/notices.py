@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from tinclock.serve.notices import Notices
 
 DELIVER_S = 2.0
-"""So often a command that goes on and on delivers what waits."""
+"""Seconds between two deliveries of a command that runs for days."""
 
 
 def notify_options(command: Any) -> Any:
@@ -48,7 +48,7 @@ def _key(file: Path | None) -> bytes:
 
 @contextmanager
 def notifier(options: Fields, *, meanwhile: bool = False) -> Iterator[Callable[[str, Case], None] | None]:
-    """What to call with each case; afterwards everything is delivered, what earlier commands left included.
+    """Give a function to call with each case; afterwards everything is delivered, what earlier commands left included.
 
     meanwhile : deliver while the command runs too, for one that runs for days
     """

@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     Side = tuple[list[Ruling], list[int]]
 
 COUNTS = ("upheld", "amended", "denied", "repeated", "damage", "kills", "flipped")
-"""What a range is told by, value by value."""
+"""The columns of a range, value by value."""
 EPILOG = """
 \b
 Examples:

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 def estimated_truth(recording: Recording) -> Truth:
-    """Return who claims to have hit whom, and how far each screen was from the server by its round trip and drawing.
+    """Return claimed hits, and how far each screen was from the server by its round trip and drawing.
 
     Half of the median round trip is taken for each way. Every account counts as honest, since nobody says who was not.
     Raises `RecordingError` for what can't be read.

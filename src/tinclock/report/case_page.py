@@ -38,7 +38,7 @@ def write_case_page(
 ) -> Path:  # fmt: skip
     """Write the page of an account.
 
-    weights : the table whose figures the page says; by default the one that the case was weighed with
+    weights : the table whose figures the page says; by default the table of the case's last weighing
     limit : decibans at which cases open; recordings : a folder to look for recordings in that aren't where they were
 
     Raises `MissingExtraError` without the extra `cases`, `EvidenceError` when the file can't be written. Shots whose

@@ -108,7 +108,7 @@ def telling_shots(dossier: Dossier, most: int) -> list[tuple[str, str, int]]:
 
 
 def weights_of(dossier: Dossier, given: Weights | None) -> Weights:
-    """The table that a dossier is told by: the one given, else the one it was weighed with, else the one that ships."""
+    """The table that a dossier is told by: the given one, else that of its last weighing, else the shipped one."""
     return given or dossier.weights or load_weights()
 
 

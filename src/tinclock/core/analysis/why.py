@@ -47,7 +47,7 @@ class Far(NamedTuple):
 
 
 class Beside(NamedTuple):
-    """Somebody within the reach of a blow whom it passed.
+    """Somebody within the reach of a blow, and missed by it.
 
     off_rad : angle between the aim and the part's nearest point; cone_rad : the angle that the weapon reaches to each
         side, 0 for none
@@ -65,10 +65,10 @@ class Beside(NamedTuple):
 class Why(NamedTuple):
     """Answer of `why`.
 
-    near : whom a ray passed closest before it ended, of all rays of the shot
+    near : the person that a ray passed closest before it ended, of all rays of the shot
     behind : whom the ray would have met without the wall that stopped it, or, where the shot was not cast, behind the
         first surface on its way; wall_m, surface : how far that wall is, and what it is
-    far : whom the shot would have met beyond the weapon's range; of a blow, who was nearest and out of reach
+    far : the first person beyond the weapon's range; of a blow, the nearest person out of reach
     beside : of a blow, who was within reach and passed; solid : what stood in between, "" for nothing
     unturned : of a blow, whose back was not turned, 0 for nobody
     pellets : how many rays the shot had
@@ -212,7 +212,7 @@ def why(past: Past, ruling: Ruling, claimed: View | None = None) -> Why:
 
 
 def _met(past: Past, shooter: int, view: View, origin: Triple, way: Way) -> Near | None:
-    """Return whom a ray would have met had it gone on, however far; None for nobody."""
+    """Return the first person on a ray's way, however far; None for nobody."""
     history = past.history
     slots = history.slot_of(view.from_tick), history.slot_of(view.to_tick)
     hit = history.nearest_body_along((*origin, *way.direction), *slots, float(view.fraction), FARTHEST_M, shooter)

@@ -76,7 +76,7 @@ class _Account:
         self.alive, self.dead, self.affected = False, False, False
         self.life, self.died_at = 0, float("-inf")
         self.effects: dict[str, tuple[float, float]] = {}  # what -> (until, amount)
-        self.harmed: deque[tuple[float, int, float]] = deque()  # when, by whom, how much
+        self.harmed: deque[tuple[float, int, float]] = deque()  # when, attacker, how much
         self.past: deque[HealthSince] = deque(maxlen=REMEMBERED_CHANGES)
 
 
