@@ -128,6 +128,25 @@ def test_several_that_weigh_one_recording_at_once_all_end_well(tmp_path):
     assert problems_of(review, tmp_path / "cases" / "log") == []
 
 
+def test_one_decides_while_matches_are_followed(tmp_path):
+    """`follow` has the log open only while it takes a match in: a reviewer doesn't wait for days."""
+    tinclock_ = [sys.executable, "-m", "tinclock"]
+    kept = ["--store", str(tmp_path / "cases")]
+    subprocess.run([*tinclock_, "weigh", str(data_file("sample")), *kept], check=True, capture_output=True, timeout=120)
+    (tmp_path / "matches").mkdir()
+    command = [*tinclock_, "follow", "matches", *kept, "--every", "0.1"]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True, cwd=tmp_path) as following:
+        try:
+            assert following.stdout is not None
+            assert "holds no recording yet" in following.stdout.readline()
+            decide = [*tinclock_, "cases", "decide", "clover", "confirmed", "--note", "x", "--reviewer", "eve", *kept]
+            done = subprocess.run(decide, capture_output=True, text=True, check=False, timeout=40)
+            assert (done.returncode, following.poll()) == (0, None), done.stderr
+        finally:
+            following.terminate()
+    assert [one["verdict"] for one in logged(tmp_path / "cases" / "log")] == ["confirmed"]
+
+
 def test_decisions_at_a_desk_that_tells_nobody_are_kept_for_who_does(tmp_path):
     """A later command with a receiver tells them, each once."""
     store = CaseStore(tmp_path / "cases.db", keep_notices=True)

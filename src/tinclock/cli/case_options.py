@@ -71,11 +71,17 @@ def log_folder_of(address: str, given: Path | None) -> Path:
 
 
 def log_at(address: str, given: Path | None, sync: Any = "each") -> EvidenceLog:
-    """Open the evidence log for appending."""
+    """Open the evidence log for appending until the command ends."""
+    log = log_for_now(address, given, sync)
+    _close_later(log)
+    return log
+
+
+def log_for_now(address: str, given: Path | None, sync: Any) -> EvidenceLog:
+    """Open the evidence log for appending; the caller closes it, since others wait for it."""
     from tinclock.cases.evidence_log import EvidenceLog
 
     log = EvidenceLog(log_folder_of(address, given), sync=sync, wait_s=LOG_WAIT_S)
-    _close_later(log)
     if log.set_aside is not None:
         click.echo(f"the log's end was torn; what was left of that record is in {log.set_aside}", err=True)
     return log

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.case_options import log_at, log_option, store_at, store_option, weights_at, weights_option
+from tinclock.cli.case_options import log_for_now, log_option, store_at, store_option, weights_at, weights_option
 from tinclock.cli.notices import notifier, notify_options
 from tinclock.cli.reading import console_for, level_from, level_option, told_plainly
 from tinclock.cli.weigh import mute_option, weigh_one
@@ -69,10 +69,11 @@ def follow(
 
     with told_plainly(), notifier(notices, meanwhile=True) as tell:
         weights, level = weights_at(weights_file), level_from(level_file)
-        cases, log = store_at(store, tell), log_at(store, log_folder, "soon")
+        cases = store_at(store, tell)
 
         def finish(path: Path) -> None:
-            report = weigh_one(path, weights, mute, cases, log, level, server, console)
+            with log_for_now(store, log_folder, "soon") as log:  # reviewers write into it meanwhile
+                report = weigh_one(path, weights, mute, cases, log, level, server, console)
             for case in report["opened"]:
                 tell_of(f"case opened: {case['account']}: {case['why']}")
             tell_of(f"{path}: taken in" + (", as it was before" if report["taken_before"] else ""))

@@ -37,7 +37,7 @@ MOST_OPENED: Final = 100
 HERE_S: Final = 25.0
 """Somebody who hasn't said for so long that a case is open before them has gone on to something else."""
 MOST_SHOTS: Final = 6
-WAIT_S: Final = 5.0
+WAIT_S: Final = 20.0
 """So long a decision waits for another process that writes into the log."""
 DAY_S: Final = 86400.0
 TYPES: Final = {"json": "application/json", "csv": "text/csv", "parquet": "application/vnd.apache.parquet"}
