@@ -36,6 +36,7 @@ class Asker:
 
     def __init__(self, folder: Path) -> None:
         self.folder, self.hub, self.number = folder, Hub(folder, checkpoint_s=0.5), 0
+        LEFT.append(self.hub)
 
     def ask(self, **fields: object) -> dict:
         self.number += 1
@@ -62,8 +63,8 @@ class Asker:
         for match in self.hub.matches.values():  # its thread would go on writing, which a killed one's doesn't
             while isinstance(match.server, Recorder) and match.server.written < match.server.handed_over:
                 time.sleep(0.01)
-        LEFT.append(self.hub)
         self.hub = Hub(self.folder, checkpoint_s=0.5)
+        LEFT.append(self.hub)
         return list(self.hub.go_on())
 
 

@@ -102,6 +102,8 @@ class Worker:
         except subprocess.TimeoutExpired:
             self.process.kill()
             self._log("worker didn't end in time", worker=self.number)
+        if self.process.stdin is not None:
+            self.process.stdin.close()
 
     async def connect(self) -> Any:
         """A connection to it. Raises `OSError` while it isn't there."""
