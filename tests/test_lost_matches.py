@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import errno
+import gc
 import json
 import os
 import signal
 import subprocess
 import sys
 import time
+import warnings
 from pathlib import Path
 
 import msgspec
@@ -29,6 +31,16 @@ JOIN = {"kind": "join", "versions": [1]}
 LEFT: list[object] = []
 """What killed processes held open, which nobody closes."""
 pytestmark = pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
+
+
+@pytest.fixture(scope="module", autouse=True)
+def cleared_away():
+    """At the end files that killed processes had open are closed without a word."""
+    yield
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", ResourceWarning)
+        LEFT.clear()
+        gc.collect()
 
 
 class Asker:
