@@ -1,91 +1,60 @@
 """A match's whole state as bytes, so that another process goes on from there without ruling what was before again.
 
-The bytes are a pickle that may name only the types that a match's state is made of: reading one that somebody else
-wrote makes such objects and nothing else. They are for the same release of the library, and for a moment: a recording
-is what lasts.
+The bytes are plain data, see `state_graph`: reading them makes objects of the types listed here and nothing else. They
+are for the same release of the library, and for a moment: a recording is what lasts.
 """
 
 from __future__ import annotations
 
-import copyreg
-import pickle
-from io import BytesIO
-from typing import TYPE_CHECKING, Any, Final
+from importlib import import_module
+from typing import Any, Final
 
 from tinclock.core.combat.roster import Connection
 from tinclock.core.errors import CheckpointError
 from tinclock.core.geometry.level import Level
-from tinclock.core.packed import memory_of
 from tinclock.core.referee import Referee
-from tinclock.core.rules.tables import read_table
-from tinclock.core.ruling.brief import Remembered, receipts_of
-from tinclock.core.sparse import again
+from tinclock.core.rules.tables import Table
+from tinclock.core.ruling.brief import Remembered
+from tinclock.core.sparse import Sparse
+from tinclock.core.state_graph import GraphReader, GraphWriter
 
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-PROTOCOL: Final = 5
-OURS: Final = "tinclock.core."
-OTHERS: Final = frozenset(
-    {
-        ("builtins", "bytearray"), ("builtins", "set"), ("builtins", "frozenset"), ("builtins", "object"),
-        ("collections", "deque"), ("collections", "OrderedDict"), ("copyreg", "__newobj__"),
-        ("copyreg", "_reconstructor"), ("msgspec._utils", "rebuild"), ("numpy", "dtype"), ("numpy", "ndarray"),
-        ("numpy", "float32"), ("numpy", "int16"),
-        ("numpy._core.numeric", "_frombuffer"), ("numpy.core.numeric", "_frombuffer"),
-        ("numpy._core.multiarray", "_reconstruct"), ("numpy.core.multiarray", "_reconstruct"),
-        ("numpy._core.multiarray", "scalar"), ("numpy.core.multiarray", "scalar"),
-    }
+PACKED: Final = (Sparse, Table)
+"""Records that MessagePack holds whole."""
+MODULES: Final = (
+    "referee", "findings", "geometry.rig",
+    "combat.accepted_position", "combat.bulletin", "combat.cadence", "combat.events", "combat.flights", "combat.held",
+    "combat.items", "combat.ledger", "combat.motion", "combat.published", "combat.receipts", "combat.roster",
+    "combat.scatter", "combat.scores", "combat.weapons",
+    "rules.flights", "rules.numbers", "rules.rigs", "rules.ruleset", "rules.tables", "rules.weapons",
+    "ruling.brief", "ruling.claims", "ruling.commands", "ruling.handle", "ruling.hits", "ruling.pipeline",
+    "ruling.quick", "ruling.records", "ruling.short_way", "ruling.steps", "ruling.trigger", "ruling.use",
+    "timeline.clock", "timeline.columns", "timeline.drawn", "timeline.history", "timeline.lag", "timeline.least",
+    "timeline.packed", "timeline.queue", "timeline.ring", "timeline.views",
 )  # fmt: skip
-"""What a checkpoint may name besides our own types."""
-FUNCTIONS: Final = frozenset((one.__module__, one.__name__) for one in (memory_of, again, read_table, receipts_of))
-"""And what of ours is no type."""
+"""Modules of the core whose types a match's state can be made of."""
 
 
-def _level() -> None:
-    """Stands for the match's level, which whoever reads a checkpoint has."""
+def _types_in(modules: tuple[str, ...]) -> tuple[type, ...]:
+    """Return the types that modules define, in an order that depends on their source alone."""
+    found = {
+        one for name in modules for one in vars(import_module(f"tinclock.core.{name}")).values()
+        if isinstance(one, type) and one.__module__ == f"tinclock.core.{name}"
+    }  # fmt: skip
+    return tuple(sorted(found, key=lambda one: (one.__module__, one.__qualname__)))
 
 
-def _memory(view: Any) -> tuple[Any, ...]:
-    return memory_of, (view.obj,)
+KINDS: Final = _types_in(MODULES)
+"""Types that a match's state can be made of. Data name one by its place here, so `made_by` depends on the list."""
 
 
-def _connection(one: Connection) -> tuple[Any, ...]:
+def _connection(one: Connection) -> tuple[None, dict[str, Any]]:
     _, state = one.__getstate__()
-    return copyreg.__newobj__, (Connection,), (None, {**state, "receipts": Remembered(one.receipts)})  # type: ignore[attr-defined]
-
-
-class _Pickler(pickle.Pickler):
-    dispatch_table: dict[type, Callable[[Any], Any]] = {  # noqa: RUF012
-        **copyreg.dispatch_table,
-        memoryview: _memory,
-        Level: lambda _: (_level, ()),
-        Connection: _connection,
-    }
-
-
-class _Unpickler(pickle.Unpickler):
-    def __init__(self, data: bytes, level: Level | None) -> None:
-        super().__init__(BytesIO(data))
-        self._level = level
-
-    def find_class(self, module: str, name: str) -> Any:
-        if (module, name) == (__name__, _level.__name__):
-            return lambda: self._level
-        if (module, name) in OTHERS or (module, name) in FUNCTIONS:
-            return super().find_class(module, name)
-        if module.startswith(OURS) and "." not in name:
-            found = super().find_class(module, name)
-            if isinstance(found, type) and found.__module__ == module:  # not what a module of ours imports
-                return found
-        raise pickle.UnpicklingError(f"{module}.{name} is no part of a match's state")
+    return None, {**state, "receipts": Remembered(one.receipts)}
 
 
 def checkpoint_of(referee: Referee) -> bytes:
     """All that a referee knows but its level, as bytes for `referee_from`. Changes nothing."""
-    out = BytesIO()
-    _Pickler(out, PROTOCOL).dump(referee)
-    return out.getvalue()
+    return GraphWriter(KINDS, PACKED, {Connection: _connection}, {Level: "level"}).graph(referee)
 
 
 def referee_from(data: bytes, level: Level | None) -> Referee:
@@ -94,7 +63,7 @@ def referee_from(data: bytes, level: Level | None) -> Referee:
     level : that match's level. Raises `CheckpointError` for what is no checkpoint of this release.
     """
     try:
-        referee = _Unpickler(data, level).load()
+        referee = GraphReader(KINDS, PACKED, {"level": level}).root(data)
     except Exception as error:  # whatever damaged bytes make of the reader
         raise CheckpointError("bytes that this release wrote", f"{type(error).__name__}: {error}") from None
     if not isinstance(referee, Referee):

@@ -182,6 +182,12 @@ class Connection(Row):
         slots = (*Row.__slots__, *Connection.__slots__)
         return None, {name: None if name == "quick" else getattr(self, name) for name in slots}
 
+    def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
+        """Come back from a checkpoint, which holds the receipts packed together."""
+        super().__setstate__(state)
+        packed: Any = self.receipts
+        self.receipts = packed.unpacked()
+
     @property
     def drawing(self) -> Drawing:
         """How its client draws the others."""

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
-import msgspec
 from msgspec import Meta, Struct
 
 Positive = Annotated[float, Meta(gt=0)]
@@ -22,12 +21,3 @@ Name = Annotated[str, Meta(min_length=1, max_length=64)]
 
 class Table(Struct, frozen=True, forbid_unknown_fields=True):
     """A table of a rules file: frozen, and without room for keys that nobody reads."""
-
-    def __reduce__(self) -> tuple[Any, ...]:
-        """Pickle as what a file holds: a table that is read again has the very words that it is made of by default."""
-        return read_table, (type(self), msgspec.msgpack.encode(self))
-
-
-def read_table(kind: type[Table], data: bytes) -> Table:
-    """The table that a pickle holds as MessagePack."""
-    return msgspec.msgpack.decode(data, type=kind)

@@ -100,39 +100,40 @@ def is_lethal(before: float, after: float) -> bool:
 
 
 class Remembered:
-    """A connection's remembered receipts, packed together for a checkpoint: there are many, and pickles are slow."""
+    """A connection's remembered receipts as a checkpoint holds them: packed together, since there are many.
+
+    quicks, hits : the records that kept receipts share; packed : everything else
+    """
+
+    __slots__ = ("hits", "packed", "quicks")
 
     def __init__(self, receipts: Sequence[Any]) -> None:
-        self._receipts = receipts
-
-    def __reduce__(self) -> tuple[Any, ...]:
         quicks: dict[int, tuple[int, Quick]] = {}
-        hits: list[Met] = []
+        self.hits: list[Met] = []
         kept: list[tuple[Any, ...]] = []
-        for place, one in enumerate(self._receipts):
+        for place, one in enumerate(receipts):
             if type(one) is Kept:
                 number, _ = quicks.setdefault(id(one.quick), (len(quicks), one.quick))
-                kept.append((place, one.sequence, one.outcome, number, one.tail, len(hits) if one.hit else -1))
+                kept.append((place, one.sequence, one.outcome, number, one.tail, len(self.hits) if one.hit else -1))
                 if one.hit:
-                    hits.append(one.hit)
-        others = [(place, one) for place, one in enumerate(self._receipts) if type(one) is Receipt]
-        packed = msgspec.msgpack.encode((len(self._receipts), kept, others))
-        return receipts_of, ([quick for _, quick in quicks.values()], hits, packed)
+                    self.hits.append(one.hit)
+        others = [(place, one) for place, one in enumerate(receipts) if type(one) is Receipt]
+        self.quicks = [quick for _, quick in quicks.values()]
+        self.packed = msgspec.msgpack.encode((len(receipts), kept, others))
+
+    def unpacked(self) -> list[Kept | Receipt | None]:
+        """Return the receipts again."""
+        count, kept, others = _READ(self.packed)
+        out: list[Kept | Receipt | None] = [None] * count
+        for place, sequence, outcome, number, tail, hit in kept:
+            out[place] = Kept(sequence, outcome, self.quicks[number], tail, None if hit < 0 else self.hits[hit])
+        for place, receipt in others:
+            out[place] = receipt
+        return out
 
 
 _PackedReceipts = tuple[int, list[tuple[int, int, Outcome, int, bytes, int]], list[tuple[int, Receipt]]]
 _READ: Final = msgspec.msgpack.Decoder(_PackedReceipts).decode
-
-
-def receipts_of(quicks: list[Quick], hits: list[Met], packed: bytes) -> list[Kept | Receipt | None]:
-    """The receipts that `Remembered` packed."""
-    count, kept, others = _READ(packed)
-    out: list[Kept | Receipt | None] = [None] * count
-    for place, sequence, outcome, number, tail, hit in kept:
-        out[place] = Kept(sequence, outcome, quicks[number], tail, None if hit < 0 else hits[hit])
-    for place, receipt in others:
-        out[place] = receipt
-    return out
 
 
 class Brief(NamedTuple):
