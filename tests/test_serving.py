@@ -343,7 +343,8 @@ def test_lines_that_nobody_waits_for_are_left_out_and_counted(blocking):
 
 def test_a_service_shows_tokens_the_door_counts_and_ends_with_whole_recordings(tmp_path):
     """A service shows tokens the door, counts, and ends with whole recordings."""
-    process, where = service("--port", "0", "--record", str(tmp_path / "kept"), TINCLOCK_TOKEN="secret")
+    kept_in = ("--record", str(tmp_path / "kept"), "--at-sigterm", "close")
+    process, where = service("--port", "0", *kept_in, TINCLOCK_TOKEN="secret")
     for wrong in ({}, {"Authorization": "Bearer guess"}):
         with pytest.raises(InvalidStatus, match="401"), connect(f"ws://{where}", additional_headers=wrong):
             pass
@@ -417,7 +418,7 @@ def test_opening_a_large_match_holds_no_other_up(tmp_path):
 
 def test_a_service_ends_in_time_whatever_a_mute_reader_does(tmp_path):
     """Somebody who asks and never reads keeps neither the others nor the end waiting."""
-    process, where = service("--port", "0", "--record", str(tmp_path))
+    process, where = service("--port", "0", "--record", str(tmp_path), "--at-sigterm", "close")
     host, port = where.split(":")
     with connect(f"ws://{where}") as good, socket.create_connection((host, int(port))) as mute:
         mute.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 2048)

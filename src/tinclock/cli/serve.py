@@ -45,9 +45,10 @@ Examples:
       let pages of this origin ask; all others are refused
 
 \b
-GET /metrics is for Prometheus, GET /health says ok. SIGTERM ends it in
-good order: what was asked is answered, what is recorded is whole. The
-requests are described in docs/serving.md.
+GET /metrics is for Prometheus, GET /health says ok. On SIGTERM the service
+answers the requests under way and exits; recorded matches continue in the
+next process on the same folder (--at-sigterm). The requests are described
+in docs/serving.md.
 """
 
 
@@ -73,10 +74,14 @@ requests are described in docs/serving.md.
 @click.option("--share", hidden=True, help="Of a worker: its number and how many there are, 0/2.")
 @click.option("--abandoned", "abandoned_s", default=300.0, show_default=True, type=click.FloatRange(0.1, 1e6),
               help="Seconds until a match whose askers are gone is closed.")  # fmt: skip
+@click.option("--at-sigterm", default="keep", show_default=True, type=click.Choice(["keep", "drain", "close"]),
+              help="At SIGTERM: keep recorded matches for the next process, wait for their end, end them.")  # fmt: skip
+@click.option("--drain", "drain_s", default=3600.0, show_default=True, type=click.FloatRange(0.0, 1e6),
+              help="With --at-sigterm drain: maximum wait in seconds; then matches are kept.")  # fmt: skip
 def serve(
     host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None, evidence: Path | None,
     store: str | None, origins: tuple[str, ...], hosts: tuple[str, ...], workers: int, share: str | None,
-    checkpoint_s: float, abandoned_s: float,
+    checkpoint_s: float, abandoned_s: float, at_sigterm: str, drain_s: float,
 ) -> None:  # fmt: skip
     """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
     from tinclock.cases.evidence_log import EvidenceLog
@@ -115,9 +120,11 @@ def serve(
         gc.set_threshold(NEW_OBJECTS)
 
         async def run() -> None:
-            settings = Settings(host, port, unix, token, origins, hosts, abandoned_s)
+            ends: Any = at_sigterm
+            settings = Settings(host, port, unix, token, origins, hosts, abandoned_s, ends, drain_s)
             if workers > 1:
                 own = ["--abandoned", str(abandoned_s), "--checkpoint", str(checkpoint_s)]
+                own += ["--at-sigterm", at_sigterm, "--drain", str(drain_s)]
                 own += ["--record", str(record)] if record else []
                 each = _evidence_of(evidence)
                 return await Front(workers, settings, own, each, logger.info, owner).run()
@@ -144,7 +151,7 @@ def serve(
 def _end_with_front() -> None:
     """Wait until the process that started this worker is gone, however it ended, then end in good order."""
     sys.stdin.buffer.read()
-    os.kill(os.getpid(), signal.SIGTERM)
+    os.kill(os.getpid(), signal.SIGINT)  # at once: nobody reaches this worker any more
 
 
 def _mine(share: str | None) -> Callable[[str], bool]:

@@ -312,6 +312,16 @@ class Recorder(MatchCalls):
         """What the disk says while it refuses and the match goes on; empty when all is well."""
         return self._writer.problem
 
+    def leave_open(self) -> None:
+        """Write everything and stop, without ending the recording: `going_on` continues it. Safe to call twice."""
+        if self._closed:
+            return
+        self._closed = True
+        try:
+            self._flush(with_checkpoint=self._checkpoint_s is not None)
+        finally:
+            self._writer.close()
+
     def close(self, *, put_together: bool = True) -> None:
         """End the recording in good order. Safe to call twice.
 

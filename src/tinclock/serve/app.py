@@ -13,7 +13,7 @@ import sys
 import threading
 import time
 from http import HTTPStatus
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from tinclock.core.errors import BadNumberError, MissingExtraError
 from tinclock.core.plain import Fields
@@ -33,7 +33,8 @@ MOST_WAITING = 16
 HEARTBEAT_S = 10.0
 """How often a silent connection is asked whether it is there, and how long it may take to say so or to read."""
 ABANDONED_S = 300.0
-CLOSING_S, RECORDING_S = 2.0, 6.0
+DRAIN_S, DRAIN_LOOK_S, BUSY_LOOK_S = 3600.0, 0.2, 0.005
+CLOSING_S, RECORDING_S = 1.5, 5.0
 """At the end: how long connections may take to close, and recordings to be put down."""
 SWITCH_S = 0.001
 """How often Python lets another thread run: what is done beside the loop must not hold it up."""
@@ -45,6 +46,9 @@ class Settings(NamedTuple):
     host, port, or unix : a socket's path; token : what askers must show, empty for none
     origins : of web pages that may ask; by default none may. hosts : names besides its address that it is reached by
     abandoned_s : a match whose askers are all gone is closed after so long
+    at_sigterm : "keep" leaves recorded matches open for the next process, "drain" first waits until they have ended,
+        "close" ends them; matches that nobody records end in any case
+    drain_s : maximum wait of "drain"; then "keep" applies
     """
 
     host: str = "127.0.0.1"
@@ -54,6 +58,8 @@ class Settings(NamedTuple):
     origins: tuple[str, ...] = ()
     hosts: tuple[str, ...] = ()
     abandoned_s: float = ABANDONED_S
+    at_sigterm: Literal["keep", "drain", "close"] = "keep"
+    drain_s: float = DRAIN_S
 
 
 def require_safe(settings: Settings) -> None:
@@ -176,6 +182,8 @@ class Service:
         self._metrics = Metrics(hub)
         self._stop = asyncio.Event()
         self._open: set[Any] = set()
+        self._answering = 0
+        """Number of requests whose reply has not gone out."""
         self._turns = Turns()
 
     async def _shown(self) -> str:
@@ -184,17 +192,36 @@ class Service:
         return str(generate_latest(self._metrics.registry).decode())
 
     async def _well(self) -> str:
-        return "ok\n"
+        return "draining\n" if self._hub.draining else "ok\n"
 
     def stop(self) -> None:
-        """End: no more requests are taken, those under way are answered, recordings are closed."""
+        """End: no more requests are taken, those under way are answered, recordings are kept or closed."""
         self._stop.set()
 
+    def asked_to_end(self) -> None:
+        """Do what `at_sigterm` says; a second time, end at once."""
+        if self._settings.at_sigterm != "drain" or self._hub.draining:
+            self.stop()
+            return
+        self._hub.draining = True
+        self._log("draining", matches=len(self._hub.matches), at_most_s=self._settings.drain_s)
+        self._draining = asyncio.create_task(self._drained())
+
+    async def _drained(self) -> None:
+        """Stop once every match has ended, or when that takes too long."""
+        until = time.monotonic() + self._settings.drain_s
+        while not (self._hub.is_empty and self._answering == 0) and time.monotonic() < until:
+            await asyncio.sleep(DRAIN_LOOK_S)
+        self.stop()
+
     async def run(self) -> None:
-        """Serve until `stop`, or a SIGTERM or SIGINT; then it ends within ten seconds, whatever askers and disks do."""
+        """Serve until `stop`, or a SIGTERM or SIGINT; then it ends within ten seconds, whatever askers and disks do.
+
+        With `at_sigterm` "drain", a SIGTERM first waits for the matches.
+        """
         loop = asyncio.get_running_loop()
-        for number in (signal.SIGTERM, signal.SIGINT):
-            loop.add_signal_handler(number, self.stop)
+        loop.add_signal_handler(signal.SIGTERM, self.asked_to_end)
+        loop.add_signal_handler(signal.SIGINT, self.stop)
         before = sys.getswitchinterval()
         sys.setswitchinterval(SWITCH_S)
         door = Door(self._settings, self._log, self._shown, self._well)
@@ -204,13 +231,17 @@ class Service:
         await self._stop.wait()
         self._log("stopping", matches=len(self._hub.matches))
         sweeping.cancel()
+        until = time.monotonic() + CLOSING_S
+        while (self._answering or self._hub.is_busy) and time.monotonic() < until:
+            await asyncio.sleep(BUSY_LOOK_S)
         server.close()
         with contextlib.suppress(TimeoutError):
             await asyncio.wait_for(server.wait_closed(), CLOSING_S)
-        for connection in list(self._open):  # who doesn't read isn't waited for
+        for connection in list(self._open):  # a client that does not read is not waited for
             connection.transport.abort()
         until = time.monotonic() + RECORDING_S
-        closing = threading.Thread(target=self._hub.close, args=(until,), daemon=True)
+        keep = self._settings.at_sigterm != "close"
+        closing = threading.Thread(target=self._hub.close, args=(until,), kwargs={"keep": keep}, daemon=True)
         closing.start()
         while closing.is_alive() and time.monotonic() < until + CLOSING_S:
             await asyncio.sleep(0.01)
@@ -246,12 +277,18 @@ class Service:
         frames, turn = 0, Turn()
         try:
             async for frame in connection:
+                if self._stop.is_set():
+                    break
                 frames += 1
-                began = time.perf_counter()
-                reply = await self._do(frame, connection, turn)
-                self._metrics.handling.observe(time.perf_counter() - began)
-                async with asyncio.timeout(HEARTBEAT_S):
-                    await connection.send(reply)
+                self._answering += 1
+                try:
+                    began = time.perf_counter()
+                    reply = await self._do(frame, connection, turn)
+                    self._metrics.handling.observe(time.perf_counter() - began)
+                    async with asyncio.timeout(HEARTBEAT_S):
+                        await connection.send(reply)
+                finally:
+                    self._answering -= 1
         except ConnectionClosed:
             pass
         except TimeoutError:

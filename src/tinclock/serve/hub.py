@@ -44,7 +44,6 @@ from tinclock.serve.requests import (
     Ruled,
     Tick,
 )
-from tinclock.wire.border import joined_by
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
@@ -52,7 +51,7 @@ if TYPE_CHECKING:
 
     from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.core.ruling.records import Ruling
-    from tinclock.serve.journal import Entry, Kept
+    from tinclock.serve.journal import Kept
 
     Work = Generator[Todo, Any, Reply]
     """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""
@@ -69,6 +68,7 @@ AT_ONCE = 32
 """Claims that are ruled together: few enough that the next look at the time comes soon, whatever they are."""
 SLICE_S = 0.001
 """So long one request is worked on before others have a turn."""
+DRAINING = "the service is draining and opens no more matches; open this one at another service"
 CHANGING = (Call, Tick, Claims, Messages, Deliver)
 """Requests that may change a match."""
 
@@ -90,6 +90,8 @@ class Hub:
         self.matches: dict[str, Match] = {}
         self._opening: set[str] = set()
         self._unlogged: list[Any] = []
+        self.draining = False
+        """True once no match may be opened any more."""
         self.requests: Counter[str] = Counter()
         self.outcomes: Counter[str] = Counter()
         self.failures = 0
@@ -183,6 +185,8 @@ class Hub:
     def _open(self, asked: Open, asker: object) -> Work:
         """Rules and level are read, and the level's tree is built, beside the loop."""
         name = asked.match
+        if self.draining:
+            return Reply(asked.request, ok=False, error=DRAINING)
         if name in self.matches or name in self._opening:
             return Reply(asked.request, ok=False, error=f"match {name!r} is open already")
         if len(self.matches) + len(self._opening) >= MOST_MATCHES:
@@ -377,7 +381,7 @@ class Hub:
                     problem = f"its journal goes on at step {entry.step}, what came before ends at {recorder.step}"
                     raise RecordingError(recording, problem)
                 if entry.step < recorder.step:
-                    _joined_then(match, entry)
+                    match.join_as_then(entry)
                 else:
                     match.dropped = list(entry.dropped)
                     self.handle(entry.frame.decode() if entry.frame[:1] == b"{" else entry.frame)
@@ -386,6 +390,16 @@ class Hub:
             raise
         finally:
             match.coming_back = False
+
+    @property
+    def is_empty(self) -> bool:
+        """True if no match is open and none is being opened."""
+        return not self.matches and not self._opening
+
+    @property
+    def is_busy(self) -> bool:
+        """True while a request of some match is under way."""
+        return any(match.busy for match in self.matches.values())
 
     # -- who is there -----------------------------------------------------------------------------------------
 
@@ -406,39 +420,28 @@ class Hub:
         """A match that is to be closed, which nobody can ask any more."""
         return self.matches.pop(name, None)
 
-    def close(self, until: float = float("inf")) -> None:
+    def close(self, until: float = float("inf"), *, keep: bool = False) -> None:
         """Close every match; what was recorded is whole afterwards.
 
         until : `time.monotonic()` by which to be done. First every recording is ended, which is quick; then they are
             put together as far as there is time: what isn't is whole as it is
+        keep : leave recorded matches open instead, for the next process (`go_on`)
         """
         matches = list(self.matches.values())
         self.matches.clear()
+        ended = [match for match in matches if not (keep and match.can_go_on)]
         for match in matches:
             try:
-                match.close(put_together=False)
+                if match in ended:
+                    match.close(put_together=False)
+                else:
+                    match.leave_open()
             except (TinClockError, OSError):  # a full disk under one recording; the others are still to be closed
                 self.failures += 1
-        for match in matches:
+        for match in ended:
             if time.monotonic() >= until:
                 return
             try:
                 match.put_together()
             except (TinClockError, OSError):
                 self.failures += 1
-
-
-def _joined_then(match: Match, entry: Entry) -> None:
-    """Take up who joined or was dismissed by a request whose effects on the match are in the recording already."""
-    try:
-        packed = entry.frame[:1] != b"{"
-        asked: Request = FROM_PACKED.decode(entry.frame) if packed else FROM_JSON.decode(entry.frame)
-    except Exception:  # it was answered as what can't be read
-        return
-    if isinstance(asked, Messages):
-        for place, (connection, _, received) in enumerate(asked.messages):
-            state = None if place in entry.dropped else joined_by(received)
-            if state is not None:
-                match.borders.rejoin(connection, state)
-    elif isinstance(asked, Call) and asked.call == "dismiss":
-        match.borders.forget(str(asked.arguments.get("connection", "")))

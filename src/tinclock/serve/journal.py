@@ -110,6 +110,11 @@ class Journal:
             self._folder.mkdir(exist_ok=True)
             put_down(self._folder / OF, msgspec.json.encode(Kept(match, time.time(), problem)), self._sync)
 
+    def leave(self) -> None:
+        """Stop writing; another process goes on with it."""
+        with contextlib.suppress(OSError):
+            self._file.close()
+
     def end(self) -> None:
         """The match was closed: there is nothing to go on with."""
         with contextlib.suppress(OSError):

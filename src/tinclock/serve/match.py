@@ -18,13 +18,14 @@ from tinclock.recordings.recorder import Recorder
 from tinclock.serve.borders import Borders
 from tinclock.serve.guarding import Guards
 from tinclock.serve.journal import Entry, Journal
-from tinclock.serve.requests import OpenMatch, Ruled
+from tinclock.serve.requests import FROM_JSON, FROM_PACKED, Call, Messages, OpenMatch, Ruled
+from tinclock.wire.border import joined_by
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
-    from tinclock.serve.requests import Open, Tick
+    from tinclock.serve.requests import Open, Request, Tick
 
 MOST_OF_A_NAME, MOST_REPLY_BYTES = 10_000, 2 << 20
 SEED_BITS = 53
@@ -79,6 +80,21 @@ class Match:
         self._reply_bytes += len(reply)
         while self._reply_bytes > MOST_REPLY_BYTES:
             self._reply_bytes -= len(self.replies.popleft()[1])
+
+    def join_as_then(self, entry: Entry) -> None:
+        """Take up who joined or was dismissed by a request whose effects on the match are in the recording already."""
+        try:
+            packed = entry.frame[:1] != b"{"
+            asked: Request = FROM_PACKED.decode(entry.frame) if packed else FROM_JSON.decode(entry.frame)
+        except Exception:  # it was answered as what can't be read
+            return
+        if isinstance(asked, Messages):
+            for place, (connection, _, received) in enumerate(asked.messages):
+                state = None if place in entry.dropped else joined_by(received)
+                if state is not None:
+                    self.borders.rejoin(connection, state)
+        elif isinstance(asked, Call) and asked.call == "dismiss":
+            self.borders.forget(str(asked.arguments.get("connection", "")))
 
     def drops(self, place: int, admitted: bool) -> bool:
         """Whether one of a request is dropped; as it was, where that is done again: guards forget with a kill."""
@@ -143,6 +159,21 @@ class Match:
             self.server.close(put_together=put_together)
         if self.journal is not None:
             self.journal.end()
+
+    @property
+    def can_go_on(self) -> bool:
+        """True if another process can continue this match."""
+        return self.journal is not None and not self.failed
+
+    def leave_open(self) -> None:
+        """Write everything for the process that goes on with this match.
+
+        A request that is still under way is neither in the recording nor in the journal: its client asks again.
+        """
+        if isinstance(self.server, Recorder) and not self.busy:
+            self.server.leave_open()
+        if self.journal is not None:
+            self.journal.leave()
 
     def put_together(self) -> None:
         """Rewrite the small files of a closed recording into few."""

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from tinclock.serve.app import HEARTBEAT_S, MOST_FRAME, Door, Settings
+from tinclock.serve.hub import DRAINING
 from tinclock.serve.requests import TO_JSON, TO_PACKED, OpenMatch, Reply
 
 if TYPE_CHECKING:
@@ -27,6 +28,8 @@ if TYPE_CHECKING:
 READY_S, ENDING_S, HANGS_S = 180.0, 12.0, 20.0
 """So long a worker may take until it listens, and to end; and for so long it may answer nothing."""
 LOOK_S = 0.2
+SHOWN, HEALTHY = (200,), (200, 503)
+"""Statuses of a page that is shown, and of a worker that answers, were it only that it is draining."""
 
 
 class Asked(msgspec.Struct, frozen=True):
@@ -74,7 +77,7 @@ class Worker:
     async def look(self) -> None:
         """Start it again where it died, or where it has answered nothing for too long."""
         with contextlib.suppress(OSError):
-            await _fetched(self.socket, "/health")
+            await _fetched(self.socket, "/health", HEALTHY)
             self.well_at = time.monotonic()
         if self.process.poll() is None and time.monotonic() > self.well_at + HANGS_S:
             self._log("worker hangs", worker=self.number, seconds=HANGS_S)
@@ -89,6 +92,11 @@ class Worker:
             if self.process.stdin is not None:
                 self.process.stdin.close()
             self.process = self._start()
+
+    @property
+    def has_ended(self) -> bool:
+        """True if the process is gone."""
+        return self.process.poll() is not None
 
     def end(self) -> None:
         """Ask it to end in good order."""
@@ -132,6 +140,7 @@ class Front:
         self._settings, self._log = settings, log
         self._folder = tempfile.TemporaryDirectory(prefix="tinclock-")
         self._stop = asyncio.Event()
+        self._draining = False
         base = [sys.executable, "-m", "tinclock", "serve", *options]
         self._workers = [
             Worker(k, [*base, "--share", f"{k}/{workers}", *own(k)], Path(self._folder.name) / f"{k}.sock", log, owner)
@@ -143,17 +152,30 @@ class Front:
         """End: workers end in good order."""
         self._stop.set()
 
+    def asked_to_end(self) -> None:
+        """Do what `at_sigterm` says; a second time, end at once."""
+        if self._settings.at_sigterm != "drain" or self._draining:
+            self.stop()
+            return
+        self._draining = True
+        self._log("draining", workers=len(self._workers), at_most_s=self._settings.drain_s)
+        for worker in self._workers:
+            worker.end()
+
     async def run(self) -> None:
         """Serve until `stop`, or a SIGTERM or SIGINT."""
         loop = asyncio.get_running_loop()
-        for number in (signal.SIGTERM, signal.SIGINT):
-            loop.add_signal_handler(number, self.stop)
+        loop.add_signal_handler(signal.SIGTERM, self.asked_to_end)
+        loop.add_signal_handler(signal.SIGINT, self.stop)
         try:
             await self._until_ready()
             server, where = await self._door.listen(self._talk)
             self._log("listening", where=where, workers=len(self._workers), token=bool(self._settings.token))
             while not self._stop.is_set():
-                await asyncio.gather(*(worker.look() for worker in self._workers))
+                if not self._draining:
+                    await asyncio.gather(*(worker.look() for worker in self._workers))
+                elif all(worker.has_ended for worker in self._workers):
+                    break
                 with contextlib.suppress(TimeoutError):
                     await asyncio.wait_for(self._stop.wait(), LOOK_S)
             self._log("stopping", workers=len(self._workers))
@@ -215,6 +237,8 @@ class Front:
             reply: bytes | str = await lines[number].recv()
         except (ConnectionClosed, OSError):
             lines.pop(number, None)
+            if self._draining:
+                return self._written(Reply(asked.request, ok=False, error=DRAINING), frame)
             said = f"the worker of match {asked.match!r} died and is brought back; `resume` the match in a moment"
             return self._written(Reply(asked.request, ok=False, error=said, again=True), frame)
         return reply
@@ -250,6 +274,8 @@ class Front:
 
     async def _health(self) -> str:
         """Ok, or which workers don't answer."""
+        if self._draining:
+            return "draining\n"
         away = []
         for worker in self._workers:
             try:
@@ -259,7 +285,7 @@ class Front:
         return "ok\n" if not away else f"workers {', '.join(away)} don't answer\n"
 
 
-async def _fetched(socket: Path, path: str) -> str:
+async def _fetched(socket: Path, path: str, statuses: tuple[int, ...] = SHOWN) -> str:
     """The body of a page that a worker shows. Raises `OSError` where it doesn't."""
     reader, writer = await asyncio.open_unix_connection(str(socket), limit=MOST_FRAME)
     writer.write(f"GET {path} HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n".encode())
@@ -270,6 +296,7 @@ async def _fetched(socket: Path, path: str) -> str:
     finally:
         writer.close()
     head, _, body = answer.partition(b"\r\n\r\n")
-    if b" 200 " not in head.split(b"\r\n")[0] + b" ":
+    first = head.split(b"\r\n")[0].split(b" ")
+    if len(first) < 2 or first[1] not in [str(status).encode() for status in statuses]:
         raise ConnectionError(head.split(b"\r\n")[0].decode("latin-1"))
     return body.decode()

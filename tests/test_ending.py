@@ -1,0 +1,199 @@
+"""The end of a service: matches that are kept for the next process, waited for, or ended."""
+
+from __future__ import annotations
+
+import http.client
+import json
+import signal
+import subprocess
+import sys
+import time
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+import pytest
+from test_going_on import script
+from test_serving import Asker, shot
+from websockets.sync.client import connect
+
+from tinclock.recordings import Recording, rerule
+from tinclock.serve.hub import Hub
+from tinclock.serve.workers import worker_of
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+NAMES = [next(name for name in "abcdef" if worker_of(name, 2) == number) for number in (0, 1)]
+
+
+class Served:
+    """A service on a folder, as its own process."""
+
+    def __init__(self, folder: Path, *options: str) -> None:
+        run = [sys.executable, "-W", "error", "-m", "tinclock", "serve", "--port", "0", "--record", str(folder)]
+        self.process = subprocess.Popen([*run, *options], stdout=subprocess.PIPE, text=True)
+        self.said: list[dict[str, Any]] = []
+        self.where = self.until("listening")["where"]
+        while self.where.endswith(".sock"):  # a worker's own
+            self.where = self.until("listening")["where"]
+
+    def until(self, event: str) -> dict[str, Any]:
+        """Read its log up to an event."""
+        while (line := json.loads(self.process.stdout.readline()))["event"] != event:
+            self.said.append(line)
+        return line
+
+    def connected(self) -> Any:
+        return connect(f"ws://{self.where}")
+
+    def health(self) -> tuple[int, str]:
+        asked = http.client.HTTPConnection(self.where)
+        asked.request("GET", "/health")
+        answer = asked.getresponse()
+        found = answer.status, answer.read().decode()
+        asked.close()
+        return found
+
+    def signalled(self) -> None:
+        self.process.send_signal(signal.SIGTERM)
+
+    def ended(self) -> int:
+        """Wait for its end."""
+        text, _ = self.process.communicate(timeout=60)
+        self.said += [json.loads(line) for line in text.splitlines()]
+        return self.process.returncode
+
+
+@pytest.mark.parametrize("workers", [(), ("--workers", "2")], ids=["one process", "two workers"])
+def test_a_match_goes_on_in_the_next_process_after_a_sigterm(tmp_path, workers):
+    """SIGTERM loses no match: the next process on the folder has each as it was, and rules nothing twice."""
+    first = Served(tmp_path, *workers)
+    with first.connected() as socket:
+        ask = Asker(socket=socket)
+        for name in NAMES:
+            for one in script(200):
+                ask.number = one["request"] - 1
+                assert ask(**{**{k: v for k, v in one.items() if k != "request"}, "match": name})["ok"]
+        before = {name: ask("state", name)["state"] for name in NAMES}
+        last = script(200)[-1]["request"]
+    first.signalled()
+    assert first.ended() == 0
+    assert not any(Recording(tmp_path / name).closed for name in NAMES)
+
+    again = Served(tmp_path, *workers)
+    with again.connected() as socket:
+        ask = Asker(socket=socket)
+        assert [one["match"] for one in ask("matches", "")["matches"]] == sorted(NAMES)
+        for name in NAMES:
+            assert ask("state", name)["state"] == before[name]
+            back = ask("resume", name, last_reply=last - 3)["replies"]
+            assert [msgspec.msgpack.decode(frame)["request"] for frame in back] == [last - 2, last - 1, last]
+            repeat = next(one for one in reversed(script(200)) if one["do"] == "claims")
+            rulings = ask("claims", name, claims=repeat["claims"])["ruled"]
+            assert {finding["code"] for one in rulings for finding in one["findings"]} == {"repeated_sequence"}
+            assert ask("close", name)["ok"]
+    again.signalled()
+    assert again.ended() == 0
+    for name in NAMES:
+        recording = Recording(tmp_path / name)
+        assert recording.closed
+        assert rerule(recording).as_recorded
+
+
+def test_a_match_that_is_left_open_has_nothing_to_rule_again(tmp_path):
+    """What is kept at the end is flushed with a checkpoint, so the next process starts where this one stopped."""
+    hub = Hub(tmp_path)
+    ask = Asker(hub)
+    ask.play(ticks=300)
+    assert ask("claims", claims=[("c0", 4.69, shot())])["ok"]
+    hub.close(keep=True)
+    assert hub.matches == {}
+    again = Hub(tmp_path)
+    assert list(again.go_on()) == [("m", "")]
+    assert again.matches["m"].server.ruled_again == 0
+    assert again.matches["m"].server.rulings == 1
+    again.close()
+    assert rerule(Recording(tmp_path / "m")).as_recorded
+
+
+def test_a_request_that_is_under_way_at_the_end_is_asked_again(tmp_path):
+    """A batch that was half ruled at the end is neither recorded nor in the journal: asked again, it is ruled once."""
+    hub = Hub(tmp_path)
+    ask = Asker(hub)
+    ask.play(ticks=40)
+    claims = [("c0", 0.64, shot(sequence)) for sequence in range(1, 301)]
+    frame = msgspec.msgpack.encode({"do": "claims", "request": 99, "match": "m", "claims": claims})
+    work = hub.work(frame)
+    assert next(work) is None  # some of them are ruled
+    assert hub.is_busy
+    hub.close(keep=True)
+    again = Hub(tmp_path)
+    assert list(again.go_on()) == [("m", "")]
+    once = msgspec.msgpack.decode(again.handle(frame))["ruled"]
+    assert not any(finding["code"] == "repeated_sequence" for one in once for finding in one["findings"])
+    again.close()
+    assert rerule(Recording(tmp_path / "m")).as_recorded
+    hub.close()
+
+
+def test_matches_that_cannot_go_on_are_closed(tmp_path):
+    """A match that failed, and one that nobody records, end with the service even where others are kept."""
+    hub = Hub(tmp_path)
+    ask = Asker(hub)
+    ask.play("kept", ticks=5)
+    ask.play("failed", ticks=5)
+    hub.matches["failed"].failed = "a fault"
+    hub.close(keep=True)
+    assert Recording(tmp_path / "failed").closed
+    assert not Recording(tmp_path / "kept").closed
+    Hub().close(keep=True)
+
+
+@pytest.mark.parametrize("workers", [(), ("--workers", "2")], ids=["one process", "two workers"])
+def test_a_service_that_drains_waits_for_its_matches(tmp_path, workers):
+    """With --at-sigterm drain no match opens any more; the service exits once the open ones have ended."""
+    served = Served(tmp_path, "--at-sigterm", "drain", *workers)
+    with served.connected() as socket:
+        ask = Asker(socket=socket)
+        ask.play(NAMES[0], ticks=5)
+        assert served.health() == (200, "ok\n")
+        served.signalled()
+        served.until("draining")
+        until = time.monotonic() + 20.0
+        while "draining" not in (refused := ask("open", NAMES[0] + "2", rules="")).get("error", ""):
+            assert time.monotonic() < until
+        assert not refused["ok"]
+        assert served.health() == (503, "draining\n")
+        assert ask.tick(NAMES[0], 5)["ok"]
+        time.sleep(1.0)  # it doesn't end while the match goes on
+        assert served.process.poll() is None
+        assert ask("close", NAMES[0])["ok"]
+    assert served.ended() == 0
+    assert Recording(tmp_path / NAMES[0]).closed
+
+
+@pytest.mark.parametrize("end", ["a second SIGTERM", "the longest wait"])
+def test_draining_has_an_end(tmp_path, end):
+    """A second SIGTERM, or the longest wait, ends a service that drains; its matches are kept for the next one."""
+    served = Served(tmp_path, "--at-sigterm", "drain", "--drain", "3600" if end == "a second SIGTERM" else "0.5")
+    with served.connected() as socket:
+        Asker(socket=socket).play(ticks=5)
+        served.signalled()
+        served.until("draining")
+        if end == "a second SIGTERM":
+            served.signalled()
+        assert served.ended() == 0
+    again = Hub(tmp_path)
+    assert list(again.go_on()) == [("m", "")]
+    again.close()
+
+
+def test_a_service_that_closes_its_matches_ends_them(tmp_path):
+    """With --at-sigterm close every recording is ended, and the next process has nothing to go on with."""
+    served = Served(tmp_path, "--at-sigterm", "close")
+    with served.connected() as socket:
+        Asker(socket=socket).play(ticks=70)
+    served.signalled()
+    assert served.ended() == 0
+    assert Recording(tmp_path / "m").closed
+    assert list(Hub(tmp_path).go_on()) == []
