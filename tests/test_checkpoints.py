@@ -154,6 +154,47 @@ def test_a_recording_goes_on_from_the_newest_checkpoint_that_can_be_used(tmp_pat
     assert not (tmp_path / "m" / "checkpoints").exists()
 
 
+class Killed(BaseException):
+    """The process ends here."""
+
+
+def test_a_start_that_is_killed_again_and_again_still_gets_to_the_end(tmp_path, killed, monkeypatch):
+    """A kill while a match is brought back costs only what was ruled since the last checkpoint of that start.
+
+    The two checkpoints that lie there are of another release: they go once there is one before them that can be used.
+    """
+    from tinclock.recordings import replay
+
+    shutil.copytree(killed, tmp_path / "m")
+    for path in (tmp_path / "m" / "checkpoints").iterdir():
+        of_another_release(path)
+    monkeypatch.setattr(replay, "SAVED_EVERY_S", 0.0)
+    flushes, starts, done = len(Recording(tmp_path / "m").flushes), 0, []
+    through = replay._Course._flush
+
+    def three_flushes(self: Any, flush: Any, until_s: float) -> None:
+        if len(done) == 3:
+            raise Killed
+        done.append(flush.next_step)
+        through(self, flush, until_s)
+
+    monkeypatch.setattr(replay._Course, "_flush", three_flushes)
+    recorder, ends = None, []
+    while recorder is None:
+        starts += 1
+        done.clear()
+        try:
+            recorder = Recorder.going_on(tmp_path / "m", checkpoint_s=3.0)
+        except Killed:
+            ends.append(done[-1])
+    assert starts == -(-flushes // 3)
+    assert ends == sorted(set(ends))
+    assert len(list((tmp_path / "m" / "checkpoints").iterdir())) <= 2
+    recorder.close()
+    monkeypatch.undo()
+    assert rerule(Recording(tmp_path / "m")).as_recorded
+
+
 def graph_of(*nodes: list[Any]) -> bytes:
     """A checkpoint that somebody wrote by hand."""
     return msgspec.msgpack.encode(list(nodes))

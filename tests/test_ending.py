@@ -12,12 +12,13 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 import pytest
-from test_going_on import script
+from test_going_on import processes, script
 from test_serving import Asker, shot
 from websockets.sync.client import connect
 
 from tinclock.recordings import Recording, rerule
 from tinclock.serve.hub import Hub
+from tinclock.serve.owning import Owner
 from tinclock.serve.workers import worker_of
 
 if TYPE_CHECKING:
@@ -197,3 +198,21 @@ def test_a_service_that_closes_its_matches_ends_them(tmp_path):
     assert served.ended() == 0
     assert Recording(tmp_path / "m").closed
     assert list(Hub(tmp_path).go_on()) == []
+
+
+def test_workers_that_are_still_starting_end_with_their_front(tmp_path):
+    """A front that is killed while its workers load kernels leaves none behind, so the folder is free at once."""
+    run = [sys.executable, "-m", "tinclock", "serve", "--port", "0", "--record", str(tmp_path), "--workers", "2"]
+    for pause_s in (0.2, 0.8, 1.6):
+        front = subprocess.Popen(run, stdout=subprocess.DEVNULL)
+        until = time.monotonic() + 30.0
+        while len(ours := [pid for pid, told in processes().items() if str(tmp_path) in told]) < 3:
+            assert time.monotonic() < until
+            time.sleep(0.02)
+        time.sleep(pause_s)
+        front.kill()
+        front.wait()
+        while any(pid in processes() for pid in ours):
+            assert time.monotonic() < until
+            time.sleep(0.02)
+    Owner(tmp_path, patience_s=0.0).close()

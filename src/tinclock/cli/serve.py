@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +19,7 @@ from tinclock.cli.reading import told_plainly
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+FRONTLESS_S = 0.5
 FOLLOWER_S = 60.0
 """So long what was recorded last may take to be weighed."""
 NEW_OBJECTS = 10_000
@@ -114,7 +116,8 @@ def serve(
         if share is not None:
             threading.Thread(target=_end_with_front, daemon=True).start()
         log = None if evidence is None or workers > 1 else EvidenceLog(evidence)
-        warm_up_beside(lambda name, done, of: logger.info("loading kernels", step=name, done=done, of=of))
+        if workers == 1:  # a front rules nothing
+            warm_up_beside(lambda name, done, of: logger.info("loading kernels", step=name, done=done, of=of))
         gc.collect()
         gc.freeze()  # what compiled kernels bring along lives as long as the process: nothing to look through again
         gc.set_threshold(NEW_OBJECTS)
@@ -150,8 +153,11 @@ def serve(
 
 def _end_with_front() -> None:
     """Wait until the process that started this worker is gone, however it ended, then end in good order."""
-    sys.stdin.buffer.read()
-    os.kill(os.getpid(), signal.SIGINT)  # at once: nobody reaches this worker any more
+    while os.read(0, 4096):  # not `sys.stdin`, whose lock this thread would hold when the interpreter ends
+        pass
+    while True:  # a second one ends a worker that drains
+        os.kill(os.getpid(), signal.SIGTERM)
+        time.sleep(FRONTLESS_S)
 
 
 def _mine(share: str | None) -> Callable[[str], bool]:

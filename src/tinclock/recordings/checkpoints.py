@@ -75,8 +75,11 @@ def put_checkpoint(recording: Path, flush: Flush, data: bytes) -> None:
     folder.mkdir(exist_ok=True)
     label = Label(flush=_digest(flush), made_by=made_by(), bytes=len(data), sha256=sha256(data))
     packed = pa.Codec("zstd").compress(data, asbytes=True)
-    put_down(folder / f"{flush.next_step:012d}.state", msgspec.json.encode(label) + b"\n" + packed, durable=False)
-    for path in sorted(folder.glob("*.state"))[:-KEPT]:
+    name = f"{flush.next_step:012d}.state"
+    put_down(folder / name, msgspec.json.encode(label) + b"\n" + packed, durable=False)
+    states = sorted(folder.glob("*.state"))
+    passed_over = [path for path in states if path.name > name]  # or the recording would have gone on from there
+    for path in [*passed_over, *[path for path in states if path not in passed_over][:-KEPT]]:
         path.unlink(missing_ok=True)
 
 

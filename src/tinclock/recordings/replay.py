@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import time
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import msgspec
 import numpy as np
 
+from tinclock.core.checkpoint import checkpoint_of
 from tinclock.core.errors import RecordingError, TinClockError
 from tinclock.core.plain import Fields
 from tinclock.core.referee import Referee
 from tinclock.core.ruling.commands import Act, ChangeRules, read_change
 from tinclock.core.timeline.packed import Packed
-from tinclock.recordings.checkpoints import take_up
+from tinclock.recordings.checkpoints import put_checkpoint, take_up
 from tinclock.recordings.pieces import pose_rows
 from tinclock.recordings.rounding import by_tick
 from tinclock.recordings.writer import Digests
@@ -32,6 +34,8 @@ if TYPE_CHECKING:
     from tinclock.recordings.layout import Flush
     from tinclock.recordings.recording import Recording
 
+SAVED_EVERY_S = 2.0
+"""Seconds of ruling again between two checkpoints."""
 NO_POSES: tuple[NDArray[np.int64], list[NDArray[np.float64]]] = (np.zeros(0, np.int64), [])
 
 
@@ -117,7 +121,18 @@ def referee_at_end(recording: Recording, level: Level | None = None) -> AtEnd:
 
 def _at_end(recording: Recording, level: Level | None, stood: Stood | None) -> AtEnd:
     course = _Course(recording, None, level, None, None, stood)
-    again = course.run(float("inf"), None)
+    saved_at = time.perf_counter()
+
+    def save(flush: Flush) -> None:
+        """Put a checkpoint down where ruling again takes long, so that a kill meanwhile costs none of it."""
+        nonlocal saved_at
+        as_recorded = course.digests.rulings_sha256 == flush.rulings_sha256
+        if as_recorded and time.perf_counter() - saved_at >= SAVED_EVERY_S:
+            with suppress(OSError):  # a full disk: the next start has more to rule again
+                put_checkpoint(recording.path, flush, checkpoint_of(course.referee))
+            saved_at = time.perf_counter()
+
+    again = course.run(float("inf"), None, save)
     if recording.flushes and not again.as_recorded:
         raise RecordingError(recording.path, "doesn't rule again as it was recorded; nothing goes on from there")
     return AtEnd(course.referee, course.digests, len(again.rulings))
@@ -149,7 +164,10 @@ class _Course:
         self.refused: list[Refused] = []
         self._ticks = 0
 
-    def run(self, until_s: float, on_progress: Callable[[float], None] | None) -> Replay:
+    def run(
+        self, until_s: float, on_progress: Callable[[float], None] | None,
+        on_flush: Callable[[Flush], None] | None = None,
+    ) -> Replay:  # fmt: skip
         recording = self._recording
         last = recording.flushes[-1] if recording.flushes else None
         first_s, span = recording.begins_at_s, max(recording.ends_at_s - recording.begins_at_s, 1e-9)
@@ -167,6 +185,8 @@ class _Course:
                 recording.problems.append("ruled again only up to there: what follows depends on what is missing")
                 whole = False
                 break
+            if on_flush is not None:
+                on_flush(flush)
             if on_progress is not None and flush.to_s is not None:
                 on_progress((flush.to_s - first_s) / span)
         digests = self.digests
