@@ -8,7 +8,7 @@ import secrets
 import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, Final, Literal, NamedTuple
-from urllib.parse import urlsplit
+from urllib.parse import quote, unquote, urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.responses import PlainTextResponse, RedirectResponse, Response
@@ -20,7 +20,10 @@ if TYPE_CHECKING:
 
 Role = Literal["read", "decide"]
 COOKIE: Final = "tinclock_review"
+WANTED: Final = "tinclock_wanted"
 SESSION_S: Final = 12 * 3600.0
+WANTED_S: Final = 900.0
+"""Seconds for which the page that a browser asked for first is remembered."""
 MOST_SESSIONS, MOST_BODY, MOST_PATH, MOST_DIGITS = 1000, 64_000, 600, 9
 POLICY: Final = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; "
@@ -134,9 +137,32 @@ class Guard:
             self._on_stranger()
             if path.startswith("/api/") or scope["method"] != "GET":
                 return PlainTextResponse("Come in first: open the address that the review desk printed.\n", 401)
-            return RedirectResponse("/enter", 303)
+            return _to_enter(scope, headers)
         scope.setdefault("state", {})["session"] = session
         return None
+
+
+def _to_enter(scope: Scope, headers: Headers) -> Response:
+    """Send a browser without a session to the entrance, and remember the page that it asked for."""
+    response = RedirectResponse("/enter", 303)
+    query = scope["query_string"].decode("latin-1")
+    wanted = quote(scope["path"]) + (f"?{query}" if query else "")
+    if is_page(wanted) and len(wanted) <= MOST_PATH:
+        response.set_cookie(WANTED, quote(wanted, safe=""), max_age=int(WANTED_S), path="/enter", httponly=True,
+                            samesite="lax", secure=scope["scheme"] == "https")  # fmt: skip
+    return response
+
+
+def wanted_page(cookies: Mapping[str, str]) -> str:
+    """Return the page that a browser asked for before it had a session; the first page where there is none."""
+    wanted = unquote(cookies.get(WANTED, ""))
+    return wanted if is_page(wanted) else "/"
+
+
+def is_page(path: str) -> bool:
+    """True if a path, with its query, is a page of this desk that a link may lead to."""
+    own = path.startswith("/") and not path.startswith(("//", "/\\")) and path.isprintable()
+    return own and not path.startswith(("/enter", "/leave", "/api/", "/static/"))
 
 
 def _cookies(headers: Headers) -> dict[str, str]:

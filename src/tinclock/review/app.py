@@ -15,7 +15,7 @@ import tinclock.report
 from tinclock.core.errors import EvidenceError, RecordingError, TinClockError, UnknownNameError
 from tinclock.core.plain import Fields
 from tinclock.report.case_page import pages
-from tinclock.review.access import COOKIE, SESSION_S, Guard, Sessions
+from tinclock.review.access import COOKIE, SESSION_S, WANTED, Guard, Sessions, wanted_page
 from tinclock.review.desk import Desk
 from tinclock.review.looking import Looking
 from tinclock.review.watched import Matches
@@ -119,7 +119,7 @@ class ReviewApp:
             except (RecordingError, UnknownNameError) as error:
                 found.append({"name": name, "problem": str(error)})
                 continue
-            people = [one for one in self.matches.open(name).people() if one.account]
+            people = {one.account for one in self.matches.open(name).people() if one.account}
             found.append(
                 {
                     "name": name, "problem": "", "live": not recording.closed, "players": len(people),
@@ -148,7 +148,7 @@ class ReviewApp:
 
     def _enter_once(self, request: Request) -> Response:
         if self.sessions.of(request.cookies) is not None:  # a link may not make somebody another reviewer
-            return RedirectResponse("/", 303)
+            return RedirectResponse(wanted_page(request.cookies), 303)
         value = self.sessions.come_in(request.path_params["word"], by_address=True)
         if value is None:
             problem = "This address was used before, or is of an earlier start. The console prints a new one."
@@ -159,8 +159,10 @@ class ReviewApp:
         return any(one.token for one in self.sessions.reviewers)
 
     def _let_in(self, request: Request, value: str) -> Response:
-        response = RedirectResponse("/", 303)
-        response.set_cookie(COOKIE, value, max_age=int(SESSION_S), httponly=True, samesite="strict",
+        response = RedirectResponse(wanted_page(request.cookies), 303)
+        response.delete_cookie(WANTED, path="/enter")
+        # "lax": a link from a ticket system carries it; requests that change something are checked by Origin and word
+        response.set_cookie(COOKIE, value, max_age=int(SESSION_S), httponly=True, samesite="lax",
                             secure=request.url.scheme == "https")  # fmt: skip
         return response
 

@@ -2,7 +2,7 @@
 import {element} from "/static/drawing/shot.js";
 import {clock, kindOf} from "./timeline.js";
 
-const HIGH = 24;
+const HIGH = 24, SHOTS = new Set(["shot", "strike", "launch", "impact", "flight"]);
 
 export class ShotList {
   constructor(box, count, form, onChoose) {
@@ -35,15 +35,16 @@ export class ShotList {
   name(entity) { return this.people.get(entity)?.name ?? (entity ? `entity ${entity}` : ""); }
 
   filter() {
-    const {q = "", weapon, outcome, code, who} = this.filters, wanted = q.toLowerCase();
+    const {q = "", weapon, outcome, code, who, claims} = this.filters, wanted = q.toLowerCase();
     const says = row => !wanted || this.name(row.entity).toLowerCase().includes(wanted) || this.name(row.victim).toLowerCase().includes(wanted);
     const told = row => !outcome || (outcome === "hit" ? row.victim > 0 : outcome === "miss" ? !row.victim && row.outcome !== "denied" && row.outcome !== "repeated" && row.kind === "shot" : row.outcome === outcome);
     const own = row => who === "all" || this.people.get(row.entity)?.player !== false || q;
-    this.shown = this.all.filter(row => own(row) && says(row) && told(row) && (!weapon || row.weapon === weapon) && (!code || row.codes.includes(code)));
+    const wide = this.all.filter(row => own(row) && says(row) && told(row) && (!weapon || row.weapon === weapon) && (!code || row.codes.includes(code)));
+    this.shown = wide.filter(row => claims === "all" || code || SHOTS.has(row.kind));
     this.count.textContent = `${this.shown.length.toLocaleString("en")} of ${this.all.length.toLocaleString("en")}`;
     this.room.style.height = `${this.shown.length * HIGH}px`;
     this.draw();
-    this.onFilter?.(this.shown);
+    this.onFilter?.(wide);  // the time line has moves too
   }
 
   // The next or the one before in what is shown, from a ruling or a time on.

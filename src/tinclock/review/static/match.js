@@ -11,6 +11,7 @@ const $ = id => document.getElementById(id);
 const name = document.body.dataset.match, LIVE_BEHIND_S = 1.0;
 const state = {t: 0, playing: false, speed: 1, camera: "free", whose: 0, other: 0, ruling: 0, step: -1, walls: false, live: false, data: null};
 let info, stage, poses, list, time, dirty = true, rows = [], flights = [], marksNext = 0, newsAt = 0, byNumber = new Map();
+let leaves = false;  // whether the next address is one to come back to
 const people = new Map(), lines = new Map();
 
 const say = text => { $("busy").textContent = text; };
@@ -45,17 +46,32 @@ async function begin() {
 function meet(found) {
   for (const one of found) people.set(one.entity, one);
   stage?.setPeople([...people.values()]);
-  const players = [...people.values()].filter(one => !one.cover);
+  const players = [...people.values()].filter(one => !one.cover), each = [...new Map(players.map(one => [keyOf(one.entity), one])).keys()];
   for (const id of ["whose", "other", "lineof"]) {
-    if ($(id).options.length !== players.length) {
+    if ($(id).options.length !== each.length) {
       const had = $(id).value;
-      $(id).replaceChildren(...players.map(one => new Option(one.name, one.entity)));
+      $(id).replaceChildren(...each.map(key => new Option(nameOf(key), key)));
       if (had) $(id).value = had;
     }
   }
   state.whose ||= players[0]?.entity ?? 0;
   state.other ||= players[1]?.entity ?? 0;
 }
+
+// A player who came back is another entity of the same account, and one entry in a list.
+function keyOf(entity) {
+  const one = people.get(entity);
+  return one?.player ? one.name : String(entity);
+}
+
+function nameOf(key) { return people.get(Number(key))?.name ?? key; }
+
+function entityOf(key, t) {
+  const own = [...people.values()].filter(one => keyOf(one.entity) === key), there = own.findLast(one => one.from <= t);
+  return (there ?? own[0])?.entity ?? 0;
+}
+
+function pick() { [$("whose").value, $("other").value, $("lineof").value] = [state.whose, state.other, state.whose].map(keyOf); }
 
 async function readMarks() {
   while (true) {
@@ -180,8 +196,8 @@ function step(way) {
 }
 
 // -- choosing -----------------------------------------------------------------------------------------------------
-async function choose(number, jump = true) {
-  if (number !== state.ruling) state.step = -1;
+async function choose(number, jump = true, isNew = true) {
+  if (number !== state.ruling) { state.step = -1; leaves ||= isNew; }
   state.ruling = number;
   time.chosen = number;
   list.choose(number);
@@ -206,7 +222,7 @@ async function choose(number, jump = true) {
     state.whose = data.entity;
     const target = data.bodies?.find(body => body.role === "target");
     if (target) state.other = target.entity;
-    [$("whose").value, $("other").value, $("lineof").value] = [String(state.whose), String(state.other), String(state.whose)];
+    pick();
     if (state.camera === "screens") await hearBoth();
     stage.choose(data);
     $("what").replaceChildren(element("p", "", data.answer));
@@ -273,7 +289,7 @@ async function tab(which) {
     $(one.dataset.tab).hidden = one.dataset.tab !== which;
   }
   if (which === "line") {
-    const entity = Number($("lineof").value);
+    const entity = entityOf($("lineof").value, state.t);
     lineTab($("linecharts"), await hear(entity), seek);
   }
 }
@@ -306,7 +322,8 @@ function write() {
   writing = setTimeout(() => {
     const said = {t: state.t.toFixed(3), ...(state.camera !== "free" && {camera: state.camera}), ...(["eyes", "screens"].includes(state.camera) && {whose: state.whose}),
       ...(state.camera === "screens" && {other: state.other}), ...(state.ruling && {ruling: state.ruling, ...(state.step >= 0 && {step: state.step})}), ...(state.walls && {walls: 1}), ...list.filters};
-    history.replaceState(null, "", `#${new URLSearchParams(said)}`);
+    history[leaves ? "pushState" : "replaceState"](null, "", `#${new URLSearchParams(said)}`);
+    leaves = false;
   }, 150);
 }
 
@@ -315,23 +332,34 @@ function readAddress() {
   state.t = Math.min(Math.max(number("t"), info.begins), info.ends);
   state.ruling = Math.floor(number("ruling"));
   if (said.has("step")) state.step = Math.floor(number("step"));
-  if (said.has("walls")) $("walls").click();
+  if (said.has("walls") !== state.walls) $("walls").click();
   if (number("whose")) state.whose = number("whose");
   if (number("other")) state.other = number("other");
-  [$("whose").value, $("other").value] = [String(state.whose), String(state.other)];
-  for (const key of ["q", "weapon", "who", "outcome", "code"]) {
-    const value = said.get(key), field = $("filters").elements[key];
-    if (!value) continue;
+  pick();
+  for (const key of ["q", "weapon", "claims", "who", "outcome", "code"]) {
+    const value = said.get(key) ?? "", field = $("filters").elements[key];
     if (field.options && ![...field.options].some(o => o.value === value)) field.append(new Option(value.replaceAll("_", " "), value));
     field.value = value;
   }
-  if (["free", "top", "eyes", "screens"].includes(said.get("camera"))) camera(said.get("camera"));
+  const mode = said.get("camera") ?? "free";
+  if (["free", "top", "eyes", "screens"].includes(mode) && mode !== state.camera) camera(mode);
 }
+
+// Back and forward go through the shots that were looked at.
+window.addEventListener("popstate", async () => {
+  clearTimeout(writing);
+  const before = state.ruling;
+  readAddress();
+  list.filter();
+  const wanted = state.ruling;
+  state.ruling = before;
+  await choose(wanted, false, false);
+});
 
 for (const one of document.querySelectorAll("[data-camera]")) one.addEventListener("click", () => camera(one.dataset.camera));
 for (const one of document.querySelectorAll("[data-tab]")) one.addEventListener("click", () => tab(one.dataset.tab));
-$("whose").addEventListener("change", event => { state.whose = Number(event.target.value); camera(state.camera === "screens" ? "screens" : "eyes"); });
-$("other").addEventListener("change", event => { state.other = Number(event.target.value); camera("screens"); });
+$("whose").addEventListener("change", event => { state.whose = entityOf(event.target.value, state.t); camera(state.camera === "screens" ? "screens" : "eyes"); });
+$("other").addEventListener("change", event => { state.other = entityOf(event.target.value, state.t); camera("screens"); });
 $("lineof").addEventListener("change", () => tab("line"));
 $("walls").addEventListener("click", event => {
   const through = event.target.getAttribute("aria-pressed") !== "true";
