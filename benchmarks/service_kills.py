@@ -69,7 +69,7 @@ class Server:
     """A game's server that asks everything once, however often the service dies meanwhile."""
 
     def __init__(self, folder: Path, log: Any) -> None:
-        self.at, self.stopping = folder / "s", False
+        self.at, self.starting = folder / "s", threading.Lock()
         run = [sys.executable, "-m", "tinclock", "serve", "--unix", str(self.at), "--workers", "2"]
         self.run = [*run, "--checkpoint", "1.5", "--record", str(folder / "matches")]
         self.log = log
@@ -91,8 +91,9 @@ class Server:
         while True:
             with contextlib.suppress(OSError, WebSocketException, EOFError):
                 return unix_connect(str(self.at), uri="ws://localhost/", max_size=None)
-            if self.process.poll() is not None:
-                self.process = self.start()
+            with self.starting:
+                if self.process.poll() is not None:
+                    self.process = self.start()
             time.sleep(0.02)
 
     def play(self, match: str, requests: list[dict[str, Any]]) -> None:
@@ -136,6 +137,12 @@ class Server:
     def _take(self, match: str, frame: bytes, left: list[dict[str, Any]]) -> None:
         if left and msgspec.msgpack.decode(frame)["request"] == left[0]["request"]:
             self.replies[match][left.pop(0)["request"]] = frame
+
+
+def is_whole_state(reply: bytes) -> bool:
+    """True if a reply only sends clients the full state, which they get after a kill."""
+    sent = msgspec.msgpack.decode(reply).get("send", ())
+    return bool(sent) and all(msgspec.msgpack.decode(data)["kind"] == "whole" for _, data in sent)
 
 
 def kill_on(server: Server, kills: int, total: int, dice: random.Random, done: threading.Event) -> None:
@@ -186,11 +193,14 @@ def main() -> None:
         kept_in = msgspec.msgpack.decode(server.replies[name][1])["answer"]
         first, second = Recording(folder / "calm" / name), Recording(kept_in)
         replies, asked = server.replies[name], expected[name]
-        differing = sum(replies.get(number) != reply for number, reply in asked.items() if number > 1)
+        differing = [number for number, reply in asked.items() if number > 1 and replies.get(number) != reply]
+        told = sum(is_whole_state(replies[number]) for number in differing)
         same = first.flushes[-1].rulings_sha256 == second.flushes[-1].rulings_sha256
         same &= first.flushes[-1].events_sha256 == second.flushes[-1].events_sha256
-        print(f"{name}: {second.flushes[-1].rulings} rulings, replies that differ {differing}, digests equal {same}, "
-              f"as recorded {rerule(second).as_recorded}")  # fmt: skip
+        print(
+            f"{name}: {second.flushes[-1].rulings} rulings, replies that differ {len(differing) - told}, full states "
+            f"sent after a kill {told}, digests equal {same}, as recorded {rerule(second).as_recorded}"
+        )
 
 
 if __name__ == "__main__":

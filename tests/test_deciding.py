@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 import threading
 
 import msgspec
 import pytest
+from click.testing import CliRunner
 from test_cases import address, take  # noqa: F401 - a fixture
+from test_review import SAMPLE, Desk
 
 from tinclock.cases import entering
 from tinclock.cases.checking import problems_of
 from tinclock.cases.evidence_log import EvidenceLog, read_log
 from tinclock.cases.review import CaseReview
 from tinclock.cases.store import CaseStore
+from tinclock.cli.main import main
 from tinclock.errors import EvidenceError, OvertakenError
 from tinclock.garden.scenario import data_file
+from tinclock.review.access import Reviewer
 
 
 def logged(folder) -> list[dict]:
@@ -158,3 +163,52 @@ def test_decisions_at_a_desk_that_tells_nobody_are_kept_for_who_does(tmp_path):
     later = CaseStore(tmp_path / "cases.db", on_case=lambda event, case: told.append(f"{event} {case.account}"))
     assert (later.tell(), told, later.tell()) == (2, ["opened ada", "decided ada"], 0)
     later.close()
+
+
+def test_the_store_knows_who_looked_and_who_decided(tmp_path):
+    """Every page about an account or a match is noted with its reviewer; `cases audit` lists that beside decisions, and
+    after the account was forgotten its name stands nowhere in it.
+    """
+    main(["weigh", str(SAMPLE), "--store", str(tmp_path)], standalone_mode=False)
+    desk = Desk(tmp_path, Reviewer("eve", "decide"), Reviewer("rob", "read"))
+    eve, rob = desk.let_in("eve"), desk.let_in("rob")
+    assert rob.get("/match/sample").status_code == 200
+    assert rob.get("/case", params={"account": "clover"}).status_code == 200
+    assert rob.get("/case", params={"account": "nobody"}).status_code == 404
+    assert eve.get("/compare", params={"a": "clover", "b": "anvil"}).status_code == 200
+    assert eve.get("/export", params={"what": "findings", "account": "clover"}).status_code == 200
+    assert desk.change(eve, "clover", do="cleared", note="a train's hotspot").status_code == 303
+
+    def audit(*options: str) -> list[tuple[str, str, str]]:
+        told = CliRunner().invoke(main, ["cases", "audit", *options, "--store", str(tmp_path), "--json"])
+        return [(row["reviewer"], row["page"], row["account"] or row["match"]) for row in json.loads(told.output)]
+
+    assert audit() == [
+        ("eve", "decided", "clover"), ("eve", "case", "clover"), ("eve", "export findings", "clover"),
+        ("eve", "compare", "anvil"), ("eve", "compare", "clover"), ("rob", "case", "clover"),
+        ("rob", "match", "sample"),
+    ]  # fmt: skip
+    assert audit("clover", "--reviewer", "rob") == [("rob", "case", "clover")]
+    assert len(audit("--rows", "2")) == 2
+    assert desk.change(eve, "clover", do="forget", note="asked", really="clover").status_code == 303
+    assert "clover" not in str(audit())
+    assert ("rob", "case", "") in audit()
+    shown = CliRunner().invoke(main, ["cases", "audit", "--store", str(tmp_path)], env={"COLUMNS": "80"}).output
+    assert "reviewer" in shown
+    assert max(map(len, shown.splitlines())) <= 80
+
+
+def test_a_page_that_cannot_be_noted_is_not_shown(tmp_path, monkeypatch):
+    """Where the store refuses the entry, nobody sees the case."""
+    main(["weigh", str(SAMPLE), "--store", str(tmp_path)], standalone_mode=False)
+    desk = Desk(tmp_path)
+    eve = desk.let_in()
+
+    def full(*_: object, **__: object) -> None:
+        raise EvidenceError("cases.db", "database or disk is full")
+
+    monkeypatch.setattr("tinclock.review.desk.note_look", full)
+    page = eve.get("/case", params={"account": "clover"})
+    assert page.status_code == 422
+    assert "disk is full" in page.text
+    assert "decibans" not in page.text

@@ -267,9 +267,9 @@ class CaseReview:
         That it happened, when and why is kept, with that pseudonym. The log's records stay, so that its chain is whole,
         and nobody can tell whose they were.
         """
-        from sqlalchemy import delete, func, select
+        from sqlalchemy import delete, func, select, update
 
-        from tinclock.cases.tables import ACCOUNTS, CASES, FINDINGS, FORGOTTEN
+        from tinclock.cases.tables import ACCOUNTS, CASES, FINDINGS, FORGOTTEN, LOOKS
 
         log = self._required(reviewer, reason)
         now = time.time() if at is None else at
@@ -285,6 +285,7 @@ class CaseReview:
                 "findings": count, "matches": row.matches, "had_case": case is not None,
             }  # fmt: skip
             connection.execute(delete(ACCOUNTS).where(ACCOUNTS.c.account == account))
+            connection.execute(update(LOOKS).where(LOOKS.c.account == account).values(account=None))
             connection.execute(FORGOTTEN.insert().values(**done))
             log.append("forgotten", [done], now)
             log.flush()

@@ -35,7 +35,7 @@ BUSY_S, STATEMENT_S = 60.0, 120.0
 """How long a writer waits for another one, and how long one statement may take."""
 ANSWER_S = 5
 """How long a database may take to answer at all, seconds."""
-SCHEMA = "0004"
+SCHEMA = "0005"
 """The newest of `migrations/versions`."""
 
 

@@ -135,6 +135,16 @@ DECISIONS = Table(
     Column("log_digest", String(64)),
 )  # fmt: skip
 
+LOOKS = Table(
+    "looks", METADATA,
+    Column("id", _BIG, primary_key=True),
+    Column("at", Float, nullable=False),
+    Column("reviewer", String(200), nullable=False),
+    Column("page", String(20), nullable=False),
+    Column("account", String(200), index=True),
+    Column("match", String(200)),
+)  # fmt: skip
+
 UNTOLD = Table(
     "untold", METADATA,
     Column("id", _BIG, primary_key=True),

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from tinclock.cli.audit import audit
 from tinclock.cli.case_options import (
     STATE_STYLES,
     log_at,
@@ -423,4 +424,5 @@ def summary(store: str, as_json: bool) -> None:
         )
 
 
+cases.add_command(audit)
 cases.add_command(check_log)

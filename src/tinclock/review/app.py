@@ -132,6 +132,8 @@ class ReviewApp:
 
     def _match(self, request: Request) -> Response:
         watched = self.matches.open(request.path_params["name"])
+        if self.desk is not None:
+            self.desk.looked(request, "match", match=watched.name)
         return self.draw(request, "match.html", {"name": watched.name})
 
     async def _enter(self, request: Request) -> Response:

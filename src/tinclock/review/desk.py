@@ -13,6 +13,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from tinclock.cases.evidence_log import EvidenceLog
 from tinclock.cases.figures import compared, exported
 from tinclock.cases.kinds import reason_of, strength, words_of
+from tinclock.cases.looks import note_look
 from tinclock.cases.records import STATES, VERDICTS
 from tinclock.cases.review import CaseReview
 from tinclock.cases.weighed import match_identity, match_name
@@ -137,6 +138,7 @@ class Desk:
         limit = self.review.store.limit if dossier.case is None else dossier.case.limit
         weights = weights_of(dossier, self._weights)
         self.presence.say(account, session)
+        self.looked(request, "case", account)
         shots, missing = self._shots(telling_shots(dossier, MOST_SHOTS), dossier)
         return self._draw(request, "case.html", {
             **facts_of(dossier, weights, limit), "shots": shots, "missing": missing, "verdicts": VERDICTS,
@@ -186,6 +188,8 @@ class Desk:
         if all(names):
             try:
                 rows = compared(*(self.review.dossier(name) for name in names))
+                for name in names:
+                    self.looked(request, "compare", name)
             except UnknownNameError as error:
                 problem = str(error)
         for row in rows:
@@ -210,6 +214,7 @@ class Desk:
             raise UnknownNameError("export", what, ("cases", "decisions", "findings"))
         if form not in TYPES:
             raise UnknownNameError("form of an export", form, TYPES)
+        self.looked(request, f"export {what}", request.query_params.get("account", "")[:200])
         data = exported(self.review, what, form, request.query_params.get("account"))
         return Response(data, media_type=TYPES[form],
                         headers={"Content-Disposition": f'attachment; filename="{what}.{form}"'})  # fmt: skip
@@ -252,6 +257,10 @@ class Desk:
             yield CaseReview(self.review.store, log)
         finally:
             log.close()
+
+    def looked(self, request: Request, page: str, account: str = "", match: str = "") -> None:
+        """Note in the store that a reviewer opened a page."""
+        note_look(self.review.store, self._session(request).reviewer.name, page, account=account, match=match)
 
     def here(self, request: Request) -> Response:
         """A browser says that a case is open before somebody, and hears who else has it open."""

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 FILE = ".owner"
-PATIENCE_S, LOOK_S = 30.0, 0.1
+PATIENCE_S, LOOK_S = 15.0, 0.1
 """So long a service waits for another one that is just ending, and how often it looks."""
 
 
