@@ -25,7 +25,7 @@ const client = new Connection(send, now, {
     if (claim) seen.hits += receipt.hits?.length ?? 0;
     shown.correct(receipt);
   },
-}, digests);
+}, { digests, playout });
 
 socket.on("message", (bytes) => {
   const snapshot = bytes[0] === 0x7b ? JSON.parse(bytes.toString()) : unpack(bytes);
@@ -41,11 +41,11 @@ socket.on("message", (bytes) => {
 });
 
 function act(step) {
-  const position = shown.position, view = playout.view(now());
+  const position = shown.position, view = playout.draw(now()); // a frame, and then what the player does on it
   if (!position || !view) return;
   const way = [0.08 * Math.cos(step / 20), 0.08 * Math.sin(step / 20), 0];
   const to = position.map((value, k) => value + way[k]);
-  shown.moved(client.claim({ kind: "move", position: to, client_time: now(), view }), way);
+  shown.moved(client.claim({ kind: "move", position: to, client_time: now() }), way);
   if (step % 12) return;
   const [from, then] = [bodies.get(view[0]), bodies.get(view[1])];
   const others = Object.keys(from ?? {}).filter((who) => Number(who) !== client.entity && then?.[who]);
@@ -55,7 +55,7 @@ function act(step) {
   const aim = at.sort((a, b) => apart(a) - apart(b))[0], eye = [to[0] + 0.02, to[1], to[2] + 1.62];
   const line = [aim[0] - eye[0], aim[1] - eye[1], aim[2] + 1.3 - eye[2]], length = Math.hypot(...line);
   client.claim({ kind: "shot", weapon, origin: [eye[0] + 0.09, eye[1], eye[2]],
-    direction: line.map((value) => value / length), view, client_time: now() });
+    direction: line.map((value) => value / length), client_time: now() });
   seen.shots += 1;
 }
 

@@ -11,48 +11,49 @@ const SIGMA = [
   [12, 5, 1, 15, 14, 13, 4, 10, 0, 7, 6, 3, 9, 2, 8, 11], [13, 11, 7, 14, 12, 1, 3, 9, 5, 0, 15, 4, 8, 6, 2, 10],
   [6, 15, 14, 9, 11, 3, 0, 8, 12, 2, 13, 7, 1, 4, 10, 5], [10, 2, 8, 4, 7, 6, 1, 5, 15, 11, 9, 14, 3, 12, 13, 0],
 ];
+// Indices below are always within their arrays, so "!" says that a number is there.
 const v = new Uint32Array(32), m = new Uint32Array(32);
 
 function add(a: number, low: number, high: number): void {
-  const sum = v[a] + low;
-  v[a + 1] = v[a + 1] + high + (sum >= 0x100000000 ? 1 : 0);
+  const sum = v[a]! + low;
+  v[a + 1] = v[a + 1]! + high + (sum >= 0x100000000 ? 1 : 0);
   v[a] = sum;
 }
 
 function turn(d: number, a: number, right: number): void {
-  const low = v[d] ^ v[a], high = v[d + 1] ^ v[a + 1];
+  const low = v[d]! ^ v[a]!, high = v[d + 1]! ^ v[a + 1]!;
   if (right === 32) [v[d], v[d + 1]] = [high, low];
   else if (right === 63) [v[d], v[d + 1]] = [(low << 1) | (high >>> 31), (high << 1) | (low >>> 31)];
   else [v[d], v[d + 1]] = [(low >>> right) | (high << (32 - right)), (high >>> right) | (low << (32 - right))];
 }
 
 function mix(a: number, b: number, c: number, d: number, x: number, y: number): void {
-  add(a, v[b], v[b + 1]), add(a, m[x], m[x + 1]), turn(d, a, 32);
-  add(c, v[d], v[d + 1]), turn(b, c, 24);
-  add(a, v[b], v[b + 1]), add(a, m[y], m[y + 1]), turn(d, a, 16);
-  add(c, v[d], v[d + 1]), turn(b, c, 63);
+  add(a, v[b]!, v[b + 1]!), add(a, m[x]!, m[x + 1]!), turn(d, a, 32);
+  add(c, v[d]!, v[d + 1]!), turn(b, c, 24);
+  add(a, v[b]!, v[b + 1]!), add(a, m[y]!, m[y + 1]!), turn(d, a, 16);
+  add(c, v[d]!, v[d + 1]!), turn(b, c, 63);
 }
 
 function compress(h: Uint32Array, block: Uint8Array, counted: number, last: boolean): void {
   const view = new DataView(block.buffer, block.byteOffset, 128);
   for (let k = 0; k < 32; k++) m[k] = view.getUint32(4 * k, true);
   v.set(h, 0), v.set(IV, 16);
-  v[24] ^= counted, v[25] ^= Math.floor(counted / 0x100000000);
-  if (last) (v[28] = ~v[28]), (v[29] = ~v[29]);
+  v[24]! ^= counted, v[25]! ^= Math.floor(counted / 0x100000000);
+  if (last) (v[28] = ~v[28]!), (v[29] = ~v[29]!);
   for (let round = 0; round < 12; round++) {
-    const s = SIGMA[round % 10];
-    for (let k = 0; k < 4; k++) mix(2 * k, 8 + 2 * k, 16 + 2 * k, 24 + 2 * k, 2 * s[2 * k], 2 * s[2 * k + 1]);
+    const s = SIGMA[round % 10]!;
+    for (let k = 0; k < 4; k++) mix(2 * k, 8 + 2 * k, 16 + 2 * k, 24 + 2 * k, 2 * s[2 * k]!, 2 * s[2 * k + 1]!);
     for (let k = 0; k < 4; k++) {
-      mix(2 * k, 8 + 2 * ((k + 1) % 4), 16 + 2 * ((k + 2) % 4), 24 + 2 * ((k + 3) % 4), 2 * s[8 + 2 * k], 2 * s[9 + 2 * k]);
+      mix(2 * k, 8 + 2 * ((k + 1) % 4), 16 + 2 * ((k + 2) % 4), 24 + 2 * ((k + 3) % 4), 2 * s[8 + 2 * k]!, 2 * s[9 + 2 * k]!);
     }
   }
-  for (let k = 0; k < 16; k++) h[k] ^= v[k] ^ v[k + 16];
+  for (let k = 0; k < 16; k++) h[k]! ^= v[k]! ^ v[k + 16]!;
 }
 
 /** The digest, `size` bytes long, of a text under a key of at most 64 bytes. */
 export function blake2b(text: Uint8Array, key: Uint8Array, size: number): Uint8Array {
   const h = Uint32Array.from(IV);
-  h[0] ^= 0x01010000 ^ (key.length << 8) ^ size;
+  h[0]! ^= 0x01010000 ^ (key.length << 8) ^ size;
   const padded = new Uint8Array((key.length ? 128 : 0) + text.length);
   padded.set(key), padded.set(text, key.length ? 128 : 0);
   let at = 0;

@@ -1,4 +1,4 @@
-/** MessagePack, as far as messages need it: null, booleans, numbers, text, lists and maps with text keys. */
+/** MessagePack, as far as messages need it: null, booleans, numbers, text, binary, lists and maps with text keys. */
 
 const utf8 = { in: new TextEncoder(), out: new TextDecoder("utf-8", { fatal: true }) };
 const MOST_DEEP = 32;
@@ -18,6 +18,9 @@ function write(out: number[], value: unknown): void {
     const text = utf8.in.encode(value);
     writeHead(out, text.length, [0xa0, 32], 0xd9, 0xda, 0xdb);
     for (const byte of text) out.push(byte);
+  } else if (value instanceof Uint8Array) {
+    writeHead(out, value.length, [0, 0], 0xc4, 0xc5, 0xc6);
+    for (const byte of value) out.push(byte);
   } else if (Array.isArray(value)) {
     writeHead(out, value.length, [0x90, 16], 0, 0xdc, 0xdd);
     for (const one of value) write(out, one);
@@ -84,7 +87,7 @@ class Reader {
 
   read(deep: number): unknown {
     if (deep > MOST_DEEP) throw new RangeError("the message is nested too deep");
-    const head = this.bytes[this.take(1)];
+    const head = this.view.getUint8(this.take(1));
     if (head < 0x80) return head;
     if (head < 0x90) return this.map(head & 15, deep);
     if (head < 0xa0) return this.list(head & 15, deep);
@@ -94,6 +97,9 @@ class Reader {
       case 0xc0: return null;
       case 0xc2: return false;
       case 0xc3: return true;
+      case 0xc4: return this.binary(this.view.getUint8(this.take(1)));
+      case 0xc5: return this.binary(this.view.getUint16(this.take(2)));
+      case 0xc6: return this.binary(this.view.getUint32(this.take(4)));
       case 0xca: return this.view.getFloat32(this.take(4));
       case 0xcb: return this.view.getFloat64(this.take(8));
       case 0xcc: return this.view.getUint8(this.take(1));
@@ -118,6 +124,11 @@ class Reader {
   private text(size: number): string {
     const at = this.take(size);
     return utf8.out.decode(this.bytes.subarray(at, at + size));
+  }
+
+  private binary(size: number): Uint8Array {
+    const at = this.take(size);
+    return this.bytes.slice(at, at + size);
   }
 
   private list(size: number, deep: number): unknown[] {

@@ -1,7 +1,9 @@
 /** One client's conversation with the server: join, clock, numbered claims that are repeated until they are answered. */
 
-import type { Claim, Form, FromClient, Joined, Receipt, State, ToClient, Unnumbered } from "./messages.js";
+import type { Claim, Form, FromClient, Joined, Receipt, State, ToClient, Unnumbered, View } from "./messages.js";
 import { encode } from "./messages.js";
+import type { Playout } from "./playout.js";
+import { RoundTrip } from "./round_trip.js";
 import { follow, GapError } from "./state.js";
 
 interface Waiting { claim: Claim; sentAt: number; times: number }
@@ -12,9 +14,23 @@ export interface Listener {
   refused?(reason: string, versions: number[]): void;
   answered?(claim: Claim | null, receipt: Receipt): void;
   changed?(state: State): void;
+  /** A claim got no receipt although it was repeated `MOST_REPEATS` times: the server may never have had it. */
+  dropped?(claim: Claim): void;
 }
 
-const REPEAT_S = 0.25, MOST_REPEATS = 8, VERSIONS = [1];
+export interface Options {
+  /** Digests of the client's bundle, so that the server can say whether both go by the same rules. */
+  digests?: Record<string, string>;
+  /** How messages are written (default "msgpack"). */
+  form?: Form;
+  /** True for a transport that loses nothing, such as a WebSocket: nothing is sent twice (default false). */
+  isReliable?: boolean;
+  /** What draws the frames: claims that carry a view get the one of the frame on the screen by themselves. */
+  playout?: Playout;
+}
+
+export const MOST_REPEATS = 8;
+const JOIN_AGAIN_S = 0.25, VERSIONS = [1], WITH_VIEW = new Set(["shot", "launch", "strike", "trigger", "move"]);
 
 export class Connection {
   entity = 0;
@@ -26,45 +42,55 @@ export class Connection {
   private joinedIn = false;
   private joinSentAt = -Infinity;
   private readonly waiting = new Map<number, Waiting>();
+  private readonly trip = new RoundTrip();
 
-  /**
-   * send : puts bytes on the line, whatever it is; now : this client's own clock, seconds, which never runs back
-   * digests : of the client's bundle, so that the server can say whether both go by the same rules
-   */
+  /** send : puts bytes on the line, whatever it is; now : this client's own clock, seconds, which never runs back */
   constructor(
     private readonly send: (bytes: Uint8Array) => void, private readonly now: () => number,
-    private readonly listener: Listener = {}, private readonly digests: Record<string, string> = {},
-    private readonly form: Form = "msgpack",
+    private readonly listener: Listener = {}, private readonly options: Options = {},
   ) {}
 
   /** Call it every frame or so: sends the join until it is answered, and claims that were lost again. */
   step(): void {
     const now = this.now();
     if (!this.joinedIn) {
-      if (now - this.joinSentAt >= REPEAT_S) {
+      if (now - this.joinSentAt >= (this.options.isReliable ? Infinity : JOIN_AGAIN_S)) {
         this.joinSentAt = now;
-        this.put({ kind: "join", versions: VERSIONS, digests: this.digests });
+        this.put({ kind: "join", versions: VERSIONS, digests: this.options.digests ?? {} });
       }
       return;
     }
-    for (const [sequence, one] of this.waiting) {
-      if (now - one.sentAt < REPEAT_S * 2 ** Math.min(one.times, 3)) continue;
-      if (one.times >= MOST_REPEATS) this.waiting.delete(sequence);
-      else (one.sentAt = now), (one.times += 1), this.put(one.claim);
-    }
+    if (!this.options.isReliable) for (const [sequence, one] of this.waiting) this.again(sequence, one, now);
   }
 
-  /** Number a claim and send it; returns its number. Moves come all the time: they aren't repeated. */
+  private again(sequence: number, one: Waiting, now: number): void {
+    if (now - one.sentAt < this.trip.waitS(one.times)) return;
+    if (one.times >= MOST_REPEATS) {
+      this.waiting.delete(sequence);
+      this.listener.dropped?.(one.claim);
+      return;
+    }
+    one.sentAt = now;
+    one.times += 1;
+    this.put(one.claim);
+  }
+
+  /**
+   * Number a claim and send it; returns its number. Moves come all the time: they aren't repeated.
+   * Without a `view` it carries the one of the frame on the screen, where `options.playout` draws the frames.
+   */
   claim(claim: Unnumbered, actor = this.entity): number {
     if (!this.joinedIn) throw new Error("claims come after the join was answered");
-    const numbered = { ...claim, sequence: ++this.sequence, actor } as Claim;
+    const seen = WITH_VIEW.has(claim.kind) ? { view: this.options.playout?.drawn ?? undefined } : {};
+    const numbered = { ...seen, ...claim, sequence: ++this.sequence, actor } as Claim;
     if (numbered.kind !== "move") this.waiting.set(this.sequence, { claim: numbered, sentAt: this.now(), times: 0 });
     this.put(numbered);
     return this.sequence;
   }
 
   /** What the screen is drawing, a few times a second, from a client that doesn't say it in its moves. */
-  seen(view: [number, number, number]): void {
+  seen(view: View | null = this.options.playout?.drawn ?? null): void {
+    if (!view) return;
     const [from_tick, to_tick, fraction] = view;
     this.put({ kind: "seen", from_tick, to_tick, fraction, client_time: this.now() });
   }
@@ -83,12 +109,9 @@ export class Connection {
       case "joined":
         return this.join(message);
       case "refused":
-        return this.listener.refused?.(message.reason, message.versions);
-      case "answer": {
-        const claim = this.waiting.get(message.receipt.sequence)?.claim ?? null;
-        this.waiting.delete(message.receipt.sequence);
-        return this.listener.answered?.(claim, message.receipt);
-      }
+        return this.listener.refused?.(message.reason, message.versions ?? []);
+      case "answer":
+        return this.answer(message.receipt);
       case "whole":
         return this.change(message.state);
       case "news":
@@ -99,6 +122,13 @@ export class Connection {
           if (!(error instanceof GapError)) throw error; // a gap: the server's `whole` follows
         }
     }
+  }
+
+  private answer(receipt: Receipt): void {
+    const waited = this.waiting.get(receipt.sequence);
+    if (waited?.times === 0) this.trip.took(this.now() - waited.sentAt); // of a repeated one nobody knows which was answered
+    this.waiting.delete(receipt.sequence);
+    this.listener.answered?.(waited?.claim ?? null, receipt);
   }
 
   private join(message: Joined): void {
@@ -116,6 +146,6 @@ export class Connection {
   }
 
   private put(message: FromClient): void {
-    this.send(encode(message, this.form));
+    this.send(encode(message, this.options.form));
   }
 }

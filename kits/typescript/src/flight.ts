@@ -8,6 +8,8 @@ import type { Motion, Triple } from "./messages.js";
 /** A flat surface: everything at `normal . p < offset` is behind it. normal : of unit length */
 export interface Plane { normal: Triple; offset: number }
 export interface Bounce { server_time: number; position: Triple; normal: Triple; rests: boolean }
+/** One after the other, at least one. */
+type Legs = [Leg, ...Leg[]];
 interface Leg { start: number; end: number; c0: Triple; c1: Triple; c2: Triple; c3: Triple; atRest: boolean }
 
 const LONGEST_STEP_S = 1 / 16, HOMING_STEP_S = 1 / 256, FINEST = 0.05, TINY = 1e-15, SKIN_M = 1e-5, LOOK_S = 1 / 512;
@@ -21,7 +23,7 @@ export class Flight {
   readonly bounces: Bounce[] = [];
   /** When it ended at a surface, its range or its last instant, as far as it was followed. */
   endedAt = Infinity;
-  private readonly legs: Leg[];
+  private readonly legs: Legs;
   private readonly push: Triple;
   private readonly thrustEnd: number;
   private done: number;
@@ -54,7 +56,7 @@ export class Flight {
 
   /** It came off (or to rest on) a surface at a time: normal : straight off it, of unit length. */
   bounce(at: number, normal: Triple): void {
-    const { motion } = this, leg = this.legs[this.legs.length - 1];
+    const { motion } = this, leg = this.newest;
     const position = placeOn(leg, at), velocity = speedOn(leg, at);
     if ((motion.on_level ?? "end") === "end" || ((motion.most_bounces ?? 0) > 0 && this.bounces.length >= motion.most_bounces!)) {
       this.endedAt = at;
@@ -68,9 +70,13 @@ export class Flight {
     this.done = at;
   }
 
+  private get newest(): Leg {
+    return this.legs.at(-1) ?? this.legs[0];
+  }
+
   private followTo(until: number): void {
     while (this.done < until && this.endedAt === Infinity) {
-      let leg = this.legs[this.legs.length - 1];
+      let leg = this.newest;
       if (this.done >= this.last) {
         this.endedAt = this.last;
         return;

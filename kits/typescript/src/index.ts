@@ -2,7 +2,7 @@
 
 export * from "./messages.js";
 export { pack, unpack } from "./bytes.js";
-export { Connection, type Listener } from "./connection.js";
+export { Connection, MOST_REPEATS, type Listener, type Options } from "./connection.js";
 export { Flight, type Bounce, type Plane } from "./flight.js";
 export { Playout } from "./playout.js";
 export { Prediction } from "./prediction.js";

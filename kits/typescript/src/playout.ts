@@ -4,47 +4,55 @@ import type { View } from "./messages.js";
 
 const WINDOW_S = 2, KEPT = 64;
 
+interface Arrived { tick: number; serverTime: number }
+
 /** Keeps what arrived, and follows the fastest arrivals: lateness of some doesn't move the picture. */
 export class Playout {
-  private times: number[] = [];
-  private ticks: number[] = [];
+  private arrived: Arrived[] = [];
   private trips: { at: number; trip: number }[] = [];
+  private shown: View | null = null;
 
   /** delayS : how far behind the newest possible picture is drawn; two or three snapshots' time hides what comes late */
   constructor(readonly delayS: number) {}
 
   /** A snapshot arrived, at a time of this client's own clock. Snapshots that come twice or out of order are fine. */
   take(tick: number, serverTime: number, clientTime: number): void {
-    const place = firstNotBelow(this.times, serverTime);
-    if (this.times[place] === serverTime) return;
-    this.times.splice(place, 0, serverTime);
-    this.ticks.splice(place, 0, tick);
+    const place = this.firstNotBelow(serverTime);
+    if (this.arrived[place]?.serverTime === serverTime) return;
+    this.arrived.splice(place, 0, { tick, serverTime });
     const trip = clientTime - serverTime;
-    while (this.trips.length && this.trips[this.trips.length - 1].trip >= trip) this.trips.pop();
-    this.trips.push({ at: clientTime, trip });
-    while (this.trips[0].at < clientTime - WINDOW_S) this.trips.shift();
-    if (this.times.length > KEPT) (this.times.shift(), this.ticks.shift());
+    this.trips = [...this.trips.filter((one) => one.trip < trip && one.at >= clientTime - WINDOW_S), { at: clientTime, trip }];
+    if (this.arrived.length > KEPT) this.arrived.shift();
   }
 
-  /** What to draw at a time of this client's clock; null before anything can be. When nothing newer came, the newest. */
-  view(clientTime: number): View | null {
-    if (!this.trips.length) return null;
-    const at = clientTime - this.trips[0].trip - this.delayS;
-    let place = firstNotBelow(this.times, at);
-    if (this.times[place] === at) place += 1;
-    if (place === 0) return null;
-    if (place === this.times.length) return [this.ticks[place - 1], this.ticks[place - 1], 0];
-    const [from, to] = [this.times[place - 1], this.times[place]];
-    return [this.ticks[place - 1], this.ticks[place], (at - from) / (to - from)];
+  /**
+   * Begin a frame: return what to draw at a time of this client's clock; null before anything can be drawn.
+   * When nothing newer came, the newest. Call it once for each frame: claims carry the view of the frame that was drawn last.
+   */
+  draw(clientTime: number): View | null {
+    this.shown = this.viewAt(clientTime);
+    return this.shown;
   }
-}
 
-function firstNotBelow(times: number[], value: number): number {
-  let [low, high] = [0, times.length];
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if (times[middle] < value) low = middle + 1;
-    else high = middle;
+  /** The view of the frame on the screen: what the player aimed at. Null before the first one. */
+  get drawn(): View | null {
+    return this.shown;
   }
-  return low;
+
+  private viewAt(clientTime: number): View | null {
+    const fastest = this.trips[0];
+    if (!fastest) return null;
+    const at = clientTime - fastest.trip - this.delayS;
+    let place = this.firstNotBelow(at);
+    if (this.arrived[place]?.serverTime === at) place += 1;
+    const from = this.arrived[place - 1], to = this.arrived[place];
+    if (!from) return null;
+    if (!to) return [from.tick, from.tick, 0];
+    return [from.tick, to.tick, (at - from.serverTime) / (to.serverTime - from.serverTime)];
+  }
+
+  private firstNotBelow(serverTime: number): number {
+    const place = this.arrived.findIndex((one) => one.serverTime >= serverTime);
+    return place < 0 ? this.arrived.length : place;
+  }
 }

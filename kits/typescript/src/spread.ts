@@ -74,7 +74,7 @@ export class Scatter {
     if (!spread && !recoil) return Array.from({ length: pellets }, () => direction);
     if (recoil) {
       this.row = at - this.lastAt > recoil.reset_s ? 0 : this.row;
-      const [up, left] = recoil.pattern_deg[Math.min(this.row, recoil.pattern_deg.length - 1)];
+      const [up, left] = recoil.pattern_deg[Math.min(this.row, recoil.pattern_deg.length - 1)] ?? [0, 0];
       this.row += 1;
       direction = turned(direction, Math.tan(radians(left)), Math.tan(radians(up)));
     }

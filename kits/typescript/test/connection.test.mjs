@@ -1,15 +1,15 @@
 // Joining, numbering, repeating, correcting: against a line that loses what it likes.
 import assert from "node:assert/strict";
 import test from "node:test";
-import { Connection, pack, Prediction, unpack } from "../dist/index.js";
+import { Connection, MOST_REPEATS, pack, Playout, Prediction, unpack } from "../dist/index.js";
 
 const STATE = { number: 3, server_time: 1, entities: [{ entity: 7, rig: "gardener", health: 100 }], rows: [] };
 const JOINED = { kind: "joined", version: 1, entity: 7, spread_key: "8f1c", next_sequence: 5, tick_rate_hz: 64, snapshot_every: 2,
   same_rules: true, state: STATE };
 
-function begin(listener = {}) {
+function begin(listener = {}, options = {}) {
   const line = { now: 0, sent: [] };
-  line.client = new Connection((bytes) => line.sent.push(unpack(bytes)), () => line.now, listener, { match: "97" });
+  line.client = new Connection((bytes) => line.sent.push(unpack(bytes)), () => line.now, listener, { digests: { match: "97" }, ...options });
   return line;
 }
 
@@ -71,10 +71,63 @@ test("what was shown ahead of the server is put right by its receipts", () => {
 });
 
 test("bytes that are no message are refused as such, and numbers survive", () => {
-  for (const value of [0, 127, 128, 65535, 65536, 2 ** 40, -1, -33, -129, -40000, -(2 ** 40), 0.5, -0, NaN, Infinity, "é", [1, [2]], { a: null }]) {
+  for (const value of [0, 127, 128, 65535, 65536, 2 ** 40, -1, -33, -129, -40000, -(2 ** 40), 0.5, -0, NaN, Infinity, "é", [1, [2]], { a: null },
+    new Uint8Array(), Uint8Array.of(0, 255), new Uint8Array(300).fill(7), new Uint8Array(70_000), { send: [["c1", Uint8Array.of(1)]] }]) {
     assert.deepEqual(unpack(pack(value)), value);
   }
-  for (const bad of [[], [0xc1], [0x81, 0xc0, 0x01], [0x92, 1], [1, 2], [0xdd, 255, 255, 255, 255], new Array(60).fill(0x91)]) {
+  for (const bad of [[], [0xc1], [0x81, 0xc0, 0x01], [0x92, 1], [1, 2], [0xdd, 255, 255, 255, 255], [0xc4, 2, 1], [0xc6, 255, 255, 255, 255], new Array(60).fill(0x91)]) {
     assert.throws(() => unpack(Uint8Array.from(bad)), RangeError);
   }
+});
+
+test("a claim is repeated by the round trip that was measured, ever later, and one that is never answered is said to be dropped", () => {
+  const dropped = [], line = begin({ dropped: (claim) => dropped.push(claim.sequence) });
+  line.client.take(JOINED);
+  const answerAfter = (seconds) => {
+    const sequence = line.client.claim({ kind: "use", item: "oil_can" });
+    line.now += seconds;
+    line.client.take({ kind: "answer", receipt: { sequence, outcome: "upheld" } });
+  };
+  for (let k = 0; k < 20; k++) answerAfter(0.6); // a slow line: 0.25 s would repeat everything
+  const silent = line.client.claim({ kind: "use", item: "oil_can" }), began = line.now, at = [];
+  while (line.client.unanswered.length) {
+    const before = line.sent.length;
+    (line.now += 0.01), line.client.step();
+    if (line.sent.length > before) at.push(line.now - began);
+  }
+  assert.ok(at[0] > 0.6 && at[0] < 0.8, `first repeat after ${at[0]} s`);
+  const waits = at.map((one, k) => one - (at[k - 1] ?? 0));
+  assert.ok(waits.every((wait, k) => k === 0 || wait >= waits[k - 1] - 0.011));
+  assert.equal(at.length, MOST_REPEATS);
+  assert.deepEqual(dropped, [silent]);
+});
+
+test("over a transport that loses nothing, nothing is sent twice", () => {
+  const line = begin({}, { isReliable: true });
+  for (let k = 0; k < 20; k++) (line.now += 0.1), line.client.step();
+  assert.equal(line.sent.length, 1);
+  line.client.take(JOINED);
+  line.client.claim({ kind: "use", item: "oil_can" });
+  for (let k = 0; k < 200; k++) (line.now += 0.1), line.client.step();
+  assert.equal(line.sent.length, 2);
+  assert.equal(line.client.unanswered.length, 1);
+});
+
+test("a claim carries the view of the frame on the screen, not of the moment of the trigger", () => {
+  const playout = new Playout(0.1), line = begin({}, { playout });
+  line.client.take(JOINED);
+  line.client.claim({ kind: "shot", weapon: "grit_rifle", origin: [0, 0, 0], direction: [1, 0, 0] });
+  assert.equal(line.sent.at(-1).view, undefined);
+  for (let tick = 0; tick <= 20; tick += 2) playout.take(tick, tick / 64, 5 + tick / 64);
+  const drawn = playout.draw(5.25);
+  line.now = 5.262; // the trigger, most of a frame later
+  line.client.claim({ kind: "shot", weapon: "grit_rifle", origin: [0, 0, 0], direction: [1, 0, 0] });
+  assert.deepEqual(line.sent.at(-1).view, drawn);
+  line.client.claim({ kind: "use", item: "oil_can" });
+  assert.equal("view" in line.sent.at(-1), false);
+  line.client.claim({ kind: "shot", weapon: "grit_rifle", origin: [0, 0, 0], direction: [1, 0, 0], view: [1, 2, 0.5] });
+  assert.deepEqual(line.sent.at(-1).view, [1, 2, 0.5]);
+  line.client.seen();
+  assert.deepEqual([line.sent.at(-1).from_tick, line.sent.at(-1).to_tick, line.sent.at(-1).fraction], drawn);
+  assert.notDeepEqual(playout.draw(5.262), drawn);
 });

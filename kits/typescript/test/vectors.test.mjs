@@ -52,7 +52,7 @@ test("screens draw between the same snapshots, whatever the line does", () => {
     let taken = 0;
     for (const { after, at, view } of views) {
       for (; taken < after; taken++) playout.take(arrivals[taken].tick, arrivals[taken].server_time, arrivals[taken].at);
-      const found = playout.view(at);
+      const found = playout.draw(at);
       if (view === null) assert.equal(found, null);
       else {
         assert.deepEqual(found.slice(0, 2), view.slice(0, 2));

@@ -15,8 +15,9 @@ from tinclock.core.combat.published import State
 from tinclock.core.combat.receipts import Receipt
 from tinclock.core.findings import Finding
 from tinclock.core.plain import Fields
+from tinclock.core.ruling.commands import CHANGES, KINDS
 from tinclock.serve.questions import Question
-from tinclock.wire.messages import dedented
+from tinclock.wire.messages import published_schema
 
 MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9][A-Za-z0-9_.-]*$(?!\n)")]
 MOST_CLAIMS = 1024
@@ -219,15 +220,33 @@ TO_JSON, TO_PACKED = msgspec.json.Encoder().encode, msgspec.msgpack.Encoder().en
 
 
 def schemas() -> dict[str, Fields]:
-    """JSON Schema (draft 2020-12) of requests and replies in JSON, as published in `docs/schemas`."""
-    dialect = "https://json-schema.org/draft/2020-12/schema"
-    return {
-        name: {"$schema": dialect, "title": title, **dedented(msgspec.json.schema(kind))}
-        for name, title, kind in (
-            ("service_request", "What a server asks of the service", Request),
-            ("service_reply", "What the service replies", Reply),
-        )
-    }
+    """JSON Schema (draft 07) of requests and replies in JSON, as published in `docs/schemas`."""
+    asked = published_schema("What a server asks of the service", Request)
+    asked["$defs"] |= _calls(asked["$defs"]["Call"])
+    return {"service_request": asked, "service_reply": published_schema("What the service replies", Reply)}
+
+
+def _calls(any_call: Fields) -> dict[str, Fields]:
+    """Return definitions of `Call` for each call there is, with its own arguments, and of any of them."""
+    out: dict[str, Fields] = {}
+    names: list[str] = []
+    for call in CHANGES:
+        kind = KINDS[call]
+        own = published_schema("", kind)["$defs"]
+        arguments = own.pop(kind.__name__)
+        del arguments["properties"]["call"]
+        arguments |= {"title": f"{kind.__name__}Arguments", "additionalProperties": False}
+        arguments["required"] = [name for name in arguments["required"] if name != "call"]
+        if call == "change_rules":  # as a rules file says them
+            arguments["properties"]["rules"] = {"type": "string", "description": "The text of a rules file."}
+            own = {}
+        names.append(f"Call{kind.__name__}")
+        properties = {**any_call["properties"], "call": {"enum": [call]}, "arguments": arguments}
+        out |= own | {names[-1]: {**any_call, "title": names[-1], "description": arguments.pop("description"),
+                                  "properties": properties,
+                                  "required": [*any_call["required"], "arguments"]}}  # fmt: skip
+    call_of_any = {key: any_call[key] for key in ("title", "description")}
+    return out | {"Call": {**call_of_any, "anyOf": [{"$ref": f"#/$defs/{name}"} for name in names]}}
 
 
 def asyncapi() -> Fields:

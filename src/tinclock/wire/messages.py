@@ -124,11 +124,14 @@ def negotiated(join: Join) -> int | None:
     return max(set(join.versions) & set(VERSIONS), default=None)
 
 
+DIALECT: Final = "http://json-schema.org/draft-07/schema#"
+"""The dialect that AsyncAPI, validators and generators of types all read."""
+
+
 def schemas() -> dict[str, Fields]:
-    """JSON Schema (draft 2020-12) of both directions, as published in `docs/schemas`."""
-    dialect = "https://json-schema.org/draft/2020-12/schema"
+    """JSON Schema (draft 07) of both directions, as published in `docs/schemas`."""
     return {
-        name: {"$schema": dialect, "title": title, **dedented(msgspec.json.schema(kind))}
+        name: published_schema(title, kind)
         for name, title, kind in (
             ("from_client", "What a client sends", FromClient),
             ("to_client", "What a client is sent", ToClient),
@@ -136,21 +139,26 @@ def schemas() -> dict[str, Fields]:
     }
 
 
-def dedented(schema: object) -> Any:
-    """A schema whose descriptions have no indentation: docstrings keep theirs before Python 3.13, and lose it after.
+def published_schema(title: str, kind: Any) -> Fields:
+    """Return the schema of a type as others read it, under a title."""
+    return {"$schema": DIALECT, "title": title, **_plain(msgspec.json.schema(kind))}
 
-    Tuples say how long they are and, where all of them are numbers, so once more for generators that know only `items`.
+
+def _plain(schema: object) -> Any:
+    """Return a schema in draft 07, without indentation in descriptions.
+
+    Docstrings keep their indentation before Python 3.13. Tuples are lists of their items' schemas, and say how long they
+    are. `discriminator` belongs to OpenAPI: each branch says by an `enum` of one value which it is.
     """
     if isinstance(schema, list):
-        return [dedented(one) for one in schema]
+        return [_plain(one) for one in schema]
     if not isinstance(schema, dict):
         return schema
     out = {
-        key: cleandoc(value) if key == "description" and isinstance(value, str) else dedented(value)
+        key: cleandoc(value) if key == "description" and isinstance(value, str) else _plain(value)
         for key, value in schema.items()
+        if key != "discriminator" or "propertyName" not in value
     }
-    if isinstance(each := out.get("prefixItems"), list):
-        out["maxItems"] = len(each)
-        if all(one.get("type") in ("integer", "number") for one in each):
-            out["items"] = {"type": "integer" if all(one["type"] == "integer" for one in each) else "number"}
+    if isinstance(each := out.pop("prefixItems", None), list):
+        out |= {"items": each, "additionalItems": False, "minItems": len(each), "maxItems": len(each)}
     return out

@@ -8,26 +8,71 @@ type Place = [number, number, number];
 type Ruled = { connection: string; findings?: { code: string }[]; explanation?: string;
   receipt?: { state?: { entity: number; position?: Place; health: number } } };
 type Told = { kind: string; entity: number };
-type Reply = { ok?: boolean; error?: string; answer?: number; ruled?: Ruled[]; send?: [string, string][]; events?: Told[] };
+type Reply = { request: number; ok?: boolean; again?: boolean; error?: string; answer?: number; ruled?: Ruled[];
+  send?: [string, string][]; events?: Told[]; replies?: string[] };
 type Player = { entity: number; to: RemoteInfo; heardAt: number };
 
 const [port, seconds, url] = [Number(process.argv[2] ?? 7465), Number(process.argv[3] ?? 3600), process.argv[4] ?? "ws://127.0.0.1:7464"];
-const RATE_HZ = 64, SNAPSHOT_EVERY = 2, SILENT_S = 5, RESPAWN_S = 3, MATCH = `arena-${Date.now()}`;
+const RATE_HZ = 64, SNAPSHOT_EVERY = 2, SILENT_S = 5, RESPAWN_S = 4, MATCH = `arena-${Date.now()}`;
 const PLACES: Place[] = [[-5, 0, 0], [5, 0, 0], [0, -5, 0], [0, 8, 0]];
 const REST: Place[] = [[0, 0, 0.95], [0, 0, 1.6], [0, 0.12, 0.9], [0, -0.12, 0.9]]; // of rules.toml's rig; yours has more
 const began = performance.now(), now = () => (performance.now() - began) / 1000;
 const players = new Map<string, Player>(), places = new Map<number, Place>(), died = new Map<number, number>();
-const line = createSocket("udp4"), service = new WebSocket(url), waiting: ((reply: Reply) => void)[] = [];
-let requests = 0, seen = 0, tick = 0, arrived: [string, number, string][] = [];
+const MOST_MESSAGES = 1024, GIVE_UP_S = 60, TRY_AGAIN_MS = 200; // messages of one request; seconds without a service
+const line = createSocket("udp4");
+let service: WebSocket | null = null, requests = 0, answered = 0, seen = 0, tick = 0;
+let arrived: [string, number, string][] = [];
+const pause = (ms: number) => new Promise((done) => setTimeout(done, ms));
 
-service.onmessage = (message) => waiting.shift()?.(JSON.parse(String(message.data)));
-service.onerror = () => { console.error(`no service at ${url}: start it with \`tinclock serve\``); process.exit(1); };
-
-function ask(what: object): Promise<Reply> {
+function connect(): Promise<WebSocket> {
   return new Promise((done, failed) => {
-    waiting.push((reply) => (reply.ok === false ? failed(new Error(reply.error)) : done(reply)));
-    service.send(JSON.stringify({ request: ++requests, match: MATCH, ...what }));
+    const socket = new WebSocket(url);
+    socket.onopen = () => done(socket);
+    socket.onerror = () => failed(new Error(`no service at ${url}: start it with \`tinclock serve --record matches\``));
   });
+}
+
+// One frame, and its reply; fails where the service dies meanwhile
+function exchange(frame: object): Promise<Reply> {
+  return new Promise((done, failed) => {
+    const socket = service!;
+    socket.onmessage = (message) => done(JSON.parse(String(message.data)));
+    socket.onclose = () => failed(new Error("the service is gone"));
+    socket.readyState === WebSocket.OPEN ? socket.send(JSON.stringify(frame)) : failed(new Error("the service is gone"));
+  });
+}
+
+// Requests go one after the other. A service that died comes back with the match (start it with --record): what it did
+// of this request is in its replies, and otherwise it is asked again, so each is done once
+async function ask(what: object): Promise<Reply> {
+  const request = ++requests, since = now();
+  for (let isFirst = true; ; isFirst = false) {
+    try {
+      service ??= await connect();
+      let reply = isFirst || !answered ? undefined : await resumed(request);
+      reply ??= await exchange({ request, match: MATCH, ...what });
+      if (!reply.again) return taken(reply);
+    } catch (error) {
+      if (error instanceof Refused || !answered || now() - since > GIVE_UP_S) throw error;
+      service = null;
+    }
+    await pause(TRY_AGAIN_MS);
+  }
+}
+
+class Refused extends Error {}
+
+function taken(reply: Reply): Reply {
+  if (reply.ok === false) throw new Refused(reply.error);
+  answered = reply.request;
+  return reply;
+}
+
+async function resumed(request: number): Promise<Reply | undefined> {
+  const back = await exchange({ do: "resume", request: 0, match: MATCH, last_reply: answered });
+  if (back.again) return back;
+  if (back.ok === false) throw new Refused(back.error);
+  return (back.replies ?? []).map((frame) => JSON.parse(Buffer.from(frame, "base64").toString())).find((one) => one.request === request);
 }
 const call = async (name: string, args: object) => (await ask({ do: "call", call: name, arguments: args })).answer;
 const base64 = (array: ArrayBufferView) => Buffer.from(array.buffer, array.byteOffset, array.byteLength).toString("base64");
@@ -59,8 +104,8 @@ function send(messages: [string, string][] = []): void {
 }
 
 async function takeWhatCame(): Promise<void> {
-  const messages: typeof arrived = [], came = arrived;
-  arrived = [];
+  const messages: typeof arrived = [], came = arrived.slice(0, MOST_MESSAGES);
+  arrived = arrived.slice(MOST_MESSAGES);
   for (const message of came) {
     const [name, at, data] = message;
     if (!players.has(name)) { // only a join lets a stranger in, whatever of those who left is still under way
@@ -109,15 +154,17 @@ async function step(): Promise<void> {
   tick += 1;
 }
 
-service.onopen = async () => {
+async function main(): Promise<void> {
   await ask({ do: "open", rules: readFileSync("rules.toml", "utf8"), level: readFileSync("level.toml", "utf8") });
   line.bind(port, "127.0.0.1", () => console.log(`udp 127.0.0.1:${port}, ruled by ${url}`));
   while (now() < seconds) {
     await takeWhatCame();
     if (now() >= tick / RATE_HZ) await step();
-    else await new Promise((done) => setTimeout(done, 1));
+    else await pause(1);
   }
   await ask({ do: "close" });
   console.log(`${tick} ticks`);
   process.exit(0);
-};
+}
+
+main().catch((error) => { console.error(error.message); process.exit(1); });

@@ -1,0 +1,424 @@
+/** Generated from docs/schemas by `npm run generate`: change the schemas and run it again. */
+
+export type WhatAClientIsSent = Joined | Refused | Ping | Answer | News | Whole;
+
+/**
+ * A client is in.
+ *
+ * version : what is spoken from now on
+ * entity : its own; 0 for a spectator
+ * spread_key : for its own spread, hexadecimal
+ * next_sequence : what its next claim must count on from
+ * same_rules : whether it was built with the rules that count here; if not, what it predicts will be off
+ * state : everything that is published
+ */
+export interface Joined {
+  kind: "joined";
+  version: number;
+  entity: number;
+  spread_key: string;
+  next_sequence: number;
+  tick_rate_hz: number;
+  snapshot_every: number;
+  same_rules: boolean;
+  state: State;
+}
+/**
+ * Everything that clients may read, as it was after event `number`. Rows are in order of entity.
+ *
+ * keep_leavers : whether rows of those who left stay
+ */
+export interface State {
+  number: number;
+  server_time: number;
+  entities?: EntityState[];
+  rows?: ScoreRow[];
+  teams?: {
+    [k: string]: number;
+  };
+  leader?: number;
+  keep_leavers?: boolean;
+  projectiles?: InFlight[];
+}
+/**
+ * One entity as everybody may know it. `controller` is whose player acts for it, where that isn't its own.
+ */
+export interface EntityState {
+  entity: number;
+  rig: string;
+  name?: string;
+  team?: string;
+  weapon?: string;
+  controller?: number;
+  alive?: boolean;
+  life?: number;
+  health?: number;
+  armour?: number;
+  effects?: Effect[];
+}
+/**
+ * Something that lasts until a server time.
+ */
+export interface Effect {
+  what: string;
+  until: number;
+  amount: number;
+}
+/**
+ * One row of the board.
+ */
+export interface ScoreRow {
+  entity: number;
+  name?: string;
+  team?: string;
+  score?: number;
+  kills?: number;
+  deaths?: number;
+  assists?: number;
+  streak?: number;
+}
+/**
+ * Something in the air: what its launch event told, and whom it follows, if it does.
+ */
+export interface InFlight {
+  projectile: number;
+  entity: number;
+  weapon: string;
+  server_time: number;
+  /**
+   * @minItems 3
+   * @maxItems 3
+   */
+  position: [number, number, number];
+  /**
+   * @minItems 3
+   * @maxItems 3
+   */
+  velocity: [number, number, number];
+  motion: Motion;
+  until: number;
+  sequence?: number;
+  target?: number;
+}
+/**
+ * What everybody is told of how a projectile moves: enough to draw it for its whole life.
+ */
+export interface Motion {
+  radius_m?: number;
+  gravity_m_s2?: number;
+  drag_per_m?: number;
+  /**
+   * @minItems 3
+   * @maxItems 3
+   */
+  wind_m_s?: [number, number, number];
+  thrust_m_s2?: number;
+  thrust_s?: number;
+  turn_deg_per_s?: number;
+  on_level?: string;
+  restitution?: number;
+  friction?: number;
+  until_m_s?: number;
+  most_bounces?: number;
+}
+/**
+ * A client can't join; `versions` is what the server speaks.
+ */
+export interface Refused {
+  kind: "refused";
+  reason: "not_a_join" | "version";
+  versions?: number[];
+}
+/**
+ * A server asks for the client's clock.
+ */
+export interface Ping {
+  kind: "ping";
+  nonce: number;
+}
+/**
+ * What became of a claim.
+ */
+export interface Answer {
+  kind: "answer";
+  receipt: Receipt;
+}
+/**
+ * What a client is told of its claim: what happened and what is true, never why a check objected or by how much.
+ */
+export interface Receipt {
+  sequence: number;
+  outcome: "amended" | "denied" | "upheld";
+  hits?: ReceiptHit[];
+  state?: ActorState | null;
+}
+/**
+ * Whom the client hit, where, for how much.
+ */
+export interface ReceiptHit {
+  victim: number;
+  part: string;
+  damage: number;
+  lethal?: boolean;
+}
+/**
+ * What the server holds of an actor after a claim, for its client to correct itself by.
+ *
+ * last_sequence : the highest that was ruled
+ * magazine, reserve : None where they never run out
+ * shots : how many of this weapon were spent, which numbers the next
+ * ready_in_s : until the weapon fires again
+ * position : where moves were accepted to; None where the server does the moving
+ * projectiles : ids of what a launch let fly, in the order of its pellets
+ */
+export interface ActorState {
+  entity: number;
+  last_sequence: number;
+  health: number;
+  armour?: number;
+  weapon?: string;
+  magazine?: number | null;
+  reserve?: number | null;
+  shots?: number;
+  ready_in_s?: number;
+  item?: string;
+  items_left?: number;
+  item_ready_in_s?: number;
+  position?: [number, number, number] | null;
+  projectiles?: number[];
+}
+/**
+ * What changed, for everybody.
+ */
+export interface News {
+  kind: "news";
+  events: (
+    | JoinedEvent
+    | LeftEvent
+    | SpawnEvent
+    | HealthEvent
+    | ArmourEvent
+    | DeathEvent
+    | EffectEvent
+    | WeaponEvent
+    | ControlEvent
+    | ScoreEvent
+    | LeaderEvent
+    | LaunchEvent
+    | GuideEvent
+    | EndEvent
+    | RulesEvent
+  )[];
+}
+/**
+ * An entity is there from now on. player : whether it is a player, with a row on the board.
+ */
+export interface JoinedEvent {
+  kind: "joined";
+  number: number;
+  server_time: number;
+  entity: number;
+  rig: string;
+  name?: string;
+  team?: string;
+  weapon?: string;
+  player?: boolean;
+}
+/**
+ * An entity is gone for good.
+ */
+export interface LeftEvent {
+  kind: "left";
+  number: number;
+  server_time: number;
+  entity: number;
+}
+/**
+ * A life begins, with full health and without effects.
+ */
+export interface SpawnEvent {
+  kind: "spawn";
+  number: number;
+  server_time: number;
+  entity: number;
+  life: number;
+  health: number;
+}
+/**
+ * Somebody's health changed, down or up, by `amount` points.
+ */
+export interface HealthEvent {
+  kind: "health";
+  number: number;
+  server_time: number;
+  entity: number;
+  cause?: string;
+  actor?: number;
+  weapon?: string;
+  part?: string;
+  amount?: number;
+  before?: number;
+  after?: number;
+}
+/**
+ * Somebody's armour changed, down or up, by `amount` points.
+ */
+export interface ArmourEvent {
+  kind: "armour";
+  number: number;
+  server_time: number;
+  entity: number;
+  cause?: string;
+  actor?: number;
+  weapon?: string;
+  part?: string;
+  amount?: number;
+  before?: number;
+  after?: number;
+}
+/**
+ * A life ended.
+ */
+export interface DeathEvent {
+  kind: "death";
+  number: number;
+  server_time: number;
+  entity: number;
+  cause?: string;
+  actor?: number;
+  weapon?: string;
+  part?: string;
+}
+/**
+ * An effect began, or changed when it ends: at once where `until` isn't later than the event.
+ */
+export interface EffectEvent {
+  kind: "effect";
+  number: number;
+  server_time: number;
+  entity: number;
+  effect: "boost" | "shield";
+  until: number;
+  amount?: number;
+  cause?: string;
+}
+/**
+ * Somebody took another weapon in hand.
+ */
+export interface WeaponEvent {
+  kind: "weapon";
+  number: number;
+  server_time: number;
+  entity: number;
+  weapon: string;
+}
+/**
+ * Somebody else acts for an entity from now on. controller : whose player; 0 for its own, or the server.
+ */
+export interface ControlEvent {
+  kind: "control";
+  number: number;
+  server_time: number;
+  entity: number;
+  controller?: number;
+}
+/**
+ * A column of the board changed: of an entity's row, or with entity 0 the score of a team.
+ */
+export interface ScoreEvent {
+  kind: "score";
+  number: number;
+  server_time: number;
+  entity: number;
+  column: string;
+  before: number;
+  after: number;
+  cause?: string;
+  team?: string;
+}
+/**
+ * Somebody else leads; entity 0 for nobody.
+ */
+export interface LeaderEvent {
+  kind: "leader";
+  number: number;
+  server_time: number;
+  entity: number;
+}
+/**
+ * Something flies from now on, and how: enough for a client to draw all of it.
+ *
+ * projectile : its id; sequence : the claim that launched it, of its owner's client; position : metres;
+ * velocity : metres a second; until : when it ends at the latest
+ */
+export interface LaunchEvent {
+  kind: "launch";
+  number: number;
+  server_time: number;
+  entity: number;
+  weapon: string;
+  projectile: number;
+  /**
+   * @minItems 3
+   * @maxItems 3
+   */
+  position: [number, number, number];
+  /**
+   * @minItems 3
+   * @maxItems 3
+   */
+  velocity: [number, number, number];
+  motion: Motion;
+  until: number;
+  sequence?: number;
+}
+/**
+ * A projectile follows somebody from now on; target 0 for nobody.
+ */
+export interface GuideEvent {
+  kind: "guide";
+  number: number;
+  server_time: number;
+  entity: number;
+  projectile: number;
+  target?: number;
+}
+/**
+ * A flight ended. victim, part : the body that it ended at; surface : of the level, where it ended at that.
+ */
+export interface EndEvent {
+  kind: "end";
+  number: number;
+  server_time: number;
+  entity: number;
+  projectile: number;
+  /**
+   * @minItems 3
+   * @maxItems 3
+   */
+  position: [number, number, number];
+  cause: string;
+  weapon?: string;
+  victim?: number;
+  part?: string;
+  surface?: string;
+}
+/**
+ * Other rules hold from now on. digests : of the parts that clients are given, by name, as in a client's bundle
+ */
+export interface RulesEvent {
+  kind: "rules";
+  number: number;
+  server_time: number;
+  entity: number;
+  digests: {
+    [k: string]: string;
+  };
+}
+/**
+ * The published state, complete, for one who missed too much.
+ */
+export interface Whole {
+  kind: "whole";
+  state: State;
+}
