@@ -11,6 +11,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import get_args
 
 import msgspec
 import pytest
@@ -27,6 +28,7 @@ from tinclock.core.rules.weapons import WeaponRules
 from tinclock.garden.scenario import data_file
 from tinclock.garden.screen import Playout, Snapshot
 from tinclock.recordings import Recording, rerule
+from tinclock.serve.requests import Request
 from tinclock.wire import client_bundle, decode_message
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -215,32 +217,117 @@ def test_a_server_and_its_clients_in_typescript_play_over_udp(typescript, tmp_pa
     assert {ruling.kind for ruling in again.rulings} >= {"shot", "move"}
 
 
-@needs("npm")
-@needs("mono")
-def test_types_that_common_generators_make_of_the_schemas_compile(tmp_path):
-    """In TypeScript and in C#, as the guide writes the commands, a view and a position are tuples of numbers."""
-    guide = (ROOT / "docs" / "serving.md").read_text(encoding="utf-8")
-    packages = ["json-schema-to-typescript@16", "quicktype@26", "typescript@5"]
+REQUESTS = """
+import type { WhatAServerAsksOfTheService as Request } from "./service_request";
+import type { WhatTheServiceReplies as Reply } from "./service_reply";
+const at = { request: 1, match: "m" };
+export const asked: Request[] = [
+  { do: "open", ...at, rules: "", seed: 3 },
+  { do: "call", ...at, call: "admit", arguments: { connection: "c", account: "a", rig: "gardener" } },
+  { do: "call", ...at, call: "put", arguments: { entity: 1, position: [0, 0, 0] } },
+  { do: "call", ...at, call: "own_result", arguments: { connection: "c", sequence: 1, hits: [[2, 10]] } },
+  { do: "call", ...at, call: "change_rules", arguments: { rules: "" } },
+  { do: "tick", ...at, tick: 0, server_time: 0, entities: "", bones: "" },
+  { do: "claims", ...at, claims: [["c", 0.5, "AA=="]], explain: true },
+  { do: "messages", ...at, messages: [["c", 0.5, "AA=="]] },
+  { do: "deliver", ...at, server_time: 1, ping: true },
+  { do: "events", ...at, since: 0 },
+  { do: "state", ...at },
+  { do: "ask", ...at, about: { what: "line", connection: "c" } },
+  { do: "resume", ...at, last_reply: 0 },
+  { do: "close", ...at },
+  { do: "matches", request: 1 },
+  // @ts-expect-error an argument that the call doesn't take
+  { do: "call", ...at, call: "admit", arguments: { connection: "c", account: "a", rig: "gardener", colour: "red" } },
+  // @ts-expect-error an argument that is missing
+  { do: "call", ...at, call: "put", arguments: { entity: 1 } },
+  // @ts-expect-error a call that there isn't
+  { do: "call", ...at, call: "fly", arguments: {} },
+  // @ts-expect-error a claim without its time
+  { do: "claims", ...at, claims: [["c", "AA=="]] },
+];
+export const sent = (reply: Reply): [string, string][] => reply.send ?? [];
+"""
+"""A program that asks every request there is, and some that there aren't."""
+
+
+@pytest.fixture(scope="module")
+def generators(tmp_path_factory):
+    """What the guide names, and AsyncAPI's own parser."""
+    folder = tmp_path_factory.mktemp("generators")
+    packages = ["json-schema-to-typescript@16", "quicktype@26", "typescript@5", "@asyncapi/parser@3"]
     version = subprocess.run(["node", "--version"], capture_output=True, text=True, check=True).stdout
     if int(version.lstrip("v").split(".")[0]) < 20:  # too old for these; one beside them runs them
         packages.append("node@22")
     subprocess.run(
-        ["npm", "install", "--no-audit", "--no-fund", "--silent", *packages], cwd=tmp_path, check=True, timeout=240
+        ["npm", "install", "--no-audit", "--no-fund", "--silent", *packages], cwd=folder, check=True, timeout=300
     )
-    (tmp_path / "schemas").symlink_to(ROOT / "docs" / "schemas")
+    (folder / "schemas").symlink_to(ROOT / "docs" / "schemas")
+    return folder
+
+
+@needs("npm")
+@needs("mono")
+def test_types_that_common_generators_make_of_the_schemas_compile(generators):
+    """In TypeScript and in C#, by the guide's commands: every request that there is type checks, and others don't."""
+    guide = (ROOT / "docs" / "serving.md").read_text(encoding="utf-8")
     for name in ("from_client", "to_client", "service_request", "service_reply"):
         commands = [line for line in guide.splitlines() if line.startswith("npx ") and "to_client" in line]
         assert len(commands) == 2
         for command in commands:
             ran = command.replace("to_client", name).replace("npx ", "./node_modules/.bin/")
-            subprocess.run(ran, cwd=tmp_path, shell=True, check=True, capture_output=True, timeout=120)
+            subprocess.run(ran, cwd=generators, shell=True, check=True, capture_output=True, timeout=120)
         subprocess.run(
-            ["mcs", "-target:library", f"{name}.cs"], cwd=tmp_path, check=True, capture_output=True, timeout=120
+            ["mcs", "-target:library", f"{name}.cs"], cwd=generators, check=True, capture_output=True, timeout=120
         )
+    (generators / "requests.ts").write_text(REQUESTS)
+    asked = {kind.__struct_config__.tag for kind in get_args(Request)}
+    assert asked == set(re.findall(r'{ do: "(\w+)"', REQUESTS))
     options = ["--strict", "--noEmit", "--target", "es2022", "--typeRoots", "none"]
-    subprocess.run(["./node_modules/.bin/tsc", *options, *sorted(path.name for path in tmp_path.glob("*.ts"))],
-                   cwd=tmp_path, check=True, timeout=120)  # fmt: skip
-    text = (tmp_path / "from_client.ts").read_text()
+    done = subprocess.run(
+        ["./node_modules/.bin/tsc", *options, *sorted(path.name for path in generators.glob("*.ts"))],
+        cwd=generators, capture_output=True, text=True, timeout=120, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout
+    text = (generators / "from_client.ts").read_text()
     assert "export type View = [number, number, number];" in text
     assert "origin: [number, number, number];" in text
-    assert "public double[] Origin" in (tmp_path / "from_client.cs").read_text()
+    assert "public double[] Origin" in (generators / "from_client.cs").read_text()
+    of_service = (generators / "service_request.cs").read_text()
+    assert "class Claims" in of_service
+    assert "class AdmitArguments" in of_service
+
+
+@needs("npm")
+def test_the_kits_types_are_those_of_the_schemas(generators, tmp_path):
+    """What `npm run generate` would write is what the kit holds."""
+    kit = tmp_path / "kits" / "typescript"
+    shutil.copytree(KITS / "typescript", kit, ignore=shutil.ignore_patterns("node_modules", "dist"))
+    (tmp_path / "docs").mkdir()
+    (tmp_path / "docs" / "schemas").symlink_to(ROOT / "docs" / "schemas")
+    (kit / "node_modules").symlink_to(generators / "node_modules")
+    subprocess.run(["npm", "run", "--silent", "generate"], cwd=kit, check=True, capture_output=True, timeout=120)
+    for name in ("from_client.ts", "to_client.ts"):
+        assert (kit / "src" / name).read_text() == (KITS / "typescript" / "src" / name).read_text(), name
+
+
+@needs("npm")
+def test_the_services_description_is_valid_asyncapi(generators):
+    """AsyncAPI's own parser finds no error in it, and finds one where there is one."""
+    (generators / "parse.mjs").write_text(
+        "import { Parser, fromFile } from '@asyncapi/parser';\n"
+        "const { document, diagnostics } = await fromFile(new Parser(), process.argv[2]).parse();\n"
+        "const errors = diagnostics.filter(one => one.severity === 0).map(one => one.message);\n"
+        "console.log(JSON.stringify({ errors, operations: document?.operations().all().length ?? 0 }));\n"
+    )
+    broken = json.loads((ROOT / "docs" / "schemas" / "service.asyncapi.json").read_text())
+    del broken["info"]["version"]
+    (generators / "broken.json").write_text(json.dumps(broken))
+
+    def parsed(file: str) -> dict:
+        command = ["node", "parse.mjs", file]
+        done = subprocess.run(command, cwd=generators, capture_output=True, text=True, timeout=120, check=True)
+        return json.loads(done.stdout)
+
+    assert parsed("schemas/service.asyncapi.json") == {"errors": [], "operations": len(get_args(Request))}
+    assert parsed("broken.json")["errors"]

@@ -160,7 +160,7 @@ def test_requests_and_replies_are_published_as_schemas():
         assert not place or place in held["$defs"]
     assert len(described["operations"]) == len(schemas()["service_request"]["anyOf"])
     claims = schemas()["service_request"]["$defs"]["Claims"]["properties"]["claims"]["items"]
-    assert [one["type"] for one in claims["prefixItems"]] == ["string", "number", "string"]
+    assert [one["type"] for one in claims["items"]] == ["string", "number", "string"]
 
 
 def test_findings_are_in_the_log_before_their_receipts_go_out_and_a_tournament_stops_without(tmp_path):

@@ -7,11 +7,13 @@ namespace TinClock.Kit
     /// <summary>One client's conversation with the server: join, clock, numbered claims that are repeated until answered.</summary>
     public sealed class Connection
     {
-        const double RepeatS = 0.25;
+        const double JoinAgainS = 0.25;
         const int MostRepeats = 8;
+        static readonly HashSet<string> WithView = new HashSet<string> { "shot", "launch", "strike", "trigger", "move" };
 
         sealed class Waiting { public Fields Claim; public double SentAt; public int Times; }
 
+        readonly RoundTrip trip = new RoundTrip();
         readonly Action<byte[]> send;
         readonly Func<double> now;
         readonly Fields digests;
@@ -31,6 +33,12 @@ namespace TinClock.Kit
         /// <summary>A claim (null: one that was answered before) and its receipt.</summary>
         public event Action<Fields, Fields> Answered;
         public event Action<Fields> Changed;
+        /// <summary>A claim got no receipt although it was repeated eight times: the server may never have had it.</summary>
+        public event Action<Fields> Dropped;
+        /// <summary>True for a transport that loses nothing: nothing is sent twice.</summary>
+        public bool IsReliable { get; set; }
+        /// <summary>What draws the frames: claims that carry a view get the one of the frame on the screen by themselves.</summary>
+        public Playout Playout { get; set; }
 
         /// <param name="send">puts bytes on the line, whatever it is</param>
         /// <param name="now">this client's own clock, seconds, which never runs back</param>
@@ -48,16 +56,17 @@ namespace TinClock.Kit
             var time = now();
             if (!joined)
             {
-                if (time - joinSentAt < RepeatS) return;
+                if (time - joinSentAt < (IsReliable ? double.PositiveInfinity : JoinAgainS)) return;
                 joinSentAt = time;
                 Put(new Fields { { "kind", "join" }, { "versions", new List<object> { 1L } }, { "digests", digests } });
                 return;
             }
+            if (IsReliable) return;
             foreach (var pair in waiting.ToList())
             {
                 var one = pair.Value;
-                if (time - one.SentAt < RepeatS * (1 << Math.Min(one.Times, 3))) continue;
-                if (one.Times >= MostRepeats) { waiting.Remove(pair.Key); continue; }
+                if (time - one.SentAt < trip.WaitS(one.Times)) continue;
+                if (one.Times >= MostRepeats) { waiting.Remove(pair.Key); Dropped?.Invoke(one.Claim); continue; }
                 one.SentAt = time;
                 one.Times += 1;
                 Put(one.Claim);
@@ -68,6 +77,8 @@ namespace TinClock.Kit
         public int Claim(Fields claim, int actor = 0)
         {
             if (!joined) throw new InvalidOperationException("claims come after the join was answered");
+            if (Playout?.Drawn != null && WithView.Contains(claim.Text("kind")) && !claim.Has("view"))
+                claim = claim.With(("view", Playout.Drawn.Value.ToList()));
             var numbered = claim.With(("sequence", (long)++sequence), ("actor", (long)(actor == 0 ? Entity : actor)));
             if (claim.Text("kind") != "move") waiting[sequence] = new Waiting { Claim = numbered, SentAt = now() };
             Put(numbered);
@@ -98,6 +109,7 @@ namespace TinClock.Kit
                     Waiting one;
                     waiting.TryGetValue(number, out one);
                     waiting.Remove(number);
+                    if (one != null && one.Times == 0) trip.Took(now() - one.SentAt); // of a repeated one nobody knows which was answered
                     Answered?.Invoke(one?.Claim, receipt);
                     return true;
                 case "whole": Change(message.Table("state")); return true;
@@ -130,6 +142,35 @@ namespace TinClock.Kit
         /// <summary>The bytes of a text of hexadecimal digits.</summary>
         public static byte[] Bytes(string hexadecimal) =>
             Enumerable.Range(0, hexadecimal.Length / 2).Select(k => Convert.ToByte(hexadecimal.Substring(2 * k, 2), 16)).ToArray();
+    }
+
+    /// <summary>How long to wait for an answer before something is sent again, by the round trips so far (RFC 6298).</summary>
+    sealed class RoundTrip
+    {
+        const double FirstWaitS = 0.25, LeastWaitS = 0.1, MostWaitS = 4.0, GraceS = 0.02;
+        double smoothed, deviation;
+        bool isKnown;
+
+        /// <summary>Something that was sent once was answered after so many seconds.</summary>
+        public void Took(double seconds)
+        {
+            if (isKnown)
+            {
+                deviation += (Math.Abs(seconds - smoothed) - deviation) / 4;
+                smoothed += (seconds - smoothed) / 8;
+                return;
+            }
+            smoothed = seconds;
+            deviation = seconds / 2;
+            isKnown = true;
+        }
+
+        /// <summary>Seconds to wait for an answer, twice as long after each repeat.</summary>
+        public double WaitS(int repeats)
+        {
+            var once = isKnown ? smoothed + Math.Max(4 * deviation, GraceS) : FirstWaitS;
+            return Math.Min(Math.Max(once, LeastWaitS) * Math.Pow(2, repeats), MostWaitS);
+        }
     }
 
     /// <summary>What the client shows at once: the server's last word, and on top of it what was claimed since.</summary>

@@ -38,8 +38,16 @@ namespace TinClock.Kit
             if (times.Count > Kept) { times.RemoveAt(0); ticks.RemoveAt(0); }
         }
 
-        /// <summary>What to draw at a time of this client's clock; null before anything can be.</summary>
-        public View? At(double clientTime)
+        /// <summary>The view of the frame on the screen: what the player aimed at. Null before the first one.</summary>
+        public View? Drawn { get; private set; }
+
+        /// <summary>
+        /// Begin a frame: what to draw at a time of this client's clock; null before anything can be. Call it once for each
+        /// frame: claims carry the view of the frame that was drawn last.
+        /// </summary>
+        public View? Draw(double clientTime) => Drawn = ViewAt(clientTime);
+
+        View? ViewAt(double clientTime)
         {
             if (trips.Count == 0) return null;
             var at = clientTime - trips.First.Value.Trip - delayS;

@@ -105,7 +105,7 @@ static class Vectors
             {
                 for (; taken < asked.Whole("after"); taken++)
                     playout.Take(arrivals[taken].Whole("tick"), arrivals[taken].Number("server_time"), arrivals[taken].Number("at"));
-                var found = playout.At(asked.Number("at"));
+                var found = playout.Draw(asked.Number("at"));
                 var view = asked.List("view");
                 Check(found.HasValue == view.Count > 0, "whether anything is drawn");
                 if (!found.HasValue) continue;
@@ -198,6 +198,36 @@ static class Vectors
         var before = sent.Count;
         for (var k = 0; k < 50; k++) { now += 0.1; client.Step(); }
         Check(sent.Count == before, "nothing is repeated after its receipt");
+        Fields dropped = null;
+        client.Dropped += claim => dropped = claim;
+        for (var k = 0; k < 20; k++) // a slow line: 0.25 s would repeat everything
+        {
+            var number = client.Claim(new Fields { { "kind", "use" }, { "item", "oil_can" } });
+            now += 0.6;
+            client.Take(Packed.Write(new Fields { { "kind", "answer" }, { "receipt", new Fields { { "sequence", (long)number }, { "outcome", "upheld" } } } }));
+        }
+        var silent = client.Claim(new Fields { { "kind", "use" }, { "item", "oil_can" } });
+        before = sent.Count;
+        double began = now, first = 0.0;
+        while (dropped == null)
+        {
+            now += 0.01;
+            client.Step();
+            if (first == 0.0 && sent.Count > before) first = now - began;
+        }
+        Check(first > 0.6 && first < 0.8, "the first repeat comes after the measured round trip");
+        Check(sent.Count == before + 8 && dropped.Whole("sequence") == silent, "a claim is dropped after eight repeats, and said to be");
+        client.IsReliable = true;
+        client.Claim(new Fields { { "kind", "use" }, { "item", "oil_can" } });
+        before = sent.Count;
+        for (var k = 0; k < 50; k++) { now += 0.1; client.Step(); }
+        Check(sent.Count == before, "nothing is sent twice over a transport that loses nothing");
+        var playout = new Playout(0.1);
+        client.Playout = playout;
+        for (var tick = 0; tick <= 20; tick += 2) playout.Take(tick, tick / 64.0, 5.0 + tick / 64.0);
+        var drawn = playout.Draw(5.25).Value;
+        client.Claim(new Fields { { "kind", "shot" }, { "weapon", "grit_rifle" } });
+        Check(sent.Last().List("view").SequenceEqual(drawn.ToList().Select(one => (object)one)), "a claim carries the view of the frame");
         client.Take(Packed.Write(new Fields { { "kind", "ping" }, { "nonce", 99L } }));
         Check(sent.Last().Text("kind") == "pong" && sent.Last().Number("client_time") == now, "pongs tell this clock");
         var told = new Fields { { "number", 4L }, { "kind", "health" }, { "server_time", 2.0 }, { "entity", 7L }, { "after", 80.0 } };

@@ -147,8 +147,8 @@ def published_schema(title: str, kind: Any) -> Fields:
 def _plain(schema: object) -> Any:
     """Return a schema in draft 07, without indentation in descriptions.
 
-    Docstrings keep their indentation before Python 3.13. Tuples are lists of their items' schemas, and say how long they
-    are. `discriminator` belongs to OpenAPI: each branch says by an `enum` of one value which it is.
+    Docstrings keep their indentation before Python 3.13. Tuples are lists of their items' schemas and have a fixed
+    length. `discriminator` belongs to OpenAPI, and each branch names itself by an `enum` of one value.
     """
     if isinstance(schema, list):
         return [_plain(one) for one in schema]
