@@ -16,12 +16,14 @@ from hypothesis import strategies as st
 
 import tinclock
 from tinclock.cli.main import main
+from tinclock.core.combat.published import State
 from tinclock.core.findings import FINDINGS
 from tinclock.core.rules.bundle import PUBLIC, client_bundle, differences
 from tinclock.core.rules.ruleset import Rules
 from tinclock.errors import BadNumberError
 from tinclock.garden.scenario import data_file
 from tinclock.wire.border import Border
+from tinclock.wire.borders import Borders
 from tinclock.wire.codec import Unreadable, decode_claim, decode_message
 from tinclock.wire.flood import FloodGuard, FloodLimits
 from tinclock.wire.messages import (
@@ -356,3 +358,39 @@ def test_the_bundle_command_writes_it(tmp_path):
     assert json.loads((tmp_path / "b.json").read_text())["digests"]["weapons.hose"]
     assert "no such file" in CliRunner().invoke(main, ["client-bundle", str(tmp_path / "none.toml")]).output
     assert decode_claim(b'{"kind": "join", "versions": [1]}') == {"kind": "join", "versions": [1]}
+
+
+def test_borders_of_a_match_deliver_what_changed_to_everybody_who_joined(rules):
+    """Each client that joined is sent each event once, written as its join was, and a ping; strangers get nothing; a
+    client that joins again is told the state from which its news go on.
+    """
+    referee = tinclock.Referee(rules, seed=5)
+    for name in ("c1", "c2", "c3"):
+        referee.admit(connection=name, account=name, team="", rig="gardener", weapon="grit_rifle")
+    borders = Borders(referee)
+    assert borders.take("stranger", b"{}", 0.1) == (None, None)
+    for name, form in (("c1", json.dumps), ("c2", msgspec.msgpack.encode)):
+        join = form({"kind": "join", "versions": [1]})
+        answer, _ = borders.take(name, join.encode() if isinstance(join, str) else join, 0.1)
+        assert decoded(answer)["kind"] == "joined"
+    assert borders.deliver(0.1, ping=False) == []
+    referee.harm(3, 10.0, cause="fall", server_time=0.2)
+    sent = borders.deliver(0.2, ping=True)
+    assert [(name, decoded(data)["kind"]) for name, data in sent] == [
+        ("c1", "news"), ("c1", "ping"), ("c2", "news"), ("c2", "ping"),
+    ]  # fmt: skip
+    assert sent[0][1][:1] == b"{"
+    assert sent[2][1][:1] != b"{"
+    assert [event["after"] for event in decoded(sent[0][1])["events"]] == [90.0]
+    assert borders.deliver(0.3, ping=False) == []
+    referee.harm(3, 10.0, cause="fall", server_time=0.4)
+    again = decoded(borders.take("c1", b'{"kind": "join", "versions": [1]}', 0.4)[0])
+    state = msgspec.convert(again["state"], State)
+    (news,) = [decoded(data) for name, data in borders.deliver(0.4, ping=False) if name == "c1"]
+    for event in news["events"]:
+        state = tinclock.follow(state, msgspec.convert(event, tinclock.Event))
+    assert state == referee.state()
+
+
+def decoded(data: bytes) -> dict:
+    return json.loads(data) if data[:1] == b"{" else msgspec.msgpack.decode(data)

@@ -56,9 +56,7 @@ namespace TinClock.Kit
             var time = now();
             if (!joined)
             {
-                if (time - joinSentAt < (IsReliable ? double.PositiveInfinity : JoinAgainS)) return;
-                joinSentAt = time;
-                Put(new Fields { { "kind", "join" }, { "versions", new List<object> { 1L } }, { "digests", digests } });
+                PutJoin(IsReliable ? double.PositiveInfinity : JoinAgainS);
                 return;
             }
             if (IsReliable) return;
@@ -116,7 +114,8 @@ namespace TinClock.Kit
                 case "news":
                     var next = State;
                     foreach (var told in message.List("events")) next = next == null ? null : Kit.State.Follow(next, (Fields)told);
-                    if (next != null) Change(next); // else events are missing: the server's `whole` follows
+                    if (next != null) Change(next);
+                    else if (State != null) PutJoin(trip.WaitS(0)); // news were lost: the answer to a join holds the whole state
                     return true;
                 case "refused": return true;
                 default: return false;
@@ -125,7 +124,11 @@ namespace TinClock.Kit
 
         void Join(Fields message)
         {
-            if (joined) return; // the answer to a join that was sent twice
+            if (joined)
+            {
+                if (State == null || message.Table("state").Whole("number") > State.Whole("number")) Change(message.Table("state"));
+                return;
+            }
             joined = true;
             Entity = message.Whole("entity");
             SpreadKey = Bytes(message.Text("spread_key"));
@@ -133,6 +136,13 @@ namespace TinClock.Kit
             sequence = message.Whole("next_sequence") - 1;
             Joined?.Invoke(message);
             Change(message.Table("state"));
+        }
+
+        void PutJoin(double afterS)
+        {
+            if (now() - joinSentAt < afterS) return;
+            joinSentAt = now();
+            Put(new Fields { { "kind", "join" }, { "versions", new List<object> { 1L } }, { "digests", digests } });
         }
 
         void Change(Fields state) { State = state; Changed?.Invoke(state); }

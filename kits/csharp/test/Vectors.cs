@@ -233,6 +233,11 @@ static class Vectors
         var told = new Fields { { "number", 4L }, { "kind", "health" }, { "server_time", 2.0 }, { "entity", 7L }, { "after", 80.0 } };
         client.Take(Packed.Write(new Fields { { "kind", "news" }, { "events", new List<object> { told } } }));
         Check(((Fields)client.State.List("entities")[0]).Number("health") == 80.0, "news move the state on");
+        before = sent.Count(one => one.Text("kind") == "join");
+        client.Take(Packed.Write(new Fields { { "kind", "news" }, { "events", new List<object> { told.With(("number", 9L)) } } }));
+        Check(sent.Count(one => one.Text("kind") == "join") == before + 1, "a gap in the news asks for the whole state by another join");
+        client.Take(Packed.Write(joined.With(("state", state.With(("number", 9L))))));
+        Check(client.State.Whole("number") == 9, "the answer to that join is the state");
         Check(!client.Take(Packed.Write(new Fields { { "kind", "snapshot" } })), "a game's own message is left to the game");
     }
 

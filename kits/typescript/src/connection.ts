@@ -54,10 +54,7 @@ export class Connection {
   step(): void {
     const now = this.now();
     if (!this.joinedIn) {
-      if (now - this.joinSentAt >= (this.options.isReliable ? Infinity : JOIN_AGAIN_S)) {
-        this.joinSentAt = now;
-        this.put({ kind: "join", versions: VERSIONS, digests: this.options.digests ?? {} });
-      }
+      this.putJoin(this.options.isReliable ? Infinity : JOIN_AGAIN_S);
       return;
     }
     if (!this.options.isReliable) for (const [sequence, one] of this.waiting) this.again(sequence, one, now);
@@ -119,7 +116,8 @@ export class Connection {
         try {
           this.change(message.events.reduce(follow, this.state));
         } catch (error) {
-          if (!(error instanceof GapError)) throw error; // a gap: the server's `whole` follows
+          if (!(error instanceof GapError)) throw error;
+          this.putJoin(this.trip.waitS(0)); // news were lost: the answer to a join holds the whole state
         }
     }
   }
@@ -132,12 +130,22 @@ export class Connection {
   }
 
   private join(message: Joined): void {
-    if (this.joinedIn) return; // the answer to a join that was sent twice
+    if (this.joinedIn) {
+      if (message.state.number > (this.state?.number ?? 0)) this.change(message.state);
+      return;
+    }
     this.joinedIn = true;
     [this.entity, this.spreadKey, this.sameRules] = [message.entity, message.spread_key, message.same_rules];
     this.sequence = message.next_sequence - 1;
     this.listener.joined?.(message);
     this.change(message.state);
+  }
+
+  /** Send the join, where the last one is old enough. */
+  private putJoin(afterS: number): void {
+    if (this.now() - this.joinSentAt < afterS) return;
+    this.joinSentAt = this.now();
+    this.put({ kind: "join", versions: VERSIONS, digests: this.options.digests ?? {} });
   }
 
   private change(state: State): void {

@@ -2,7 +2,7 @@
 
 import type { EntityState, InFlight, LaunchEvent, PublishedEvent, State } from "./messages.js";
 
-/** An event leaves a gap: events before it were missed. Wait for the server's `whole`, or ask for it. */
+/** An event leaves a gap: events before it were missed. `Connection` sends its join again, whose answer holds the whole state. */
 export class GapError extends Error {}
 
 /** The state after the next event; one that the state holds already changes nothing. Throws `GapError` for a gap. */

@@ -41,7 +41,7 @@ test("a claim is repeated as it was until its receipt comes, and moves are not",
   assert.deepEqual(answers, [["status", "upheld"]]);
 });
 
-test("pings are answered with this clock, and news with a gap waits for the whole state", () => {
+test("pings are answered with this clock, and a gap in the news asks for the whole state by another join", () => {
   const states = [], line = begin({ changed: (state) => states.push(state.number) });
   line.client.take(JOINED);
   line.now = 12.5;
@@ -49,11 +49,17 @@ test("pings are answered with this clock, and news with a gap waits for the whol
   assert.deepEqual(line.sent.at(-1), { kind: "pong", nonce: 99, client_time: 12.5 });
   const event = (number) => ({ number, kind: "health", server_time: 2, entity: 7, before: 100, after: 80 });
   line.client.take({ kind: "news", events: [event(4)] });
+  assert.equal(line.sent.filter((message) => message.kind === "join").length, 0);
   line.client.take({ kind: "news", events: [event(9)] });
+  line.client.take({ kind: "news", events: [event(10)] }); // at once: one join is enough
   assert.equal(line.client.state.entities[0].health, 80);
+  assert.equal(line.sent.filter((message) => message.kind === "join").length, 1);
+  line.client.take({ ...JOINED, next_sequence: 99, state: { ...STATE, number: 8 } });
+  line.client.take(JOINED); // overtaken: older than what it has
+  assert.equal(line.client.claim({ kind: "use", item: "oil_can" }), 5);
   line.client.take({ kind: "whole", state: { ...STATE, number: 9 } });
   line.client.take(null);
-  assert.deepEqual(states, [3, 4, 9]);
+  assert.deepEqual(states, [3, 4, 8, 9]);
 });
 
 test("what was shown ahead of the server is put right by its receipts", () => {

@@ -15,11 +15,11 @@ from tinclock.intake.level_file import parse_level
 from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
-from tinclock.serve.borders import Borders
 from tinclock.serve.guarding import Guards
 from tinclock.serve.journal import Entry, Journal
 from tinclock.serve.requests import FROM_JSON, FROM_PACKED, Call, Messages, OpenMatch, Ruled
 from tinclock.wire.border import joined_by
+from tinclock.wire.borders import Borders
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

@@ -1,6 +1,8 @@
 """The border with clients: messages, bundles of rules, the flood guard."""
 
 from tinclock.wire.border import Border as Border
+from tinclock.wire.border import JoinState as JoinState
+from tinclock.wire.borders import Borders as Borders
 from tinclock.wire.bundle import Bundle as Bundle
 from tinclock.wire.bundle import client_bundle as client_bundle
 from tinclock.wire.bundle import differences as differences

@@ -48,7 +48,11 @@ class RecoilRules(Table, frozen=True, kw_only=True):
 
 
 class LastingRules(Table, frozen=True, kw_only=True):
-    """Damage that goes on after the hit, at fixed instants."""
+    """Damage that goes on after the hit, at fixed instants.
+
+    It goes past armour and is not scaled by boosts, zones, distance or charge. An instant at which the victim has a
+    shield does nothing. It ends with the victim's life, and a hit that did nothing to its victim does not begin it.
+    """
 
     damage: Positive
     """Points each time."""

@@ -15,17 +15,29 @@ if TYPE_CHECKING:
 
     from tinclock.core.findings import Finding
     from tinclock.core.referee import Referee
-    from tinclock.recordings.recorder import Recorder
+    from tinclock.core.ruling.calls import MatchCalls
     from tinclock.wire.flood import FloodState
 
 MOST_NEWS = 256
-"""Events of one message; who missed more is sent the whole state."""
+"""Maximum number of events in one message. Where more are due, the client is sent the whole state."""
 
 
 class Borders:
-    """The borders of one match's connections, each made when its first message comes; strangers have none."""
+    """The borders of all connections of a match, and what clients that joined have not been sent yet.
 
-    def __init__(self, referee: Referee, server: Referee | Recorder) -> None:
+    Each is made when the first message of an admitted connection comes; a stranger has none. `take` what came, and
+    `deliver` a few times a second::
+
+        borders = Borders(referee)
+        answer, border = borders.take(connection, data, received_at=now)
+        for connection, data in borders.deliver(now, ping=tick % 64 == 0):
+            send(connection, data)
+
+    referee : of the match; server : what takes claims and pongs, such as a `Recorder`; by default the referee
+    """
+
+    def __init__(self, referee: Referee, server: MatchCalls | None = None) -> None:
+        server = referee if server is None else server
         self._referee, self._server = referee, server
         self._borders: dict[str, Border] = {}
         self._told: dict[str, int] = {}
