@@ -15,8 +15,6 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from numpy.typing import NDArray
 
-MARKS = ("after 1 min", "3 min", "5 min", "10 min")
-
 
 def draw_detection(path: Path, report: Fields, heights: tuple[NDArray[np.float64], NDArray[np.float64]]) -> Path:
     """Draw what `tinclock detection` reports into a PNG. heights : peak decibans of fair and of unfair accounts."""

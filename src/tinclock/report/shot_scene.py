@@ -34,7 +34,6 @@ if TYPE_CHECKING:
 STEPS: Final = 13
 """So many instants from the claimed view to the present, both included."""
 NEAR_M, MOST_BODIES, AHEAD_M, FLIGHT_S = 3.0, 8, 80.0, 12.0
-CLAIMED_FIELDS: Final = ("damage", "victim", "part", "shot", "charge", "health", "armour", "ammunition")
 
 
 class Shown:

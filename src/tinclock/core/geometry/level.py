@@ -191,10 +191,6 @@ class Level:
         )
         return self.met(row, distance, facing)
 
-    def face_of(self, row: int) -> int:
-        """The face of a kernel's row."""
-        return int(self._face[row])
-
     def surface_of(self, row: int) -> Surface:
         """The surface of a kernel's row."""
         surface: Surface = self.surfaces[self._kind_of_row[row]]

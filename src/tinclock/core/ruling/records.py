@@ -143,12 +143,6 @@ def brief_of(ruling: Ruling) -> Any:
     return ruling.__dict__.get("late") if "kept" in ruling.__dict__ else None
 
 
-def damage_of(ruling: Ruling) -> float:
-    """The damage that a ruling dealt, in points, without making the rest of it for that."""
-    brief = brief_of(ruling)
-    return ruling.damage if brief is None else float(brief.kept.dealt())
-
-
 _FIELDS: Final = tuple(one.name for one in fields(Ruling))
 
 

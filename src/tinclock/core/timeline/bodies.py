@@ -28,15 +28,6 @@ class Reached(NamedTuple):
     position: Triple
 
 
-def last_eye(history: PoseHistory, entity: int) -> Triple | None:
-    """Where the entity's eye was in the newest tick that has it; None when none is held."""
-    for _, slot in history.ticks_back():
-        eye = history.eye_in(entity, slot)
-        if eye is not None:
-            return eye
-    return None
-
-
 def speed_now(history: PoseHistory, entity: int) -> float:
     """How fast the entity's first bone moves, in m/s, over about the last 50 ms; 0 when it was not there throughout."""
     columns = history.columns

@@ -293,11 +293,6 @@ class PoseRing:
         """Server time of the oldest snapshot that is held, inf before the first."""
         return self._published_times[0] if self._published_times else float("inf")
 
-    def snapshot_before(self, tick: int) -> int | None:
-        """The published tick before a published one, None when none is held."""
-        place = bisect.bisect_left(self._published_ticks, tick) - 1
-        return self._published_ticks[place] if place >= 0 else None
-
     def time_of(self, view: View) -> float:
         """The server time that a view stands for. Raises `OutOfHistoryError` for ticks that are not held."""
         for tick in (view.from_tick, view.to_tick):

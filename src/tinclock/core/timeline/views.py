@@ -49,9 +49,3 @@ def sound_drawing(drawing: Drawing) -> Drawing:
         raise BadNumberError("drawing", expected, drawing)
     delay, most = float(drawing.interpolation_delay_s), float(drawing.extrapolate_s)
     return Drawing(delay, drawing.between, drawing.when_late, most)
-
-
-def snapped(view: View) -> View:
-    """The view of a client that shows the nearer of its two snapshots; the later one at exactly half way."""
-    tick = view.from_tick if view.fraction < 0.5 else view.to_tick
-    return View(tick, tick, 0.0)

@@ -59,11 +59,6 @@ def as_triple(value: object) -> Triple | None:
     return None
 
 
-def claims_nothing(claim: ShotClaim) -> bool:
-    """Whether a shot doesn't say whom it hit, where, or for how much."""
-    return claim.victim is None and claim.part is None and claim.damage is None
-
-
 def claims_plainly(claim: ShotClaim) -> bool:
     """Whether what a shot says of its hit is well formed, and every number of its kind."""
     damage = claim.damage
