@@ -105,11 +105,12 @@ def test_control_is_by_the_time_of_the_screen_at_both_ends(rules):
     here = Range(changed(rules, "weapons", RIFLE, interval_s=0.001), None)
     here.referee.hand_over(here.shooter, "r", server_time=here.now)
     change = here.tick - here.tick % 2
-    here.run(12)
+    here.run(8)
     views = (tinclock.View(change - 4, change - 2, 0.0), tinclock.View(change + 2, change + 4, 0.0))
     told = [codes(here.referee.rule("s", here.aimed(view=view), received_at=here.now)) for view in views]
     assert told == [[], ["foreign_actor"]]
     here.sequence = 0
+    views = (tinclock.View(change - 16, change - 14, 0.0), views[1])
     gained = [codes(here.referee.rule("r", here.aimed(view=view), received_at=here.now)) for view in views]
     assert gained == [["not_yet_owner"], []]
 
