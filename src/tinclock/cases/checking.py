@@ -1,4 +1,4 @@
-"""Whether the case store and the evidence log say the same of every decision, both ways."""
+"""Comparison of case store and evidence log: every decision, both ways."""
 
 from __future__ import annotations
 

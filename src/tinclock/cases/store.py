@@ -83,7 +83,7 @@ class CaseStore:
         self.engine.dispose()
 
     def _is_current(self) -> bool:
-        """Whether the schema is this version's already: most stores are, and Alembic takes half a second to import."""
+        """True if the schema is this version's already: most stores are, and Alembic takes half a second to import."""
         from sqlalchemy import text
         from sqlalchemy.exc import SQLAlchemyError
 

@@ -130,7 +130,7 @@ class Followed:
         return bool(self._under_way) or any(not _is_recording(path) for path in self._paths)
 
     def finishing(self) -> bool:
-        """Whether something that is over still has to be taken in."""
+        """True if something that is over still has to be taken in."""
         self.look()
         return any(one.closed for one in self._under_way.values())
 

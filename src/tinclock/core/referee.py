@@ -255,7 +255,7 @@ class Referee(MatchCalls):
             actor.accepted.put(here, now)
 
     def knows(self, connection: str) -> bool:
-        """Whether a connection is admitted, to play or to watch."""
+        """True if a connection is admitted, to play or to watch."""
         return connection in self._roster.connections
 
     @property

@@ -103,7 +103,7 @@ def warm_up(
 
 
 def is_compiled() -> bool:
-    """Whether kernels were compiled on this machine before, as far as one small one tells."""
+    """True if kernels were compiled on this machine before, as far as one small one tells."""
     one = np.zeros(1, np.int64)
     cast.slot_in(one, one, 0)
     stats = getattr(cast.slot_in, "stats", None)  # nothing is compiled where Numba is told not to

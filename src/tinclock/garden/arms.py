@@ -50,7 +50,7 @@ class Arm:
 
     @property
     def dry(self) -> bool:
-        """Whether nothing is left at all."""
+        """True if nothing is left at all."""
         return self.magazine == 0 and self.reserve == 0
 
 
@@ -90,7 +90,7 @@ class Arms:
             arm.ready_at = max(arm.ready_at, at + arm.rules.draw_s + SAFE_S)
 
     def ready(self, now: float) -> bool:
-        """Whether the one in hand fires now."""
+        """True if the one in hand fires now."""
         arm = self.held
         arm.settle(now)
         return now >= arm.ready_at and arm.reloaded_at == NEVER and arm.magazine != 0

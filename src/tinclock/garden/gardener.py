@@ -194,7 +194,7 @@ class Gardener(Player):
         return None
 
     def _clear(self, start: Triple, way: Triple, apart: float) -> bool:
-        """Whether nothing that blocks sight lies on the way: panes are looked through, not what is behind them."""
+        """True if nothing that blocks sight lies on the way: panes are looked through, not what is behind them."""
         at = 0.0
         for _ in range(MOST_PANES):
             x, y, z = (a + at * b for a, b in zip(start, way, strict=True))
@@ -209,7 +209,7 @@ class Gardener(Player):
         return False
 
     def _round_the_corner(self, eye: Triple, way: Triple, apart: float) -> bool:
-        """Whether a muzzle that is moved aside sees what the eye doesn't; it is then moved there."""
+        """True if a muzzle that is moved aside sees what the eye doesn't; it is then moved there."""
         if not self.lies.dial("shifted_muzzle"):
             return False
         there = [a + apart * b for a, b in zip(eye, way, strict=True)]

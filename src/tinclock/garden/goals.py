@@ -30,7 +30,7 @@ class Goals:
 
     @property
     def covered(self) -> bool:
-        """Whether it stands in its cover."""
+        """True if it stands in its cover."""
         return self.mode in ("hide", "peek") and not self._out and self._walker.arrived
 
     def decide(self, now: float, health: float, threat: np.ndarray | None) -> None:

@@ -40,7 +40,7 @@ class Mail:
         self._unanswered.pop(sequence, None)
 
     def waits_for(self, sequence: int) -> bool:
-        """Whether an answer may still come."""
+        """True if an answer may still come."""
         return sequence in self._unanswered or any(item.sequence == sequence for _, item, _ in self._fresh)
 
     def packet(self, now: float) -> list[Item]:

@@ -39,7 +39,7 @@ class Trigger:
         self._before: tuple[float, Triple] | None = None
         self._launches: dict[int, tuple[int, Triple, float]] = {}
         self._snaps = self._overdraws = False
-        """Whether the next shot is to be snapped, and fired from an empty magazine: decided once a shot."""
+        """True if the next shot is to be snapped, and fired from an empty magazine: decided once a shot."""
         self.side = 0.0
         """To which side its muzzle is moved, 1 left, -1 right: where the target can be seen from."""
 

@@ -52,7 +52,7 @@ class Lies:
         return self.dials.get(kind, 0.0)
 
     def now_and_then(self, kind: str) -> bool:
-        """Whether it does this now: the dial is how often."""
+        """True if it does this now: the dial is how often."""
         dial = self.dials.get(kind, 0.0)
         return dial > 0.0 and bool(self._rng.random() < dial)
 

@@ -74,7 +74,7 @@ class Ground:
         return sorted(best)
 
     def clear(self, x: float, y: float) -> bool:
-        """Whether a body can stand around here without touching a wall or a shut door."""
+        """True if a body can stand around here without touching a wall or a shut door."""
         if self.barred is not None:
             left, right, near, far = self.barred
             if math.hypot(x - min(max(x, left), right), y - min(max(y, near), far)) < BODY_M:
@@ -182,7 +182,7 @@ class Walker:
 
     @property
     def arrived(self) -> bool:
-        """Whether it stands where it was sent."""
+        """True if it stands where it was sent."""
         gx, gy = self._ground.places[self._aim]
         return self.sent and not self._way and math.hypot(gx - self.x, gy - self.y) < 0.4
 

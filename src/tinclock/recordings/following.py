@@ -36,7 +36,7 @@ class Following:
     ) -> None:
         self.path = Path(path)
         self.closed = False
-        """Whether the recording was ended: then `tinclock weigh` takes it in whole."""
+        """True if the recording was ended: then `tinclock weigh` takes it in whole."""
         self._weights, self._level, self._mute = weights, level, mute
         self._reading: Reading | None = None
         self._weighing: Weighing | None = None

@@ -64,7 +64,7 @@ class Recording:
         self.problems: list[str] = []
         """What was wrong, where `salvage` read on."""
         self.torn_tail = False
-        """Whether the writer was killed in the middle of a line; that flush doesn't count."""
+        """True if the writer was killed in the middle of a line; that flush doesn't count."""
         if not self.path.is_dir():
             what = "is no folder" if self.path.exists() else "is not there"
             raise RecordingError(self.path, f"{what}; a recording is a folder that holds {HEADER}")
@@ -150,7 +150,7 @@ class Recording:
 
     @property
     def closed(self) -> bool:
-        """Whether it was ended in good order."""
+        """True if it was ended in good order."""
         return bool(self.flushes) and self.flushes[-1].closed
 
     @property

@@ -64,7 +64,7 @@ class Sessions:
         return word
 
     def invited(self, word: str) -> bool:
-        """Whether a one-time word is still unused."""
+        """True if a one-time word is still unused."""
         return _digest(word) in self._once
 
     def come_in(self, word: str, *, by_address: bool = False) -> str | None:

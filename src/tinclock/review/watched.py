@@ -90,7 +90,7 @@ class Watched:
 
     @property
     def live(self) -> bool:
-        """Whether it is still being written, as far as one can tell."""
+        """True if it is still being written, as far as one can tell."""
         return not self.recording.closed
 
     @cached_property

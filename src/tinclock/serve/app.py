@@ -370,7 +370,7 @@ def require_free(path: Path) -> None:
 
 
 def _is_ours(named: list[str], settings: Settings) -> bool:
-    """Whether a request means this host: an address, localhost, or a name that it is said to have. A web page that
+    """True if a request means this host: an address, localhost, or a name that it is said to have. A web page that
     strangers send here by a name of their own doesn't.
     """
     if len(named) != 1:

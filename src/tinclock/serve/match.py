@@ -47,7 +47,7 @@ class Match:
         self.borders = Borders(self.referee, self.server)
         self.failed = self._unkept = ""
         self.busy = False
-        """Whether a request is under way: another one waits, so that what is kept is what was done, in order."""
+        """True if a request is under way: another one waits, so that what is kept is what was done, in order."""
         self.dropped: list[int] = []
         """Places of what was dropped of the request under way; of one that is done again, of what is to be dropped."""
         self.coming_back = False
@@ -97,7 +97,7 @@ class Match:
             self.borders.forget(str(asked.arguments.get("connection", "")))
 
     def drops(self, place: int, admitted: bool) -> bool:
-        """Whether one of a request is dropped; as it was, where that is done again: guards forget with a kill."""
+        """True if one of a request is dropped; as it was, where that is done again: guards forget with a kill."""
         if self.coming_back:
             return place in self.dropped
         if not admitted:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 def _signed(path: str, headers: dict[str, str], body: bytes, key: bytes) -> bool:
-    """Whether a request is whole and signed with a key, checked as a receiver would."""
+    """True if a request is whole and signed with a key, checked as a receiver would."""
     covered = headers.get("Signature-Input", "").removeprefix("case=")
     digest = f"sha-256=:{base64.b64encode(hashlib.sha256(body).digest()).decode()}:"
     if headers.get("Content-Digest") != digest:

@@ -96,7 +96,7 @@ def _plain(received: bytes, as_json: bool, limits: Limits) -> object:
 
 
 def _is_small(value: object, limits: Limits) -> bool:
-    """Whether plain data keeps the limits; looked at level by level, so that no depth can hurt."""
+    """True if plain data keeps the limits; looked at level by level, so that no depth can hurt."""
     level, items = [value], 0
     for _ in range(limits.depth):
         below: list[object] = []

@@ -49,7 +49,7 @@ class FloodGuard:
         self._dropped_since = 0
 
     def admit(self, now: float, size: int) -> bool:
-        """Whether a message of so many bytes passes at a server time; one that doesn't costs nothing more."""
+        """True if a message of so many bytes passes at a server time; one that doesn't costs nothing more."""
         messages, octets = self._messages_until, self._bytes_until
         messages = (messages if messages > now else now) + self._message_s
         octets = (octets if octets > now else now) + size / self._bytes_per_s

@@ -1,4 +1,4 @@
-"""Whether a weapon can have fired again: a token bucket that forgives bursts of late packets, not a faster trigger."""
+"""Fire rate as a token bucket: it forgives bursts of late packets, not a faster trigger."""
 
 from __future__ import annotations
 

@@ -84,7 +84,7 @@ class Projectile:
         self.impacts: list[Impact] = []
         self.pending: list[Impact] = []
         self.claimed = False
-        """Whether its owner's client claimed its impact before the server had flown so far."""
+        """True if its owner's client claimed its impact before the server had flown so far."""
         self.over = ""
 
     def __getstate__(self) -> tuple[Participant, Connection, Weapon, bytes]:
@@ -190,7 +190,7 @@ class Flights:
                 self.past.popitem(last=False)
 
     def belongs(self, number: object, actor: Participant) -> bool:
-        """Whether a number is that of something in the air that an entity launched."""
+        """True if a number is that of something in the air that an entity launched."""
         one = self.live.get(number) if isinstance(number, int) else None
         return one is not None and one.actor is actor
 

@@ -80,7 +80,7 @@ class Held(Row):
         settle_of(self.at, self.weapon.at, now)
 
     def can_reload(self, at: float = -math.inf) -> bool:
-        """Whether there is room in the magazine and something to fill it with, and no reload under way.
+        """True if there is room in the magazine and something to fill it with, and no reload under way.
 
         at : the server time that is meant, for a reload that nobody has finished yet
         """
@@ -135,7 +135,7 @@ class Held(Row):
         return at
 
     def is_next(self, claimed: int | None) -> bool:
-        """Whether a claimed number is that of the next shot; a claim without one means the next."""
+        """True if a claimed number is that of the next shot; a claim without one means the next."""
         return claimed is None or claimed == self.shots + 1
 
     def number(self, claimed: int | None, most_skipped: int) -> tuple[int, bool]:

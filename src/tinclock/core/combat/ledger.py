@@ -98,7 +98,7 @@ class Ledger:
         self.affected: set[int] = set()
         """Entities that had an effect in this life: for the others there is nothing to look up."""
         self.armoured = self.harm.armour > 0.0
-        """Whether anybody has had armour in this match."""
+        """True if anybody has had armour in this match."""
 
     # -- coming and going -------------------------------------------------------------------------------------
 
@@ -336,7 +336,7 @@ class Ledger:
                 add(who, "score", points.assist, now, "assist")
 
     def friends(self, one: int, other: int) -> bool:
-        """Whether two are of one team. One who left is of the team that its row still shows, if it does."""
+        """True if two are of one team. One who left is of the team that its row still shows, if it does."""
         return self.team_of(one) == self.team_of(other) != ""
 
     def team_of(self, entity: int) -> str:
@@ -350,7 +350,7 @@ class Ledger:
     # -- reading ----------------------------------------------------------------------------------------------
 
     def alive(self, entity: int) -> bool:
-        """Whether the entity is here and alive."""
+        """True if the entity is here and alive."""
         account = self._accounts.get(entity)
         return account is not None and account.alive
 
@@ -384,7 +384,7 @@ class Ledger:
         return self._account(entity).effects
 
     def shielded(self, entity: int, server_time: float) -> bool:
-        """Whether nothing harms the entity now."""
+        """True if nothing harms the entity now."""
         effects = self._account(entity).effects
         return bool(effects) and "shield" in effects and effects["shield"][0] > server_time
 

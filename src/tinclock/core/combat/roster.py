@@ -84,7 +84,7 @@ class Participant(Row):
     life_epoch = Whole(BODY.life_epoch)
     """How often it had been cut when its life began."""
     blocks_only = Flag(BODY.blocks_only)
-    """Whether it stops shots and takes no damage."""
+    """True if it stops shots and takes no damage."""
 
     def __init__(self, entity: int, name: str, team: str, rig: str, connection: str, seed: int, now: float) -> None:
         super().__init__(len(BODY))
@@ -220,7 +220,7 @@ class Connection(Row):
         self.sequences[place], self.receipts[place] = sequence, receipt
 
     def is_new(self, sequence: int) -> bool:
-        """Whether no receipt of a sequence number is remembered."""
+        """True if no receipt of a sequence number is remembered."""
         return self.sequences[sequence % REMEMBERED_RECEIPTS] != sequence
 
     def receipt_of(self, sequence: int) -> Receipt | None:

@@ -61,7 +61,7 @@ class Scatter:
 
     @property
     def plain(self) -> bool:
-        """Whether every shot goes exactly where it is aimed."""
+        """True if every shot goes exactly where it is aimed."""
         return self._spread is None and self._recoil is None
 
     def rest(self) -> None:

@@ -51,7 +51,7 @@ class Weapon(Row):
         self.range_m = rules.range_m
         self.penetration = rules.penetration
         self.encumbered = rules.magazine is not None or rules.draw_s > 0.0 or rules.charge_s > 0.0
-        """Whether anything but its cadence can keep it from firing."""
+        """True if anything but its cadence can keep it from firing."""
         self._table = np.array(rules.falloff, dtype=np.float64).reshape(-1, 2)
         self._table_at = int(self._table.ctypes.data)
         self._zones, self._factors = dict(rules.zones), np.ones(1)

@@ -88,7 +88,7 @@ def aim_error(aim: NDArray[np.float64], along: NDArray[np.float64]) -> NDArray[n
 
 
 def ruled_elsewhere(ruling: Ruling) -> bool:
-    """Whether a shot was ruled at another view than its own: past the cap, or off the tracked lag."""
+    """True if a shot was ruled at another view than its own: past the cap, or off the tracked lag."""
     return any(finding.code in MOVED_VIEWS for finding in ruling.findings)
 
 

@@ -1,4 +1,4 @@
-"""Whether a point can be seen from another: what of the level blocks sight, and nothing else."""
+"""Line of sight between points: the parts of the level that block sight, and nothing else."""
 
 from __future__ import annotations
 

@@ -248,7 +248,7 @@ class Level:
         return sorted(hits, key=lambda hit: (hit.distance_m, hit.face))
 
     def sees(self, start: tuple[float, float, float], end: tuple[float, float, float]) -> bool:
-        """Whether nothing that blocks sight lies between two points."""
+        """True if nothing that blocks sight lies between two points."""
         return self.blocker(start, end) is None
 
     def blocker(self, start: tuple[float, float, float], end: tuple[float, float, float]) -> LevelHit | None:

@@ -195,7 +195,7 @@ def _size_problem(part: PartRules) -> str:
 
 
 def _side_problem(part: PartRules, bone: BoneRules) -> str:
-    """Whether a left part lies on the body's left (+y; the body looks along +x, z is up) in the rest pose."""
+    """True if a left part lies on the body's left (+y; the body looks along +x, z is up) in the rest pose."""
     middle = np.array(part.centre or (0.0, 0.0, 0.0))
     if part.shape == "capsule" and part.start and part.end:
         middle = (np.array(part.start) + np.array(part.end)) / 2.0

@@ -39,7 +39,7 @@ HURT, DIED, RESPAWNED, TEAM_MATE, OUT_OF_REACH, UNUSUAL = 0.0, 1.0, 2.0, 3.0, 4.
 
 @inner
 def _lived_then(f, life_epoch):
-    """Whether the body that was met began its life before the view: it had been cut so often. No unit."""
+    """True if the body that was met began its life before the view: it had been cut so often. No unit."""
     column, late = int(f.found[FOUND.column]), f.found[FOUND.fraction] >= 1.0
     written = epochs_at(stored_of(f)[0], int(f.found[FOUND.to_slot if late else FOUND.from_slot]))[column]
     if written == 0:
@@ -75,7 +75,7 @@ def _take(f, victim, amount):
 
 @inner
 def _may_pass(f):
-    """Whether the shot may pass through what comes first on its way, or starts inside it. No unit."""
+    """True if the shot may pass through what comes first on its way, or starts inside it. No unit."""
     out, column, wall = f.found, int(f.found[FOUND.column]), int(f.found[FOUND.wall])
     if f.weapon[WEAPON.penetration] == 0.0:
         return False

@@ -69,7 +69,7 @@ def fire(held, now):
 
 @inner
 def can_reload(held, weapon, at):
-    """Whether the magazine has room, something can fill it, and no reload is under way at a time, seconds."""
+    """True if the magazine has room, something can fill it, and no reload is under way at a time, seconds."""
     full = weapon[WEAPON.magazine]
     if full < 0.0 or (at < held[HELD.reload_ends] and held[HELD.reload_ends] < NEVER):
         return False

@@ -68,7 +68,7 @@ class FlightRules(Table, frozen=True, kw_only=True):
     when_owner_leaves: Literal["remove", "orphan"] = "remove"
     """With `"orphan"` it flies on and harms in nobody's name."""
     when_owner_dies: Literal["keep", "remove"] = "keep"
-    """Whether it flies on."""
+    """True if it flies on."""
     impacts: Literal["swept", "claimed"] = "swept"
     """What harms a body: the server's own sweep at once; or that, once the owner's client claimed it."""
     claim_window_s: Positive = 0.5
@@ -95,4 +95,4 @@ class SplashRules(Table, frozen=True, kw_only=True):
     impulse_n_s: NotNegative = 0.0
     """Newton seconds at the middle, with the same falloff and cover: told, for the game to use."""
     sets_off: bool = False
-    """Whether other projectiles with a splash end (and burst) where it reaches them."""
+    """True if other projectiles with a splash end (and burst) where it reaches them."""

@@ -113,7 +113,7 @@ class ScoreRules(Table, frozen=True, kw_only=True):
     credit_window_s: NotNegative = 5.0
     """A death by oneself or by nobody so long after somebody's damage is that one's kill."""
     keep_leavers: bool = False
-    """Whether the row of one who left stays on the board."""
+    """True if the row of one who left stays on the board."""
 
 
 class MovementRules(Table, frozen=True, kw_only=True):

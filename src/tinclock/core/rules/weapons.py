@@ -85,7 +85,7 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     pellets: Annotated[int, Meta(ge=1, le=256)] = 1
     """How many rays or projectiles leave at once."""
     automatic: bool = True
-    """Whether a trigger that is held down goes on firing. One that doesn't fires once a pull (once a burst)."""
+    """True if a trigger that is held down goes on firing. One that doesn't fires once a pull (once a burst)."""
     burst: BurstRules | None = None
     magazine: Count | None = None
     """Shots before a reload. Without it the weapon never runs out."""
@@ -94,9 +94,9 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     reload_s: NotNegative = 0.0
     """From its begin to a full magazine."""
     reload_interruptible: bool = False
-    """Whether a shot breaks a reload off (and loses it) instead of being refused."""
+    """True if a shot breaks a reload off (and loses it) instead of being refused."""
     reload_when_empty: bool = False
-    """Whether a reload begins by itself with the last shot of a magazine."""
+    """True if a reload begins by itself with the last shot of a magazine."""
     draw_s: NotNegative = 0.0
     """From taking it in hand to the first shot."""
     charge_s: NotNegative = 0.0

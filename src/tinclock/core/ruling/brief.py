@@ -95,7 +95,7 @@ def _standing(quick: Quick, numbers: tuple[float, ...]) -> ActorState:
 
 
 def is_lethal(before: float, after: float) -> bool:
-    """Whether somebody died of losing so many points of health."""
+    """True if somebody died of losing so many points of health."""
     return after == 0.0 < before
 
 

@@ -230,7 +230,7 @@ class Checking:
         return "amended" if amended else "upheld"
 
     def amends(self, found: Any) -> bool:
-        """Whether one of the findings in the row of what was found amends its claim."""
+        """True if one of the findings in the row of what was found amends its claim."""
         does = self._kept[0]
         codes = range(FINDINGS_FROM + CODE, FINDINGS_FROM + FINDING_FIELDS * int(found[FOUND.findings]), FINDING_FIELDS)
         return any(does[int(found[at])] == AMENDED for at in codes)

@@ -29,6 +29,6 @@ def history_beside(rules: Rules, lead: PoseHistory) -> SharedHistory:
 
 
 def stores_alike(one: Rules, other: Rules) -> bool:
-    """Whether histories by these rules store the same."""
+    """True if histories by these rules store the same."""
     a, b = one.match, other.match
     return (a.tick_rate_hz, a.history_s, one.rigs) == (b.tick_rate_hz, b.history_s, other.rigs)

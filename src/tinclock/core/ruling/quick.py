@@ -60,13 +60,13 @@ class Quick:
         return None, {"actor": self.actor, "held": self.held, "wielded": self.wielded, "entity": self.entity}
 
     def fits(self) -> bool:
-        """Whether everything is as it was."""
+        """True if everything is as it was."""
         actor = self.actor
         return actor.wielded is self.wielded and actor.accepted is self.accepted and actor.connection == self.name
 
 
 def packs_shot(claim: ShotClaim, quick: Quick, now: float, claim_row: Any) -> bool:
-    """Whether a shot is plain: well formed, of its connection's own entity, with the weapon in hand, in order.
+    """True if a shot is plain: well formed, of its connection's own entity, with the weapon in hand, in order.
 
     If so, it stands in its row.
     """
@@ -115,7 +115,7 @@ def packs_shot(claim: ShotClaim, quick: Quick, now: float, claim_row: Any) -> bo
 
 
 def packs_move(claim: MoveClaim, quick: Quick, now: float, claim_row: Any) -> bool:
-    """Whether a move report is plain: well formed, of its connection's own entity. If so, it stands in its row."""
+    """True if a move report is plain: well formed, of its connection's own entity. If so, it stands in its row."""
     view, position, stamp, sequence = claim.view, claim.position, claim.client_time, claim.sequence
     if not (
         type(position) is tuple
@@ -150,7 +150,7 @@ def packs_move(claim: MoveClaim, quick: Quick, now: float, claim_row: Any) -> bo
 
 
 def suits_shot(claim: ShotClaim, quick: Quick) -> bool:
-    """Whether a shot that stood in a row once, of another referee of the same match, is plain for this one too."""
+    """True if a shot that stood in a row once, of another referee of the same match, is plain for this one too."""
     return (
         claim.weapon == quick.wielded
         and quick.held is not None

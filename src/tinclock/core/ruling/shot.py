@@ -180,7 +180,7 @@ def cast_shot(work: ShotWork) -> tuple[float, Stop | None]:
 
 
 def _may_pass(work: ShotWork, wall: LevelHit | None, hit: PartHit | None) -> bool:
-    """Whether penetration can make a difference: something was passed already, what comes first lets shots through, or
+    """True if penetration can make a difference: something was passed already, what comes first lets shots through, or
     the shot starts inside it.
     """
     if work.paid > 0.0 or (wall is not None and wall.facing > 0.0):

@@ -64,7 +64,7 @@ class BlowReach:
         return "" if stop is None or stop.distance_m >= one.distance_m - TOLERANCES.beyond_m else stop.name
 
     def turned_away(self, one: Reached, direction: Triple, slots: tuple[int, int], fraction: float) -> bool:
-        """Whether the victim's back is where the weapon needs it."""
+        """True if the victim's back is where the weapon needs it."""
         if self.weapon.behind_deg is None:
             return True
         facing = facing_at(self.history, one.entity, slots, fraction)

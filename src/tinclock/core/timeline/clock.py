@@ -108,7 +108,7 @@ class ClockEstimate:
         self.answers = self.samples = self.restarts = self.version = 0
 
     def asks_as(self, other: ClockEstimate) -> bool:
-        """Whether another estimate sends the same nonces."""
+        """True if another estimate sends the same nonces."""
         return self is other or self._key == other._key
 
     def ping(self, sent_at: float) -> int:

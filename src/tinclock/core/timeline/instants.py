@@ -53,13 +53,13 @@ def tick_number(name: str, value: object) -> int:
 
 
 def are_seconds(values: list[float]) -> bool:
-    """Whether all can be seconds of a match, and are floats: then `seconds` gives each as it is."""
+    """True if all can be seconds of a match, and are floats: then `seconds` gives each as it is."""
     if not values or set(map(type, values)) != {float}:
         return not values
     return min(values) >= -LONGEST_MATCH_S and max(values) <= LONGEST_MATCH_S and math.isfinite(sum(values))
 
 
 def is_finite(value: object) -> bool:
-    """Whether something is a finite number, Python's or NumPy's."""
+    """True if something is a finite number, Python's or NumPy's."""
     number = isinstance(value, (float, int, np.floating, np.integer)) and not isinstance(value, (bool, np.bool_))
     return number and math.isfinite(value)  # type: ignore[arg-type]

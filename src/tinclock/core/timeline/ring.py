@@ -285,7 +285,7 @@ class PoseRing:
         return zip(reversed(self._times.values()), reversed(self._slots.values()), strict=True)
 
     def holds(self, tick: int) -> bool:
-        """Whether the tick's poses are still (and already) here."""
+        """True if the tick's poses are still (and already) here."""
         return tick in self._slots
 
     @property

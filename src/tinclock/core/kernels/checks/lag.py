@@ -1,4 +1,4 @@
-"""Whether a view is at the lag that its client has said before, and whether its clock has one face only. Seconds."""
+"""Checks of a view against the lag that its client reported before, and of its clock. Seconds."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ LEAST_SPAN_S = 15.0
 
 @inner
 def is_tracked(line, received_at):
-    """Whether a line's lag is known at a time, seconds; what a client that fell silent once said is forgotten."""
+    """True if a line's lag is known at a time, seconds; what a client that fell silent once said is forgotten."""
     return not math.isnan(line[LINE.lag_s]) and received_at - line[LINE.said_received_at] <= FRESH_S
 
 
@@ -74,7 +74,7 @@ def free_times(line_at, rules_at, earliest, latest, received_at, spacing_s):
 
 @njit(cache=True, error_model="numpy")
 def strays_at(line, stamp, shown, still, allowance):
-    """Whether a view that showed a time at a stamp, seconds, strays from the tracked lag.
+    """True if a view that showed a time at a stamp, seconds, strays from the tracked lag.
 
     A screen that stands still is excused, unless it shows something older than what was said a moment ago.
     """

@@ -1,4 +1,4 @@
-"""Whether the shot can have started where it says: near the server's own shooter, and where a shot of its eye gets.
+"""Checks of a shot's start: near the server's own shooter, and where a shot of its eye gets.
 
 What would stop a shot of this weapon stops its muzzle: a wall, a pane, a closed door, as they stand at the view. What
 the weapon shoots through it may be held through, and pays for: Python works that out.

@@ -1,4 +1,4 @@
-"""Whether a claim comes from who may make it: its number, its form, its sender, and whether the actor is alive."""
+"""Checks of a claim's sender: its number, its form, its connection, and a living actor."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def check_sequence(f):
 
 @inner
 def _is_near(f):
-    """Whether no number of a claim is larger than anything in a match, or NaN; metres."""
+    """True if no number of a claim is larger than anything in a match, or NaN; metres."""
     claim = f.claim
     near = abs(claim[CLAIM.fraction]) <= FARTHEST_M
     for place in range(CLAIM.origin_x, CLAIM.direction_z + 1):

@@ -199,7 +199,7 @@ def _not_held(f, from_tick, to_tick, fraction):
 
 @inner
 def _is_drawn(f, before, after, fraction):
-    """Whether a client that draws like this one can have got to a fraction between two snapshots. No unit."""
+    """True if a client that draws like this one can have got to a fraction between two snapshots. No unit."""
     furthest = 1.0
     if f.line[LINE.extrapolates] and before != after:
         gap = f.snapshots[SNAPSHOT_FIELDS * after + TIME] - f.snapshots[SNAPSHOT_FIELDS * before + TIME]

@@ -1,4 +1,4 @@
-"""Whether the weapon can have fired: it is in hand, of the right kind, loaded, drawn, charged and ready. Seconds."""
+"""Checks of the weapon: in hand, of the right kind, loaded, drawn, charged and ready. Seconds."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Whether a claim is well formed: right types, finite numbers, a unit direction. The border, for numbers."""
+"""Checks of a claim's form: right types, finite numbers, a unit direction. The border, for numbers."""
 
 from __future__ import annotations
 
@@ -33,17 +33,17 @@ LONGEST_NAME = 64
 
 
 def is_count(value: object) -> bool:
-    """Whether a client's number is an integer that every language holds exactly."""
+    """True if a client's number is an integer that every language holds exactly."""
     return type(value) is int and -HIGHEST_INTEGER <= value <= HIGHEST_INTEGER
 
 
 def is_number(value: object) -> bool:
-    """Whether a client's number is finite and no larger than anything in a match."""
+    """True if a client's number is finite and no larger than anything in a match."""
     return type(value) in (float, int) and -FARTHEST_M <= value <= FARTHEST_M  # type: ignore[operator]
 
 
 def is_time(value: object) -> bool:
-    """Whether a client's number can be a time of its own clock, in seconds."""
+    """True if a client's number can be a time of its own clock, in seconds."""
     return type(value) in (float, int) and -1e15 < value < 1e15  # type: ignore[operator]
 
 
@@ -60,7 +60,7 @@ def as_triple(value: object) -> Triple | None:
 
 
 def claims_plainly(claim: ShotClaim) -> bool:
-    """Whether what a shot says of its hit is well formed, and every number of its kind."""
+    """True if what a shot says of its hit is well formed, and every number of its kind."""
     damage = claim.damage
     return (
         (claim.victim is None or is_count(claim.victim))
@@ -70,7 +70,7 @@ def claims_plainly(claim: ShotClaim) -> bool:
 
 
 def is_name(value: object) -> bool:
-    """Whether a client's text can be the name of something in the rules."""
+    """True if a client's text can be the name of something in the rules."""
     return type(value) is str and 0 < len(value) <= LONGEST_NAME
 
 

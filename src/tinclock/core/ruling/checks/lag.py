@@ -67,7 +67,7 @@ def _shown_at(history: PoseHistory, view: View) -> float | None:
 
 
 def _is_still(view: View) -> bool:
-    """Whether a client shows the newest snapshot that it has, and nothing moves on."""
+    """True if a client shows the newest snapshot that it has, and nothing moves on."""
     return view.from_tick == view.to_tick or view.fraction >= 1.0
 
 

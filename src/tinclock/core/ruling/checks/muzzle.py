@@ -1,4 +1,4 @@
-"""Whether a shot that passes through things can have started where it says, and what its way from the eye costs.
+"""Checks of the start of a shot that passes through things, and of the cost of its way from the eye.
 
 For other shots, and where nothing is in the way, the check is compiled: `kernels.checks.muzzle`.
 """
