@@ -17,13 +17,13 @@ from tinclock.wire import Join, Pong, encode
 EXAMPLES = Path(__file__).parent.parent / "examples"
 SHOWS = {
     "ask_a_recording": ["ruled again, the same bit for bit: True", "The shot hit nobody: the brick stopped it after",
-                        "  -> 0.03 m right of the head of entity 7", "122  upheld -> amended"],
+                        "  -> 0.03 m right of the head of entity 7", "115  upheld -> amended"],
     "bring_a_gltf": ["head: sphere, 100 %", "shot 1: upheld, head, 42.5 points", "stopped by hedge"],
     "bring_your_logs": ["'upheld':", "beryl: ", "case opened: beryl, aims at bones", "its page is case.html"],
     "friendly_match": ["the sprinkler dies by", "gorse joins team pewter", "oil_can", "server's: True"],
     "intent_driven": ["128 ticks a second: 10 shots", "the same instants at every rate: True"],
-    "pebble_sling": ["each was drawn where the server flew it: True", "pebble 7 ends", "entity 2", "ground"],
-    "review_a_case": ["opened: clover", "clover: 265 decibans, claims what no honest build claims",
+    "pebble_sling": ["each was drawn where the server flew it: True", "pebble 5 ends", "entity 2", "ground"],
+    "review_a_case": ["opened: clover", "clover: 345 decibans, claims what no honest build claims",
                       "the game is told: confirmed", "holds the decision; wrong with it: None"],
     "server_shooter": ["fires the turret: upheld", "once it is gone: denied ['foreign_actor']", "fired 20 times"],
     "three_policies": ["8 m: none misses; launch hits the chest; fading misses", "16 m: none misses; launch misses",

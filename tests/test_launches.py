@@ -101,8 +101,8 @@ def test_the_published_state_holds_what_is_in_the_air_and_events_move_it_on():
         here.referee.guide(77, None)
 
 
-def test_seven_pebbles_fly_where_each_client_draws_them():
-    """Seven pebbles fly where each client draws them."""
+def test_pebbles_fly_where_each_client_draws_them():
+    """The five pebbles of a sling fly where each client draws them."""
     here = Range(RULES, None)
     here.referee.wield(here.shooter, "pebble_sling", here.now)
     key = bytes.fromhex(here.referee.welcome("s").spread_key)

@@ -1,7 +1,7 @@
 """Play the garden matches that the shipped table of weights is made from, and the ones that judge it.
 
     python tools/calibration_matches.py made FOLDER      # 16 matches, three blatant accounts each: calibrate by these
-    python tools/calibration_matches.py judged FOLDER    # 22 matches, ten unfair accounts each, at 0.5 and at 1
+    python tools/calibration_matches.py judged FOLDER    # 16 matches, ten unfair accounts each, at 0.5 and at 1
     tinclock calibrate FOLDER/* --out src/tinclock/intake/data/weights.json --note "..."
     tinclock detection FOLDER/* --fair-histories 20000 --figures docs/screenshots
 
@@ -21,7 +21,7 @@ from tinclock.garden.truth import write_truth
 from tinclock.garden.unfair import KINDS
 
 PLAYERS, SECONDS, PROCESSES = 16, 300.0, 2
-SETS = {"made": (range(3000, 3016), 3), "judged": (range(4000, 4022), 10)}
+SETS = {"made": (range(3000, 3016), 3), "judged": (range(4000, 4016), 10)}
 """Seeds of each set, and the number of unfair accounts in each match."""
 
 
