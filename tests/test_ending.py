@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import http.client
 import json
 import signal
@@ -17,6 +18,7 @@ from test_serving import Asker, shot
 from websockets.sync.client import connect
 
 from tinclock.recordings import Recording, rerule
+from tinclock.serve import workers
 from tinclock.serve.hub import Hub
 from tinclock.serve.owning import Owner
 from tinclock.serve.workers import worker_of
@@ -65,10 +67,10 @@ class Served:
         return self.process.returncode
 
 
-@pytest.mark.parametrize("workers", [(), ("--workers", "2")], ids=["one process", "two workers"])
-def test_a_match_goes_on_in_the_next_process_after_a_sigterm(tmp_path, workers):
+@pytest.mark.parametrize("options", [(), ("--workers", "2")], ids=["one process", "two workers"])
+def test_a_match_goes_on_in_the_next_process_after_a_sigterm(tmp_path, options):
     """SIGTERM loses no match: the next process on the folder has each as it was, and rules nothing twice."""
-    first = Served(tmp_path, *workers)
+    first = Served(tmp_path, *options)
     with first.connected() as socket:
         ask = Asker(socket=socket)
         for name in NAMES:
@@ -81,7 +83,7 @@ def test_a_match_goes_on_in_the_next_process_after_a_sigterm(tmp_path, workers):
     assert first.ended() == 0
     assert not any(Recording(tmp_path / name).closed for name in NAMES)
 
-    again = Served(tmp_path, *workers)
+    again = Served(tmp_path, *options)
     with again.connected() as socket:
         ask = Asker(socket=socket)
         assert [one["match"] for one in ask("matches", "")["matches"]] == sorted(NAMES)
@@ -150,10 +152,10 @@ def test_matches_that_cannot_go_on_are_closed(tmp_path):
     Hub().close(keep=True)
 
 
-@pytest.mark.parametrize("workers", [(), ("--workers", "2")], ids=["one process", "two workers"])
-def test_a_service_that_drains_waits_for_its_matches(tmp_path, workers):
+@pytest.mark.parametrize("options", [(), ("--workers", "2")], ids=["one process", "two workers"])
+def test_a_service_that_drains_waits_for_its_matches(tmp_path, options):
     """With --at-sigterm drain no match opens any more; the service exits once the open ones have ended."""
-    served = Served(tmp_path, "--at-sigterm", "drain", *workers)
+    served = Served(tmp_path, "--at-sigterm", "drain", *options)
     with served.connected() as socket:
         ask = Asker(socket=socket)
         ask.play(NAMES[0], ticks=5)
@@ -216,3 +218,27 @@ def test_workers_that_are_still_starting_end_with_their_front(tmp_path):
             assert time.monotonic() < until
             time.sleep(0.02)
     Owner(tmp_path, patience_s=0.0).close()
+
+
+def test_a_worker_that_answers_nothing_is_ended_and_started_again(tmp_path, monkeypatch):
+    """A process that runs and answers nothing for too long is replaced; one that is still starting is left alone."""
+    monkeypatch.setattr(workers, "HANGS_S", 0.3)
+    said: list[str] = []
+    asleep = [sys.executable, "-c", "import time; time.sleep(600)"]
+    worker = workers.Worker(0, asleep, tmp_path / "s", lambda event, **_: said.append(event))
+    first = worker.process
+    try:
+        asyncio.run(worker.look())
+        assert worker.process is first  # it may take long until it listens
+        worker.well_at = time.monotonic() - 0.1
+        asyncio.run(worker.look())
+        assert worker.process is first
+        worker.well_at = time.monotonic() - 1.0
+        asyncio.run(worker.look())
+        assert said == ["worker hangs", "worker died"]
+        assert first.poll() is not None
+        assert worker.process is not first
+        assert worker.process.poll() is None
+    finally:
+        worker.process.kill()
+        worker.ended(time.monotonic() + 5.0)
