@@ -65,7 +65,6 @@ for number, mine in zip(ids, drawn, strict=True):
     met = f"the {end.part} of entity {end.victim}" if end.victim else end.surface
     print(f"pebble {number} ends after {flown:.3f} s: {met}; drawn {off * 1e6:.1f} um away")
     apart = max(apart, off)
-print(
-    f"{sum(len(ruling.hits) for ruling in rulings)} of {len(drawn)} hit; target has {referee.ledger.health(target):g} points left"
-)
+hit = sum(len(ruling.hits) for ruling in rulings)
+print(f"{hit} of {len(drawn)} hit; target has {referee.ledger.health(target):g} points left")
 print("each was drawn where the server flew it:", apart < 1e-5)

@@ -242,3 +242,19 @@ def test_a_worker_that_answers_nothing_is_ended_and_started_again(tmp_path, monk
     finally:
         worker.process.kill()
         worker.ended(time.monotonic() + 5.0)
+
+
+def test_a_request_under_way_at_a_sigterm_is_answered(tmp_path):
+    """Claims that are being ruled when the signal comes are ruled to the end, and their reply goes out."""
+    served = Served(tmp_path)
+    with served.connected() as socket:
+        Asker(socket=socket).play(ticks=40)
+        claims = [("c0", 0.64, shot(sequence)) for sequence in range(1, 1025)]
+        frame = {"do": "claims", "request": 99, "match": "m", "claims": claims, "explain": True}
+        socket.send(msgspec.msgpack.encode(frame))
+        time.sleep(0.02)  # they take some tenths of a second
+        served.signalled()
+        reply = msgspec.msgpack.decode(socket.recv())
+        assert reply["request"] == 99
+        assert len(reply["ruled"]) == 1024
+    assert served.ended() == 0
