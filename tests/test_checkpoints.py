@@ -119,6 +119,17 @@ def of_another_flush(path: Any) -> None:
     path.write_bytes(msgspec.json.encode(label) + b"\n" + rest)
 
 
+def of_other_contents(path: Any) -> None:
+    """A number is another one, although everything can still be read."""
+    import pyarrow as pa
+
+    line, _, packed = path.read_bytes().partition(b"\n")
+    data = bytearray(pa.Codec("zstd").decompress(packed, msgspec.json.decode(line)["bytes"], asbytes=True))
+    at = data.rindex(b"<f8")  # an array of numbers
+    data[at + 200] ^= 1
+    path.write_bytes(line + b"\n" + pa.Codec("zstd").compress(bytes(data), asbytes=True))
+
+
 def of_another_match(path: Any) -> None:
     """A sound state that what follows doesn't fit."""
     import pyarrow as pa
@@ -129,7 +140,9 @@ def of_another_match(path: Any) -> None:
     path.write_bytes(msgspec.json.encode(label) + b"\n" + pa.Codec("zstd").compress(data, asbytes=True))
 
 
-@pytest.mark.parametrize("damage", [None, cut_off, alter, of_another_release, of_another_flush, of_another_match])
+@pytest.mark.parametrize(
+    "damage", [None, cut_off, alter, of_other_contents, of_another_release, of_another_flush, of_another_match]
+)
 @pytest.mark.parametrize("which", ["newest", "both"])
 def test_a_recording_goes_on_from_the_newest_checkpoint_that_can_be_used(tmp_path, killed, damage, which):
     """From the newest, from the one before, or from the beginning: the match is the same one, and says how it began."""
@@ -142,6 +155,11 @@ def test_a_recording_goes_on_from_the_newest_checkpoint_that_can_be_used(tmp_pat
     rulings = recorder.rulings
     whole = damage is not None and (which == "both" or damage is of_another_match)
     assert (recorder.ruled_again == rulings) == whole
+    newest = take_up(Recording(killed), load_garden().level)
+    went_on_from = len(Recording(killed).flushes) if newest is None else newest.flushes
+    passed_over = take_up(Recording(tmp_path / "m"), load_garden().level)
+    if damage in (cut_off, alter, of_other_contents, of_another_release, of_another_flush):
+        assert passed_over is None or passed_over.flushes < went_on_from
     assert 0 < recorder.ruled_again <= rulings
     fresh = rerule(Recording(tmp_path / "m"))
     assert len(fresh.rulings) == rulings
