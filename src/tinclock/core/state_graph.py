@@ -211,8 +211,13 @@ def _dtype(name: str) -> Any:
     return np.dtype(name)
 
 
+def _each(items: Any, put: Any) -> list[Any]:
+    """Return what stands for each item. Most are plain and stand for themselves, which needs no call."""
+    return [item if type(item) in PLAIN else put(item) for item in items]
+
+
 def _pairs(held: Any, put: Any) -> list[Any]:
-    return [put(item) for pair in held.items() for item in pair]
+    return _each([item for pair in held.items() for item in pair], put)
 
 
 def _fill_pairs(held: Any, flat: list[Any]) -> None:
@@ -221,13 +226,13 @@ def _fill_pairs(held: Any, flat: list[Any]) -> None:
 
 _WRITE: Final[dict[type, Callable[[Any, Callable[[Any], Any]], list[Any]]]] = {
     int: lambda value, put: ["whole", str(value)],
-    tuple: lambda value, put: ["tuple", [put(item) for item in value]],
-    list: lambda value, put: ["list", [put(item) for item in value]],
+    tuple: lambda value, put: ["tuple", _each(value, put)],
+    list: lambda value, put: ["list", _each(value, put)],
     dict: lambda value, put: ["dict", _pairs(value, put)],
     OrderedDict: lambda value, put: ["ordered", _pairs(value, put)],
-    set: lambda value, put: ["set", [put(item) for item in value]],
-    frozenset: lambda value, put: ["frozenset", [put(item) for item in value]],
-    deque: lambda value, put: ["deque", [put(item) for item in value], value.maxlen],
+    set: lambda value, put: ["set", _each(value, put)],
+    frozenset: lambda value, put: ["frozenset", _each(value, put)],
+    deque: lambda value, put: ["deque", _each(value, put), value.maxlen],
     np.ndarray: _array,
     memoryview: lambda value, put: ["memory", put(value.obj)],
 }
