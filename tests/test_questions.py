@@ -247,7 +247,7 @@ def test_the_sample_upholds_honest_hits_inside_the_cap_and_never_on_another():
     truth = read_truth(data_file("sample-truth"))
     rows = upheld_hits(Recording(SAMPLE).rulings(), truth.screens, truth.viewers)
     every = rows["all"]
-    assert every.hits > 80
+    assert every.hits > 60
     assert every.upheld_inside / every.inside >= 0.995
     assert every.elsewhere == 0
     assert every.hits == sum(row.hits for name, row in rows.items() if name != "all")

@@ -86,12 +86,13 @@ def is_true(past: Past, ruling: tinclock.Ruling, told: str, names: dict[int, str
     hidden = min((t.least(e, reached, math.inf) for t, reached, s in rays if s for e in t.gaps), default=math.inf)
     meant = [e for e, name in names.items() if told.endswith(name) or f"of {name} was" in told]
     if found := re.match(r"the (.+) stopped (?:it|its nearest pellet) ([\d.]+) m before", told):
-        before = [
-            t.at[(t.gaps[e].min(axis=1) <= STEP_M) & (t.at > reached)].min(initial=math.inf) - reached
+        before = [  # where a ray comes within a step of the body, and where into it: a grazing one takes its time
+            [t.at[(t.gaps[e].min(axis=1) <= gap) & (t.at > reached)].min(initial=math.inf) - reached
+             for gap in (STEP_M, 0.0)]
             for t, reached, stop in rays if stop and stop.explain().replace("_", " ") == found[1]
             for e in meant if e in t.gaps
         ]  # fmt: skip
-        return any(abs(one - float(found[2])) < 0.06 for one in before)
+        return any(near_m - 0.06 < float(found[2]) < min(in_m, near_m + 0.2) + 0.06 for near_m, in_m in before)
     if found := re.fullmatch(r"the (.+) stopped (?:it|the first pellet) after ([\d.]+) m", told):
         reached, stop = next((reached, stop) for _, reached, stop in rays if stop)
         said = stop.explain().replace("_", " ") == found[1] and abs(reached - float(found[2])) <= 0.051
