@@ -15,9 +15,10 @@ from test_commands import every_command
 from test_following import copy_while_written
 
 import tinclock
-from tinclock.core.checkpoint import KINDS, checkpoint_of, referee_from
+from tinclock.core.checkpoint import KINDS, PACKED, checkpoint_of, referee_from
 from tinclock.core.errors import BadNumberError, CheckpointError
 from tinclock.core.ruling.calls import MatchCalls
+from tinclock.core.state_graph import GraphWriter
 from tinclock.garden.scenario import load_garden
 from tinclock.recordings import Recorder, Recording, rerule
 from tinclock.recordings.checkpoints import made_by, take_up
@@ -263,6 +264,25 @@ def test_a_checkpoint_of_a_strangers_makes_nothing_but_a_match(tmp_path, monkeyp
         referee_from(STRANGE[what], None)
     assert not list(tmp_path.iterdir())
     assert {kind: dict(vars(kind)) for kind in KINDS} == before
+
+
+@pytest.mark.parametrize(("what", "why"), [
+    ("a type from behind", "expected a whole number from 0"),
+    ("a method", "is no field"),
+    ("a tuple in itself", "holds itself"),
+    ("too deep", "nodes deep"),
+    ("numbers that are objects", "numbers of type"),
+])  # fmt: skip
+def test_a_strange_checkpoint_is_refused_for_its_own_reason(what, why):
+    """Each check of the reader refuses what it is there for, before another failure does."""
+    with pytest.raises(CheckpointError, match=why):
+        referee_from(STRANGE[what], None)
+
+
+def test_numbers_of_other_types_are_not_written():
+    """An array of a type that isn't part of a state is refused by the writer as well."""
+    with pytest.raises(TypeError, match="not part of a match's state"):
+        GraphWriter(KINDS, PACKED, {}, {}).graph(np.zeros(1, np.complex128))
 
 
 def test_mutated_checkpoints_make_a_match_or_one_error():

@@ -66,7 +66,7 @@ def every_command(server: MatchCalls) -> set[str]:
     server.put(1, (0.0, 0.0, 0.0))
     for tick in range(12):
         stand(server, tick, {1: 0.0, 2: 4.0})
-    launch = tinclock.LaunchClaim(1, 1, "pebble_sling", (0.0, 0.0, 1.6), (1.0, 0.0, 0.0), tinclock.View(8, 10, 0.5))
+    launch = tinclock.LaunchClaim(1, 1, "pebble_sling", (0.11, 0.0, 1.65), (1.0, 0.0, 0.0), tinclock.View(8, 10, 0.5))
     server.wield(1, "pebble_sling")
     server.rule("c-1", launch, received_at=0.19)
     referee = server if isinstance(server, tinclock.Referee) else server.referee

@@ -202,3 +202,36 @@ def test_one_who_died_on_its_own_screen_first_does_not_trade():
     ruling = here.referee.rule("s", claim, received_at=here.now)
     assert codes(ruling) == ["dead_actor"]
     assert step(ruling, "seen before its death by") < 0.0
+
+
+def test_nobody_is_repaired_who_is_dead_or_whole():
+    """Healing does nothing for the dead, and nothing for a body whose health is full."""
+    here = Range(RULES, None)
+    ledger = here.referee._pipeline.ledger
+    assert ledger.repair(here.runner, 10.0, here.now, here.shooter, "oil_can") == 0.0
+    ledger.wound(here.runner, 30.0, here.now, Blow("fall"))
+    assert ledger.repair(here.runner, 50.0, here.now, here.shooter, "oil_can") == 30.0
+    ledger.wound(here.runner, 500.0, here.now, Blow("fall"))
+    here.referee.events()
+    assert ledger.repair(here.runner, 50.0, here.now, here.shooter, "oil_can") == 0.0
+    assert (ledger.health(here.runner), here.kinds()) == (0.0, [])
+
+
+def test_a_lethal_hit_leaves_no_damage_over_time_for_the_next_life():
+    """A body that died of the hit itself doesn't burn on after it has respawned."""
+    lasting = LastingRules(damage=5.0, every_s=0.5, times=3)
+    rules = changed(RULES, "weapons", "grit_rifle", damage=500.0, lasting=lasting)
+    here = Range(rules, None)
+    assert here.shoot().hits[0].lethal
+    here.referee.spawn(here.runner, here.now + 0.1)
+    here.run(80)
+    here.referee.advance(here.now)
+    assert here.referee.ledger.health(here.runner) == 100.0
+
+
+def test_damage_over_time_is_not_applied_beside_a_server_that_applies_its_own():
+    """With enforce = "no" a hit leaves nothing behind that would be applied later."""
+    lasting = LastingRules(damage=5.0, every_s=0.5, times=3)
+    here = Range(changed(RULES, "weapons", "grit_rifle", lasting=lasting), None, match={"enforce": "no"})
+    assert here.shoot().hits
+    assert here.referee._pipeline.ledger._lasting == []

@@ -121,6 +121,15 @@ def test_lasting_damage_is_the_same_sum_after_a_leap(leap_s, times):
     assert dealt[0] == pytest.approx(0.1 * min(times, math.floor(leap_s / 0.25 + 1e-9)), abs=0.11)
 
 
+def test_a_leap_of_the_clock_costs_one_blow_and_not_one_for_each_instant():
+    """Damage over time that fell due during a leap is one event, so that an hour costs no more than a second."""
+    ledger = Range(RULES, None).referee._pipeline.ledger
+    ledger.linger(1, LastingRules(damage=0.1, every_s=0.25, times=400), 0.0, tinclock_blow())
+    before = ledger.bulletin.next
+    ledger.advance(3600.0)
+    assert ledger.bulletin.next - before < 12
+
+
 def tinclock_blow() -> Any:
     from tinclock.core.combat.ledger import Blow
 

@@ -88,6 +88,16 @@ def test_what_a_weapon_shoots_through_its_muzzle_may_pass_and_pays_for():
     assert outcomes[1] == (0.0, ["muzzle_blocked"])
 
 
+def test_a_forgiven_muzzle_behind_glass_still_shoots_from_the_eye():
+    """Where `muzzle_blocked` only amends, a weapon that pierces gets nothing by a start beyond what stops it."""
+    glass = tinclock.Surface("glass", blocks_sight=False, resistance_per_m=1000.0)
+    wall = tinclock.Level.from_boxes([[-8.6, 3, 1.2]], [[0.02, 30, 2]], surfaces=[glass])
+    here = Range(RULES, wall, consequences={"muzzle_blocked": "amend"})
+    ruling = here.shoot(origin=beyond(here))
+    assert (ruling.outcome, codes(ruling), ruling.hits) == ("amended", ["muzzle_blocked"], ())
+    assert ruling.origin == here.referee.history.eye_now(here.shooter)
+
+
 def test_a_move_does_not_pass_a_closed_door():
     """A body that reports itself on the far side of a shut door stays in front of it; an open door lets it through."""
     moving = msgspec.structs.replace(

@@ -35,7 +35,7 @@ from tinclock.recordings.past import past_of
 from tinclock.recordings.recording import Recording
 from tinclock.recordings.replay import rerule
 from tinclock.report.shot_scene import Shown, scene_of
-from tinclock.review.access import Reviewer, Sessions
+from tinclock.review.access import COOKIE, SESSION_S, Reviewer, Sessions
 from tinclock.review.app import ReviewApp
 from tinclock.review.watched import Matches, Watched
 from tinclock.review.windows import window_of
@@ -324,6 +324,42 @@ def test_a_form_needs_its_word_and_a_role(store):
         sent = token.post("/enter", data={"token": word}, headers={"origin": "http://127.0.0.1"})
         assert sent.status_code == status
     assert desk.app.desk.review.dossier("ada") == before
+
+
+def forms_of(desk: Desk, client: Browser) -> dict[str, str]:
+    """A form with the word of the browser's own session."""
+    session = desk.sessions.of(client._client.cookies)
+    return {"account": "ada", "do": "cleared", "note": "x", "csrf": session.csrf, "after": "0"}
+
+
+def test_a_reader_with_the_right_word_still_changes_nothing(store):
+    """The role is checked by itself: a read-only reviewer who knows the session's word is refused."""
+    desk = Desk(store, Reviewer("eve", "decide"), Reviewer("rob", "read", "r" * 20))
+    rob = desk.let_in("rob")
+    answer = rob.post("/case/change", data=forms_of(desk, rob), headers={"origin": "http://127.0.0.1"})
+    assert (answer.status_code, "may look, and not decide" in answer.text) == (403, True)
+
+
+@pytest.mark.parametrize("headers", [{"origin": "http://evil.example"}, {}, {"origin": "null"}])
+def test_a_form_from_another_origin_is_refused_whatever_it_carries(store, headers):
+    """The origin is checked by itself: a foreign page that knows the session's word is refused."""
+    desk = Desk(store)
+    eve = desk.let_in()
+    before = desk.app.desk.review.dossier("ada")
+    answer = eve.post("/case/change", data=forms_of(desk, eve), headers=headers)
+    assert (answer.status_code, desk.app.desk.review.dossier("ada")) == (403, before)
+
+
+def test_a_session_ends_by_itself():
+    """A cookie is worth nothing once its session's time is over."""
+    now = [1000.0]
+    sessions = Sessions([Reviewer("eve", "decide")], lambda: now[0])
+    cookies = {COOKIE: sessions.come_in(sessions.invite(sessions.reviewers[0]))}
+    assert sessions.of(cookies) is not None
+    now[0] += SESSION_S - 1.0
+    assert sessions.of(cookies) is not None
+    now[0] += 2.0
+    assert sessions.of(cookies) is None
 
 
 def test_every_answer_carries_a_policy_that_allows_no_script_of_anybody_else(store):

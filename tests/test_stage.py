@@ -48,8 +48,9 @@ def test_lies_are_said_as_they_are_given(stage):
     old = stage.shoot("ada", "bob", view=stage.view(older_s=0.4))
     assert [finding.code for finding in old.findings] == ["view_capped"]
     stage.run(0.3)
+    left = stage.health("bob")
     boasted = stage.shoot("ada", "bob", part="chest", damage=500.0)
-    assert ([finding.code for finding in boasted.findings], boasted.damage) == (["damage_differs"], 17.0)
+    assert ([finding.code for finding in boasted.findings], boasted.damage) == (["damage_differs"], min(17.0, left))
 
 
 def test_triggers_and_moves_go_on_while_time_passes(stage):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+import tomllib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,6 +17,7 @@ from tinclock.core.analysis.lethality import lethality, mortal_rigs
 from tinclock.core.errors import RulesError
 from tinclock.core.plain import Fields
 from tinclock.core.rules.contradictions import unusual_rules
+from tinclock.core.rules.strictness import overridden
 from tinclock.intake.rules_file import load_rules
 
 if TYPE_CHECKING:
@@ -64,7 +66,9 @@ def check(
 
 
 def _look(file: Path, against: str | None, distance_m: float) -> Fields:
-    report: Fields = {"file": str(file), "mistakes": [], "unusual": [], "strictness": None, "weapons": []}
+    report: Fields = {
+        "file": str(file), "mistakes": [], "unusual": [], "overrides": [], "strictness": None, "weapons": []
+    }  # fmt: skip
     try:
         rules = load_rules(file)
     except RulesError as error:
@@ -72,6 +76,7 @@ def _look(file: Path, against: str | None, distance_m: float) -> Fields:
         return report
     report["strictness"] = rules.strictness
     report["unusual"] = unusual_rules(rules)
+    report["overrides"] = overridden(tomllib.loads(file.read_text("utf-8")))
     rigs = mortal_rigs(rules)
     if against is not None and against not in rigs:
         known = ", ".join(rigs) or "none"
@@ -98,7 +103,8 @@ def _print(console: Console, report: Fields, quiet: bool) -> None:
         verdict += f", {counted(len(odd), 'unusual setting', 'unusual settings')}" if odd else ", nothing unusual"
     console.print(f"[bold]{escape(report['file'])}[/]: [{colour}]{verdict}[/]", highlight=False, soft_wrap=True)
     grid = Table.grid(padding=(0, 1, 0, 0))
-    for mark, style, lines in (("x", "red", mistakes), ("~", "yellow", odd)):
+    overrides = [f"{line}: this key overrides the profile" for line in report["overrides"]]
+    for mark, style, lines in (("x", "red", mistakes), ("~", "yellow", odd), ("i", "cyan", overrides)):
         for line in lines:
             grid.add_row(f"  [{style}]{mark}[/]", escape(line))
     if grid.row_count:

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
+from tinclock.core.kernels.checks.move import MOST_PAUSE_S
 from tinclock.core.kernels.rows import MOST_PLACES, MOVED, PLACE_FIELDS, PLACES_FROM
 from tinclock.core.packed import Number, Row
 
 if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
+
+
+USUAL_S: Final = 1.0 / 16.0
+"""How far apart a client's reports are taken to be until it has sent some."""
 
 
 class AcceptedPosition(Row):
@@ -26,7 +31,8 @@ class AcceptedPosition(Row):
     def __init__(self, position: Triple, now: float) -> None:
         super().__init__(PLACES_FROM + MOST_PLACES * PLACE_FIELDS)
         self.numbers[MOVED.client_time] = math.nan
-        self.clock_at = now
+        self.numbers[MOVED.interval_s], self.numbers[MOVED.silence_s] = USUAL_S, MOST_PAUSE_S
+        self.numbers[MOVED.reported_at] = self.clock_at = now
         self.put(position, now)
 
     @property
@@ -39,7 +45,9 @@ class AcceptedPosition(Row):
         """The server puts the body somewhere: it begins from rest."""
         row = self.numbers
         row[MOVED.x], row[MOVED.y], row[MOVED.z] = position
-        row[MOVED.velocity_x] = row[MOVED.velocity_y] = row[MOVED.velocity_z] = 0.0
+        for field in (MOVED.velocity_x, MOVED.velocity_y, MOVED.lead_x, MOVED.lead_y, MOVED.lead_z, MOVED.owed_m):
+            row[field] = 0.0
+        row[MOVED.has_ground], row[MOVED.stands], row[MOVED.rise_m_s] = math.nan, 0.0, 0.0
         at = PLACES_FROM + PLACE_FIELDS * (int(row[MOVED.past]) % MOST_PLACES)
         row[at], row[at + 1], row[at + 2], row[at + 3] = now, *position
         row[MOVED.past] += 1.0

@@ -38,6 +38,18 @@ class Contact(NamedTuple):
     part_row: int
 
 
+class Awaited(NamedTuple):
+    """An impact that a client claimed of what the server has not flown so far yet.
+
+    sequence : of the claim; at : server time of the impact; victim, part : whom it names
+    """
+
+    sequence: int
+    at: float
+    victim: int
+    part: str | None
+
+
 class Impact(Struct, frozen=True, gc=False):
     """What a projectile hit: at a server time, where, whom (0: the level), in which part."""
 
@@ -53,9 +65,9 @@ class Projectile:
 
     __slots__ = (
         "actor",
+        "awaited",
         "bounces",
         "charge",
-        "claimed",
         "connection",
         "ended_at",
         "impacts",
@@ -83,8 +95,8 @@ class Projectile:
         self.bounces = self.passed = self.target = 0
         self.impacts: list[Impact] = []
         self.pending: list[Impact] = []
-        self.claimed = False
-        """True if its owner's client claimed its impact before the server had flown so far."""
+        self.awaited: list[Awaited] = []
+        """Impacts that its owner's client claimed before the server had flown so far."""
         self.over = ""
 
     def __getstate__(self) -> tuple[Participant, Connection, Weapon, bytes]:
@@ -109,13 +121,13 @@ class Projectile:
 
 _PACKED: Final = (
     "number", "row", "sequence", "charge", "started", "ended_at", "origin", "velocity", "bounces", "passed", "target",
-    "claimed", "over", "impacts",
+    "awaited", "over", "impacts",
 )  # fmt: skip
 _Place = tuple[float, float, float]
 _ENCODE: Final = msgspec.msgpack.Encoder().encode
 _DECODE: Final = msgspec.msgpack.Decoder(
     tuple[
-        int, int, int, float, float, float, _Place, _Place, int, int, int, bool, str, list[Impact], list[int]
+        int, int, int, float, float, float, _Place, _Place, int, int, int, list[Awaited], str, list[Impact], list[int]
     ]
 ).decode  # fmt: skip
 
@@ -205,13 +217,6 @@ class Flights:
     def flown_to(self, one: Projectile) -> float:
         """The server time up to which it was flown."""
         return float(self.rows[one.row, layout.DONE])
-
-    def foresee(self, one: Projectile, until: float) -> Contact | None:
-        """What it would meet up to a server time if nobody moved on from the newest poses; changes nothing."""
-        row = self.rows[one.row].copy()
-        met = self.fly([one], until)
-        self.rows[one.row] = row
-        return met[0][1] if met else None
 
     def guide(self, one: Projectile, entity: int) -> None:
         """Give what homes its target; 0 for none."""

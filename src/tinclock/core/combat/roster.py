@@ -274,6 +274,7 @@ class Roster:
         )
         shape = self.rules.rigs[rig]
         actor.blocks_only = shape.blocks_only
+        actor.numbers[BODY.flies] = shape.flies
         actor.numbers[BODY.passable] = shape.blocks_only and shape.resistance_per_m is not None
         if team:
             actor.numbers[BODY.team] = self._teams.setdefault(team, len(self._teams) + 1)

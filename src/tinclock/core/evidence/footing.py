@@ -13,47 +13,75 @@ if TYPE_CHECKING:
     from tinclock.core.rules.ruleset import Rules
 
 _SHOOTING = ("kind", "interval_s", "range_m", "pellets", "automatic", "flight", "penetration", "zones")
-"""What decides how often fair players hit, and when they shoot. How much it hurts doesn't."""
+"""Fields that decide how often fair players hit, and when they shoot. Damage doesn't."""
 _HANDLING = ("magazine", "reserve", "reload_s", "draw_s", "charge_s")
 _SPREAD = ("spread", "recoil")
+_ALLOWANCES: Final = {
+    "view": (
+        "early_allowance_s", "late_allowance_s", "order_allowance_s", "jitter_factor", "lag_allowance_s",
+        "sends_every_s", "two_faced_s",
+    ),
+    "muzzle": ("reach_m", "steady_m"),
+    "cadence": ("allowance_s", "most_skipped"),
+    "movement": ("allowance_m", "rounding_m", "skin_m", "time_allowance_s", "teleport_m"),
+}  # fmt: skip
+"""Keys that say how much of honest jitter and rounding is forgiven: smaller values keep a table valid."""
+AT_MOST = "at most "
 
 
 def footing_of(rules: Rules) -> dict[str, str]:
-    """What decides how often findings come to fair players and how well the best of them do, name by name.
+    """Return the settings that decide how often fair players have findings, and how well the best of them play.
 
-    Numbers that a person can read, and digests of whole tables.
+    Readable numbers, and digests of whole tables. Of an allowance, the calibrated value and every smaller one will do.
     """
 
     def of_weapons(fields: tuple[str, ...]) -> str:
         return _digest({name: {field: getattr(one, field) for field in fields} for name, one in rules.weapons.items()})
 
-    return {
+    out = {
         "tick rate": f"{rules.match.tick_rate_hz:g} Hz",
         "snapshots": f"every {rules.match.snapshot_every} ticks",
         "weapons": of_weapons(_SHOOTING),
         "magazines and reloading": of_weapons(_HANDLING),
         "spread": of_weapons(_SPREAD),
-        "views": _digest(rules.view),
-        "muzzle and cadence": _digest([rules.muzzle, rules.cadence]),
-        "movement": _digest(rules.movement),
+        "view.max_rewind_s": f"{rules.view.max_rewind_s:g}",
+        "movement": _digest(_abilities(rules)),
     }
+    for table, keys in _ALLOWANCES.items():
+        values = getattr(rules, table)
+        out |= {f"{table}.{key}": f"{AT_MOST}{getattr(values, key):g}" for key in keys if values is not None}
+    return out
+
+
+def _abilities(rules: Rules) -> Any:
+    """The rules' movement without its allowances: what a body can do."""
+    if rules.movement is None:
+        return None
+    table = msgspec.to_builtins(rules.movement)
+    return {key: value for key, value in table.items() if key not in _ALLOWANCES["movement"]}
 
 
 def differences(footing: Mapping[str, str], rules: Rules) -> tuple[str, ...]:
-    """What of a match's rules isn't as it was where a table was made; nothing for a table that doesn't say."""
+    """Return the settings of a match that its table of weights doesn't cover."""
     here = footing_of(rules)
-    return tuple(name for name, value in footing.items() if here.get(name) != value)
+    return tuple(name for name, value in footing.items() if not _covers(value, here.get(name)))
+
+
+def _covers(calibrated: str, here: str | None) -> bool:
+    if here is None or not (calibrated.startswith(AT_MOST) and here.startswith(AT_MOST)):
+        return calibrated == here
+    return float(here.removeprefix(AT_MOST)) <= float(calibrated.removeprefix(AT_MOST))
 
 
 MUTES: Final = {
     "spread": frozenset({"hit_share", "head_share", "damage_in_sight"}),
     "magazines and reloading": frozenset({"no_ammunition", "reloading", "not_drawn", "damage_in_sight"}),
 }
-"""What hangs on some differences alone. All others leave no calibrated number standing."""
+"""Kinds of evidence that depend on one setting only. Any other difference mutes all calibrated kinds."""
 
 
 def muted_by(unlike: tuple[str, ...], calibrated: Collection[str]) -> frozenset[str]:
-    """Which calibrated kinds say nothing where a match's rules differ so."""
+    """Return the calibrated kinds that such differences mute."""
     everything = frozenset(calibrated)
     return frozenset().union(*(MUTES.get(name, everything) for name in unlike))
 

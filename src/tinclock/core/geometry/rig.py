@@ -74,6 +74,7 @@ class Rig:
             (0, (0.0, 0.0, 0.0)) if rules.eye is None else (index[rules.eye.bone], rules.eye.at)
         )
         self.blocks_only = rules.blocks_only
+        self.flies = rules.flies
         self.resistance_per_m = float("inf") if rules.resistance_per_m is None else rules.resistance_per_m
         self.passable = self.blocks_only and rules.resistance_per_m is not None
 

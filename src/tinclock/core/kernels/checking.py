@@ -12,6 +12,7 @@ from typing import Final, NamedTuple
 from numba import carray
 
 from tinclock.core.kernels.cast import first_on_path_in, first_part
+from tinclock.core.kernels.checks.ground import check_fall
 from tinclock.core.kernels.checks.lag import check_faces, check_lag
 from tinclock.core.kernels.checks.move import (
     check_clock,
@@ -20,7 +21,6 @@ from tinclock.core.kernels.checks.move import (
     check_reported,
     check_speed,
     check_turn,
-    check_walls,
     commit_move,
 )
 from tinclock.core.kernels.checks.muzzle import check_muzzle, view_of
@@ -35,6 +35,7 @@ from tinclock.core.kernels.checks.sender import (
     check_trade,
 )
 from tinclock.core.kernels.checks.view import check_view, check_view_order
+from tinclock.core.kernels.checks.walls import check_walls
 from tinclock.core.kernels.checks.weapon import (
     check_cadence,
     check_charge,
@@ -105,6 +106,7 @@ class CheckNumbers(NamedTuple):
     leap: int
     speed: int
     turn: int
+    fall: int
     walls: int
     moving: int
     """No check: commits the move."""
@@ -194,6 +196,8 @@ def _moved(f, which):
         return check_speed(f)
     if which == CHECK.turn:
         return check_turn(f)
+    if which == CHECK.fall:
+        return check_fall(f)
     if which == CHECK.walls:
         return check_walls(f)
     if which == CHECK.moving:

@@ -136,7 +136,7 @@ def commit_usual(f):
             _take(f, victim, amount)
             out[FOUND.after] = victim[BODY.health]
     out[FOUND.became], out[FOUND.amount] = became, amount
-    settle(f.held, f.weapon, f.now + f.rules[RULES.cadence_allowance_s])
+    settle(f.held, f.weapon, f.now + f.found[FOUND.early_s])
     spend(f.held, f.weapon, f.now, out[FOUND.charge])
     f.held[HELD.shots] += 1.0
     f.line[LINE.newest_view_time] = max(f.line[LINE.newest_view_time], out[FOUND.view_time])

@@ -121,6 +121,7 @@ class MeasureNumbers(NamedTuple):
     way_over_ground: int
     way_upright: int
     change_of_velocity: int
+    height: int
     wall_on_the_way: int
     accepted_way: int
 
@@ -160,7 +161,9 @@ class FindingNumbers(NamedTuple):
     fast_clock: int
     teleport: int
     too_fast: int
+    catching_up: int
     too_sharp: int
+    not_falling: int
     through_wall: int
 
 

@@ -11,11 +11,13 @@ from typing import Final
 
 from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.memory import float64_at
+from tinclock.core.tolerances import TOLERANCES
 
 TICK, TIME, SENT_AT, SLOT = 0, 1, 2, 3
 SNAPSHOT_FIELDS: Final = 4
 TICK_SLOT: Final = 2
 TICK_FIELDS: Final = 3
+_SAME_S: Final = TOLERANCES.time_s
 
 
 @inner
@@ -39,6 +41,17 @@ def spacing_of(snapshots, count):
     if count < 2:
         return 0.0
     return (snapshots[SNAPSHOT_FIELDS * (count - 1) + TIME] - snapshots[TIME]) / (count - 1)
+
+
+@inner
+def waits_for_tick(ticks, count, now):
+    """A tick's length, seconds, where what arrives is stamped once a tick: a whole number after the last; else 0."""
+    if count < 2:
+        return 0.0
+    last = ticks[TICK_FIELDS * (count - 1) + TIME]
+    spacing = last - ticks[TICK_FIELDS * (count - 2) + TIME]
+    after = (now - last) / spacing
+    return spacing if abs(after - round(after)) * spacing <= _SAME_S else 0.0
 
 
 @inner

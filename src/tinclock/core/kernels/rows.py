@@ -26,11 +26,18 @@ class LineFields(NamedTuple):
     extrapolate_s: int
     samples: int
     """Answers in its clock's window."""
+    asked: int
+    """Pings that it was sent."""
     answers: int
     offset_s: int
     round_trip_s: int
     least_round_trip_s: int
     jitter_s: int
+    pong_at: int
+    """Server time of the last answer, and how far apart answers come, on average over the last few."""
+    pong_every_s: int
+    pong_late_s: int
+    """How much later than that the last answer came."""
     pong_trip: int
     """Of what pongs say of the trip up: the least, how many, the time between first and last, and where they lie."""
     pong_trips: int
@@ -67,8 +74,34 @@ class MovedFields(NamedTuple):
     y: int
     z: int
     velocity_x: int
+    """Of the body that keeps to the rules, over ground, on average over the last report."""
     velocity_y: int
-    velocity_z: int
+    lead_x: int
+    """How far the accepted place is ahead of the body that keeps to the rules."""
+    lead_y: int
+    lead_z: int
+    spare_m: int
+    """What is left of the allowance for turns."""
+    extra_s: int
+    """More than the last report said that its way took."""
+    step_s: int
+    """How long the last report's way took."""
+    has_ground: int
+    """1: the level has ground under the place where the server put it; 0: none, so it doesn't fall; NaN: unknown."""
+    stands: int
+    """1: something carries it."""
+    rise_m_s: int
+    """Off the ground: the fastest that it may rise."""
+    reported_at: int
+    """Server time of the last report, and how far apart they come, on average over the last few."""
+    interval_s: int
+    silence_s: int
+    """What is left for pauses of the line, and what of the last ones waits for the reports that they held up."""
+    held_up_s: int
+    too_early_s: int
+    """How much time was cut off its reports lately."""
+    owed_m: int
+    """The way that it may still make up after a pause that its line doesn't explain."""
     client_time: int
     """Of the last report; NaN before the first."""
     clock_at: int
@@ -91,6 +124,8 @@ class BodyFields(NamedTuple):
     blocks_only: int
     passable: int
     """1: it only blocks, and shots that penetrate pass through it."""
+    flies: int
+    """1: it doesn't fall."""
     life_epoch: int
     """How often it had been cut when this life began."""
     dead: int
@@ -166,6 +201,7 @@ class RulesFields(NamedTuple):
     snapshot_every: int
     cadence_allowance_s: int
     muzzle_reach_m: int
+    muzzle_steady_m: int
     trade_window_s: int
     zone_depth_m: int
     spares_friends: int
@@ -180,7 +216,16 @@ class RulesFields(NamedTuple):
     centre_up_m: int
     teleport_m: int
     allowance_m: int
+    rounding_m: int
+    skin_m: int
     time_allowance_s: int
+    gravity_m_s2: int
+    jump_m_s: int
+    """How fast it leaves the ground."""
+    step_m: int
+    zones: int
+    """Address of the boxes in which a body doesn't fall, six float64 each, and how many there are."""
+    zone_count: int
     restless_is_noted: int
     """1: a view that strays from the tracked lag is only noted, and ruled where it is."""
 
@@ -274,7 +319,26 @@ class FoundFields(NamedTuple):
     place_y: int
     place_z: int
     seconds: int
-    """That a move report may use."""
+    """That a move report may use, counted from this server time."""
+    clock_from: int
+    clock_until: int
+    too_early_s: int
+    extra_s: int
+    """More than the report says that its way took; and what of a pause of the line waits for other reports."""
+    held_up_s: int
+    owed_m: int
+    model_x: int
+    """Where the body that keeps to the rules gets to, how fast over ground, and what of the spare way it took."""
+    model_y: int
+    model_z: int
+    model_vx: int
+    model_vy: int
+    spent_m: int
+    has_ground: int
+    """As in the body's own row; and whether something carried it before this report, and does after it."""
+    stood: int
+    stands: int
+    rise_m_s: int
     leapt: int
     heard: int
     """1: what it says of its lag can be true; 2: and the ring that keeps such needs more room."""
@@ -284,6 +348,11 @@ class FoundFields(NamedTuple):
     """1: Python was asked on the way, so that it commits the claim as well."""
     became: int
     """What became of a claim that the kernel committed or refused, see `committing`; 0 where it is left to Python."""
+    muzzle_m: int
+    """How far the shot starts from the eye's way, and how far it may."""
+    muzzle_limit_m: int
+    early_s: int
+    """How much sooner than it is ready the weapon may fire."""
     reached_m: int
     why: int
     """Why a hit did nothing, see `committing`."""

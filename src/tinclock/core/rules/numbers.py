@@ -2,23 +2,36 @@
 
 from __future__ import annotations
 
+from math import sqrt
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from tinclock.core.kernels.rows import RULES
-from tinclock.core.packed import Row
+from tinclock.core.packed import Row, address_of
 
 if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from tinclock.core.plain import Fields
     from tinclock.core.rules.ruleset import Rules
 
 
 class RuleNumbers(Row):
     """Some rules' numbers. restless_is_noted : whether a view that strays from the tracked lag is only noted"""
 
-    __slots__ = ()
+    __slots__ = ("_zones",)
+    _zones: NDArray[np.float64]
 
     def __init__(self, rules: Rules, *, restless_is_noted: bool = False) -> None:
         super().__init__(len(RULES))
         self.take(rules, restless_is_noted=restless_is_noted)
+
+    def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
+        """Come back from a checkpoint: the zones lie elsewhere now."""
+        super().__setstate__(state)
+        if self.numbers[RULES.zone_count]:
+            self.numbers[RULES.zones] = address_of(self._zones)
 
     def take(self, rules: Rules, *, restless_is_noted: bool) -> None:
         """Hold the numbers of other rules from now on."""
@@ -32,7 +45,8 @@ class RuleNumbers(Row):
         row[RULES.two_faced_s] = view.two_faced_s
         row[RULES.tick_rate_hz], row[RULES.snapshot_every] = rules.match.tick_rate_hz, rules.match.snapshot_every
         row[RULES.cadence_allowance_s] = rules.cadence.allowance_s
-        row[RULES.muzzle_reach_m], row[RULES.trade_window_s] = rules.muzzle.reach_m, rules.harm.trade_window_s
+        row[RULES.muzzle_reach_m], row[RULES.muzzle_steady_m] = rules.muzzle.reach_m, rules.muzzle.steady_m
+        row[RULES.trade_window_s] = rules.harm.trade_window_s
         row[RULES.zone_depth_m] = rules.match.zone_depth_m
         row[RULES.spares_friends] = rules.harm.friendly_fire == "none" or rules.harm.friendly_share == 0.0
         movement = rules.movement
@@ -42,5 +56,14 @@ class RuleNumbers(Row):
             row[RULES.up_m_s], row[RULES.down_m_s] = movement.up_m_s, movement.down_m_s
             row[RULES.radius_m], row[RULES.centre_up_m] = movement.radius_m, movement.centre_up_m
             row[RULES.teleport_m], row[RULES.allowance_m] = movement.teleport_m, movement.allowance_m
-            row[RULES.time_allowance_s] = movement.time_allowance_s
+            row[RULES.time_allowance_s], row[RULES.rounding_m] = movement.time_allowance_s, movement.rounding_m
+            row[RULES.skin_m] = movement.skin_m
+            row[RULES.gravity_m_s2], row[RULES.step_m] = movement.gravity_m_s2, movement.step_m
+            jump_m_s = (
+                movement.up_m_s if movement.jump_m is None else sqrt(2.0 * movement.gravity_m_s2 * movement.jump_m)
+            )
+            row[RULES.jump_m_s], row[RULES.zone_count] = jump_m_s, len(movement.free_zones)
+            if movement.free_zones:
+                self._zones = np.array([(*zone.low, *zone.high) for zone in movement.free_zones], np.float64)
+                row[RULES.zones] = address_of(self._zones)
         row[RULES.restless_is_noted] = restless_is_noted

@@ -46,7 +46,7 @@ LARGEST: Final[dict[type[Struct], dict[str, tuple[float, Unit]]]] = {
         "order_allowance_s": (1.0, SECONDS), "lag_allowance_s": (0.5, SECONDS), "sends_every_s": (1.0, SECONDS),
         "two_faced_s": (0.5, SECONDS),
     },
-    MuzzleRules: {"reach_m": (5.0, METRES)},
+    MuzzleRules: {"reach_m": (5.0, METRES), "steady_m": (5.0, METRES)},
     CadenceRules: {"allowance_s": (1.0, SECONDS)},
     HarmRules: {"spawn_shield_s": (60.0, SECONDS), "trade_window_s": (2.0, SECONDS)},
     ScoreRules: {"assist_window_s": (300.0, SECONDS), "credit_window_s": (300.0, SECONDS)},
@@ -54,6 +54,8 @@ LARGEST: Final[dict[type[Struct], dict[str, tuple[float, Unit]]]] = {
         "speed_m_s": (150.0, SPEED), "up_m_s": (150.0, SPEED), "down_m_s": (300.0, SPEED), "radius_m": (5.0, METRES),
         "acceleration_m_s2": (2000.0, PUSH), "centre_up_m": (10.0, METRES), "teleport_m": (100.0, METRES),
         "allowance_m": (2.0, METRES), "time_allowance_s": (2.0, SECONDS),
+        "rounding_m": (0.5, METRES), "skin_m": (0.5, METRES),
+        "gravity_m_s2": (100.0, PUSH), "jump_m": (30.0, METRES), "step_m": (2.0, METRES),
     },
     WeaponRules: {
         "interval_s": (30.0, SECONDS), "range_m": (4000.0, METRES), "reload_s": (30.0, SECONDS),

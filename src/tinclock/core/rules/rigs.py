@@ -67,6 +67,8 @@ class RigRules(Table, frozen=True, kw_only=True):
     """What it looks from; only a rig that blocks and does nothing else can go without."""
     blocks_only: bool = False
     """Stops shots and takes no damage: a door, a lift, an unbreakable shield."""
+    flies: bool = False
+    """Nothing pulls it down, where clients report moves."""
     resistance_per_m: NotNegative | None = None
     """With `blocks_only`: what a metre of it costs a shot that penetrates; without it, everything stops."""
     health: Positive | None = None

@@ -12,7 +12,7 @@ from msgspec import field
 
 from tinclock.core.findings import Consequence
 from tinclock.core.rules.rigs import RigRules
-from tinclock.core.rules.tables import Count, Name, NotNegative, Positive, Share, Table
+from tinclock.core.rules.tables import Count, Name, NotNegative, Point, Positive, Share, Table
 from tinclock.core.rules.weapons import ItemRules, WeaponRules
 
 Strictness = Literal["lenient", "standard", "strict"]
@@ -43,7 +43,10 @@ class MuzzleRules(Table, frozen=True, kw_only=True):
     """Where a shot may start."""
 
     reach_m: Positive = 0.6
-    """How far from the shooter's eye (as the server has it) a shot may start."""
+    """How far from the shooter's eye (as the server has it) a shot may start, however fast it walks."""
+    steady_m: Positive = 0.1
+    """How far beside the way of the shooter's eye a shot may start (default 0.1). A larger value lets shots start round
+    corners; a value shorter than a gun's barrel moves fair shots to the eye."""
 
 
 class CadenceRules(Table, frozen=True, kw_only=True):
@@ -116,6 +119,15 @@ class ScoreRules(Table, frozen=True, kw_only=True):
     """True if the row of one who left stays on the board."""
 
 
+class ZoneRules(Table, frozen=True, kw_only=True):
+    """An upright box."""
+
+    low: Point
+    """Its least corner."""
+    high: Point
+    """Its greatest corner."""
+
+
 class MovementRules(Table, frozen=True, kw_only=True):
     """What a body can do, for servers that let clients report where they are."""
 
@@ -134,9 +146,21 @@ class MovementRules(Table, frozen=True, kw_only=True):
     teleport_m: Positive = 3.0
     """A leap between two reports that no speed explains is refused as a whole from this length on."""
     allowance_m: NotNegative = 0.05
-    """How far beyond its speed a body may get in one report (rounding, steps, slopes)."""
+    """How far ahead of its fastest way a body may get, in total; turns get it back by walking."""
+    rounding_m: NotNegative = 0.002
+    """How coarsely clients round the places that they report."""
+    skin_m: NotNegative = 0.02
+    """How far clients keep a standing body off the ground, and how deep they let it lean into a wall."""
     time_allowance_s: NotNegative = 0.25
-    """How far a client's time may run ahead of the server's, in total (packets that bunch)."""
+    """How far a client's time may run ahead of the server's, in total, where the jitter of its line explains it."""
+    gravity_m_s2: NotNegative = 9.81
+    """How fast bodies fall where the level has ground; 0 where nothing falls."""
+    jump_m: NotNegative | None = None
+    """How high a body jumps; without it as high as `up_m_s` carries it."""
+    step_m: NotNegative = 0.4
+    """The highest stair that a body walks up or down."""
+    free_zones: list[ZoneRules] = field(default_factory=list)
+    """Ladders, lifts and water: boxes in which bodies don't fall."""
 
 
 class StatusRules(Table, frozen=True, kw_only=True):

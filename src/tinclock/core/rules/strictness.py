@@ -14,7 +14,7 @@ from tinclock.core.plain import Fields
 PROFILES: Final[dict[str, dict[str, Fields]]] = {
     "lenient": {
         "view": {"late_allowance_s": 0.2, "order_allowance_s": 0.2, "jitter_factor": 8.0, "lag_allowance_s": 0.02},
-        "muzzle": {"reach_m": 1.5},
+        "muzzle": {"reach_m": 1.5, "steady_m": 1.5},
         "cadence": {"allowance_s": 0.3},
         "movement": {"allowance_m": 0.5, "time_allowance_s": 0.6, "teleport_m": 6.0},
         "status": {"health_slack": 10.0, "ammunition_slack": 5.0, "position_slack_m": 3.0},
@@ -30,6 +30,19 @@ PROFILES: Final[dict[str, dict[str, Fields]]] = {
     },
 }
 """By profile, by table, by key: what differs from the defaults of the types."""
+
+
+def overridden(tables: Fields) -> list[str]:
+    """Return the keys of a file that override its profile, as "cadence.allowance_s = 0.3 (strict: 0.08)"."""
+    strictness = tables.get("strictness", "standard")
+    profile = PROFILES.get(strictness, {}) if isinstance(strictness, str) else {}
+    out = []
+    for table, defaults in profile.items():
+        given = tables.get(table)
+        for key, value in given.items() if isinstance(given, dict) else ():
+            if key in defaults and value != defaults[key]:
+                out.append(f"{table}.{key} = {value} ({strictness}: {defaults[key]})")
+    return out
 
 
 def with_profile(tables: Fields) -> Fields:

@@ -24,6 +24,6 @@ def follow_its_client(ruling: Ruling, claim: object, actor: Participant) -> None
     place = as_triple(claim.position)
     if place is not None:
         row = accepted.numbers
-        speed = row[MOVED.velocity_x], row[MOVED.velocity_y], row[MOVED.velocity_z]
+        speed = row[MOVED.velocity_x], row[MOVED.velocity_y]
         accepted.put(place, ruling.received_at)
-        row[MOVED.velocity_x], row[MOVED.velocity_y], row[MOVED.velocity_z] = speed
+        row[MOVED.velocity_x], row[MOVED.velocity_y] = speed

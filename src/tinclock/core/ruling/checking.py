@@ -201,6 +201,8 @@ class Checking:
             ask = order.asked[place]
             if ask is not None and self.denies(ask, claim, work):
                 return False
+            if work.starts_at_eye():  # casts that follow begin there too
+                found[FOUND.starts_at_eye] = 1.0
             check_claims(at, 0, 1, place + 1)
             place = int(found[FOUND.place])
         if asked:

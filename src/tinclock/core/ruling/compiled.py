@@ -55,6 +55,7 @@ CLOCK: Final = Compiled(CHECK.clock)
 LEAP: Final = Compiled(CHECK.leap)
 SPEED: Final = Compiled(CHECK.speed)
 TURN: Final = Compiled(CHECK.turn)
+FALL: Final = Compiled(CHECK.fall)
 WALLS: Final = Compiled(CHECK.walls)
 MOVING: Final = Compiled(CHECK.moving)
 """No check: commits the move."""

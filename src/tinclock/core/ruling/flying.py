@@ -20,7 +20,7 @@ from tinclock.core.timeline.views import View
 from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
-    from tinclock.core.combat.flights import Contact, Projectile
+    from tinclock.core.combat.flights import Awaited, Contact, Projectile
     from tinclock.core.geometry.rig import Part
     from tinclock.core.ruling.work import World
     from tinclock.core.vectors import Triple
@@ -85,6 +85,7 @@ def fly_all(world: World, until: float) -> list[HarmWork]:
     for late in [one for one in flights.live.values() if until - flights.flown_to(one) > CATCH_UP_S]:
         end_flight(world, late, until, "clock leapt", flights.position_at(late, flights.flown_to(late)))
     _drop_those_of_the_dead(world, until)
+    done += [work for one in flights.live.values() if one.awaited for work in _overdue(world, one)]
     waiting = [(contact.at, one.number, contact) for one, contact in flights.fly(flights.live.values(), until)]
     heapq.heapify(waiting)
     while waiting:
@@ -96,6 +97,9 @@ def fly_all(world: World, until: float) -> list[HarmWork]:
         work = work_of(world, one, at)
         react(one, contact, work)
         done.append(work)
+        if one.over:
+            done += _unmet(world, one, one.awaited)
+            one.awaited.clear()
         _drop_those_of_the_dead(world, at)
         if not one.over:
             waiting_for = flights.fly([one], until)
@@ -110,6 +114,46 @@ def _drop_those_of_the_dead(world: World, at: float) -> None:
     for one in list(world.flights.live.values()):
         if one.actor.entity in world.ledger.dead and one.flight.when_owner_dies == "remove":
             end_flight(world, one, at, "owner died")
+
+
+def claimed_words(victim: int, flown_s: float) -> str:
+    """An impact claim, in words."""
+    return f"claimed entity {victim} after {flown_s:.3f} s"
+
+
+def _overdue(world: World, one: Projectile) -> list[HarmWork]:
+    """The claims of impacts at times that the flight has passed by now."""
+    passed = world.flights.flown_to(one) - one.flight.claim_time_s
+    late = [claim for claim in one.awaited if claim.at < passed]
+    one.awaited = [claim for claim in one.awaited if claim.at >= passed]
+    return _unmet(world, one, late)
+
+
+def _unmet(world: World, one: Projectile, claims: list[Awaited]) -> list[HarmWork]:
+    """What is found of claims that came before the server's flight, which then met nobody at their time."""
+    out = []
+    for claim in claims:
+        work = work_of(world, one, min(claim.at, world.flights.flown_to(one)))
+        work.sequence = claim.sequence
+        work.steps.append(Measure.IMPACT_OF_THE_SERVERS_OWN.step("none", "one"))
+        work.findings.append(work.find("no_impact", detail=claimed_words(claim.victim, claim.at - one.started)))
+        out.append(work)
+    return out
+
+
+def _met_as_claimed(one: Projectile, contact: Contact, work: HarmWork, entity: int, part: str) -> bool:
+    """True if the owner's client claimed this impact before the server got there; what differs is found."""
+    near = [claim for claim in one.awaited if abs(claim.at - contact.at) <= one.flight.claim_time_s]
+    if not near:
+        return False
+    claim = min(near, key=lambda item: abs(item.at - contact.at))
+    one.awaited.remove(claim)
+    if claim.victim != entity:
+        detail = f"claimed entity {claim.victim}, found {entity}"
+        work.findings.append(work.find("victim_differs", detail=detail))
+    elif claim.part is not None and claim.part != part:
+        work.findings.append(work.find("part_differs", detail=f"claimed {claim.part[:40]!a}, found {part}"))
+    return True
 
 
 def react(one: Projectile, contact: Contact, work: HarmWork) -> None:
@@ -189,7 +233,8 @@ def _meet_body(one: Projectile, contact: Contact, work: HarmWork, position: Trip
     if rules.near_m is not None:
         _finish(one, work, position, "near", bursts=True, met=met)
         return
-    claimed = rules.impacts == "claimed" and one.connection.name != "" and not solid and not one.claimed
+    expected = not solid and _met_as_claimed(one, contact, work, entity, part.name)
+    claimed = rules.impacts == "claimed" and one.connection.name != "" and not solid and not expected
     if solid:
         pass
     elif claimed:

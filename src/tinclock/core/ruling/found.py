@@ -80,4 +80,5 @@ _DETAILS: Final[dict[int, Callable[[Context, float], str]]] = {
     FINDING.too_fast: lambda context, seconds: (
         f"upright in {-seconds:.3f} s" if math.copysign(1.0, seconds) < 0.0 else f"in {seconds:.3f} s"
     ),
+    FINDING.catching_up: lambda context, seconds: f"in {seconds:.3f} s",
 }

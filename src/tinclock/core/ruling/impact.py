@@ -5,28 +5,29 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from tinclock.core.combat.flights import Impact
-from tinclock.core.kernels import sweep
+from tinclock.core.combat.flights import Awaited
 from tinclock.core.ruling.checks.form import as_triple
-from tinclock.core.ruling.flying import burst_there, harm_directly, work_of
+from tinclock.core.ruling.flying import burst_there, claimed_words, harm_directly, work_of
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.work import HarmWork
 
 if TYPE_CHECKING:
-    from tinclock.core.combat.flights import Projectile
+    from tinclock.core.combat.flights import Impact, Projectile
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.claims import ImpactClaim
 
 
 MOST_AHEAD_S = 0.25
 """A claim is never held against more of the future than this: nobody can have drawn it yet."""
+MOST_AWAITED = 8
+"""So many claims of one projectile wait for the server's flight; more are answered alike and forgotten."""
 
 
 class ImpactWork(HarmWork):
-    """An impact claim. projectile : what it is about; impact : the server's own that is meant."""
+    """An impact claim. projectile : what it is about; impact : the server's own that is meant, None: still to come."""
 
     projectile: Projectile
-    impact: Impact
+    impact: Impact | None = None
 
 
 def check_projectile(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
@@ -51,15 +52,14 @@ def check_impact(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
     if impact is not None and abs(impact.server_time - at) <= max(rules.claim_time_s, rules.claim_window_s):
         work.impact = impact
         return None
-    if not one.over and (impact := _foreseen(one, at, work)) is not None:
-        work.impact = impact
-        return None
+    if not one.over and work.flights.flown_to(one) <= at + rules.claim_time_s and at <= work.received_at + MOST_AHEAD_S:
+        return _await(claim, one, at, work)
     if one.over:
         work.steps.append(Measure.FLIGHT_WAS_OVER_AT.step(one.ended_at, at))
         if at > one.ended_at + rules.claim_time_s:
             return work.find("flight_over", at, one.ended_at, one.over)
     work.steps.append(Measure.IMPACT_OF_THE_SERVERS_OWN.step("none", "one"))
-    said = f"claimed entity {claim.victim} after {float(claim.flown_s):.3f} s"
+    said = claimed_words(claim.victim, float(claim.flown_s))
     off = work.flights.off_its_way(one, as_triple(claim.position) or one.origin, at, rules.claim_time_s)
     if off is None:
         return work.find("no_impact", detail=said)
@@ -69,21 +69,27 @@ def check_impact(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
     return work.find("no_impact", off, rules.claim_place_m, said)
 
 
-def _foreseen(one: Projectile, at: float, work: ImpactWork) -> Impact | None:
-    """The impact that the server will come to, for a claim that is ahead of the newest poses."""
-    now = work.received_at
-    until = min(max(at, now), now + MOST_AHEAD_S) + one.flight.claim_time_s
-    contact = work.flights.foresee(one, until)
-    if contact is None or contact.kind != sweep.BODY:
-        return None
-    entity, _, part = work.history.columns.named(contact.column, contact.part_row)
-    work.steps.append(Measure.IMPACT_AHEAD_OF_THE_POSES_BY.step(contact.at - work.history.newest_time))
-    return Impact(contact.at, work.flights.position_at(one, contact.at), entity, part.name)
+def _await(claim: ImpactClaim, one: Projectile, at: float, work: ImpactWork) -> Finding | None:
+    """Leave a claim that is ahead of the flight until the server gets there: an answer now would tell the future.
+
+    Only a place that the projectile never passes is found at once: its way is no secret.
+    """
+    work.steps.append(Measure.IMPACT_AHEAD_OF_THE_POSES_BY.step(max(0.0, at - work.flights.flown_to(one))))
+    off, limit = (
+        work.flights.off_its_way(one, as_triple(claim.position) or one.origin, at, one.flight.claim_time_s),
+        (one.flight.claim_place_m),
+    )
+    if off is not None and off > limit:
+        work.steps.append(Measure.CLAIM_OFF_ITS_WAY_BY.step(off, limit))
+        return work.find("no_impact", off, limit, claimed_words(claim.victim, float(claim.flown_s)))
+    return None
 
 
 def check_impact_time(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
     """Find `impact_time_differs` for a claim that is further off in time than the rules allow."""
     one, impact = work.projectile, work.impact
+    if impact is None:
+        return None
     off, limit = abs(one.started + float(claim.flown_s) - impact.server_time), one.flight.claim_time_s
     work.steps.append(Measure.IMPACT_OFF_IN_TIME_BY.step(off, limit))
     return work.find("impact_time_differs", off, limit) if off > limit else None
@@ -92,6 +98,8 @@ def check_impact_time(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
 def check_impact_place(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
     """Find `impact_place_differs` for a claim that is further off in place than the rules allow."""
     one, impact = work.projectile, work.impact
+    if impact is None:
+        return None
     off = math.dist(as_triple(claim.position) or (0.0, 0.0, 0.0), impact.position)
     limit = one.flight.claim_place_m
     work.steps.append(Measure.IMPACT_OFF_IN_PLACE_BY.step(off, limit))
@@ -101,8 +109,10 @@ def check_impact_place(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
 def commit_impact(claim: ImpactClaim, work: ImpactWork) -> None:
     """Do the harm that waited for this claim, by the server's own result, in the present."""
     one, impact = work.projectile, work.impact
-    if impact not in one.impacts:
-        one.claimed = True
+    if impact is None:
+        if len(one.awaited) < MOST_AWAITED:
+            at = one.started + float(claim.flown_s)
+            one.awaited.append(Awaited(claim.sequence, at, claim.victim, claim.part))
         work.steps.append(Measure.HARM.step("when the poses get there"))
         return
     pending = next((waiting for waiting in one.pending if waiting is impact), None)
@@ -129,6 +139,8 @@ def commit_impact(claim: ImpactClaim, work: ImpactWork) -> None:
 def check_impact_victim(claim: ImpactClaim, work: ImpactWork) -> Finding | None:
     """Find `victim_differs` or `part_differs`: the server's own result stands."""
     impact = work.impact
+    if impact is None:
+        return None
     work.steps.append(Measure.CLAIMED_VICTIM.step(claim.victim, impact.victim))
     if claim.victim != impact.victim:
         return work.find("victim_differs", detail=f"claimed entity {claim.victim}, found {impact.victim}")

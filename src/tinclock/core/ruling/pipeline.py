@@ -321,7 +321,7 @@ class ClaimPipeline:
             self._rule_flight(work)
 
     def _rule_flight(self, work: HarmWork) -> None:
-        self._fired.append(self._ruling(work, "flight", "upheld", work.used))
+        self._fired.append(self._ruling(work, "flight", "amended" if work.findings else "upheld", work.used))
 
     def _fire_until(self, now: float, only: Participant | None = None) -> None:
         """Fire held triggers at their instants up to now, in order of time and then of entity."""

@@ -31,6 +31,7 @@ from tinclock.core.ruling.compiled import (
     CLOCK,
     COMMIT,
     FACES,
+    FALL,
     FIELDS,
     FIRES,
     FORM,
@@ -153,7 +154,7 @@ USE: Final = Procedure("use", UseWork, (*_SENT, TENURE, ALIVE, check_item, check
 MOVE: Final = Procedure(
     "move",
     MoveWork,
-    (*_SENT, TENURE, ALIVE, REPORTED, PUSH, CLOCK, LEAP, SPEED, TURN, WALLS, MOVING),
+    (*_SENT, TENURE, ALIVE, REPORTED, PUSH, CLOCK, LEAP, SPEED, TURN, FALL, WALLS, MOVING),
     commit_move,
 )
 STATUS: Final = Procedure(

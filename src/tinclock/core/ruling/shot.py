@@ -69,7 +69,7 @@ def spend_shot(claim: ShotClaim | LaunchClaim, work: FiringWork) -> None:
     """Spend the shot, and work out where its rays go."""
     held, aim, now = work.held, work.direction, work.received_at
     work.aim = aim
-    held.settle(now + work.rules.cadence.allowance_s)
+    held.settle(now + work.early_s)
     held.spend(now, work.charge)
     if work.actor.entity in work.ledger.affected:
         work.ledger.drop_shield(work.actor.entity, now)

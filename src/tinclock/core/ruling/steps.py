@@ -122,6 +122,7 @@ class Measure:
     WAY_OVER_GROUND = MeasureKind("way over ground", "way over ground", "at most", "m")
     WAY_UPRIGHT = MeasureKind("way upright", "way up or down", "at most", "m")
     CHANGE_OF_VELOCITY = MeasureKind("change of velocity", "change of velocity", "at most", "m/s")
+    HEIGHT = MeasureKind("height", "height gained", "at most", "m")
     WALL_ON_THE_WAY = MeasureKind("wall on the way", "first wall on the way", "of", "m")
     ACCEPTED_WAY = MeasureKind("accepted way", "way that was accepted", "", "m")
     BELIEVED_HEALTH = MeasureKind("believed health", "believes in a health of", "nearest lately", "points")

@@ -79,13 +79,12 @@ def commit_strike(claim: object, work: StrikeWork) -> None:
     """Strike whoever the blow reaches, up to the weapon's number of victims."""
     weapon, view, held, now = work.weapon, work.view, work.held, work.received_at
     work.keep_view()
-    held.settle(now + work.rules.cadence.allowance_s)
+    held.settle(now + work.early_s)
     held.spend(now)
     held.shots += 1
     work.ledger.drop_shield(work.actor.entity, now)
-    if work.findings:
-        work.origin = work.eye
-    origin, direction = work.origin, work.direction
+    origin, direction = work.eye, work.direction  # reach counts from the server's own eye, whatever is claimed
+    work.origin = origin
     work.aim = direction
     reach = BlowReach(work.history, work.world.cover, work.actor.entity, weapon.rules)
     hits: list[Hit] = []

@@ -73,6 +73,10 @@ class Work:
     def take(self, found: Any, claim: Any) -> None:
         """Take over what compiled checks worked out, from the row of what was found."""
 
+    def starts_at_eye(self) -> bool:
+        """True if a claimed start isn't used."""
+        return False
+
     def seen_at(self) -> float:
         """The server time that the client's screen showed; without a view what the connection makes likely."""
         clock = self.connection.clock
@@ -182,6 +186,8 @@ class AimedWork(HarmWork):
     eye : the server's own eye of the actor
     posthumous : whether the actor died so little ago that it still counts
     paid : what the way from the eye to the muzzle took from the weapon's penetration
+    early_s : how much sooner than it is ready the weapon may fire
+    muzzle : how far the shot starts from the eye's way, and how far it may, metres
     """
 
     held: Held
@@ -189,7 +195,8 @@ class AimedWork(HarmWork):
     aim: Triple
     eye: Triple
     posthumous = False
-    paid = 0.0
+    paid = early_s = 0.0
+    muzzle = (0.0, 0.0)
 
     def take(self, found: Any, claim: Any) -> None:
         """Take over the view, the aim, the weapon in hand and the eye, as far as they are known."""
@@ -208,11 +215,16 @@ class AimedWork(HarmWork):
         if x == x:
             self.eye = (x, found[FOUND.eye_y], found[FOUND.eye_z])
             self.posthumous = found[FOUND.posthumous] != 0.0
-        self.charge = found[FOUND.charge]
+        self.charge, self.early_s = found[FOUND.charge], found[FOUND.early_s]
+        self.muzzle = found[FOUND.muzzle_m], found[FOUND.muzzle_limit_m]
+
+    def starts_at_eye(self) -> bool:
+        """True if the claimed start isn't used, because a check of the muzzle found something."""
+        return any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in self.findings)
 
     def start_from_the_eye(self) -> None:
         """A start that is forgiven is still not believed."""
-        if self.findings and any(finding.code in ("muzzle_far", "muzzle_blocked") for finding in self.findings):
+        if self.findings and self.starts_at_eye():
             self.origin = self.eye
 
     def keep_view(self) -> None:

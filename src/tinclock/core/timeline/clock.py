@@ -34,6 +34,8 @@ if TYPE_CHECKING:
 
 TRANSITS_S = 20.0
 """For how long the stamps of pongs and of other messages are compared."""
+USUAL_ANSWERS, MOST_APART_S = 8.0, 1.0
+"""Over about so many answers it is taken how far apart they come; a longer pause counts as this, seconds."""
 Verdict = Literal["used", "unknown_nonce", "repeated_nonce", "late", "early", "malformed"]
 
 
@@ -105,6 +107,7 @@ class ClockEstimate:
         self.offset_s, self.offset_bound_s = 0.0, math.inf
         self.round_trip_s = math.nan
         self.least_round_trip_s = 0.0
+        self.numbers[LINE.pong_at] = -math.inf
         self.answers = self.samples = self.restarts = self.version = 0
 
     def asks_as(self, other: ClockEstimate) -> bool:
@@ -115,6 +118,7 @@ class ClockEstimate:
         """Open an exchange at a server time; returns the nonce to send (an integer below 2**48)."""
         self._advance(sent_at)
         self._count += 1
+        self.numbers[LINE.asked] = self._count
         digest = hashlib.blake2b(self._count.to_bytes(8, "little"), key=self._key[:64], digest_size=6).digest()
         nonce = int.from_bytes(digest, "little")
         self._open[nonce] = sent_at
@@ -162,6 +166,11 @@ class ClockEstimate:
         if not math.isnan(self._trip):
             self.jitter_s += (abs(trip - self._trip) / math.sqrt(2.0) - self.jitter_s) / 16.0
         self._trip = trip
+        every, row = self.numbers[LINE.pong_every_s], self.numbers
+        apart = min(received_at - row[LINE.pong_at], MOST_APART_S)
+        row[LINE.pong_late_s] = max(0.0, apart - every) if self.answers else 0.0
+        row[LINE.pong_every_s] = every + (apart - every) / USUAL_ANSWERS
+        row[LINE.pong_at] = received_at
         self.transits.take(received_at, received_at - client_time)
         while self._least and self._least[-1][1] >= trip:
             self._least.pop()

@@ -1,6 +1,8 @@
-"""Move reports: speed, acceleration, walls, leaps, and no more time than there was. What is too much is cut down.
+"""Move reports: speed, acceleration, leaps, and time. Excess is cut down.
 
-Metres and seconds. `f.moved` points at the row of where the body was accepted to be.
+Metres and seconds. `f.moved` points at the row of the body's accepted place. A second body, the model, keeps to the
+rules exactly and follows the reports as fast as the rules allow. The accepted place may be ahead of the model by an
+allowance, so a client gets that allowance once, and not with every report. See `walls` and `ground` for the rest.
 """
 
 from __future__ import annotations
@@ -9,12 +11,11 @@ import math
 
 from tinclock.core.kernels.committing import ACCEPTED, tell_standing
 from tinclock.core.kernels.compiling import inner
-from tinclock.core.kernels.cover import nearest_cover
-from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, level_of, measured, stored_of
+from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.hearing import hear
 from tinclock.core.kernels.least import take_least
 from tinclock.core.kernels.lengths import length_of
-from tinclock.core.kernels.moments import SLOT, SNAPSHOT_FIELDS, TICK_FIELDS, TICK_SLOT, TIME, view_around
+from tinclock.core.kernels.moments import waits_for_tick
 from tinclock.core.kernels.rows import (
     CLAIM,
     FOUND,
@@ -26,19 +27,37 @@ from tinclock.core.kernels.rows import (
     PLACES_FROM,
     RULES,
 )
-from tinclock.core.kernels.triangles import first_triangle_alone
 from tinclock.core.tolerances import TOLERANCES
 
 LONGEST_PUSH = 1.0 + TOLERANCES.stick
 """A stick's reach, with room for rounding."""
 LONGEST_STEP_S = 1.0
 """Nobody moves for longer than this in one report, however long it was silent."""
-_TIME_S, _BEYOND_M = TOLERANCES.time_s, TOLERANCES.beyond_m
+LEAST_AHEAD_S = 0.02
+"""Time by which a report may come sooner than earlier ones on a line without jitter."""
+UNKNOWN_AHEAD_S = 0.1
+"""The same on a line that has not answered a ping yet."""
+DRIFT = 0.001
+"""Share by which a client's clock may run fast."""
+REFILL = 0.002
+"""Share of its way over ground by which a body's spare way is refilled."""
+LEAST_PAUSE_S, PAUSE_REPORTS = 0.1, 3.5
+"""A pause between two reports is free up to this, and up to so many of the client's usual intervals."""
+PAUSE_SHARE, MOST_PAUSE_S = 0.05, 1.0
+"""Longer pauses are free where pongs were late too, up to a budget: this share of the time, saved up to this."""
+UNUSED_S, HELD_UP_S = 0.05, 1.0
+"""Time constants with which unused time expires: usually, and after a silence of the line."""
+FORGOTTEN, MOST_EARLY_S = 0.01, 0.02
+"""Seconds cut off a client's time before they are a finding, and the share of time by which that sum shrinks."""
+USUAL_REPORTS = 16.0
+SHORTEST_S, LONGEST_S = 1.0 / 256.0, 1.0 / 8.0
+"""Number of reports over which the usual interval is averaged, within these bounds."""
+_TIME_S = TOLERANCES.time_s
 
 
 @inner
-def _way(f):
-    """From where the body was accepted to be to where the report leaves it: (x, y, z), metres."""
+def way_of(f):
+    """Return the way from the last accepted place to this report's: (x, y, z), metres."""
     return (
         f.found[FOUND.place_x] - f.moved[MOVED.x],
         f.found[FOUND.place_y] - f.moved[MOVED.y],
@@ -47,7 +66,7 @@ def _way(f):
 
 
 @inner
-def _cut_down(f, code, x, y, z):
+def cut_down(f, code, x, y, z):
     """Put the body where the rules let it go, metres, unless they say that this finding is only noted."""
     if f.consequences[code] != NOTED:
         f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z] = x, y, z
@@ -79,29 +98,76 @@ def check_push(f):
 
 
 @inner
-def _time(f):
-    """(How much time a report says has passed since the last one, how much there was for it), seconds."""
-    moved, last = f.moved, f.moved[MOVED.client_time]
-    step = f.claim[CLAIM.client_time] - last
-    if math.isnan(last):
-        step = max(1.0 / f.rules[RULES.tick_rate_hz], f.now - moved[MOVED.clock_at])
-    return step, max(0.0, f.now + f.rules[RULES.time_allowance_s] - moved[MOVED.clock_at])
+def _ahead(f):
+    """Return the most that a client's time may run ahead of the server's, seconds, by its line's jitter."""
+    line, rules = f.line, f.rules
+    explained = UNKNOWN_AHEAD_S if line[LINE.asked] > 0.0 else rules[RULES.time_allowance_s]
+    if line[LINE.answers] > 0.0:
+        explained = LEAST_AHEAD_S + rules[RULES.jitter_factor] * line[LINE.jitter_s]
+        explained += waits_for_tick(f.ticks, f.tick_count, f.now)
+    return min(rules[RULES.time_allowance_s], explained)
+
+
+@inner
+def _pause(f, since):
+    """Return how much of the time since the last report counts, seconds: (usual pause, further silence of the line)."""
+    line, moved = f.line, f.moved
+    free = max(LEAST_PAUSE_S, PAUSE_REPORTS * moved[MOVED.interval_s])
+    if line[LINE.answers] == 0.0:
+        return min(since, free), 0.0
+    free += f.rules[RULES.jitter_factor] * line[LINE.jitter_s]
+    answered = f.now - line[LINE.pong_at]
+    late = max(answered - line[LINE.pong_every_s], line[LINE.pong_late_s] if answered < LEAST_PAUSE_S else 0.0)
+    saved = min(MOST_PAUSE_S, moved[MOVED.silence_s] + PAUSE_SHARE * since)
+    most = min(since - free, LONGEST_STEP_S - free)
+    return min(since, free), max(0.0, min(min(late, saved), most))
+
+
+@inner
+def _usable(f, since):
+    """Return the time before the present that a report may use, seconds: (all of it, the part that the line held up).
+
+    It is the time since the last report, and the time which that report left unused. Unused time counts as far as the
+    jitter explains it, and longer after a silence of the line, because the reports that were held up arrive together.
+    """
+    moved, free = f.moved, _ahead(f)
+    usual, silent = _pause(f, since)
+    held_up = moved[MOVED.held_up_s] * math.exp(-since / HELD_UP_S)
+    left = max(0.0, moved[MOVED.reported_at] - moved[MOVED.clock_at])
+    kept = min(left, free + held_up)
+    kept += (left - kept) * math.exp(-since / UNUSED_S)
+    return usual + silent + kept, silent + held_up
 
 
 @inner
 def check_clock(f):
-    """Find `stale_move` or `fast_clock`; works out the time, seconds, that the report may use."""
-    last = f.moved[MOVED.client_time]
-    since = f.claim[CLAIM.client_time] - last
+    """Find `stale_move` or `fast_clock`; works out the time, seconds, that the report may use.
+
+    A late packet of a heavy tail takes a few milliseconds off the next reports: only what adds up is found.
+    """
+    moved, last = f.moved, f.moved[MOVED.client_time]
+    step = f.claim[CLAIM.client_time] - last
     if f.claim[CLAIM.client_time] <= last:
-        measured(f, MEASURE.time_since_the_last_report, since, 0.0)
-        return found(f, FINDING.stale_move, since, 0.0)
-    step, there_was = _time(f)
-    most = min(there_was, LONGEST_STEP_S + f.rules[RULES.time_allowance_s])
-    measured(f, MEASURE.time_since_the_last_report, step, there_was)
-    f.found[FOUND.seconds] = step if f.consequences[FINDING.fast_clock] == NOTED else min(step, most)
-    if step > there_was + _TIME_S:
-        return found(f, FINDING.fast_clock, step, there_was)
+        measured(f, MEASURE.time_since_the_last_report, step, 0.0)
+        return found(f, FINDING.stale_move, step, 0.0)
+    since = f.now - moved[MOVED.reported_at]
+    usable, held_up = _usable(f, since)
+    begin = max(moved[MOVED.clock_at], f.now - usable)
+    if math.isnan(last) or math.isnan(moved[MOVED.has_ground]):  # its first, or the first since the server put it there
+        step = max(1.0 / f.rules[RULES.tick_rate_hz], f.now - begin)
+    until = f.now + _ahead(f)
+    there_was = max(0.0, until - begin)
+    paused = max(0.0, min(begin - moved[MOVED.clock_at], step - there_was))
+    measured(f, MEASURE.time_since_the_last_report, step, there_was + paused)
+    is_noted = f.consequences[FINDING.fast_clock] == NOTED
+    f.found[FOUND.seconds] = step - paused if is_noted else min(step, there_was)
+    f.found[FOUND.held_up_s] = held_up
+    f.found[FOUND.clock_from], f.found[FOUND.clock_until] = begin, begin + max(there_was, f.found[FOUND.seconds])
+    f.found[FOUND.owed_m] = moved[MOVED.owed_m] + f.rules[RULES.speed_m_s] * min(paused, LONGEST_STEP_S)
+    excess = max(0.0, step - there_was - paused - DRIFT * step)
+    f.found[FOUND.too_early_s] = max(0.0, moved[MOVED.too_early_s] - FORGOTTEN * since) + excess
+    if excess > _TIME_S and f.found[FOUND.too_early_s] > MOST_EARLY_S:
+        return found(f, FINDING.fast_clock, step, there_was + paused)
     return NOTHING
 
 
@@ -109,38 +175,73 @@ def check_clock(f):
 def check_leap(f):
     """Find `teleport`: further than any speed explains, by a whole leap; metres. The body stays where it was."""
     rules = f.rules
-    dx, dy, dz = _way(f)
+    dx, dy, dz = way_of(f)
     apart = length_of(dx, dy, dz)
     fastest = length_of(rules[RULES.speed_m_s], max(rules[RULES.up_m_s], rules[RULES.down_m_s]), 0.0)
-    limit = rules[RULES.teleport_m] + fastest * f.found[FOUND.seconds]
+    limit = rules[RULES.teleport_m] + fastest * f.found[FOUND.seconds] + f.found[FOUND.owed_m]
     if apart <= limit:
         return NOTHING
     measured(f, MEASURE.leap, apart, limit)
-    _cut_down(f, FINDING.teleport, f.moved[MOVED.x], f.moved[MOVED.y], f.moved[MOVED.z])
+    cut_down(f, FINDING.teleport, f.moved[MOVED.x], f.moved[MOVED.y], f.moved[MOVED.z])
     f.found[FOUND.leapt] = 1.0
     return found(f, FINDING.teleport, apart, limit)
 
 
 @inner
-def check_speed(f):
-    """Find `too_fast`; cuts the way, metres, down to what the body can do, over ground and upright by themselves."""
+def begun_at(f):
+    """Return the model's place after the last report: (x, y, z), metres."""
+    moved = f.moved
+    return (
+        moved[MOVED.x] - moved[MOVED.lead_x],
+        moved[MOVED.y] - moved[MOVED.lead_y],
+        moved[MOVED.z] - moved[MOVED.lead_z],
+    )
+
+
+@inner
+def _steps(f, dz):
+    """Return how far a body gets up or down in a report's time, metres; with gravity a stair comes on top."""
     rules, seconds = f.rules, f.found[FOUND.seconds]
-    dx, dy, dz = _way(f)
-    over = length_of(dx, dy, 0.0)
-    most = rules[RULES.speed_m_s] * seconds + rules[RULES.allowance_m]
-    fastest = rules[RULES.up_m_s] if dz > 0.0 else rules[RULES.down_m_s]
-    upright = fastest * seconds + rules[RULES.allowance_m]
-    measured(f, MEASURE.way_over_ground, over, most)
-    if over <= most and abs(dz) <= upright:
-        return NOTHING
+    step, up = 0.0, rules[RULES.up_m_s]
+    if rules[RULES.gravity_m_s2] > 0.0 and f.has_level:
+        step, up = rules[RULES.step_m], max(up, rules[RULES.jump_m_s])
+    return (up if dz > 0.0 else rules[RULES.down_m_s]) * seconds + step
+
+
+@inner
+def check_speed(f):
+    """Find `too_fast`; cuts the way, metres, down to what the body can do, over ground and upright by themselves.
+
+    A way that takes longer than the report says uses up more of the time that there is, and the next report may give it
+    back: stamps are as coarse as frames, and places are rounded.
+    What it may make up after a pause is `catching_up`: cut down as well, but nothing to hold against anybody.
+    """
+    rules, out = f.rules, f.found
+    x, y, z = begun_at(f)
+    dx, dy, dz = out[FOUND.place_x] - x, out[FOUND.place_y] - y, out[FOUND.place_z] - z
+    over, allowance = length_of(dx, dy, 0.0), rules[RULES.rounding_m]
+    there_is = out[FOUND.clock_until] - out[FOUND.clock_from]
+    needed, step = min(over / rules[RULES.speed_m_s], there_is), out[FOUND.seconds]
+    seconds = max(needed, step - f.moved[MOVED.extra_s])
+    out[FOUND.seconds], out[FOUND.extra_s] = seconds, max(0.0, seconds - step)
+    most, upright = rules[RULES.speed_m_s] * seconds, _steps(f, dz)
     share = most / over if over > most else 1.0
-    x, y, z = f.moved[MOVED.x], f.moved[MOVED.y], f.moved[MOVED.z]
-    rise = math.copysign(min(abs(dz), upright), dz)
-    _cut_down(f, FINDING.too_fast, x + dx * share, y + dy * share, z + rise)
-    if over > most:
-        return found(f, FINDING.too_fast, over, most, seconds)
-    measured(f, MEASURE.way_upright, abs(dz), upright)
-    return found(f, FINDING.too_fast, abs(dz), upright, -seconds)
+    mx, my, mz = x + dx * share, y + dy * share, z + math.copysign(min(abs(dz), upright), dz)
+    out[FOUND.model_x], out[FOUND.model_y], out[FOUND.model_z] = mx, my, mz
+    measured(f, MEASURE.way_over_ground, over, most + allowance)
+    too_far, too_high = over - most - allowance, abs(dz) - upright - allowance
+    if too_far <= 0.0 and too_high <= 0.0:
+        return NOTHING
+    lead = allowance / over if too_far > 0.0 else (1.0 - share)
+    lift = math.copysign(min(max(0.0, abs(dz) - upright), allowance), dz)
+    code = FINDING.catching_up if too_far <= out[FOUND.owed_m] and too_high <= 0.0 else FINDING.too_fast
+    cut_down(f, code, mx + dx * lead, my + dy * lead, mz + lift)
+    if f.consequences[code] == NOTED:
+        out[FOUND.model_x], out[FOUND.model_y], out[FOUND.model_z] = x + dx, y + dy, z + dz
+    if too_far > 0.0:
+        return found(f, code, over, most + allowance, seconds)
+    measured(f, MEASURE.way_upright, abs(dz), upright + allowance)
+    return found(f, code, abs(dz), upright + allowance, -seconds)
 
 
 @inner
@@ -148,94 +249,35 @@ def check_turn(f):
     """Find `too_sharp`; cuts the change of velocity over ground, metres a second, down to what the body can do.
 
     Walls stop a body or turn it aside for nothing: whatever is left of a velocity v after that lies in the circle that
-    has v as its diameter (Thales), and only what lies further off than that counts as acceleration.
+    has v as its diameter (Thales), and only what lies further off than that counts as acceleration. Between the middles
+    of two reports lies half of both their times.
     """
-    rules, seconds = f.rules, f.found[FOUND.seconds]
-    if seconds <= 0.0 or f.found[FOUND.leapt]:
+    rules, seconds, out, moved = f.rules, f.found[FOUND.seconds], f.found, f.moved
+    out[FOUND.model_vx], out[FOUND.model_vy] = moved[MOVED.velocity_x], moved[MOVED.velocity_y]
+    if seconds <= 0.0 or out[FOUND.leapt]:
         return NOTHING
-    dx, dy, _ = _way(f)
-    hx, hy = 0.5 * f.moved[MOVED.velocity_x], 0.5 * f.moved[MOVED.velocity_y]
-    ax, ay = dx / seconds - hx, dy / seconds - hy
+    x, y, _ = begun_at(f)
+    vx, vy = (out[FOUND.model_x] - x) / seconds, (out[FOUND.model_y] - y) / seconds
+    hx, hy = 0.5 * moved[MOVED.velocity_x], 0.5 * moved[MOVED.velocity_y]
+    ax, ay = vx - hx, vy - hy
     off, free = length_of(ax, ay, 0.0), length_of(hx, hy, 0.0)
-    most = rules[RULES.acceleration_m_s2] * seconds + rules[RULES.allowance_m] / seconds
+    most = rules[RULES.acceleration_m_s2] * max(seconds, 0.5 * (seconds + moved[MOVED.step_s]))
     measured(f, MEASURE.change_of_velocity, max(0.0, off - free), most)
+    out[FOUND.model_vx], out[FOUND.model_vy] = vx, vy
     if off - free <= most:
         return NOTHING
     share = (free + most) / off
-    vx, vy = hx + ax * share, hy + ay * share
-    x, y = f.moved[MOVED.x] + vx * seconds, f.moved[MOVED.y] + vy * seconds
-    _cut_down(f, FINDING.too_sharp, x, y, f.found[FOUND.place_z])
+    out[FOUND.model_vx], out[FOUND.model_vy] = hx + ax * share, hy + ay * share
+    mx, my = x + out[FOUND.model_vx] * seconds, y + out[FOUND.model_vy] * seconds
+    aside = length_of(out[FOUND.model_x] - mx, out[FOUND.model_y] - my, 0.0) - rules[RULES.rounding_m]
+    if 0.0 < aside <= moved[MOVED.spare_m]:
+        out[FOUND.spent_m] = aside
+        return NOTHING
+    out[FOUND.model_x], out[FOUND.model_y] = mx, my
+    if aside <= 0.0:
+        return NOTHING
+    cut_down(f, FINDING.too_sharp, mx, my, out[FOUND.place_z])
     return found(f, FINDING.too_sharp, off - free, most)
-
-
-@inner
-def _instants(f):
-    """The present, and what the client's screen showed when it moved, no further back than a shot is rewound.
-
-    Returns both as kernels read the history: (slot, slot, fraction); no unit.
-    """
-    slot = int(f.ticks[TICK_FIELDS * (f.tick_count - 1) + TICK_SLOT]) if f.tick_count > 0 else 0
-    present, line = (slot, slot, 0.0), f.line
-    if line[LINE.samples] == 0.0 or f.snapshot_count == 0:
-        return present, present
-    behind = min(line[LINE.round_trip_s] + line[LINE.interpolation_delay_s], f.rules[RULES.max_rewind_s])
-    at = max(f.now - behind, f.snapshots[TIME])
-    before, after, fraction = view_around(f.snapshots, f.snapshot_count, at)
-    a, b = int(f.snapshots[SNAPSHOT_FIELDS * before + SLOT]), int(f.snapshots[SNAPSHOT_FIELDS * after + SLOT])
-    return present, (a, b, fraction)
-
-
-@inner
-def _first_wall(f, ray, length):
-    """What stops the body's ball within a length: (what, distance), metres; what as `cover.first_in_the_way` says.
-
-    One that touches at its start is tried smaller: somebody who leans on a wall may slide along it and leave it, but
-    the middle never crosses a surface. A door that moves is drawn late on the client's screen, so it stops a body only
-    where it stands in the way both now and as the screen showed it.
-    """
-    now, seen = _instants(f)
-    start = (ray[0] - f.middle[0], ray[1] - f.middle[1], ray[2] - f.middle[2], ray[3], ray[4], ray[5])
-    what, distance = -1, length
-    for share in (1.0, 0.5, 0.0):
-        radius = share * f.rules[RULES.radius_m]
-        wall, limit = -1, length
-        if f.has_level:
-            row, first, _ = first_triangle_alone(start, radius, length, level_of(f))
-            if row >= 0:
-                wall, limit = row, first
-        door, near = nearest_cover(ray, radius, limit, now, f.column, stored_of(f))
-        other, far = nearest_cover(ray, radius, limit, seen, f.column, stored_of(f))
-        what, distance = (-2 - door, near) if door >= 0 and (wall < 0 or near < limit) else (wall, limit)
-        then, apart = (-2 - other, far) if other >= 0 and (wall < 0 or far < limit) else (wall, limit)
-        if what == -1 or then == -1:
-            return -1, length
-        if apart > distance:
-            what, distance = then, apart
-        if distance > _BEYOND_M:
-            return what, distance
-    return (-1, length) if what <= -2 else (what, distance)  # a door that closed on a body lets it out
-
-
-@inner
-def check_walls(f):
-    """Find `through_wall`; the body stops where its ball touches something, metres. It sees what is left of the way."""
-    dx, dy, dz = _way(f)
-    length = math.sqrt(dx * dx + dy * dy + dz * dz)
-    if length <= _BEYOND_M:
-        return NOTHING
-    x, y, z = f.moved[MOVED.x], f.moved[MOVED.y], f.moved[MOVED.z]
-    ax, ay, az = dx / length, dy / length, dz / length
-    what, distance = _first_wall(f, (x, y, z + f.rules[RULES.centre_up_m], ax, ay, az), length)
-    if what == -1:
-        return NOTHING
-    measured(f, MEASURE.wall_on_the_way, distance, length)
-    reached = max(0.0, distance - _BEYOND_M)
-    _cut_down(f, FINDING.through_wall, x + ax * reached, y + ay * reached, z + az * reached)
-    allowance = f.rules[RULES.allowance_m]
-    if length - distance <= allowance:
-        return NOTHING
-    f.found[FOUND.blocker] = what
-    return found(f, FINDING.through_wall, length - distance, allowance)
 
 
 @inner
@@ -248,24 +290,54 @@ def keep_place(moved, now, x, y, z):
 
 
 @inner
+def usual(mean, gap):
+    """Return the usual interval, seconds, after one more gap."""
+    return mean + (min(max(gap, SHORTEST_S), LONGEST_S) - mean) / USUAL_REPORTS
+
+
+@inner
+def _go(f):
+    """Move the model on; metres and seconds."""
+    moved, out, seconds = f.moved, f.found, f.found[FOUND.seconds]
+    px, py, pz = out[FOUND.place_x], out[FOUND.place_y], out[FOUND.place_z]
+    moved[MOVED.lead_x], moved[MOVED.lead_y] = px - out[FOUND.model_x], py - out[FOUND.model_y]
+    moved[MOVED.lead_z] = pz - out[FOUND.model_z]
+    moved[MOVED.velocity_x], moved[MOVED.velocity_y] = out[FOUND.model_vx], out[FOUND.model_vy]
+    moved[MOVED.stands], moved[MOVED.rise_m_s] = out[FOUND.stands], out[FOUND.rise_m_s]
+    moved[MOVED.has_ground] = out[FOUND.has_ground]
+    dx, dy, _ = way_of(f)
+    walked = REFILL * length_of(dx, dy, 0.0)
+    moved[MOVED.spare_m] = min(f.rules[RULES.allowance_m], moved[MOVED.spare_m] - out[FOUND.spent_m] + walked)
+    if seconds > 0.0:
+        moved[MOVED.step_s] = seconds
+    missing = length_of(f.claim[CLAIM.origin_x] - px, f.claim[CLAIM.origin_y] - py, 0.0)
+    moved[MOVED.owed_m] = min(out[FOUND.owed_m], missing)
+
+
+@inner
+def _count_time(f):
+    """Count the time that a report used, and take its pause from the budget for pauses; seconds."""
+    moved = f.moved
+    since = f.now - moved[MOVED.reported_at]
+    _, silent = _pause(f, since)
+    moved[MOVED.silence_s] = min(MOST_PAUSE_S, moved[MOVED.silence_s] + PAUSE_SHARE * since) - silent
+    moved[MOVED.interval_s] = usual(moved[MOVED.interval_s], since)
+    moved[MOVED.too_early_s] = f.found[FOUND.too_early_s]
+    moved[MOVED.reported_at], moved[MOVED.extra_s] = f.now, f.found[FOUND.extra_s]
+    moved[MOVED.client_time] = f.claim[CLAIM.client_time]
+    moved[MOVED.clock_at] = f.found[FOUND.clock_from] + (1.0 - DRIFT) * f.found[FOUND.seconds]
+    moved[MOVED.held_up_s] = min(f.found[FOUND.held_up_s], max(0.0, f.now - moved[MOVED.clock_at]))
+
+
+@inner
 def commit_move(f):
     """Accept the place that is left after cutting down, metres, and count the time that was used for it."""
-    moved = f.moved
-    step, there_was = _time(f)
-    moved[MOVED.client_time] = f.claim[CLAIM.client_time]
-    # time that a silent client did not use doesn't pile up for long
-    moved[MOVED.clock_at] = max(moved[MOVED.clock_at] + min(step, there_was), f.now - LONGEST_STEP_S)
-    dx, dy, dz = _way(f)
-    seconds = f.found[FOUND.seconds]
-    if seconds > 0.0:
-        moved[MOVED.velocity_x], moved[MOVED.velocity_y], moved[MOVED.velocity_z] = (
-            dx / seconds,
-            dy / seconds,
-            dz / seconds,
-        )
+    dx, dy, dz = way_of(f)
+    _count_time(f)
+    _go(f)
     if hear(f):
         f.found[FOUND.heard] = take_least(f.line, LINE.claim_trip, f.now, f.now - f.claim[CLAIM.client_time])
-    keep_place(moved, f.now, f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z])
+    keep_place(f.moved, f.now, f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z])
     f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
     f.found[FOUND.became] = ACCEPTED
     measured(f, MEASURE.accepted_way, math.sqrt(dx * dx + dy * dy + dz * dz), NO_NUMBER)

@@ -1,4 +1,4 @@
-"""Checks of a shot's start: near the server's own shooter, and where a shot of its eye gets.
+"""Checks of a shot's start: on the way of the server's own shooter, and where a shot of its eye gets.
 
 What would stop a shot of this weapon stops its muzzle: a wall, a pane, a closed door, as they stand at the view. What
 the weapon shoots through it may be held through, and pays for: Python works that out.
@@ -6,11 +6,16 @@ the weapon shoots through it may be held through, and pays for: Python works tha
 
 from __future__ import annotations
 
+from tinclock.core.kernels.checks.sender import eye_in
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import first_in_the_way
 from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.lengths import length_of
-from tinclock.core.kernels.rows import CLAIM, FOUND, RULES, WEAPON
+from tinclock.core.kernels.moments import TICK_FIELDS, TIME
+from tinclock.core.kernels.rows import CLAIM, FOUND, LINE, MOVED, RULES, WEAPON
+
+WAY_TICKS = 6
+"""Number of ticks over which the eye's velocity is measured."""
 
 
 @inner
@@ -20,27 +25,88 @@ def view_of(f):
 
 
 @inner
-def check_muzzle(f):
-    """Find `muzzle_far` or `muzzle_blocked`; metres."""
-    ex, ey, ez = f.found[FOUND.eye_x], f.found[FOUND.eye_y], f.found[FOUND.eye_z]
-    ox, oy, oz = f.claim[CLAIM.origin_x], f.claim[CLAIM.origin_y], f.claim[CLAIM.origin_z]
-    x, y, z = ox - ex, oy - ey, oz - ez
-    distance, reach = length_of(x, y, z), f.rules[RULES.muzzle_reach_m]
-    measured(f, MEASURE.muzzle, distance, reach)
-    if distance > reach:
-        f.found[FOUND.starts_at_eye] = 1.0
-        return found(f, FINDING.muzzle_far, distance, reach)
-    if distance == 0.0:
-        return NOTHING
-    ray = (ex, ey, ez, x / distance, y / distance, z / distance)
-    stop, at = first_in_the_way(
-        ray, 0.0, distance, view_of(f), f.column, stored_of(f), level_of(f), f.has_level, f.middle
-    )
-    if stop == -1:
-        return NOTHING
-    if f.weapon[WEAPON.penetration] > 0.0:
-        f.found[FOUND.steps] -= 1.0  # Python measures it again
-        return ASK
+def _off_its_way(f, x, y, z):
+    """Return the distance, metres, of a start from the eye's way; the start is given from the eye.
+
+    The server's body is ahead of the client's, or behind it, by at most a tick and the line's jitter.
+    """
+    last = f.tick_count - 1
+    before = max(0, last - WAY_TICKS)
+    seconds = f.ticks[TICK_FIELDS * last + TIME] - f.ticks[TICK_FIELDS * before + TIME]
+    there, px, py, pz = eye_in(f, before)
+    if not there or seconds <= 0.0:
+        return length_of(x, y, z)
+    vx, vy, vz = f.found[FOUND.eye_x] - px, f.found[FOUND.eye_y] - py, f.found[FOUND.eye_z] - pz
+    way = length_of(vx, vy, vz)
+    if way == 0.0:
+        return length_of(x, y, z)
+    explained = seconds / (last - before) + f.rules[RULES.jitter_factor] * f.line[LINE.jitter_s]
+    most = explained / seconds
+    along = min(most, max(-most, (x * vx + y * vy + z * vz) / (way * way)))
+    return length_of(x - along * vx, y - along * vy, z - along * vz)
+
+
+@inner
+def _stops(f, ray, length):
+    """Return the first obstacle on a line and its distance, metres."""
+    return first_in_the_way(ray, 0.0, length, view_of(f), f.column, stored_of(f), level_of(f), f.has_level, f.middle)
+
+
+@inner
+def _eye(f):
+    """Return the actor's eye, metres."""
+    return f.found[FOUND.eye_x], f.found[FOUND.eye_y], f.found[FOUND.eye_z]
+
+
+@inner
+def _blocked(f, stop, at, distance):
+    """Find `muzzle_blocked` by an obstacle so far along the way to the muzzle; metres."""
     f.found[FOUND.blocker], f.found[FOUND.starts_at_eye] = stop, 1.0
     measured(f, MEASURE.muzzle_wall, at, distance)
     return found(f, FINDING.muzzle_blocked, at, distance)
+
+
+@inner
+def _leans_out(f):
+    """True if an obstacle stands between a reported body and its eye; shots then begin in the middle. Metres."""
+    if not f.is_put or not f.rules[RULES.has_movement]:
+        return False
+    out, moved = f.found, f.moved
+    mx, my, mz = moved[MOVED.x], moved[MOVED.y], moved[MOVED.z] + f.rules[RULES.centre_up_m]
+    x, y, z = out[FOUND.eye_x] - mx, out[FOUND.eye_y] - my, out[FOUND.eye_z] - mz
+    length = length_of(x, y, z)
+    if length == 0.0:
+        return False
+    stop, at = _stops(f, (mx, my, mz, x / length, y / length, z / length), length)
+    if stop == -1:
+        return False
+    out[FOUND.eye_x], out[FOUND.eye_y], out[FOUND.eye_z] = mx, my, mz
+    _blocked(f, stop, at, length)
+    return True
+
+
+@inner
+def check_muzzle(f):
+    """Find `muzzle_far` or `muzzle_blocked`; metres."""
+    if _leans_out(f):
+        return FINDING.muzzle_blocked
+    x = f.claim[CLAIM.origin_x] - f.found[FOUND.eye_x]
+    y = f.claim[CLAIM.origin_y] - f.found[FOUND.eye_y]
+    z = f.claim[CLAIM.origin_z] - f.found[FOUND.eye_z]
+    distance, reach = length_of(x, y, z), f.rules[RULES.muzzle_reach_m]
+    off, limit = distance, reach
+    if distance <= reach and not f.line[LINE.is_servers]:
+        off, limit = _off_its_way(f, x, y, z), min(reach, f.rules[RULES.muzzle_steady_m])
+    f.found[FOUND.muzzle_m], f.found[FOUND.muzzle_limit_m] = off, limit
+    if 0.0 < distance <= reach:
+        ray = (*_eye(f), x / distance, y / distance, z / distance)
+        stop, at = _stops(f, ray, distance)
+        if stop != -1 and f.weapon[WEAPON.penetration] > 0.0:
+            return ASK  # Python works out what the way costs
+        if stop != -1:
+            return _blocked(f, stop, at, distance)
+    measured(f, MEASURE.muzzle, off, limit)
+    if off > limit:
+        f.found[FOUND.starts_at_eye] = 1.0
+        return found(f, FINDING.muzzle_far, off, limit)
+    return NOTHING

@@ -100,7 +100,7 @@ def check_alive(f):
 
 
 @inner
-def _eye_in(f, place):
+def eye_in(f, place):
     """The actor's eye in a tick that is held, by its place: (there, x, y, z), metres."""
     eye = (f.body[BODY.eye_x], f.body[BODY.eye_y], f.body[BODY.eye_z])
     slot = int(f.ticks[TICK_FIELDS * place + TICK_SLOT])
@@ -123,10 +123,10 @@ def check_actor(f):
     there, x, y, z = False, 0.0, 0.0, 0.0
     if f.column >= 0 and f.body[BODY.has_eye] and f.tick_count > 0:
         last = f.tick_count - 1
-        there, x, y, z = _eye_in(f, last)
+        there, x, y, z = eye_in(f, last)
         while posthumous and not there and last > 0:
             last -= 1
-            there, x, y, z = _eye_in(f, last)
+            there, x, y, z = eye_in(f, last)
     if not there:
         measured(f, MEASURE.actor_absent, NO_NUMBER, NO_NUMBER)
         return found(f, FINDING.absent_actor, NO_NUMBER, NO_NUMBER)

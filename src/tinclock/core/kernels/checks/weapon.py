@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import math
 
+from tinclock.core.kernels.checks.view import ENOUGH_ANSWERS
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.moments import waits_for_tick
 from tinclock.core.kernels.rows import (
     CLAIM,
     FOUND,
     HELD,
     HITSCAN,
     IN_HAND,
+    LINE,
     NOT_CARRIED,
     PELLETS,
     PROJECTILE,
@@ -21,6 +24,11 @@ from tinclock.core.kernels.rows import (
     WEAPON,
 )
 from tinclock.core.kernels.spending import NEVER, charge_at, rounds_at
+
+LEAST_EARLY_S = 0.005
+"""Time by which a shot may come too early on a line without jitter."""
+UNKNOWN_EARLY_S = 0.05
+"""The same on a line that has not answered enough pings yet."""
 
 
 @inner
@@ -71,11 +79,27 @@ def check_reaches(f):
 
 
 @inner
+def _how_early(f):
+    """Return how much sooner than it is ready a weapon may fire, seconds: as the line's jitter explains.
+
+    The shot before may have come late by as much. A server that reads its socket once a tick adds a tick.
+    """
+    line, most = f.line, f.rules[RULES.cadence_allowance_s]
+    if line[LINE.is_servers] or line[LINE.asked] == 0.0:  # a server that doesn't ping can't tell
+        return most
+    if line[LINE.answers] < ENOUGH_ANSWERS:
+        return min(most, UNKNOWN_EARLY_S)
+    waited = waits_for_tick(f.ticks, f.tick_count, f.now)
+    return min(most, LEAST_EARLY_S + waited + f.rules[RULES.jitter_factor] * line[LINE.jitter_s])
+
+
+@inner
 def check_loaded(f):
     """Find `not_drawn`, `no_ammunition` or `reloading`, with an allowance for packets that bunch; seconds."""
+    f.found[FOUND.early_s] = _how_early(f)
     if not f.weapon[WEAPON.encumbered]:
         return NOTHING
-    allowance, ends = f.rules[RULES.cadence_allowance_s], f.held[HELD.reload_ends]
+    allowance, ends = f.found[FOUND.early_s], f.held[HELD.reload_ends]
     drawing = f.held[HELD.drawn_at] - f.now
     if drawing > 0.0:
         measured(f, MEASURE.still_to_draw_for, drawing, allowance)
@@ -98,7 +122,7 @@ def check_loaded(f):
 @inner
 def check_cadence(f):
     """Find `fast_cadence` when the weapon can't have been ready, allowance included; seconds."""
-    early, allowance = f.held[HELD.ready_at] - f.now, f.rules[RULES.cadence_allowance_s]
+    early, allowance = f.held[HELD.ready_at] - f.now, f.found[FOUND.early_s]
     interval = f.held[HELD.interval_s]
     measured(f, MEASURE.cadence, -early if early > -interval else interval, -allowance)
     if early > allowance:
@@ -113,7 +137,7 @@ def check_charge(f):
     f.found[FOUND.charge] = 1.0
     if full == 0.0:
         return NOTHING
-    most = charge_at(f.held, f.weapon, f.now + f.rules[RULES.cadence_allowance_s])
+    most = charge_at(f.held, f.weapon, f.now + f.found[FOUND.early_s])
     claimed = f.claim[CLAIM.charge]
     claimed = most if math.isnan(claimed) else claimed
     charge = min(max(claimed, 0.0), most)

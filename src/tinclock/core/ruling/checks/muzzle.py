@@ -17,13 +17,16 @@ if TYPE_CHECKING:
 
 
 def check_muzzle(claim: ShotClaim | StrikeClaim, work: AimedWork) -> Finding | None:
-    """Find `muzzle_blocked`; works out what the way from eye to muzzle takes from the weapon's penetration."""
-    eye, origin = work.eye, work.origin
+    """Find `muzzle_blocked` or `muzzle_far`; works out what the way to it takes from the weapon's penetration."""
+    eye, origin, (off, limit) = work.eye, work.origin, work.muzzle
     distance = math.dist(eye, origin)
-    work.steps.append(Measure.MUZZLE.step(distance, work.rules.muzzle.reach_m))
+    work.steps.append(Measure.MUZZLE.step(off, limit))
     budget = work.weapon.penetration
     stop, work.paid = work.world.cover.between(eye, origin, work.instant(), budget=budget, ignore=work.actor.entity)
     if stop is not None:
         work.steps.append(Measure.MUZZLE_WALL.step(stop.distance_m, distance))
         return work.find("muzzle_blocked", stop.distance_m, distance, stop.name)
+    if off > limit:
+        work.paid = 0.0
+        return work.find("muzzle_far", off, limit)
     return None

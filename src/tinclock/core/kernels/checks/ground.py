@@ -1,0 +1,153 @@
+"""Gravity: a body off the ground rises no higher than its jump carries it, and falls on its own arc.
+
+Metres and seconds. The arc of a body that nothing carries is h = v t - g t^2 / 2 (Galilei), whatever it weighs.
+"""
+
+from __future__ import annotations
+
+import math
+
+from tinclock.core.kernels.checks.walls import instants
+from tinclock.core.kernels.compiling import inner
+from tinclock.core.kernels.cover import nearest_cover
+from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
+from tinclock.core.kernels.memory import float64_at
+from tinclock.core.kernels.rows import BODY, FOUND, MOVED, NOTED, RULES
+from tinclock.core.kernels.triangles import first_triangle_alone
+from tinclock.core.tolerances import TOLERANCES
+
+_BEYOND_M = TOLERANCES.beyond_m
+SLENDER = 0.9
+"""Share of the body's radius that looks for the ground, so that a wall which it leans on doesn't carry it."""
+DEEPEST_M = 1000.0
+"""Ground further below the place where the server puts a body isn't looked for: such a level has no floor there."""
+BOX = 6
+"""Numbers of a zone: its least and its greatest corner, metres."""
+
+
+@inner
+def _ball_down(f, x, y, z, radius, length):
+    """Return the depth at which something carries a ball that falls from a place, metres; inf for none so near."""
+    ray, first = (x, y, z, 0.0, 0.0, -1.0), math.inf
+    if f.has_level:
+        start = (x - f.middle[0], y - f.middle[1], z - f.middle[2], 0.0, 0.0, -1.0)
+        row, distance, _ = first_triangle_alone(start, radius, length, level_of(f))
+        if row >= 0:
+            first = distance
+    for at in instants(f):  # a lift is drawn late on the client's screen, so both are right
+        column, distance = nearest_cover(ray, radius, length, at, f.column, stored_of(f))
+        if column >= 0:
+            first = min(first, distance)
+    return first
+
+
+@inner
+def _ground(f, x, y, z, below_m):
+    """Return the height of the ground under a body whose foot is at a place, metres; -inf for none so near below."""
+    up = max(f.rules[RULES.centre_up_m], f.rules[RULES.radius_m])
+    for share in (SLENDER, 0.0):
+        radius = share * f.rules[RULES.radius_m]
+        down = _ball_down(f, x, y, z + up, radius, up - radius + below_m)
+        if down > _BEYOND_M:
+            return z + up - radius - down
+    return z + up
+
+
+@inner
+def _is_in_zone(f, x, y, z):
+    """True if a place, metres, lies in one of the boxes in which bodies don't fall."""
+    count = int(f.rules[RULES.zone_count])
+    if count == 0:
+        return False
+    boxes = float64_at(int(f.rules[RULES.zones]))
+    for k in range(count):
+        at = BOX * k
+        if (
+            boxes[at] <= x <= boxes[at + 3]
+            and boxes[at + 1] <= y <= boxes[at + 4]
+            and boxes[at + 2] <= z <= boxes[at + 5]
+        ):
+            return True
+    return False
+
+
+@inner
+def _falls(f):
+    """True if gravity holds this body: there is ground under the place where the server put it. No unit."""
+    if f.rules[RULES.gravity_m_s2] == 0.0 or not f.has_level or f.body[BODY.flies]:
+        return False
+    out, moved = f.found, f.moved
+    out[FOUND.has_ground], out[FOUND.stood] = moved[MOVED.has_ground], moved[MOVED.stands]
+    if math.isnan(moved[MOVED.has_ground]):  # the first report since then; what it finds, later ones know
+        x, y, z = moved[MOVED.x], moved[MOVED.y], moved[MOVED.z]
+        ground = _ground(f, x, y, z, DEEPEST_M)
+        out[FOUND.has_ground] = 1.0 if ground > -math.inf else 0.0
+        out[FOUND.stood] = 1.0 if z <= ground + f.rules[RULES.skin_m] or _is_in_zone(f, x, y, z) else 0.0
+    return out[FOUND.has_ground] != 0.0
+
+
+@inner
+def _arc(f, rise, seconds):
+    """Return the height, metres, after a time of a body that began to rise so fast, metres a second."""
+    return rise * seconds - 0.5 * f.rules[RULES.gravity_m_s2] * seconds * seconds
+
+
+@inner
+def _jump(f, seconds):
+    """Return the greatest height, metres, of a body that stood so long ago and may have jumped at any instant since."""
+    rise = f.rules[RULES.jump_m_s]
+    return _arc(f, rise, min(seconds, rise / f.rules[RULES.gravity_m_s2]))
+
+
+@inner
+def _rise_after(f, height, over, seconds):
+    """Return the fastest rise, metres a second, of a body that got so high and so far over ground in this report."""
+    gravity, slack = f.rules[RULES.gravity_m_s2], f.rules[RULES.rounding_m]
+    if not f.found[FOUND.stood]:
+        own = height / seconds - 0.5 * gravity * seconds + 2.0 * slack / seconds
+        return min(f.moved[MOVED.rise_m_s] - gravity * seconds, own)
+    if height >= 0.0:
+        jump = f.rules[RULES.jump_m_s]
+        return math.sqrt(max(0.0, jump * jump - 2.0 * gravity * height))
+    drop = max(0.0, -height - over - slack)  # it may have walked down a slope before it left the ground
+    return -math.sqrt(2.0 * gravity * drop)
+
+
+@inner
+def check_fall(f):
+    """Find `not_falling`: higher than a jump and gravity explain, metres; cuts the height down to what they do."""
+    seconds, rules = f.found[FOUND.seconds], f.rules
+    if f.found[FOUND.leapt] or not _falls(f):
+        f.found[FOUND.stands], f.found[FOUND.rise_m_s] = f.found[FOUND.stood], f.moved[MOVED.rise_m_s]
+        return NOTHING
+    x, y, z = f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z]
+    begun = f.moved[MOVED.z] - f.moved[MOVED.lead_z]
+    stood, slack = f.found[FOUND.stood] != 0.0, rules[RULES.skin_m]
+    highest = begun + (_jump(f, seconds) if stood else _arc(f, f.moved[MOVED.rise_m_s], seconds))
+    ground = _ground(f, x, y, z, max(slack, z - highest) + slack)
+    stands = z <= ground + slack or _is_in_zone(f, x, y, z)
+    walked, floor = begun + rules[RULES.step_m] + rules[RULES.up_m_s] * seconds, begun
+    if not stood and highest <= ground + slack:  # it came down on its way, and may have jumped again
+        f.found[FOUND.stood], floor = 1.0, ground
+        highest = ground + _jump(f, seconds)
+    elif stood and ground > begun:  # it may have jumped off a stair that it had just walked up
+        floor = min(ground, walked)
+        highest = max(highest, floor + _jump(f, seconds))
+    if stands:
+        highest = max(highest, walked) if stood else highest + rules[RULES.step_m]
+    measured(f, MEASURE.height, z - begun, highest - begun)
+    code = NOTHING
+    if z > highest + slack:
+        code = found(f, FINDING.not_falling, z - begun, highest - begun)
+        if f.consequences[code] == NOTED:
+            highest = z
+        z = f.found[FOUND.place_z] = max(highest, ground) if ground > -math.inf else highest
+        stands = z <= ground + slack
+    f.found[FOUND.model_z] = min(z, highest)
+    over = math.hypot(x - f.moved[MOVED.x], y - f.moved[MOVED.y])
+    f.found[FOUND.stands] = 1.0 if stands else 0.0
+    if not stands and seconds > 0.0:
+        f.found[FOUND.rise_m_s] = _rise_after(f, f.found[FOUND.model_z] - floor, over, seconds)
+    else:
+        f.found[FOUND.rise_m_s] = f.moved[MOVED.rise_m_s]
+    return code
