@@ -72,8 +72,11 @@ def test_honest_players_do_nothing_that_looks_unfair(played):
         "dead_actor", "repeated_sequence", "view_capped", "view_late", "stale_move", "victim_differs", "not_facing",
         "view_restless",
     }  # fmt: skip
-    assert set(found) <= of_bad_lines
-    assert sum(found.values()) < 0.02 * len(played.rulings)
+    awful = {seat.account for seat in played.seats if seat.line.name == "awful"}
+    stalled = {"muzzle_far", "health_differs"}
+    assert set(found) <= of_bad_lines | stalled
+    assert {f.account for r in played.rulings for f in r.findings if f.code in stalled} <= awful
+    assert sum(found.values()) < 0.03 * len(played.rulings)
     assert {seat.line.name for seat in played.seats} == set(QUALITIES)
 
 

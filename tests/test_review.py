@@ -138,7 +138,7 @@ def test_a_shot_that_is_cast_again_at_its_own_view_meets_whom_it_met():
     recording, checked_shots = Recording(SAMPLE), 0
     level = recording.level()
     shots = [r for r in recording.rulings() if r.kind == "shot" and r.view is not None and r.outcome != "denied"]
-    for ruling in shots[::15]:
+    for ruling in shots[::11]:
         found = otherwise(past_of(recording, ruling, level), ruling, ruling.view)
         first = ruling.hits[0] if ruling.hits else None
         assert (found.entity, found.part) == ((first.victim, first.part) if first else (0, ""))
