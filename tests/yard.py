@@ -259,7 +259,7 @@ class Runner:
         if max(height(to + side) for side in (-0.27, 0.0, 0.27)) - self.z > 0.5:
             to, self.vx = self.x, 0.0
         self.x, self.y = to, self.y + self.vy * frame
-        ground = height(self.x)
+        ground = max(height(self.x + side) for side in (-0.2, 0.0, 0.2))  # its ball rests on an edge
         if self.vz == 0.0 and self.z - ground <= 0.4:
             self.z = ground
             if rng.random() < 0.7 * frame:

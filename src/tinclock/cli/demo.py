@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
 from rich.table import Table
 
-from tinclock.cli.reading import console_for
+from tinclock.cli.reading import STYLES, console_for
 from tinclock.cli.summary import print_files, print_sample, print_summary, summarise
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.records import counted_as
@@ -40,7 +40,6 @@ Examples:
       questions to the sample recording
 """
 
-STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta"}
 
 
 class _WithFlights(click.Group):

@@ -19,6 +19,8 @@ from tinclock.core.tolerances import TOLERANCES
 _BEYOND_M = TOLERANCES.beyond_m
 SLENDER = 0.9
 """Share of the body's radius that looks for the ground, so that a wall which it leans on doesn't carry it."""
+SIDES = 8
+"""Number of points on the rim of a body's foot that look for ground."""
 DEEPEST_M = 1000.0
 """Ground further below the place where the server puts a body isn't looked for: such a level has no floor there."""
 BOX = 6
@@ -26,15 +28,18 @@ BOX = 6
 
 
 @inner
-def _ball_down(f, x, y, z, radius, length):
-    """Return the depth at which something carries a ball that falls from a place, metres; inf for none so near."""
+def _down(f, x, y, z, radius, length, now, seen):
+    """Return the depth at which something carries a ball that falls from a place, metres; inf for none so near.
+
+    A lift is drawn late on the client's screen, so it carries a body where it stands now and where the screen shows it.
+    """
     ray, first = (x, y, z, 0.0, 0.0, -1.0), math.inf
     if f.has_level:
         start = (x - f.middle[0], y - f.middle[1], z - f.middle[2], 0.0, 0.0, -1.0)
         row, distance, _ = first_triangle_alone(start, radius, length, level_of(f))
         if row >= 0:
             first = distance
-    for at in instants(f):  # a lift is drawn late on the client's screen, so both are right
+    for at in (now, seen):
         column, distance = nearest_cover(ray, radius, length, at, f.column, stored_of(f))
         if column >= 0:
             first = min(first, distance)
@@ -43,14 +48,20 @@ def _ball_down(f, x, y, z, radius, length):
 
 @inner
 def _ground(f, x, y, z, below_m):
-    """Return the height of the ground under a body whose foot is at a place, metres; -inf for none so near below."""
-    up = max(f.rules[RULES.centre_up_m], f.rules[RULES.radius_m])
-    for share in (SLENDER, 0.0):
-        radius = share * f.rules[RULES.radius_m]
-        down = _ball_down(f, x, y, z + up, radius, up - radius + below_m)
-        if down > _BEYOND_M:
-            return z + up - radius - down
-    return z + up
+    """Return the height of the ground under a body whose foot is at a place, metres; -inf for none so near below.
+
+    Bodies of games are flat or round below: either carries one beside an edge.
+    """
+    rules, (now, seen) = f.rules, instants(f)
+    around = SLENDER * rules[RULES.radius_m]
+    up = max(rules[RULES.centre_up_m], rules[RULES.radius_m])
+    down = _down(f, x, y, z + up, around, up - around + below_m, now, seen)
+    highest = z + up - around - down if down > _BEYOND_M else -math.inf
+    for k in range(SIDES):
+        turn = 2.0 * math.pi * k / SIDES
+        at_x, at_y = x + around * math.cos(turn), y + around * math.sin(turn)
+        highest = max(highest, z + up - _down(f, at_x, at_y, z + up, 0.0, up + below_m, now, seen))
+    return highest
 
 
 @inner
@@ -124,7 +135,7 @@ def check_fall(f):
     begun = f.moved[MOVED.z] - f.moved[MOVED.lead_z]
     stood, slack = f.found[FOUND.stood] != 0.0, rules[RULES.skin_m]
     highest = begun + (_jump(f, seconds) if stood else _arc(f, f.moved[MOVED.rise_m_s], seconds))
-    ground = _ground(f, x, y, z, max(slack, z - highest) + slack)
+    ground = _ground(f, x, y, z, max(slack, z - min(highest, begun)) + slack)
     stands = z <= ground + slack or _is_in_zone(f, x, y, z)
     walked, floor = begun + rules[RULES.step_m] + rules[RULES.up_m_s] * seconds, begun
     if not stood and highest <= ground + slack:  # it came down on its way, and may have jumped again
