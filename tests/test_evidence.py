@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from types import SimpleNamespace
 
 import msgspec
 import numpy as np
@@ -15,7 +16,7 @@ import tinclock
 import tinclock.errors
 from tinclock.core.evidence import detectors, quality
 from tinclock.core.evidence.bets import BEYOND, HitsBet, IncidentBet, ShareBet
-from tinclock.core.evidence.calibration import Collector, calibrate
+from tinclock.core.evidence.calibration import Collector, _ceiling, calibrate
 from tinclock.core.evidence.course import Observed, crossed, peak, weigh
 from tinclock.core.evidence.detectors import Chances
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, add_logs, combined, e_of_p, limit_decibans
@@ -30,6 +31,7 @@ from tinclock.core.evidence.weights import Ceiling, Provenance, Rate, Weights, l
 from tinclock.core.findings import Finding
 from tinclock.errors import EvidenceError
 from tinclock.garden.match import play_match
+from tinclock.garden.scenario import load_garden
 from tinclock.intake.weights_file import load_weights, save_weights
 from tinclock.recordings.observed import observed_in
 from tinclock.recordings.recording import Recording
@@ -475,3 +477,20 @@ def test_shares_found_times_and_false_cases_are_counted_as_they_are():
     some = quality.false_cases(fair + labelled("", 1.0, 4, rng), shares, 30.0, 300, rng)
     assert 0 < some.cases < 300
     assert some.low < some.share < some.high
+
+
+def test_what_is_usual_in_a_match_needs_three_accounts():
+    """Three chatty accounts make chatting usual in their match; two are held against the calibrated rate."""
+    weights, rules = load_weights(), load_garden().rules
+    two = LiveEvidence(weights, rules).claims({"ada": 800, "bob": 790}, 10.0, 10.0)
+    three = LiveEvidence(weights, rules).claims({"ada": 800, "bob": 790, "cid": 780}, 10.0, 10.0)
+    assert min(gain.decibans for gain in two) > 30.0
+    assert max(gain.decibans for gain in three) < 0.0
+
+
+def test_a_ceiling_leaves_half_again_of_the_odds_above_the_best():
+    """Accounts that all hit a third of the time get a ceiling whose odds are half again as large, and not a third."""
+    alike = [SimpleNamespace(shares={("hit_share", "steady"): [20.0, 60.0]}, stretches={}) for _ in range(40)]
+    ceiling = _ceiling(alike, "hit_share", None)
+    odds = ceiling.share / (1.0 - ceiling.share)
+    assert odds == pytest.approx(1.5 * (1 / 3) / (2 / 3), rel=0.1)
