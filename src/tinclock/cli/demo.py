@@ -41,7 +41,6 @@ Examples:
 """
 
 
-
 class _WithFlights(click.Group):
     """`demo` by itself plays the match; what else it can show loads when it is asked for."""
 
