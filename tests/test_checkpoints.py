@@ -16,7 +16,7 @@ from test_following import copy_while_written
 
 import tinclock
 from tinclock.core.checkpoint import KINDS, PACKED, checkpoint_of, referee_from
-from tinclock.core.errors import BadNumberError, CheckpointError
+from tinclock.core.errors import BadNumberError, CheckpointError, RecordingError
 from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.state_graph import GraphWriter
 from tinclock.garden.scenario import load_garden
@@ -323,3 +323,17 @@ def test_without_checkpoints_everything_is_ruled_again(tmp_path, killed):
     recorder.close()
     with pytest.raises(BadNumberError, match="checkpoint_s: expected a number of seconds above 0, got 0"):
         Recorder(tmp_path / "n", tinclock.Referee(load_garden().rules), checkpoint_s=0)
+
+
+def test_a_match_that_is_ruled_otherwise_leaves_no_checkpoint_behind(tmp_path, killed, monkeypatch):
+    """What doesn't rule again as it was recorded is no state to go on from, however long ruling it took."""
+    from tinclock.recordings import replay
+
+    shutil.copytree(killed, tmp_path / "m")
+    shutil.rmtree(tmp_path / "m" / "checkpoints")
+    monkeypatch.setattr(replay, "SAVED_EVERY_S", 0.0)
+    recording = Recording(tmp_path / "m")
+    recording.flushes = [msgspec.structs.replace(flush, rulings_sha256="f" * 64) for flush in recording.flushes]
+    with pytest.raises(RecordingError, match="doesn't rule again as it was recorded"):
+        replay.referee_at_end(recording)
+    assert not list((tmp_path / "m").glob("checkpoints/*"))

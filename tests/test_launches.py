@@ -30,12 +30,12 @@ DART = {"speed_m_s": 60.0, "gravity_m_s2": 0.0, "lifetime_s": 3.0}
 
 
 def armed(level: tinclock.Level | None = None, splash: SplashRules | None = None, weapon: dict | None = None,
-          **flight: Any) -> Range:  # fmt: skip
+          harm: dict | None = None, **flight: Any) -> Range:  # fmt: skip
     """The shooter holds a thrower whose darts fly straight, unless the fields say otherwise."""
     table = {"kind": "projectile", "damage": 10.0, "interval_s": 0.01, "range_m": 90.0, **(weapon or {})}
     rules = changed(RULES, "rigs", "door", **DOOR)
     rules = changed(rules, "weapons", "dart", **table, flight=FlightRules(**{**DART, **flight}), splash=splash)
-    here = Range(rules, level)
+    here = Range(rules, level, **({"harm": harm} if harm else {}))
     here.referee.wield(here.shooter, "dart", here.now)
     here.referee.events()
     return here
@@ -190,6 +190,20 @@ def test_nobody_hits_itself_at_launch_and_the_rules_say_when_one_may():
         here = armed(wall, **bounce, **flight)
         launch(here, **straight)
         assert [hit.victim for hit in hits(fly(here))] == [here.shooter] * hurt
+
+
+def test_a_direct_hit_on_oneself_takes_ones_own_share():
+    """What bounces back hurts its owner by `self_share`, and by nothing where that is 0."""
+    wall = tinclock.Level.from_boxes([[-4.0, 3.0, 1.0]], [[0.1, 9.0, 3.0]])
+    bounce = {"on_level": "bounce", "bounce": BounceRules(restitution=1.0, friction=0.0), "owner_after_bounce": True}
+    lost = []
+    for share in (1.0, 0.25, 0.0):
+        here = armed(wall, harm={"self_share": share}, **bounce)
+        launch(here, direction=(1.0, 0.0, 0.0))
+        fly(here)
+        lost.append(100.0 - here.referee.ledger.health(here.shooter))
+    assert lost[0] > 1.0
+    assert lost[1:] == pytest.approx([0.25 * lost[0], 0.0])
 
 
 def test_one_that_passes_hits_each_body_once():
