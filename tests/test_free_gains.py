@@ -117,6 +117,40 @@ def test_a_body_that_walks_off_a_ledge_falls_on_its_own_arc():
     assert game.codes["not_falling"] > 10
 
 
+def test_a_refused_leap_leaves_gravity_as_it_was():
+    """A body that claims a leap of 50 m stays where it was, and still falls and stands afterwards."""
+    game = Yard()
+    game.move(5.1, (0.1, 0.0, 0.0))
+    assert game.move(5.2, (50.0, 0.0, 0.0))[0] < 1.0
+    assert game.codes["teleport"] == 1
+    heights = [game.move(5.2 + k / 64, (0.1, 0.0, 0.05 * k))[2] for k in range(1, 90)]
+    assert max(heights) <= JUMP + 0.001
+
+
+@pytest.mark.parametrize("rate", [8, 64])
+def test_a_box_that_is_higher_than_a_stair_is_not_walked_up(rate):
+    """A body beside a box of 0.9 m gets onto it by no reports: its rim over the box's edge carries it nowhere."""
+    box = tinclock.Level.from_boxes([[0, 0, -0.5], [5, 0, 0.45]], [[50, 50, 0.5], [1, 9, 0.45]])
+    game = Yard(rules_with(movement={"jump_m": 0.2}), level=box, start=(3.0, 0.0, 0.0))
+    highest = 0.0
+    for k in range(4 * rate):
+        x, _, z = game.place
+        highest = max(highest, game.move(5.0 + (k + 1) / rate, (min(x + SPEED / rate, 3.8), 0.0, z + 0.3))[2])
+    assert highest < 0.9
+
+
+def test_a_clock_that_was_set_is_forgotten():
+    """A client whose clock leaps an hour forward has findings for a moment, and none later."""
+    game = Yard()
+    for k in range(64):
+        game.move(5.0 + (k + 1) / 64, (0.0, 0.0, 0.0), 5.0 + (k + 1) / 64 + (3600.0 if k > 30 else 0.0))
+    found = game.codes["fast_clock"]
+    assert 1 <= found <= 2
+    for k in range(640):
+        game.move(20.0 + k / 64, (0.0, 0.0, 0.0), 20.0 + k / 64 + 3600.0)
+    assert game.codes["fast_clock"] == found
+
+
 def test_what_flies_climbs_or_rides_is_not_pulled_down():
     """A rig that flies, a zone without gravity, rules without it, and a lift that carries a body up."""
     bird = msgspec.structs.replace(
@@ -146,6 +180,7 @@ def test_stairs_and_slopes_are_walked_and_cliffs_are_not():
         at += 1 / 64
         game.move(at, (game.place[0] + SPEED / 64, 0.0, 2.0))
     assert game.codes["not_falling"] > 0
+    assert game.place[2] < JUMP + 0.01
 
 
 # -- walls and muzzles --------------------------------------------------------------------------------------------

@@ -47,7 +47,7 @@ class AcceptedPosition(Row):
         row[MOVED.x], row[MOVED.y], row[MOVED.z] = position
         for field in (MOVED.velocity_x, MOVED.velocity_y, MOVED.lead_x, MOVED.lead_y, MOVED.lead_z, MOVED.owed_m):
             row[field] = 0.0
-        row[MOVED.has_ground], row[MOVED.stands], row[MOVED.rise_m_s] = math.nan, 0.0, 0.0
+        row[MOVED.was_put], row[MOVED.has_ground], row[MOVED.stands], row[MOVED.rise_m_s] = 1.0, math.nan, 0.0, 0.0
         at = PLACES_FROM + PLACE_FIELDS * (int(row[MOVED.past]) % MOST_PLACES)
         row[at], row[at + 1], row[at + 2], row[at + 3] = now, *position
         row[MOVED.past] += 1.0

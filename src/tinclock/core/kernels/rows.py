@@ -86,6 +86,8 @@ class MovedFields(NamedTuple):
     """More than the last report said that its way took."""
     step_s: int
     """How long the last report's way took."""
+    was_put: int
+    """1: the server put it there since its last report."""
     has_ground: int
     """1: the level has ground under the place where the server put it; 0: none, so it doesn't fall; NaN: unknown."""
     stands: int

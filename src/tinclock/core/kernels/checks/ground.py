@@ -19,6 +19,8 @@ from tinclock.core.tolerances import TOLERANCES
 _BEYOND_M = TOLERANCES.beyond_m
 SLENDER = 0.9
 """Share of the body's radius that looks for the ground, so that a wall which it leans on doesn't carry it."""
+STEEPEST = 1.2
+"""Rise over run of the steepest slope that a body walks up: 50 degrees."""
 SIDES = 8
 """Number of points on the rim of a body's foot that look for ground."""
 DEEPEST_M = 1000.0
@@ -47,20 +49,22 @@ def _down(f, x, y, z, radius, length, now, seen):
 
 
 @inner
-def _ground(f, x, y, z, below_m):
+def _ground(f, x, y, z, below_m, most):
     """Return the height of the ground under a body whose foot is at a place, metres; -inf for none so near below.
 
-    Bodies of games are flat or round below: either carries one beside an edge.
+    Surfaces above `most` are obstacles. Bodies of games are flat or round below: either carries one beside an edge.
     """
     rules, (now, seen) = f.rules, instants(f)
     around = SLENDER * rules[RULES.radius_m]
     up = max(rules[RULES.centre_up_m], rules[RULES.radius_m])
     down = _down(f, x, y, z + up, around, up - around + below_m, now, seen)
     highest = z + up - around - down if down > _BEYOND_M else -math.inf
+    highest = highest if highest <= most else -math.inf
     for k in range(SIDES):
         turn = 2.0 * math.pi * k / SIDES
         at_x, at_y = x + around * math.cos(turn), y + around * math.sin(turn)
-        highest = max(highest, z + up - _down(f, at_x, at_y, z + up, 0.0, up + below_m, now, seen))
+        there = z + up - _down(f, at_x, at_y, z + up, 0.0, up + below_m, now, seen)
+        highest = max(highest, there) if there <= most else highest
     return highest
 
 
@@ -85,13 +89,13 @@ def _is_in_zone(f, x, y, z):
 @inner
 def _falls(f):
     """True if gravity holds this body: there is ground under the place where the server put it. No unit."""
-    if f.rules[RULES.gravity_m_s2] == 0.0 or not f.has_level or f.body[BODY.flies]:
-        return False
     out, moved = f.found, f.moved
     out[FOUND.has_ground], out[FOUND.stood] = moved[MOVED.has_ground], moved[MOVED.stands]
+    if f.rules[RULES.gravity_m_s2] == 0.0 or not f.has_level or f.body[BODY.flies]:
+        return False
     if math.isnan(moved[MOVED.has_ground]):  # the first report since then; what it finds, later ones know
         x, y, z = moved[MOVED.x], moved[MOVED.y], moved[MOVED.z]
-        ground = _ground(f, x, y, z, DEEPEST_M)
+        ground = _ground(f, x, y, z, DEEPEST_M, z + f.rules[RULES.step_m])
         out[FOUND.has_ground] = 1.0 if ground > -math.inf else 0.0
         out[FOUND.stood] = 1.0 if z <= ground + f.rules[RULES.skin_m] or _is_in_zone(f, x, y, z) else 0.0
     return out[FOUND.has_ground] != 0.0
@@ -128,16 +132,19 @@ def _rise_after(f, height, over, seconds):
 def check_fall(f):
     """Find `not_falling`: higher than a jump and gravity explain, metres; cuts the height down to what they do."""
     seconds, rules = f.found[FOUND.seconds], f.rules
-    if f.found[FOUND.leapt] or not _falls(f):
+    falls = _falls(f)
+    if f.found[FOUND.leapt] or not falls:
         f.found[FOUND.stands], f.found[FOUND.rise_m_s] = f.found[FOUND.stood], f.moved[MOVED.rise_m_s]
         return NOTHING
     x, y, z = f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z]
     begun = f.moved[MOVED.z] - f.moved[MOVED.lead_z]
     stood, slack = f.found[FOUND.stood] != 0.0, rules[RULES.skin_m]
     highest = begun + (_jump(f, seconds) if stood else _arc(f, f.moved[MOVED.rise_m_s], seconds))
-    ground = _ground(f, x, y, z, max(slack, z - min(highest, begun)) + slack)
+    over = math.hypot(x - f.moved[MOVED.x], y - f.moved[MOVED.y])
+    walked, floor = begun + max(rules[RULES.step_m], STEEPEST * over), begun
+    most = max(walked, highest + rules[RULES.step_m]) + slack
+    ground = _ground(f, x, y, z, max(slack, z - min(highest, begun)) + slack, most)
     stands = z <= ground + slack or _is_in_zone(f, x, y, z)
-    walked, floor = begun + rules[RULES.step_m] + rules[RULES.up_m_s] * seconds, begun
     if not stood and highest <= ground + slack:  # it came down on its way, and may have jumped again
         f.found[FOUND.stood], floor = 1.0, ground
         highest = ground + _jump(f, seconds)
@@ -155,7 +162,6 @@ def check_fall(f):
         z = f.found[FOUND.place_z] = max(highest, ground) if ground > -math.inf else highest
         stands = z <= ground + slack
     f.found[FOUND.model_z] = min(z, highest)
-    over = math.hypot(x - f.moved[MOVED.x], y - f.moved[MOVED.y])
     f.found[FOUND.stands] = 1.0 if stands else 0.0
     if not stands and seconds > 0.0:
         f.found[FOUND.rise_m_s] = _rise_after(f, f.found[FOUND.model_z] - floor, over, seconds)

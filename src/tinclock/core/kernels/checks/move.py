@@ -153,7 +153,7 @@ def check_clock(f):
     since = f.now - moved[MOVED.reported_at]
     usable, held_up = _usable(f, since)
     begin = max(moved[MOVED.clock_at], f.now - usable)
-    if math.isnan(last) or math.isnan(moved[MOVED.has_ground]):  # its first, or the first since the server put it there
+    if math.isnan(last) or moved[MOVED.was_put]:  # what a client says of the time before that counts for nothing
         step = max(1.0 / f.rules[RULES.tick_rate_hz], f.now - begin)
     until = f.now + _ahead(f)
     there_was = max(0.0, until - begin)
@@ -165,7 +165,8 @@ def check_clock(f):
     f.found[FOUND.clock_from], f.found[FOUND.clock_until] = begin, begin + max(there_was, f.found[FOUND.seconds])
     f.found[FOUND.owed_m] = moved[MOVED.owed_m] + f.rules[RULES.speed_m_s] * min(paused, LONGEST_STEP_S)
     excess = max(0.0, step - there_was - paused - DRIFT * step)
-    f.found[FOUND.too_early_s] = max(0.0, moved[MOVED.too_early_s] - FORGOTTEN * since) + excess
+    early = max(0.0, moved[MOVED.too_early_s] - FORGOTTEN * since) + excess
+    f.found[FOUND.too_early_s] = min(early, 5.0 * MOST_EARLY_S)  # a clock that was set once is forgotten within seconds
     if excess > _TIME_S and f.found[FOUND.too_early_s] > MOST_EARLY_S:
         return found(f, FINDING.fast_clock, step, there_was + paused)
     return NOTHING
@@ -304,7 +305,7 @@ def _go(f):
     moved[MOVED.lead_z] = pz - out[FOUND.model_z]
     moved[MOVED.velocity_x], moved[MOVED.velocity_y] = out[FOUND.model_vx], out[FOUND.model_vy]
     moved[MOVED.stands], moved[MOVED.rise_m_s] = out[FOUND.stands], out[FOUND.rise_m_s]
-    moved[MOVED.has_ground] = out[FOUND.has_ground]
+    moved[MOVED.has_ground], moved[MOVED.was_put] = out[FOUND.has_ground], 0.0
     dx, dy, _ = way_of(f)
     walked = REFILL * length_of(dx, dy, 0.0)
     moved[MOVED.spare_m] = min(f.rules[RULES.allowance_m], moved[MOVED.spare_m] - out[FOUND.spent_m] + walked)
