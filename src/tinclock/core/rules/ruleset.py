@@ -43,9 +43,9 @@ class MuzzleRules(Table, frozen=True, kw_only=True):
     """Where a shot may start."""
 
     reach_m: Positive = 0.6
-    """How far from the shooter's eye (as the server has it) a shot may start, however fast it walks."""
+    """Farthest start of a shot from the shooter's eye, as the server has it (default 0.6)."""
     steady_m: Positive = 0.1
-    """How far beside the way of the shooter's eye a shot may start (default 0.1). A larger value lets shots start round
+    """Farthest start of a shot beside the way of the shooter's eye (default 0.1). A larger value lets shots start round
     corners; a value shorter than a gun's barrel moves fair shots to the eye."""
 
 
@@ -146,19 +146,19 @@ class MovementRules(Table, frozen=True, kw_only=True):
     teleport_m: Positive = 3.0
     """A leap between two reports that no speed explains is refused as a whole from this length on."""
     allowance_m: NotNegative = 0.05
-    """How far ahead of its fastest way a body may get, in total; turns get it back by walking."""
+    """Spare way for turns that look too sharp, in total; walking refills it slowly (default 0.05)."""
     rounding_m: NotNegative = 0.002
-    """How coarsely clients round the places that they report."""
+    """Rounding of the places that clients report (default 0.002). A larger value lets bodies turn a little sooner."""
     skin_m: NotNegative = 0.02
-    """How far clients keep a standing body off the ground, and how deep they let it lean into a wall."""
+    """Gap that clients keep to the ground, and depth to which a body may lean into a wall (default 0.02)."""
     time_allowance_s: NotNegative = 0.25
-    """How far a client's time may run ahead of the server's, in total, where the jitter of its line explains it."""
+    """Largest lead of a client's time over the server's, as far as its line's jitter explains it (default 0.25)."""
     gravity_m_s2: NotNegative = 9.81
-    """How fast bodies fall where the level has ground; 0 where nothing falls."""
+    """Gravity where the level has ground (default 9.81); 0: nothing falls."""
     jump_m: NotNegative | None = None
-    """How high a body jumps; without it as high as `up_m_s` carries it."""
+    """Height of a jump (default: as high as `up_m_s` carries a body)."""
     step_m: NotNegative = 0.4
-    """The highest stair that a body walks up or down."""
+    """Highest stair that a body walks up or down (default 0.4)."""
     free_zones: list[ZoneRules] = field(default_factory=list)
     """Ladders, lifts and water: boxes in which bodies don't fall."""
 
