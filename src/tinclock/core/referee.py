@@ -188,7 +188,7 @@ class Referee(MatchCalls):
 
     def _dismiss(self, command: Dismiss) -> None:
         line, now = self._roster.require_connection(command.connection), self._time(command.server_time)
-        del self._roster.connections[command.connection]
+        self._roster.disconnect(command.connection, now)
         for actor in self._roster.actors.values():
             if actor.connection == command.connection and actor.entity != line.entity:
                 self._give(actor, "", now)
@@ -342,7 +342,7 @@ class Referee(MatchCalls):
         return hear(self._history, connection, command.view, command.client_time, at)
 
     def _set_drawing(self, command: SetDrawing) -> None:
-        self._roster.require_connection(command.connection).drawing = sound_drawing(command.drawing)
+        self._roster.require_connection(command.connection).draw_by(sound_drawing(command.drawing), self._time(None))
 
     def clock(self, connection: str) -> ClockEstimate:
         """What is known of a connection's clock and path."""

@@ -6,8 +6,11 @@ import math
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import msgspec
+import numpy as np
 
 from tinclock.core.combat.roster import Roster
+from tinclock.core.kernels.moments import SNAPSHOT_FIELDS
+from tinclock.core.kernels.rows import MOMENT
 from tinclock.core.plain import Fields
 from tinclock.core.rules.numbers import RuleNumbers
 from tinclock.core.ruling.checks.lag import hear
@@ -80,15 +83,14 @@ def heard(recording: Recording, connection: str) -> Heard:
 class _Listener:
     """Holds the connection's clock and lag, and nothing of the match but when its snapshots were sent."""
 
-    first_snapshot_time = -math.inf
-    snapshot_spacing_s = 0.0
-
     def __init__(self, recording: Recording, connection: str) -> None:
         header = recording.require_header()
         self._recording, self._name, self._rules = recording, connection, header.rules
         self._numbers = RuleNumbers(header.rules)
         self._roster = Roster(header.rules, {}, header.seed)
         self.snapshots: dict[int, Snapshot] = {}
+        self._rows_of_snapshots = np.zeros((0, SNAPSHOT_FIELDS))
+        self.moments = np.zeros(len(MOMENT), np.int64)
         self._times: dict[int, float] = {}
         self._line: Any = None
         self.trips: list[Trip] = []
@@ -132,6 +134,10 @@ class _Listener:
         self.snapshots[tick] = Snapshot(0, self._times[tick], at)
         for old in [t for t, held in self.snapshots.items() if held.time < at - HELD_S]:
             del self.snapshots[old]
+        rows = [(tick, held.time, held.sent_at, held.slot) for tick, held in self.snapshots.items()]
+        self._rows_of_snapshots = np.array(rows, np.float64)
+        self.moments[MOMENT.snapshots] = self._rows_of_snapshots.ctypes.data
+        self.moments[MOMENT.snapshot_count] = len(rows)
         if len(self._times) > 4096:
             self._times = {t: held for t, held in self._times.items() if held >= at - HELD_S}
 
@@ -162,7 +168,7 @@ class _Listener:
 
     def _hear(self, view: object, client_time: object, at: float, sequence: int) -> None:
         line: Any = self._line
-        if not hear(self, line, view, client_time, at, sequence):  # type: ignore[arg-type]
+        if not hear(self, line, view, client_time, at, sequence):
             return
         offset, last = line.clock.offset_s, line.lag.last
         if line.clock.samples and last is not None:

@@ -10,6 +10,7 @@ from tinclock.core.combat.items import Stock
 from tinclock.core.combat.receipts import Receipt
 from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameError
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
+from tinclock.core.kernels.hearing import announced_by
 from tinclock.core.kernels.rows import BODY, LINE, MOST_AT_ONCE
 from tinclock.core.packed import Flag, Number, Row, Whole
 from tinclock.core.timeline.clock import TRANSITS_S, ClockEstimate
@@ -28,6 +29,10 @@ if TYPE_CHECKING:
 
 LONGEST_NAME = 200
 """Characters of an account, a connection, a name or a team: what every store holds."""
+_REMEMBERED: Final = (
+    LINE.buffer_s, LINE.jitter_s, LINE.late_s, LINE.gap_s, LINE.restarts, LINE.restarted_at, LINE.still,
+    LINE.still_shots,
+)  # fmt: skip
 _OF_CLOCK: Final = slice(LINE.samples, LINE.pong_ring + 1)
 """What a clock's estimate writes into its connection's row."""
 
@@ -169,6 +174,9 @@ class Connection(Row):
         self.numbers[LINE.is_servers] = not name
         self.clock = ClockEstimate(key, row=self.owner)
         self.newest_view_time = float("-inf")
+        self.numbers[LINE.heard_at] = self.numbers[LINE.restarted_at] = since
+        self.numbers[LINE.buffer_s] = self.numbers[LINE.late_s] = float("nan")
+        self.numbers[LINE.announced_s], self.numbers[LINE.announced_at] = drawing.interpolation_delay_s, since
         self.lag = LagTracker(self)
         self.transits = Least(TRANSITS_S, self.owner, LINE.claim_trip, MOST_AT_ONCE)
         self.sequences = [0] * REMEMBERED_RECEIPTS
@@ -199,6 +207,27 @@ class Connection(Row):
         row[LINE.interpolation_delay_s], row[LINE.extrapolate_s] = drawing.interpolation_delay_s, drawing.extrapolate_s
         row[LINE.shows_nearest] = drawing.between == "nearest"
         row[LINE.extrapolates] = drawing.when_late == "extrapolate"
+
+    def draw_by(self, drawing: Drawing, now: float) -> None:
+        """Let its client draw in another way from a server time on: a longer delay counts little by little."""
+        row = self.numbers
+        row[LINE.announced_s], row[LINE.announced_at] = announced_by(self.at, now), now
+        self.drawing = drawing
+
+    def memory(self, now: float) -> tuple[float, ...]:
+        """Return the numbers of its lag that the account keeps when it comes back on another connection."""
+        trip, row = self.clock.round_trip_s, self.numbers
+        return (
+            trip if self.clock.samples else row[LINE.trip_before_s], announced_by(self.at, now),
+            *(row[place] for place in _REMEMBERED),
+        )  # fmt: skip
+
+    def recall(self, memory: tuple[float, ...], now: float) -> None:
+        """Go on with the lag that the account had on another connection."""
+        row = self.numbers
+        row[LINE.trip_before_s], row[LINE.announced_s], row[LINE.announced_at] = *memory[:2], now
+        for place, value in zip(_REMEMBERED, memory[2:], strict=True):
+            row[place] = value
 
     def share(self, clock: ClockEstimate) -> None:
         """Go by the clock of the same line in another referee of this match, as it is now."""
@@ -239,6 +268,8 @@ class Roster:
         self.triggers: set[int] = set()
         """Entities that may hold a trigger: those that pulled one, and haven't been found without it since."""
         self._teams: dict[str, int] = {}
+        self._lags: dict[str, tuple[float, ...]] = {}
+        """What accounts keep of their last connections, see `Connection.memory`."""
         self._next_entity = 1
         self._connected = 0
 
@@ -287,8 +318,20 @@ class Roster:
         self._connected += 1  # a name that comes back gets nonces of its own
         name = f"{self.seed}/{connection}/{self._connected}/clock"
         key = hashlib.blake2b(name.encode("utf-8", "backslashreplace"), digest_size=32).digest()
-        self.connections[connection] = one = Connection(connection, account, entity, drawing, key, now)
+        one = Connection(connection, account, entity, drawing, key, now)
+        for other in self.connections.values():
+            if other.account == account and account:
+                self._lags[account] = other.memory(now)
+        if account in self._lags:
+            one.recall(self._lags[account], now)
+        self.connections[connection] = one
         return one
+
+    def disconnect(self, connection: str, now: float) -> None:
+        """Close a connection at a server time; its account keeps the lag that was tracked."""
+        one = self.connections.pop(connection)
+        if one.account:
+            self._lags[one.account] = one.memory(now)
 
     def refuse_known(self, connection: str) -> None:
         """Raise `AlreadyKnownError` for a connection that is here, `UnknownNameError` for one without a name."""

@@ -13,7 +13,7 @@ from numba import carray
 
 from tinclock.core.kernels.cast import first_on_path_in, first_part
 from tinclock.core.kernels.checks.ground import check_fall
-from tinclock.core.kernels.checks.lag import check_faces, check_lag
+from tinclock.core.kernels.checks.lag import check_faces, check_lag, check_told
 from tinclock.core.kernels.checks.move import (
     check_clock,
     check_leap,
@@ -94,6 +94,7 @@ class CheckNumbers(NamedTuple):
     shown_view: int
     view_order: int
     lag: int
+    told: int
     faces: int
     muzzle: int
     cast: int
@@ -170,6 +171,8 @@ def _seen(f, which):
         return check_view_order(f)
     if which == CHECK.lag:
         return check_lag(f)
+    if which == CHECK.told:
+        return check_told(f)
     if which == CHECK.faces:
         return check_faces(f)
     if which == CHECK.muzzle:

@@ -10,6 +10,7 @@ import math
 
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.facts import FINDING, NOTHING, stored_of
+from tinclock.core.kernels.hearing import count_still
 from tinclock.core.kernels.memory import float64_at, int16_at, int64_at
 from tinclock.core.kernels.poses import ABSENCE, MOST_CUTS, epochs_at
 from tinclock.core.kernels.rows import (
@@ -141,6 +142,8 @@ def commit_usual(f):
     f.held[HELD.shots] += 1.0
     f.line[LINE.newest_view_time] = max(f.line[LINE.newest_view_time], out[FOUND.view_time])
     f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
+    if f.claim[CLAIM.has_view]:
+        count_still(f.line, f.claim[CLAIM.from_tick] == f.claim[CLAIM.to_tick] or f.claim[CLAIM.fraction] >= 1.0)
     tell_standing(f)
     return NOTHING
 

@@ -110,6 +110,9 @@ class MeasureNumbers(NamedTuple):
     since_the_snapshot_was_sent: int
     view_order: int
     lag: int
+    explained: int
+    told: int
+    restarts: int
     faces: int
     muzzle: int
     muzzle_wall: int
@@ -154,6 +157,9 @@ class FindingNumbers(NamedTuple):
     view_capped: int
     view_backwards: int
     view_restless: int
+    view_unexplained: int
+    lag_untold: int
+    clock_restless: int
     two_faced_clock: int
     moves_not_ruled: int
     push_too_long: int

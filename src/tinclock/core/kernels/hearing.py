@@ -1,7 +1,8 @@
-"""Kernel: what a message says of its connection's lag, taken down. `timeline.lag` says what that is for.
+"""Kernel: the lag that a connection's messages tell, and the one that is tracked. `timeline.lag` explains both.
 
 `said` points at a ring of `MOST_SAID` rows: stamp, lag (seconds, by the client's clock), whether the screen stood
-still, and the sequence of the claim that said it, 0 for a message that isn't counted.
+still, the sequence of the claim that said it (0 for a message that isn't counted), and how old its view was on arrival,
+by the server's clock.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from typing import Final
 import numpy as np
 
 from tinclock.core.kernels.compiling import inner, njit
+from tinclock.core.kernels.least import clear_least, take_least
 from tinclock.core.kernels.lengths import exact_sum
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import SENT_AT, SNAPSHOT_FIELDS, shown_at, snapshot_of
@@ -21,15 +23,28 @@ WINDOW_S = 1.0
 """How long what was said counts, by the client's clock."""
 ENOUGH = 8
 """So many messages are needed before a shot is held against them."""
+ENOUGH_ANSWERS = 8
+"""Answered pings that are needed before the shortest of them bounds what can have arrived."""
 STILL_FORGOTTEN = 64
 """Over about so many messages the share of those is taken that show a screen which stands still."""
-CLOCK_JUMP_S = 0.1
-"""A lag that moves by more than this at once, without the views' age at arrival moving, is a client's clock that was
-set: what was said before it is forgotten."""
+CLOCK_STEP_S = 0.01
+"""A lag that moves by more than this and twice the jitter at once, while the views' age on arrival doesn't, is a client's
+clock that was set: what was stamped before is forgotten."""
+RISE_PER_S, FALL_PER_S = 0.003, 0.05
+"""Seconds per second by which the tracked lag rises and falls beside the round trip."""
+ANNOUNCED_PER_S = 0.01
+"""Seconds per second by which an interpolation delay grows that is announced during a match."""
+LONGEST_STEP_S = 0.25
+"""Longest time between two messages for which the tracked lag may rise."""
+RESTARTS_HALVE_S = 60.0
+"""Seconds after which half of the clock's restarts are forgotten."""
+USUAL_MESSAGES, SAME_TIME_S, LONGEST_GAP_S = 16.0, 0.001, 0.1
+"""Number of messages over which their usual gap is taken, what counts as arriving together, and the longest gap."""
+LATE_FORGOTTEN = 64.0
 MOST_SAID: Final = 256
 """So many messages of a second count at the most; what comes beyond that says nothing."""
-STAMP, LAG, STILL, SEQUENCE = 0, 1, 2, 3
-SAID_FIELDS: Final = 4
+STAMP, LAG, STILL, SEQUENCE, AGE = 0, 1, 2, 3, 4
+SAID_FIELDS: Final = 5
 
 
 @inner
@@ -37,6 +52,17 @@ def forget(line):
     """Nothing was said yet, or nothing that still holds. No unit."""
     line[LINE.said_begin] = line[LINE.said_count] = line[LINE.said_sequence] = 0.0
     line[LINE.said_received_at], line[LINE.lag_s] = -math.inf, math.nan
+
+
+@inner
+def _restart(line, received_at):
+    """Forget all that was stamped by a client's clock before it was set; the tracked lag stays. Seconds."""
+    forget(line)
+    clear_least(line, LINE.claim_trip)
+    clear_least(line, LINE.pong_trip)
+    since = max(0.0, received_at - line[LINE.restarted_at])
+    line[LINE.restarts] = line[LINE.restarts] * 0.5 ** (since / RESTARTS_HALVE_S) + 1.0
+    line[LINE.restarted_at] = received_at
 
 
 @inner
@@ -57,19 +83,72 @@ def _middle_mean(lags):
 
 
 @inner
+def note_arrival(line, received_at):
+    """Take down that a message came at a server time, seconds."""
+    gap = received_at - line[LINE.heard_at]
+    if gap <= SAME_TIME_S:
+        return
+    if line[LINE.heard_at] > -math.inf:
+        usual = line[LINE.gap_s]
+        gap = min(gap, LONGEST_GAP_S if usual == 0.0 else 3.0 * usual, LONGEST_GAP_S)
+        line[LINE.gap_s] = gap if usual == 0.0 else usual + (gap - usual) / USUAL_MESSAGES
+    line[LINE.heard_at] = received_at
+
+
+@inner
+def count_still(line, still):
+    """Take down whether a claim that counts shows a screen without newer snapshots."""
+    line[LINE.still_shots] += ((1.0 if still else 0.0) - line[LINE.still_shots]) / STILL_FORGOTTEN
+
+
+@inner
+def announced(line, now):
+    """Return the interpolation delay that counts at a server time, seconds: a longer one than before grows slowly."""
+    grown = line[LINE.announced_s] + ANNOUNCED_PER_S * max(0.0, now - line[LINE.announced_at])
+    return min(line[LINE.interpolation_delay_s], grown)
+
+
+@inner
+def _track(line, received_at):
+    """Let the tracked lag follow what was told: down at `FALL_PER_S`, up at `RISE_PER_S` and no further. Seconds."""
+    if line[LINE.answers] < ENOUGH_ANSWERS:
+        return
+    told, before = line[LINE.told_age_s] - line[LINE.round_trip_s], line[LINE.buffer_s]
+    since = min(max(received_at - line[LINE.tracked_at], 0.0), LONGEST_STEP_S)
+    if math.isnan(before):
+        line[LINE.buffer_s] = told
+    elif told < before:
+        line[LINE.buffer_s] = max(told, before - FALL_PER_S * since)
+    else:
+        deeper = announced(line, received_at) - announced(line, received_at - since)
+        line[LINE.buffer_s] = min(told, before + RISE_PER_S * since + max(0.0, deeper))
+    line[LINE.tracked_at] = received_at
+
+
+@inner
+def _was_set(line, said, stamp, view_time, received_at, still):
+    """True if a message shows that the client's clock was set since the last one. Seconds."""
+    last = line[LINE.said_client_time]
+    if last - stamp >= WINDOW_S:
+        return True
+    newest = SAID_FIELDS * ((int(line[LINE.said_begin]) + int(line[LINE.said_count]) - 1) % MOST_SAID)
+    if view_time <= line[LINE.said_view_time] or still or said[newest + STILL] != 0.0:  # overtaken, or standing still
+        return False
+    if stamp <= last:
+        return True
+    moved = (stamp - view_time) - (last - line[LINE.said_view_time])
+    aged = (received_at - view_time) - (line[LINE.said_received_at] - line[LINE.said_view_time])
+    return abs(moved) > CLOCK_STEP_S + 2.0 * line[LINE.jitter_s] and abs(aged) < 0.25 * abs(moved)
+
+
+@inner
 def take_said(line, said, stamp, view_time, received_at, still, sequence):
     """Take down what a message said; one that was overtaken says nothing any more. Times are seconds."""
-    lag, last = stamp - view_time, line[LINE.said_client_time]
     if line[LINE.said_received_at] > -math.inf:
-        if stamp <= last:
-            if last - stamp < WINDOW_S:
-                return
-            forget(line)  # its clock was set back
-        else:
-            moved = lag - (last - line[LINE.said_view_time])
-            aged = (received_at - view_time) - (line[LINE.said_received_at] - line[LINE.said_view_time])
-            if abs(moved - aged) > CLOCK_JUMP_S and abs(aged) < CLOCK_JUMP_S:
-                forget(line)
+        if _was_set(line, said, stamp, view_time, received_at, still):
+            _restart(line, received_at)
+        elif stamp <= line[LINE.said_client_time]:
+            return
     begin, count = int(line[LINE.said_begin]), int(line[LINE.said_count])
     while count > 0 and said[SAID_FIELDS * begin + STAMP] < stamp - WINDOW_S:
         begin, count = (begin + 1) % MOST_SAID, count - 1
@@ -78,49 +157,93 @@ def take_said(line, said, stamp, view_time, received_at, still, sequence):
     line[LINE.said_client_time], line[LINE.said_view_time], line[LINE.said_received_at] = stamp, view_time, received_at
     line[LINE.still] += ((1.0 if still else 0.0) - line[LINE.still]) / STILL_FORGOTTEN
     row = SAID_FIELDS * ((begin + count) % MOST_SAID)
-    said[row + STAMP], said[row + LAG], said[row + STILL], said[row + SEQUENCE] = stamp, lag, still, sequence
+    said[row + STAMP], said[row + LAG], said[row + STILL] = stamp, stamp - view_time, still
+    said[row + SEQUENCE], said[row + AGE] = sequence, received_at - view_time
     count += 1
     line[LINE.said_begin], line[LINE.said_count] = begin, count
     if sequence > 0.0:
         line[LINE.said_sequence], line[LINE.said_counted_at] = sequence, stamp
     elif line[LINE.said_counted_at] < stamp - WINDOW_S:
         line[LINE.said_sequence] = 0.0
-    lags, moving = np.empty(count), 0
+    _work_out(line, said, begin, count, still, received_at)
+
+
+@inner
+def _work_out(line, said, begin, count, still, received_at):
+    """Work out the told lag from what is held of the last second, and let the tracked one follow. Seconds."""
+    lags, moving, age, youngest = np.empty(count), 0, 0.0, math.inf
     for k in range(count):
         at = SAID_FIELDS * ((begin + k) % MOST_SAID)
         lags[moving] = said[at + LAG]
-        moving += said[at + STILL] == 0.0
+        if said[at + STILL] == 0.0:
+            moving, age = moving + 1, said[at + AGE]
+            youngest = min(youngest, age)
     if moving >= ENOUGH:
-        line[LINE.lag_s] = _middle_mean(lags[:moving])
+        line[LINE.lag_s], line[LINE.told_age_s] = _middle_mean(lags[:moving]), youngest
+        if not still:
+            late = line[LINE.late_s]
+            line[LINE.late_s] = age - youngest if math.isnan(late) else late + (age - youngest - late) / LATE_FORGOTTEN
+            _track(line, received_at)
     elif moving == count:  # too little; but one that ran out of snapshots keeps what it had said
         line[LINE.lag_s] = math.nan
 
 
 @inner
-def hear(f):
-    """Take down what a claim says of its lag: 1 for what can be true, 0 for what can't (its client can't have had it).
+def hear_said(line, said, snapshots, snapshot_count, has_view, from_tick, to_tick, fraction, stamp, now, sequence):
+    """Take down what a message tells at a server time of its screen and its clock; seconds.
 
-    A claim without a view says only when it was made, which is 1 as well.
+    Returns 0 for what can't be true (its client can't have had that snapshot), 1 for all else, 2 where the ring of
+    `claim_trip` needs room.
     """
-    if not f.claim[CLAIM.has_view]:
-        return 1.0
-    from_tick, to_tick, fraction = f.claim[CLAIM.from_tick], f.claim[CLAIM.to_tick], f.claim[CLAIM.fraction]
-    shown = shown_at(f.snapshots, f.snapshot_count, from_tick, to_tick, fraction)
-    if math.isnan(shown):
-        return 0.0
-    newest = snapshot_of(f.snapshots, f.snapshot_count, to_tick)
-    sent_at = f.snapshots[SNAPSHOT_FIELDS * newest + SENT_AT]
-    if sent_at < f.line[LINE.since] or f.now - sent_at < f.line[LINE.shortest_s]:
-        return 0.0
-    still = from_tick == to_tick or fraction >= 1.0
-    take_said(f.line, f.said, f.claim[CLAIM.client_time], shown, f.now, still, f.claim[CLAIM.sequence])
-    return 1.0
+    if has_view:
+        shown = shown_at(snapshots, snapshot_count, from_tick, to_tick, fraction)
+        if math.isnan(shown):
+            return 0.0
+        newest = snapshot_of(snapshots, snapshot_count, to_tick)
+        sent_at = snapshots[SNAPSHOT_FIELDS * newest + SENT_AT]
+        if sent_at < line[LINE.since] or now - sent_at < line[LINE.shortest_s]:
+            return 0.0
+        take_said(line, said, stamp, shown, now, from_tick == to_tick or fraction >= 1.0, sequence)
+    note_arrival(line, now)
+    return take_least(line, LINE.claim_trip, now, now - stamp)
+
+
+@inner
+def hear(f):
+    """Take down what a claim tells, as `hear_said`."""
+    claim = f.claim
+    return hear_said(
+        f.line, f.said, f.snapshots, f.snapshot_count, claim[CLAIM.has_view] != 0.0, claim[CLAIM.from_tick],
+        claim[CLAIM.to_tick], claim[CLAIM.fraction], claim[CLAIM.client_time], f.now, claim[CLAIM.sequence],
+    )  # fmt: skip
+
+
+@njit(cache=True, error_model="numpy")
+def hear_message(line_at, said_at, snapshots_at, snapshot_count, has_view, from_tick, to_tick, fraction, stamp, now,
+                 sequence):  # fmt: skip
+    """`hear_said` by the addresses of the rows; seconds."""
+    return hear_said(
+        float64_at(line_at), float64_at(said_at), float64_at(snapshots_at), snapshot_count, has_view,
+        float(from_tick), float(to_tick), fraction, stamp, now, float(sequence),
+    )  # fmt: skip
 
 
 @njit(cache=True, error_model="numpy")
 def take_said_of(line_at, said_at, stamp, view_time, received_at, still, sequence):
     """`take_said` by the addresses of both; seconds."""
     take_said(float64_at(line_at), float64_at(said_at), stamp, view_time, received_at, still, float(sequence))
+
+
+@njit(cache=True, error_model="numpy")
+def announced_by(line_at, now):
+    """`announced` by the row's address; seconds."""
+    return announced(float64_at(line_at), now)
+
+
+@njit(cache=True, error_model="numpy")
+def note_still(line_at, still):
+    """`count_still` by the row's address; no unit."""
+    count_still(float64_at(line_at), still)
 
 
 @njit(cache=True, error_model="numpy")

@@ -7,6 +7,7 @@ values of the window, and then those values, with their times, that no later one
 
 from __future__ import annotations
 
+import math
 from typing import Final
 
 from tinclock.core.kernels.compiling import inner, njit
@@ -44,7 +45,22 @@ def take_least(row, place, at, value):
     return 2.0 if count + ring[SPARE] > room else 1.0
 
 
+@inner
+def clear_least(row, place):
+    """Forget all values. row : pointer to float64, in which the four numbers begin at `place`. Seconds."""
+    if row[place + RING] != 0.0:
+        ring = float64_at(int(row[place + RING]))
+        ring[TIMES_BEGIN] = ring[LOW_BEGIN] = ring[LOW_COUNT] = 0.0
+    row[place + VALUE], row[place + COUNT], row[place + SPAN] = math.inf, 0.0, 0.0
+
+
 @njit(cache=True, error_model="numpy")
 def take_least_of(row_at, at, value):
     """`take_least` by the address of the four numbers; seconds."""
     return take_least(float64_at(row_at), 0, at, value)
+
+
+@njit(cache=True, error_model="numpy")
+def clear_least_of(row_at):
+    """`clear_least` by the address of the four numbers; no unit."""
+    clear_least(float64_at(row_at), 0)

@@ -50,7 +50,26 @@ class LineFields(NamedTuple):
     claim_ring: int
     lag_s: int
     """By the client's clock; NaN until it said enough."""
+    told_age_s: int
+    """Age of its views on the arrival of its fastest message of the last second."""
+    buffer_s: int
+    """Tracked: how much older than its shortest round trip its views are; NaN until its round trip is known."""
+    tracked_at: int
+    announced_s: int
+    """Interpolation delay that counted at `announced_at`: a longer one counts little by little."""
+    announced_at: int
+    trip_before_s: int
+    """Shortest round trip of the account's last connection, 0 for none."""
+    heard_at: int
+    """Server time of the last message, how far apart they usually come, and how late they are on average."""
+    gap_s: int
+    late_s: int
+    restarts: int
+    """How often its clock was set lately, and when last."""
+    restarted_at: int
     still: int
+    """Fraction of its messages, and of its shots, that show a screen without newer snapshots."""
+    still_shots: int
     said_client_time: int
     """Of the newest message that said its lag: its stamp, what its screen showed, and when it came (-inf: none)."""
     said_view_time: int
@@ -228,8 +247,6 @@ class RulesFields(NamedTuple):
     zones: int
     """Address of the boxes in which a body doesn't fall, six float64 each, and how many there are."""
     zone_count: int
-    restless_is_noted: int
-    """1: a view that strays from the tracked lag is only noted, and ruled where it is."""
 
 
 class ClaimFields(NamedTuple):

@@ -18,14 +18,14 @@ if TYPE_CHECKING:
 
 
 class RuleNumbers(Row):
-    """Some rules' numbers. restless_is_noted : whether a view that strays from the tracked lag is only noted"""
+    """The numbers of some rules."""
 
     __slots__ = ("_zones",)
     _zones: NDArray[np.float64]
 
-    def __init__(self, rules: Rules, *, restless_is_noted: bool = False) -> None:
+    def __init__(self, rules: Rules) -> None:
         super().__init__(len(RULES))
-        self.take(rules, restless_is_noted=restless_is_noted)
+        self.take(rules)
 
     def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
         """Come back from a checkpoint: the zones lie elsewhere now."""
@@ -33,7 +33,7 @@ class RuleNumbers(Row):
         if self.numbers[RULES.zone_count]:
             self.numbers[RULES.zones] = address_of(self._zones)
 
-    def take(self, rules: Rules, *, restless_is_noted: bool) -> None:
+    def take(self, rules: Rules) -> None:
         """Hold the numbers of other rules from now on."""
         row, view = self.numbers, rules.view
         for place in range(len(RULES)):
@@ -66,4 +66,3 @@ class RuleNumbers(Row):
             if movement.free_zones:
                 self._zones = np.array([(*zone.low, *zone.high) for zone in movement.free_zones], np.float64)
                 row[RULES.zones] = address_of(self._zones)
-        row[RULES.restless_is_noted] = restless_is_noted

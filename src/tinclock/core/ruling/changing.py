@@ -62,7 +62,7 @@ def change_rules(world: World, checking: Checking, new: Rules, now: float) -> Wo
         _refit(actor, weapons, new)
     for connection in roster.connections.values():
         connection.quick = None
-    world.numbers.take(new, restless_is_noted=consequences["view_restless"] == "note")
+    world.numbers.take(new)
     checking.weigh_by(consequences)
     bulletin = ledger.bulletin
     bulletin.tell(RulesEvent(bulletin.next, now, 0, client_bundle(new).digests))

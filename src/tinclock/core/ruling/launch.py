@@ -31,7 +31,7 @@ class LaunchWork(FiringWork):
 
 def commit_launch(claim: LaunchClaim, work: LaunchWork) -> None:
     """Let fly what its own client claims to launch."""
-    work.keep_view()
+    work.keep_view(claim.view)
     commit_fired_launch(claim, work)
 
 

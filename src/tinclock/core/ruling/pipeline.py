@@ -79,8 +79,7 @@ class ClaimPipeline:
         self.ledger = Ledger(rules.match.health, rules.harm, rules.score, enforces=enforced)
         self.roster = Roster(rules, weapons, seed)
         self.flights = Flights(self.history, level)
-        noted = consequences_of(rules)["view_restless"] == "note"
-        self.numbers = RuleNumbers(rules, restless_is_noted=noted)
+        self.numbers = RuleNumbers(rules)
         zones = self.history.columns.zones
         for weapon in weapons.values():
             weapon.aim_at(zones)

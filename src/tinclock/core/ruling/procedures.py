@@ -50,6 +50,7 @@ from tinclock.core.ruling.compiled import (
     SHOOTS,
     SPEED,
     TENURE,
+    TOLD,
     TRADE,
     TURN,
     VIEW,
@@ -113,7 +114,7 @@ class Procedure:
 _SENT: Final = (SEQUENCE, FIELDS, SENDER)
 _AIMED: Final = (SEQUENCE, FORM, SENDER)
 _READY: Final = (LOADED, CADENCE, CHARGE)
-_SEEN: Final = (VIEW, LAG, VIEW_ORDER, TENURE, TRADE, MUZZLE)
+_SEEN: Final = (VIEW, LAG, TOLD, VIEW_ORDER, TENURE, TRADE, MUZZLE)
 _CLAIMED: Final = (check_claimed_damage, check_claimed_victim, check_claimed_part)
 
 SHOT: Final = Procedure(

@@ -103,7 +103,7 @@ class RayHit(Struct, frozen=True, gc=False):
 
 def commit_shot(claim: ShotClaim, work: ShotWork) -> None:
     """Fire a shot that its own client claims."""
-    work.keep_view()
+    work.keep_view(claim.view)
     commit_fired(claim, work)
 
 

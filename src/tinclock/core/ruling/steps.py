@@ -139,6 +139,9 @@ class Measure:
         "snapshot sent after admission", "its snapshot was sent after admission by", "at least", "s"
     )
     LAG = MeasureKind("lag", "view off the tracked lag by", "at most", "s")
+    EXPLAINED = MeasureKind("explained", "age of the view on arrival", "nearest explained", "s")
+    TOLD = MeasureKind("told", "no message tells the display delay", "")
+    RESTARTS = MeasureKind("restarts", "restarts of the client's clock", "at most", "times")
     NAMED_VIEW = MeasureKind("named view", "at the view that it named it meets", "part", "entity")
     FACES = MeasureKind("faces of the clock", "least trips up by both stamps differ by", "at most", "s")
     VIEW_ORDER = MeasureKind("view order", "view lies before an earlier one by", "at most", "s")

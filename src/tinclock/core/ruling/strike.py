@@ -78,7 +78,7 @@ class StrikeWork(AimedWork):
 def commit_strike(claim: object, work: StrikeWork) -> None:
     """Strike whoever the blow reaches, up to the weapon's number of victims."""
     weapon, view, held, now = work.weapon, work.view, work.held, work.received_at
-    work.keep_view()
+    work.keep_view(claim.view)
     held.settle(now + work.early_s)
     held.spend(now)
     held.shots += 1

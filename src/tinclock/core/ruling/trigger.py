@@ -21,7 +21,7 @@ class TriggerWork(AimedWork):
 def commit_trigger(claim: TriggerClaim, work: TriggerWork) -> None:
     """Take over what the player wants from now on; a trigger that stays held keeps what is left of its pull."""
     actor, now = work.actor, work.received_at
-    work.keep_view()
+    work.keep_view(claim.view)
     work.aim = work.direction
     work.steps.append(Measure.TRIGGER.step("held" if claim.held else "let go"))
     if not claim.held:

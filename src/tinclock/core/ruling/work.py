@@ -10,6 +10,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from tinclock.core.findings import FINDINGS, Finding
+from tinclock.core.kernels.hearing import note_still
 from tinclock.core.kernels.rows import FOUND
 from tinclock.core.plain import Fields
 from tinclock.core.timeline.cover import Instant
@@ -227,8 +228,10 @@ class AimedWork(HarmWork):
         if self.findings and self.starts_at_eye():
             self.origin = self.eye
 
-    def keep_view(self) -> None:
+    def keep_view(self, claimed: View | None) -> None:
         """Remember what the screen showed when a claim counted: later views are held against it."""
+        if claimed is not None:
+            note_still(self.connection.at, claimed.from_tick == claimed.to_tick or claimed.fraction >= 1.0)
         if self.view_time > self.connection.newest_view_time:
             self.connection.newest_view_time = self.view_time
 

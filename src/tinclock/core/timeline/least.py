@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -20,6 +19,7 @@ from tinclock.core.kernels.least import (
     TIMES_BEGIN,
     VALUE,
     WINDOW,
+    clear_least_of,
     take_least_of,
 )
 from tinclock.core.packed import address_of, memory_of, set_fields
@@ -97,9 +97,7 @@ class Least:
 
     def clear(self) -> None:
         """Forget all of it."""
-        self._ring[TIMES_BEGIN] = self._ring[LOW_BEGIN] = self._ring[LOW_COUNT] = 0.0
-        numbers, place = self._numbers, self._place
-        numbers[place + VALUE], numbers[place + COUNT], numbers[place + SPAN] = math.inf, 0.0, 0.0
+        clear_least_of(self.at)
 
 
 def _ring(room: int, spare: int, window_s: float) -> NDArray[np.float64]:

@@ -1,34 +1,52 @@
-"""Checks of a view against the lag that its client reported before, and of its clock. Seconds."""
+"""Checks of a view against the lag that its line explains and its client reported, and of the client's clock. Seconds.
+
+The age of a view is the time since what it shows, when its claim arrives. The explained age is that of the fastest
+message: shortest round trip plus interpolation delay, by the server's clock alone.
+"""
 
 from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.checks.view import ENOUGH_ANSWERS, rule_at
+from tinclock.core.kernels.checks.view import rule_at
 from tinclock.core.kernels.compiling import inner, njit
-from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, measured
+from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.hearing import ENOUGH_ANSWERS, RESTARTS_HALVE_S, announced
 from tinclock.core.kernels.memory import float64_at
-from tinclock.core.kernels.moments import TIME, shown_at, spacing_of
-from tinclock.core.kernels.rows import CLAIM, FOUND, LINE, RULES
+from tinclock.core.kernels.moments import TIME, shown_at, spacing_of, waits_for_tick
+from tinclock.core.kernels.rows import CLAIM, FOUND, LINE, NOTED, RULES
 
 FRESH_S = 2.0
-"""What a client last said of its lag so long ago holds no shot any more."""
+"""Longest silence after which a shot is still held against the client's own stamps."""
 SOONER_S = 0.001
 """By so much a message may be faster than the fastest of the last while."""
+GIVE = 0.5
+"""Fraction of the jitter by which a view may lie outside the explained ages."""
+UNANSWERED_TRIP_S = 0.1
+"""Round trip that is assumed for a client that was pinged and has answered nothing."""
+UNKNOWN_JITTER_S, UNTOLD_JITTER_S = 0.015, 0.004
+"""Jitter that is assumed before enough pings were answered, and the most that counts for a client that tells no lag."""
+HOLD_S, RARE = 0.002, 1.5
+"""A client may hold a message for the usual gap between its messages and so much, unless that gap is larger than `RARE`
+times `sends_every_s`: then its shots don't wait for its reports."""
+RARE_HOLD_S, UNTOLD_HOLD_S = 0.02, 0.008
+"""How long a client may hold a message that sends reports rarely, or that tells no lag."""
 MOST_STILL, STILL_PER_S = 0.05, 15.0
-"""A client of which a larger share of messages shows a screen that stands still is excused no more: so much on a quiet
-line, and so much more for each second of jitter by the server's clock."""
+"""A client of which a larger share of messages or shots shows a screen that stands still is excused no more: so much on
+a quiet line, and so much more for each second of jitter by the server's clock."""
 MOMENT_S = 0.15
 """The last message before a shot with such a view is at most so old, by the client's clock."""
 ENOUGH_STAMPS = 24
 """So many pongs and so many messages are compared at the least."""
 LEAST_SPAN_S = 15.0
 """Both over at least so long a time: a line that is congested for a while delays whatever goes up then."""
+MOST_RESTARTS = 6.0
+"""Restarts of a client's clock lately, of which half are forgotten in a minute: one every 15 s."""
 
 
 @inner
 def is_tracked(line, received_at):
-    """True if a line's lag is known at a time, seconds; what a client that fell silent once said is forgotten."""
+    """True if a line's lag is known at a time, seconds, by stamps that still hold."""
     return not math.isnan(line[LINE.lag_s]) and received_at - line[LINE.said_received_at] <= FRESH_S
 
 
@@ -39,47 +57,127 @@ def lag_allowance(line, rules, spacing_s):
 
 
 @inner
-def stamp_bounds(line, rules, earliest, latest, received_at):
+def line_jitter(line):
+    """Return the jitter that both pongs and messages show, seconds: pongs that are late on purpose widen nothing."""
+    if line[LINE.answers] < ENOUGH_ANSWERS and line[LINE.trip_before_s] == 0.0:
+        return max(line[LINE.jitter_s], UNKNOWN_JITTER_S)
+    if math.isnan(line[LINE.late_s]):
+        return min(line[LINE.jitter_s], UNTOLD_JITTER_S)
+    return min(line[LINE.jitter_s], 2.0 * line[LINE.late_s])
+
+
+@inner
+def line_trip(line):
+    """Return the shortest round trip, seconds; inf for a line that was never pinged."""
+    if line[LINE.samples] != 0.0:
+        return line[LINE.round_trip_s]
+    if line[LINE.trip_before_s] > 0.0:
+        return line[LINE.trip_before_s]
+    return UNANSWERED_TRIP_S if line[LINE.asked] > 0.0 else math.inf
+
+
+@inner
+def slack(line, rules, tick_s):
+    """Return how much later than the fastest message a claim may arrive, seconds.
+
+    By how far apart the client's messages usually come, and by the line's jitter.
+    tick_s : length of a tick, where what arrives waits for the next one
+    """
+    most, gap = rules[RULES.sends_every_s], line[LINE.gap_s] + HOLD_S
+    hold = min(RARE_HOLD_S if line[LINE.gap_s] == 0.0 or gap > RARE * most else gap, most)
+    if math.isnan(line[LINE.late_s]):
+        hold = min(UNTOLD_HOLD_S, most)
+    return hold + tick_s + rules[RULES.jitter_factor] * line_jitter(line)
+
+
+@inner
+def explained_age(line, rules, spacing_s, now):
+    """Return (age, most) of the fastest message's view, seconds: as tracked, and as the line explains at most.
+
+    Infinite for a line that was never pinged and told nothing.
+    """
+    trip, delay, buffer = line_trip(line), announced(line, now), line[LINE.buffer_s]
+    most = trip + delay + spacing_s
+    if not math.isnan(buffer):
+        most = min(most, trip + buffer)
+    most += lag_allowance(line, rules, spacing_s) + GIVE * line_jitter(line)
+    if is_tracked(line, now):
+        return min(line[LINE.told_age_s], most), most
+    return (trip + delay if math.isnan(buffer) else min(trip + buffer, most)), most
+
+
+@inner
+def ages_allowed(line, rules, spacing_s, tick_s, now):
+    """Return (youngest, oldest) that a view may be on arrival, seconds, whatever its client stamps."""
+    age, _ = explained_age(line, rules, spacing_s, now)
+    give = lag_allowance(line, rules, spacing_s) + GIVE * line_jitter(line)
+    youngest = age - give
+    if line[LINE.answers] < ENOUGH_ANSWERS and line[LINE.trip_before_s] == 0.0:  # the trip may be shorter than it seems
+        youngest = -math.inf
+    if math.isinf(line_trip(line)):
+        return youngest, math.inf
+    return youngest, age + slack(line, rules, tick_s) + give
+
+
+@inner
+def stamp_bounds(line, rules, earliest, latest, tick_s, received_at):
     """Between which times of its clock, seconds, a claim was made: (earliest, latest).
 
     earliest, latest : by the messages around it; NaN: by the newest that came
 
-    What was sent before it and after it says so; nothing comes up faster than the fastest did; and what takes longer
-    than the line and the client's rate of sending explains was made later than it says.
+    What was sent before it and after it says so, within what the line explains: nothing comes up faster than the
+    fastest did, and what takes longer than the line and the client's rate of sending explains was made later than it
+    says.
     """
     if math.isnan(earliest):
         earliest = line[LINE.said_counted_at] if line[LINE.said_sequence] > 0.0 else -math.inf
         latest = math.inf
-    soonest = received_at - line[LINE.claim_trip]
-    slow = rules[RULES.sends_every_s] + rules[RULES.jitter_factor] * line[LINE.jitter_s]
+    soonest, late = received_at - line[LINE.claim_trip], slack(line, rules, tick_s)
     if line[LINE.answers] < ENOUGH_ANSWERS:  # nobody knows yet how long this line may take
-        slow = math.inf
-    latest = min(latest, soonest + SOONER_S)
-    return min(max(earliest, soonest - slow), latest), latest
+        late = math.inf
+    latest = min(max(latest, soonest - late), soonest + SOONER_S)
+    return min(max(earliest, soonest - late), latest), latest
 
 
 @njit(cache=True, error_model="numpy")
-def free_times(line_at, rules_at, earliest, latest, received_at, spacing_s):
+def free_times(line_at, rules_at, ticks_at, tick_count, earliest, latest, received_at, spacing_s):
     """Between which server times, seconds, a claim may show the others by its line's lag alone; inf: any.
 
-    line_at, rules_at : addresses of the rows; the others are those of `stamp_bounds` and `lag_allowance`
+    line_at, rules_at, ticks_at : addresses of the rows; the others are those of `stamp_bounds` and `lag_allowance`
     """
     line, rules = float64_at(line_at), float64_at(rules_at)
-    if not is_tracked(line, received_at):
-        return -math.inf, math.inf
-    allowance = lag_allowance(line, rules, spacing_s)
-    earliest, latest = stamp_bounds(line, rules, earliest, latest, received_at)
-    return earliest - line[LINE.lag_s] - allowance, latest - line[LINE.lag_s] + allowance
+    tick_s = waits_for_tick(float64_at(ticks_at), tick_count, received_at)
+    tracked = is_tracked(line, received_at)
+    youngest_age, oldest_age = ages_allowed(line, rules, spacing_s, tick_s, received_at)
+    oldest, newest = received_at - oldest_age, received_at - youngest_age
+    if tracked:
+        allowance = lag_allowance(line, rules, spacing_s)
+        earliest, latest = stamp_bounds(line, rules, earliest, latest, tick_s, received_at)
+        oldest = max(oldest, earliest - line[LINE.lag_s] - allowance)
+        newest = min(newest, latest - line[LINE.lag_s] + allowance)
+    return min(oldest, newest), newest
+
+
+@njit(cache=True, error_model="numpy")
+def lags_of(line_at, rules_at, received_at, spacing_s):
+    """Return (told, explained, tracked) ages of the fastest message's view, seconds; NaN where one isn't known."""
+    line, rules = float64_at(line_at), float64_at(rules_at)
+    told = line[LINE.told_age_s] if is_tracked(line, received_at) else math.nan
+    trip = line_trip(line)
+    if math.isinf(trip):
+        return told, math.nan, told
+    age, _ = explained_age(line, rules, spacing_s, received_at)
+    return told, trip + announced(line, received_at), age
 
 
 @njit(cache=True, error_model="numpy")
 def strays_at(line, stamp, shown, still, allowance):
-    """True if a view that showed a time at a stamp, seconds, strays from the tracked lag.
+    """True if a view that showed a time at a stamp, seconds, strays from the told lag.
 
     A screen that stands still is excused, unless it shows something older than what was said a moment ago.
     """
-    lag = stamp - shown
-    if still and lag > line[LINE.lag_s] and line[LINE.still] <= MOST_STILL + STILL_PER_S * line[LINE.jitter_s]:
+    lag, excused = stamp - shown, MOST_STILL + STILL_PER_S * line_jitter(line)
+    if still and lag > line[LINE.lag_s] and max(line[LINE.still], line[LINE.still_shots]) <= excused:
         recent = stamp - line[LINE.said_client_time] <= MOMENT_S
         if recent and shown >= line[LINE.said_view_time] - allowance:
             return False
@@ -87,53 +185,102 @@ def strays_at(line, stamp, shown, still, allowance):
 
 
 @inner
-def check_lag(f):
-    """Find `view_restless` where the view strays from the tracked lag; works out the view at that lag to rule at.
+def _name_view(f):
+    """Keep the view that the claim named, before it is ruled at another. No unit."""
+    f.found[FOUND.named] = 1.0
+    f.found[FOUND.named_from], f.found[FOUND.named_to] = f.found[FOUND.from_slot], f.found[FOUND.to_slot]
+    f.found[FOUND.named_fraction] = f.found[FOUND.fraction]
 
-    A claim without a stamp is taken for as old as the fastest message would be: it is ruled at the tracked lag too, but
-    found only where the line's jitter doesn't explain how far it strays. Seconds.
+
+@inner
+def check_lag(f):
+    """Find `view_restless` or `view_unexplained`; works out the view to rule at instead. Seconds.
+
+    A view that strays from the lag that its client told is ruled at that lag; one that its line doesn't explain at the
+    nearest that it explains. A claim without a stamp is taken for as old as the fastest message would be, and found
+    only where the line's jitter doesn't explain how far it strays.
     """
-    line, rules = f.line, f.rules
-    if not f.claim[CLAIM.has_view] or not is_tracked(line, f.now):
+    line, rules, has_view = f.line, f.rules, f.claim[CLAIM.has_view] != 0.0
+    told = has_view and is_tracked(line, f.now)
+    if line[LINE.is_servers] or not (told or not math.isinf(line_trip(line))):
         return NOTHING
-    allowance = lag_allowance(line, rules, spacing_of(f.snapshots, f.snapshot_count))
-    earliest, latest = stamp_bounds(line, rules, f.claim[CLAIM.earliest], f.claim[CLAIM.latest], f.now)
+    spacing, tick_s = spacing_of(f.snapshots, f.snapshot_count), waits_for_tick(f.ticks, f.tick_count, f.now)
+    shown, still = f.found[FOUND.view_time], False
+    if has_view:
+        from_tick, to_tick, fraction = f.claim[CLAIM.from_tick], f.claim[CLAIM.to_tick], f.claim[CLAIM.fraction]
+        shown, still = shown_at(f.snapshots, f.snapshot_count, from_tick, to_tick, fraction), from_tick == to_tick
+        still = still or fraction >= 1.0
+        if math.isnan(shown):  # too old to be held: ruled at the cap so far
+            shown = f.snapshots[TIME] if f.snapshot_count > 0 else math.inf
+    youngest, oldest = ages_allowed(line, rules, spacing, tick_s, f.now)
+    if not told:
+        return _check_explained(f, shown, youngest, oldest)
+    allowance = lag_allowance(line, rules, spacing)
+    earliest, latest = stamp_bounds(line, rules, f.claim[CLAIM.earliest], f.claim[CLAIM.latest], tick_s, f.now)
     stamp, limit = f.claim[CLAIM.client_time], allowance
     if math.isnan(stamp):
         stamp = latest
-        limit = allowance + rules[RULES.late_allowance_s] + rules[RULES.jitter_factor] * line[LINE.jitter_s]
+        limit = allowance + rules[RULES.late_allowance_s] + rules[RULES.jitter_factor] * line_jitter(line)
     else:
         stamp = max(min(stamp, latest), earliest)
-    from_tick, to_tick, fraction = f.claim[CLAIM.from_tick], f.claim[CLAIM.to_tick], f.claim[CLAIM.fraction]
-    shown = shown_at(f.snapshots, f.snapshot_count, from_tick, to_tick, fraction)
-    if math.isnan(shown):  # too old to be held: ruled at the cap so far
-        shown = f.snapshots[TIME] if f.snapshot_count > 0 else math.inf
-    strays = strays_at(line, stamp, shown, from_tick == to_tick or fraction >= 1.0, allowance)
+    strays = strays_at(line, stamp, shown, still, allowance)
     off = abs(stamp - shown - line[LINE.lag_s])
     measured(f, MEASURE.lag, off if strays else min(off, limit), limit)
     if not strays:
-        return NOTHING
-    if not rules[RULES.restless_is_noted]:
+        return NOTHING if still and off > allowance else _check_explained(f, shown, youngest, oldest)
+    if f.consequences[FINDING.view_restless] != NOTED:
         if off > limit:
-            f.found[FOUND.named] = 1.0
-            f.found[FOUND.named_from], f.found[FOUND.named_to] = f.found[FOUND.from_slot], f.found[FOUND.to_slot]
-            f.found[FOUND.named_fraction] = f.found[FOUND.fraction]
-        rule_at(f, stamp - line[LINE.lag_s])
+            _name_view(f)
+        shift = line[LINE.told_age_s] - explained_age(line, rules, spacing, f.now)[0]
+        at = min(max(stamp - line[LINE.lag_s] + shift, f.now - oldest), f.now - youngest)
+        rule_at(f, at)
     return found(f, FINDING.view_restless, off, limit) if off > limit else NOTHING
+
+
+@inner
+def _check_explained(f, shown, youngest, oldest):
+    """Find `view_unexplained` for a view whose age on arrival its line doesn't explain. Seconds."""
+    age = f.now - shown
+    nearest = min(max(age, youngest), oldest)
+    measured(f, MEASURE.explained, age, nearest)
+    if age == nearest or math.isnan(age):
+        return NOTHING
+    if f.consequences[FINDING.view_unexplained] != NOTED:
+        rule_at(f, f.now - nearest)
+    return found(f, FINDING.view_unexplained, age, nearest)
+
+
+@inner
+def check_told(f):
+    """Find `lag_untold` for a view on a line that is known, of a client that has told no lag lately. No unit."""
+    line = f.line
+    if line[LINE.is_servers] or not f.claim[CLAIM.has_view] or line[LINE.answers] < ENOUGH_ANSWERS:
+        return NOTHING
+    if f.now - line[LINE.said_received_at] <= FRESH_S:
+        return NOTHING
+    measured(f, MEASURE.told, NO_NUMBER, NO_NUMBER)
+    return found(f, FINDING.lag_untold, NO_NUMBER, NO_NUMBER)
 
 
 @inner
 def check_faces(f):
     """Find `two_faced_clock` where the least trip up that pongs say and the one that claims say can't both be true.
 
-    Both are stamped by one clock and go up one line, so of enough of each the shortest are alike. Seconds.
+    Both are stamped by one clock and go up one line, so of enough of each the shortest are alike, but for the frame
+    between a stamp and its sending, and the tick for which what arrives may wait. Find `clock_restless` for a clock
+    that was set again and again. Seconds.
     """
     line = f.line
+    often = line[LINE.restarts] * 0.5 ** (max(0.0, f.now - line[LINE.restarted_at]) / RESTARTS_HALVE_S)
+    if often > MOST_RESTARTS:
+        measured(f, MEASURE.restarts, often, MOST_RESTARTS)
+        return found(f, FINDING.clock_restless, often, MOST_RESTARTS)
     if line[LINE.answers] < ENOUGH_STAMPS or min(line[LINE.pong_trips], line[LINE.claim_trips]) < ENOUGH_STAMPS:
         return NOTHING
     if min(line[LINE.pong_span_s], line[LINE.claim_span_s]) < LEAST_SPAN_S:
         return NOTHING
     apart, limit = abs(line[LINE.pong_trip] - line[LINE.claim_trip]), f.rules[RULES.two_faced_s] + line[LINE.jitter_s]
+    limit += waits_for_tick(f.ticks, f.tick_count, f.now)
     if apart <= limit:
         return NOTHING
     measured(f, MEASURE.faces, apart, limit)

@@ -13,7 +13,6 @@ from tinclock.core.kernels.committing import ACCEPTED, tell_standing
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.hearing import hear
-from tinclock.core.kernels.least import take_least
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.moments import waits_for_tick
 from tinclock.core.kernels.rows import (
@@ -336,8 +335,7 @@ def commit_move(f):
     dx, dy, dz = way_of(f)
     _count_time(f)
     _go(f)
-    if hear(f):
-        f.found[FOUND.heard] = take_least(f.line, LINE.claim_trip, f.now, f.now - f.claim[CLAIM.client_time])
+    f.found[FOUND.heard] = hear(f)
     keep_place(f.moved, f.now, f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z])
     f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
     f.found[FOUND.became] = ACCEPTED

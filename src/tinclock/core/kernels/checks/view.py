@@ -10,6 +10,7 @@ import math
 
 from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.hearing import ENOUGH_ANSWERS
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import (
     SENT_AT,
@@ -26,8 +27,6 @@ from tinclock.core.kernels.moments import (
 )
 from tinclock.core.kernels.rows import CLAIM, FOUND, LINE, RULES
 
-ENOUGH_ANSWERS = 8
-"""So many pings must have been answered before the shortest of them bounds what can have arrived."""
 UNDRAWN, FROM_BEFORE = 0.0, 1.0
 """Why a view is unknown: nobody draws it, or it shows what was sent before its client came."""
 OF_THE_FUTURE = -1.0

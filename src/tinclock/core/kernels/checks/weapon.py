@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.checks.view import ENOUGH_ANSWERS
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.hearing import ENOUGH_ANSWERS
 from tinclock.core.kernels.moments import waits_for_tick
 from tinclock.core.kernels.rows import (
     CLAIM,

@@ -2,42 +2,50 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
-from tinclock.core.kernels.checks.lag import free_times
+from tinclock.core.kernels.checks.lag import free_times, lags_of
+from tinclock.core.kernels.hearing import hear_message
+from tinclock.core.kernels.rows import MOMENT
 from tinclock.core.plain import plain_number
 from tinclock.core.ruling.checks.form import is_count, is_number, is_time
-from tinclock.core.timeline.lag import Said
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
     from tinclock.core.combat.roster import Connection
     from tinclock.core.rules.numbers import RuleNumbers
     from tinclock.core.timeline.history import PoseHistory
 
 
+class HoldsSnapshots(Protocol):
+    """Rows of snapshots for kernels. moments : see `kernels.rows.MomentFields`"""
+
+    moments: NDArray[np.int64]
+
+
 def hear(
-    history: PoseHistory, connection: Connection, view: object, client_time: object, received_at: float,
+    history: HoldsSnapshots, connection: Connection, view: object, client_time: object, received_at: float,
     sequence: int = 0,
 ) -> bool:  # fmt: skip
-    """Take down what a client says that its screen showed at a time of its own clock; returns whether it said anything.
+    """Take down the screen and the clock that a client reports; returns whether the report can be true.
 
-    What can't be true (ticks that were never sent, or that can't have arrived) says nothing; nothing raises.
+    Ticks that were never sent, or that can't have arrived, tell nothing; nothing raises.
     """
-    said = plain_number(client_time)
-    if not is_time(said):
+    stamp, shown = plain_number(client_time), None if view is None else _as_view(view)
+    if not is_time(stamp) or (view is not None and shown is None):
         return False
-    stamp = float(said)
-    if view is None:
-        connection.transits.take(received_at, received_at - stamp)
-        return False
-    shown = _as_view(view)
-    shown_at = None if shown is None else _shown_at(history, shown)
-    if shown is None or shown_at is None or screen_sent_at(history, connection, shown, received_at) is None:
-        return False
-    connection.transits.take(received_at, received_at - stamp)
-    connection.lag.take(Said(stamp, shown_at, received_at, _is_still(shown), sequence))
-    return True
+    moments, lag = history.moments, connection.lag
+    from_tick, to_tick, fraction = (0, 0, 0.0) if shown is None else (shown.from_tick, shown.to_tick, shown.fraction)
+    told = hear_message(
+        connection.at, lag.said_at, int(moments[MOMENT.snapshots]), int(moments[MOMENT.snapshot_count]),
+        shown is not None, from_tick, to_tick, float(fraction), float(stamp), received_at, sequence,
+    )  # fmt: skip
+    if told == 2.0:
+        connection.transits.make_room()
+    return told != 0.0 and shown is not None
 
 
 def _as_view(view: object) -> View | None:
@@ -58,19 +66,6 @@ def screen_sent_at(history: PoseHistory, connection: Connection, view: object, r
     return newest.sent_at if received_at - newest.sent_at >= connection.shortest_s else None
 
 
-def _shown_at(history: PoseHistory, view: View) -> float | None:
-    """The server time of a view; None where its snapshots aren't held, or it lies outside what anybody draws."""
-    before, after = history.snapshots.get(view.from_tick), history.snapshots.get(view.to_tick)
-    if before is None or after is None or view.from_tick > view.to_tick or not 0.0 <= view.fraction <= 16.0:
-        return None
-    return before.time + float(view.fraction) * (after.time - before.time)
-
-
-def _is_still(view: View) -> bool:
-    """True if a client shows the newest snapshot that it has, and nothing moves on."""
-    return view.from_tick == view.to_tick or view.fraction >= 1.0
-
-
 def free_views(
     connection: Connection, rules: RuleNumbers, history: PoseHistory, sequence: int, received_at: float
 ) -> tuple[float, float]:
@@ -79,5 +74,20 @@ def free_views(
     Infinite on both sides where no lag is tracked.
     """
     stamps = connection.lag.stamps(sequence)
-    oldest, newest = free_times(connection.at, rules.at, *stamps, received_at, history.snapshot_spacing_s)
+    moments = history.moments
+    oldest, newest = free_times(
+        connection.at, rules.at, int(moments[MOMENT.ticks]), int(moments[MOMENT.tick_count]), *stamps, received_at,
+        history.snapshot_spacing_s,
+    )  # fmt: skip
     return float(oldest), float(newest)
+
+
+def lags(
+    connection: Connection, rules: RuleNumbers, history: PoseHistory, received_at: float
+) -> tuple[float, float, float]:
+    """Return the told, explained and tracked age of a connection's views on the arrival of its fastest message.
+
+    In seconds; NaN where one isn't known.
+    """
+    told, explained, tracked = lags_of(connection.at, rules.at, received_at, history.snapshot_spacing_s)
+    return float(told), float(explained), float(tracked)
