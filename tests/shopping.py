@@ -182,7 +182,8 @@ class World:
         """A player comes in."""
         seat = self.seats[k]
         return referee.admit(
-            connection=f"{k}/{again}", account=seat.account, team=seat.team, rig="gardener", weapons=[WEAPON], drawing=tinclock.Drawing(interpolation_delay_s=seat.delay_s),
+            connection=f"{k}/{again}", account=seat.account, team=seat.team, rig="gardener",
+            weapons=[WEAPON], drawing=tinclock.Drawing(interpolation_delay_s=seat.delay_s),
         )  # fmt: skip
 
     def referee(self) -> tinclock.Referee:

@@ -161,6 +161,8 @@ def _print_shooters(console: Console, report: Fields) -> None:
         "  more by choice: hits that honest shots would have had besides, at the best view without a finding",
         highlight=False, soft_wrap=True,
     )  # fmt: skip
+    console.print("\nage of their views on arrival, of the fastest message: as told, as the line explains, as tracked")
+    console.print(_lags_table(recorded["shooters"]))
     lost = recorded["shooters"].get("all", {}).get("lost", {})
     for code, count in lost.items():
         console.print(f"  not upheld: {count} x {code}", highlight=False)
@@ -196,6 +198,17 @@ def _shooters_table(rows: Fields) -> Any:
             str(row["inside"]), _share(row["share_upheld_inside"]), str(row["elsewhere"]), str(row["misses"]),
             str(row["misses_hit"]), _more(row.get("choice_adds")),
         )  # fmt: skip
+    return table
+
+
+def _lags_table(rows: Fields) -> Any:
+    table = _table("line", "shots", "told", "explained", "tracked")
+    for name, row in rows.items():
+        choice = row.get("choice", {"lagged": 0})
+        count = choice["lagged"]
+        means = (_ms(choice[key] / count if count else None) for key in ("told_s", "explained_s", "tracked_s"))
+        if "choice" in row:
+            table.add_row(name.replace("_", " "), str(count), *means)
     return table
 
 

@@ -178,7 +178,7 @@ _TABLE: Final = (
         otherwise="a buffer or a route that changed half a second ago", unit="s",
         lenient="note",
         helps="a view that is {margin} nearer to the lag of its own messages would have been ruled as claimed"),
-    FindingKind("view_unexplained", "amend", "the view's age isn't explained by the connection; ruled at the nearest that is",
+    FindingKind("view_unexplained", "amend", "the connection doesn't explain the view's age; ruled at the nearest",
         measures="age of the view on arrival, against the nearest that round trip, interpolation delay, jitter and the "
         "gap between messages explain",
         otherwise="an interpolation delay that the server was not told, or a route that just changed", unit="s",

@@ -15,12 +15,13 @@ from tinclock.core.combat.welcome import Welcome, state_of
 from tinclock.core.errors import BadArrayError, BadNumberError, UnknownNameError
 from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.ruling.checks.lag import free_views, hear
+from tinclock.core.ruling.checks.lag import lags as lags_of_line
 from tinclock.core.ruling.checks.view import ages
 from tinclock.core.ruling.commands import KINDS
 from tinclock.core.ruling.handle import wield
 from tinclock.core.ruling.histories import history_for
 from tinclock.core.ruling.pipeline import ClaimPipeline
-from tinclock.core.ruling.records import ViewBounds
+from tinclock.core.ruling.records import Lags, ViewBounds
 from tinclock.core.ruling.shots import Shots
 from tinclock.core.timeline.instants import are_seconds, is_finite, seconds
 from tinclock.core.timeline.packed import Packed
@@ -364,6 +365,11 @@ class Referee(MatchCalls):
         oldest, newest = received_at - min(bounds.oldest_s, bounds.cap_s), received_at - bounds.newest_s
         free = free_views(line, self._pipeline.numbers, self._history, sequence, received_at)
         return max(oldest, free[0]), min(newest, free[1])
+
+    def lags(self, connection: str, received_at: float) -> Lags:
+        """Return how old the views of that connection's fastest messages are on arrival, as things stand."""
+        line = self._roster.require_connection(connection)
+        return Lags(*lags_of_line(line, self._pipeline.numbers, self._history, received_at))
 
     def events(self, since: int | None = None) -> list[Event]:
         """What everyone is told, since the last call; or all events after a number, for one who missed some.

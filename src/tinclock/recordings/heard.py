@@ -10,10 +10,10 @@ import numpy as np
 
 from tinclock.core.combat.roster import Roster
 from tinclock.core.kernels.moments import SNAPSHOT_FIELDS
-from tinclock.core.kernels.rows import MOMENT
+from tinclock.core.kernels.rows import MOMENT, RULES
 from tinclock.core.plain import Fields
 from tinclock.core.rules.numbers import RuleNumbers
-from tinclock.core.ruling.checks.lag import hear
+from tinclock.core.ruling.checks.lag import hear, lags
 from tinclock.core.ruling.checks.view import ages, bound_views
 from tinclock.core.ruling.claims import MoveClaim, StatusClaim
 from tinclock.core.timeline.ring import Snapshot
@@ -42,13 +42,17 @@ class Trip(NamedTuple):
 class Told(NamedTuple):
     """A message that said what its screen showed. Seconds.
 
-    behind_s : how far the screen ran behind the server, by this message; tracked_s : by the lag that is tracked, nan
-    before enough is known; clock_lag_s : the tracked lag by the client's own clock
+    behind_s : how far the screen ran behind the server, by this message
+    tracked_s, explained_s, told_s : by the lag that shots are ruled at, by what the line explains, and by what the
+        last second's messages told; nan before enough is known
+    clock_lag_s : the told lag by the client's own clock
     """
 
     at: float
     behind_s: float
     tracked_s: float
+    explained_s: float
+    told_s: float
     clock_lag_s: float
 
 
@@ -97,6 +101,11 @@ class _Listener:
         self.told: list[Told] = []
         self.views: list[Aged] = []
         self._nonce_of: dict[int, float] = {}
+
+    @property
+    def snapshot_spacing_s(self) -> float:
+        """Seconds between two snapshots."""
+        return self._numbers.numbers[RULES.snapshot_every] / self._numbers.numbers[RULES.tick_rate_hz]
 
     def take(self, flush: Flush) -> None:
         for _, what, row in sorted(self._rows(flush), key=lambda one: one[0]):
@@ -172,7 +181,9 @@ class _Listener:
             return
         offset, last = line.clock.offset_s, line.lag.last
         if line.clock.samples and last is not None:
-            self.told.append(Told(at, last.lag_s - offset, line.lag.lag_s - offset, line.lag.lag_s))
+            up = line.clock.round_trip_s / 2.0
+            told, explained, tracked = (age - up for age in lags(line, self._numbers, self, at))
+            self.told.append(Told(at, last.lag_s - offset, tracked, explained, told, line.lag.lag_s))
 
     def _claim(self, at: float, received: bytes) -> None:
         claim: Any = decode_claim(received)

@@ -230,7 +230,7 @@ class Looking:
             {
                 "name": person.name,
                 "trips": _columns(told.trips, (1.0, 1e3, 1e3, 100.0)),
-                "told": _columns([one[:3] for one in told.told], (1.0, 1e3, 1e3)),
+                "told": _columns([one[:5] for one in told.told], (1.0, *[1e3] * 4)),
                 "views": _columns(told.views, (1.0, 1e3, 1e3, 1e3)),
                 "cap_ms": 1e3 * watched.recording.require_header().rules.view.max_rewind_s,
             }

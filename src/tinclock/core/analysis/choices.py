@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+import math
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -23,6 +24,7 @@ class Gained(NamedTuple):
     hits, best_hits : at the views they were ruled at, and at the best of those each shot could have named
     damage, best_damage : of these, before armour, in points
     choice_s : how wide the choice was, summed
+    told_s, explained_s, tracked_s : lags at these shots, summed, of those of which all three were known; see `lagged`
     """
 
     shots: int = 0
@@ -31,14 +33,15 @@ class Gained(NamedTuple):
     damage: float = 0.0
     best_damage: float = 0.0
     choice_s: float = 0.0
+    lagged: int = 0
+    told_s: float = 0.0
+    explained_s: float = 0.0
+    tracked_s: float = 0.0
 
     def plus(self, other: Gained) -> Gained:
         """Both together."""
-        a, b = self, other
-        return Gained(
-            a.shots + b.shots, a.hits + b.hits, a.best_hits + b.best_hits, a.damage + b.damage,
-            a.best_damage + b.best_damage, a.choice_s + b.choice_s,
-        )  # fmt: skip
+        sums: Any = (a + b for a, b in zip(self, other, strict=True))
+        return Gained(*sums)
 
     @property
     def more_hits(self) -> float | None:
@@ -66,7 +69,9 @@ class Choices:
         worth = self._worth(referee, ruling, view_time)
         steps = np.arange(oldest, newest, STEP_S).tolist() if newest > oldest else []
         best = max([worth, *(self._worth(referee, ruling, at) for at in steps)])
-        one = Gained(1, int(worth > 0.0), int(best > 0.0), worth, best, max(newest - oldest, 0.0))
+        lags = referee.lags(ruling.connection, ruling.received_at)
+        known = (1, *lags) if sum(lags) < math.inf else (0, 0.0, 0.0, 0.0)
+        one = Gained(1, int(worth > 0.0), int(best > 0.0), worth, best, max(newest - oldest, 0.0), *known)
         self.gained[ruling.connection] = self.gained.get(ruling.connection, Gained()).plus(one)
 
     def _worth(self, referee: Referee, ruling: Ruling, view_time: float) -> float:

@@ -28,8 +28,8 @@ ENOUGH_ANSWERS = 8
 STILL_FORGOTTEN = 64
 """Over about so many messages the share of those is taken that show a screen which stands still."""
 CLOCK_STEP_S = 0.01
-"""A lag that moves by more than this and twice the jitter at once, while the views' age on arrival doesn't, is a client's
-clock that was set: what was stamped before is forgotten."""
+"""A lag that moves by more than this and twice the jitter at once, while the views' age on arrival doesn't, means that
+the client's clock was set. The server then forgets all earlier stamps."""
 RISE_PER_S, FALL_PER_S = 0.003, 0.05
 """Seconds per second by which the tracked lag rises and falls beside the round trip."""
 ANNOUNCED_PER_S = 0.01

@@ -35,8 +35,8 @@ class ViewRules(Table, frozen=True, kw_only=True):
     """How far a shot's view may stray from the lag that its client has said in moves, reports or `seen` messages."""
     sends_every_s: NotNegative = 0.06
     """Longest time in seconds that a client may collect messages before it sends them (default 0.06). The server
-    measures how far apart a client's messages come and allows no more than that. A longer time lets slow senders choose older
-    views; a shorter one moves the shots of clients that send rarely."""
+    measures how far apart a client's messages come and allows no more than that. A longer time lets slow senders choose
+    older views; a shorter one moves the shots of clients that send rarely."""
     two_faced_s: NotNegative = 0.035
     """Largest difference in seconds, beyond the jitter, between the shortest delays that pongs and other messages show
     (default 0.035: a frame between a stamp and its sending). A smaller value accuses clients that stamp early."""

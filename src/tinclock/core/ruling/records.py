@@ -155,3 +155,16 @@ class ViewBounds(NamedTuple):
     newest_s: float
     oldest_s: float
     cap_s: float
+
+
+class Lags(NamedTuple):
+    """Age of the view of a connection's fastest message on arrival, in seconds; nan where it isn't known.
+
+    told : by the client's messages of the last second
+    explained : by round trip and interpolation delay
+    tracked : the age that its shots are ruled at
+    """
+
+    told_s: float
+    explained_s: float
+    tracked_s: float

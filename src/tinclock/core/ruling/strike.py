@@ -16,6 +16,7 @@ from tinclock.core.tolerances import TOLERANCES
 if TYPE_CHECKING:
     from tinclock.core.findings import Finding
     from tinclock.core.rules.weapons import WeaponRules
+    from tinclock.core.ruling.claims import StrikeClaim
     from tinclock.core.timeline.cover import Cover
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.vectors import Triple
@@ -75,7 +76,7 @@ class StrikeWork(AimedWork):
     """A blow with a reach weapon."""
 
 
-def commit_strike(claim: object, work: StrikeWork) -> None:
+def commit_strike(claim: StrikeClaim, work: StrikeWork) -> None:
     """Strike whoever the blow reaches, up to the weapon's number of victims."""
     weapon, view, held, now = work.weapon, work.view, work.held, work.received_at
     work.keep_view(claim.view)

@@ -1,18 +1,23 @@
-"""A connection's lag: how far its screen runs behind the server, followed from what it says before it shoots.
+"""A connection's lag: how far its screen runs behind the server.
 
-An honest client draws at a nearly constant lag: the trip of its fastest snapshots plus its interpolation delay. So the
-time of its own clock less the time that its screen shows hardly changes from one message to the next. What it says of
-both in its move reports, its status reports and its `seen` messages is taken down before the player knows where the
-next shot will go; a shot is then held against that. The mean of the middle half of the last second's follows a buffer
-that adapts, a new route and a client's clock that jumps within a second, and nothing faster: one more message moves it
-by little, whatever it says, where a median would leap between two lags that are told in turn.
+Three lags are kept. All count as the age of a view when the connection's fastest message arrives:
 
-What a client that has run out of snapshots shows stands still: its lag grows as its clock goes on. Such views don't
-count for that mean, and a shot may have one, but never one older than the last that was said a moment before. A client
-whose screen stands still more often than its line explains is ruled at the tracked lag then too.
+- Explained: shortest round trip plus the announced interpolation delay, by the server's clock alone.
+- Told: by the messages of the last second. Move reports, status reports and `seen` messages hold a view and the
+  client's time. The server takes them down before the player knows where the next shot will go.
+- Tracked: follows the told lag beside the round trip. It falls by at most 50 ms per second, rises by at most 3 ms per
+  second and never exceeds the explained lag by more than a snapshot's spacing and half the jitter. It survives silence,
+  restarts of the client's clock and new connections of the account.
 
-A claim's own stamp is the client's word too. It must lie between those of the messages with the sequences around its
-own, and can't be later than the fastest trip up allows.
+An honest client's time less the time that its screen shows hardly changes. A shot is compared with the mean of the
+middle half of the last second: one more message moves that mean by little, while a median would leap between two lags
+that are told in turn. Whatever a shot's stamp says, its view must have an age that the tracked lag explains.
+
+Views of a client that has run out of snapshots don't count for the mean. A shot may have such a view, but none older
+than the last that was told. A client whose screen stands still more often than its line explains is excused no more.
+
+A shot's stamp must lie between those of the messages around its sequence, and within the delay that the line and the
+gap between messages explain.
 """
 
 from __future__ import annotations

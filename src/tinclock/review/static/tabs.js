@@ -50,7 +50,8 @@ export function lineTab(box, data, onPick) {
   chart(part("Round trip, jitter and lost pings"), {x: trips[0], across, unit: "ms, %", height: 170, onPick, curves: [
     {label: "round trip, ms", values: trips[1], colour: CURVES.pewter}, {label: "jitter, ms", values: trips[2], colour: CURVES.copper}, {label: "lost, %", values: trips[3], colour: CURVES.plum}]});
   chart(part("How far its screen ran behind the server"), {x: told[0], across, unit: "ms", height: 170, onPick, curves: [
-    {label: "by each message", values: told[1], colour: CURVES.teal, points: true}, {label: "as tracked", values: told[2], colour: CURVES.accent, width: 2}]});
+    {label: "by each message", values: told[1], colour: CURVES.teal, points: true}, {label: "told", values: told[4], colour: CURVES.pewter, width: 1.2},
+    {label: "explained by the line", values: told[3], colour: CURVES.copper, width: 1.2}, {label: "tracked", values: told[2], colour: CURVES.accent, width: 2}]});
   chart(part("Age of its views on arrival, and its bounds"), {x: views[0], across, unit: "ms", height: 180, onPick, marks: [{y: data.cap_ms, label: "cap"}], curves: [
     {label: "age", values: views[1], colour: CURVES.pewter, points: true}, {label: "can't be newer", values: views[2], colour: CURVES.copper, width: 1.2}, {label: "later is noted", values: views[3], colour: CURVES.amber, width: 1.2}]});
 }

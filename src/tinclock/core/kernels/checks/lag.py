@@ -24,7 +24,7 @@ GIVE = 0.5
 """Fraction of the jitter by which a view may lie outside the explained ages."""
 UNANSWERED_TRIP_S = 0.1
 """Round trip that is assumed for a client that was pinged and has answered nothing."""
-UNKNOWN_JITTER_S, UNTOLD_JITTER_S = 0.015, 0.004
+UNKNOWN_JITTER_S, UNTOLD_JITTER_S = 0.015, 0.0025
 """Jitter that is assumed before enough pings were answered, and the most that counts for a client that tells no lag."""
 HOLD_S, RARE = 0.002, 1.5
 """A client may hold a message for the usual gap between its messages and so much, unless that gap is larger than `RARE`

@@ -25,6 +25,9 @@ class HoldsSnapshots(Protocol):
 
     moments: NDArray[np.int64]
 
+    @property
+    def snapshot_spacing_s(self) -> float: ...
+
 
 def hear(
     history: HoldsSnapshots, connection: Connection, view: object, client_time: object, received_at: float,
@@ -83,7 +86,7 @@ def free_views(
 
 
 def lags(
-    connection: Connection, rules: RuleNumbers, history: PoseHistory, received_at: float
+    connection: Connection, rules: RuleNumbers, history: HoldsSnapshots, received_at: float
 ) -> tuple[float, float, float]:
     """Return the told, explained and tracked age of a connection's views on the arrival of its fastest message.
 
