@@ -1,93 +1,118 @@
-"""What choosing the view gains, by quality of the line, and in whole matches: view_shopping.py [SECONDS [SEEDS]]
+"""Search for the policy that gains most by choosing views: view_shopping.py [SECONDS [POLICIES [MATCHES]]]
 
-The first table looks at honest players' shots: same trigger, same aim, and the best view that has no finding, with the
-lag tracked and without. The second plays matches in which one account of each quality shops, by several ways.
+The opponent has read the source and knows every body's future, see `tests/shopping.py`. A coordinate search pulls one
+dial after the other and keeps a value that adds damage while evidence by findings stays below 10 decibans. All
+policies play the same shots, on lines of every quality. Two processes play them.
 """
 
 from __future__ import annotations
 
+import multiprocessing
+import pathlib
 import sys
-from collections import defaultdict
-from typing import Any
+from functools import partial
 
-import msgspec
+sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "tests"))
 
-from tinclock.core.analysis.choices import Choices, Gained
-from tinclock.garden.match import play_match
-from tinclock.garden.scenario import SEATED_ON, load_garden, name_of
+from shopping import DIALS, ODD, Gain, Policy, World
 
-PLAYERS = len(SEATED_ON)
-WAYS: dict[str, dict[str, float]] = {
-    "honest": {},
-    "quietly": {"shop_views": 0.16},
-    "fully": {"shop_views": 1.0},
-    "fully, dithered pongs": {"shop_views": 1.0, "dither_pongs": 0.75},
-    "fully, delayed pongs": {"shop_views": 1.0, "delay_pongs": 1.0},
+MOST_DECIBANS = 10.0
+PONGS: tuple[dict[str, float], ...] = ({}, {"late_pongs": 0.75, "late_s": 0.05})
+"""Each value of a dial is tried with the pongs at hand, and with some that are late."""
+KNOWN = {
+    "tells no lag": Policy(tells=False, stamps=False),
+    "tells no lag, half its pongs 110 ms late": Policy(tells=False, stamps=False, late_pongs=0.5, late_s=0.11),
+    "tells a lag, half its pongs 110 ms late": Policy(late_pongs=0.5, late_s=0.11),
+    "names held snapshots": Policy(held_views=1.0),
+    "stamps and views early together, late pongs": Policy(dither_s=0.1, late_pongs=0.5, late_s=0.11),
+    "leaves sequence numbers free": Policy(free_numbers=True),
+    "tells the rewind limit as its lag": Policy(extra_s=0.3),
+    "silent for 2.1 of 4 s": Policy(silent_s=2.1),
+    "clock leaps 130 ms every 1.5 s": Policy(steps_s=0.13),
+    "reconnects every 10 s": Policy(reconnects_s=10.0),
+    "lag breathes by 60 ms with fights": Policy(breathes_s=0.06),
+    "sends every 50 ms": Policy(every_s=0.05),
+    "chooses, and nothing else": Policy(),
 }
+_worlds: list[World] = []
 
 
-def rules_with(tracked: bool) -> Any:
-    """The garden's rules; without tracking, a lag may be anything."""
-    rules = load_garden().rules
-    view = msgspec.structs.replace(rules.view, lag_allowance_s=rules.view.lag_allowance_s if tracked else 1e6)
-    return msgspec.structs.replace(rules, view=view)
+def play(policy: Policy, seconds: float, matches: int, *, chooses: bool = True) -> dict[str, Gain]:
+    """Return what each line's quality gets of a policy, and all together."""
+    while len(_worlds) < matches:
+        _worlds.append(World(70 + len(_worlds), seconds))
+    out: dict[str, Gain] = {}
+    for world in _worlds:
+        for quality, gain in world.replay(policy, chooses).items():
+            for name in (quality, "all"):
+                out[name] = out.get(name, Gain()).plus(gain)
+    return out
 
 
-def on_honest_shots(seconds: float, seeds: int) -> None:
-    """Print the first table."""
-    print(f"{'line':14s} {'lag':10s} shots  hits in 100  best  more hits  more damage  choice ms")
-    for tracked in (False, True):
-        rows: dict[str, Gained] = defaultdict(Gained)
-        for seed in range(seeds):
-            choices = Choices()
-            honest = {name_of(k): {} for k in range(PLAYERS)}
-            play_match(
-                seed=70 + seed, seconds=seconds, players=PLAYERS, unfair=honest, rules=rules_with(tracked),
-                on_ruling=choices.take,
-            )  # fmt: skip
-            for place in range(PLAYERS):
-                one = choices.gained.get(f"line-{name_of(place)}", Gained())
-                for name in (SEATED_ON[place], "all"):
-                    rows[name] = rows[name].plus(one)
-        for name, row in sorted(rows.items(), key=lambda item: (item[0] == "all", item[0])):
-            print(
-                f"{name:14s} {'tracked' if tracked else 'free':10s} {row.shots:5d} {100 * row.hits / row.shots:11.1f} "
-                f"{100 * row.best_hits / row.shots:6.1f} {100 * (row.more_hits or 0.0):+9.1f}% "
-                f"{100 * (row.best_damage / row.damage - 1):+11.1f}% {1e3 * row.choice_s / row.shots:9.0f}"
-            )
+def more(gain: Gain, honest: Gain) -> tuple[float, float]:
+    """Return how many per cent of hits and of damage a policy adds."""
+    return 100.0 * (gain.hits / max(1, honest.hits) - 1.0), 100.0 * (gain.damage / max(1e-9, honest.damage) - 1.0)
 
 
-def in_whole_matches(seconds: float, seeds: int) -> None:
-    """Print the second table: every account shops in the same way, so that all lines are in one match."""
-    print(f"\n{'way':24s} {'lag':8s} shots  hits in 100  damage a shot  restless in 100  two-faced accounts")
-    for tracked in (False, True):
-        for way, dials in WAYS.items():
-            shots = hits = restless = 0
-            damage, faces = 0.0, set[str]()
-            for seed in range(seeds):
-                unfair = {name_of(k): dials for k in range(PLAYERS)}
-                played = play_match(
-                    seed=90 + seed, seconds=seconds, players=PLAYERS, unfair=unfair, rules=rules_with(tracked)
-                )
-                for ruling in played.rulings:
-                    codes = {finding.code for finding in ruling.findings}
-                    if "two_faced_clock" in codes:
-                        faces.add(f"{seed}{ruling.account}")
-                    if ruling.kind == "shot" and ruling.account and ruling.view_time is not None:
-                        shots, hits = shots + 1, hits + bool(ruling.hits)
-                        damage, restless = damage + ruling.damage, restless + ("view_restless" in codes)
-            print(
-                f"{way:24s} {'tracked' if tracked else 'free':8s} {shots:5d} {100 * hits / shots:11.1f} "
-                f"{damage / shots:13.2f} {100 * restless / shots:15.1f} {len(faces):10d} of {seeds * PLAYERS}"
-            )
+def show(name: str, found: dict[str, Gain], honest: dict[str, Gain]) -> None:
+    """Print a row: hits and damage by line, the width of the choice, and the evidence."""
+    print(f"{name:46s}", end="")
+    for quality in sorted(honest):
+        print(" {}: {:+.1f}/{:+.1f}%".format(quality.replace("_", " "), *more(found[quality], honest[quality])), end="")
+    every = found["all"]
+    print(f"  choice {1e3 * every.choice_s / every.shots:.0f} ms, {every.decibans:.0f} decibans", flush=True)
+
+
+def search(
+    pool: multiprocessing.pool.Pool, play_it: partial, honest: dict[str, Gain], policies: int
+) -> dict[Policy, dict[str, Gain]]:
+    """Pull dials until so many policies were played; returns what each got."""
+    best, gain, played = Policy(), 0.0, dict[Policy, dict[str, Gain]]()
+    while len(played) < policies:
+        before = len(played)
+        for dial, values in DIALS.items():
+            ways = [best._replace(**{**pongs, dial: value}) for value in values for pongs in PONGS]
+            fresh = [way for way in dict.fromkeys(ways) if way not in played]
+            for way, found in zip(fresh, pool.map(play_it, fresh, chunksize=1), strict=True):
+                played[way] = found
+                adds = more(found["all"], honest["all"])[1]
+                if adds > gain and found["all"].decibans < MOST_DECIBANS:
+                    best, gain = way, adds
+                    print(f"  {len(played):4d} policies: damage {adds:+.1f}%  {differs(way)}", flush=True)
+        if len(played) == before:  # nothing near the best is new: go on from another corner
+            best = Policy(*(values[(before + 7 * k) % len(values)] for k, values in enumerate(DIALS.values())))
+    return played
+
+
+def differs(policy: Policy) -> str:
+    """Return the dials that a policy pulls."""
+    usual = Policy()
+    return ", ".join(f"{n}={v:g}" for n, v, u in zip(policy._fields, policy, usual, strict=True) if v != u)
 
 
 def main() -> None:
     """Measure and print."""
-    seconds = float(sys.argv[1]) if len(sys.argv) > 1 else 90.0
-    seeds = int(sys.argv[2]) if len(sys.argv) > 2 else 3
-    on_honest_shots(seconds, seeds)
-    in_whole_matches(seconds, seeds)
+    seconds = float(sys.argv[1]) if len(sys.argv) > 1 else 45.0
+    policies = int(sys.argv[2]) if len(sys.argv) > 2 else 500
+    matches = int(sys.argv[3]) if len(sys.argv) > 3 else 1
+    play_it = partial(play, seconds=seconds, matches=matches)
+    with multiprocessing.get_context("spawn").Pool(2) as pool:
+        honest = pool.apply(partial(play_it, chooses=False), (Policy(),))
+        shots = {quality: gain.shots for quality, gain in sorted(honest.items())}
+        print(f"shots by line: {shots}. Hits and damage against the honest view:")
+        for name, found in zip(KNOWN, pool.map(play_it, KNOWN.values(), chunksize=1), strict=True):
+            show(name, found, honest)
+        print("honest clients: shots ruled at their screen's view, in per cent, and decibans by findings")
+        for name, found in zip(ODD, pool.map(partial(play_it, chooses=False), ODD.values(), chunksize=1), strict=True):
+            shares = (f"{q.replace('_', ' ')} {100.0 * g.as_claimed / g.shots:.1f}" for q, g in sorted(found.items()))
+            print(f"{name:46s} {', '.join(shares)}; {found['all'].decibans:.0f} decibans")
+        if policies:
+            played = search(pool, play_it, honest, policies)
+            quiet = {way: found for way, found in played.items() if found["all"].decibans < MOST_DECIBANS}
+            for quality in sorted(honest):
+                best = max(quiet, key=lambda way, quality=quality: more(quiet[way][quality], honest[quality])[1])
+                show(f"best of {len(played)} on {quality.replace('_', ' ')}", quiet[best], honest)
+                print(f"    {differs(best)}")
 
 
 if __name__ == "__main__":

@@ -9,9 +9,10 @@ from tinclock.core.combat.held import Held
 from tinclock.core.combat.items import Stock
 from tinclock.core.combat.receipts import Receipt
 from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameError
+from tinclock.core.kernels.call_rows import MOST_AT_ONCE
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.hearing import announced_by
-from tinclock.core.kernels.rows import BODY, LINE, MOST_AT_ONCE
+from tinclock.core.kernels.rows import BODY, LINE
 from tinclock.core.packed import Flag, Number, Row, Whole
 from tinclock.core.timeline.clock import TRANSITS_S, ClockEstimate
 from tinclock.core.timeline.lag import LagTracker

@@ -11,6 +11,7 @@ from typing import Final, NamedTuple
 
 from numba import carray
 
+from tinclock.core.kernels.call_rows import CALL, CALL_BYTES, MOMENT, WHO, WORLD
 from tinclock.core.kernels.cast import first_on_path_in, first_part
 from tinclock.core.kernels.checks.ground import check_fall
 from tinclock.core.kernels.checks.lag import check_faces, check_lag, check_told
@@ -52,22 +53,7 @@ from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.facts import ASK, NOTHING, Facts, level_of, stored_of
 from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
-from tinclock.core.kernels.rows import (
-    CALL,
-    CALL_BYTES,
-    CLAIM,
-    DENIED,
-    FOUND,
-    MOMENT,
-    OK,
-    RULES,
-    STEP_FIELDS,
-    STEPS_FROM,
-    VERDICT,
-    WEAPON,
-    WHO,
-    WORLD,
-)
+from tinclock.core.kernels.rows import CLAIM, DENIED, FOUND, OK, RULES, STEP_FIELDS, STEPS_FROM, VERDICT, WEAPON
 from tinclock.core.kernels.triangles import STACK, WIDTH
 
 

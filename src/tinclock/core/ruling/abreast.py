@@ -9,9 +9,9 @@ from __future__ import annotations
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
+from tinclock.core.kernels.call_rows import CALL, MOST_AT_ONCE
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
-from tinclock.core.kernels.rows import CALL, MOST_AT_ONCE
 from tinclock.core.ruling.quick import PACKS, SUITS
 from tinclock.core.ruling.side_by_side import ORDERS, SideBySide
 

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 import numpy as np
 from msgspec.structs import replace
 
+from tinclock.core.kernels.call_rows import CALL, WHO, WORLD
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.rows import (
     AMENDED,
     ANOTHER,
-    CALL,
     CLAIM,
     CODE,
     FINDING_FIELDS,
@@ -26,8 +26,6 @@ from tinclock.core.kernels.rows import (
     STEP_FIELDS,
     STEPS_FROM,
     UNHEARD_OF,
-    WHO,
-    WORLD,
 )
 from tinclock.core.kernels.triangles import STACK, WIDTH
 from tinclock.core.packed import Row, address_of, memory_of

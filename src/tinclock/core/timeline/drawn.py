@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from tinclock.core.kernels.call_rows import MOMENT
 from tinclock.core.kernels.moments import view_drawn_of
-from tinclock.core.kernels.rows import MOMENT
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 import numpy as np
 
 from tinclock.core.errors import BadNumberError, OutOfHistoryError, TimeOrderError, UnknownNameError
+from tinclock.core.kernels.call_rows import MOMENT
 from tinclock.core.kernels.moments import SNAPSHOT_FIELDS, TICK_FIELDS
-from tinclock.core.kernels.rows import MOMENT
 from tinclock.core.packed import memory_of
 from tinclock.core.timeline.columns import Columns
 from tinclock.core.timeline.instants import tick_number
@@ -71,7 +71,7 @@ class PoseRing:
         """The published ticks that are held, oldest first."""
         self._snapshot_rows, self._tick_rows = NumberQueue(SNAPSHOT_FIELDS), NumberQueue(TICK_FIELDS)
         self.moments = np.zeros(len(MOMENT), np.int64)
-        """Where kernels find what is held, see `kernels.rows.MomentFields`."""
+        """Where kernels find what is held, see `kernels.call_rows.MomentFields`."""
         self._moments = memory_of(self.moments)
         self._tell_kernels()
         self._tell_columns()

@@ -129,10 +129,12 @@ def stamp_bounds(line, rules, earliest, latest, tick_s, received_at):
     fastest did, and what takes longer than the line and the client's rate of sending explains was made later than it
     says.
     """
+    soonest, late = received_at - line[LINE.claim_trip], slack(line, rules, tick_s)
     if math.isnan(earliest):
         earliest = line[LINE.said_counted_at] if line[LINE.said_sequence] > 0.0 else -math.inf
         latest = math.inf
-    soonest, late = received_at - line[LINE.claim_trip], slack(line, rules, tick_s)
+    else:  # it was overtaken: packets are, by the line's jitter, and what waits for the next packet isn't
+        late = min(late, tick_s + rules[RULES.jitter_factor] * line_jitter(line))
     if line[LINE.answers] < ENOUGH_ANSWERS:  # nobody knows yet how long this line may take
         late = math.inf
     latest = min(max(latest, soonest - late), soonest + SOONER_S)

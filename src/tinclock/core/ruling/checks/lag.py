@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Protocol
 
+from tinclock.core.kernels.call_rows import MOMENT
 from tinclock.core.kernels.checks.lag import free_times, lags_of
 from tinclock.core.kernels.hearing import hear_message
-from tinclock.core.kernels.rows import MOMENT
 from tinclock.core.plain import plain_number
 from tinclock.core.ruling.checks.form import is_count, is_number, is_time
 from tinclock.core.timeline.views import View
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 class HoldsSnapshots(Protocol):
-    """Rows of snapshots for kernels. moments : see `kernels.rows.MomentFields`"""
+    """Rows of snapshots for kernels. moments : see `kernels.call_rows.MomentFields`"""
 
     moments: NDArray[np.int64]
 

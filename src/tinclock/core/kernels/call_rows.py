@@ -1,0 +1,83 @@
+"""Rows of addresses that kernels are called with: for one call, for a match and for the actor of a claim."""
+
+from __future__ import annotations
+
+from typing import Final, NamedTuple
+
+from tinclock.core.kernels.rows import places
+
+
+class CallFields(NamedTuple):
+    """What one kernel call over a claim takes, int64: the addresses of its rows and of its order of checks."""
+
+    world: int
+    who: int
+    claim: int
+    found: int
+    order: int
+    checks: int
+    """How many it has."""
+    plain: int
+    """1: a claim that is denied is refused here too, as it was before Python was asked anything."""
+
+
+MOST_AT_ONCE: Final = 256
+"""So many claims one kernel call takes: enough that it costs each nothing, few enough for a core's own cache."""
+CALL_BYTES: Final = 8 * 7
+"""Of such a row."""
+
+
+class WorldFields(NamedTuple):
+    """Addresses of what all claims of a match are held against, int64."""
+
+    rules: int
+    consequences: int
+    """What each finding does, by its number: float64."""
+    moments: int
+    """The history's `MomentFields`."""
+    quantum: int
+    """Of the stored poses, see `poses`: float64."""
+    has_level: int
+    """1: there is a level, with this header and this middle, three float64."""
+    level: int
+    level_middle: int
+    passable_rows: int
+    """Whether shots that penetrate pass through the level's rows, int16; 0 where none does."""
+    scratch: int
+    """Addresses of arrays that casts write into, in the order of `cast.first_part`'s and `triangles`' scratch."""
+    bodies: int
+    """Addresses of the rows of `BODY`, int64, by column of the history."""
+
+
+class MomentFields(NamedTuple):
+    """Addresses and lengths of what a history holds, int64: its rows are those of `moments`, oldest first."""
+
+    snapshots: int
+    snapshot_count: int
+    ticks: int
+    tick_count: int
+    header: int
+    """Of the stored poses, see `layout`."""
+    cuts: int
+    """How often each column was cut, plus one."""
+
+
+class WhoFields(NamedTuple):
+    """Addresses of the rows that one claim is held against, and its actor's column in the history, int64."""
+
+    line: int
+    body: int
+    held: int
+    """0 where it holds none; its weapon's row likewise."""
+    weapon: int
+    moved: int
+    """0 for one whose moves clients don't report."""
+    said: int
+    """The ring of what its line said of its lag, see `hearing`."""
+    column: int
+
+
+CALL: Final = CallFields(*places(CallFields))
+WORLD: Final = WorldFields(*places(WorldFields))
+MOMENT: Final = MomentFields(*places(MomentFields))
+WHO: Final = WhoFields(*places(WhoFields))
