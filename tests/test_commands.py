@@ -22,6 +22,7 @@ ASKS = {
     "state",
     "events",
     "clock",
+    "lags",
     "view_bounds",
     "view_choice",
     "in_reach",

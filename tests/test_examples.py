@@ -17,7 +17,7 @@ from tinclock.wire import Join, Pong, encode
 EXAMPLES = Path(__file__).parent.parent / "examples"
 SHOWS = {
     "ask_a_recording": ["ruled again, the same bit for bit: True", "The shot hit nobody: the brick stopped it after",
-                        "  -> 0.03 m right of the head of entity 7", "114  upheld -> amended"],
+                        "  -> 0.03 m right of the head of entity 7", "115  upheld -> amended"],
     "bring_a_gltf": ["head: sphere, 100 %", "shot 1: upheld, head, 42.5 points", "stopped by hedge"],
     "bring_your_logs": ["'upheld':", "beryl: ", "case opened: beryl, aims at bones", "its page is case.html"],
     "friendly_match": ["the sprinkler dies by", "gorse joins team pewter", "oil_can", "server's: True"],

@@ -58,13 +58,17 @@ def test_a_match_through_foreign_logs_is_ruled_as_it_was(evening, tmp_path):
     found = record_logs(read_logs(said, file.parent, rules), rules, tmp_path / "ruled", level=level, seed=said.seed)
     before = {(r.connection, r.sequence): r for r in recording.rulings() if r.kind == "shot" and r.account}
     assert len(found.rulings) == len(before) > 30
+    unexplained = 0
     for where, ruling in found.rulings:
         old = before[ruling.connection, ruling.sequence]
-        if any(finding.code == "view_restless" for finding in old.findings):
-            continue  # logs don't tell what screens showed before a shot
+        codes = {finding.code for finding in (*old.findings, *ruling.findings)}
+        if codes & {"view_restless", "view_unexplained"}:
+            unexplained += 1  # logs don't tell what screens showed before a shot
+            continue
         assert ruling.outcome == old.outcome, where
         assert [(h.victim, h.part) for h in ruling.hits] == [(h.victim, h.part) for h in old.hits], where
         assert [h.distance_m for h in ruling.hits] == pytest.approx([h.distance_m for h in old.hits], abs=1e-3)
+    assert unexplained <= 2
     again = tinclock.recordings.rerule(tinclock.recordings.Recording(tmp_path / "ruled"))
     assert again.as_recorded
 

@@ -46,7 +46,7 @@ def test_lies_are_said_as_they_are_given(stage):
     assert stage.shoot("ada", "bob", origin=(3.0, 0.0, 1.6)).findings[0].code == "muzzle_far"
     stage.run(0.3)
     old = stage.shoot("ada", "bob", view=stage.view(older_s=0.4))
-    assert [finding.code for finding in old.findings] == ["view_capped"]
+    assert [finding.code for finding in old.findings] == ["view_capped", "view_restless"]
     stage.run(0.3)
     left = stage.health("bob")
     boasted = stage.shoot("ada", "bob", part="chest", damage=500.0)

@@ -23,6 +23,8 @@ RULES = tinclock.load_rules(data_file("garden.toml"))
 SPEED, JUMP, GRAVITY = 5.0, 0.55, 9.81
 TRIP_S, AHEAD_S = 0.02, 100.0
 """One way of the spender's line, and its clock's offset."""
+LAG_S = 2 * TRIP_S + 0.1
+"""Age of the spender's views on arrival."""
 WALL_X = 29.95
 
 
@@ -94,6 +96,9 @@ class Yard:
             self.referee.record(self.tick, now, list(places), np.stack([self.pose(p) for p in places.values()]))
             if self.tick % 2 == 0:
                 self.referee.published(self.tick)
+            if self.tick % 4 == 0 and now > LAG_S:
+                view = self.referee.history.view_at(now - LAG_S)
+                self.referee.seen("c", view, now - TRIP_S + AHEAD_S, now)
             if self.tick % 16 == 0 and self.answers:
                 late = self.dither_s * (self.tick // 16 % 2)
                 self._pings.append((now + 2 * TRIP_S + late, self.referee.ping("c", now)))
@@ -218,10 +223,9 @@ def shots_in(
 def fire(game: Yard, at: float, weapon: str = "grit_rifle", **fields: Any) -> tinclock.Ruling:
     """A shot along x from the server's own eye, with an honest view."""
     game.until(at)
-    tick = 2 * ((game.tick - 8) // 2)
     eye = game.referee.history.eye_now(game.body)
     values = {"weapon": weapon, "origin": eye, "direction": (1.0, 0.0, 0.0),
-              "view": tinclock.View(tick, tick, 0.0), **fields}  # fmt: skip
+              "view": game.referee.history.view_at(at - LAG_S), **fields}  # fmt: skip
     return game.say(at, tinclock.ShotClaim, **values)
 
 

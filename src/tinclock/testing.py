@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
     from tinclock.recordings.recorder import Recorder
 
-ROUND_TRIP_S, DELAY_S, PINGS_EVERY_S = 0.05, 0.1, 0.25
+ROUND_TRIP_S, DELAY_S, PINGS_EVERY_S, TELLS_EVERY_S = 0.05, 0.1, 0.25, 0.06
 CLIENTS_CLOCK_S = 100.0
 """How far clients' clocks are ahead of the server's."""
 
@@ -173,8 +173,17 @@ class Stage:
                 body.eye = self.referee.history.eye_now(body.entity)
             if self.tick % match.snapshot_every == 0:
                 self._server.published(self.tick)
+            if self.tick % max(1, round(TELLS_EVERY_S * match.tick_rate_hz)) == 0:
+                self._tell_screens()
             rulings += self._server.advance(self.now)
         return rulings
+
+    def _tell_screens(self) -> None:
+        """Let every client report its screen, as clients do before they shoot."""
+        for name, body in self._bodies.items():
+            if self.now - body.round_trip_s - body.delay_s >= self.referee.history.first_snapshot_time:
+                stamp = self.now - body.round_trip_s / 2.0 + CLIENTS_CLOCK_S
+                self._server.seen(name, self.view(name=name), stamp, self.now)
 
     def _posed(self, body: _Body) -> np.ndarray:
         posed: np.ndarray = (

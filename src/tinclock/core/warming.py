@@ -24,6 +24,7 @@ from tinclock.core.ruling.checks.view import bound_views
 from tinclock.core.ruling.claims import ShotClaim
 from tinclock.core.ruling.histories import history_beside
 from tinclock.core.timeline.drawn import drawn_view
+from tinclock.core.timeline.lag import Said
 from tinclock.core.timeline.views import Drawing, View
 
 if TYPE_CHECKING:
@@ -250,6 +251,12 @@ class _Match:
         self.referee.view_bounds("a")
         self.referee.seen("a", [self._tick - 3, self._tick - 2, 0.5], 1.0, self._tick / 64)
         self.referee.view_choice("a", 1, self._tick / 64)
+        self.referee.lags("a", self._tick / 64)
+        self.referee.set_drawing("a", Drawing())
+        self.referee.pong("a", self.referee.ping("a", self._tick / 64), 1.0, self._tick / 64)
+        line = self.referee._roster.connections["a"]
+        line.lag.take(Said(1.0, 0.9, 1.0, False))
+        line.transits.clear()
         drawn_view(history, Drawing(), self._tick / 64)
         bound_views(self.referee._roster.connections["a"], self.referee._pipeline.numbers)
         held = self.referee._roster.actors[1].weapons["plain"]

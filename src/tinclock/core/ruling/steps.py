@@ -139,7 +139,7 @@ class Measure:
         "snapshot sent after admission", "its snapshot was sent after admission by", "at least", "s"
     )
     LAG = MeasureKind("lag", "view off the tracked lag by", "at most", "s")
-    EXPLAINED = MeasureKind("explained", "age of the view on arrival", "nearest explained", "s")
+    EXPLAINED = MeasureKind("explained", "age of the view on arrival", "nearest allowed", "s")
     TOLD = MeasureKind("told", "no message tells the display delay", "")
     RESTARTS = MeasureKind("restarts", "restarts of the client's clock", "at most", "times")
     NAMED_VIEW = MeasureKind("named view", "at the view that it named it meets", "part", "entity")
