@@ -37,9 +37,9 @@ from tinclock.core.rules.rigs import PartRules as PartRules
 from tinclock.core.ruling.claims import Claim as Claim
 from tinclock.core.ruling.commands import Change as Change
 from tinclock.core.ruling.commands import Command as Command
+from tinclock.core.ruling.records import Lags as Lags
 from tinclock.core.ruling.records import Ray as Ray
 from tinclock.core.ruling.records import Stop as Stop
-from tinclock.core.ruling.records import Lags as Lags
 from tinclock.core.ruling.records import ViewBounds as ViewBounds
 from tinclock.core.ruling.shots import Shots as Shots
 from tinclock.core.ruling.steps import Step as Step

@@ -75,6 +75,7 @@ def doctor(recordings: tuple[Path, ...], weights_file: Path | None, level_file: 
 def examined(
     recordings: Sequence[Path], weights: Weights | None, level: Level | None, show: Callable[[float], None], *,
     expect_pings: bool = True,
+    from_logs: bool = False,
 ) -> Doctor:  # fmt: skip
     """A doctor who has seen some recordings of one game. One that can't be read is passed over, and told.
 
@@ -88,7 +89,9 @@ def examined(
     for k, path in enumerate(recordings):
         try:
             recording = opened(path, False)
-            found = found or Doctor(recording.require_header().rules, weights, expect_pings=expect_pings)
+            found = found or Doctor(
+                recording.require_header().rules, weights, expect_pings=expect_pings, from_logs=from_logs
+            )
             for seen in observed_in(recording, level, part(show, k, len(recordings))):
                 found.take(seen)
             times = recording.tick_times()

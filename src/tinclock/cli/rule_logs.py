@@ -76,7 +76,7 @@ def rule_logs(mapping: Path, recording: Path | None, check: bool, undying: bool,
                 )
             with progress(console, "looking for mistakes of the mapping") as show:
                 asked = bool(logs.pings)
-                mend = examined([recording], None, level, show, expect_pings=asked).complaints()
+                mend = examined([recording], None, level, show, expect_pings=asked, from_logs=True).complaints()
             report |= {"recording": str(recording), **_ruled(found), "mend": [one._asdict() for one in mend]}
     if as_json:
         click.echo(json.dumps(report, indent=2))

@@ -48,9 +48,11 @@ class Complaint(NamedTuple):
 class Doctor:
     """Looks at one or more recordings of a game. Give it every stretch; `complaints` says what is to be mended."""
 
-    def __init__(self, rules: Rules, weights: Weights | None = None, *, expect_pings: bool = True) -> None:
-        """expect_pings : False for logs that hold none, where nobody can send any now"""
-        self._rules, self._weights, self._expect_pings = rules, weights, expect_pings
+    def __init__(
+        self, rules: Rules, weights: Weights | None = None, *, expect_pings: bool = True, from_logs: bool = False
+    ) -> None:
+        """expect_pings : False for logs without pings; from_logs : True for logs, which hold no reports of screens"""
+        self._rules, self._weights, self._expect_pings, self._from_logs = rules, weights, expect_pings, from_logs
         self._stamped = [0, 0]
         """Arrivals that are stamped with the time of a tick, and all of them."""
         self._automatic = frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic)
@@ -238,7 +240,7 @@ class Doctor:
     def _of_codes(self) -> list[Complaint]:
         out = []
         codes = {code for found in self._findings.values() for code in found} - FAIR_AND_COMMON
-        if not self._expect_pings:  # logs hold no reports of screens either
+        if self._from_logs:
             codes -= {"lag_untold"}
         for code in sorted(codes):
             showing = [
