@@ -289,7 +289,7 @@ def test_a_lag_that_fell_rises_no_faster_than_its_line_gets_worse():
     assert line.referee.lags("s", line.now).tracked_s == pytest.approx(before, abs=0.004)
 
 
-@pytest.mark.parametrize("way", ["silence", "clock", "reconnect", "second"])
+@pytest.mark.parametrize("way", ["silence", "clock", "reconnect", "second", "spectator"])
 def test_nothing_that_a_client_does_makes_the_server_forget_its_lag(way: str):
     """Silence, a clock that leaps, a reconnect and a second connection leave the choice of a view narrow."""
     line = Duel()
@@ -302,8 +302,12 @@ def test_nothing_that_a_client_does_makes_the_server_forget_its_lag(way: str):
         line.referee.seen("s", line.view(line.now), line.now + offset_s, line.now + UP_S)
     else:
         name = "again"
-        if way == "reconnect":
+        if way == "spectator":
+            line.referee.admit_spectator(connection="watches", account="s")
+        if way != "second":
             line.referee.dismiss("s", line.now)
+        if way == "spectator":
+            line.referee.dismiss("watches", line.now)
         line.referee.admit(connection=name, account="s", team="copper", rig="gardener")
     oldest, newest = line.referee.view_choice(name, line.sequence + 1, line.now + UP_S)
     assert oldest <= line.now - LAG_S + 0.001

@@ -321,8 +321,8 @@ class Roster:
         key = hashlib.blake2b(name.encode("utf-8", "backslashreplace"), digest_size=32).digest()
         one = Connection(connection, account, entity, drawing, key, now)
         for other in self.connections.values():
-            if other.account == account and account:
-                self._lags[account] = other.memory(now)
+            if other.account == account:
+                self._keep_lag(other, now)
         if account in self._lags:
             one.recall(self._lags[account], now)
         self.connections[connection] = one
@@ -330,8 +330,12 @@ class Roster:
 
     def disconnect(self, connection: str, now: float) -> None:
         """Close a connection at a server time; its account keeps the lag that was tracked."""
-        one = self.connections.pop(connection)
-        if one.account:
+        self._keep_lag(self.connections.pop(connection), now)
+
+    def _keep_lag(self, one: Connection, now: float) -> None:
+        """Let an account remember a connection's lag; one of which nothing is known, as a spectator's, adds nothing."""
+        known = one.numbers[LINE.buffer_s] == one.numbers[LINE.buffer_s]
+        if one.account and (known or one.account not in self._lags):
             self._lags[one.account] = one.memory(now)
 
     def refuse_known(self, connection: str) -> None:
