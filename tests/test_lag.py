@@ -382,3 +382,13 @@ def test_a_clock_that_is_set_now_and_then_costs_nothing_and_often_is_noted(every
     status = tinclock.StatusClaim(900, line.me, client_time=line.now + OFFSET_S)
     assert ("clock_restless" in codes(line.referee.rule("s", status, received_at=line.now + UP_S))) is found
     assert found or wrong == 0
+
+
+def test_the_choice_that_the_server_names_is_the_one_that_it_rules_by():
+    """A view just inside `view_choice` is used as claimed, and one just outside it has a finding."""
+    for off, inside in ((0.001, True), (-0.006, False)):
+        line = Duel()
+        line.run(4.0)
+        oldest, _ = line.referee.view_choice("s", line.sequence + 1, line.now + UP_S)
+        ruling = line.shoot(stamp_off_s=oldest + off - (line.now - LAG_S))
+        assert (codes(ruling) == []) is inside

@@ -76,7 +76,8 @@ def free_views(
 
     Infinite on both sides where no lag is tracked.
     """
-    stamps = connection.lag.stamps(sequence)
+    lag = connection.lag
+    stamps = lag.stamps(sequence) if sequence < lag.newest_sequence else (float("nan"), float("nan"))
     moments = history.moments
     oldest, newest = free_times(
         connection.at, rules.at, int(moments[MOMENT.ticks]), int(moments[MOMENT.tick_count]), *stamps, received_at,
