@@ -161,7 +161,7 @@ def _print_shooters(console: Console, report: Fields) -> None:
         "  more by choice: hits that honest shots would have had besides, at the best view without a finding",
         highlight=False, soft_wrap=True,
     )  # fmt: skip
-    console.print("\nage of their views on arrival, of the fastest message: as told, as the line explains, as tracked")
+    console.print("\ndisplay lag: age of the view when the fastest message arrives")
     console.print(_lags_table(recorded["shooters"]))
     lost = recorded["shooters"].get("all", {}).get("lost", {})
     for code, count in lost.items():
