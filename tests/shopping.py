@@ -38,6 +38,7 @@ class Policy(NamedTuple):
     extra_s : its told lag is so much longer; breathes_s : in fights where that pays, by so much, at rate_per_s
     late_pongs : fraction of pongs that come late_s late; in_fights : only while its lag is longer
     free_numbers : it leaves sequence numbers for shots that it sends later; holds_s : for how long it keeps shots back
+    uneven_s : it holds each report back at random, by at most so much
     held_views : fraction of shots that name a screen without newer snapshots
     dither_s : its reports are stamped so much too early, at random, views included
     steps_s, steps_every_s : its clock leaps to and fro; silent_s : of every four seconds; reconnects_s : so often
@@ -60,6 +61,7 @@ class Policy(NamedTuple):
     in_fights: bool = False
     free_numbers: bool = False
     holds_s: float = 0.0
+    uneven_s: float = 0.0
     held_views: float = 0.0
     dither_s: float = 0.0
     steps_s: float = 0.0
@@ -96,6 +98,7 @@ DIALS: dict[str, tuple[Any, ...]] = {
     "in_fights": (False, True),
     "free_numbers": (False, True),
     "holds_s": (0.0, 0.02, 0.05, 0.1, 0.2),
+    "uneven_s": (0.0, 0.03, 0.1, 0.2),
     "held_views": (0.0, 0.04, 0.2, 1.0),
     "dither_s": (0.0, 0.02, 0.05, 0.1, 0.2),
     "steps_s": (0.0, 0.008, 0.03, 0.13),
@@ -342,7 +345,8 @@ class _Replay:
         if now >= self.leaves_at[k]:
             self.leaves_at[k] += policy.gathers_s
             for kind, content in self.outbox[k]:
-                self._send(now, k, kind, content)
+                held = policy.uneven_s * self.dice.random() if policy.uneven_s else 0.0
+                self._send(now + held, k, kind, content)
             self.outbox[k] = []
 
     def _clock(self, k: int, at: float) -> float:

@@ -31,6 +31,25 @@ POLICIES: dict[str, tuple[Policy, float]] = {
     "leaping clock": (Policy(steps_s=0.13), 0.04),
     "reconnects": (Policy(reconnects_s=10.0), 0.04),
     "breathing lag": (Policy(breathes_s=0.12), 0.035),
+    "blurs stamps": (Policy(dither_s=0.2, late_pongs=0.75, late_s=0.11, silent_s=1.0, reconnects_s=10.0), 0.07),
+    "everything": (
+        Policy(
+            every_s=1.0 / 32,
+            breathes_s=0.03,
+            rate_per_s=0.003,
+            late_pongs=0.75,
+            late_s=0.11,
+            free_numbers=True,
+            holds_s=0.05,
+            held_views=0.04,
+            dither_s=0.2,
+            steps_s=0.13,
+            steps_every_s=0.4,
+            silent_s=1.0,
+            reconnects_s=10.0,
+        ),
+        0.06,
+    ),
 }
 """Policies, with the widest choice of a view that each may get, on average over all lines, in seconds."""
 

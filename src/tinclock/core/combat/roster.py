@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from math import isfinite
 from typing import TYPE_CHECKING, Any, Final, NamedTuple, Protocol
 
 from tinclock.core.combat.held import Held
@@ -10,6 +11,7 @@ from tinclock.core.combat.items import Stock
 from tinclock.core.combat.receipts import Receipt
 from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameError
 from tinclock.core.kernels.call_rows import MOST_AT_ONCE
+from tinclock.core.kernels.checks.lag import trip_of
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.hearing import announced_by
 from tinclock.core.kernels.rows import BODY, LINE
@@ -31,7 +33,7 @@ if TYPE_CHECKING:
 LONGEST_NAME = 200
 """Characters of an account, a connection, a name or a team: what every store holds."""
 _REMEMBERED: Final = (
-    LINE.buffer_s, LINE.jitter_s, LINE.late_s, LINE.gap_s, LINE.restarts, LINE.restarted_at, LINE.still,
+    LINE.buffer_s, LINE.jitter_s, LINE.late_s, LINE.gap_s, LINE.uneven_s, LINE.restarts, LINE.restarted_at, LINE.still,
     LINE.still_shots,
 )  # fmt: skip
 _OF_CLOCK: Final = slice(LINE.samples, LINE.pong_ring + 1)
@@ -217,9 +219,9 @@ class Connection(Row):
 
     def memory(self, now: float) -> tuple[float, ...]:
         """Return the numbers of its lag that the account keeps when it comes back on another connection."""
-        trip, row = self.clock.round_trip_s, self.numbers
+        trip, row = trip_of(self.at), self.numbers
         return (
-            trip if self.clock.samples else row[LINE.trip_before_s], announced_by(self.at, now),
+            trip if isfinite(trip) else 0.0, announced_by(self.at, now),
             *(row[place] for place in _REMEMBERED),
         )  # fmt: skip
 

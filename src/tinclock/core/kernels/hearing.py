@@ -90,6 +90,10 @@ def note_arrival(line, received_at):
         return
     if line[LINE.heard_at] > -math.inf:
         usual = line[LINE.gap_s]
+        if usual > 0.0:
+            uneven = min(abs(gap - usual), LONGEST_GAP_S)
+            known = line[LINE.uneven_s]
+            line[LINE.uneven_s] = uneven if known == 0.0 else known + (uneven - known) / LATE_FORGOTTEN
         gap = min(gap, LONGEST_GAP_S if usual == 0.0 else 3.0 * usual, LONGEST_GAP_S)
         line[LINE.gap_s] = gap if usual == 0.0 else usual + (gap - usual) / USUAL_MESSAGES
     line[LINE.heard_at] = received_at

@@ -61,8 +61,10 @@ class LineFields(NamedTuple):
     trip_before_s: int
     """Shortest round trip of the account's last connection, 0 for none."""
     heard_at: int
-    """Server time of the last message, how far apart they usually come, and how late they are on average."""
+    """Server time of the last message, how far apart they usually come, and (`late_s`) how late they are on average."""
     gap_s: int
+    uneven_s: int
+    """Mean difference of the time between two messages from the usual one, by the server's clock."""
     late_s: int
     restarts: int
     """How often its clock was set lately, and when last."""

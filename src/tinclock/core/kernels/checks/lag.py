@@ -26,6 +26,8 @@ UNANSWERED_TRIP_S = 0.1
 """Round trip that is assumed for a client that was pinged and has answered nothing."""
 UNKNOWN_JITTER_S, UNTOLD_JITTER_S = 0.015, 0.0025
 """Jitter that is assumed before enough pings were answered, and the most that counts for a client that tells no lag."""
+KNOWN_TRIP = 16.0
+"""Answered pings after which the round trip of the account's last connection no longer counts."""
 HOLD_S, RARE = 0.002, 1.5
 """A client may hold a message for the usual gap between its messages and so much, unless that gap is larger than `RARE`
 times `sends_every_s`: then its shots don't wait for its reports."""
@@ -57,23 +59,47 @@ def lag_allowance(line, rules, spacing_s):
 
 
 @inner
+def restarts_lately(line, now):
+    """Return how often the client's clock was set lately: half of the restarts are forgotten in a minute. No unit."""
+    return line[LINE.restarts] * 0.5 ** (max(0.0, now - line[LINE.restarted_at]) / RESTARTS_HALVE_S)
+
+
+@inner
+def _tells(line):
+    """True if a client's own stamps tell how late its messages are, because its clock was not set again and again."""
+    return not math.isnan(line[LINE.late_s]) and restarts_lately(line, line[LINE.heard_at]) <= MOST_RESTARTS
+
+
+@inner
 def line_jitter(line):
-    """Return the jitter that both pongs and messages show, seconds: pongs that are late on purpose widen nothing."""
+    """Return the jitter that pongs, the messages' ages and their arrivals all show, seconds.
+
+    Pongs that are late on purpose and stamps that are too early widen nothing while messages come evenly.
+    """
     if line[LINE.answers] < ENOUGH_ANSWERS and line[LINE.trip_before_s] == 0.0:
         return max(line[LINE.jitter_s], UNKNOWN_JITTER_S)
-    if math.isnan(line[LINE.late_s]):
+    if not _tells(line):
         return min(line[LINE.jitter_s], UNTOLD_JITTER_S)
-    return min(line[LINE.jitter_s], 2.0 * line[LINE.late_s])
+    both = min(line[LINE.jitter_s], 2.0 * line[LINE.late_s])
+    return both if line[LINE.uneven_s] == 0.0 else min(both, 2.0 * line[LINE.uneven_s])
 
 
 @inner
 def line_trip(line):
     """Return the shortest round trip, seconds; inf for a line that was never pinged."""
+    before = line[LINE.trip_before_s]
     if line[LINE.samples] != 0.0:
-        return line[LINE.round_trip_s]
-    if line[LINE.trip_before_s] > 0.0:
-        return line[LINE.trip_before_s]
+        trip = line[LINE.round_trip_s]
+        return min(trip, before) if before > 0.0 and line[LINE.answers] < KNOWN_TRIP else trip
+    if before > 0.0:
+        return before
     return UNANSWERED_TRIP_S if line[LINE.asked] > 0.0 else math.inf
+
+
+@njit(cache=True, error_model="numpy")
+def trip_of(line_at):
+    """`line_trip` by the row's address; seconds."""
+    return line_trip(float64_at(line_at))
 
 
 @inner
@@ -85,7 +111,7 @@ def slack(line, rules, tick_s):
     """
     most, gap = rules[RULES.sends_every_s], line[LINE.gap_s] + HOLD_S
     hold = min(RARE_HOLD_S if line[LINE.gap_s] == 0.0 or gap > RARE * most else gap, most)
-    if math.isnan(line[LINE.late_s]):
+    if not _tells(line):
         hold = min(UNTOLD_HOLD_S, most)
     return hold + tick_s + rules[RULES.jitter_factor] * line_jitter(line)
 
@@ -273,7 +299,7 @@ def check_faces(f):
     that was set again and again. Seconds.
     """
     line = f.line
-    often = line[LINE.restarts] * 0.5 ** (max(0.0, f.now - line[LINE.restarted_at]) / RESTARTS_HALVE_S)
+    often = restarts_lately(line, f.now)
     if often > MOST_RESTARTS:
         measured(f, MEASURE.restarts, often, MOST_RESTARTS)
         return found(f, FINDING.clock_restless, often, MOST_RESTARTS)
