@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Final, NamedTuple
 
 from msgspec import Struct
 
@@ -11,6 +11,7 @@ from tinclock.core.combat.bulletin import Bulletin
 from tinclock.core.combat.events import ArmourEvent, DeathEvent, EffectEvent, HealthEvent, LeftEvent, SpawnEvent
 from tinclock.core.combat.scores import Scores
 from tinclock.core.errors import AlreadyKnownError, UnknownNameError, only_by
+from tinclock.core.kernels.damage import take_points_of
 from tinclock.core.kernels.rows import BODY
 from tinclock.core.packed import Flag, Number, Row
 from tinclock.core.rules.ruleset import HarmRules, ScoreRules
@@ -19,7 +20,6 @@ from tinclock.core.timeline.instants import CATCH_UP_S
 if TYPE_CHECKING:
     from typing import Literal
 
-    from tinclock.core.packed import Numbers
     from tinclock.core.rules.weapons import LastingRules
 
 REMEMBERED_CHANGES = 64
@@ -35,12 +35,18 @@ class Blow(Struct, frozen=True, gc=False):
     covered: float = 0.0
 
 
-class Wound(Struct, frozen=True, gc=False):
-    """What a blow changed: health before and after (equal when nothing was applied), and whether it killed."""
+class Wound(NamedTuple):
+    """Health and armour of a body before and after a hit, in points; equal where nothing was taken."""
 
     before: float
     after: float
-    lethal: bool
+    armour_before: float = 0.0
+    armour_after: float = 0.0
+
+    @property
+    def lethal(self) -> bool:
+        """True if the hit killed."""
+        return self.after == 0.0 < self.before
 
 
 class HealthSince(Struct, frozen=True, gc=False):
@@ -60,24 +66,35 @@ class _Lasting(NamedTuple):
 
 
 class _Account:
-    __slots__ = ("effects", "full", "harmed", "life", "numbers", "past", "team", "worth")
+    __slots__ = ("body", "full", "harmed", "life", "numbers", "past", "team", "worth")
 
     health = Number(BODY.health)
     armour = Number(BODY.armour)
     alive = Flag(BODY.alive)
     dead = Flag(BODY.dead)
-    affected = Flag(BODY.affected)
     died_at = Number(BODY.died_at)
 
-    def __init__(self, numbers: Numbers, full: float, team: str, worth: float) -> None:
-        self.numbers = numbers
+    def __init__(self, body: Row, full: float, team: str, worth: float) -> None:
+        self.body, self.numbers = body, body.numbers
         self.full, self.team, self.worth = full, team, worth
         self.health = self.armour = 0.0
-        self.alive, self.dead, self.affected = False, False, False
+        self.alive, self.dead = False, False
         self.life, self.died_at = 0, float("-inf")
-        self.effects: dict[str, tuple[float, float]] = {}  # what -> (until, amount)
+        self.end_effects()
         self.harmed: deque[tuple[float, int, float]] = deque()  # when, attacker, how much
         self.past: deque[HealthSince] = deque(maxlen=REMEMBERED_CHANGES)
+
+    def end_effects(self) -> None:
+        """Set all effects as if there had been none."""
+        for until, amount in _EFFECTS.values():
+            self.numbers[until], self.numbers[amount] = float("-inf"), 0.0
+
+
+_EFFECTS: Final = {
+    "shield": (BODY.shield_until, BODY.shield_amount),
+    "boost": (BODY.boost_until, BODY.boost_factor),
+}
+"""By name: until when an effect lasts, and its amount."""
 
 
 class Ledger:
@@ -95,10 +112,6 @@ class Ledger:
         self._lasting: list[_Lasting] = []
         self.dead: set[int] = set()
         """Entities that died and have not begun another life."""
-        self.affected: set[int] = set()
-        """Entities that had an effect in this life: for the others there is nothing to look up."""
-        self.armoured = self.harm.armour > 0.0
-        """True if anybody has had armour in this match."""
 
     # -- coming and going -------------------------------------------------------------------------------------
 
@@ -119,7 +132,7 @@ class Ledger:
         if entity in self._accounts:
             raise AlreadyKnownError("entity", entity)
         self._accounts[entity] = _Account(
-            (body or Row(len(BODY))).numbers, full_health or self.full_health, team,
+            body or Row(len(BODY)), full_health or self.full_health, team,
             self.points.kill if worth is None else worth,
         )  # fmt: skip
         if name is not None:
@@ -127,10 +140,9 @@ class Ledger:
 
     def close(self, entity: int, server_time: float) -> None:
         """Close the books of one that left; what it set going on others goes on, and credits nobody."""
-        self._account(entity)
+        self._account(entity).end_effects()
         del self._accounts[entity]
         self.dead.discard(entity)
-        self.affected.discard(entity)
         self._lasting = [item for item in self._lasting if item.entity != entity]
         self.bulletin.tell(LeftEvent(self.bulletin.next, server_time, entity))
         if not self.points.keep_leavers:
@@ -147,9 +159,7 @@ class Ledger:
         account = self._account(entity)
         account.health, account.armour, account.alive = account.full, self.harm.armour, True
         account.life += 1
-        account.effects.clear()
-        account.affected = False
-        self.affected.discard(entity)
+        account.end_effects()
         account.harmed.clear()
         account.past.clear()
         self._note(account, server_time)
@@ -180,64 +190,31 @@ class Ledger:
 
     # -- harm and help ----------------------------------------------------------------------------------------
 
-    def wound(
-        self, entity: int, amount: float, server_time: float, blow: Blow, *, claimed: bool = False
-    ) -> Wound:  # fmt: skip
-        """Take `amount` points from an entity, armour first; nothing happens to one that is dead or shielded.
-
-        claimed : of a client's claim: where rules aren't enforced, only what it would have come to is returned
-        """
+    def wound(self, entity: int, amount: float, server_time: float, blow: Blow) -> Wound:
+        """Take `amount` points from an entity, armour first; nothing happens to one that is dead or shielded."""
         account = self._accounts.get(entity) or self._account(entity)
-        before = account.health
-        if not account.alive or amount <= 0.0 or (entity in self.affected and self.shielded(entity, server_time)):
-            return Wound(before, before, False)
-        if claimed and not self.enforces:
-            after = max(0.0, before - (amount - min(account.armour, amount * blow.covered)))
-            return Wound(before, after, after == 0.0)
-        taken = min(account.armour, amount * blow.covered)
-        if taken > 0.0:
-            was, account.armour = account.armour, account.armour - taken
-            self._changed(ArmourEvent, entity, blow, server_time, was, account.armour)
-        after = before - (amount - taken)
-        account.health = after = after if after > 0.0 else 0.0
-        self._wounded(entity, account, before, taken, server_time, blow)
-        if after > 0.0:
-            return Wound(before, after, False)
-        self._died(entity, account, server_time, blow.cause, blow.actor, blow.weapon, blow.part)
-        return Wound(before, 0.0, True)
+        wound = Wound(*take_points_of(account.body.at, float(amount), blow.covered, server_time))
+        self.wounded(entity, wound, server_time, blow)
+        return wound
 
-    def _died(
-        self, entity: int, account: _Account, server_time: float, cause: str, actor: int, weapon: str, part: str
-    ) -> None:  # fmt: skip
-        account.alive, account.dead, account.died_at = False, True, server_time
-        self.dead.add(entity)
-        self.bulletin.tell(DeathEvent(self.bulletin.next, server_time, entity, cause, actor, weapon, part))
-        self._settle(entity, account, actor, server_time)
-
-    def _wounded(
-        self, entity: int, account: _Account, before: float, taken: float, server_time: float, blow: Blow
-    ) -> None:
-        """Keep and tell that a blow took health, down from `before`, and so many points of armour."""
-        after = account.health
-        self._credit(account, server_time, blow.actor, before - after + taken)
-        self._note(account, server_time)
+    def wounded(self, entity: int, wound: Wound, server_time: float, blow: Blow) -> None:
+        """Keep and tell what follows from points that a kernel took."""
+        before, after, armour_before, armour_after = wound
+        if after == before and armour_after == armour_before:
+            return
+        account = self._accounts[entity]
+        if armour_after < armour_before:
+            self._changed(ArmourEvent, entity, blow, server_time, armour_before, armour_after)
+        self._credit(account, server_time, blow.actor, before - after + armour_before - armour_after)
+        account.past.append(HealthSince(server_time, after, armour_after))
         if after < before:
             self._changed(HealthEvent, entity, blow, server_time, before, after)
-
-    def wounded(
-        self, entity: int, before: float, after: float, server_time: float, actor: int, weapon: str, part: str
-    ) -> None:
-        """A kernel took health of an unarmoured entity with a shot, down from `before`; keep and tell what follows."""
-        account, bulletin = self._accounts[entity], self.bulletin
-        self._credit(account, server_time, actor, before - after)
-        account.past.append(HealthSince(server_time, after, 0.0))
-        bulletin.tell(
-            HealthEvent(
-                bulletin.number + 1, server_time, entity, "shot", actor, weapon, part, before - after, before, after
+        if wound.lethal:
+            self.dead.add(entity)
+            self.bulletin.tell(
+                DeathEvent(self.bulletin.next, server_time, entity, blow.cause, blow.actor, blow.weapon, blow.part)
             )
-        )
-        if after == 0.0:
-            self._died(entity, account, server_time, "shot", actor, weapon, part)
+            self._settle(entity, account, blow.actor, server_time)
 
     def linger(self, entity: int, rules: LastingRules, server_time: float, blow: Blow) -> None:
         """Begin damage that goes on, at fixed instants from now."""
@@ -275,7 +252,6 @@ class Ledger:
         if not account.alive or before >= self.harm.most_armour:
             return 0.0
         account.armour = min(self.harm.most_armour, before + amount)
-        self.armoured = True
         self._note(account, server_time)
         self._changed(ArmourEvent, entity, Blow(cause, actor), server_time, before, account.armour)
         return account.armour - before
@@ -285,9 +261,8 @@ class Ledger:
     ) -> None:
         """Begin an effect, or change when it ends."""
         account = self._account(entity)
-        account.effects[what] = (until, amount)
-        account.affected = True
-        self.affected.add(entity)
+        for place, value in zip(_EFFECTS[what], (until, amount), strict=True):
+            account.numbers[place] = value
         self.bulletin.tell(EffectEvent(self.bulletin.next, server_time, entity, what, until, amount, cause))
 
     def drop_shield(self, entity: int, server_time: float) -> None:
@@ -381,20 +356,20 @@ class Ledger:
 
     def effects(self, entity: int) -> dict[str, tuple[float, float]]:
         """By name: until when it lasts, and its amount. What has ended may still be listed."""
-        return self._account(entity).effects
+        row = self._account(entity).numbers
+        found = {what: (row[until], row[amount]) for what, (until, amount) in _EFFECTS.items()}
+        return {what: effect for what, effect in found.items() if effect[0] > float("-inf")}
 
     def shielded(self, entity: int, server_time: float) -> bool:
         """True if nothing harms the entity now."""
-        effects = self._account(entity).effects
-        return bool(effects) and "shield" in effects and effects["shield"][0] > server_time
+        return self._account(entity).numbers[BODY.shield_until] > server_time
 
     def boosted(self, entity: int, server_time: float) -> float:
         """The factor of the damage that the entity does now."""
         account = self._accounts.get(entity)
-        if account is None or not account.effects or "boost" not in account.effects:
+        if account is None or not account.numbers[BODY.boost_until] > server_time:
             return 1.0
-        until, amount = account.effects["boost"]
-        return amount if until > server_time else 1.0
+        return account.numbers[BODY.boost_factor]
 
     def levels(self, entity: int, since: float) -> list[HealthSince]:
         """What health and armour have been from a time on, the level that held then included."""

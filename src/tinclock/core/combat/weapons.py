@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
+from tinclock.core.kernels.damage import points_by, points_of
 from tinclock.core.kernels.rows import HITSCAN, PELLETS, PROJECTILE, REACH, WEAPON
-from tinclock.core.kernels.spending import falloff_of
 from tinclock.core.packed import Row
 
 if TYPE_CHECKING:
@@ -72,6 +72,7 @@ class Weapon(Row):
         row[WEAPON.charge_s], row[WEAPON.charge_least] = rules.charge_s, rules.charge_least
         row[WEAPON.reload_s], row[WEAPON.reload_when_empty] = rules.reload_s, rules.reload_when_empty
         row[WEAPON.damage] = rules.damage
+        row[WEAPON.armour_piercing] = rules.armour_piercing
         row[WEAPON.falloff], row[WEAPON.falloff_count] = self._table_at, len(self._table)
         plain = rules.spread is None and rules.recoil is None and rules.lasting is None
         row[WEAPON.is_usual] = plain and rules.kind == "hitscan" and rules.pellets == 1
@@ -86,14 +87,17 @@ class Weapon(Row):
         self._factors = np.array([self.zone(zone) for zone in zones])
         self.numbers[WEAPON.zones] = int(self._factors.ctypes.data)
 
-    def falloff(self, distance_m: float) -> float:
-        """The damage factor at a distance: straight lines between the table's points, level beyond its ends."""
-        return float(falloff_of(self._table_at, len(self._table), distance_m))
-
     def zone(self, zone: str) -> float:
         """The damage factor of a zone."""
         return self._zones.get(zone, 1.0)
 
     def damage_at(self, distance_m: float, zone: str) -> float:
-        """What one ray or blow does to a zone at a distance, in points."""
-        return self.damage * self.falloff(distance_m) * self.zone(zone)
+        """Return the points of one ray or blow to a zone at a distance, as `kernels.damage` has them."""
+        return float(points_by(self.at, self.zone(zone), distance_m, 1.0))
+
+    def points(self, part_row: int, distance_m: float, share: float = 1.0) -> float:
+        """Return the points of one hit on a part, by its row in the history's table, before armour.
+
+        share : fraction of the damage that charge and penetration leave
+        """
+        return float(points_of(self.at, part_row, distance_m, share))

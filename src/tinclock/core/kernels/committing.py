@@ -1,7 +1,7 @@
 """Kernel: what a shot does that passed its checks, in the cases that come all the time; and what a refusal leaves.
 
-One ray, cast already, of a weapon whose shots go straight, that ends at the first thing it meets; nobody is affected by
-an item or wears armour, and it is ruled from where and at the view that it says. All else is left to Python, untouched.
+One ray, cast already, of a weapon whose shots go straight, that ends at the first thing it meets, and it is ruled from
+where and at the view that it says. All else is left to Python, untouched.
 """
 
 from __future__ import annotations
@@ -9,10 +9,10 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.compiling import inner
+from tinclock.core.kernels.damage import do_damage, is_covered, lived_then, points_at, zone_factor_of
 from tinclock.core.kernels.facts import FINDING, NOTHING, stored_of
 from tinclock.core.kernels.hearing import count_still
 from tinclock.core.kernels.memory import float64_at, int16_at, int64_at
-from tinclock.core.kernels.poses import ABSENCE, MOST_CUTS, epochs_at
 from tinclock.core.kernels.rows import (
     BODY,
     CLAIM,
@@ -23,10 +23,9 @@ from tinclock.core.kernels.rows import (
     LINE,
     MOVED,
     OWN,
-    RULES,
     WEAPON,
 )
-from tinclock.core.kernels.spending import falloff_at, ready_at, rounds_at, settle, spend
+from tinclock.core.kernels.spending import ready_at, rounds_at, settle, spend
 
 LEFT_ALONE, MISSED, AT_LEVEL, AT_COVER, HIT = 0.0, 1.0, 2.0, 3.0, 4.0
 """What became of it: it is Python's, it met nothing, it ended at the level or at moving cover, or it hurt somebody."""
@@ -34,44 +33,6 @@ ACCEPTED = 5.0
 """What became of a move report."""
 REFUSED = 6.0
 """What became of a claim that a check denied."""
-HURT, DIED, RESPAWNED, TEAM_MATE, OUT_OF_REACH, UNUSUAL = 0.0, 1.0, 2.0, 3.0, 4.0, -1.0
-"""Why a hit did nothing, 0 where it did; -1 where Python has to say."""
-
-
-@inner
-def _lived_then(f, life_epoch):
-    """True if the body that was met began its life before the view: it had been cut so often. No unit."""
-    column, late = int(f.found[FOUND.column]), f.found[FOUND.fraction] >= 1.0
-    written = epochs_at(stored_of(f)[0], int(f.found[FOUND.to_slot if late else FOUND.from_slot]))[column]
-    if written == 0:
-        return False
-    since = (f.cuts[column] - written % ABSENCE) % MOST_CUTS
-    return f.cuts[column] - since >= life_epoch
-
-
-@inner
-def _why_unhurt(f, victim, amount):
-    """Why a hit does nothing, `HURT` where it takes health, `UNUSUAL` for all else; points."""
-    if victim[BODY.affected] or victim[BODY.armour] != 0.0:
-        return UNUSUAL
-    if victim[BODY.dead]:
-        return DIED
-    if victim[BODY.life_epoch] > 1.0 and not _lived_then(f, victim[BODY.life_epoch]):
-        return RESPAWNED
-    if victim[BODY.team] == f.body[BODY.team] and victim[BODY.team] != 0.0:
-        return TEAM_MATE if f.rules[RULES.spares_friends] else UNUSUAL
-    if amount == 0.0:
-        return OUT_OF_REACH
-    return HURT if victim[BODY.alive] and 0.0 < amount < math.inf else UNUSUAL
-
-
-@inner
-def _take(f, victim, amount):
-    """Take points of health from somebody, who dies of it where none are left."""
-    left = victim[BODY.health] - amount
-    victim[BODY.health] = left if left > 0.0 else 0.0
-    if amount > 0.0 and left <= 0.0:
-        victim[BODY.alive], victim[BODY.dead], victim[BODY.died_at] = 0.0, 1.0, f.now
 
 
 @inner
@@ -101,6 +62,23 @@ def tell_standing(f):
 
 
 @inner
+def _do_damage(f, victim, column):
+    """Apply the hit of a cast ray to a victim; what it comes to stands in what was found. Points."""
+    out, row = f.found, int(f.found[FOUND.part])
+    points = points_at(f.weapon, zone_factor_of(f.weapon, row), out[FOUND.enter_m], out[FOUND.charge])
+    epoch, late = victim[BODY.life_epoch], out[FOUND.fraction] >= 1.0
+    slot = int(out[FOUND.to_slot if late else FOUND.from_slot])
+    lived = epoch <= 1.0 or lived_then(stored_of(f)[0], f.cuts, column, slot, epoch)
+    bare = 0.0 if is_covered(f.rules, victim, row) else points
+    own_bare = 0.0 if is_covered(f.rules, f.body, row) else points
+    (
+        out[FOUND.why], out[FOUND.amount], out[FOUND.before], out[FOUND.after], out[FOUND.armour_before],
+        out[FOUND.armour_after], out[FOUND.own_before], out[FOUND.own_after], out[FOUND.own_armour_before],
+        out[FOUND.own_armour_after],
+    ) = do_damage(f.rules, f.weapon, f.body, True, victim, lived, points, bare, own_bare, f.now)  # fmt: skip
+
+
+@inner
 def commit_usual(f):
     """Commit a shot that was cast, if it is a usual one; what became of it stands in what was found. Points, metres."""
     out = f.found
@@ -112,11 +90,11 @@ def commit_usual(f):
         and f.claim[CLAIM.sender] == OWN
         and not out[FOUND.posthumous]
         and f.weapon[WEAPON.is_usual]
-        and not f.body[BODY.affected]
+        and not f.body[BODY.shield_until] > f.now  # firing ends it, and everybody is told
         and not _may_pass(f)
     ):
         return NOTHING
-    column, became, amount = int(out[FOUND.column]), MISSED, 0.0
+    column, became = int(out[FOUND.column]), MISSED
     if out[FOUND.wall] >= 0.0:
         became, out[FOUND.reached_m] = AT_LEVEL, out[FOUND.wall_m]
     else:
@@ -126,17 +104,9 @@ def commit_usual(f):
         out[FOUND.reached_m] = out[FOUND.enter_m]
         became = AT_COVER
         if not victim[BODY.blocks_only]:
-            table, zones = int(f.weapon[WEAPON.falloff]), float64_at(int(f.weapon[WEAPON.zones]))
-            falloff = falloff_at(float64_at(table), int(f.weapon[WEAPON.falloff_count]), out[FOUND.enter_m])
-            amount = out[FOUND.charge] * (f.weapon[WEAPON.damage] * falloff * zones[int(out[FOUND.part])])
-            why = _why_unhurt(f, victim, amount)
-            if why == UNUSUAL:
-                return NOTHING
-            amount = amount if why == HURT else 0.0
-            became, out[FOUND.why], out[FOUND.before] = HIT, why, victim[BODY.health]
-            _take(f, victim, amount)
-            out[FOUND.after] = victim[BODY.health]
-    out[FOUND.became], out[FOUND.amount] = became, amount
+            became = HIT
+            _do_damage(f, victim, column)
+    out[FOUND.became] = became
     settle(f.held, f.weapon, f.now + f.found[FOUND.early_s])
     spend(f.held, f.weapon, f.now, out[FOUND.charge])
     f.held[HELD.shots] += 1.0

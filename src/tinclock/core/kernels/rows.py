@@ -140,8 +140,14 @@ class BodyFields(NamedTuple):
     health: int
     armour: int
     alive: int
-    affected: int
-    """1: it had an effect in this life."""
+    shield_until: int
+    """Server time until which nothing harms it, -inf for an entity that had no shield in this life; its amount."""
+    shield_amount: int
+    boost_until: int
+    """The same of a factor of the damage that it does."""
+    boost_factor: int
+    rig: int
+    """Number of its rig, by which `RULES.covers` has a row for it."""
     team: int
     """A number that its team has, 0 for none."""
     blocks_only: int
@@ -203,6 +209,7 @@ class WeaponFields(NamedTuple):
     falloff: int
     """Address of the table of distances and factors, and how many rows it has."""
     falloff_count: int
+    armour_piercing: int
     zones: int
     """Address of the factor of each part of every rig, by its row."""
     is_usual: int
@@ -229,6 +236,16 @@ class RulesFields(NamedTuple):
     zone_depth_m: int
     spares_friends: int
     """1: team-mates do nothing to each other."""
+    reflects: int
+    """1: the shooter takes what it does to a team-mate."""
+    friendly_share: int
+    self_share: int
+    armour_share: int
+    covers: int
+    """Address of whether a rig's armour covers a part: a row for each rig, of so many float64."""
+    part_count: int
+    applies: int
+    """1: damage is applied; 0: it is worked out beside a server that applies its own."""
     has_movement: int
     """1: clients report their moves, by the numbers that follow."""
     speed_m_s: int
@@ -376,11 +393,18 @@ class FoundFields(NamedTuple):
     """How much sooner than it is ready the weapon may fire."""
     reached_m: int
     why: int
-    """Why a hit did nothing, see `committing`."""
+    """Why a hit did nothing, see `damage`."""
     amount: int
-    """Points, and the victim's health before and after."""
+    """Points, and the victim's health and armour, each before and after."""
     before: int
     after: int
+    armour_before: int
+    armour_after: int
+    own_before: int
+    """What a reflected hit took from the actor, likewise."""
+    own_after: int
+    own_armour_before: int
+    own_armour_after: int
     shot: int
     """Its number; what is in the magazine and in reserve after it (-1: endless), and when the weapon fires again."""
     magazine: int

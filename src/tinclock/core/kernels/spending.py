@@ -159,12 +159,6 @@ def can_reload_of(held_at, weapon_at, at):
 
 
 @njit(cache=True, error_model="numpy")
-def falloff_of(table_at, count, distance):
-    """`falloff_at` by the table's address; metres."""
-    return falloff_at(float64_at(table_at), count, distance)
-
-
-@njit(cache=True, error_model="numpy")
 def standing_of(held_at, weapon_at, now):
     """(magazine, reserve, seconds until it fires, inf for never) of a weapon at a time; -1 rounds: endless."""
     held, weapon = float64_at(held_at), float64_at(weapon_at)

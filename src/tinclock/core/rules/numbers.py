@@ -11,16 +11,20 @@ from tinclock.core.kernels.rows import RULES
 from tinclock.core.packed import Row, address_of
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from numpy.typing import NDArray
 
     from tinclock.core.plain import Fields
+    from tinclock.core.rules.rigs import RigRules
     from tinclock.core.rules.ruleset import Rules
 
 
 class RuleNumbers(Row):
     """The numbers of some rules."""
 
-    __slots__ = ("_zones",)
+    __slots__ = ("_covers", "_zones")
+    _covers: NDArray[np.float64]
     _zones: NDArray[np.float64]
 
     def __init__(self, rules: Rules) -> None:
@@ -32,12 +36,21 @@ class RuleNumbers(Row):
         super().__setstate__(state)
         if self.numbers[RULES.zone_count]:
             self.numbers[RULES.zones] = address_of(self._zones)
+        if self.numbers[RULES.covers]:
+            self.numbers[RULES.covers] = address_of(self._covers)
+
+    def cover(self, rigs: Sequence[RigRules], zones: Sequence[str]) -> None:
+        """Tell kernels the parts that each rig's armour covers. rigs : by number; zones : of all parts, by row"""
+        covered = [[not rig.armour_zones or zone in rig.armour_zones for zone in zones] for rig in rigs]
+        self._covers = np.array(covered, np.float64)
+        self.numbers[RULES.covers], self.numbers[RULES.part_count] = address_of(self._covers), len(zones)
 
     def take(self, rules: Rules) -> None:
         """Hold the numbers of other rules from now on."""
         row, view = self.numbers, rules.view
         for place in range(len(RULES)):
-            row[place] = 0.0
+            if place not in (RULES.covers, RULES.part_count):
+                row[place] = 0.0
         row[RULES.max_rewind_s] = view.max_rewind_s
         row[RULES.early_allowance_s], row[RULES.late_allowance_s] = view.early_allowance_s, view.late_allowance_s
         row[RULES.order_allowance_s], row[RULES.jitter_factor] = view.order_allowance_s, view.jitter_factor
@@ -48,7 +61,11 @@ class RuleNumbers(Row):
         row[RULES.muzzle_reach_m], row[RULES.muzzle_steady_m] = rules.muzzle.reach_m, rules.muzzle.steady_m
         row[RULES.trade_window_s] = rules.harm.trade_window_s
         row[RULES.zone_depth_m] = rules.match.zone_depth_m
-        row[RULES.spares_friends] = rules.harm.friendly_fire == "none" or rules.harm.friendly_share == 0.0
+        harm = rules.harm
+        row[RULES.spares_friends] = harm.friendly_fire == "none" or harm.friendly_share == 0.0
+        row[RULES.reflects] = harm.friendly_fire == "reflected"
+        row[RULES.friendly_share], row[RULES.self_share] = harm.friendly_share, harm.self_share
+        row[RULES.armour_share], row[RULES.applies] = harm.armour_share, rules.match.enforce == "yes"
         movement = rules.movement
         if movement is not None:
             row[RULES.has_movement] = 1.0

@@ -12,6 +12,7 @@ from tinclock.core.combat.receipts import ActorState, Outcome, Receipt, ReceiptH
 from tinclock.core.kernels.committing import AT_COVER, AT_LEVEL, HIT, REFUSED
 from tinclock.core.kernels.rows import FOUND, STEP_FIELDS, STEPS_FROM
 from tinclock.core.ruling.claims import MoveClaim
+from tinclock.core.ruling.harm import WHY
 from tinclock.core.ruling.hits import Hit, Stop
 from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.trace import Context, steps_in
@@ -32,17 +33,15 @@ TAIL: Final = slice(FOUND.amount, FOUND.at_z + 1)
 """What a receipt is made of: points, the victim's health before and after, and how the actor stands."""
 TAIL_BYTES: Final = 8 * (TAIL.stop - TAIL.start)
 LOOKED_AT: Final = [
-    FOUND.findings, FOUND.became, FOUND.heard, FOUND.column, FOUND.part, FOUND.before, FOUND.after, FOUND.wall
+    FOUND.findings, FOUND.became, FOUND.heard, FOUND.column, FOUND.part, FOUND.why, FOUND.wall
 ]  # fmt: skip
 """What has to be looked at of such a claim before somebody reads its ruling."""
 _UNPACK: Final = struct.Struct(f"={FOUND.at_z + 1 - FOUND.amount}d").unpack
 
 
+_STANDING: Final = FOUND.shot - FOUND.amount
+"""Place in that of how the actor stands."""
 NEVER: Final = float("inf")
-
-
-_WHY: Final = ("alive", "died since the view", "respawned since the view", "team-mate", "out of the shot's reach")
-"""The state of a victim, by why a hit did nothing: see `kernels.committing`."""
 
 
 class Met(NamedTuple):
@@ -84,7 +83,7 @@ class Kept(NamedTuple):
 
 def _standing(quick: Quick, numbers: tuple[float, ...]) -> ActorState:
     """How an actor stood, from the numbers of `TAIL`."""
-    _, _, _, shot, magazine, reserve, wait, health, armour, last, x, y, z = numbers
+    shot, magazine, reserve, wait, health, armour, last, x, y, z = numbers[_STANDING:]
     position = None if x != x else (x, y, z)
     if quick.held is None:
         return ActorState(quick.entity, int(last), health, armour, position=position)
@@ -221,7 +220,7 @@ class Brief(NamedTuple):
         became, (entity, name, part) = row[FOUND.became], self.met
         if became == HIT and part is not None:
             amount = Measure.DAMAGE.step(row[FOUND.amount])
-            return Measure.REWIND.step(entity, part.name), Measure.VICTIM.step(_WHY[int(row[FOUND.why])]), amount
+            return Measure.REWIND.step(entity, part.name), Measure.VICTIM.step(WHY[int(row[FOUND.why])]), amount
         if became == AT_COVER:
             return (Measure.COVER.step(row[FOUND.reached_m], name),)
         if became == AT_LEVEL:

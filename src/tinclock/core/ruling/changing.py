@@ -52,7 +52,6 @@ def change_rules(world: World, checking: Checking, new: Rules, now: float) -> Wo
     changed = world._replace(rules=new, consequences=consequences)
     roster, ledger = world.roster, world.ledger
     roster.rules, ledger.full_health, ledger.harm, ledger.points = new, new.match.health, new.harm, new.score
-    ledger.armoured = ledger.armoured or new.harm.armour > 0.0
     zones, weapons = world.history.columns.zones, {}
     for name, table in new.weapons.items():
         weapons[name] = weapon = Weapon(name, table, enforced=ledger.enforces)

@@ -15,6 +15,7 @@ from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.rows import (
     AMENDED,
     ANOTHER,
+    BODY,
     CLAIM,
     CODE,
     FINDING_FIELDS,
@@ -144,6 +145,7 @@ class Checking:
             self._bodies = longer
             self._world[WORLD.bodies] = int(longer.ctypes.data)
         self._bodies[column] = actor.at
+        actor.numbers[BODY.rig] = list(self._history.columns.rigs).index(actor.rig)
         header = self._history.columns.header
         if not self._scratch or len(self._scratch[0]) < header[COLUMN_COUNT]:
             self._make_scratch(int(header[COLUMN_COUNT]), int(header[MOST_BONES]), int(header[PART_COUNT]))

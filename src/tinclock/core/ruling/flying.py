@@ -276,8 +276,9 @@ def _off_the_body(one: Projectile, contact: Contact, work: HarmWork, position: T
 def harm_directly(one: Projectile, work: HarmWork, entity: int, part: Part, position: Triple) -> None:
     """What a projectile does to the body that it hits."""
     distance = math.dist(one.origin, position)
-    points = one.charge * one.weapon.damage_at(distance, part.zone)
-    amount, wound = apply_harm(work, work.roster.actors[entity], [(part, points)], "impact")
+    row = work.history.columns.row_of(entity, part)
+    met = [(part, row, one.weapon.points(row, distance, one.charge))]
+    amount, wound = apply_harm(work, work.roster.actors[entity], met, "impact")
     work.damage += wound.before - wound.after
     changed = (amount, wound.before, wound.after, wound.lethal)
     work.hits += (Hit(entity, part.name, part.zone, part.side, distance, position, *changed),)

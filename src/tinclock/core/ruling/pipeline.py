@@ -83,6 +83,7 @@ class ClaimPipeline:
         zones = self.history.columns.zones
         for weapon in weapons.values():
             weapon.aim_at(zones)
+        self.numbers.cover([rules.rigs[rig] for rig in self.history.columns.rigs], zones)
         self._next_rules: Rules | None = None
         self._house: dict[int, Connection] = {}
         self._fired: list[Ruling] = []

@@ -5,15 +5,18 @@ from __future__ import annotations
 from operator import itemgetter
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+from tinclock.core.combat.ledger import Blow, Wound
 from tinclock.core.combat.receipts import Receipt
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT, REFUSED
+from tinclock.core.kernels.damage import HURT, REFLECTED
 from tinclock.core.kernels.rows import CODE, FINDINGS_FROM, FOUND
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, Brief, Kept, Met, is_lethal, length_of, place_of
 from tinclock.core.ruling.checking import Begun
 from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.found import CODES, findings_found
+from tinclock.core.ruling.harm import tell_damage
 from tinclock.core.ruling.procedures import NOT_COUNTED, PROCEDURES
 from tinclock.core.ruling.records import Ruling
 from tinclock.core.ruling.trace import Context
@@ -31,6 +34,9 @@ if TYPE_CHECKING:
 
 _new: Final[Any] = tuple.__new__
 _new_ruling: Final[Any] = Ruling.__new__
+WOUND: Final = slice(FOUND.before, FOUND.armour_after + 1)
+OWN_WOUND: Final = slice(FOUND.own_before, FOUND.own_armour_after + 1)
+"""What a hit took from its victim, and what a reflected one took from its actor."""
 _look: Final = itemgetter(*LOOKED_AT)
 _NOTHING_MET: Final = Met()
 _NO_HITS: Final[tuple[tuple[int, str, float, bool], ...]] = ()
@@ -99,7 +105,7 @@ class ShortWay:
         found : the row of what was found; looked : its numbers of `brief.LOOKED_AT`; row : it up to its last step
         tail : what its receipt is made of
         """
-        count, became, heard, column, part, before, after, wall = looked
+        count, became, heard, column, part, why, wall = looked
         met, hit, (outcome, findings, more), counts = _NOTHING_MET, None, _AS_SAID, True
         if became == REFUSED:
             outcome, findings = "denied", self._found(quick, claim, now, found)
@@ -109,7 +115,7 @@ class ShortWay:
                 quick.connection.transits.make_room()
         else:
             if became >= AT_COVER:
-                met = self._struck(quick, became, now, int(column), int(part), before, after)
+                met = self._struck(quick, became, now, int(column), int(part), why, found)
                 hit = met if became == HIT else None
             elif became == AT_LEVEL and self.world.level is not None:
                 met = Met(0, self.world.level.surface_of(int(wall)).name)
@@ -144,7 +150,9 @@ class ShortWay:
             place = found[FOUND.at_x], found[FOUND.at_y], found[FOUND.at_z]
         else:
             if became >= AT_COVER:
-                met = self._struck(quick, became, now, int(found[FOUND.column]), int(found[FOUND.part]), before, after)
+                met = self._struck(
+                    quick, became, now, int(found[FOUND.column]), int(found[FOUND.part]), found[FOUND.why], found
+                )
                 if became == HIT and met.part is not None:
                     hits = ((met.entity, met.part.name, found[FOUND.amount], is_lethal(before, after)),)
             says = claim.victim is not None or claim.part is not None or claim.damage is not None
@@ -159,15 +167,17 @@ class ShortWay:
         return counted
 
     def _struck(
-        self, quick: Quick, became: float, now: float, column: int, part_row: int, before: float, after: float
+        self, quick: Quick, became: float, now: float, column: int, part_row: int, why: float, found: Any
     ) -> Met:
         """What a shot that the kernel committed struck; keeps and tells what follows from that."""
         columns = self._columns
         entity, part = columns.whose(column, part_row)
         if became == AT_COVER:
             return Met(entity, columns.rig_at(column).name, part)
-        if after < before:
-            self._ledger.wounded(entity, before, after, now, quick.entity, quick.wielded, part.name)
+        if why in (HURT, REFLECTED):
+            blow = Blow("shot", quick.entity, quick.wielded, part.name)
+            wound, own = Wound(*found[WOUND]), Wound(*found[OWN_WOUND])
+            tell_damage(self._ledger, entity, why, wound, own, now, blow)
         met: Met = _new(Met, (entity, "", part))
         return met
 

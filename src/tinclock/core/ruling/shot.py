@@ -71,8 +71,7 @@ def spend_shot(claim: ShotClaim | LaunchClaim, work: FiringWork) -> None:
     work.aim = aim
     held.settle(now + work.early_s)
     held.spend(now, work.charge)
-    if work.actor.entity in work.ledger.affected:
-        work.ledger.drop_shield(work.actor.entity, now)
+    work.ledger.drop_shield(work.actor.entity, now)
     if held.scatter.plain:
         held.shots += 1
         work.shot = held.shots
@@ -193,8 +192,12 @@ def _may_pass(work: ShotWork, wall: LevelHit | None, hit: PartHit | None) -> boo
 def _strike(work: ShotWork, entity: int, mets: list[RayHit]) -> tuple[Hit, ...]:
     """Apply the server's damage to one victim, in the present: one wound, and one hit for each part of it."""
     weapon, origin = work.weapon, work.origin
-    points = [one.kept * work.charge * weapon.damage_at(one.hit.distance_m, one.hit.part.zone) for one in mets]
-    met = [(one.hit.part, share) for one, share in zip(mets, points, strict=True)]
+    first_row = work.history.columns.first_row(entity)
+    rows = [first_row + one.hit.part_index for one in mets]
+    points = [
+        weapon.points(row, one.hit.distance_m, one.kept * work.charge) for row, one in zip(rows, mets, strict=True)
+    ]
+    met = [(one.hit.part, row, share) for one, row, share in zip(mets, rows, points, strict=True)]
     amount, wound = apply_harm(work, work.roster.actors[entity], met, "shot")
     work.damage += wound.before - wound.after
     if len(mets) == 1:

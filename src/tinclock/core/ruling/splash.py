@@ -52,7 +52,8 @@ def burst(one: Projectile, rules: SplashRules, work: HarmWork, position: Triple,
         points = one.charge * (rules.damage * factor + (rules.direct_bonus if near.entity == direct else 0.0))
         work.steps.append(Measure.IN_THE_SPLASH.step(near.entity, f"{near.distance_m:.2f} m"))
         work.steps.append(Measure.SEEN_FROM_THE_BURST.step(seen, 1.0))
-        amount, wound = apply_harm(work, victim, [(near.part, points)], "splash")
+        row = work.history.columns.row_of(near.entity, near.part)
+        amount, wound = apply_harm(work, victim, [(near.part, row, points)], "splash")
         work.damage += wound.before - wound.after
         part, changed = near.part, (amount, wound.before, wound.after, wound.lethal)
         push = _push(position, near, rules.impulse_n_s * factor)

@@ -99,8 +99,9 @@ def commit_strike(claim: StrikeClaim, work: StrikeWork) -> None:
             work.steps.append(Measure.VICTIMS_BACK.step("not turned", "turned"))
             continue
         part = one.part
-        points = weapon.damage_at(one.distance_m, part.zone)
-        amount, wound = apply_harm(work, work.roster.actors[one.entity], [(part, points)], "strike")
+        row = work.history.columns.row_of(one.entity, part)
+        met = [(part, row, weapon.points(row, one.distance_m))]
+        amount, wound = apply_harm(work, work.roster.actors[one.entity], met, "strike")
         work.damage += wound.before - wound.after
         changed = (amount, wound.before, wound.after, wound.lethal)
         hits.append(Hit(one.entity, part.name, part.zone, part.side, one.distance_m, one.position, *changed))

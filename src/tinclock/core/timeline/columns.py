@@ -181,6 +181,14 @@ class Columns:
         """The rig the entity was added with."""
         return self._rig_at[self._column(entity)]
 
+    def first_row(self, entity: int) -> int:
+        """The row of the entity's first part in the table of parts."""
+        return self._first_row[self.rig_of(entity).name]
+
+    def row_of(self, entity: int, part: Part) -> int:
+        """The row of one of the entity's parts in the table of parts."""
+        return self.first_row(entity) + self.rig_of(entity).parts.index(part)
+
     def rig_at(self, column: int) -> Rig:
         """The rig of a column."""
         return self._rig_at[column]
