@@ -136,3 +136,47 @@ def test_a_check_without_a_branch_refuses_to_import(copied):
     done = subprocess.run(run, capture_output=True, text=True, check=False, cwd=copied)
     assert done.returncode != 0
     assert "ImportError: check 'sobriety' has number" in done.stderr
+
+
+WAYS = """
+import sys; sys.path.insert(0, sys.argv[1])
+import msgspec, tinclock
+from tinclock.core.ruling.claims import Claim
+body = {"eye": {"bone": "b"}, "bones": [{"name": "b"}],
+        "parts": [{"name": "p", "bone": "b", "zone": "z", "shape": "sphere", "radius_m": 0.5}]}
+gun = {"damage": 10.0, "interval_s": 0.001, "range_m": 50.0}
+rules = msgspec.convert({"schema": 1, "match": {"health": 1000.0}, "muzzle": {"reach_m": 1.0},
+    "rigs": {"body": body}, "weapons": {
+    "plain": {**gun, "kind": "hitscan"}, "pellet": {**gun, "damage": 5.0, "kind": "pellets", "pellets": 2},
+    "through": {**gun, "kind": "hitscan", "penetration": 1.0},
+    "blow": {**gun, "kind": "reach", "radius_m": 0.1, "cone_deg": 20.0}}}, tinclock.Rules)
+referee = tinclock.Referee(rules, seed=1)
+for name in ("s", "t"):
+    referee.admit(connection=name, account=name, rig="body", drawing=tinclock.Drawing(interpolation_delay_s=0.0))
+for tick in range(64):
+    referee.record(tick, tick / 64, [1, 2], [[[[0, 0, 0, 0, 0, 0, 1]], [[5, 0, 0, 0, 0, 0, 1]]][k] for k in (0, 1)])
+    referee.published(tick)
+number, told = 0, []
+def claim(kind, weapon):
+    global number
+    number += 1
+    return {"kind": kind, "sequence": number, "actor": 1, "weapon": weapon, "origin": [0.0, 0.0, 0.0],
+            "direction": [1.0, 0.0, 0.0], "view": [60, 60, 0.0]}
+for kind, weapon in (("shot", "plain"), ("shot", "pellet"), ("shot", "through"), ("strike", "blow")):
+    referee.wield(1, weapon, server_time=1.0)
+    told += [referee.rule("s", claim(kind, weapon), received_at=1.0)]
+    told += [referee.rule("s", msgspec.json.decode(msgspec.json.encode(claim(kind, weapon)), type=Claim), received_at=1.0)]
+    told += list(referee.rule_many([("s", msgspec.convert(claim(kind, weapon), Claim), 1.0) for _ in range(2)]))
+print(*(r.hits[0].damage if r.hits else r.explain() for r in told), sep=",")
+"""
+
+
+def test_a_new_property_of_damage_gives_one_number_on_every_way_in(copied):
+    """Damage that halves beyond 3 m, written in its one place, halves for data, messages and batches of all weapons."""
+    replaced(
+        copied / "tinclock" / "core" / "kernels" / "damage.py", "return share * (weapon",
+        "return (0.5 if distance > 3.0 else 1.0) * share * (weapon",
+    )  # fmt: skip
+    run = [sys.executable, "-c", WAYS, str(copied)]
+    done = subprocess.run(run, capture_output=True, text=True, check=False, env={**os.environ, "NUMBA_OPT": "0"})
+    assert done.stdout.strip() == ",".join(["5.0"] * 16), done.stdout + done.stderr
