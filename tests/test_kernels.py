@@ -14,7 +14,7 @@ import pytest
 import tinclock
 from tinclock.core.kernels import checking, spending
 from tinclock.core.kernels.cache import DIGEST, source_digest
-from tinclock.core.kernels.rows import HELD, WEAPON
+from tinclock.core.kernels.dtypes import HELD, WEAPON
 
 SOURCE = Path(tinclock.__file__).parent
 ONE_SHOT = """
@@ -165,7 +165,8 @@ def claim(kind, weapon):
 for kind, weapon in (("shot", "plain"), ("shot", "pellet"), ("shot", "through"), ("strike", "blow")):
     referee.wield(1, weapon, server_time=1.0)
     told += [referee.rule("s", claim(kind, weapon), received_at=1.0)]
-    told += [referee.rule("s", msgspec.json.decode(msgspec.json.encode(claim(kind, weapon)), type=Claim), received_at=1.0)]
+    sent = msgspec.json.encode(claim(kind, weapon))
+    told += [referee.rule("s", msgspec.json.decode(sent, type=Claim), received_at=1.0)]
     told += list(referee.rule_many([("s", msgspec.convert(claim(kind, weapon), Claim), 1.0) for _ in range(2)]))
 print(*(r.hits[0].damage if r.hits else r.explain() for r in told), sep=",")
 """

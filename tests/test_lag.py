@@ -8,7 +8,7 @@ import pytest
 
 import tinclock
 from tinclock.core.kernels.checks.lag import strays_at
-from tinclock.core.kernels.rows import LINE
+from tinclock.core.kernels.dtypes import LINE, LINE_T
 from tinclock.core.timeline.lag import LagTracker, Said
 from tinclock.garden.scenario import load_garden
 from tinclock.wire import Border, Join, Seen
@@ -200,7 +200,7 @@ def test_a_screen_that_stands_still_may_lag_more_and_a_clock_that_was_set_starts
         tracker.take(Said(2.0 + 0.06 * k + OFFSET_S, 2.0 - LAG_S, 2.0 + 0.06 * k + UP_S, True))
     assert tracker.lag_s == pytest.approx(OFFSET_S + LAG_S)
     tracker.numbers[LINE.jitter_s] = tracker.numbers[LINE.late_s] = 0.002
-    row = np.asarray(tracker.numbers)
+    row = np.asarray(tracker.numbers).view(np.dtype((np.record, LINE_T)))[0]
     assert not strays_at(row, 2.35 + OFFSET_S, 2.0 - LAG_S, True, 0.004)
     assert not strays_at(row, 2.35 + OFFSET_S, 2.35 - LAG_S, False, 0.004)
     assert strays_at(row, 2.35 + OFFSET_S, 1.9 - LAG_S, True, 0.004)

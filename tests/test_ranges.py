@@ -19,7 +19,7 @@ from tinclock.core.analysis.changes import told
 from tinclock.core.analysis.tally import tally
 from tinclock.core.combat import roster
 from tinclock.core.kernels.checks.sender import FURTHEST_SKIP
-from tinclock.core.kernels.rows import LINE
+from tinclock.core.kernels.dtypes import LINE
 from tinclock.core.ruling.abreast import Abreast
 from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.short_way import Counted

@@ -14,7 +14,7 @@ import tinclock
 from tinclock.core.combat.roster import Connection
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.findings import DEFAULTS
-from tinclock.core.kernels.rows import LINE
+from tinclock.core.kernels.dtypes import LINE
 from tinclock.core.rules.consequences import ALWAYS_DENIED, NEVER_DENIED
 from tinclock.core.timeline.clock import ClockEstimate
 from tinclock.core.timeline.history import PoseHistory

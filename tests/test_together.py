@@ -23,9 +23,9 @@ import tinclock
 import tinclock.errors
 from tinclock.core.analysis.changes import told as compared
 from tinclock.core.findings import DEFAULTS, FINDINGS
+from tinclock.core.kernels.dtypes import LINE
 from tinclock.core.kernels.facts import FINDING, MEASURE
 from tinclock.core.kernels.lengths import length_of
-from tinclock.core.kernels.rows import LINE
 from tinclock.core.rules.consequences import ALWAYS_DENIED, NEVER_DENIED
 from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim
 from tinclock.core.ruling.records import brief_of

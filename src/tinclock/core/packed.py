@@ -1,4 +1,4 @@
-"""Objects whose numbers lie in a row of an array, where kernels read and write them: see `kernels.rows`.
+"""Objects whose numbers lie in a row of an array, where kernels read and write them: see `kernels.dtypes`.
 
 Such an object has the row's memory as `numbers`, and each field as an attribute::
 

@@ -12,7 +12,7 @@ import msgspec
 
 from tinclock.core.checkpoint import KINDS, referee_from
 from tinclock.core.errors import CheckpointError
-from tinclock.core.kernels import rows
+from tinclock.core.kernels import dtypes
 from tinclock.core.kernels.hearing import MOST_SAID, SAID_FIELDS
 from tinclock.core.kernels.layout import FLIGHT_FIELDS, PART_FIELDS
 from tinclock.recordings.disk import put_down
@@ -61,7 +61,7 @@ def made_by() -> str:
 @cache
 def _rows() -> str:
     """A digest of every field of every row, and of the types that a state names by their places."""
-    of = [one for one in vars(rows).values() if isinstance(one, tuple) and hasattr(one, "_fields")]
+    of = [one for one in vars(dtypes).values() if isinstance(one, tuple) and hasattr(one, "_fields")]
     named = [f"{type(one).__name__} {' '.join(one._fields)}" for one in of]
     named += [f"{kind.__module__}.{kind.__qualname__}" for kind in KINDS]
     return sha256("\n".join([*named, str((FLIGHT_FIELDS, PART_FIELDS, MOST_SAID, SAID_FIELDS))]).encode())[:16]

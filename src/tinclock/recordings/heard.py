@@ -10,8 +10,8 @@ import numpy as np
 
 from tinclock.core.combat.roster import Roster
 from tinclock.core.kernels.call_rows import MOMENT
+from tinclock.core.kernels.dtypes import RULES
 from tinclock.core.kernels.moments import SNAPSHOT_FIELDS
-from tinclock.core.kernels.rows import RULES
 from tinclock.core.plain import Fields
 from tinclock.core.rules.numbers import RuleNumbers
 from tinclock.core.ruling.checks.lag import hear, lags

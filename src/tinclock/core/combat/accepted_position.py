@@ -6,7 +6,7 @@ import math
 from typing import TYPE_CHECKING, Final
 
 from tinclock.core.kernels.checks.move import MOST_PAUSE_S
-from tinclock.core.kernels.rows import MOST_PLACES, MOVED, PLACE_FIELDS, PLACES_FROM
+from tinclock.core.kernels.dtypes import MOST_PLACES, MOVED, PLACE_FIELDS, PLACES_FROM
 from tinclock.core.packed import Number, Row
 
 if TYPE_CHECKING:

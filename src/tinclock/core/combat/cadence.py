@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.core.kernels.rows import HELD
+from tinclock.core.kernels.dtypes import HELD
 from tinclock.core.packed import Number, Row
 
 if TYPE_CHECKING:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from tinclock.core.combat.cadence import Cadence
 from tinclock.core.combat.scatter import Scatter
-from tinclock.core.kernels.rows import HELD
+from tinclock.core.kernels.dtypes import HELD
 from tinclock.core.kernels.spending import (
     can_reload_of,
     reload_of,

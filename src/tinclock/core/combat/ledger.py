@@ -12,7 +12,7 @@ from tinclock.core.combat.events import ArmourEvent, DeathEvent, EffectEvent, He
 from tinclock.core.combat.scores import Scores
 from tinclock.core.errors import AlreadyKnownError, UnknownNameError, only_by
 from tinclock.core.kernels.damage import take_points_of
-from tinclock.core.kernels.rows import BODY
+from tinclock.core.kernels.dtypes import BODY
 from tinclock.core.packed import Flag, Number, Row
 from tinclock.core.rules.ruleset import HarmRules, ScoreRules
 from tinclock.core.timeline.instants import CATCH_UP_S

@@ -13,8 +13,8 @@ from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameErr
 from tinclock.core.kernels.call_rows import MOST_AT_ONCE
 from tinclock.core.kernels.checks.lag import trip_of
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
+from tinclock.core.kernels.dtypes import BODY, LINE
 from tinclock.core.kernels.hearing import announced_by
-from tinclock.core.kernels.rows import BODY, LINE
 from tinclock.core.packed import Flag, Number, Row, Whole
 from tinclock.core.timeline.clock import TRANSITS_S, ClockEstimate
 from tinclock.core.timeline.lag import LagTracker

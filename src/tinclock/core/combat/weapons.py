@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from tinclock.core.kernels.damage import points_by, points_of
-from tinclock.core.kernels.rows import HITSCAN, PELLETS, PROJECTILE, REACH, WEAPON
+from tinclock.core.kernels.dtypes import HITSCAN, PELLETS, PROJECTILE, REACH, WEAPON
 from tinclock.core.packed import Row
 
 if TYPE_CHECKING:

@@ -11,7 +11,6 @@ import os
 import sys
 import warnings
 from importlib import resources
-from importlib.util import find_spec
 from typing import Any, Final
 
 import numba
@@ -123,7 +122,6 @@ class KernelCache(FunctionCache):  # type: ignore[misc]
                         return loaded
             finally:
                 self._cache_file = own
-        _put_off_scipy()
         return super().load_overload(sig, target_context)
 
     def save_overload(self, sig: Any, data: Any) -> None:
@@ -132,37 +130,6 @@ class KernelCache(FunctionCache):  # type: ignore[misc]
             super().save_overload(sig, data)
         except OSError:
             _warn()
-
-
-def _put_off_scipy() -> None:
-    """Let Numba import SciPy's linear algebra only when a function needs it; no kernel here does.
-
-    Numba imports it with its own functions, only to see whether it is there: an eighth of the time until a first
-    ruling. Other code in this process that Numba compiles works as before.
-    """
-    from numba.np import linalg
-
-    look = getattr(linalg, "ensure_blas", None)
-
-    def later() -> None:
-        raise ImportError
-
-    if look is None or "numba.np.arraymath" in sys.modules:
-        return
-    linalg.ensure_blas = later
-    try:
-        from numba.np import arraymath
-    finally:
-        linalg.ensure_blas = look
-    if hasattr(arraymath, "_HAVE_BLAS"):
-        arraymath.ensure_blas, arraymath._HAVE_BLAS = look, _is_there("scipy")
-
-
-def _is_there(package: str) -> bool:
-    try:
-        return find_spec(package) is not None
-    except ImportError:
-        return False
 
 
 def _warn() -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final, NamedTuple
 
-from tinclock.core.kernels.rows import places
+from tinclock.core.kernels.dtypes import places
 
 
 class CallFields(NamedTuple):

@@ -49,11 +49,23 @@ from tinclock.core.kernels.checks.weapon import (
     check_weapon,
 )
 from tinclock.core.kernels.committing import commit_usual, refuse_plain
-from tinclock.core.kernels.compiling import inner, njit
+from tinclock.core.kernels.compiling import inner, njit, opened
+from tinclock.core.kernels.dtypes import (
+    DENIED,
+    OK,
+    STEPS_FROM,
+    body_row,
+    claim_row,
+    found_row,
+    held_row,
+    line_row,
+    moved_row,
+    rules_row,
+    weapon_row,
+)
 from tinclock.core.kernels.facts import ASK, NOTHING, Facts, level_of, stored_of
 from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
-from tinclock.core.kernels.rows import CLAIM, DENIED, FOUND, OK, RULES, STEP_FIELDS, STEPS_FROM, VERDICT, WEAPON
 from tinclock.core.kernels.triangles import STACK, WIDTH
 
 
@@ -247,44 +259,44 @@ def _tree_scratch_of(f):
 @inner
 def _cast(f):
     """Look along the ray of a shot that goes where it is aimed; metres."""
-    if not f.weapon[WEAPON.is_plain]:
+    if not f.weapon.is_plain:
         return NOTHING
-    if f.found[FOUND.starts_at_eye]:
-        ox, oy, oz = f.found[FOUND.eye_x], f.found[FOUND.eye_y], f.found[FOUND.eye_z]
+    if f.found.starts_at_eye:
+        ox, oy, oz = f.found.eye_x, f.found.eye_y, f.found.eye_z
     else:
-        ox, oy, oz = f.claim[CLAIM.origin_x], f.claim[CLAIM.origin_y], f.claim[CLAIM.origin_z]
-    ray = (ox, oy, oz, f.found[FOUND.direction_x], f.found[FOUND.direction_y], f.found[FOUND.direction_z])
-    limit, depth = f.weapon[WEAPON.range_m], f.rules[RULES.zone_depth_m]
+        ox, oy, oz = f.claim.origin_x, f.claim.origin_y, f.claim.origin_z
+    ray = (ox, oy, oz, f.found.direction_x, f.found.direction_y, f.found.direction_z)
+    limit, depth = f.weapon.range_m, f.rules.zone_depth_m
     scratch = _scratch_of(f)
     if f.has_level:
         wall, distance, facing, column, row, enter, leave = first_on_path_in(
             ray, limit, view_of(f), f.column, depth, stored_of(f), level_of(f), f.middle, scratch, _tree_scratch_of(f)
         )
-        f.found[FOUND.wall], f.found[FOUND.wall_m], f.found[FOUND.facing] = wall, distance, facing
+        f.found.wall, f.found.wall_m, f.found.facing = wall, distance, facing
     else:
         column, row, enter, leave = first_part(ray, 0.0, limit, view_of(f), f.column, depth, stored_of(f), scratch)
-        f.found[FOUND.wall] = -1.0
-    f.found[FOUND.column], f.found[FOUND.part], f.found[FOUND.enter_m], f.found[FOUND.leave_m] = (
+        f.found.wall = -1.0
+    f.found.column, f.found.part, f.found.enter_m, f.found.leave_m = (
         column,
         row,
         enter,
         leave,
     )
-    f.found[FOUND.is_cast] = 1.0
+    f.found.is_cast = 1.0
     return NOTHING
 
 
-@inner
+@opened
 def facts_of(call):
     """The facts of a claim, from the addresses that a call takes. No unit."""
-    world, who, claim = int64_at(call[CALL.world]), int64_at(call[CALL.who]), float64_at(call[CALL.claim])
+    world, who, claim = int64_at(call[CALL.world]), int64_at(call[CALL.who]), claim_row(call[CALL.claim])
     moments, middle = int64_at(world[WORLD.moments]), float64_at(world[WORLD.level_middle])
     return Facts(
-        claim, float64_at(who[WHO.line]), float64_at(who[WHO.body]), float64_at(who[WHO.held]),
+        claim, line_row(who[WHO.line]), body_row(who[WHO.body]), held_row(who[WHO.held]),
         who[WHO.held] != 0,
-        float64_at(who[WHO.weapon]), float64_at(who[WHO.moved]), who[WHO.moved] != 0, float64_at(who[WHO.said]),
-        float64_at(world[WORLD.rules]), float64_at(call[CALL.found]),
-        float64_at(world[WORLD.consequences]), claim[CLAIM.received_at],
+        weapon_row(who[WHO.weapon]), moved_row(who[WHO.moved]), who[WHO.moved] != 0, float64_at(who[WHO.said]),
+        rules_row(world[WORLD.rules]), found_row(call[CALL.found]),
+        float64_at(world[WORLD.consequences]), claim.received_at,
         float64_at(moments[MOMENT.snapshots]), moments[MOMENT.snapshot_count],
         float64_at(moments[MOMENT.ticks]), moments[MOMENT.tick_count], who[WHO.column],
         moments[MOMENT.header], float64_at(world[WORLD.quantum])[0],
@@ -304,10 +316,11 @@ def _check(call_at, begin):
     call = int64_at(call_at)
     f, count = facts_of(call), call[CALL.checks]
     if begin == 0:
+        numbers = float64_at(call[CALL.found])
         for place in range(STEPS_FROM):
-            f.found[place] = 0.0
-        f.found[FOUND.view_time] = f.found[FOUND.direction_x] = f.found[FOUND.eye_x] = math.nan
-        f.found[FOUND.charge], f.found[FOUND.blocker] = 1.0, -1.0
+            numbers[place] = 0.0
+        f.found.view_time = f.found.direction_x = f.found.eye_x = math.nan
+        f.found.charge, f.found.blocker = 1.0, -1.0
     order = int64_at(call[CALL.order])
     for place in range(begin, count):
         which = order[place]
@@ -318,11 +331,11 @@ def _check(call_at, begin):
             return place
         if code >= 0 and f.consequences[code] != OK:
             consequence = f.consequences[code]
-            last = int(f.found[FOUND.steps]) - 1
-            f.found[STEPS_FROM + STEP_FIELDS * last + VERDICT] = consequence
+            last = int(f.found.steps) - 1
+            f.found.step_rows[last].verdict = consequence
             if consequence == DENIED:
-                f.found[FOUND.denied] = 1.0
-                if call[CALL.plain] and not f.found[FOUND.asked]:
+                f.found.denied = 1.0
+                if call[CALL.plain] and not f.found.asked:
                     refuse_plain(f)
                 return count
     return count
@@ -338,8 +351,8 @@ def check_claims(calls_at, begin, count, place):
     for row in range(begin, count):
         call_at = calls_at + CALL_BYTES * row
         reached = _check(call_at, place if row == begin else 0)
-        found = float64_at(int64_at(call_at)[CALL.found])
-        found[FOUND.place] = reached
-        if found[FOUND.became] == 0.0:
+        found = found_row(int64_at(call_at)[CALL.found])
+        found.place = reached
+        if found.became == 0.0:
             return row
     return count

@@ -9,7 +9,6 @@ import numba
 from numba.extending import typeof_impl
 
 from tinclock.core.kernels.cache import KernelCache
-from tinclock.core.kernels.parts import PARTS
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -32,16 +31,11 @@ def njit(**options: Any) -> Any:
 
 
 class Inner:
-    """Function that only kernels call. It becomes a part of each of them and has no machine code of its own.
-
-    Called from Python it runs as Python: slow, with arrays in place of addresses, for trying things out.
-    """
+    """Function that only kernels call. Python can call it, for trying things out: then it runs as Python, slowly."""
 
     def __init__(self, function: Callable[..., Any]) -> None:
         self.function = function
-        self.compiled = numba.njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True, **PARTS)(
-            function
-        )
+        self.compiled = numba.njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)(function)
         functools.update_wrapper(self, function)
 
     def __call__(self, *arguments: Any) -> Any:
@@ -54,3 +48,5 @@ def _type_of_inner(value: Inner, context: Any) -> Any:
 
 
 inner = Inner
+opened = numba.njit(error_model="numpy", inline="always")
+"""For functions that return records, which only those can that become a part of their caller."""

@@ -7,9 +7,9 @@ times in seconds.
 from __future__ import annotations
 
 from tinclock.core.kernels.compiling import inner, njit
+from tinclock.core.kernels.dtypes import body_row, rules_row, weapon_row
 from tinclock.core.kernels.memory import float64_at, int64_at
 from tinclock.core.kernels.poses import ABSENCE, MOST_CUTS, epochs_at
-from tinclock.core.kernels.rows import BODY, RULES, WEAPON
 from tinclock.core.kernels.spending import falloff_at
 
 HURT, DIED, RESPAWNED, TEAM_MATE, OUT_OF_REACH, SHIELDED, REFLECTED = 0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0
@@ -22,27 +22,27 @@ def points_at(weapon, zone_factor, distance, share):
 
     zone_factor : of the part that is hit; share : fraction of the damage that charge and penetration leave
     """
-    table = float64_at(int(weapon[WEAPON.falloff]))
-    falloff = falloff_at(table, int(weapon[WEAPON.falloff_count]), distance)
-    return share * (weapon[WEAPON.damage] * falloff * zone_factor)
+    table = float64_at(int(weapon.falloff))
+    falloff = falloff_at(table, int(weapon.falloff_count), distance)
+    return share * (weapon.damage * falloff * zone_factor)
 
 
 @inner
 def zone_factor_of(weapon, row):
     """Return the damage factor of a part, by its row in the table of parts. No unit."""
-    return float64_at(int(weapon[WEAPON.zones]))[row]
+    return float64_at(int(weapon.zones))[row]
 
 
 @inner
 def is_covered(rules, body, row):
     """True if the armour of a body's rig covers a part, given by its row in the table of parts."""
-    return float64_at(int(rules[RULES.covers]))[int(rules[RULES.part_count] * body[BODY.rig]) + row] != 0.0
+    return float64_at(int(rules.covers))[int(rules.part_count * body.rig) + row] != 0.0
 
 
 @inner
 def armour_share(rules, weapon, whole, bare):
     """Return the fraction of a hit that armour may take. whole : points of the hit; bare : those to uncovered parts."""
-    share = rules[RULES.armour_share] * (1.0 - weapon[WEAPON.armour_piercing])
+    share = rules.armour_share * (1.0 - weapon.armour_piercing)
     return share if bare == 0.0 else share * (1.0 - bare / whole)
 
 
@@ -54,8 +54,8 @@ def take_points(body, amount, covered, now, applies):
 
     covered : fraction that armour may take; applies : False to work out the result and change nothing
     """
-    before, armour = body[BODY.health], body[BODY.armour]
-    if not body[BODY.alive] or not amount > 0.0 or body[BODY.shield_until] > now:
+    before, armour = body.health, body.armour
+    if not body.alive or not amount > 0.0 or body.shield_until > now:
         return before, before, armour, armour
     taken = amount * covered
     if not taken < armour:
@@ -65,9 +65,9 @@ def take_points(body, amount, covered, now, applies):
         after = 0.0
     if not applies:
         return before, after, armour, armour
-    body[BODY.armour], body[BODY.health] = armour - taken, after
+    body.armour, body.health = armour - taken, after
     if after == 0.0:
-        body[BODY.alive], body[BODY.dead], body[BODY.died_at] = 0.0, 1.0, now
+        body.alive, body.dead, body.died_at = 0.0, 1.0, now
     return before, after, armour, armour - taken
 
 
@@ -89,25 +89,25 @@ def do_damage(rules, weapon, actor, is_here, victim, has_lived, whole, bare, own
     whole : points of the hit; bare, own_bare : those to parts that the victim's and the actor's armour don't cover
     """
     why, amount = HURT, whole
-    if victim[BODY.dead]:
+    if victim.dead:
         why = DIED
     elif not has_lived:
         why = RESPAWNED
-    elif victim[BODY.shield_until] > now:
+    elif victim.shield_until > now:
         why = SHIELDED
-    if actor[BODY.boost_until] > now:
-        amount *= actor[BODY.boost_factor]
-    if victim[BODY.entity] == actor[BODY.entity]:
-        amount *= rules[RULES.self_share]
-    elif why == HURT and victim[BODY.team] == actor[BODY.team] and victim[BODY.team] != 0.0:
-        amount *= rules[RULES.friendly_share]
-        if rules[RULES.spares_friends]:
+    if actor.boost_until > now:
+        amount *= actor.boost_factor
+    if victim.entity == actor.entity:
+        amount *= rules.self_share
+    elif why == HURT and victim.team == actor.team and victim.team != 0.0:
+        amount *= rules.friendly_share
+        if rules.spares_friends:
             why = TEAM_MATE
-        elif rules[RULES.reflects]:
+        elif rules.reflects:
             why = REFLECTED
     if why == HURT and amount == 0.0:
         why = OUT_OF_REACH
-    applies = rules[RULES.applies] != 0.0
+    applies = rules.applies != 0.0
     own = 0.0, 0.0, 0.0, 0.0
     if why == REFLECTED and is_here:
         share = armour_share(rules, weapon, whole, own_bare)
@@ -124,8 +124,8 @@ def do_damage_of(rules_at, weapon_at, actor_at, is_here, victim_at, stored, cuts
 
     column, slot : of the victim in the history, and of the view; rows, points : (n,) int64 and float64, of each part
     """
-    rules, actor, victim = float64_at(rules_at), float64_at(actor_at), float64_at(victim_at)
-    epoch = victim[BODY.life_epoch]
+    rules, actor, victim = rules_row(rules_at), body_row(actor_at), body_row(victim_at)
+    epoch = victim.life_epoch
     lived = epoch <= 1.0 or (column >= 0 and lived_then(stored[0], int64_at(cuts_at), column, slot, epoch))
     whole, bare, own_bare = 0.0, 0.0, 0.0
     for k in range(rows.shape[0]):
@@ -134,23 +134,23 @@ def do_damage_of(rules_at, weapon_at, actor_at, is_here, victim_at, stored, cuts
             bare += points[k]
         if not is_covered(rules, actor, rows[k]):
             own_bare += points[k]
-    return do_damage(rules, float64_at(weapon_at), actor, is_here, victim, lived, whole, bare, own_bare, now)
+    return do_damage(rules, weapon_row(weapon_at), actor, is_here, victim, lived, whole, bare, own_bare, now)
 
 
 @njit(cache=True, error_model="numpy")
 def take_points_of(body_at, amount, covered, now):
     """`take_points` by the row's address; seconds, points."""
-    return take_points(float64_at(body_at), amount, covered, now, True)
+    return take_points(body_row(body_at), amount, covered, now, True)
 
 
 @njit(cache=True, error_model="numpy")
 def points_of(weapon_at, row, distance, share):
     """`points_at` by the weapon's address and a part's row; metres."""
-    weapon = float64_at(weapon_at)
+    weapon = weapon_row(weapon_at)
     return points_at(weapon, zone_factor_of(weapon, row), distance, share)
 
 
 @njit(cache=True, error_model="numpy")
 def points_by(weapon_at, zone_factor, distance, share):
     """`points_at` by the weapon's address and a zone's factor; metres."""
-    return points_at(float64_at(weapon_at), zone_factor, distance, share)
+    return points_at(weapon_row(weapon_at), zone_factor, distance, share)

@@ -12,25 +12,12 @@ from typing import Any, Final, NamedTuple
 from numba import carray
 
 from tinclock.core.kernels.compiling import inner
-from tinclock.core.kernels.layout import HISTORY_FIELDS, LEVEL_FIELDS
-from tinclock.core.kernels.memory import int64_at
-from tinclock.core.kernels.rows import (
-    AGAINST,
-    CODE,
-    FINDING_FIELDS,
-    FINDINGS_FROM,
-    FOUND,
-    LIMIT,
-    MEASURED,
-    MORE,
+from tinclock.core.kernels.dtypes import (
     MOST_FINDINGS,
     MOST_STEPS,
-    OBSERVED,
-    STEP,
-    STEP_FIELDS,
-    STEPS_FROM,
-    VERDICT,
 )
+from tinclock.core.kernels.layout import HISTORY_FIELDS, LEVEL_FIELDS
+from tinclock.core.kernels.memory import int64_at
 
 NOTHING: Final = -1
 ASK: Final = -2
@@ -193,21 +180,19 @@ def level_of(f):
 @inner
 def measured(f, what, observed, limit):
     """Take down a step: what was measured, against which limit, each in the measure's own unit."""
-    place = int(f.found[FOUND.steps])
+    place = int(f.found.steps)
     if place < MOST_STEPS:
-        at = STEPS_FROM + STEP_FIELDS * place
-        f.found[at + STEP], f.found[at + OBSERVED], f.found[at + LIMIT] = what, observed, limit
-        f.found[at + VERDICT] = 0.0
-        f.found[FOUND.steps] = place + 1
+        step = f.found.step_rows[place]
+        step.what, step.observed, step.limit, step.verdict = what, observed, limit, 0.0
+        f.found.steps = place + 1
 
 
 @inner
 def found(f, code, observed, limit, more=0.0):
     """Take down a finding, and return its number; `more` is what its words need besides. Units are the finding's."""
-    place = int(f.found[FOUND.findings])
+    place = int(f.found.findings)
     if place < MOST_FINDINGS:
-        at = FINDINGS_FROM + FINDING_FIELDS * place
-        f.found[at + CODE], f.found[at + MEASURED] = code, observed
-        f.found[at + AGAINST], f.found[at + MORE] = limit, more
-        f.found[FOUND.findings] = place + 1
+        finding = f.found.finding_rows[place]
+        finding.code, finding.observed, finding.limit, finding.more = code, observed, limit, more
+        f.found.findings = place + 1
     return code

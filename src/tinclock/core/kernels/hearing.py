@@ -13,11 +13,11 @@ from typing import Final
 import numpy as np
 
 from tinclock.core.kernels.compiling import inner, njit
+from tinclock.core.kernels.dtypes import line_row
 from tinclock.core.kernels.least import clear_least, take_least
 from tinclock.core.kernels.lengths import exact_sum
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import SENT_AT, SNAPSHOT_FIELDS, shown_at, snapshot_of
-from tinclock.core.kernels.rows import CLAIM, LINE
 
 WINDOW_S = 1.0
 """How long what was said counts, by the client's clock."""
@@ -50,19 +50,19 @@ SAID_FIELDS: Final = 5
 @inner
 def forget(line):
     """Nothing was said yet, or nothing that still holds. No unit."""
-    line[LINE.said_begin] = line[LINE.said_count] = line[LINE.said_sequence] = 0.0
-    line[LINE.said_received_at], line[LINE.lag_s] = -math.inf, math.nan
+    line.said_begin = line.said_count = line.said_sequence = 0.0
+    line.said_received_at, line.lag_s = -math.inf, math.nan
 
 
 @inner
 def _restart(line, received_at):
     """Forget all that was stamped by a client's clock before it was set; the tracked lag stays. Seconds."""
     forget(line)
-    clear_least(line, LINE.claim_trip)
-    clear_least(line, LINE.pong_trip)
-    since = max(0.0, received_at - line[LINE.restarted_at])
-    line[LINE.restarts] = line[LINE.restarts] * 0.5 ** (since / RESTARTS_HALVE_S) + 1.0
-    line[LINE.restarted_at] = received_at
+    clear_least(line.claim_trip)
+    clear_least(line.pong_trip)
+    since = max(0.0, received_at - line.restarted_at)
+    line.restarts = line.restarts * 0.5 ** (since / RESTARTS_HALVE_S) + 1.0
+    line.restarted_at = received_at
 
 
 @inner
@@ -85,90 +85,90 @@ def _middle_mean(lags):
 @inner
 def note_arrival(line, received_at):
     """Take down that a message came at a server time, seconds."""
-    gap = received_at - line[LINE.heard_at]
+    gap = received_at - line.heard_at
     if gap <= SAME_TIME_S:
         return
-    if line[LINE.heard_at] > -math.inf:
-        usual = line[LINE.gap_s]
+    if line.heard_at > -math.inf:
+        usual = line.gap_s
         if usual > 0.0:
             uneven = min(abs(gap - usual), LONGEST_GAP_S)
-            known = line[LINE.uneven_s]
-            line[LINE.uneven_s] = uneven if known == 0.0 else known + (uneven - known) / LATE_FORGOTTEN
+            known = line.uneven_s
+            line.uneven_s = uneven if known == 0.0 else known + (uneven - known) / LATE_FORGOTTEN
         gap = min(gap, LONGEST_GAP_S if usual == 0.0 else 3.0 * usual, LONGEST_GAP_S)
-        line[LINE.gap_s] = gap if usual == 0.0 else usual + (gap - usual) / USUAL_MESSAGES
-    line[LINE.heard_at] = received_at
+        line.gap_s = gap if usual == 0.0 else usual + (gap - usual) / USUAL_MESSAGES
+    line.heard_at = received_at
 
 
 @inner
 def count_still(line, still):
     """Take down whether a claim that counts shows a screen without newer snapshots."""
-    line[LINE.still_shots] += ((1.0 if still else 0.0) - line[LINE.still_shots]) / STILL_FORGOTTEN
+    line.still_shots += ((1.0 if still else 0.0) - line.still_shots) / STILL_FORGOTTEN
 
 
 @inner
 def announced(line, now):
     """Return the interpolation delay that counts at a server time, seconds: a longer one than before grows slowly."""
-    grown = line[LINE.announced_s] + ANNOUNCED_PER_S * max(0.0, now - line[LINE.announced_at])
-    return min(line[LINE.interpolation_delay_s], grown)
+    grown = line.announced_s + ANNOUNCED_PER_S * max(0.0, now - line.announced_at)
+    return min(line.interpolation_delay_s, grown)
 
 
 @inner
 def _track(line, received_at):
     """Let the tracked lag follow what was told: down at `FALL_PER_S`, up at `RISE_PER_S` and no further. Seconds."""
-    if line[LINE.answers] < ENOUGH_ANSWERS:
+    if line.answers < ENOUGH_ANSWERS:
         return
-    told, before = line[LINE.told_age_s] - line[LINE.round_trip_s], line[LINE.buffer_s]
-    since = min(max(received_at - line[LINE.tracked_at], 0.0), LONGEST_STEP_S)
+    told, before = line.told_age_s - line.round_trip_s, line.buffer_s
+    since = min(max(received_at - line.tracked_at, 0.0), LONGEST_STEP_S)
     if math.isnan(before):
-        line[LINE.buffer_s] = told
+        line.buffer_s = told
     elif told < before:
-        line[LINE.buffer_s] = max(told, before - FALL_PER_S * since)
+        line.buffer_s = max(told, before - FALL_PER_S * since)
     else:
         deeper = announced(line, received_at) - announced(line, received_at - since)
-        line[LINE.buffer_s] = min(told, before + RISE_PER_S * since + max(0.0, deeper))
-    line[LINE.tracked_at] = received_at
+        line.buffer_s = min(told, before + RISE_PER_S * since + max(0.0, deeper))
+    line.tracked_at = received_at
 
 
 @inner
 def _was_set(line, said, stamp, view_time, received_at, still):
     """True if a message shows that the client's clock was set since the last one. Seconds."""
-    last = line[LINE.said_client_time]
+    last = line.said_client_time
     if last - stamp >= WINDOW_S:
         return True
-    newest = SAID_FIELDS * ((int(line[LINE.said_begin]) + int(line[LINE.said_count]) - 1) % MOST_SAID)
-    if view_time <= line[LINE.said_view_time] or still or said[newest + STILL] != 0.0:  # overtaken, or standing still
+    newest = SAID_FIELDS * ((int(line.said_begin) + int(line.said_count) - 1) % MOST_SAID)
+    if view_time <= line.said_view_time or still or said[newest + STILL] != 0.0:  # overtaken, or standing still
         return False
     if stamp <= last:
         return True
-    moved = (stamp - view_time) - (last - line[LINE.said_view_time])
-    aged = (received_at - view_time) - (line[LINE.said_received_at] - line[LINE.said_view_time])
-    return abs(moved) > CLOCK_STEP_S + 2.0 * line[LINE.jitter_s] and abs(aged) < 0.25 * abs(moved)
+    moved = (stamp - view_time) - (last - line.said_view_time)
+    aged = (received_at - view_time) - (line.said_received_at - line.said_view_time)
+    return abs(moved) > CLOCK_STEP_S + 2.0 * line.jitter_s and abs(aged) < 0.25 * abs(moved)
 
 
 @inner
 def take_said(line, said, stamp, view_time, received_at, still, sequence):
     """Take down what a message said; one that was overtaken says nothing any more. Times are seconds."""
-    if line[LINE.said_received_at] > -math.inf:
+    if line.said_received_at > -math.inf:
         if _was_set(line, said, stamp, view_time, received_at, still):
             _restart(line, received_at)
-        elif stamp <= line[LINE.said_client_time]:
+        elif stamp <= line.said_client_time:
             return
-    begin, count = int(line[LINE.said_begin]), int(line[LINE.said_count])
+    begin, count = int(line.said_begin), int(line.said_count)
     while count > 0 and said[SAID_FIELDS * begin + STAMP] < stamp - WINDOW_S:
         begin, count = (begin + 1) % MOST_SAID, count - 1
     if count == MOST_SAID:
         return  # more than anybody has to say: were the oldest dropped for it, a flood would make the second shorter
-    line[LINE.said_client_time], line[LINE.said_view_time], line[LINE.said_received_at] = stamp, view_time, received_at
-    line[LINE.still] += ((1.0 if still else 0.0) - line[LINE.still]) / STILL_FORGOTTEN
+    line.said_client_time, line.said_view_time, line.said_received_at = stamp, view_time, received_at
+    line.still += ((1.0 if still else 0.0) - line.still) / STILL_FORGOTTEN
     row = SAID_FIELDS * ((begin + count) % MOST_SAID)
     said[row + STAMP], said[row + LAG], said[row + STILL] = stamp, stamp - view_time, still
     said[row + SEQUENCE], said[row + AGE] = sequence, received_at - view_time
     count += 1
-    line[LINE.said_begin], line[LINE.said_count] = begin, count
+    line.said_begin, line.said_count = begin, count
     if sequence > 0.0:
-        line[LINE.said_sequence], line[LINE.said_counted_at] = sequence, stamp
-    elif line[LINE.said_counted_at] < stamp - WINDOW_S:
-        line[LINE.said_sequence] = 0.0
+        line.said_sequence, line.said_counted_at = sequence, stamp
+    elif line.said_counted_at < stamp - WINDOW_S:
+        line.said_sequence = 0.0
     _work_out(line, said, begin, count, still, received_at)
 
 
@@ -183,13 +183,13 @@ def _work_out(line, said, begin, count, still, received_at):
             moving, age = moving + 1, said[at + AGE]
             youngest = min(youngest, age)
     if moving >= ENOUGH:
-        line[LINE.lag_s], line[LINE.told_age_s] = _middle_mean(lags[:moving]), youngest
+        line.lag_s, line.told_age_s = _middle_mean(lags[:moving]), youngest
         if not still:
-            late = line[LINE.late_s]
-            line[LINE.late_s] = age - youngest if math.isnan(late) else late + (age - youngest - late) / LATE_FORGOTTEN
+            late = line.late_s
+            line.late_s = age - youngest if math.isnan(late) else late + (age - youngest - late) / LATE_FORGOTTEN
             _track(line, received_at)
     elif moving == count:  # too little; but one that ran out of snapshots keeps what it had said
-        line[LINE.lag_s] = math.nan
+        line.lag_s = math.nan
 
 
 @inner
@@ -205,11 +205,11 @@ def hear_said(line, said, snapshots, snapshot_count, has_view, from_tick, to_tic
             return 0.0
         newest = snapshot_of(snapshots, snapshot_count, to_tick)
         sent_at = snapshots[SNAPSHOT_FIELDS * newest + SENT_AT]
-        if sent_at < line[LINE.since] or now - sent_at < line[LINE.shortest_s]:
+        if sent_at < line.since or now - sent_at < line.shortest_s:
             return 0.0
         take_said(line, said, stamp, shown, now, from_tick == to_tick or fraction >= 1.0, sequence)
     note_arrival(line, now)
-    return take_least(line, LINE.claim_trip, now, now - stamp)
+    return take_least(line.claim_trip, now, now - stamp)
 
 
 @inner
@@ -217,8 +217,8 @@ def hear(f):
     """Take down what a claim tells, as `hear_said`."""
     claim = f.claim
     return hear_said(
-        f.line, f.said, f.snapshots, f.snapshot_count, claim[CLAIM.has_view] != 0.0, claim[CLAIM.from_tick],
-        claim[CLAIM.to_tick], claim[CLAIM.fraction], claim[CLAIM.client_time], f.now, claim[CLAIM.sequence],
+        f.line, f.said, f.snapshots, f.snapshot_count, claim.has_view != 0.0, claim.from_tick,
+        claim.to_tick, claim.fraction, claim.client_time, f.now, claim.sequence,
     )  # fmt: skip
 
 
@@ -227,7 +227,7 @@ def hear_message(line_at, said_at, snapshots_at, snapshot_count, has_view, from_
                  sequence):  # fmt: skip
     """`hear_said` by the addresses of the rows; seconds."""
     return hear_said(
-        float64_at(line_at), float64_at(said_at), float64_at(snapshots_at), snapshot_count, has_view,
+        line_row(line_at), float64_at(said_at), float64_at(snapshots_at), snapshot_count, has_view,
         float(from_tick), float(to_tick), fraction, stamp, now, float(sequence),
     )  # fmt: skip
 
@@ -235,22 +235,22 @@ def hear_message(line_at, said_at, snapshots_at, snapshot_count, has_view, from_
 @njit(cache=True, error_model="numpy")
 def take_said_of(line_at, said_at, stamp, view_time, received_at, still, sequence):
     """`take_said` by the addresses of both; seconds."""
-    take_said(float64_at(line_at), float64_at(said_at), stamp, view_time, received_at, still, float(sequence))
+    take_said(line_row(line_at), float64_at(said_at), stamp, view_time, received_at, still, float(sequence))
 
 
 @njit(cache=True, error_model="numpy")
 def announced_by(line_at, now):
     """`announced` by the row's address; seconds."""
-    return announced(float64_at(line_at), now)
+    return announced(line_row(line_at), now)
 
 
 @njit(cache=True, error_model="numpy")
 def note_still(line_at, still):
     """`count_still` by the row's address; no unit."""
-    count_still(float64_at(line_at), still)
+    count_still(line_row(line_at), still)
 
 
 @njit(cache=True, error_model="numpy")
 def forget_of(line_at):
     """`forget` by the row's address; no unit."""
-    forget(float64_at(line_at))
+    forget(line_row(line_at))

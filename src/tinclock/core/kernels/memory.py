@@ -11,7 +11,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numba import types
+from numba import from_dtype, types
 from numba.extending import intrinsic
 
 if TYPE_CHECKING:
@@ -40,6 +40,20 @@ def _opener(kind: Any) -> Any:
         return signature, generate
 
     return pointer
+
+
+def record_at(dtype: np.dtype[Any]) -> Any:
+    """Return a function of kernels that sees the memory at an address as a record of a structured dtype."""
+    kind = from_dtype(dtype)
+
+    @intrinsic
+    def record(typingctx: Any, address: Any) -> Any:
+        def generate(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+            return builder.inttoptr(arguments[0], context.get_value_type(kind))
+
+        return kind(types.int64), generate
+
+    return record
 
 
 float64_at = _opener(types.float64)

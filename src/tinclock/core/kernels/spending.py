@@ -8,8 +8,7 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.compiling import inner, njit
-from tinclock.core.kernels.memory import float64_at
-from tinclock.core.kernels.rows import HELD, WEAPON
+from tinclock.core.kernels.dtypes import held_row, weapon_row
 
 NEVER = math.inf
 
@@ -17,11 +16,11 @@ NEVER = math.inf
 @inner
 def rounds_at(held, weapon, at):
     """(magazine, reserve) as they are at a time, seconds, a reload that is over by then included; -1: endless."""
-    magazine, reserve = held[HELD.magazine], held[HELD.reserve]
-    if held[HELD.reload_ends] > at:
+    magazine, reserve = held.magazine, held.reserve
+    if held.reload_ends > at:
         return magazine, reserve
     loaded = max(magazine, 0.0)
-    missing = max(weapon[WEAPON.magazine], 0.0) - loaded
+    missing = max(weapon.magazine, 0.0) - loaded
     if reserve < 0.0:
         return loaded + missing, reserve
     moved = min(missing, reserve)
@@ -31,13 +30,13 @@ def rounds_at(held, weapon, at):
 @njit(cache=True, error_model="numpy")
 def rounds_of(held_at, weapon_at, at):
     """`rounds_at` by the addresses of both rows; at is in seconds."""
-    return rounds_at(float64_at(held_at), float64_at(weapon_at), at)
+    return rounds_at(held_row(held_at), weapon_row(weapon_at), at)
 
 
 @inner
 def charge_at(held, weapon, now):
     """The share of a full charge that there is at a time, seconds."""
-    full, since = weapon[WEAPON.charge_s], held[HELD.charging_from]
+    full, since = weapon.charge_s, held.charging_from
     if full == 0.0:
         return 1.0
     return min(1.0, max(0.0, (now - since) / full)) if since != NEVER else 0.0
@@ -46,32 +45,32 @@ def charge_at(held, weapon, now):
 @inner
 def settle(held, weapon, now):
     """Finish a reload that is over by a time, seconds."""
-    if held[HELD.reload_ends] <= now:
+    if held.reload_ends <= now:
         magazine, reserve = rounds_at(held, weapon, now)
-        held[HELD.magazine], held[HELD.reserve] = magazine, reserve
-        held[HELD.reloaded_at], held[HELD.reload_ends] = held[HELD.reload_ends], NEVER
+        held.magazine, held.reserve = magazine, reserve
+        held.reloaded_at, held.reload_ends = held.reload_ends, NEVER
 
 
 @inner
 def fire(held, now):
     """Spend the time of one shot, which counts from when the weapon was ready; seconds."""
-    at = max(now, held[HELD.ready_at])
-    before = held[HELD.fired_at]
-    held[HELD.fired_at] = at
-    burst, pause = held[HELD.burst], held[HELD.pause_s]
+    at = max(now, held.ready_at)
+    before = held.fired_at
+    held.fired_at = at
+    burst, pause = held.burst, held.pause_s
     if burst == 1.0:
-        held[HELD.ready_at] = at + held[HELD.interval_s]
+        held.ready_at = at + held.interval_s
         return
-    fired = 1.0 if at - before >= pause else held[HELD.fired] % burst + 1.0
-    held[HELD.fired] = fired
-    held[HELD.ready_at] = at + (pause if fired == burst else held[HELD.interval_s])
+    fired = 1.0 if at - before >= pause else held.fired % burst + 1.0
+    held.fired = fired
+    held.ready_at = at + (pause if fired == burst else held.interval_s)
 
 
 @inner
 def can_reload(held, weapon, at):
     """True if the magazine has room, something can fill it, and no reload is under way at a time, seconds."""
-    full = weapon[WEAPON.magazine]
-    if full < 0.0 or (at < held[HELD.reload_ends] and held[HELD.reload_ends] < NEVER):
+    full = weapon.magazine
+    if full < 0.0 or (at < held.reload_ends and held.reload_ends < NEVER):
         return False
     magazine, reserve = rounds_at(held, weapon, at)
     return max(magazine, 0.0) < full and reserve != 0.0
@@ -80,7 +79,7 @@ def can_reload(held, weapon, at):
 @inner
 def reload(held, weapon, now):
     """Begin a reload, not before the last shot had its time: what came early is not gained twice. Seconds."""
-    held[HELD.reload_ends] = max(now, held[HELD.fired_at]) + weapon[WEAPON.reload_s]
+    held.reload_ends = max(now, held.fired_at) + weapon.reload_s
     settle(held, weapon, now)
 
 
@@ -91,25 +90,25 @@ def spend(held, weapon, now, charge):
     A shot that came early, within the allowance, counts from when the weapon was due: draw, reload, charge and cadence
     share one allowance over time.
     """
-    due = max(now, max(held[HELD.drawn_at], held[HELD.reloaded_at]))
-    if held[HELD.charging_from] != NEVER:
-        due = max(due, held[HELD.charging_from] + charge * weapon[WEAPON.charge_s])
+    due = max(now, max(held.drawn_at, held.reloaded_at))
+    if held.charging_from != NEVER:
+        due = max(due, held.charging_from + charge * weapon.charge_s)
     fire(held, due)
-    held[HELD.charging_from] = held[HELD.reload_ends] = NEVER
-    if held[HELD.magazine] >= 0.0:
-        held[HELD.magazine] = max(0.0, held[HELD.magazine] - 1.0)
-        if held[HELD.magazine] == 0.0 and weapon[WEAPON.reload_when_empty] and can_reload(held, weapon, -math.inf):
+    held.charging_from = held.reload_ends = NEVER
+    if held.magazine >= 0.0:
+        held.magazine = max(0.0, held.magazine - 1.0)
+        if held.magazine == 0.0 and weapon.reload_when_empty and can_reload(held, weapon, -math.inf):
             reload(held, weapon, now)
 
 
 @inner
 def ready_at(held, weapon):
     """The server time from which the weapon fires, seconds, as things stand; inf while it is empty."""
-    ready = max(held[HELD.ready_at], held[HELD.drawn_at])
-    magazine, ends = held[HELD.magazine], held[HELD.reload_ends]
+    ready = max(held.ready_at, held.drawn_at)
+    magazine, ends = held.magazine, held.reload_ends
     if magazine < 0.0 or (magazine > 0.0 and ends == NEVER):
         return ready
-    if magazine == 0.0 or not weapon[WEAPON.reload_interruptible]:
+    if magazine == 0.0 or not weapon.reload_interruptible:
         return max(ready, ends)  # never, while it is empty and nobody reloads
     return ready
 
@@ -137,30 +136,30 @@ def falloff_at(table, count, distance):
 @njit(cache=True, error_model="numpy")
 def spend_of(held_at, weapon_at, now, charge):
     """`spend` by the addresses of both rows; seconds."""
-    spend(float64_at(held_at), float64_at(weapon_at), now, charge)
+    spend(held_row(held_at), weapon_row(weapon_at), now, charge)
 
 
 @njit(cache=True, error_model="numpy")
 def settle_of(held_at, weapon_at, now):
     """`settle` by the addresses of both rows; seconds."""
-    settle(float64_at(held_at), float64_at(weapon_at), now)
+    settle(held_row(held_at), weapon_row(weapon_at), now)
 
 
 @njit(cache=True, error_model="numpy")
 def reload_of(held_at, weapon_at, now):
     """`reload` by the addresses of both rows; seconds."""
-    reload(float64_at(held_at), float64_at(weapon_at), now)
+    reload(held_row(held_at), weapon_row(weapon_at), now)
 
 
 @njit(cache=True, error_model="numpy")
 def can_reload_of(held_at, weapon_at, at):
     """`can_reload` by the addresses of both rows; seconds."""
-    return can_reload(float64_at(held_at), float64_at(weapon_at), at)
+    return can_reload(held_row(held_at), weapon_row(weapon_at), at)
 
 
 @njit(cache=True, error_model="numpy")
 def standing_of(held_at, weapon_at, now):
     """(magazine, reserve, seconds until it fires, inf for never) of a weapon at a time; -1 rounds: endless."""
-    held, weapon = float64_at(held_at), float64_at(weapon_at)
+    held, weapon = held_row(held_at), weapon_row(weapon_at)
     magazine, reserve = rounds_at(held, weapon, now)
     return magazine, reserve, ready_at(held, weapon) - now

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tinclock.core.kernels.rows import RULES
+from tinclock.core.kernels.dtypes import RULES
 from tinclock.core.packed import Row, address_of
 
 if TYPE_CHECKING:

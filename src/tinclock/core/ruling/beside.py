@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.core.kernels.rows import MOVED
+from tinclock.core.kernels.dtypes import MOVED
 from tinclock.core.ruling.checks.form import as_triple
 from tinclock.core.ruling.claims import MoveClaim
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from tinclock.core.combat.receipts import ActorState, Outcome, Receipt, ReceiptHit
 from tinclock.core.kernels.committing import AT_COVER, AT_LEVEL, HIT, REFUSED
-from tinclock.core.kernels.rows import FOUND, STEP_FIELDS, STEPS_FROM
+from tinclock.core.kernels.dtypes import FOUND, STEP_FIELDS, STEPS_FROM
 from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.harm import WHY
 from tinclock.core.ruling.hits import Hit, Stop

@@ -11,8 +11,7 @@ from msgspec.structs import replace
 
 from tinclock.core.kernels.call_rows import CALL, WHO, WORLD
 from tinclock.core.kernels.checking import check_claims
-from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
-from tinclock.core.kernels.rows import (
+from tinclock.core.kernels.dtypes import (
     AMENDED,
     ANOTHER,
     BODY,
@@ -28,6 +27,7 @@ from tinclock.core.kernels.rows import (
     STEPS_FROM,
     UNHEARD_OF,
 )
+from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.triangles import STACK, WIDTH
 from tinclock.core.packed import Row, address_of, memory_of
 from tinclock.core.ruling.checks.form import AIMED

@@ -6,8 +6,8 @@ import math
 from typing import TYPE_CHECKING, Any, Final
 
 from tinclock.core.kernels.checks.view import FROM_BEFORE, OF_THE_FUTURE
+from tinclock.core.kernels.dtypes import AGAINST, CODE, FINDING_FIELDS, FINDINGS_FROM, FOUND, MEASURED, MORE
 from tinclock.core.kernels.facts import FINDING
-from tinclock.core.kernels.rows import AGAINST, CODE, FINDING_FIELDS, FINDINGS_FROM, FOUND, MEASURED, MORE
 from tinclock.core.ruling.trace import SHOOTS
 from tinclock.core.text import excerpt
 

@@ -13,7 +13,7 @@ import numpy as np
 from tinclock.core.kernels.call_rows import CALL, MOST_AT_ONCE
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
-from tinclock.core.kernels.rows import FOUND
+from tinclock.core.kernels.dtypes import FOUND
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, TAIL_BYTES, length_of
 from tinclock.core.ruling.quick import PACKS
 from tinclock.core.ruling.side_by_side import ORDERS, SideBySide

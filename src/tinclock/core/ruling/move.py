@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from tinclock.core.kernels.rows import FOUND
+from tinclock.core.kernels.dtypes import FOUND
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.work import Work
 

@@ -11,7 +11,7 @@ from tinclock.core.combat.roster import Connection, HeldTrigger, Participant, Ro
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import BadNumberError, RulesError
 from tinclock.core.findings import Finding
-from tinclock.core.kernels.rows import FOUND
+from tinclock.core.kernels.dtypes import FOUND
 from tinclock.core.plain import Fields
 from tinclock.core.rules.consequences import consequences_of
 from tinclock.core.rules.contradictions import contradictions

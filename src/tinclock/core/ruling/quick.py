@@ -15,7 +15,7 @@ import numpy as np
 
 from tinclock.core.kernels.call_rows import WHO
 from tinclock.core.kernels.checks.sender import FARTHEST_M
-from tinclock.core.kernels.rows import CLAIM, IN_HAND, LINE, OWN
+from tinclock.core.kernels.dtypes import CLAIM, IN_HAND, LINE, OWN
 from tinclock.core.packed import address_of
 from tinclock.core.ruling.checks.form import HIGHEST_INTEGER, claims_plainly
 from tinclock.core.ruling.claims import MoveClaim, ShotClaim

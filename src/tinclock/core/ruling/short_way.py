@@ -11,7 +11,7 @@ from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.committing import ACCEPTED, AT_COVER, AT_LEVEL, HIT, REFUSED
 from tinclock.core.kernels.damage import HURT, REFLECTED
-from tinclock.core.kernels.rows import CODE, FINDINGS_FROM, FOUND
+from tinclock.core.kernels.dtypes import CODE, FINDINGS_FROM, FOUND
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, Brief, Kept, Met, is_lethal, length_of, place_of
 from tinclock.core.ruling.checking import Begun
 from tinclock.core.ruling.claims import MoveClaim

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
-from tinclock.core.kernels.rows import FOUND
+from tinclock.core.kernels.dtypes import FOUND
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.harm import apply_harm
 from tinclock.core.ruling.penetration import send_through

@@ -7,7 +7,7 @@ from typing import Final
 import numpy as np
 
 from tinclock.core.kernels.call_rows import CALL, MOST_AT_ONCE
-from tinclock.core.kernels.rows import CLAIM, FOUND_LENGTH
+from tinclock.core.kernels.dtypes import CLAIM, FOUND_LENGTH
 from tinclock.core.packed import address_of, memory_of
 from tinclock.core.ruling.procedures import QUICK
 

@@ -9,8 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from tinclock.core.kernels.facts import MEASURE
-from tinclock.core.kernels.rows import (
+from tinclock.core.kernels.dtypes import (
     FOUND,
     LIMIT,
     OBSERVED,
@@ -19,6 +18,7 @@ from tinclock.core.kernels.rows import (
     STEPS_FROM,
     VERDICT,
 )
+from tinclock.core.kernels.facts import MEASURE
 from tinclock.core.ruling.steps import Measure, MeasureKind, Step
 from tinclock.core.text import excerpt_name
 

@@ -10,8 +10,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from tinclock.core.findings import FINDINGS, Finding
+from tinclock.core.kernels.dtypes import FOUND
 from tinclock.core.kernels.hearing import note_still
-from tinclock.core.kernels.rows import FOUND
 from tinclock.core.plain import Fields
 from tinclock.core.timeline.cover import Instant
 from tinclock.core.timeline.views import View

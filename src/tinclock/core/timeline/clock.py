@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 import numpy as np
 
 from tinclock.core.errors import BadNumberError
-from tinclock.core.kernels.rows import LINE
+from tinclock.core.kernels.dtypes import LINE
 from tinclock.core.packed import Number, Whole, memory_of
 from tinclock.core.plain import plain_number
 from tinclock.core.timeline.least import Least

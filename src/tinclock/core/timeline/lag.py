@@ -26,8 +26,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from tinclock.core.kernels.dtypes import LINE
 from tinclock.core.kernels.hearing import MOST_SAID, SAID_FIELDS, SEQUENCE, STAMP, STILL, forget_of, take_said_of
-from tinclock.core.kernels.rows import LINE
 from tinclock.core.packed import Number, Row, Whole, address_of, memory_of, set_fields
 
 if TYPE_CHECKING:

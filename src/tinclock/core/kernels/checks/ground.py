@@ -10,9 +10,9 @@ import math
 from tinclock.core.kernels.checks.walls import instants
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import nearest_cover
+from tinclock.core.kernels.dtypes import NOTED
 from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.memory import float64_at
-from tinclock.core.kernels.rows import BODY, FOUND, MOVED, NOTED, RULES
 from tinclock.core.kernels.triangles import first_triangle_alone
 from tinclock.core.tolerances import TOLERANCES
 
@@ -55,8 +55,8 @@ def _ground(f, x, y, z, below_m, most):
     Surfaces above `most` are obstacles. Bodies of games are flat or round below: either carries one beside an edge.
     """
     rules, (now, seen) = f.rules, instants(f)
-    around = SLENDER * rules[RULES.radius_m]
-    up = max(rules[RULES.centre_up_m], rules[RULES.radius_m])
+    around = SLENDER * rules.radius_m
+    up = max(rules.centre_up_m, rules.radius_m)
     down = _down(f, x, y, z + up, around, up - around + below_m, now, seen)
     highest = z + up - around - down if down > _BEYOND_M else -math.inf
     highest = highest if highest <= most else -math.inf
@@ -71,10 +71,10 @@ def _ground(f, x, y, z, below_m, most):
 @inner
 def _is_in_zone(f, x, y, z):
     """True if a place, metres, lies in one of the boxes in which bodies don't fall."""
-    count = int(f.rules[RULES.zone_count])
+    count = int(f.rules.zone_count)
     if count == 0:
         return False
-    boxes = float64_at(int(f.rules[RULES.zones]))
+    boxes = float64_at(int(f.rules.zones))
     for k in range(count):
         at = BOX * k
         if (
@@ -90,39 +90,39 @@ def _is_in_zone(f, x, y, z):
 def _falls(f):
     """True if gravity holds this body: there is ground under the place where the server put it. No unit."""
     out, moved = f.found, f.moved
-    out[FOUND.has_ground], out[FOUND.stood] = moved[MOVED.has_ground], moved[MOVED.stands]
-    if f.rules[RULES.gravity_m_s2] == 0.0 or not f.has_level or f.body[BODY.flies]:
+    out.has_ground, out.stood = moved.has_ground, moved.stands
+    if f.rules.gravity_m_s2 == 0.0 or not f.has_level or f.body.flies:
         return False
-    if math.isnan(moved[MOVED.has_ground]):  # the first report since then; what it finds, later ones know
-        x, y, z = moved[MOVED.x], moved[MOVED.y], moved[MOVED.z]
-        ground = _ground(f, x, y, z, DEEPEST_M, z + f.rules[RULES.step_m])
-        out[FOUND.has_ground] = 1.0 if ground > -math.inf else 0.0
-        out[FOUND.stood] = 1.0 if z <= ground + f.rules[RULES.skin_m] or _is_in_zone(f, x, y, z) else 0.0
-    return out[FOUND.has_ground] != 0.0
+    if math.isnan(moved.has_ground):  # the first report since then; what it finds, later ones know
+        x, y, z = moved.x, moved.y, moved.z
+        ground = _ground(f, x, y, z, DEEPEST_M, z + f.rules.step_m)
+        out.has_ground = 1.0 if ground > -math.inf else 0.0
+        out.stood = 1.0 if z <= ground + f.rules.skin_m or _is_in_zone(f, x, y, z) else 0.0
+    return out.has_ground != 0.0
 
 
 @inner
 def _arc(f, rise, seconds):
     """Return the height, metres, after a time of a body that began to rise so fast, metres a second."""
-    return rise * seconds - 0.5 * f.rules[RULES.gravity_m_s2] * seconds * seconds
+    return rise * seconds - 0.5 * f.rules.gravity_m_s2 * seconds * seconds
 
 
 @inner
 def _jump(f, seconds):
     """Return the greatest height, metres, of a body that stood so long ago and may have jumped at any instant since."""
-    rise = f.rules[RULES.jump_m_s]
-    return _arc(f, rise, min(seconds, rise / f.rules[RULES.gravity_m_s2]))
+    rise = f.rules.jump_m_s
+    return _arc(f, rise, min(seconds, rise / f.rules.gravity_m_s2))
 
 
 @inner
 def _rise_after(f, height, over, seconds):
     """Return the fastest rise, metres a second, of a body that got so high and so far over ground in this report."""
-    gravity, slack = f.rules[RULES.gravity_m_s2], f.rules[RULES.rounding_m]
-    if not f.found[FOUND.stood]:
+    gravity, slack = f.rules.gravity_m_s2, f.rules.rounding_m
+    if not f.found.stood:
         own = height / seconds - 0.5 * gravity * seconds + 2.0 * slack / seconds
-        return min(f.moved[MOVED.rise_m_s] - gravity * seconds, own)
+        return min(f.moved.rise_m_s - gravity * seconds, own)
     if height >= 0.0:
-        jump = f.rules[RULES.jump_m_s]
+        jump = f.rules.jump_m_s
         return math.sqrt(max(0.0, jump * jump - 2.0 * gravity * height))
     drop = max(0.0, -height - over - slack)  # it may have walked down a slope before it left the ground
     return -math.sqrt(2.0 * gravity * drop)
@@ -131,40 +131,40 @@ def _rise_after(f, height, over, seconds):
 @inner
 def check_fall(f):
     """Find `not_falling`: higher than a jump and gravity explain, metres; cuts the height down to what they do."""
-    seconds, rules = f.found[FOUND.seconds], f.rules
+    seconds, rules = f.found.seconds, f.rules
     falls = _falls(f)
-    if f.found[FOUND.leapt] or not falls:
-        f.found[FOUND.stands], f.found[FOUND.rise_m_s] = f.found[FOUND.stood], f.moved[MOVED.rise_m_s]
+    if f.found.leapt or not falls:
+        f.found.stands, f.found.rise_m_s = f.found.stood, f.moved.rise_m_s
         return NOTHING
-    x, y, z = f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z]
-    begun = f.moved[MOVED.z] - f.moved[MOVED.lead_z]
-    stood, slack = f.found[FOUND.stood] != 0.0, rules[RULES.skin_m]
-    highest = begun + (_jump(f, seconds) if stood else _arc(f, f.moved[MOVED.rise_m_s], seconds))
-    over = math.hypot(x - f.moved[MOVED.x], y - f.moved[MOVED.y])
-    walked, floor = begun + max(rules[RULES.step_m], STEEPEST * over), begun
-    most = max(walked, highest + rules[RULES.step_m]) + slack
+    x, y, z = f.found.place_x, f.found.place_y, f.found.place_z
+    begun = f.moved.z - f.moved.lead_z
+    stood, slack = f.found.stood != 0.0, rules.skin_m
+    highest = begun + (_jump(f, seconds) if stood else _arc(f, f.moved.rise_m_s, seconds))
+    over = math.hypot(x - f.moved.x, y - f.moved.y)
+    walked, floor = begun + max(rules.step_m, STEEPEST * over), begun
+    most = max(walked, highest + rules.step_m) + slack
     ground = _ground(f, x, y, z, max(slack, z - min(highest, begun)) + slack, most)
     stands = z <= ground + slack or _is_in_zone(f, x, y, z)
     if not stood and highest <= ground + slack:  # it came down on its way, and may have jumped again
-        f.found[FOUND.stood], floor = 1.0, ground
+        f.found.stood, floor = 1.0, ground
         highest = ground + _jump(f, seconds)
     elif stood and ground > begun:  # it may have jumped off a stair that it had just walked up
         floor = min(ground, walked)
         highest = max(highest, floor + _jump(f, seconds))
     if stands:
-        highest = max(highest, walked) if stood else highest + rules[RULES.step_m]
+        highest = max(highest, walked) if stood else highest + rules.step_m
     measured(f, MEASURE.height, z - begun, highest - begun)
     code = NOTHING
     if z > highest + slack:
         code = found(f, FINDING.not_falling, z - begun, highest - begun)
         if f.consequences[code] == NOTED:
             highest = z
-        z = f.found[FOUND.place_z] = max(highest, ground) if ground > -math.inf else highest
+        z = f.found.place_z = max(highest, ground) if ground > -math.inf else highest
         stands = z <= ground + slack
-    f.found[FOUND.model_z] = min(z, highest)
-    f.found[FOUND.stands] = 1.0 if stands else 0.0
+    f.found.model_z = min(z, highest)
+    f.found.stands = 1.0 if stands else 0.0
     if not stands and seconds > 0.0:
-        f.found[FOUND.rise_m_s] = _rise_after(f, f.found[FOUND.model_z] - floor, over, seconds)
+        f.found.rise_m_s = _rise_after(f, f.found.model_z - floor, over, seconds)
     else:
-        f.found[FOUND.rise_m_s] = f.moved[MOVED.rise_m_s]
+        f.found.rise_m_s = f.moved.rise_m_s
     return code

@@ -10,11 +10,11 @@ import math
 
 from tinclock.core.kernels.checks.view import rule_at
 from tinclock.core.kernels.compiling import inner, njit
+from tinclock.core.kernels.dtypes import NOTED, line_row, rules_row
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.hearing import ENOUGH_ANSWERS, RESTARTS_HALVE_S, announced
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import TIME, shown_at, spacing_of, waits_for_tick
-from tinclock.core.kernels.rows import CLAIM, FOUND, LINE, NOTED, RULES
 
 FRESH_S = 2.0
 """Longest silence after which a shot is still held against the client's own stamps."""
@@ -49,25 +49,25 @@ MOST_RESTARTS = 6.0
 @inner
 def is_tracked(line, received_at):
     """True if a line's lag is known at a time, seconds, by stamps that still hold."""
-    return not math.isnan(line[LINE.lag_s]) and received_at - line[LINE.said_received_at] <= FRESH_S
+    return not math.isnan(line.lag_s) and received_at - line.said_received_at <= FRESH_S
 
 
 @inner
 def lag_allowance(line, rules, spacing_s):
     """How far, in seconds, a view may stray from the tracked lag; snapshots are `spacing_s` apart."""
-    return rules[RULES.lag_allowance_s] + (spacing_s if line[LINE.shows_nearest] else 0.0)
+    return rules.lag_allowance_s + (spacing_s if line.shows_nearest else 0.0)
 
 
 @inner
 def restarts_lately(line, now):
     """Return how often the client's clock was set lately: half of the restarts are forgotten in a minute. No unit."""
-    return line[LINE.restarts] * 0.5 ** (max(0.0, now - line[LINE.restarted_at]) / RESTARTS_HALVE_S)
+    return line.restarts * 0.5 ** (max(0.0, now - line.restarted_at) / RESTARTS_HALVE_S)
 
 
 @inner
 def _tells(line):
     """True if a client's own stamps tell how late its messages are, because its clock was not set again and again."""
-    return not math.isnan(line[LINE.late_s]) and restarts_lately(line, line[LINE.heard_at]) <= MOST_RESTARTS
+    return not math.isnan(line.late_s) and restarts_lately(line, line.heard_at) <= MOST_RESTARTS
 
 
 @inner
@@ -76,30 +76,30 @@ def line_jitter(line):
 
     Pongs that are late on purpose and stamps that are too early widen nothing while messages come evenly.
     """
-    if line[LINE.answers] < ENOUGH_ANSWERS and line[LINE.trip_before_s] == 0.0:
-        return max(line[LINE.jitter_s], UNKNOWN_JITTER_S)
+    if line.answers < ENOUGH_ANSWERS and line.trip_before_s == 0.0:
+        return max(line.jitter_s, UNKNOWN_JITTER_S)
     if not _tells(line):
-        return min(line[LINE.jitter_s], UNTOLD_JITTER_S)
-    both = min(line[LINE.jitter_s], 2.0 * line[LINE.late_s])
-    return both if line[LINE.uneven_s] == 0.0 else min(both, 2.0 * line[LINE.uneven_s])
+        return min(line.jitter_s, UNTOLD_JITTER_S)
+    both = min(line.jitter_s, 2.0 * line.late_s)
+    return both if line.uneven_s == 0.0 else min(both, 2.0 * line.uneven_s)
 
 
 @inner
 def line_trip(line):
     """Return the shortest round trip, seconds; inf for a line that was never pinged."""
-    before = line[LINE.trip_before_s]
-    if line[LINE.samples] != 0.0:
-        trip = line[LINE.round_trip_s]
-        return min(trip, before) if before > 0.0 and line[LINE.answers] < KNOWN_TRIP else trip
+    before = line.trip_before_s
+    if line.samples != 0.0:
+        trip = line.round_trip_s
+        return min(trip, before) if before > 0.0 and line.answers < KNOWN_TRIP else trip
     if before > 0.0:
         return before
-    return UNANSWERED_TRIP_S if line[LINE.asked] > 0.0 else math.inf
+    return UNANSWERED_TRIP_S if line.asked > 0.0 else math.inf
 
 
 @njit(cache=True, error_model="numpy")
 def trip_of(line_at):
     """`line_trip` by the row's address; seconds."""
-    return line_trip(float64_at(line_at))
+    return line_trip(line_row(line_at))
 
 
 @inner
@@ -109,11 +109,11 @@ def slack(line, rules, tick_s):
     By how far apart the client's messages usually come, and by the line's jitter.
     tick_s : length of a tick, where what arrives waits for the next one
     """
-    most, gap = rules[RULES.sends_every_s], line[LINE.gap_s] + HOLD_S
-    hold = min(RARE_HOLD_S if line[LINE.gap_s] == 0.0 or gap > RARE * most else gap, most)
+    most, gap = rules.sends_every_s, line.gap_s + HOLD_S
+    hold = min(RARE_HOLD_S if line.gap_s == 0.0 or gap > RARE * most else gap, most)
     if not _tells(line):
         hold = min(UNTOLD_HOLD_S, most)
-    return hold + tick_s + rules[RULES.jitter_factor] * line_jitter(line)
+    return hold + tick_s + rules.jitter_factor * line_jitter(line)
 
 
 @inner
@@ -122,13 +122,13 @@ def explained_age(line, rules, spacing_s, now):
 
     Infinite for a line that was never pinged and told nothing.
     """
-    trip, delay, buffer = line_trip(line), announced(line, now), line[LINE.buffer_s]
+    trip, delay, buffer = line_trip(line), announced(line, now), line.buffer_s
     most = trip + delay + spacing_s
     if not math.isnan(buffer):
         most = min(most, trip + buffer)
     most += lag_allowance(line, rules, spacing_s) + GIVE * line_jitter(line)
     if is_tracked(line, now):
-        return min(line[LINE.told_age_s], most), most
+        return min(line.told_age_s, most), most
     return (trip + delay if math.isnan(buffer) else min(trip + buffer, most)), most
 
 
@@ -138,7 +138,7 @@ def ages_allowed(line, rules, spacing_s, tick_s, now):
     age, _ = explained_age(line, rules, spacing_s, now)
     give = lag_allowance(line, rules, spacing_s) + GIVE * line_jitter(line)
     youngest = age - give
-    if line[LINE.answers] < ENOUGH_ANSWERS and line[LINE.trip_before_s] == 0.0:  # the trip may be shorter than it seems
+    if line.answers < ENOUGH_ANSWERS and line.trip_before_s == 0.0:  # the trip may be shorter than it seems
         youngest = -math.inf
     if math.isinf(line_trip(line)):
         return youngest, math.inf
@@ -155,13 +155,13 @@ def stamp_bounds(line, rules, earliest, latest, tick_s, received_at):
     fastest did, and what takes longer than the line and the client's rate of sending explains was made later than it
     says.
     """
-    soonest, late = received_at - line[LINE.claim_trip], slack(line, rules, tick_s)
+    soonest, late = received_at - line.claim_trip.value, slack(line, rules, tick_s)
     if math.isnan(earliest):
-        earliest = line[LINE.said_counted_at] if line[LINE.said_sequence] > 0.0 else -math.inf
+        earliest = line.said_counted_at if line.said_sequence > 0.0 else -math.inf
         latest = math.inf
     else:  # it was overtaken: packets are, by the line's jitter, and what waits for the next packet isn't
-        late = min(late, tick_s + rules[RULES.jitter_factor] * line_jitter(line))
-    if line[LINE.answers] < ENOUGH_ANSWERS:  # nobody knows yet how long this line may take
+        late = min(late, tick_s + rules.jitter_factor * line_jitter(line))
+    if line.answers < ENOUGH_ANSWERS:  # nobody knows yet how long this line may take
         late = math.inf
     latest = min(max(latest, soonest - late), soonest + SOONER_S)
     return min(max(earliest, soonest - late), latest), latest
@@ -173,7 +173,7 @@ def free_times(line_at, rules_at, ticks_at, tick_count, earliest, latest, receiv
 
     line_at, rules_at, ticks_at : addresses of the rows; the others are those of `stamp_bounds` and `lag_allowance`
     """
-    line, rules = float64_at(line_at), float64_at(rules_at)
+    line, rules = line_row(line_at), rules_row(rules_at)
     tick_s = waits_for_tick(float64_at(ticks_at), tick_count, received_at)
     tracked = is_tracked(line, received_at)
     youngest_age, oldest_age = ages_allowed(line, rules, spacing_s, tick_s, received_at)
@@ -181,16 +181,16 @@ def free_times(line_at, rules_at, ticks_at, tick_count, earliest, latest, receiv
     if tracked:
         allowance = lag_allowance(line, rules, spacing_s)
         earliest, latest = stamp_bounds(line, rules, earliest, latest, tick_s, received_at)
-        oldest = max(oldest, earliest - line[LINE.lag_s] - allowance)
-        newest = min(newest, latest - line[LINE.lag_s] + allowance)
+        oldest = max(oldest, earliest - line.lag_s - allowance)
+        newest = min(newest, latest - line.lag_s + allowance)
     return min(oldest, newest), newest
 
 
 @njit(cache=True, error_model="numpy")
 def lags_of(line_at, rules_at, received_at, spacing_s):
     """Return (told, explained, tracked) ages of the fastest message's view, seconds; NaN where one isn't known."""
-    line, rules = float64_at(line_at), float64_at(rules_at)
-    told = line[LINE.told_age_s] if is_tracked(line, received_at) else math.nan
+    line, rules = line_row(line_at), rules_row(rules_at)
+    told = line.told_age_s if is_tracked(line, received_at) else math.nan
     trip = line_trip(line)
     if math.isinf(trip):
         return told, math.nan, told
@@ -198,26 +198,26 @@ def lags_of(line_at, rules_at, received_at, spacing_s):
     return told, trip + announced(line, received_at), age
 
 
-@njit(cache=True, error_model="numpy")
+@inner
 def strays_at(line, stamp, shown, still, allowance):
     """True if a view that showed a time at a stamp, seconds, strays from the told lag.
 
     A screen that stands still is excused, unless it shows something older than what was said a moment ago.
     """
     lag, excused = stamp - shown, MOST_STILL + STILL_PER_S * line_jitter(line)
-    if still and lag > line[LINE.lag_s] and max(line[LINE.still], line[LINE.still_shots]) <= excused:
-        recent = stamp - line[LINE.said_client_time] <= MOMENT_S
-        if recent and shown >= line[LINE.said_view_time] - allowance:
+    if still and lag > line.lag_s and max(line.still, line.still_shots) <= excused:
+        recent = stamp - line.said_client_time <= MOMENT_S
+        if recent and shown >= line.said_view_time - allowance:
             return False
-    return not abs(lag - line[LINE.lag_s]) <= allowance
+    return not abs(lag - line.lag_s) <= allowance
 
 
 @inner
 def _name_view(f):
     """Keep the view that the claim named, before it is ruled at another. No unit."""
-    f.found[FOUND.named] = 1.0
-    f.found[FOUND.named_from], f.found[FOUND.named_to] = f.found[FOUND.from_slot], f.found[FOUND.to_slot]
-    f.found[FOUND.named_fraction] = f.found[FOUND.fraction]
+    f.found.named = 1.0
+    f.found.named_from, f.found.named_to = f.found.from_slot, f.found.to_slot
+    f.found.named_fraction = f.found.fraction
 
 
 @inner
@@ -228,14 +228,14 @@ def check_lag(f):
     nearest that it explains. A claim without a stamp is taken for as old as the fastest message would be, and found
     only where the line's jitter doesn't explain how far it strays.
     """
-    line, rules, has_view = f.line, f.rules, f.claim[CLAIM.has_view] != 0.0
+    line, rules, has_view = f.line, f.rules, f.claim.has_view != 0.0
     told = has_view and is_tracked(line, f.now)
-    if line[LINE.is_servers] or not (told or not math.isinf(line_trip(line))):
+    if line.is_servers or not (told or not math.isinf(line_trip(line))):
         return NOTHING
     spacing, tick_s = spacing_of(f.snapshots, f.snapshot_count), waits_for_tick(f.ticks, f.tick_count, f.now)
-    shown, still = f.found[FOUND.view_time], False
+    shown, still = f.found.view_time, False
     if has_view:
-        from_tick, to_tick, fraction = f.claim[CLAIM.from_tick], f.claim[CLAIM.to_tick], f.claim[CLAIM.fraction]
+        from_tick, to_tick, fraction = f.claim.from_tick, f.claim.to_tick, f.claim.fraction
         shown, still = shown_at(f.snapshots, f.snapshot_count, from_tick, to_tick, fraction), from_tick == to_tick
         still = still or fraction >= 1.0
         if math.isnan(shown):  # too old to be held: ruled at the cap so far
@@ -244,23 +244,23 @@ def check_lag(f):
     if not told:
         return _check_explained(f, shown, youngest, oldest)
     allowance = lag_allowance(line, rules, spacing)
-    earliest, latest = stamp_bounds(line, rules, f.claim[CLAIM.earliest], f.claim[CLAIM.latest], tick_s, f.now)
-    stamp, limit = f.claim[CLAIM.client_time], allowance
+    earliest, latest = stamp_bounds(line, rules, f.claim.earliest, f.claim.latest, tick_s, f.now)
+    stamp, limit = f.claim.client_time, allowance
     if math.isnan(stamp):
         stamp = latest
-        limit = allowance + rules[RULES.late_allowance_s] + rules[RULES.jitter_factor] * line_jitter(line)
+        limit = allowance + rules.late_allowance_s + rules.jitter_factor * line_jitter(line)
     else:
         stamp = max(min(stamp, latest), earliest)
     strays = strays_at(line, stamp, shown, still, allowance)
-    off = abs(stamp - shown - line[LINE.lag_s])
+    off = abs(stamp - shown - line.lag_s)
     measured(f, MEASURE.lag, off if strays else min(off, limit), limit)
     if not strays:
         return NOTHING if still and off > allowance else _check_explained(f, shown, youngest, oldest)
     if f.consequences[FINDING.view_restless] != NOTED:
         if off > limit:
             _name_view(f)
-        shift = line[LINE.told_age_s] - explained_age(line, rules, spacing, f.now)[0]
-        at = min(max(stamp - line[LINE.lag_s] + shift, f.now - oldest), f.now - youngest)
+        shift = line.told_age_s - explained_age(line, rules, spacing, f.now)[0]
+        at = min(max(stamp - line.lag_s + shift, f.now - oldest), f.now - youngest)
         rule_at(f, at)
     return found(f, FINDING.view_restless, off, limit) if off > limit else NOTHING
 
@@ -282,9 +282,9 @@ def _check_explained(f, shown, youngest, oldest):
 def check_told(f):
     """Find `lag_untold` for a view on a line that is known, of a client that has told no lag lately. No unit."""
     line = f.line
-    if line[LINE.is_servers] or not f.claim[CLAIM.has_view] or line[LINE.answers] < ENOUGH_ANSWERS:
+    if line.is_servers or not f.claim.has_view or line.answers < ENOUGH_ANSWERS:
         return NOTHING
-    if f.now - line[LINE.said_received_at] <= FRESH_S:
+    if f.now - line.said_received_at <= FRESH_S:
         return NOTHING
     measured(f, MEASURE.told, NO_NUMBER, NO_NUMBER)
     return found(f, FINDING.lag_untold, NO_NUMBER, NO_NUMBER)
@@ -303,11 +303,11 @@ def check_faces(f):
     if often > MOST_RESTARTS:
         measured(f, MEASURE.restarts, often, MOST_RESTARTS)
         return found(f, FINDING.clock_restless, often, MOST_RESTARTS)
-    if line[LINE.answers] < ENOUGH_STAMPS or min(line[LINE.pong_trips], line[LINE.claim_trips]) < ENOUGH_STAMPS:
+    if line.answers < ENOUGH_STAMPS or min(line.pong_trip.count, line.claim_trip.count) < ENOUGH_STAMPS:
         return NOTHING
-    if min(line[LINE.pong_span_s], line[LINE.claim_span_s]) < LEAST_SPAN_S:
+    if min(line.pong_trip.span_s, line.claim_trip.span_s) < LEAST_SPAN_S:
         return NOTHING
-    apart, limit = abs(line[LINE.pong_trip] - line[LINE.claim_trip]), f.rules[RULES.two_faced_s] + line[LINE.jitter_s]
+    apart, limit = abs(line.pong_trip.value - line.claim_trip.value), f.rules.two_faced_s + line.jitter_s
     limit += waits_for_tick(f.ticks, f.tick_count, f.now)
     if apart <= limit:
         return NOTHING

@@ -11,21 +11,14 @@ import math
 
 from tinclock.core.kernels.committing import ACCEPTED, tell_standing
 from tinclock.core.kernels.compiling import inner
+from tinclock.core.kernels.dtypes import (
+    MOST_PLACES,
+    NOTED,
+)
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.hearing import hear
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.moments import waits_for_tick
-from tinclock.core.kernels.rows import (
-    CLAIM,
-    FOUND,
-    LINE,
-    MOST_PLACES,
-    MOVED,
-    NOTED,
-    PLACE_FIELDS,
-    PLACES_FROM,
-    RULES,
-)
 from tinclock.core.tolerances import TOLERANCES
 
 LONGEST_PUSH = 1.0 + TOLERANCES.stick
@@ -58,9 +51,9 @@ _TIME_S = TOLERANCES.time_s
 def way_of(f):
     """Return the way from the last accepted place to this report's: (x, y, z), metres."""
     return (
-        f.found[FOUND.place_x] - f.moved[MOVED.x],
-        f.found[FOUND.place_y] - f.moved[MOVED.y],
-        f.found[FOUND.place_z] - f.moved[MOVED.z],
+        f.found.place_x - f.moved.x,
+        f.found.place_y - f.moved.y,
+        f.found.place_z - f.moved.z,
     )
 
 
@@ -68,20 +61,20 @@ def way_of(f):
 def cut_down(f, code, x, y, z):
     """Put the body where the rules let it go, metres, unless they say that this finding is only noted."""
     if f.consequences[code] != NOTED:
-        f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z] = x, y, z
+        f.found.place_x, f.found.place_y, f.found.place_z = x, y, z
 
 
 @inner
 def check_reported(f):
     """Find `moves_not_ruled` where the rules have no movement or the server never put the body anywhere. No unit."""
-    if not f.is_put or not f.rules[RULES.has_movement]:
+    if not f.is_put or not f.rules.has_movement:
         measured(f, MEASURE.move, NO_NUMBER, NO_NUMBER)
         return found(f, FINDING.moves_not_ruled, NO_NUMBER, NO_NUMBER)
-    f.found[FOUND.is_placed] = 1.0
-    f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z] = (
-        f.claim[CLAIM.origin_x],
-        f.claim[CLAIM.origin_y],
-        f.claim[CLAIM.origin_z],
+    f.found.is_placed = 1.0
+    f.found.place_x, f.found.place_y, f.found.place_z = (
+        f.claim.origin_x,
+        f.claim.origin_y,
+        f.claim.origin_z,
     )
     return NOTHING
 
@@ -89,7 +82,7 @@ def check_reported(f):
 @inner
 def check_push(f):
     """Find `push_too_long`: an input longer than a stick goes. It is cut down, never used as it is. No unit."""
-    length = f.claim[CLAIM.push]
+    length = f.claim.push
     if math.isnan(length):
         return NOTHING
     measured(f, MEASURE.push, length, 1.0)
@@ -100,24 +93,24 @@ def check_push(f):
 def _ahead(f):
     """Return the most that a client's time may run ahead of the server's, seconds, by its line's jitter."""
     line, rules = f.line, f.rules
-    explained = UNKNOWN_AHEAD_S if line[LINE.asked] > 0.0 else rules[RULES.time_allowance_s]
-    if line[LINE.answers] > 0.0:
-        explained = LEAST_AHEAD_S + rules[RULES.jitter_factor] * line[LINE.jitter_s]
+    explained = UNKNOWN_AHEAD_S if line.asked > 0.0 else rules.time_allowance_s
+    if line.answers > 0.0:
+        explained = LEAST_AHEAD_S + rules.jitter_factor * line.jitter_s
         explained += waits_for_tick(f.ticks, f.tick_count, f.now)
-    return min(rules[RULES.time_allowance_s], explained)
+    return min(rules.time_allowance_s, explained)
 
 
 @inner
 def _pause(f, since):
     """Return how much of the time since the last report counts, seconds: (usual pause, further silence of the line)."""
     line, moved = f.line, f.moved
-    free = max(LEAST_PAUSE_S, PAUSE_REPORTS * moved[MOVED.interval_s])
-    if line[LINE.answers] == 0.0:
+    free = max(LEAST_PAUSE_S, PAUSE_REPORTS * moved.interval_s)
+    if line.answers == 0.0:
         return min(since, free), 0.0
-    free += f.rules[RULES.jitter_factor] * line[LINE.jitter_s]
-    answered = f.now - line[LINE.pong_at]
-    late = max(answered - line[LINE.pong_every_s], line[LINE.pong_late_s] if answered < LEAST_PAUSE_S else 0.0)
-    saved = min(MOST_PAUSE_S, moved[MOVED.silence_s] + PAUSE_SHARE * since)
+    free += f.rules.jitter_factor * line.jitter_s
+    answered = f.now - line.pong_at
+    late = max(answered - line.pong_every_s, line.pong_late_s if answered < LEAST_PAUSE_S else 0.0)
+    saved = min(MOST_PAUSE_S, moved.silence_s + PAUSE_SHARE * since)
     most = min(since - free, LONGEST_STEP_S - free)
     return min(since, free), max(0.0, min(min(late, saved), most))
 
@@ -131,8 +124,8 @@ def _usable(f, since):
     """
     moved, free = f.moved, _ahead(f)
     usual, silent = _pause(f, since)
-    held_up = moved[MOVED.held_up_s] * math.exp(-since / HELD_UP_S)
-    left = max(0.0, moved[MOVED.reported_at] - moved[MOVED.clock_at])
+    held_up = moved.held_up_s * math.exp(-since / HELD_UP_S)
+    left = max(0.0, moved.reported_at - moved.clock_at)
     kept = min(left, free + held_up)
     kept += (left - kept) * math.exp(-since / UNUSED_S)
     return usual + silent + kept, silent + held_up
@@ -144,29 +137,29 @@ def check_clock(f):
 
     A late packet of a heavy tail takes a few milliseconds off the next reports: only what adds up is found.
     """
-    moved, last = f.moved, f.moved[MOVED.client_time]
-    step = f.claim[CLAIM.client_time] - last
-    if f.claim[CLAIM.client_time] <= last:
+    moved, last = f.moved, f.moved.client_time
+    step = f.claim.client_time - last
+    if f.claim.client_time <= last:
         measured(f, MEASURE.time_since_the_last_report, step, 0.0)
         return found(f, FINDING.stale_move, step, 0.0)
-    since = f.now - moved[MOVED.reported_at]
+    since = f.now - moved.reported_at
     usable, held_up = _usable(f, since)
-    begin = max(moved[MOVED.clock_at], f.now - usable)
-    if math.isnan(last) or moved[MOVED.was_put]:  # what a client says of the time before that counts for nothing
-        step = max(1.0 / f.rules[RULES.tick_rate_hz], f.now - begin)
+    begin = max(moved.clock_at, f.now - usable)
+    if math.isnan(last) or moved.was_put:  # what a client says of the time before that counts for nothing
+        step = max(1.0 / f.rules.tick_rate_hz, f.now - begin)
     until = f.now + _ahead(f)
     there_was = max(0.0, until - begin)
-    paused = max(0.0, min(begin - moved[MOVED.clock_at], step - there_was))
+    paused = max(0.0, min(begin - moved.clock_at, step - there_was))
     measured(f, MEASURE.time_since_the_last_report, step, there_was + paused)
     is_noted = f.consequences[FINDING.fast_clock] == NOTED
-    f.found[FOUND.seconds] = step - paused if is_noted else min(step, there_was)
-    f.found[FOUND.held_up_s] = held_up
-    f.found[FOUND.clock_from], f.found[FOUND.clock_until] = begin, begin + max(there_was, f.found[FOUND.seconds])
-    f.found[FOUND.owed_m] = moved[MOVED.owed_m] + f.rules[RULES.speed_m_s] * min(paused, LONGEST_STEP_S)
+    f.found.seconds = step - paused if is_noted else min(step, there_was)
+    f.found.held_up_s = held_up
+    f.found.clock_from, f.found.clock_until = begin, begin + max(there_was, f.found.seconds)
+    f.found.owed_m = moved.owed_m + f.rules.speed_m_s * min(paused, LONGEST_STEP_S)
     excess = max(0.0, step - there_was - paused - DRIFT * step)
-    early = max(0.0, moved[MOVED.too_early_s] - FORGOTTEN * since) + excess
-    f.found[FOUND.too_early_s] = min(early, 5.0 * MOST_EARLY_S)  # a clock that was set once is forgotten within seconds
-    if excess > _TIME_S and f.found[FOUND.too_early_s] > MOST_EARLY_S:
+    early = max(0.0, moved.too_early_s - FORGOTTEN * since) + excess
+    f.found.too_early_s = min(early, 5.0 * MOST_EARLY_S)  # a clock that was set once is forgotten within seconds
+    if excess > _TIME_S and f.found.too_early_s > MOST_EARLY_S:
         return found(f, FINDING.fast_clock, step, there_was + paused)
     return NOTHING
 
@@ -177,13 +170,13 @@ def check_leap(f):
     rules = f.rules
     dx, dy, dz = way_of(f)
     apart = length_of(dx, dy, dz)
-    fastest = length_of(rules[RULES.speed_m_s], max(rules[RULES.up_m_s], rules[RULES.down_m_s]), 0.0)
-    limit = rules[RULES.teleport_m] + fastest * f.found[FOUND.seconds] + f.found[FOUND.owed_m]
+    fastest = length_of(rules.speed_m_s, max(rules.up_m_s, rules.down_m_s), 0.0)
+    limit = rules.teleport_m + fastest * f.found.seconds + f.found.owed_m
     if apart <= limit:
         return NOTHING
     measured(f, MEASURE.leap, apart, limit)
-    cut_down(f, FINDING.teleport, f.moved[MOVED.x], f.moved[MOVED.y], f.moved[MOVED.z])
-    f.found[FOUND.leapt] = 1.0
+    cut_down(f, FINDING.teleport, f.moved.x, f.moved.y, f.moved.z)
+    f.found.leapt = 1.0
     return found(f, FINDING.teleport, apart, limit)
 
 
@@ -192,20 +185,20 @@ def begun_at(f):
     """Return the model's place after the last report: (x, y, z), metres."""
     moved = f.moved
     return (
-        moved[MOVED.x] - moved[MOVED.lead_x],
-        moved[MOVED.y] - moved[MOVED.lead_y],
-        moved[MOVED.z] - moved[MOVED.lead_z],
+        moved.x - moved.lead_x,
+        moved.y - moved.lead_y,
+        moved.z - moved.lead_z,
     )
 
 
 @inner
 def _steps(f, dz):
     """Return how far a body gets up or down in a report's time, metres; with gravity a stair comes on top."""
-    rules, seconds = f.rules, f.found[FOUND.seconds]
-    step, up = 0.0, rules[RULES.up_m_s]
-    if rules[RULES.gravity_m_s2] > 0.0 and f.has_level:
-        step, up = rules[RULES.step_m], max(up, rules[RULES.jump_m_s])
-    return (up if dz > 0.0 else rules[RULES.down_m_s]) * seconds + step
+    rules, seconds = f.rules, f.found.seconds
+    step, up = 0.0, rules.up_m_s
+    if rules.gravity_m_s2 > 0.0 and f.has_level:
+        step, up = rules.step_m, max(up, rules.jump_m_s)
+    return (up if dz > 0.0 else rules.down_m_s) * seconds + step
 
 
 @inner
@@ -218,26 +211,26 @@ def check_speed(f):
     """
     rules, out = f.rules, f.found
     x, y, z = begun_at(f)
-    dx, dy, dz = out[FOUND.place_x] - x, out[FOUND.place_y] - y, out[FOUND.place_z] - z
-    over, allowance = length_of(dx, dy, 0.0), rules[RULES.rounding_m]
-    there_is = out[FOUND.clock_until] - out[FOUND.clock_from]
-    needed, step = min(over / rules[RULES.speed_m_s], there_is), out[FOUND.seconds]
-    seconds = max(needed, step - f.moved[MOVED.extra_s])
-    out[FOUND.seconds], out[FOUND.extra_s] = seconds, max(0.0, seconds - step)
-    most, upright = rules[RULES.speed_m_s] * seconds, _steps(f, dz)
+    dx, dy, dz = out.place_x - x, out.place_y - y, out.place_z - z
+    over, allowance = length_of(dx, dy, 0.0), rules.rounding_m
+    there_is = out.clock_until - out.clock_from
+    needed, step = min(over / rules.speed_m_s, there_is), out.seconds
+    seconds = max(needed, step - f.moved.extra_s)
+    out.seconds, out.extra_s = seconds, max(0.0, seconds - step)
+    most, upright = rules.speed_m_s * seconds, _steps(f, dz)
     share = most / over if over > most else 1.0
     mx, my, mz = x + dx * share, y + dy * share, z + math.copysign(min(abs(dz), upright), dz)
-    out[FOUND.model_x], out[FOUND.model_y], out[FOUND.model_z] = mx, my, mz
+    out.model_x, out.model_y, out.model_z = mx, my, mz
     measured(f, MEASURE.way_over_ground, over, most + allowance)
     too_far, too_high = over - most - allowance, abs(dz) - upright - allowance
     if too_far <= 0.0 and too_high <= 0.0:
         return NOTHING
     lead = allowance / over if too_far > 0.0 else (1.0 - share)
     lift = math.copysign(min(max(0.0, abs(dz) - upright), allowance), dz)
-    code = FINDING.catching_up if too_far <= out[FOUND.owed_m] and too_high <= 0.0 else FINDING.too_fast
+    code = FINDING.catching_up if too_far <= out.owed_m and too_high <= 0.0 else FINDING.too_fast
     cut_down(f, code, mx + dx * lead, my + dy * lead, mz + lift)
     if f.consequences[code] == NOTED:
-        out[FOUND.model_x], out[FOUND.model_y], out[FOUND.model_z] = x + dx, y + dy, z + dz
+        out.model_x, out.model_y, out.model_z = x + dx, y + dy, z + dz
     if too_far > 0.0:
         return found(f, code, over, most + allowance, seconds)
     measured(f, MEASURE.way_upright, abs(dz), upright + allowance)
@@ -252,41 +245,41 @@ def check_turn(f):
     has v as its diameter (Thales), and only what lies further off than that counts as acceleration. Between the middles
     of two reports lies half of both their times.
     """
-    rules, seconds, out, moved = f.rules, f.found[FOUND.seconds], f.found, f.moved
-    out[FOUND.model_vx], out[FOUND.model_vy] = moved[MOVED.velocity_x], moved[MOVED.velocity_y]
-    if seconds <= 0.0 or out[FOUND.leapt]:
+    rules, seconds, out, moved = f.rules, f.found.seconds, f.found, f.moved
+    out.model_vx, out.model_vy = moved.velocity_x, moved.velocity_y
+    if seconds <= 0.0 or out.leapt:
         return NOTHING
     x, y, _ = begun_at(f)
-    vx, vy = (out[FOUND.model_x] - x) / seconds, (out[FOUND.model_y] - y) / seconds
-    hx, hy = 0.5 * moved[MOVED.velocity_x], 0.5 * moved[MOVED.velocity_y]
+    vx, vy = (out.model_x - x) / seconds, (out.model_y - y) / seconds
+    hx, hy = 0.5 * moved.velocity_x, 0.5 * moved.velocity_y
     ax, ay = vx - hx, vy - hy
     off, free = length_of(ax, ay, 0.0), length_of(hx, hy, 0.0)
-    most = rules[RULES.acceleration_m_s2] * max(seconds, 0.5 * (seconds + moved[MOVED.step_s]))
+    most = rules.acceleration_m_s2 * max(seconds, 0.5 * (seconds + moved.step_s))
     measured(f, MEASURE.change_of_velocity, max(0.0, off - free), most)
-    out[FOUND.model_vx], out[FOUND.model_vy] = vx, vy
+    out.model_vx, out.model_vy = vx, vy
     if off - free <= most:
         return NOTHING
     share = (free + most) / off
-    out[FOUND.model_vx], out[FOUND.model_vy] = hx + ax * share, hy + ay * share
-    mx, my = x + out[FOUND.model_vx] * seconds, y + out[FOUND.model_vy] * seconds
-    aside = length_of(out[FOUND.model_x] - mx, out[FOUND.model_y] - my, 0.0) - rules[RULES.rounding_m]
-    if 0.0 < aside <= moved[MOVED.spare_m]:
-        out[FOUND.spent_m] = aside
+    out.model_vx, out.model_vy = hx + ax * share, hy + ay * share
+    mx, my = x + out.model_vx * seconds, y + out.model_vy * seconds
+    aside = length_of(out.model_x - mx, out.model_y - my, 0.0) - rules.rounding_m
+    if 0.0 < aside <= moved.spare_m:
+        out.spent_m = aside
         return NOTHING
-    out[FOUND.model_x], out[FOUND.model_y] = mx, my
+    out.model_x, out.model_y = mx, my
     if aside <= 0.0:
         return NOTHING
-    cut_down(f, FINDING.too_sharp, mx, my, out[FOUND.place_z])
+    cut_down(f, FINDING.too_sharp, mx, my, out.place_z)
     return found(f, FINDING.too_sharp, off - free, most)
 
 
 @inner
 def keep_place(moved, now, x, y, z):
     """The body is accepted to be at a place from a server time on; metres, seconds."""
-    moved[MOVED.x], moved[MOVED.y], moved[MOVED.z] = x, y, z
-    at = PLACES_FROM + PLACE_FIELDS * (int(moved[MOVED.past]) % MOST_PLACES)
-    moved[at], moved[at + 1], moved[at + 2], moved[at + 3] = now, x, y, z
-    moved[MOVED.past] += 1.0
+    moved.x, moved.y, moved.z = x, y, z
+    place = moved.places[int(moved.past) % MOST_PLACES]
+    place.since, place.x, place.y, place.z = now, x, y, z
+    moved.past += 1.0
 
 
 @inner
@@ -298,35 +291,35 @@ def usual(mean, gap):
 @inner
 def _go(f):
     """Move the model on; metres and seconds."""
-    moved, out, seconds = f.moved, f.found, f.found[FOUND.seconds]
-    px, py, pz = out[FOUND.place_x], out[FOUND.place_y], out[FOUND.place_z]
-    moved[MOVED.lead_x], moved[MOVED.lead_y] = px - out[FOUND.model_x], py - out[FOUND.model_y]
-    moved[MOVED.lead_z] = pz - out[FOUND.model_z]
-    moved[MOVED.velocity_x], moved[MOVED.velocity_y] = out[FOUND.model_vx], out[FOUND.model_vy]
-    moved[MOVED.stands], moved[MOVED.rise_m_s] = out[FOUND.stands], out[FOUND.rise_m_s]
-    moved[MOVED.has_ground], moved[MOVED.was_put] = out[FOUND.has_ground], 0.0
+    moved, out, seconds = f.moved, f.found, f.found.seconds
+    px, py, pz = out.place_x, out.place_y, out.place_z
+    moved.lead_x, moved.lead_y = px - out.model_x, py - out.model_y
+    moved.lead_z = pz - out.model_z
+    moved.velocity_x, moved.velocity_y = out.model_vx, out.model_vy
+    moved.stands, moved.rise_m_s = out.stands, out.rise_m_s
+    moved.has_ground, moved.was_put = out.has_ground, 0.0
     dx, dy, _ = way_of(f)
     walked = REFILL * length_of(dx, dy, 0.0)
-    moved[MOVED.spare_m] = min(f.rules[RULES.allowance_m], moved[MOVED.spare_m] - out[FOUND.spent_m] + walked)
+    moved.spare_m = min(f.rules.allowance_m, moved.spare_m - out.spent_m + walked)
     if seconds > 0.0:
-        moved[MOVED.step_s] = seconds
-    missing = length_of(f.claim[CLAIM.origin_x] - px, f.claim[CLAIM.origin_y] - py, 0.0)
-    moved[MOVED.owed_m] = min(out[FOUND.owed_m], missing)
+        moved.step_s = seconds
+    missing = length_of(f.claim.origin_x - px, f.claim.origin_y - py, 0.0)
+    moved.owed_m = min(out.owed_m, missing)
 
 
 @inner
 def _count_time(f):
     """Count the time that a report used, and take its pause from the budget for pauses; seconds."""
     moved = f.moved
-    since = f.now - moved[MOVED.reported_at]
+    since = f.now - moved.reported_at
     _, silent = _pause(f, since)
-    moved[MOVED.silence_s] = min(MOST_PAUSE_S, moved[MOVED.silence_s] + PAUSE_SHARE * since) - silent
-    moved[MOVED.interval_s] = usual(moved[MOVED.interval_s], since)
-    moved[MOVED.too_early_s] = f.found[FOUND.too_early_s]
-    moved[MOVED.reported_at], moved[MOVED.extra_s] = f.now, f.found[FOUND.extra_s]
-    moved[MOVED.client_time] = f.claim[CLAIM.client_time]
-    moved[MOVED.clock_at] = f.found[FOUND.clock_from] + (1.0 - DRIFT) * f.found[FOUND.seconds]
-    moved[MOVED.held_up_s] = min(f.found[FOUND.held_up_s], max(0.0, f.now - moved[MOVED.clock_at]))
+    moved.silence_s = min(MOST_PAUSE_S, moved.silence_s + PAUSE_SHARE * since) - silent
+    moved.interval_s = usual(moved.interval_s, since)
+    moved.too_early_s = f.found.too_early_s
+    moved.reported_at, moved.extra_s = f.now, f.found.extra_s
+    moved.client_time = f.claim.client_time
+    moved.clock_at = f.found.clock_from + (1.0 - DRIFT) * f.found.seconds
+    moved.held_up_s = min(f.found.held_up_s, max(0.0, f.now - moved.clock_at))
 
 
 @inner
@@ -335,10 +328,10 @@ def commit_move(f):
     dx, dy, dz = way_of(f)
     _count_time(f)
     _go(f)
-    f.found[FOUND.heard] = hear(f)
-    keep_place(f.moved, f.now, f.found[FOUND.place_x], f.found[FOUND.place_y], f.found[FOUND.place_z])
-    f.line[LINE.highest_sequence] = max(f.line[LINE.highest_sequence], f.claim[CLAIM.sequence])
-    f.found[FOUND.became] = ACCEPTED
+    f.found.heard = hear(f)
+    keep_place(f.moved, f.now, f.found.place_x, f.found.place_y, f.found.place_z)
+    f.line.highest_sequence = max(f.line.highest_sequence, f.claim.sequence)
+    f.found.became = ACCEPTED
     measured(f, MEASURE.accepted_way, math.sqrt(dx * dx + dy * dy + dz * dz), NO_NUMBER)
     tell_standing(f)
     return NOTHING

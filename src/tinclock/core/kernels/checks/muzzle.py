@@ -12,7 +12,6 @@ from tinclock.core.kernels.cover import first_in_the_way
 from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.moments import TICK_FIELDS, TIME
-from tinclock.core.kernels.rows import CLAIM, FOUND, LINE, MOVED, RULES, WEAPON
 
 WAY_TICKS = 6
 """Number of ticks over which the eye's velocity is measured."""
@@ -21,7 +20,7 @@ WAY_TICKS = 6
 @inner
 def view_of(f):
     """The view that a claim is ruled at, as kernels read the history: (slot, slot, fraction); no unit."""
-    return int(f.found[FOUND.from_slot]), int(f.found[FOUND.to_slot]), f.found[FOUND.fraction]
+    return int(f.found.from_slot), int(f.found.to_slot), f.found.fraction
 
 
 @inner
@@ -36,11 +35,11 @@ def _off_its_way(f, x, y, z):
     there, px, py, pz = eye_in(f, before)
     if not there or seconds <= 0.0:
         return length_of(x, y, z)
-    vx, vy, vz = f.found[FOUND.eye_x] - px, f.found[FOUND.eye_y] - py, f.found[FOUND.eye_z] - pz
+    vx, vy, vz = f.found.eye_x - px, f.found.eye_y - py, f.found.eye_z - pz
     way = length_of(vx, vy, vz)
     if way == 0.0:
         return length_of(x, y, z)
-    explained = seconds / (last - before) + f.rules[RULES.jitter_factor] * f.line[LINE.jitter_s]
+    explained = seconds / (last - before) + f.rules.jitter_factor * f.line.jitter_s
     most = explained / seconds
     along = min(most, max(-most, (x * vx + y * vy + z * vz) / (way * way)))
     return length_of(x - along * vx, y - along * vy, z - along * vz)
@@ -55,13 +54,13 @@ def _stops(f, ray, length):
 @inner
 def _eye(f):
     """Return the actor's eye, metres."""
-    return f.found[FOUND.eye_x], f.found[FOUND.eye_y], f.found[FOUND.eye_z]
+    return f.found.eye_x, f.found.eye_y, f.found.eye_z
 
 
 @inner
 def _blocked(f, stop, at, distance):
     """Find `muzzle_blocked` by an obstacle so far along the way to the muzzle; metres."""
-    f.found[FOUND.blocker], f.found[FOUND.starts_at_eye] = stop, 1.0
+    f.found.blocker, f.found.starts_at_eye = stop, 1.0
     measured(f, MEASURE.muzzle_wall, at, distance)
     return found(f, FINDING.muzzle_blocked, at, distance)
 
@@ -69,18 +68,18 @@ def _blocked(f, stop, at, distance):
 @inner
 def _leans_out(f):
     """True if an obstacle stands between a reported body and its eye; shots then begin in the middle. Metres."""
-    if not f.is_put or not f.rules[RULES.has_movement]:
+    if not f.is_put or not f.rules.has_movement:
         return False
     out, moved = f.found, f.moved
-    mx, my, mz = moved[MOVED.x], moved[MOVED.y], moved[MOVED.z] + f.rules[RULES.centre_up_m]
-    x, y, z = out[FOUND.eye_x] - mx, out[FOUND.eye_y] - my, out[FOUND.eye_z] - mz
+    mx, my, mz = moved.x, moved.y, moved.z + f.rules.centre_up_m
+    x, y, z = out.eye_x - mx, out.eye_y - my, out.eye_z - mz
     length = length_of(x, y, z)
     if length == 0.0:
         return False
     stop, at = _stops(f, (mx, my, mz, x / length, y / length, z / length), length)
     if stop == -1:
         return False
-    out[FOUND.eye_x], out[FOUND.eye_y], out[FOUND.eye_z] = mx, my, mz
+    out.eye_x, out.eye_y, out.eye_z = mx, my, mz
     _blocked(f, stop, at, length)
     return True
 
@@ -90,23 +89,23 @@ def check_muzzle(f):
     """Find `muzzle_far` or `muzzle_blocked`; metres."""
     if _leans_out(f):
         return FINDING.muzzle_blocked
-    x = f.claim[CLAIM.origin_x] - f.found[FOUND.eye_x]
-    y = f.claim[CLAIM.origin_y] - f.found[FOUND.eye_y]
-    z = f.claim[CLAIM.origin_z] - f.found[FOUND.eye_z]
-    distance, reach = length_of(x, y, z), f.rules[RULES.muzzle_reach_m]
+    x = f.claim.origin_x - f.found.eye_x
+    y = f.claim.origin_y - f.found.eye_y
+    z = f.claim.origin_z - f.found.eye_z
+    distance, reach = length_of(x, y, z), f.rules.muzzle_reach_m
     off, limit = distance, reach
-    if distance <= reach and not f.line[LINE.is_servers]:
-        off, limit = _off_its_way(f, x, y, z), min(reach, f.rules[RULES.muzzle_steady_m])
-    f.found[FOUND.muzzle_m], f.found[FOUND.muzzle_limit_m] = off, limit
+    if distance <= reach and not f.line.is_servers:
+        off, limit = _off_its_way(f, x, y, z), min(reach, f.rules.muzzle_steady_m)
+    f.found.muzzle_m, f.found.muzzle_limit_m = off, limit
     if 0.0 < distance <= reach:
         ray = (*_eye(f), x / distance, y / distance, z / distance)
         stop, at = _stops(f, ray, distance)
-        if stop != -1 and f.weapon[WEAPON.penetration] > 0.0:
+        if stop != -1 and f.weapon.penetration > 0.0:
             return ASK  # Python works out what the way costs
         if stop != -1:
             return _blocked(f, stop, at, distance)
     measured(f, MEASURE.muzzle, off, limit)
     if off > limit:
-        f.found[FOUND.starts_at_eye] = 1.0
+        f.found.starts_at_eye = 1.0
         return found(f, FINDING.muzzle_far, off, limit)
     return NOTHING

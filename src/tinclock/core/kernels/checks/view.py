@@ -9,9 +9,9 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.compiling import inner, njit
+from tinclock.core.kernels.dtypes import line_row, rules_row
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.hearing import ENOUGH_ANSWERS
-from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import (
     SENT_AT,
     SLOT,
@@ -25,7 +25,6 @@ from tinclock.core.kernels.moments import (
     view_around,
     view_drawn,
 )
-from tinclock.core.kernels.rows import CLAIM, FOUND, LINE, RULES
 
 UNDRAWN, FROM_BEFORE = 0.0, 1.0
 """Why a view is unknown: nobody draws it, or it shows what was sent before its client came."""
@@ -40,9 +39,9 @@ def shortest_trip(line, rules):
     The shortest of few pings is longer than the shortest trip that there is, so it bounds nothing until enough were
     answered, and then only less the jitter.
     """
-    if line[LINE.answers] < ENOUGH_ANSWERS:
+    if line.answers < ENOUGH_ANSWERS:
         return 0.0
-    return max(0.0, line[LINE.least_round_trip_s] - rules[RULES.early_allowance_s] - line[LINE.jitter_s])
+    return max(0.0, line.least_round_trip_s - rules.early_allowance_s - line.jitter_s)
 
 
 @inner
@@ -51,15 +50,15 @@ def latest_age(line, rules):
 
     Where snapshots are as far apart as the rules say; see `sparser_by`.
     """
-    if line[LINE.samples] == 0.0:
+    if line.samples == 0.0:
         return math.inf
-    late = line[LINE.extrapolate_s] if line[LINE.extrapolates] else 0.0
+    late = line.extrapolate_s if line.extrapolates else 0.0
     return (
-        line[LINE.round_trip_s]
-        + line[LINE.interpolation_delay_s]
-        + rules[RULES.snapshot_every] / rules[RULES.tick_rate_hz]
-        + rules[RULES.jitter_factor] * line[LINE.jitter_s]
-        + rules[RULES.late_allowance_s]
+        line.round_trip_s
+        + line.interpolation_delay_s
+        + rules.snapshot_every / rules.tick_rate_hz
+        + rules.jitter_factor * line.jitter_s
+        + rules.late_allowance_s
         + late
     )
 
@@ -67,27 +66,27 @@ def latest_age(line, rules):
 @inner
 def sparser_by(spacing_s, rules):
     """How much further apart snapshots are than the rules say, seconds: what is ruled goes by what was sent."""
-    return max(0.0, spacing_s - rules[RULES.snapshot_every] / rules[RULES.tick_rate_hz])
+    return max(0.0, spacing_s - rules.snapshot_every / rules.tick_rate_hz)
 
 
 @inner
 def bound_views(line, rules):
     """Work out what bounds a line's views, seconds, into its row."""
-    line[LINE.shortest_s] = shortest_trip(line, rules)
-    line[LINE.latest_s] = latest_age(line, rules)
-    line[LINE.back_s] = rules[RULES.order_allowance_s] + rules[RULES.jitter_factor] * line[LINE.jitter_s]
+    line.shortest_s = shortest_trip(line, rules)
+    line.latest_s = latest_age(line, rules)
+    line.back_s = rules.order_allowance_s + rules.jitter_factor * line.jitter_s
 
 
 @njit(cache=True, error_model="numpy")
 def bound_line(line_at, rules_at):
     """`bound_views` by the addresses of both rows; seconds."""
-    bound_views(float64_at(line_at), float64_at(rules_at))
+    bound_views(line_row(line_at), rules_row(rules_at))
 
 
 @njit(cache=True, error_model="numpy")
 def ages_of_line(line_at, rules_at, spacing_s):
     """(youngest, oldest) that a line's views may be on arrival, seconds, with snapshots `spacing_s` apart."""
-    line, rules = float64_at(line_at), float64_at(rules_at)
+    line, rules = line_row(line_at), rules_row(rules_at)
     return shortest_trip(line, rules), latest_age(line, rules) + sparser_by(spacing_s, rules)
 
 
@@ -95,24 +94,24 @@ def ages_of_line(line_at, rules_at, spacing_s):
 def _rule_between(f, before, after, fraction):
     """Rule at a view between two snapshots, by their places; no unit."""
     a, b = SNAPSHOT_FIELDS * before, SNAPSHOT_FIELDS * after
-    f.found[FOUND.from_tick], f.found[FOUND.to_tick] = f.snapshots[a + TICK], f.snapshots[b + TICK]
-    f.found[FOUND.fraction] = fraction
+    f.found.from_tick, f.found.to_tick = f.snapshots[a + TICK], f.snapshots[b + TICK]
+    f.found.fraction = fraction
     start = f.snapshots[a + TIME]
-    f.found[FOUND.view_time] = start + fraction * (f.snapshots[b + TIME] - start)
-    f.found[FOUND.from_slot], f.found[FOUND.to_slot] = f.snapshots[a + SLOT], f.snapshots[b + SLOT]
+    f.found.view_time = start + fraction * (f.snapshots[b + TIME] - start)
+    f.found.from_slot, f.found.to_slot = f.snapshots[a + SLOT], f.snapshots[b + SLOT]
 
 
 @inner
 def rule_at(f, view_time):
     """Rule at a server time, seconds, within what can have arrived and what the cap allows."""
     bound_views(f.line, f.rules)
-    shortest, newest = f.line[LINE.shortest_s], -math.inf
+    shortest, newest = f.line.shortest_s, -math.inf
     for place in range(f.snapshot_count):
         at = SNAPSHOT_FIELDS * place
         if f.now - f.snapshots[at + SENT_AT] >= shortest:
             newest = max(newest, f.snapshots[at + TIME])
     first = f.snapshots[TIME] if f.snapshot_count > 0 else math.inf
-    oldest = max(f.now - f.rules[RULES.max_rewind_s], first)
+    oldest = max(f.now - f.rules.max_rewind_s, first)
     if newest < oldest:
         return
     before, after, fraction = view_around(f.snapshots, f.snapshot_count, min(max(view_time, oldest), newest))
@@ -122,18 +121,18 @@ def rule_at(f, view_time):
 @inner
 def _before_admission(f, sent_at):
     """Find `view_unknown` for a view of what was sent, seconds, before this connection was there."""
-    measured(f, MEASURE.snapshot_sent_after_admission, sent_at - f.line[LINE.since], 0.0)
+    measured(f, MEASURE.snapshot_sent_after_admission, sent_at - f.line.since, 0.0)
     return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, FROM_BEFORE)
 
 
 @inner
 def _cap(f, age):
     """Rule at the greatest age allowed; the finding says how old, seconds, the claimed view was."""
-    limit = f.rules[RULES.max_rewind_s]
+    limit = f.rules.max_rewind_s
     at = max(f.now - limit, f.snapshots[TIME])
     before, after, fraction = view_around(f.snapshots, f.snapshot_count, at)
     sent_at = f.snapshots[SNAPSHOT_FIELDS * before + SENT_AT]
-    if sent_at < f.line[LINE.since]:
+    if sent_at < f.line.since:
         return _before_admission(f, sent_at)
     _rule_between(f, before, after, fraction)
     measured(f, MEASURE.age_of_view, age, limit)
@@ -145,10 +144,10 @@ def _present(f):
     """The server's own shooters see the newest tick as it is. No unit."""
     at = TICK_FIELDS * (f.tick_count - 1)
     known = f.tick_count > 0
-    f.found[FOUND.from_tick] = f.found[FOUND.to_tick] = f.ticks[at + TICK] if known else -1.0
-    f.found[FOUND.fraction] = 0.0
-    f.found[FOUND.view_time] = f.ticks[at + TIME] if known else -math.inf
-    f.found[FOUND.from_slot] = f.found[FOUND.to_slot] = f.ticks[at + TICK_SLOT] if known else 0.0
+    f.found.from_tick = f.found.to_tick = f.ticks[at + TICK] if known else -1.0
+    f.found.fraction = 0.0
+    f.found.view_time = f.ticks[at + TIME] if known else -math.inf
+    f.found.from_slot = f.found.to_slot = f.ticks[at + TICK_SLOT] if known else 0.0
     return NOTHING
 
 
@@ -161,25 +160,25 @@ def _derived(f):
     a line without jitter the two cancel.
     """
     line = f.line
-    if line[LINE.samples] == 0.0:
+    if line.samples == 0.0:
         return -1, -1, 0.0
-    stamp = f.claim[CLAIM.client_time]
+    stamp = f.claim.client_time
     stamp = 0.0 if math.isnan(stamp) else stamp
-    at = stamp - line[LINE.offset_s] - line[LINE.round_trip_s] / 2.0 - line[LINE.interpolation_delay_s]
+    at = stamp - line.offset_s - line.round_trip_s / 2.0 - line.interpolation_delay_s
     return view_drawn(
-        f.snapshots, f.snapshot_count, at, line[LINE.shows_nearest] != 0.0, line[LINE.extrapolates] != 0.0,
-        line[LINE.extrapolate_s],
+        f.snapshots, f.snapshot_count, at, line.shows_nearest != 0.0, line.extrapolates != 0.0,
+        line.extrapolate_s,
     )  # fmt: skip
 
 
 @inner
 def _underived(f):
     """Why no view follows from the client time: the clock isn't known yet, or the time is long past. Seconds."""
-    if f.line[LINE.samples] == 0.0 or f.snapshot_count == 0:
+    if f.line.samples == 0.0 or f.snapshot_count == 0:
         measured(f, MEASURE.view_underived, NO_NUMBER, NO_NUMBER)
         return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, UNDRAWN)
-    stamp = f.claim[CLAIM.client_time]
-    return _cap(f, f.now - ((0.0 if math.isnan(stamp) else stamp) - f.line[LINE.offset_s]))
+    stamp = f.claim.client_time
+    return _cap(f, f.now - ((0.0 if math.isnan(stamp) else stamp) - f.line.offset_s))
 
 
 @inner
@@ -200,9 +199,9 @@ def _not_held(f, from_tick, to_tick, fraction):
 def _is_drawn(f, before, after, fraction):
     """True if a client that draws like this one can have got to a fraction between two snapshots. No unit."""
     furthest = 1.0
-    if f.line[LINE.extrapolates] and before != after:
+    if f.line.extrapolates and before != after:
         gap = f.snapshots[SNAPSHOT_FIELDS * after + TIME] - f.snapshots[SNAPSHOT_FIELDS * before + TIME]
-        furthest = 1.0 + f.line[LINE.extrapolate_s] / gap
+        furthest = 1.0 + f.line.extrapolate_s / gap
     return 0.0 <= fraction <= furthest
 
 
@@ -213,10 +212,10 @@ def check_view(f):
     It is late when it is older than round trip, interpolation delay, the snapshots' spacing and a few times the jitter
     explain. Older than `max_rewind_s`, it is ruled at that age.
     """
-    if f.line[LINE.is_servers]:
+    if f.line.is_servers:
         return _present(f)
-    if f.claim[CLAIM.has_view]:
-        from_tick, to_tick, fraction = f.claim[CLAIM.from_tick], f.claim[CLAIM.to_tick], f.claim[CLAIM.fraction]
+    if f.claim.has_view:
+        from_tick, to_tick, fraction = f.claim.from_tick, f.claim.to_tick, f.claim.fraction
         before = snapshot_of(f.snapshots, f.snapshot_count, from_tick)
         after = snapshot_of(f.snapshots, f.snapshot_count, to_tick)
         if before < 0 or after < 0:
@@ -229,9 +228,9 @@ def check_view(f):
         measured(f, MEASURE.view_undrawn, NO_NUMBER, NO_NUMBER)
         return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, UNDRAWN)
     sent_at = f.snapshots[SNAPSHOT_FIELDS * before + SENT_AT]
-    if sent_at < f.line[LINE.since]:
+    if sent_at < f.line.since:
         return _before_admission(f, sent_at)
-    if f.line[LINE.shows_nearest]:
+    if f.line.shows_nearest:
         before = after = before if fraction < 0.5 else after
         fraction = 0.0
     return _check_age(f, before, after, fraction)
@@ -240,10 +239,10 @@ def check_view(f):
 @inner
 def _check_age(f, before, after, fraction):
     """`check_view` of a view between two snapshots that are held, by their places. Seconds."""
-    cap = f.rules[RULES.max_rewind_s]
+    cap = f.rules.max_rewind_s
     bound_views(f.line, f.rules)
-    shortest = f.line[LINE.shortest_s]
-    latest = f.line[LINE.latest_s] + sparser_by(spacing_of(f.snapshots, f.snapshot_count), f.rules)
+    shortest = f.line.shortest_s
+    latest = f.line.latest_s + sparser_by(spacing_of(f.snapshots, f.snapshot_count), f.rules)
     since_sent = f.now - f.snapshots[SNAPSHOT_FIELDS * after + SENT_AT]
     if since_sent < shortest:
         measured(f, MEASURE.since_the_snapshot_was_sent, since_sent, shortest)
@@ -263,11 +262,11 @@ def _check_age(f, before, after, fraction):
 @inner
 def check_view_order(f):
     """Find `view_backwards` when the view lies before an earlier one by more than packets get reordered; seconds."""
-    if f.line[LINE.is_servers]:
+    if f.line.is_servers:
         return NOTHING
-    back = f.line[LINE.newest_view_time] - f.found[FOUND.view_time]
+    back = f.line.newest_view_time - f.found.view_time
     bound_views(f.line, f.rules)
-    allowance = f.line[LINE.back_s]
+    allowance = f.line.back_s
     if back <= 0.0:
         measured(f, MEASURE.view_order, 0.0, allowance)
         return NOTHING

@@ -9,7 +9,6 @@ from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import nearest_cover
 from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.moments import SLOT, SNAPSHOT_FIELDS, TICK_FIELDS, TICK_SLOT, TIME, view_around
-from tinclock.core.kernels.rows import FOUND, LINE, MOVED, RULES
 from tinclock.core.kernels.triangles import first_triangle_alone
 from tinclock.core.tolerances import TOLERANCES
 
@@ -27,9 +26,9 @@ def instants(f):
     """
     slot = int(f.ticks[TICK_FIELDS * (f.tick_count - 1) + TICK_SLOT]) if f.tick_count > 0 else 0
     present, line = (slot, slot, 0.0), f.line
-    if line[LINE.samples] == 0.0 or f.snapshot_count == 0:
+    if line.samples == 0.0 or f.snapshot_count == 0:
         return present, present
-    behind = min(line[LINE.round_trip_s] + line[LINE.interpolation_delay_s], f.rules[RULES.max_rewind_s])
+    behind = min(line.round_trip_s + line.interpolation_delay_s, f.rules.max_rewind_s)
     at = max(f.now - behind, f.snapshots[TIME])
     before, after, fraction = view_around(f.snapshots, f.snapshot_count, at)
     a, b = int(f.snapshots[SNAPSHOT_FIELDS * before + SLOT]), int(f.snapshots[SNAPSHOT_FIELDS * after + SLOT])
@@ -62,7 +61,7 @@ def _stopped(f, ray, radius, length):
 @inner
 def _clearance(f, ray):
     """Return the distance from a body's middle to the surface that it touches, at most its radius; metres."""
-    near, far = 0.0, f.rules[RULES.radius_m]
+    near, far = 0.0, f.rules.radius_m
     for _ in range(HALVINGS):
         middle = 0.5 * (near + far)
         what, _ = _stopped(f, ray, middle, _BEYOND_M)
@@ -81,8 +80,8 @@ def _first_wall(f, ray, length):
     the server or a door can put a body deeper: then its way must not end closer to the surface than it began. A door
     that closed on a body's middle lets the body out.
     """
-    radius = f.rules[RULES.radius_m]
-    for depth in (0.0, f.rules[RULES.skin_m]):
+    radius = f.rules.radius_m
+    for depth in (0.0, f.rules.skin_m):
         what, distance = _stopped(f, ray, max(0.0, radius - depth), length)
         if what == -1 or distance > _BEYOND_M:
             return what, distance
@@ -101,16 +100,16 @@ def _first_wall(f, ray, length):
 @inner
 def _stop(f):
     """Stop the model at the wall too; metres, seconds."""
-    out, seconds = f.found, f.found[FOUND.seconds]
+    out, seconds = f.found, f.found.seconds
     x, y, _ = begun_at(f)
-    out[FOUND.model_x], out[FOUND.model_y], out[FOUND.model_z] = (
-        out[FOUND.place_x],
-        out[FOUND.place_y],
-        out[FOUND.place_z],
+    out.model_x, out.model_y, out.model_z = (
+        out.place_x,
+        out.place_y,
+        out.place_z,
     )
     if seconds > 0.0:
-        vx, vy = (out[FOUND.place_x] - x) / seconds, (out[FOUND.place_y] - y) / seconds
-        out[FOUND.model_vx], out[FOUND.model_vy] = vx, vy
+        vx, vy = (out.place_x - x) / seconds, (out.place_y - y) / seconds
+        out.model_vx, out.model_vy = vx, vy
 
 
 @inner
@@ -120,17 +119,17 @@ def check_walls(f):
     length = math.sqrt(dx * dx + dy * dy + dz * dz)
     if length <= _BEYOND_M:
         return NOTHING
-    x, y, z = f.moved[MOVED.x], f.moved[MOVED.y], f.moved[MOVED.z]
+    x, y, z = f.moved.x, f.moved.y, f.moved.z
     ax, ay, az = dx / length, dy / length, dz / length
-    what, distance = _first_wall(f, (x, y, z + f.rules[RULES.centre_up_m], ax, ay, az), length)
+    what, distance = _first_wall(f, (x, y, z + f.rules.centre_up_m, ax, ay, az), length)
     if what == -1:
         return NOTHING
     measured(f, MEASURE.wall_on_the_way, distance, length)
     reached = max(0.0, distance - _BEYOND_M)
     cut_down(f, FINDING.through_wall, x + ax * reached, y + ay * reached, z + az * reached)
     _stop(f)
-    allowance = f.rules[RULES.allowance_m]
+    allowance = f.rules.allowance_m
     if length - distance <= allowance:
         return NOTHING
-    f.found[FOUND.blocker] = what
+    f.found.blocker = what
     return found(f, FINDING.through_wall, length - distance, allowance)

@@ -5,24 +5,18 @@ from __future__ import annotations
 import math
 
 from tinclock.core.kernels.compiling import inner
-from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
-from tinclock.core.kernels.hearing import ENOUGH_ANSWERS
-from tinclock.core.kernels.moments import waits_for_tick
-from tinclock.core.kernels.rows import (
-    CLAIM,
-    FOUND,
-    HELD,
+from tinclock.core.kernels.dtypes import (
     HITSCAN,
     IN_HAND,
-    LINE,
     NOT_CARRIED,
     PELLETS,
     PROJECTILE,
     REACH,
-    RULES,
     UNHEARD_OF,
-    WEAPON,
 )
+from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.hearing import ENOUGH_ANSWERS
+from tinclock.core.kernels.moments import waits_for_tick
 from tinclock.core.kernels.spending import NEVER, charge_at, rounds_at
 
 LEAST_EARLY_S = 0.005
@@ -34,9 +28,9 @@ UNKNOWN_EARLY_S = 0.05
 @inner
 def check_weapon(f):
     """Find `unknown_weapon`, `unarmed` or `weapon_not_held`: the weapon that fires is the one in hand. No unit."""
-    named = f.claim[CLAIM.weapon]
+    named = f.claim.weapon
     measured(f, MEASURE.weapon, NO_NUMBER, NO_NUMBER)
-    f.found[FOUND.armed] = 1.0 if f.claim[CLAIM.holds_one] else 0.0
+    f.found.armed = 1.0 if f.claim.holds_one else 0.0
     if named == IN_HAND:
         return NOTHING
     if named == UNHEARD_OF:
@@ -56,26 +50,26 @@ def _check_kind(f, fits):
 @inner
 def check_shoots(f):
     """Find `wrong_kind` for a shot with a weapon that reaches or launches. No unit."""
-    kind = f.weapon[WEAPON.kind]
+    kind = f.weapon.kind
     return _check_kind(f, kind in (HITSCAN, PELLETS))
 
 
 @inner
 def check_launches(f):
     """Find `wrong_kind` for a launch with a weapon whose shots don't fly. No unit."""
-    return _check_kind(f, f.weapon[WEAPON.kind] == PROJECTILE)
+    return _check_kind(f, f.weapon.kind == PROJECTILE)
 
 
 @inner
 def check_fires(f):
     """Find `wrong_kind` for the trigger of a weapon that has none. No unit."""
-    return _check_kind(f, f.weapon[WEAPON.kind] != REACH)
+    return _check_kind(f, f.weapon.kind != REACH)
 
 
 @inner
 def check_reaches(f):
     """Find `wrong_kind` for a blow with a weapon that shoots. No unit."""
-    return _check_kind(f, f.weapon[WEAPON.kind] == REACH)
+    return _check_kind(f, f.weapon.kind == REACH)
 
 
 @inner
@@ -84,35 +78,35 @@ def _how_early(f):
 
     The shot before may have come late by as much. A server that reads its socket once a tick adds a tick.
     """
-    line, most = f.line, f.rules[RULES.cadence_allowance_s]
-    if line[LINE.is_servers] or line[LINE.asked] == 0.0:  # a server that doesn't ping can't tell
+    line, most = f.line, f.rules.cadence_allowance_s
+    if line.is_servers or line.asked == 0.0:  # a server that doesn't ping can't tell
         return most
-    if line[LINE.answers] < ENOUGH_ANSWERS:
+    if line.answers < ENOUGH_ANSWERS:
         return min(most, UNKNOWN_EARLY_S)
     waited = waits_for_tick(f.ticks, f.tick_count, f.now)
-    return min(most, LEAST_EARLY_S + waited + f.rules[RULES.jitter_factor] * line[LINE.jitter_s])
+    return min(most, LEAST_EARLY_S + waited + f.rules.jitter_factor * line.jitter_s)
 
 
 @inner
 def check_loaded(f):
     """Find `not_drawn`, `no_ammunition` or `reloading`, with an allowance for packets that bunch; seconds."""
-    f.found[FOUND.early_s] = _how_early(f)
-    if not f.weapon[WEAPON.encumbered]:
+    f.found.early_s = _how_early(f)
+    if not f.weapon.encumbered:
         return NOTHING
-    allowance, ends = f.found[FOUND.early_s], f.held[HELD.reload_ends]
-    drawing = f.held[HELD.drawn_at] - f.now
+    allowance, ends = f.found.early_s, f.held.reload_ends
+    drawing = f.held.drawn_at - f.now
     if drawing > 0.0:
         measured(f, MEASURE.still_to_draw_for, drawing, allowance)
         if drawing > allowance:
             return found(f, FINDING.not_drawn, drawing, allowance)
-    if f.held[HELD.magazine] < 0.0:
+    if f.held.magazine < 0.0:
         return NOTHING
     rounds, _ = rounds_at(f.held, f.weapon, f.now + allowance)
     under_way = f.now + allowance < ends and ends < NEVER
     measured(f, MEASURE.magazine, rounds, 1.0)
     if rounds == 0.0:
         return found(f, FINDING.no_ammunition, 0.0, 1.0, 1.0 if under_way else 0.0)
-    if under_way and not f.weapon[WEAPON.reload_interruptible]:
+    if under_way and not f.weapon.reload_interruptible:
         left = ends - f.now
         measured(f, MEASURE.still_to_reload_for, left, allowance)
         return found(f, FINDING.reloading, left, allowance)
@@ -122,8 +116,8 @@ def check_loaded(f):
 @inner
 def check_cadence(f):
     """Find `fast_cadence` when the weapon can't have been ready, allowance included; seconds."""
-    early, allowance = f.held[HELD.ready_at] - f.now, f.found[FOUND.early_s]
-    interval = f.held[HELD.interval_s]
+    early, allowance = f.held.ready_at - f.now, f.found.early_s
+    interval = f.held.interval_s
     measured(f, MEASURE.cadence, -early if early > -interval else interval, -allowance)
     if early > allowance:
         return found(f, FINDING.fast_cadence, early, allowance, interval)
@@ -133,15 +127,15 @@ def check_cadence(f):
 @inner
 def check_charge(f):
     """Find `undercharged` or `overcharged`; works out the charge, the claimed one where there was time for it."""
-    full, least = f.weapon[WEAPON.charge_s], f.weapon[WEAPON.charge_least]
-    f.found[FOUND.charge] = 1.0
+    full, least = f.weapon.charge_s, f.weapon.charge_least
+    f.found.charge = 1.0
     if full == 0.0:
         return NOTHING
-    most = charge_at(f.held, f.weapon, f.now + f.found[FOUND.early_s])
-    claimed = f.claim[CLAIM.charge]
+    most = charge_at(f.held, f.weapon, f.now + f.found.early_s)
+    claimed = f.claim.charge
     claimed = most if math.isnan(claimed) else claimed
     charge = min(max(claimed, 0.0), most)
-    f.found[FOUND.charge] = charge
+    f.found.charge = charge
     measured(f, MEASURE.charge, charge, least)
     if charge < least:
         return found(f, FINDING.undercharged, charge, least, full)
@@ -151,8 +145,8 @@ def check_charge(f):
 @inner
 def check_number(f):
     """Find `shots_skipped` where the shot's number isn't the next of a weapon whose spread goes by it. No unit."""
-    number, following = f.claim[CLAIM.shot], f.held[HELD.shots] + 1.0
-    if f.weapon[WEAPON.is_plain] or math.isnan(number) or number == following:
+    number, following = f.claim.shot, f.held.shots + 1.0
+    if f.weapon.is_plain or math.isnan(number) or number == following:
         return NOTHING
     measured(f, MEASURE.number_of_the_shot, number, following)
     return found(f, FINDING.shots_skipped, number, following)

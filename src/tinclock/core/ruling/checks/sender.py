@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.core.kernels.rows import FOREIGN, LENT, OWN
+from tinclock.core.kernels.dtypes import FOREIGN, LENT, OWN
 from tinclock.core.ruling.steps import Measure
 
 if TYPE_CHECKING:

@@ -1,13 +1,17 @@
 """The rows of numbers that claims are held against: one of a kind for each connection, body, weapon in hand and so on.
 
 Each row is a float64 array, so that a kernel reads all of them through pointers. A field is named once, here: kernels
-write `line[LINE.jitter_s]`, and Python's objects show the same numbers under the same names (`core.packed`). Whole
+write `line.jitter_s`, and Python's objects show the same numbers under the same names (`core.packed`). Whole
 numbers are kept as floats, which are exact up to 2**53; what is missing is -1 or NaN, as the field says.
 """
 
 from __future__ import annotations
 
-from typing import Final, NamedTuple
+from typing import Any, Final, NamedTuple
+
+import numpy as np
+
+from tinclock.core.kernels.memory import record_at
 
 
 class LineFields(NamedTuple):
@@ -434,20 +438,61 @@ RULES: Final = RulesFields(*places(RulesFields))
 CLAIM: Final = ClaimFields(*places(ClaimFields))
 FOUND: Final = FoundFields(*places(FoundFields))
 
+
+def _dtype(fields: type, *more: Any, **nested: Any) -> np.dtype[Any]:
+    """Return the dtype of a row: each field a float64, those in `nested` records of their own, `more` behind them."""
+    out: list[Any] = []
+    skip = 0
+    for name in fields._fields:  # type: ignore[attr-defined]
+        if skip:
+            skip -= 1
+        elif name in nested:
+            out.append((name, nested[name]))
+            skip = len(nested[name].names) - 1
+        else:
+            out.append((name, "f8"))
+    return np.dtype([*out, *more])
+
+
+def _floats(names: str) -> np.dtype[Any]:
+    return np.dtype([(name, "f8") for name in names.split()])
+
+
+MOST_PLACES: Final = 64
+MOST_STEPS: Final = 32
+MOST_FINDINGS: Final = 16
+LEAST_T: Final = _floats("value count span_s ring")
+"""Of values that came in lately: the least, how many, the time between first and last, and where they lie; `least`."""
+PLACE_T: Final = _floats("since x y z")
+"""Where a body was accepted to be from a server time on, metres."""
+STEP_T: Final = _floats("what observed limit verdict")
+FINDING_T: Final = _floats("code observed limit more")
+"""`more` is what a finding's words need besides."""
+LINE_T: Final = _dtype(LineFields, pong_trip=LEAST_T, claim_trip=LEAST_T)
+MOVED_T: Final = _dtype(MovedFields, ("places", PLACE_T, (MOST_PLACES,)))
+"""`places` is a ring."""
+BODY_T, HELD_T, WEAPON_T, RULES_T, CLAIM_T = map(
+    _dtype, (BodyFields, HeldFields, WeaponFields, RulesFields, ClaimFields)
+)
+FOUND_T: Final = _dtype(
+    FoundFields, ("step_rows", STEP_T, (MOST_STEPS,)), ("finding_rows", FINDING_T, (MOST_FINDINGS,))
+)
+line_row, moved_row, body_row, held_row, weapon_row, rules_row, claim_row, found_row = map(
+    record_at, (LINE_T, MOVED_T, BODY_T, HELD_T, WEAPON_T, RULES_T, CLAIM_T, FOUND_T)
+)
+"""What kernels open each kind of row with, by its address."""
+
 PLACES_FROM: Final = len(MOVED)
 """Where a body's accepted places begin: a ring of so many, each a server time and a place, metres."""
-MOST_PLACES: Final = 64
 PLACE_FIELDS: Final = 4
 STEPS_FROM: Final = len(FOUND)
 """Where a claim's steps begin in what was found: four numbers each."""
 STEP, OBSERVED, LIMIT, VERDICT = 0, 1, 2, 3
 STEP_FIELDS: Final = 4
-MOST_STEPS: Final = 32
 FINDINGS_FROM: Final = STEPS_FROM + MOST_STEPS * STEP_FIELDS
 """Where its findings begin: four numbers each; `MORE` is what the finding's words need besides."""
 CODE, MEASURED, AGAINST, MORE = 0, 1, 2, 3
 FINDING_FIELDS: Final = 4
-MOST_FINDINGS: Final = 16
 FOUND_LENGTH: Final = FINDINGS_FROM + MOST_FINDINGS * FINDING_FIELDS
 
 OWN, LENT, FOREIGN = 0.0, 1.0, 2.0
