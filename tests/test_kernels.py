@@ -12,9 +12,10 @@ import numpy as np
 import pytest
 
 import tinclock
-from tinclock.core.kernels import checking, spending
+from tinclock.core.kernels import committing, spending
 from tinclock.core.kernels.cache import DIGEST, source_digest
-from tinclock.core.kernels.dtypes import HELD, WEAPON
+from tinclock.core.kernels.dtypes import HELD_T, WEAPON_T
+from tinclock.core.ruling.procedures import MOVE, SHOT
 
 SOURCE = Path(tinclock.__file__).parent
 ONE_SHOT = """
@@ -70,7 +71,9 @@ def test_an_edited_check_and_an_edited_layout_are_compiled_again(copied):
     assert one_shot(copied) == (["upheld"], 0)
     kernels = copied / "tinclock" / "core" / "kernels"
     replaced(kernels / "checks" / "weapon.py", "if early > allowance:", "if early == early:")
-    replaced(kernels / "rows.py", "    ready_at: int\n    fired_at", "    added: int\n    ready_at: int\n    fired_at")
+    replaced(
+        kernels / "dtypes.py", "    ready_at: int\n    fired_at", "    added: int\n    ready_at: int\n    fired_at"
+    )
     ruled, compiled = one_shot(copied, NUMBA_OPT="0")
     assert (ruled, compiled) == (["denied", "fast_cadence"], 1)
 
@@ -120,22 +123,66 @@ tempfile.TemporaryFile = refuse  # what Numba tries a folder with
 
 def test_a_part_of_kernels_runs_as_python_when_python_calls_it():
     """Calling a function that only kernels call gives its answer, or an exception, and never ends the process."""
-    held, weapon = np.zeros(len(HELD)), np.zeros(len(WEAPON))
-    held[HELD.magazine], held[HELD.reserve], held[HELD.reload_ends] = 3.0, 10.0, np.inf
+    held, weapon = (np.zeros(1, np.dtype((np.record, dtype)))[0] for dtype in (HELD_T, WEAPON_T))
+    held.magazine, held.reserve, held.reload_ends = 3.0, 10.0, np.inf
     assert spending.rounds_at(held, weapon, 1.0) == (3.0, 10.0)
     assert spending.rounds_at.__doc__.startswith("(magazine, reserve)")
     with pytest.raises((AttributeError, NotImplementedError, TypeError)):
-        checking.facts_of(None)
+        committing.tell_standing(None)
 
 
-def test_a_check_without_a_branch_refuses_to_import(copied):
-    """A compiled check with a number and no call is named in an ImportError; no other check runs in its place."""
-    file = copied / "tinclock" / "core" / "kernels" / "checking.py"
-    replaced(file, "    trade: int\n", "    trade: int\n    sobriety: int\n")
+SOBER = '''
+"""A check of a test."""
+from tinclock.core.kernels.compiling import inner
+from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, measured
+from tinclock.core.kernels.registry import check
+
+
+@check
+def check_sobriety(f):
+    """Find `fast_cadence` on weapons of long range; metres."""
+    measured(f, MEASURE.cadence, f.weapon.range_m, 1.0)
+    return found(f, FINDING.fast_cadence, f.weapon.range_m, 1.0) if f.weapon.range_m > 1.0 else NOTHING
+'''
+
+
+def with_a_new_check(copied: Path, text: str) -> subprocess.CompletedProcess[str]:
+    """Rule a shot with a library that has one more file of checks, and one more row in the shot's procedure."""
+    core = copied / "tinclock" / "core"
+    (core / "kernels" / "checks" / "sobriety.py").write_text(text, "utf-8")
+    procedures = core / "ruling" / "procedures.py"
+    replaced(
+        procedures, "        weapon.check_shoots,\n", "        sobriety.check_sobriety,\n        weapon.check_shoots,\n"
+    )
+    replaced(procedures, "import ground, lag,", "import sobriety, ground, lag,")
     run = [sys.executable, "-c", ONE_SHOT, str(copied)]
-    done = subprocess.run(run, capture_output=True, text=True, check=False, cwd=copied)
+    environment = {**os.environ, "NUMBA_OPT": "0"}
+    return subprocess.run(run, capture_output=True, text=True, check=False, cwd=copied, env=environment)
+
+
+def test_a_new_check_is_one_function_and_one_row(copied):
+    """A check in a file of its own, listed in a procedure, measures, finds and denies with nothing else edited."""
+    done = with_a_new_check(copied, SOBER)
+    assert done.stdout.splitlines()[0] == "True denied fast_cadence", done.stderr
+
+
+@pytest.mark.parametrize("first", ["checks.walls", "checks.lag", "committing", "checking"])
+def test_numbers_of_checks_do_not_depend_on_the_order_of_imports(first):
+    """A cached kernel runs checks by number, so every process gives each check the same one."""
+    code = f"""
+import tinclock.core.kernels.{first}
+from tinclock.core.ruling.procedures import SHOT, MOVE
+print([getattr(one, "number", None) for one in (*SHOT.checks, *MOVE.checks)])
+"""
+    told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert told.strip() == str([getattr(one, "number", None) for one in (*SHOT.checks, *MOVE.checks)])
+
+
+def test_a_check_that_is_listed_and_not_registered_refuses_to_import(copied):
+    """A kernel in a procedure that no decorator registered is named in an ImportError; nothing runs in its place."""
+    done = with_a_new_check(copied, SOBER.replace("@check\n", "@inner\n"))
     assert done.returncode != 0
-    assert "ImportError: check 'sobriety' has number" in done.stderr
+    assert "ImportError: check_sobriety is listed as a check and not registered" in done.stderr
 
 
 WAYS = """

@@ -1,54 +1,22 @@
 """Kernel: a claim's checks in their order, until one denies it, and the first thing in the way of its ray.
 
-The order is the caller's: numbers of `CHECK`, as `ruling.procedures` lists them. A number below 0 is a check of
-Python's, which has to be asked; so does a compiled one that returns `ASK`.
+The order is the caller's: numbers of registered checks, as `ruling.procedures` lists them. A number below 0 is a check
+of Python's, which has to be asked; so does a compiled one that returns `ASK`.
 """
 
 from __future__ import annotations
 
+import importlib
 import math
-from typing import Final, NamedTuple
+import pkgutil
 
 from numba import carray
 
+from tinclock.core.kernels import checks
 from tinclock.core.kernels.call_rows import CALL, CALL_BYTES, MOMENT, WHO, WORLD
 from tinclock.core.kernels.cast import first_on_path_in, first_part
-from tinclock.core.kernels.checks.ground import check_fall
-from tinclock.core.kernels.checks.lag import check_faces, check_lag, check_told
-from tinclock.core.kernels.checks.move import (
-    check_clock,
-    check_leap,
-    check_push,
-    check_reported,
-    check_speed,
-    check_turn,
-    commit_move,
-)
-from tinclock.core.kernels.checks.muzzle import check_muzzle, view_of
-from tinclock.core.kernels.checks.sender import (
-    check_actor,
-    check_alive,
-    check_fields,
-    check_form,
-    check_sender,
-    check_sequence,
-    check_tenure,
-    check_trade,
-)
-from tinclock.core.kernels.checks.view import check_view, check_view_order
-from tinclock.core.kernels.checks.walls import check_walls
-from tinclock.core.kernels.checks.weapon import (
-    check_cadence,
-    check_charge,
-    check_fires,
-    check_launches,
-    check_loaded,
-    check_number,
-    check_reaches,
-    check_shoots,
-    check_weapon,
-)
-from tinclock.core.kernels.committing import commit_usual, refuse_plain
+from tinclock.core.kernels.checks.muzzle import view_of
+from tinclock.core.kernels.committing import refuse_plain
 from tinclock.core.kernels.compiling import inner, njit, opened
 from tinclock.core.kernels.dtypes import (
     DENIED,
@@ -66,170 +34,8 @@ from tinclock.core.kernels.dtypes import (
 from tinclock.core.kernels.facts import ASK, NOTHING, Facts, level_of, stored_of
 from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
 from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
+from tinclock.core.kernels.registry import check, runner
 from tinclock.core.kernels.triangles import STACK, WIDTH
-
-
-class CheckNumbers(NamedTuple):
-    """The compiled checks."""
-
-    sequence: int
-    fields: int
-    form: int
-    sender: int
-    tenure: int
-    alive: int
-    actor: int
-    trade: int
-    weapon: int
-    shoots: int
-    launches: int
-    fires: int
-    reaches: int
-    loaded: int
-    cadence: int
-    charge: int
-    number: int
-    shown_view: int
-    view_order: int
-    lag: int
-    told: int
-    faces: int
-    muzzle: int
-    cast: int
-    """No check: looks along the ray of a shot that goes exactly where it is aimed."""
-    commit: int
-    """No check either: commits the shot, if it is a usual one."""
-    reported: int
-    push: int
-    clock: int
-    leap: int
-    speed: int
-    turn: int
-    fall: int
-    walls: int
-    moving: int
-    """No check: commits the move."""
-
-
-CHECK: Final = CheckNumbers(*range(len(CheckNumbers._fields)))
-
-
-@inner
-def _sent(f, which):
-    """One of the checks of who sends what, by its number; returns what it does. No unit."""
-    if which == CHECK.sequence:
-        return check_sequence(f)
-    if which == CHECK.fields:
-        return check_fields(f)
-    if which == CHECK.form:
-        return check_form(f)
-    if which == CHECK.sender:
-        return check_sender(f)
-    if which == CHECK.tenure:
-        return check_tenure(f)
-    if which == CHECK.alive:
-        return check_alive(f)
-    if which == CHECK.actor:
-        return check_actor(f)
-    if which == CHECK.trade:
-        return check_trade(f)
-    return ASK
-
-
-@inner
-def _armed(f, which):
-    """One of the checks of the weapon in hand, by its number; returns what it does. No unit."""
-    if which == CHECK.weapon:
-        return check_weapon(f)
-    if which == CHECK.shoots:
-        return check_shoots(f)
-    if which == CHECK.launches:
-        return check_launches(f)
-    if which == CHECK.fires:
-        return check_fires(f)
-    if which == CHECK.reaches:
-        return check_reaches(f)
-    if which == CHECK.loaded:
-        return check_loaded(f)
-    if which == CHECK.cadence:
-        return check_cadence(f)
-    if which == CHECK.charge:
-        return check_charge(f)
-    if which == CHECK.number:
-        return check_number(f)
-    return ASK
-
-
-@inner
-def _seen(f, which):
-    """One of the checks of what the screen showed, by its number; returns what it does. No unit."""
-    if which == CHECK.shown_view:
-        return check_view(f)
-    if which == CHECK.view_order:
-        return check_view_order(f)
-    if which == CHECK.lag:
-        return check_lag(f)
-    if which == CHECK.told:
-        return check_told(f)
-    if which == CHECK.faces:
-        return check_faces(f)
-    if which == CHECK.muzzle:
-        return check_muzzle(f)
-    if which == CHECK.cast:
-        return _cast(f)
-    if which == CHECK.commit:
-        return commit_usual(f)
-    return ASK
-
-
-@inner
-def _moved(f, which):
-    """One of the checks of move reports, by its number; returns what it does. No unit."""
-    if which == CHECK.reported:
-        return check_reported(f)
-    if which == CHECK.push:
-        return check_push(f)
-    if which == CHECK.clock:
-        return check_clock(f)
-    if which == CHECK.leap:
-        return check_leap(f)
-    if which == CHECK.speed:
-        return check_speed(f)
-    if which == CHECK.turn:
-        return check_turn(f)
-    if which == CHECK.fall:
-        return check_fall(f)
-    if which == CHECK.walls:
-        return check_walls(f)
-    if which == CHECK.moving:
-        return commit_move(f)
-    return ASK
-
-
-@inner
-def _run(f, which):
-    """Run one check by its number; returns what it does. No unit."""
-    if which <= CHECK.trade:
-        return _sent(f, which)
-    if which <= CHECK.number:
-        return _armed(f, which)
-    if which <= CHECK.commit:
-        return _seen(f, which)
-    return _moved(f, which)
-
-
-def _require_branches() -> None:
-    """Raise an ImportError for a check that has a number and no branch in the group that its number belongs to."""
-    ends = {CHECK.trade: _sent, CHECK.number: _armed, CHECK.commit: _seen, CHECK.moving: _moved}
-    for name, number in CHECK._asdict().items():
-        group = ends[min(end for end in ends if number <= end)] if number <= max(ends) else _moved
-        if name not in group.function.__code__.co_names:
-            raise ImportError(
-                f"check {name!r} has number {number} in CheckNumbers, and no branch in {group.function.__name__}"
-            )
-
-
-_require_branches()
 
 
 @inner
@@ -256,8 +62,8 @@ def _tree_scratch_of(f):
     )
 
 
-@inner
-def _cast(f):
+@check
+def look_along_aim(f):
     """Look along the ray of a shot that goes where it is aimed; metres."""
     if not f.weapon.is_plain:
         return NOTHING
@@ -284,6 +90,11 @@ def _cast(f):
     )
     f.found.is_cast = 1.0
     return NOTHING
+
+
+for _module in pkgutil.iter_modules(checks.__path__):
+    importlib.import_module(f"{checks.__name__}.{_module.name}")
+_run = runner()
 
 
 @opened

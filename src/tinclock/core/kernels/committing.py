@@ -14,6 +14,7 @@ from tinclock.core.kernels.dtypes import OWN, body_row
 from tinclock.core.kernels.facts import FINDING, NOTHING, stored_of
 from tinclock.core.kernels.hearing import count_still
 from tinclock.core.kernels.memory import int16_at, int64_at
+from tinclock.core.kernels.registry import check
 from tinclock.core.kernels.spending import ready_at, rounds_at, settle, spend
 
 LEFT_ALONE, MISSED, AT_LEVEL, AT_COVER, HIT = 0.0, 1.0, 2.0, 3.0, 4.0
@@ -67,7 +68,7 @@ def _do_damage(f, victim, column):
     ) = do_damage(f.rules, f.weapon, f.body, True, victim, lived, points, bare, own_bare, f.now)  # fmt: skip
 
 
-@inner
+@check
 def commit_usual(f):
     """Commit a shot that was cast, if it is a usual one; what became of it stands in what was found. Points, metres."""
     out = f.found

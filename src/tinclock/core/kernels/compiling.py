@@ -31,10 +31,13 @@ def njit(**options: Any) -> Any:
 
 
 class Inner:
-    """Function that only kernels call. Python can call it, for trying things out: then it runs as Python, slowly."""
+    """Function that only kernels call. Python can call it, for trying things out: then it runs as Python, slowly.
+
+    number : of a registered check, see `registry`; -1 for other functions
+    """
 
     def __init__(self, function: Callable[..., Any]) -> None:
-        self.function = function
+        self.function, self.number = function, -1
         self.compiled = numba.njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)(function)
         functools.update_wrapper(self, function)
 

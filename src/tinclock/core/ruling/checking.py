@@ -48,7 +48,7 @@ if TYPE_CHECKING:
     from tinclock.core.findings import Consequence
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.numbers import RuleNumbers
-    from tinclock.core.ruling.compiled import Check, Order
+    from tinclock.core.ruling.order import Order, PythonCheck
     from tinclock.core.ruling.procedures import Procedure
     from tinclock.core.ruling.work import Work
     from tinclock.core.timeline.history import PoseHistory
@@ -212,7 +212,7 @@ class Checking:
             work.late = Late(numbers, context, work.steps)
         return not found[FOUND.denied]
 
-    def denies(self, check: Check, claim: Any, work: Work) -> bool:
+    def denies(self, check: PythonCheck, claim: Any, work: Work) -> bool:
         """Put a claim to one check of Python's; returns whether it denies the claim."""
         finding = check(claim, work)
         if finding is None:
@@ -222,7 +222,7 @@ class Checking:
         work.steps[-1] = replace(work.steps[-1], verdict=consequence)
         return consequence == "deny"
 
-    def compare(self, checks: tuple[Check, ...], claim: Any, work: Work) -> Outcome:
+    def compare(self, checks: tuple[PythonCheck, ...], claim: Any, work: Work) -> Outcome:
         """Hold what a client says happened against what did; returns what comes of its claim."""
         for check in checks:
             if self.denies(check, claim, work):

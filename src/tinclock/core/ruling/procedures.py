@@ -10,7 +10,13 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any, Final
 
+from tinclock.core.kernels.checking import look_along_aim
+from tinclock.core.kernels.checks import ground, lag, move, muzzle, sender, view, walls, weapon
+from tinclock.core.kernels.committing import commit_usual
 from tinclock.core.ruling.checks.claimed import check_claimed_damage, check_claimed_part, check_claimed_victim
+from tinclock.core.ruling.checks.form import find_malformed
+from tinclock.core.ruling.checks.muzzle import check_muzzle as ask_muzzle
+from tinclock.core.ruling.checks.sender import check_tenure as ask_tenure
 from tinclock.core.ruling.claims import (
     HandleClaim,
     ImpactClaim,
@@ -21,45 +27,6 @@ from tinclock.core.ruling.claims import (
     StrikeClaim,
     TriggerClaim,
     UseClaim,
-)
-from tinclock.core.ruling.compiled import (
-    ACTOR,
-    ALIVE,
-    CADENCE,
-    CAST,
-    CHARGE,
-    CLOCK,
-    COMMIT,
-    FACES,
-    FALL,
-    FIELDS,
-    FIRES,
-    FORM,
-    LAG,
-    LAUNCHES,
-    LEAP,
-    LOADED,
-    MOVING,
-    MUZZLE,
-    NUMBER,
-    PUSH,
-    REACHES,
-    REPORTED,
-    SENDER,
-    SEQUENCE,
-    SHOOTS,
-    SPEED,
-    TENURE,
-    TOLD,
-    TRADE,
-    TURN,
-    VIEW,
-    VIEW_ORDER,
-    WALLS,
-    WEAPON,
-    Check,
-    Compiled,
-    Order,
 )
 from tinclock.core.ruling.handle import HandleWork, check_carried, check_sensible, commit_handle
 from tinclock.core.ruling.impact import (
@@ -73,6 +40,7 @@ from tinclock.core.ruling.impact import (
 )
 from tinclock.core.ruling.launch import LaunchWork, commit_fired_launch, commit_launch
 from tinclock.core.ruling.move import MoveWork, commit_move
+from tinclock.core.ruling.order import Asks, Check, Order, PythonCheck
 from tinclock.core.ruling.shot import ShotWork, commit_fired, commit_shot
 from tinclock.core.ruling.status import (
     StatusWork,
@@ -94,7 +62,7 @@ class Procedure:
     """How one kind of claim is ruled.
 
     work : what it is worked on with
-    checks : in order, until one denies; they change nothing. Those in capitals are compiled, see `compiled`
+    checks : in order, until one denies; they change nothing. Those of a module of `kernels.checks` are compiled
     commit : what the claim costs, leaves behind and does: all that changes the match, for claims that weren't denied
     compares : what the client says happened, against what did
     order : the checks as a kernel takes them
@@ -102,38 +70,63 @@ class Procedure:
 
     kind: str
     work: type[Work]
-    checks: tuple[Compiled | Check, ...]
+    checks: tuple[Check, ...]
     commit: Callable[[Any, Any], None]
-    compares: tuple[Check, ...] = ()
+    compares: tuple[PythonCheck, ...] = ()
     order: Order = field(init=False)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "order", Order(self.checks))
 
 
-_SENT: Final = (SEQUENCE, FIELDS, SENDER)
-_AIMED: Final = (SEQUENCE, FORM, SENDER)
-_READY: Final = (LOADED, CADENCE, CHARGE)
-_SEEN: Final = (VIEW, LAG, TOLD, VIEW_ORDER, TENURE, TRADE, MUZZLE)
+FIELDS: Final = Asks(sender.check_fields, find_malformed)
+FORM: Final = Asks(sender.check_form, find_malformed)
+TENURE: Final = Asks(sender.check_tenure, ask_tenure)
+MUZZLE: Final = Asks(muzzle.check_muzzle, ask_muzzle)
+_SENT: Final = (sender.check_sequence, FIELDS, sender.check_sender)
+_AIMED: Final = (sender.check_sequence, FORM, sender.check_sender)
+_READY: Final = (weapon.check_loaded, weapon.check_cadence, weapon.check_charge)
+_SEEN: Final = (
+    view.check_view, lag.check_lag, lag.check_told, view.check_view_order, TENURE, sender.check_trade, MUZZLE,
+)  # fmt: skip
 _CLAIMED: Final = (check_claimed_damage, check_claimed_victim, check_claimed_part)
 
 SHOT: Final = Procedure(
     "shot",
     ShotWork,
-    (*_AIMED, ACTOR, WEAPON, SHOOTS, *_READY, *_SEEN, FACES, NUMBER, CAST),
+    (
+        *_AIMED,
+        sender.check_actor,
+        weapon.check_weapon,
+        weapon.check_shoots,
+        *_READY,
+        *_SEEN,
+        lag.check_faces,
+        weapon.check_number,
+        look_along_aim,
+    ),
     commit_shot,
     _CLAIMED,
 )
 LAUNCH: Final = Procedure(
     "launch",
     LaunchWork,
-    (*_AIMED, ACTOR, WEAPON, LAUNCHES, *_READY, *_SEEN, NUMBER),
+    (*_AIMED, sender.check_actor, weapon.check_weapon, weapon.check_launches, *_READY, *_SEEN, weapon.check_number),
     commit_launch,
 )
 STRIKE: Final = Procedure(
     "strike",
     StrikeWork,
-    (*_AIMED, ACTOR, WEAPON, REACHES, LOADED, CADENCE, *_SEEN, check_facing),
+    (
+        *_AIMED,
+        sender.check_actor,
+        weapon.check_weapon,
+        weapon.check_reaches,
+        weapon.check_loaded,
+        weapon.check_cadence,
+        *_SEEN,
+        check_facing,
+    ),
     commit_strike,
     _CLAIMED,
 )
@@ -147,21 +140,47 @@ IMPACT: Final = Procedure(
 TRIGGER: Final = Procedure(
     "trigger",
     TriggerWork,
-    (*_AIMED, ALIVE, WEAPON, FIRES, VIEW, LAG, VIEW_ORDER, TENURE),
+    (
+        *_AIMED,
+        sender.check_alive,
+        weapon.check_weapon,
+        weapon.check_fires,
+        view.check_view,
+        lag.check_lag,
+        view.check_view_order,
+        TENURE,
+    ),
     commit_trigger,
 )
-HANDLE: Final = Procedure("handle", HandleWork, (*_SENT, TENURE, ALIVE, check_carried, check_sensible), commit_handle)
-USE: Final = Procedure("use", UseWork, (*_SENT, TENURE, ALIVE, check_item, check_target, check_useful), commit_use)
+HANDLE: Final = Procedure(
+    "handle", HandleWork, (*_SENT, TENURE, sender.check_alive, check_carried, check_sensible), commit_handle
+)
+USE: Final = Procedure(
+    "use", UseWork, (*_SENT, TENURE, sender.check_alive, check_item, check_target, check_useful), commit_use
+)
 MOVE: Final = Procedure(
     "move",
     MoveWork,
-    (*_SENT, TENURE, ALIVE, REPORTED, PUSH, CLOCK, LEAP, SPEED, TURN, FALL, WALLS, MOVING),
+    (
+        *_SENT,
+        TENURE,
+        sender.check_alive,
+        move.check_reported,
+        move.check_push,
+        move.check_clock,
+        move.check_leap,
+        move.check_speed,
+        move.check_turn,
+        ground.check_fall,
+        walls.check_walls,
+        move.commit_move,
+    ),
     commit_move,
 )
 STATUS: Final = Procedure(
     "status",
     StatusWork,
-    (*_SENT, TENURE, FACES, check_health, check_news, check_armour, check_rounds, check_place),
+    (*_SENT, TENURE, lag.check_faces, check_health, check_news, check_armour, check_rounds, check_place),
     commit_status,
 )
 
@@ -177,7 +196,9 @@ PROCEDURES: Final[dict[type, Procedure]] = {
     StatusClaim: STATUS,
 }
 
-OF_CLIENTS_ONLY: Final = frozenset({SEQUENCE, SENDER, LAG, VIEW_ORDER, TENURE, FACES})
+OF_CLIENTS_ONLY: Final = frozenset(
+    {sender.check_sequence, sender.check_sender, lag.check_lag, view.check_view_order, TENURE, lag.check_faces}
+)
 """What the server's own shooters are not asked: they have no connection that could lie."""
 
 HOUSE: Final[dict[type, Procedure]] = {
@@ -186,14 +207,19 @@ HOUSE: Final[dict[type, Procedure]] = {
 }
 """The same for entities that the server acts for."""
 
-FIRED: Final = replace(SHOT, checks=(ACTOR, LOADED, CADENCE, NUMBER), commit=commit_fired, compares=())
+FIRED: Final = replace(
+    SHOT,
+    checks=(sender.check_actor, weapon.check_loaded, weapon.check_cadence, weapon.check_number),
+    commit=commit_fired,
+    compares=(),
+)
 """Shots that the server fires on its own clock, for a trigger that is held."""
 
 FIRED_LAUNCH: Final = replace(LAUNCH, checks=FIRED.checks, commit=commit_fired_launch)
 """The same, for what flies."""
 
 QUICK: Final[dict[type, Order]] = {
-    ShotClaim: Order((*SHOT.checks, COMMIT)),
+    ShotClaim: Order((*SHOT.checks, commit_usual)),
     MoveClaim: MOVE.order,
 }
 """What a kernel does with claims that come all the time: the same, and it commits those of the usual kind."""

@@ -13,6 +13,7 @@ from tinclock.core.kernels.cover import nearest_cover
 from tinclock.core.kernels.dtypes import NOTED
 from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.memory import float64_at
+from tinclock.core.kernels.registry import check
 from tinclock.core.kernels.triangles import first_triangle_alone
 from tinclock.core.tolerances import TOLERANCES
 
@@ -128,7 +129,7 @@ def _rise_after(f, height, over, seconds):
     return -math.sqrt(2.0 * gravity * drop)
 
 
-@inner
+@check
 def check_fall(f):
     """Find `not_falling`: higher than a jump and gravity explain, metres; cuts the height down to what they do."""
     seconds, rules = f.found.seconds, f.rules

@@ -15,6 +15,7 @@ from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, fo
 from tinclock.core.kernels.hearing import ENOUGH_ANSWERS, RESTARTS_HALVE_S, announced
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import TIME, shown_at, spacing_of, waits_for_tick
+from tinclock.core.kernels.registry import check
 
 FRESH_S = 2.0
 """Longest silence after which a shot is still held against the client's own stamps."""
@@ -220,7 +221,7 @@ def _name_view(f):
     f.found.named_fraction = f.found.fraction
 
 
-@inner
+@check
 def check_lag(f):
     """Find `view_restless` or `view_unexplained`; works out the view to rule at instead. Seconds.
 
@@ -278,7 +279,7 @@ def _check_explained(f, shown, youngest, oldest):
     return found(f, FINDING.view_unexplained, age, nearest)
 
 
-@inner
+@check
 def check_told(f):
     """Find `lag_untold` for a view on a line that is known, of a client that has told no lag lately. No unit."""
     line = f.line
@@ -290,7 +291,7 @@ def check_told(f):
     return found(f, FINDING.lag_untold, NO_NUMBER, NO_NUMBER)
 
 
-@inner
+@check
 def check_faces(f):
     """Find `two_faced_clock` where the least trip up that pongs say and the one that claims say can't both be true.
 

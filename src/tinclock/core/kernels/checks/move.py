@@ -19,6 +19,7 @@ from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, fo
 from tinclock.core.kernels.hearing import hear
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.moments import waits_for_tick
+from tinclock.core.kernels.registry import check
 from tinclock.core.tolerances import TOLERANCES
 
 LONGEST_PUSH = 1.0 + TOLERANCES.stick
@@ -64,7 +65,7 @@ def cut_down(f, code, x, y, z):
         f.found.place_x, f.found.place_y, f.found.place_z = x, y, z
 
 
-@inner
+@check
 def check_reported(f):
     """Find `moves_not_ruled` where the rules have no movement or the server never put the body anywhere. No unit."""
     if not f.is_put or not f.rules.has_movement:
@@ -79,7 +80,7 @@ def check_reported(f):
     return NOTHING
 
 
-@inner
+@check
 def check_push(f):
     """Find `push_too_long`: an input longer than a stick goes. It is cut down, never used as it is. No unit."""
     length = f.claim.push
@@ -131,7 +132,7 @@ def _usable(f, since):
     return usual + silent + kept, silent + held_up
 
 
-@inner
+@check
 def check_clock(f):
     """Find `stale_move` or `fast_clock`; works out the time, seconds, that the report may use.
 
@@ -164,7 +165,7 @@ def check_clock(f):
     return NOTHING
 
 
-@inner
+@check
 def check_leap(f):
     """Find `teleport`: further than any speed explains, by a whole leap; metres. The body stays where it was."""
     rules = f.rules
@@ -201,7 +202,7 @@ def _steps(f, dz):
     return (up if dz > 0.0 else rules.down_m_s) * seconds + step
 
 
-@inner
+@check
 def check_speed(f):
     """Find `too_fast`; cuts the way, metres, down to what the body can do, over ground and upright by themselves.
 
@@ -237,7 +238,7 @@ def check_speed(f):
     return found(f, code, abs(dz), upright + allowance, -seconds)
 
 
-@inner
+@check
 def check_turn(f):
     """Find `too_sharp`; cuts the change of velocity over ground, metres a second, down to what the body can do.
 
@@ -322,7 +323,7 @@ def _count_time(f):
     moved.held_up_s = min(f.found.held_up_s, max(0.0, f.now - moved.clock_at))
 
 
-@inner
+@check
 def commit_move(f):
     """Accept the place that is left after cutting down, metres, and count the time that was used for it."""
     dx, dy, dz = way_of(f)

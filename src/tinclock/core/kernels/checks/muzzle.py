@@ -12,6 +12,7 @@ from tinclock.core.kernels.cover import first_in_the_way
 from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.moments import TICK_FIELDS, TIME
+from tinclock.core.kernels.registry import check
 
 WAY_TICKS = 6
 """Number of ticks over which the eye's velocity is measured."""
@@ -84,7 +85,7 @@ def _leans_out(f):
     return True
 
 
-@inner
+@check
 def check_muzzle(f):
     """Find `muzzle_far` or `muzzle_blocked`; metres."""
     if _leans_out(f):

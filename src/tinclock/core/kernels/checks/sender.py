@@ -9,6 +9,7 @@ from tinclock.core.kernels.dtypes import FOREIGN
 from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured, stored_of
 from tinclock.core.kernels.moments import TICK_FIELDS, TICK_SLOT
 from tinclock.core.kernels.poses import point_on_bone
+from tinclock.core.kernels.registry import check
 from tinclock.core.tolerances import TOLERANCES
 
 REMEMBERED = 128
@@ -19,7 +20,7 @@ FARTHEST_M = 1e7
 _LENGTH = TOLERANCES.direction_length
 
 
-@inner
+@check
 def check_sequence(f):
     """Find `stale_sequence` for one that is no longer remembered, `skipped_sequence` for a leap ahead. No unit."""
     given, highest = f.claim.sequence, f.line.highest_sequence
@@ -42,7 +43,7 @@ def _is_near(f):
     return x <= FARTHEST_M and y <= FARTHEST_M and z <= FARTHEST_M
 
 
-@inner
+@check
 def check_fields(f):
     """Ask about a claim whose fields aren't what they must be. No unit."""
     if not f.claim.is_well_formed or not _is_near(f):
@@ -52,7 +53,7 @@ def check_fields(f):
     return NOTHING
 
 
-@inner
+@check
 def check_form(f):
     """`check_fields` for a claim with an aim: find `direction_not_unit`; works out the direction, of unit length."""
     if not f.claim.is_well_formed or not _is_near(f):
@@ -71,7 +72,7 @@ def check_form(f):
     return NOTHING
 
 
-@inner
+@check
 def check_sender(f):
     """Find `foreign_actor` where a claim names one that its connection doesn't act for. No unit.
 
@@ -84,13 +85,13 @@ def check_sender(f):
     return NOTHING
 
 
-@inner
+@check
 def check_tenure(f):
     """Ask where control of the actor changed hands. No unit."""
     return NOTHING if f.body.tenures == 0.0 else ASK
 
 
-@inner
+@check
 def check_alive(f):
     """Find `dead_actor`. No unit."""
     if f.body.dead:
@@ -108,7 +109,7 @@ def eye_in(f, place):
     return point_on_bone(f.column, int(f.body.eye_bone), eye, slot, stored_of(f))
 
 
-@inner
+@check
 def check_actor(f):
     """Find `dead_actor` or `absent_actor`; works out the actor's eye as the server has it now, metres.
 
@@ -137,7 +138,7 @@ def check_actor(f):
     return NOTHING
 
 
-@inner
+@check
 def check_trade(f):
     """Find `dead_actor` for one that died on its own screen before it acted; seconds."""
     if not f.found.posthumous:

@@ -25,6 +25,7 @@ from tinclock.core.kernels.moments import (
     view_around,
     view_drawn,
 )
+from tinclock.core.kernels.registry import check
 
 UNDRAWN, FROM_BEFORE = 0.0, 1.0
 """Why a view is unknown: nobody draws it, or it shows what was sent before its client came."""
@@ -205,7 +206,7 @@ def _is_drawn(f, before, after, fraction):
     return 0.0 <= fraction <= furthest
 
 
-@inner
+@check
 def check_view(f):
     """Find `view_unknown`, `view_ahead`, `view_late` or `view_capped`; works out the view to rule at. Seconds.
 
@@ -259,7 +260,7 @@ def _check_age(f, before, after, fraction):
     return NOTHING
 
 
-@inner
+@check
 def check_view_order(f):
     """Find `view_backwards` when the view lies before an earlier one by more than packets get reordered; seconds."""
     if f.line.is_servers:

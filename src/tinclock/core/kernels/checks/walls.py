@@ -9,6 +9,7 @@ from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import nearest_cover
 from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.moments import SLOT, SNAPSHOT_FIELDS, TICK_FIELDS, TICK_SLOT, TIME, view_around
+from tinclock.core.kernels.registry import check
 from tinclock.core.kernels.triangles import first_triangle_alone
 from tinclock.core.tolerances import TOLERANCES
 
@@ -112,7 +113,7 @@ def _stop(f):
         out.model_vx, out.model_vy = vx, vy
 
 
-@inner
+@check
 def check_walls(f):
     """Find `through_wall`; the body stops where its ball touches something, metres. It sees what is left of the way."""
     dx, dy, dz = way_of(f)

@@ -17,6 +17,7 @@ from tinclock.core.kernels.dtypes import (
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.hearing import ENOUGH_ANSWERS
 from tinclock.core.kernels.moments import waits_for_tick
+from tinclock.core.kernels.registry import check
 from tinclock.core.kernels.spending import NEVER, charge_at, rounds_at
 
 LEAST_EARLY_S = 0.005
@@ -25,7 +26,7 @@ UNKNOWN_EARLY_S = 0.05
 """The same on a line that has not answered enough pings yet."""
 
 
-@inner
+@check
 def check_weapon(f):
     """Find `unknown_weapon`, `unarmed` or `weapon_not_held`: the weapon that fires is the one in hand. No unit."""
     named = f.claim.weapon
@@ -47,26 +48,26 @@ def _check_kind(f, fits):
     return found(f, FINDING.wrong_kind, NO_NUMBER, NO_NUMBER)
 
 
-@inner
+@check
 def check_shoots(f):
     """Find `wrong_kind` for a shot with a weapon that reaches or launches. No unit."""
     kind = f.weapon.kind
     return _check_kind(f, kind in (HITSCAN, PELLETS))
 
 
-@inner
+@check
 def check_launches(f):
     """Find `wrong_kind` for a launch with a weapon whose shots don't fly. No unit."""
     return _check_kind(f, f.weapon.kind == PROJECTILE)
 
 
-@inner
+@check
 def check_fires(f):
     """Find `wrong_kind` for the trigger of a weapon that has none. No unit."""
     return _check_kind(f, f.weapon.kind != REACH)
 
 
-@inner
+@check
 def check_reaches(f):
     """Find `wrong_kind` for a blow with a weapon that shoots. No unit."""
     return _check_kind(f, f.weapon.kind == REACH)
@@ -87,7 +88,7 @@ def _how_early(f):
     return min(most, LEAST_EARLY_S + waited + f.rules.jitter_factor * line.jitter_s)
 
 
-@inner
+@check
 def check_loaded(f):
     """Find `not_drawn`, `no_ammunition` or `reloading`, with an allowance for packets that bunch; seconds."""
     f.found.early_s = _how_early(f)
@@ -113,7 +114,7 @@ def check_loaded(f):
     return NOTHING
 
 
-@inner
+@check
 def check_cadence(f):
     """Find `fast_cadence` when the weapon can't have been ready, allowance included; seconds."""
     early, allowance = f.held.ready_at - f.now, f.found.early_s
@@ -124,7 +125,7 @@ def check_cadence(f):
     return NOTHING
 
 
-@inner
+@check
 def check_charge(f):
     """Find `undercharged` or `overcharged`; works out the charge, the claimed one where there was time for it."""
     full, least = f.weapon.charge_s, f.weapon.charge_least
@@ -142,7 +143,7 @@ def check_charge(f):
     return found(f, FINDING.overcharged, claimed, most) if claimed > most else NOTHING
 
 
-@inner
+@check
 def check_number(f):
     """Find `shots_skipped` where the shot's number isn't the next of a weapon whose spread goes by it. No unit."""
     number, following = f.claim.shot, f.held.shots + 1.0
