@@ -477,9 +477,10 @@ BODY_T, HELD_T, WEAPON_T, RULES_T, CLAIM_T = map(
 FOUND_T: Final = _dtype(
     FoundFields, ("step_rows", STEP_T, (MOST_STEPS,)), ("finding_rows", FINDING_T, (MOST_FINDINGS,))
 )
-line_row, moved_row, body_row, held_row, weapon_row, rules_row, claim_row, found_row = map(
-    record_at, (LINE_T, MOVED_T, BODY_T, HELD_T, WEAPON_T, RULES_T, CLAIM_T, FOUND_T)
-)
+line_row, moved_row = record_at("line", LINE_T), record_at("moved", MOVED_T)
+body_row, held_row = record_at("body", BODY_T), record_at("held", HELD_T)
+weapon_row, rules_row = record_at("weapon", WEAPON_T), record_at("rules", RULES_T)
+claim_row, found_row = record_at("claim", CLAIM_T), record_at("found", FOUND_T)
 """What kernels open each kind of row with, by its address."""
 
 PLACES_FROM: Final = len(MOVED)

@@ -18,7 +18,7 @@ VALUE, COUNT, SPAN, RING = 0, 1, 2, 3
 FIELDS: Final = 4
 ROOM, SPARE, WINDOW, TIMES_BEGIN, LOW_BEGIN, LOW_COUNT = 0, 1, 2, 3, 4, 5
 RING_FIELDS: Final = 6
-_least_row = record_at(LEAST_T)
+_least_row = record_at("least", LEAST_T)
 
 
 @inner

@@ -42,9 +42,14 @@ def _opener(kind: Any) -> Any:
     return pointer
 
 
-def record_at(dtype: np.dtype[Any]) -> Any:
-    """Return a function of kernels that sees the memory at an address as a record of a structured dtype."""
+def record_at(name: str, dtype: np.dtype[Any]) -> Any:
+    """Return a function of kernels that sees the memory at an address as a record of a structured dtype.
+
+    name : short and unique. Numba would name the type by all its fields, and every symbol by its types: a cached kernel
+    would be ten times as large.
+    """
     kind = from_dtype(dtype)
+    kind.name = f"{name}_record"
 
     @intrinsic
     def record(typingctx: Any, address: Any) -> Any:
