@@ -36,11 +36,11 @@ if TYPE_CHECKING:
 
 ROUND_TRIP_S, DELAY_S, PINGS_EVERY_S, TELLS_EVERY_S = 0.05, 0.1, 0.25, 0.06
 CLIENTS_CLOCK_S = 100.0
-"""How far clients' clocks are ahead of the server's."""
+"""Time by which clients' clocks are ahead of the server's."""
 
 
 class _Body:
-    """Where somebody stands, faces, and what it walks at; `since` is the time of its place.
+    """Position, facing and speed of a player; `since` is the time of its position.
 
     round_trip_s, delay_s : its line, and how far behind the newest snapshot its client draws
     bones : a pose that it was given; eye : where its eye was when it was last alive
@@ -205,7 +205,7 @@ class Stage:
             self._asked += [(name, self._server.ping(name, self.now), self.now) for name in self._bodies]
 
     def view(self, older_s: float = 0.0, name: str | None = None) -> View:
-        """What a player's honest screen shows as it acts, so that the claim arrives now; or something older.
+        """Return the view of a player's honest screen as it acts, so that the claim arrives now; or an older one.
 
         name : whose; without one, a screen on a line as `enter` makes it by default
         """
@@ -256,7 +256,7 @@ class Stage:
         return self.say(name, kind, **told)
 
     def _middle(self, name: str, part: str | None, view: View) -> np.ndarray:
-        """Where the middle of somebody's hitbox is on the screen."""
+        """Return the middle of a hitbox on the screen."""
         boxes = self.referee.history.hitboxes_at(self.entity(name), view)
         if boxes is None:
             raise UnknownNameError("body at the view", name, ())

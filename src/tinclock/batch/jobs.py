@@ -1,4 +1,4 @@
-"""What is done with one recording: ruled again, asked how fair it was, or weighed. Runs in any process."""
+"""Work on one recording: rule it again, measure its fairness, or weigh it. Runs in any process."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ SMALLEST_GAIN = 1.0
 
 
 class Task(msgspec.Struct, frozen=True, kw_only=True):
-    """What is to be done with each recording.
+    """Task for each recording.
 
     rules : the rules to rule by; None: each recording's own
     settings : (key path, value) pairs that change them, or each recording's own
@@ -60,7 +60,7 @@ class Weighed(NamedTuple):
 
 
 class Outcome(NamedTuple):
-    """What came of one recording. problem : why nothing came of it; crashed : whether the process died of it."""
+    """Result of one recording. problem : the reason for none; crashed : True if the process died of it."""
 
     recording: str
     match: str = ""

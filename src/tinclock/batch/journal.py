@@ -1,4 +1,4 @@
-"""What a batch has done so far, in its folder: a line a recording, so that it can go on where it stopped."""
+"""Progress of a batch, in its folder: one line per recording, so that it can resume."""
 
 from __future__ import annotations
 
@@ -73,7 +73,7 @@ class Journal:
             self._file.truncate(whole)
 
     def done(self, recordings: Iterable[Path]) -> set[Path]:
-        """Which of them were done as they are now. Broken ones are tried again."""
+        """Return the recordings that were done as they are now. Broken ones are tried again."""
         digests = {entry.recording: entry.digest for entry in self.entries() if entry.problem is None}
         return {path for path in recordings if digests.get(str(path)) == digest_of(path)}
 

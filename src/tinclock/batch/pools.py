@@ -1,4 +1,4 @@
-"""Where a batch's work is done: in processes on this machine, or on the workers of a Dask cluster.
+"""Executors of a batch: processes on this machine, or the workers of a Dask cluster.
 
 Both hand outcomes back as they come. A worker that dies takes nothing with it: what it was at is done again elsewhere,
 and a recording that keeps killing workers is reported like any other broken one.
@@ -25,19 +25,19 @@ if TYPE_CHECKING:
 
 WORKER_WAIT_S = 30.0
 AHEAD = 2
-"""So many recordings are handed out for each core: enough that none waits, few enough that little is done twice."""
+"""Number of recordings handed out per core: enough that none waits, few enough that little is done twice."""
 
 
 class Pool(Protocol):
-    """What does the work."""
+    """Executor of the work."""
 
     @property
     def workers(self) -> int:
-        """How many cores do the work."""
+        """Number of cores that do the work."""
         ...
 
     def run(self, task: Task, paths: Sequence[str]) -> Iterator[Outcome]:
-        """What came of each recording, in whatever order they are done."""
+        """Yield the result of each recording, as they are done."""
         ...
 
     def close(self) -> None:
@@ -168,7 +168,7 @@ class ClusterPool:
 
 
 def _cores() -> int:
-    """How many this process may use."""
+    """Return the number of cores that this process may use."""
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 class BatchResult(NamedTuple):
-    """What became of a batch.
+    """Results of a batch.
 
     done, before : recordings that were done now, and those that had been done before
     broken : (recording, what is wrong with it)

@@ -1,4 +1,4 @@
-"""What a batch comes to, added up over its tables."""
+"""Summary of a batch, added up over its tables."""
 
 from __future__ import annotations
 
@@ -105,7 +105,7 @@ def _by_value(result: Fields) -> list[str]:
 
 
 def _by_truth(result: Fields) -> list[str]:
-    """Where it is known what screens showed."""
+    """Fairness where the truth about screens is known."""
     return [
         f"max_rewind_s {cap}: {sums['counted']:,} of {sums['hits']:,} honest hits on screen counted, "
         f"{sums['upheld']:,} upheld as they were; {sums['misses_hit']:,} of {sums['misses']:,} misses hit"

@@ -23,7 +23,7 @@ SAME_TIME_S = 0.001
 
 
 def problems_of(review: CaseReview, log: str | Path, noted: Head | None = None) -> list[str]:
-    """What doesn't agree, in sentences; none when every record is as it was written and every decision is in both.
+    """Return disagreements in sentences; none when every record is as it was written and every decision is in both.
 
     noted : a head of the log that was kept elsewhere. Raises `EvidenceError` for a log that isn't there.
     """

@@ -69,7 +69,7 @@ class EvidenceLog:
     ) -> None:
         self.folder, self._sync, self._file_bytes = Path(folder), sync, file_bytes
         self.set_aside: Path | None = None
-        """Where a torn tail was put, if there was one."""
+        """File of an incomplete tail, if there was one."""
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
             self._lock = _locked(self.folder / LOCK, time.monotonic() + wait_s)
@@ -82,7 +82,7 @@ class EvidenceLog:
         self._number_of_file, self._size = int(_NAME.fullmatch(path.name)[1]), path.stat().st_size  # type: ignore[index]
         self._encode = msgspec.json.Encoder().encode
         self.pseudonyms = Pseudonyms(self.folder)
-        """What accounts are called in it."""
+        """Names of accounts in it."""
         self._synced_at = time.monotonic()
         self._dirty = self._half_written = False
         _sync_folder(self.folder)
@@ -224,7 +224,7 @@ def _entries_of(path: Path) -> Iterator[Entry]:
 
 
 def records_of(folder: str | Path, match: str) -> dict[str, int]:
-    """How many records of each kind about a match there are: a run that failed before goes on behind them.
+    """Count the records of each kind about a match: a run that failed before goes on behind them.
 
     "rulings" is how far the match had come when they were written; a weighing that came further begins anew.
     """
@@ -295,7 +295,7 @@ def head_of(folder: str | Path) -> Head:
 
 
 def verify_log(folder: str | Path, head: Head | Iterable[Head] | None = None) -> str | None:
-    """What is wrong with a log: the first record that was edited, removed or swapped; None when all is as written.
+    """Return the first record of a log that was edited, removed or swapped; None when all is as written.
 
     head : a record that somebody noted, or several; they must be there. The log is read once, however many they are
     """
@@ -325,7 +325,7 @@ def verify_log(folder: str | Path, head: Head | Iterable[Head] | None = None) ->
                 return f"{path}: line {row}, record {entry.number}, doesn't follow what is before it: {what}"
             number, digest = entry.number, sha256(line)
             if noted.pop(number, digest) != digest:
-                return f"{path}: line {row}, record {number}, is not the one that was noted: it was edited"
+                return f"{path}: line {row}, record {number}, is not the noted one: it was edited"
     if noted:
         return f"{folder}: ends with record {number}; record {min(noted)}, which was noted, is gone"
     return None

@@ -16,14 +16,14 @@ if TYPE_CHECKING:
 
 
 class Words(NamedTuple):
-    """What a kind of evidence means, and what else explains it."""
+    """Meaning of a kind of evidence, and other explanations."""
 
     title: str
     benign: str
 
 
 def words_of(kind: str) -> Words:
-    """What a kind of evidence means."""
+    """Return the meaning of a kind of evidence."""
     test = EXACT.get(kind) or DETECTORS.get(kind)
     if test is not None:
         return Words(test.title, test.benign)
@@ -39,17 +39,17 @@ STRENGTHS = ((10.0, "weak"), (20.0, "notable"), (40.0, "strong"))
 
 
 def strength(decibans: float) -> str:
-    """How strong evidence is, in a word: weak under 10 decibans, notable under 20, strong under 40, overwhelming."""
+    """Return the strength in a word: weak below 10 decibans, notable below 20, strong below 40, overwhelming."""
     return next((word for below, word in STRENGTHS if decibans < below), "overwhelming")
 
 
 def chance_of(decibans: float) -> str:
-    """How many fair accounts ever get so far, in words; for one kind of evidence, however often one looks."""
+    """Return the bound on fair accounts that ever get so far, in words: for one kind of evidence, at any time."""
     return f"of fair accounts at most 1 in {10.0 ** (min(decibans, 90.0) / 10.0):,.0f} ever gets so far"
 
 
 def null_of(kind: str) -> str:
-    """What a kind takes for granted of a fair player; empty for a finding's code."""
+    """Return the assumption that a kind makes about a fair player; empty for a finding's code."""
     test = EXACT.get(kind) or DETECTORS.get(kind)
     return "" if test is None else test.null
 
@@ -60,7 +60,7 @@ def exact_first(by_kind: Mapping[str, float]) -> list[tuple[str, float]]:
 
 
 def benign_share(kind: str, line: str, weights: Weights) -> str:
-    """How often fair accounts on such a line show a kind, in words."""
+    """Return the rate at which fair accounts on such a line show a kind, in words."""
     if kind in EXACT:
         return "this needs no figures about other players, only a client that works"
     rows = weights.findings.get(kind, {}).get(line if line in LINES else "rough")

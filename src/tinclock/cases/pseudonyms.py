@@ -45,7 +45,7 @@ class Pseudonyms:
         self._lines: dict[str, tuple[str, str]] = {}
 
     def of(self, account: str) -> str:
-        """What an account is called here; a new one gets a key, which is on the disk before it is used."""
+        """Return the key of an account here; a new one gets a key, which is on the disk before it is used."""
         called = self._called.get(account)
         if called is None:
             if account not in self._keys:
@@ -55,7 +55,7 @@ class Pseudonyms:
         return called
 
     def known(self, account: str) -> str | None:
-        """What an account is called here, if it is."""
+        """Return the key of an account here, if it has one."""
         return self.of(account) if account in self._keys else None
 
     def hidden(self, body: Any) -> Any:

@@ -1,4 +1,4 @@
-"""What the case store gives back."""
+"""Results of the case store."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ Verdict = Literal["cleared", "waiting", "confirmed", "reopened", "noted"]
 STATES: Final = ("open", "waiting", "cleared", "confirmed")
 VERDICTS: Final = ("cleared", "waiting", "confirmed")
 NOTED: Final = "noted"
-"""What a note is kept as: it decides nothing."""
+"""Kind of decision that a note is kept as: it decides nothing."""
 
 
 class Case(msgspec.Struct, frozen=True):
@@ -38,7 +38,7 @@ class Case(msgspec.Struct, frozen=True):
 
 
 class Decision(msgspec.Struct, frozen=True):
-    """What a reviewer decided, on what evidence; log_number, log_digest : its record in the evidence log."""
+    """Decision of a reviewer, with its evidence; log_number, log_digest : its record in the evidence log."""
 
     id: int
     case: int
@@ -54,7 +54,7 @@ class Decision(msgspec.Struct, frozen=True):
 
 
 class PlayCourse(msgspec.Struct, frozen=True):
-    """How one match went for an account.
+    """Result of one match for an account.
 
     points : (server time, decibans) with earlier matches; kinds : decibans of this match by kind
     lines : (server time, round trip, jitter), seconds; aim : shares of the detectors, (successes, trials) by name
@@ -86,7 +86,7 @@ class PlayRow(NamedTuple):
 
 
 class Account(NamedTuple):
-    """What is known of an account."""
+    """Return the data of an account."""
 
     account: str
     first_seen: float

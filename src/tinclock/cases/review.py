@@ -41,7 +41,7 @@ LONGEST_NOTE = 4000
 
 
 class CaseReview:
-    """What reviewers do, on a case store.
+    """Acts of reviewers, on a case store.
 
     log : the evidence log that decisions are chained into; without one nothing can be decided
     on_decision : called with each decision and its case after both are kept: the place for a game to act on it
@@ -87,7 +87,7 @@ class CaseReview:
             return [case_of(row) for row in connection.execute(query)]
 
     def counts(self) -> dict[str, int]:
-        """How many cases there are in each state, and accounts in all under "accounts"."""
+        """Return the number of cases in each state, and of all accounts under "accounts"."""
         from sqlalchemy import func, select
 
         from tinclock.cases.tables import ACCOUNTS, CASES

@@ -32,9 +32,9 @@ if TYPE_CHECKING:
 ALPHA = 0.001
 """Of fair accounts, at most so many ever get a case."""
 BUSY_S, STATEMENT_S = 60.0, 120.0
-"""How long a writer waits for another one, and how long one statement may take."""
+"""Timeouts: of a writer that waits for another one, and of one statement."""
 ANSWER_S = 5
-"""How long a database may take to answer at all, seconds."""
+"""Timeout of a database connection, seconds."""
 SCHEMA = "0005"
 """The newest of `migrations/versions`."""
 
@@ -157,7 +157,7 @@ class CaseStore:
         return match if row is None else str(row.match)
 
     def earlier(self, account: str) -> dict[str, KindEvidence]:
-        """What an account's earlier matches left, by kind: `Course.points` adds the match under way to it."""
+        """State after an account's earlier matches, by kind: `Course.points` adds the match under way to it."""
         from tinclock.cases.taking import evidence_by_kind
 
         with self.read() as connection:
@@ -296,7 +296,7 @@ def _engine(address: str) -> Engine:
 
 
 def _patience(url: str) -> Fields:
-    """How long a server may take: one that is silent is an error after seconds, and not a process that hangs."""
+    """Timeouts of a server: a silent one is an error after seconds, and not a process that hangs."""
     from sqlalchemy import make_url
 
     found = make_url(url)

@@ -299,7 +299,7 @@ def case_of(row: Row[Any]) -> Case:
 
 
 def evidence_by_kind(connection: Connection, accounts: Sequence[str]) -> dict[str, dict[str, KindEvidence]]:
-    """What the accounts' earlier matches left, by account and kind."""
+    """State after the accounts' earlier matches, by account and kind."""
     from sqlalchemy import select
 
     from tinclock.cases.tables import KINDS

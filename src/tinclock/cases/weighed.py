@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 def match_name(recording: Recording) -> str:
-    """What a recording's match is called: its folder's name and the beginning of its identity.
+    """Return the name of a recording's match: its folder's name and the beginning of its identity.
 
     It stays the same when the recording's files are put together, so that no match is taken twice.
     """
@@ -51,7 +51,7 @@ def _identity_in(recording: Recording) -> str:
 
 
 def account_row(course: Course, account: str, weights: Weights) -> Fields:
-    """What a match said of an account, in decibans and words; `kinds` are the three strongest, its reason first."""
+    """Evidence of a match about an account, in decibans and words; `kinds` are the three strongest, reason first."""
     points = course.points(account, weights.kinds())
     strongest = exact_first({k: v for k, v in course.now(account).items() if v >= SHOWN_DECIBANS * DECIBAN})[:3]
     lines = course.lines.get(account, [])

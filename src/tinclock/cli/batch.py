@@ -101,12 +101,12 @@ def rerule(
 @click.option("--cap", "caps", multiple=True, type=click.FloatRange(0.0, 10.0), metavar="SECONDS",
               help="Ask with this max_rewind_s too, nobody dying; may be repeated.")  # fmt: skip
 def fairness(caps: tuple[float, ...], **shared: object) -> None:
-    """How fair matches were whose truth is known: recordings that `tinclock play` wrote."""
+    """Fairness of matches whose truth is known: recordings that `tinclock play` wrote."""
     with told_plainly():
         _batch("fairness", shared, {"caps_s": caps})
 
 
-@batch.command(short_help="What speaks against whom, match by match.")
+@batch.command(short_help="Score evidence by account, match by match.")
 @common
 @weights_option
 @click.option("--alpha", default=0.001, show_default=True, type=click.FloatRange(1e-9, 0.5),
@@ -114,7 +114,7 @@ def fairness(caps: tuple[float, ...], **shared: object) -> None:
 @click.option("--store", help="Take the matches into this case store too, in the order in which they are done.")
 @click.option("--server", default="", help="The name of the server that recorded them.")
 def weigh(weights_file: Path | None, alpha: float, store: str | None, server: str, **shared: object) -> None:
-    """What speaks against whom, match by match; with --store also into cases."""
+    """Score the evidence of recordings by account and match; with --store also into cases."""
     from tinclock.core.evidence.eprocess import limit_decibans
 
     with told_plainly():

@@ -29,7 +29,7 @@ Examples:
       what reviewers decided, everybody else fair
   tinclock calibrate matches --at-most-unfair 0.05 \\
       --out w.json
-      nobody knows who was fair: whoever stands out is set
+      nobody knows who was fair: who stands out is set
       aside, by name, and the rest are calibrated by
   tinclock weigh evening --weights weights.json
 

@@ -1,4 +1,4 @@
-"""What the commands about cases share: where the store and the log are, and who reviews."""
+"""Options that the commands about cases share: paths of store and log, and the reviewer."""
 
 from __future__ import annotations
 
@@ -64,7 +64,7 @@ def _close_later(opened: CaseStore | EvidenceLog) -> None:
 
 
 def log_folder_of(address: str, given: Path | None) -> Path:
-    """Where the evidence log is."""
+    """Path of the evidence log."""
     if given is not None:
         return given
     return Path("evidence-log") if "://" in address else Path(address) / "log"
@@ -88,7 +88,7 @@ def log_for_now(address: str, given: Path | None, sync: Any) -> EvidenceLog:
 
 
 def weights_at(file: Path | None) -> Weights:
-    """The table of weights: the user's own or the one that ships."""
+    """The table of weights: the user's own or the built-in one."""
     from tinclock.intake.weights_file import load_weights
 
     return load_weights(file)

@@ -193,7 +193,7 @@ def _file_name(account: str) -> str:
 
 @cases.command()
 @click.argument("account")
-@click.option("--ruling", type=int, help="Which; default: the one that shows most.")
+@click.option("--ruling", type=int, help="Which; default: the one with most evidence.")
 @click.option("--picture", type=click.Path(path_type=Path), help="Draw it into this PNG file.")
 @store_option
 @recordings_option

@@ -44,7 +44,7 @@ ruling came out as it did.
 @salvage_option
 @json_option
 def compare(recording: Path, rows: int, salvage: bool, as_json: bool) -> None:
-    """What the game's own server made of claims, beside the rulings on them."""
+    """Results of claims by the game's own server, beside the rulings on them."""
     from tinclock.core.analysis.own_results import AGREEMENTS
     from tinclock.recordings.compared import compared
 

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 AHEAD = "import tinclock; tinclock.warm_up(ahead=True)"
 LAST_S = 120.0
-"""So long this process waits for the other one, before it compiles by itself."""
+"""Time that this process waits for the other one before it compiles by itself."""
 
 
 def warm_up_beside(on_progress: Callable[[str, int, int], None] | None = None) -> None:

@@ -236,7 +236,7 @@ def _draw(played: Played, shown: tuple[Surroundings, Why] | None, out: Path) -> 
 
 
 def _ruled_elsewhere(played: Played, connection: str) -> int:
-    """How many kinds of reasons there were to rule a connection's view at another time, and then how many views."""
+    """Count reasons to rule a connection's view at another time: kinds of reasons, then views."""
     reasons = Counter(
         finding.code
         for ruling in played.rulings
@@ -283,7 +283,7 @@ def _print_table(console: Console, played: Played, rows: int) -> None:
 
 
 def telling_first(fired: list[Ruling], rows: int) -> list[Ruling]:
-    """So many of the rulings, denied and amended ones first: of each reason one, then another, in order of time."""
+    """Return a number of rulings, denied and amended ones first: one of each reason, then another, in order of time."""
     kinds: dict[tuple[int, str], list[Ruling]] = {}
     for ruling in fired:
         code = ruling.findings[0].code if ruling.findings else str(bool(ruling.hits))

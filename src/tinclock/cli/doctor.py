@@ -106,7 +106,7 @@ def examined(
 
 
 def print_complaints(console: Console, complaints: list[Complaint]) -> None:
-    """What is to be mended, three lines each."""
+    """Return the problems to fix, three lines each."""
     from rich.markup import escape
 
     for one in complaints:

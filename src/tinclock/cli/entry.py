@@ -1,4 +1,4 @@
-"""Where the command begins, as a process of its own."""
+"""Entry point of the command."""
 
 from __future__ import annotations
 

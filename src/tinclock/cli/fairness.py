@@ -106,7 +106,7 @@ def fairness(
 
 
 def _print_claimed(console: Console, report: Fields) -> None:
-    """What became of the hits that clients claimed, where nobody wrote down what screens showed."""
+    """Results of the hits that clients claimed, where the truth about screens is not known."""
     found = report["claimed"]
     console.print(
         f"[bold]{report['recording']}[/]: shots and blows whose clients named a victim, and what became of them",
@@ -121,14 +121,14 @@ def _print_claimed(console: Console, report: Fields) -> None:
         )  # fmt: skip
     console.print(rows)
     console.print(
-        "  another, nobody: whom those hit that didn't count. rewound: by half of them, or less.\n"
+        "  another, nobody: victims of those that didn't count. rewound: by half of them, or less.\n"
         "  choice: hits that shots would have had besides, at the best view without a finding.",
         highlight=False, soft_wrap=True,
     )  # fmt: skip
     for code, count in found["all"]["lost"].items() if "all" in found else ():
         console.print(f"  not counted: {count} x {code}", highlight=False)
     if not found:
-        console.print("no client said whom it had hit; claims may name a victim", highlight=False)
+        console.print("no client named a victim; claims may name one", highlight=False)
 
 
 def _print(console: Console, report: Fields) -> None:

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from tinclock.recordings.following import Following
 
 TRIES, LAST_S = 4, 0.5
-"""How often a recording that can't be read is looked at before it is given up."""
+"""Number of attempts to read a recording before it is given up."""
 
 EPILOG = """
 \b

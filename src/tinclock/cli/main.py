@@ -60,7 +60,7 @@ Examples:
   tinclock rerule evening
       the same rulings once more, bit for bit
   tinclock weigh evening
-      what speaks against whom; cases wait for a person
+      evidence by account; cases wait for a person
   tinclock cases list
       the queue of a reviewer
   tinclock batch weigh matches --out results

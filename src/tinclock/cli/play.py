@@ -120,7 +120,7 @@ def _logs(recording: Path, folder: Path) -> str:
 
 
 def _dials(texts: tuple[str, ...]) -> dict[str, dict[str, float]] | None:
-    """What the options say; None for the usual suspects."""
+    """Return the options' cheats; None for the default ones."""
     if not texts:
         return None
     out: dict[str, dict[str, float]] = {}

@@ -1,4 +1,4 @@
-"""What the commands that read recordings share: options, opening, progress, and one clear message for what is wrong."""
+"""Shared parts of commands that read recordings: options, opening, progress, and one clear message for each error."""
 
 from __future__ import annotations
 
@@ -54,17 +54,17 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print the re
 
 
 class SafeConsole(Console):
-    """A console that writes control characters out, whoever put them into a name: players choose their own."""
+    """A console that writes control characters out, also those in names: players choose their own."""
 
     def render(self, renderable: Any, options: ConsoleOptions | None = None) -> Iterable[Segment]:
-        """What is to be printed, piece by piece."""
+        """Yield the pieces to print."""
         for segment in super().render(renderable, options):
             whole = segment.control is not None or segment.text.replace("\n", "").isprintable()
             yield segment if whole else segment._replace(text=printable_lines(segment.text))
 
 
 def console_for(as_json: bool) -> Console:
-    """Where to print: nowhere, when JSON is all that was asked for."""
+    """Return the console; it prints nothing when only JSON was asked for."""
     width = None if sys.stdout.isatty() or os.environ.get("COLUMNS", "").isdigit() else PIPE_WIDTH
     return SafeConsole(quiet=as_json, width=width)
 
@@ -76,7 +76,7 @@ def counted(number: int, one: str, many: str = "") -> str:
 
 @contextmanager
 def told_plainly() -> Iterator[None]:
-    """What the library refuses ends the command with its message, not with a traceback."""
+    """End the command with the library's message, and not with a traceback."""
     try:
         yield
     except TinClockError as error:

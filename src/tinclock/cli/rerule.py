@@ -192,7 +192,7 @@ def _mortal(rules: Rules, undying: bool) -> Rules:
 
 
 def _before(source: Recording, level: Level | None, undying: bool) -> Side:
-    """What to hold other rulings against: the recorded ones, or those among the undying."""
+    """Return the rulings for comparison: the recorded ones, or those among the undying."""
     if undying:
         found = _rule(source, _mortal(source.require_header().rules, True), level)
         return found.rulings, found.steps

@@ -33,7 +33,7 @@ Examples:
   tinclock explain evening 58
       then why ruling 58 went as it did
   tinclock weigh evening
-      and what speaks against whom
+      and evidence by account
 
 \b
 MAPPING.toml says which columns of which files hold what, in which units

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 FRONTLESS_S = 0.5
 FOLLOWER_S = 60.0
-"""So long what was recorded last may take to be weighed."""
+"""Timeout for weighing the last recorded part."""
 NEW_OBJECTS = 10_000
 """After so many new objects Python looks for circles among them: a tick's claims make hundreds, and no circles."""
 
@@ -161,7 +161,7 @@ def _end_with_front() -> None:
 
 
 def _mine(share: str | None) -> Callable[[str], bool]:
-    """Which matches are this process' own."""
+    """Return the matches of this process."""
     from tinclock.serve.workers import worker_of
 
     if share is None:

@@ -1,4 +1,4 @@
-"""What a played match comes to: counts, findings, and what became of the honest shots."""
+"""Summary of a played match: counts, findings, and the results of honest shots."""
 
 from __future__ import annotations
 
@@ -78,7 +78,7 @@ def print_summary(console: Console, summary: Fields) -> None:
 
 
 def print_sample(console: Console, sample: Fields) -> None:
-    """What became of the sample recording."""
+    """Results of the sample recording."""
     if sample:
         same = "[green]the same, bit for bit[/]" if sample["as_recorded"] else "[red]not the same[/]"
         console.print(
@@ -89,6 +89,6 @@ def print_sample(console: Console, sample: Fields) -> None:
 
 
 def print_files(console: Console, summary: Fields) -> None:
-    """Where everything was written."""
+    """Folder of all output."""
     for kind, path in summary["files"].items():
         console.print(f"{kind:<17} {path}", highlight=False, soft_wrap=True)

@@ -34,7 +34,7 @@ EPILOG = """
 \b
 Examples:
   tinclock weigh evening
-      what speaks against whom, and cases into ./cases
+      evidence by account, and cases into ./cases
   tinclock weigh matches --server eu-3
       many recordings, in the order of their names
   tinclock weigh evening --dry-run

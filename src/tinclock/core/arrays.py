@@ -56,7 +56,7 @@ def spread(name: str, value: ArrayLike, count: int, dtype: type[Kind]) -> NDArra
 
 
 def require_limits(limits_m: ArrayLike, count: int) -> NDArray[np.float64]:
-    """How far rays go, metres: one value for all or one a ray, (count,) float64; raises `BadArrayError` for NaN."""
+    """Return rays' ranges, metres: one for all or one per ray, (count,) float64; raises `BadArrayError` for NaN."""
     limits = spread("limits_m", limits_m, count, np.float64)
     if not (limits >= 0.0).all():
         row = int(np.argmin(limits >= 0.0))

@@ -1,4 +1,4 @@
-"""What checks find, in one table: a row for each code. `docs/findings.md` is made from it.
+"""Findings of checks in one table: a row for each code. `docs/findings.md` is made from it.
 
 A new check is a row here, a function in `kernels/checks` or in its claim's module, and a line in `ruling/procedures`.
 """
@@ -15,7 +15,7 @@ Consequence = Literal["note", "amend", "deny"]
 
 
 class Finding(Struct, frozen=True, gc=False):
-    """What one check saw. `margin` is how far beyond the limit the observed value lies, in `unit`."""
+    """Finding of one check. `margin` is the distance of the observed value beyond the limit, in `unit`."""
 
     code: str
     connection: str
@@ -203,7 +203,7 @@ _TABLE: Final = (
         measures="claimed victim against the one found",
         otherwise="a view or a pose that client and server evaluate differently",
         title="claims another victim than it hit", never_denies=True),
-    FindingKind("part_differs", "amend", "the claimed part is not the one that was hit",
+    FindingKind("part_differs", "amend", "the claimed part is not the hit one",
         measures="claimed part against the one found",
         otherwise="a view or a pose that client and server evaluate a little differently",
         title="claims another part than it hit", never_denies=True),
@@ -304,9 +304,9 @@ FINDINGS: Final[dict[str, FindingKind]] = {kind.code: kind for kind in _TABLE}
 """Every code that there is."""
 
 DEFAULTS: Final[dict[str, Consequence]] = {kind.code: kind.consequence for kind in _TABLE if kind.consequence != "drop"}
-"""What each finding does to its claim under `strictness = "standard"`."""
+"""Action of each finding under `strictness = "standard"`."""
 
 
 def explain_code(code: str) -> str:
-    """What a code means, in one sentence; the code itself for one of another version."""
+    """Return the meaning of a code in one sentence; the code itself for one of another version."""
     return FINDINGS[code].saw if code in FINDINGS else code

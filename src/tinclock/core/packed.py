@@ -33,7 +33,7 @@ def memory_of(array: NDArray[Any]) -> Any:
 
 
 def address_of(array: NDArray[Any]) -> int:
-    """Where an array lies, sooner than it says so itself; it must be contiguous, writable and not empty."""
+    """Return the address of an array, faster than the array itself; it must be contiguous, writable and not empty."""
     return addressof(c_char.from_buffer(array))  # type: ignore[arg-type]
 
 

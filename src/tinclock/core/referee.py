@@ -270,12 +270,12 @@ class Referee(MatchCalls):
         return "" if line is None else line.account
 
     def position(self, entity: int) -> Triple | None:
-        """Where the entity's moves were accepted to; None before `put`."""
+        """Return the accepted position of the entity; None before `put`."""
         accepted = self._roster.require(entity).accepted
         return None if accepted is None else accepted.position
 
     def welcome(self, connection: str) -> Welcome:
-        """What to tell a client that joined: which entity is its own, the key of its spread, the published state."""
+        """Return the answer to a client that joined: its own entity, the key of its spread, the published state."""
         line = self._roster.require_connection(connection)
         actor = self._roster.actors.get(line.entity)
         return Welcome(
@@ -346,11 +346,11 @@ class Referee(MatchCalls):
         self._roster.require_connection(command.connection).draw_by(sound_drawing(command.drawing), self._time(None))
 
     def clock(self, connection: str) -> ClockEstimate:
-        """What is known of a connection's clock and path."""
+        """State of a connection's clock and path."""
         return self._roster.require_connection(connection).clock
 
     def view_bounds(self, connection: str) -> ViewBounds:
-        """How old that connection's views may be on arrival, as things stand."""
+        """Return the ages that this connection's views may have on arrival now."""
         line = self._roster.require_connection(connection)
         youngest, oldest = ages(line, self._pipeline.numbers, self.history.snapshot_spacing_s)
         return ViewBounds(youngest, oldest, self.rules.view.max_rewind_s)
@@ -372,7 +372,7 @@ class Referee(MatchCalls):
         return Lags(*lags_of_line(line, self._pipeline.numbers, self._history, received_at))
 
     def events(self, since: int | None = None) -> list[Event]:
-        """What everyone is told, since the last call; or all events after a number, for one who missed some.
+        """Return the events since the last call; or all events after a number, for a client that missed some.
 
         Raises `OutOfHistoryError` for a number whose successors are no longer kept: send the `state` instead.
         """
@@ -393,7 +393,7 @@ class Referee(MatchCalls):
         bulletin.tell(GuideEvent(bulletin.next, now, one.actor.entity, command.projectile, target))
 
     def in_reach(self, entity: int, weapon: str | None = None, direction: Triple | None = None) -> list[Reached]:
-        """Whom a blow of the entity would reach now, nearest first: for a client that shows whether a blow would land.
+        """Return the entities that a blow would reach now, nearest first: for a client that shows if a blow would land.
 
         weapon : a reach weapon, by default the one it holds; direction : its aim, by default where its eye looks
         """

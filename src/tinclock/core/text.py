@@ -65,7 +65,7 @@ def amount(value: float | str | None, unit: str, names: Mapping[int, str] | None
 
 
 def called(entity: int, names: Mapping[int, str] | None) -> str:
-    """What to call an entity."""
+    """Return the name of an entity."""
     return printable((names or {}).get(entity) or f"entity {entity}")
 
 

@@ -65,9 +65,9 @@ _RULES = {
     },
 }  # fmt: skip
 STEPS = ("levels", "poses", "questions", "flights", "claims", "rays", "batches", "launches", "shots", "blows", "moves")
-"""What `warm_up` goes through, in order."""
+"""Steps of `warm_up`, in order."""
 AHEAD = ("claims", "rays", "batches")
-"""What a second process compiles meanwhile: the largest kernel, and two that share most of it; half of all work."""
+"""Steps for a second process: the largest kernel, and two that share most of it; half of all work."""
 _RAY = numba.types.UniTuple(numba.float64, 6)
 _VIEW = numba.types.Tuple((numba.int64, numba.int64, numba.float64))
 _STORED = numba.types.Tuple((numba.int64[::1], numba.float64))

@@ -1,4 +1,4 @@
-"""What a client believes of its weapons: it predicts them, and is put right by receipts."""
+"""Client's prediction of its weapons, corrected by receipts."""
 
 from __future__ import annotations
 

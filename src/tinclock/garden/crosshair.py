@@ -1,4 +1,4 @@
-"""What a crosshair is on: the truth that rulings are compared with.
+"""Target of a crosshair: the truth that rulings are compared with.
 
 Nothing here is shared with the core. Shapes and walls are written a second time, plainly, in NumPy.
 """
@@ -96,7 +96,7 @@ class Crosshair:
     def passage(
         self, origin: NDArray[np.float64], along: NDArray[np.float64], range_m: float, penetration: float
     ) -> tuple[float, Any]:
-        """How far a shot gets, and a function from distance to the share of its damage that is left there.
+        """Return the reach of a shot, and a function from distance to the fraction of its damage that is left there.
 
         origin, along : (3,) float64, metres, and unit.
         """
@@ -126,7 +126,7 @@ class Crosshair:
         range_m: float,
         penetration: float,
     ) -> OnCrosshair:
-        """What the crosshair is on.
+        """Return the target of the crosshair.
 
         origin, along : (3,) float64, metres, and unit.
         """
@@ -149,7 +149,7 @@ class Crosshair:
 
 
 def _apart(to: NDArray[np.float64], along: NDArray[np.float64]) -> float:
-    """How far the line along a unit vector passes from a point."""
+    """Return the distance of the line along a unit vector from a point."""
     return float(np.linalg.norm(to - (to @ along) * along))
 
 

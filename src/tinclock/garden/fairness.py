@@ -1,4 +1,4 @@
-"""How fair a match was to those who shot and to those who were shot at, where it is known what screens showed."""
+"""Fairness of a match to shooters and to victims, where the truth about screens is known."""
 
 from __future__ import annotations
 
@@ -22,14 +22,14 @@ GONE = frozenset({"repeated_sequence", "unknown_connection"})
 
 
 class Screen(NamedTuple):
-    """What a shooter's crosshair was on when it fired, by its own client's code; victim 0: nobody."""
+    """Target of a shooter's crosshair when it fired, by its own client's code; victim 0: nobody."""
 
     victim: int
     part: str
 
 
 class Viewer(msgspec.Struct, frozen=True):
-    """How far one player's screen is from the server.
+    """Delay between one player's screen and the server.
 
     trail_s : how long the server's body is behind the one on its own screen
     shown_s : how old what it sees of the others is
@@ -45,7 +45,7 @@ class Viewer(msgspec.Struct, frozen=True):
 
 
 class Upheld(NamedTuple):
-    """What became of honest shots.
+    """Results of honest shots.
 
     hits : of them that were hits on screen; inside : of those with a view inside the cap; upheld, upheld_inside : how
     many of these were upheld on the same player and part
@@ -67,7 +67,7 @@ class Upheld(NamedTuple):
 
 
 class Covered(NamedTuple):
-    """How long after its victim had reached cover on its own screen each hit arrived there; 0: still in sight.
+    """Return the delay of each hit after its victim had reached cover on its own screen; 0: still in sight.
 
     Hits through what never let the two see each other (hedges, glass at an angle) are only counted, as `unseen`.
     """
@@ -86,7 +86,7 @@ def upheld_hits(
     viewers: Mapping[str, Viewer],
     ignored: frozenset[str] = frozenset(),
 ) -> dict[str, Upheld]:
-    """What became of the honest shots of a match, by quality of the connection, and all together under "all".
+    """Return the results of a match's honest shots, by quality of the connection, and all together under "all".
 
     screens : by connection and sequence; viewers : by connection; ignored : findings after which a shot isn't counted
     """
@@ -183,7 +183,7 @@ class CoverWatch:
 
 
 def _in_sight(referee: Referee, viewer: Viewer, at: float, shooter: int, victim: int) -> bool | None:
-    """Whether a victim's screen showed the two in each other's sight at a server time; None where it isn't known."""
+    """Return if a victim's screen showed the two in each other's sight at a server time; None if unknown."""
     history, level = referee.history, referee.level
     if level is None:
         return True

@@ -1,4 +1,4 @@
-"""What stands in the garden and moves by itself: the shed's sliding door, and sprinklers that wet whoever is near."""
+"""Moving objects of the garden: the shed's sliding door, and sprinklers that wet nearby players."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ NEAR_DOOR_M = 3.2
 SPRINKLERS_AT = ((-2.5, 9.5), (6.5, -12.5))
 JET, CYCLE_S, JET_S, TURN_RATE = "sprinkler_jet", 5.0, 1.5, 1.1
 DRY_S = 12.0
-"""How long a broken sprinkler stays broken."""
+"""Time for which a broken sprinkler stays broken."""
 
 
 class Fixture(Protocol):
@@ -40,7 +40,7 @@ class Fixture(Protocol):
         """
 
     def act(self, now: float, alive: bool) -> Ruling | None:
-        """What it does, if anything."""
+        """Action, if any."""
 
 
 class Door:
@@ -65,7 +65,7 @@ class Door:
 
     @property
     def bars(self) -> tuple[float, float, float, float] | None:
-        """Where nobody gets through as it stands: least and greatest x, least and greatest y; None where it is open."""
+        """Return the area that it closes: least and greatest x, least and greatest y; None while it is open."""
         (x, y, z), (half_x, half_y, half_z) = DOOR_AT, DOOR_HALF_M
         if z + self._open - half_z > HEAD_ROOM_M:
             return None

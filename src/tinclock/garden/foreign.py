@@ -74,7 +74,7 @@ class _Logs:
         self.pings: list[Fields] = []
 
     def take(self, flush: Flush) -> None:
-        """What one flush holds."""
+        """Content of one flush."""
         read = self._recording.piece
         for row in read("calls", flush).to_pylist():
             if row["call"] in ("admit", "place"):

@@ -1,4 +1,4 @@
-"""How a gardener's body moves: bone transforms from where it is, how fast it goes and where it looks.
+"""Gait of a gardener's body: bone transforms from its position, speed and gaze.
 
 Forward kinematics over the rig's rest pose. Angles turn about the body's own axes (+x ahead, +y left, +z up), so a
 positive turn about y swings a hanging limb backward and leans the trunk forward.
@@ -32,7 +32,7 @@ FULL_SPEED = 4.5
 
 
 class Bodies(NamedTuple):
-    """Where n bodies are and what they do, arrays of (n,) float64 in metres, seconds and radians.
+    """Positions and states of n bodies, arrays of (n,) float64 in metres, seconds and radians.
 
     yaw : where the body faces; pitch : where the head looks, positive downward; phase : of the stride, radians;
     ahead, aside : speed along the body's own x and y
@@ -55,7 +55,7 @@ class Bodies(NamedTuple):
 LEG_M = 0.82
 """From hip to ankle, straight."""
 KNEE_RAD = 0.95
-"""How far a full crouch bends the hip; the knee bends twice that."""
+"""Angle of the hip in a full crouch; the knee bends twice that."""
 
 
 class Gait:

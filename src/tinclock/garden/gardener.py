@@ -31,7 +31,7 @@ DECIDE_S, MOVE_S, STATUS_S = 0.2, 1.0 / 16.0, 2.0
 SILENCE_S = 0.25
 MOST_PANES, BEYOND_M = 8, 1e-4
 LOOKED_AT = 6
-"""So many of the nearest enemies are looked for on the screen at a time."""
+"""Number of the nearest enemies that are looked for on the screen at a time."""
 HEALTHY = 100.0
 BODY_POINTS = (4, 2, 2, 2, 1, 0, 13)
 """Bones that are aimed at: head, chest, abdomen, pelvis, a thigh."""
@@ -131,7 +131,7 @@ class Gardener(Player):
         return self.trigger.frame(server_time, now, seconds, view, eye, self._target, place, now >= self._engage_at)
 
     def _report(self, now: float, view: tuple[Snapshot, Snapshot, float]) -> None:
-        """Where it went, and now and then what it believes of itself."""
+        """Send its move, and now and then its own state."""
         walker = self.walker
         shown = View(view[0].tick, view[1].tick, view[2])
         if now >= self._move_at:
@@ -222,7 +222,7 @@ class Gardener(Player):
         return False
 
     def _choose_weapon(self, now: float, distance: float) -> None:
-        """What suits the distance, of what isn't empty; the favourite where it does."""
+        """Return a weapon that suits the distance and isn't empty; the favourite if it does."""
         arms, taste = self.arms, self.seat.favourite
         if distance < ARM_M + 3.0 * self.lies.dial("long_reach"):
             wanted = "trowel"

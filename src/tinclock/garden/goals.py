@@ -1,4 +1,4 @@
-"""What a gardener is up to: roaming, taking cover, peeking out of it. It decides a few times a second."""
+"""Goals of a gardener: roaming, taking cover, peeking out of it. It decides a few times per second."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How a player aims: a hand that follows what the eyes saw a moment ago, overshoots, and trembles."""
+"""Aim of a player: a hand that follows the eyes with a delay, overshoots, and trembles."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class Hand:
         self._seen: deque[tuple[float, Triple]] = deque(maxlen=16)
 
     def reaction(self) -> float:
-        """How long it takes this time to notice something."""
+        """Return the time that it takes to notice something this time."""
         return float(self._rng.uniform(*self.reaction_s))
 
     def forget(self) -> None:

@@ -1,4 +1,4 @@
-"""How fair a garden match was, counted from its recording and the truth about it."""
+"""Fairness of a garden match, counted from its recording and the truth about it."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ def judge(
 
 
 def _gained(choices: Choices, truth: Truth) -> dict[str, Fields]:
-    """What honest players' shots could have hit besides, had their clients chosen the view, by quality and all."""
+    """Return the further hits of honest players' shots, had their clients chosen the view, by quality and all."""
     rows: dict[str, Gained] = {}
     for connection, one in choices.gained.items():
         viewer = truth.viewers.get(connection)

@@ -1,4 +1,4 @@
-"""What a client has to send. What wants an answer rides along in every packet until it has one, as the trade does it:
+"""Messages that a client has to send. Those that need an answer are in every packet until they have one, as usual:
 a packet that is lost is made good by the next, in order.
 """
 
@@ -44,7 +44,7 @@ class Mail:
         return sequence in self._unanswered or any(item.sequence == sequence for _, item, _ in self._fresh)
 
     def packet(self, now: float) -> list[Item]:
-        """What goes out now: nothing, or what is new after what wasn't answered yet."""
+        """Return the packet to send now: nothing, or new messages after those without an answer."""
         due = [entry for entry in self._fresh if entry[0] <= now]
         if not due:
             return []

@@ -40,10 +40,10 @@ PING_EVERY_S = 0.25
 RESPAWN_S = 2.5
 RIG = "gardener"
 SENT_STEPS = 4096.0
-"""What snapshots are rounded to: steps a metre, and steps of a quaternion's component."""
+"""Rounding of snapshots: steps per metre, and steps of a quaternion's component."""
 HEADER_BYTES = 40
 BODY_BYTES = 230
-"""What one body takes in a snapshot: 19 bones, 12 bytes each."""
+"""Size of one body in a snapshot: 19 bones, 12 bytes each."""
 
 
 def play_match(

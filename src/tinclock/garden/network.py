@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 TAIL_SHAPE = 3.0
 """Of the Lomax delays: their variance is finite, their third moment is not."""
 QUEUE_S = 0.5
-"""What a capped line holds back at most; beyond it packets are dropped."""
+"""Maximum backlog of a line with limited bandwidth; further packets are dropped."""
 
 
 class LineQuality(NamedTuple):
@@ -91,7 +91,7 @@ class Path:
         self._free_at = self._last = float("-inf")
 
     def send(self, now: float, size: int) -> tuple[float, ...]:
-        """When a packet that is sent now arrives: never, once or twice."""
+        """Return the arrivals of a packet that is sent now: none, one or two."""
         line = self._line
         lost, turn, late, odd = self._rng.random(4).tolist()
         if line.loss > 0.0 and self._in_bad_spell(turn) and lost < line.loss:
@@ -145,7 +145,7 @@ class Post:
             heapq.heappush(self._heap, Parcel(at, self._sent, client, kind, content))
 
     def arrived(self, now: float) -> list[Parcel]:
-        """What has arrived by now, in order."""
+        """Return the packets that have arrived by now, in order."""
         out = []
         while self._heap and self._heap[0].arrives_at <= now:
             out.append(heapq.heappop(self._heap))

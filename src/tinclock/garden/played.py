@@ -1,4 +1,4 @@
-"""What comes of a garden match: its rulings, and the truth about them."""
+"""Results of a garden match: its rulings, and the truth about them."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 class ClockPoint(NamedTuple):
-    """What the referee knew of a connection's clock when an answer had come in, and the truth. Seconds."""
+    """Estimate of a connection's clock after an answer, and the truth. Seconds."""
 
     server_time: float
     round_trip_s: float
@@ -63,9 +63,9 @@ class Played(NamedTuple):
     trails: list[int]
 
     def shot_of(self, ruling: Ruling) -> Shot | None:
-        """What the shooter of a ruling saw; None for a claim nobody fired."""
+        """Return the view of a ruling's shooter; None for a claim nobody fired."""
         return self.shots.get((ruling.connection, ruling.sequence))
 
     def conduct_of(self, account: str) -> str:
-        """Whether an account is honest, or what it does."""
+        """Return that an account is honest, or its cheats."""
         return next(seat.conduct for seat in self.seats if seat.account == account)

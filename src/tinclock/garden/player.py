@@ -1,4 +1,4 @@
-"""What belongs to one player: its seat, its body, its hand, what it carries, what it sends, and perhaps its lies."""
+"""State of one player: its seat, body, hand, equipment, messages, and perhaps its cheats."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 class Player:
-    """One player. enemies : whom it may shoot at, by entity; handling : the claim by which it last took a weapon."""
+    """One player. enemies : its possible targets, by entity; handling : the claim by which it last took a weapon."""
 
     def __init__(self, seat: Seat, entity: int, walker: Walker, arms: Arms, rng: np.random.Generator) -> None:
         self.seat, self.entity, self.walker, self.arms = seat, entity, walker, arms

@@ -1,4 +1,4 @@
-"""Who plays in the garden, over which lines, with which rules and level."""
+"""Players of the garden, their connections, rules and level."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ SEATED_ON = ("wired", "home_wireless", "wired", "mobile", "home_wireless", "dist
 FAVOURITES = ("grit_rifle", "grit_rifle", "grit_rifle", "gravel_scatter", "hose", "pebble_sling", "clod_mortar")
 USUAL_SUSPECTS = {"clover": {"inflate_damage": 1.0}, "elder": {"forge_actor": 0.6}, "gorse": {"fast_trigger": 0.8}}
 WEAPONS = ("grit_rifle", "gravel_scatter", "hose", "pebble_sling", "clod_mortar", "trowel")
-"""What a gardener carries."""
+"""Equipment of a gardener."""
 
 
 class Garden(NamedTuple):
@@ -61,7 +61,7 @@ def load_garden() -> Garden:
 def seats(
     players: int, seconds: float, rng: np.random.Generator, unfair: Mapping[str, Mapping[str, float]] | None = None
 ) -> list[Seat]:
-    """So many players on two teams, over lines of every quality.
+    """Return players on two teams, over lines of every quality.
 
     unfair : what accounts do that is unfair, by account and kind; by default three of the first seven cheat blatantly,
         each in another way. Raises `BadNumberError` and `UnknownNameError` for what there isn't.

@@ -1,4 +1,4 @@
-"""What a client's screen shows. Nothing here is shared with the core: interpolation is written a second time."""
+"""Screen of a client. Nothing here is shared with the core: interpolation is written a second time, as a check."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ NO_DISTANCE = math.inf
 
 
 class Snapshot(NamedTuple):
-    """What the server sent: for each entity its life and its bones (bones, 7), xyz + quaternion xyzw."""
+    """Snapshot of the server: for each entity its life and its bones (bones, 7), xyz + quaternion xyzw."""
 
     tick: int
     server_time: float
@@ -25,7 +25,7 @@ class Snapshot(NamedTuple):
 
 
 class OnCrosshair(NamedTuple):
-    """What the crosshair is on: nobody (victim 0) or a part of somebody, at a distance in metres.
+    """Target of a crosshair: nobody (victim 0) or a part of a body, at a distance in metres.
 
     kept : share of the shot's damage that is left there, after what it passes
     """
@@ -38,7 +38,7 @@ class OnCrosshair(NamedTuple):
 
 
 class Playout:
-    """Which two snapshots a client draws between. It keeps what arrived and follows the fastest arrivals."""
+    """Snapshots that a client draws between. It keeps those that arrived and follows the fastest arrivals."""
 
     WINDOW_S = 2.0
     KEPT = 64
@@ -81,7 +81,7 @@ class Playout:
 
 
 def point_of(view: tuple[Snapshot, Snapshot, float], entity: int, bone: int) -> tuple[float, float, float]:
-    """Where a bone of an entity of the view's first snapshot is drawn."""
+    """Return the drawn position of a bone of an entity in the view's first snapshot."""
     a, b, fraction = view
     life, here = a.bodies[entity]
     x, y, z = here[bone, :3].tolist()

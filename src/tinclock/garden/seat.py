@@ -31,11 +31,11 @@ class Seat(NamedTuple):
 
     @property
     def conduct(self) -> str:
-        """What it does that is unfair, or that it is honest."""
+        """Return its cheats, or that it is honest."""
         return ", ".join(f"{kind} {dial:g}" for kind, dial in self.dials.items()) or "honest"
 
     def clock(self, server_time: float) -> float:
-        """What the client's own clock shows."""
+        """Return the time of the client's own clock."""
         return server_time * (1.0 + self.drift) + self.offset_s
 
 
@@ -51,5 +51,5 @@ class Shot(NamedTuple):
 
     @property
     def seen(self) -> OnCrosshair:
-        """What the first ray's crosshair was on."""
+        """Target of the first ray's crosshair."""
         return self.rays[0]

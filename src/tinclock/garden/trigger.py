@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 GRAVITY = 9.81
 NUMBERS_TRIED = 8
 FINGER_S, FINGER_SD_S = 0.08, 0.03
-"""How long a finger takes to pull anew once a single-shot weapon is ready, and how much that varies."""
+"""Time of a finger to pull again once a single-shot weapon is ready, and its variation."""
 NOBODY = OnCrosshair(0, "", "", math.inf)
 
 
@@ -180,7 +180,7 @@ class Trigger:
         return best
 
     def _aimed(self, arm: Arm, now: float, speed: float, wanted: Triple) -> tuple[Triple, int | None]:
-        """Where the player aims, and which number its shot claims; spread may be taken out of it, which is unfair."""
+        """Return the player's aim, and its shot's number; spread may be taken out of it, which is unfair."""
         along, lies = self._player.hand.shaken(), self._player.lies
         number = None if arm.scatter.plain else arm.shots + 1
         if self._snaps:
@@ -198,11 +198,11 @@ class Trigger:
         return along, number
 
     def _stray(self, arm: Arm, along: Triple, now: float, number: int, speed: float) -> Triple:
-        """Where a shot of a number would go: the stream is the client's own, so it can look ahead."""
+        """Return the direction of a shot by its number: the stream is the client's own, so it can look ahead."""
         return copy.copy(arm.scatter).rays(along, now, number, speed)[0]
 
     def muzzle(self, eye: Triple, side: float) -> Triple:
-        """Where its shots start: its eye, or moved to one side of where it looks, which is unfair."""
+        """Return the start of its shots: its eye, or a point beside it, which is unfair."""
         shift = side * MOST_SHIFT_M * self._player.lies.dial("shifted_muzzle")
         a, b, _ = self._player.hand.aim
         level = max(1e-9, math.hypot(a, b))

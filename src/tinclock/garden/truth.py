@@ -21,7 +21,7 @@ LABELS, VIEWERS, SCREENS = "labels.json", "screens.json", "screens.parquet"
 
 
 class Label(msgspec.Struct, frozen=True):
-    """What is true of an account.
+    """Truth about an account.
 
     dials : what it did that was unfair, by kind, up to 1; skill : of its hand, 0 to 1; -1 where it isn't known
     """
@@ -35,7 +35,7 @@ class Label(msgspec.Struct, frozen=True):
 
 
 class Truth(NamedTuple):
-    """What `read_truth` returns. viewers : by connection; screens : by connection and sequence."""
+    """Truth of a match, see `read_truth`. viewers : by connection; screens : by connection and sequence."""
 
     labels: tuple[Label, ...]
     viewers: dict[str, Viewer]

@@ -1,4 +1,4 @@
-"""What unfair clients do, each with a dial from 0 (nothing) over subtle to 1 (blatant)."""
+"""Cheats of clients, each with a dial from 0 (nothing) over subtle to 1 (blatant)."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ class Lies:
         self._rng = rng
 
     def dial(self, kind: str) -> float:
-        """How far it goes in one kind, 0 for one that it doesn't do."""
+        """Return its strength in one kind of cheating, 0 for none."""
         return self.dials.get(kind, 0.0)
 
     def now_and_then(self, kind: str) -> bool:
@@ -57,20 +57,20 @@ class Lies:
         return dial > 0.0 and bool(self._rng.random() < dial)
 
     def pause_s(self, pause_s: float) -> float:
-        """How long it waits between two shots."""
+        """Return the time between two shots."""
         return pause_s * (1.0 - 0.6 * self.dial("fast_trigger"))
 
     def finger_s(self, finger_s: float) -> float:
-        """How long its finger takes from shot to shot of a weapon that fires once a pull."""
+        """Return the time of its finger between two shots of a weapon that fires once per pull."""
         return finger_s * (1.0 - self.dial("machine_trigger"))
 
     def reaction_s(self, reaction_s: float) -> float:
-        """How long it takes to react."""
+        """Reaction time."""
         return reaction_s * (1.0 - self.dial("no_reaction"))
 
     @property
     def held_back_s(self) -> float:
-        """How long its packets lie before they are sent."""
+        """Return the delay of its packets before they are sent."""
         return MOST_HELD_S * self.dial("hold_back")
 
     def shopped_s(self) -> list[float]:
@@ -79,7 +79,7 @@ class Lies:
         return [SHOPPED_STEP_S * k for k in range(1, 1 + round(oldest / SHOPPED_STEP_S))]
 
     def pong(self, arrives_at: float, client_time: float) -> tuple[float, float]:
-        """When it answers a ping, and with what of its clock."""
+        """Return the time of its answer to a ping, and its clock in it."""
         dither, delay = MOST_DITHER_S * self.dial("dither_pongs"), MOST_DELAY_S * self.dial("delay_pongs")
         if dither > 0.0:
             client_time += float(self._rng.uniform(-dither, dither))
@@ -88,7 +88,7 @@ class Lies:
         return arrives_at, client_time
 
     def damage(self, damage: float | None) -> float | None:
-        """What it claims to have done."""
+        """Return the claim of its act."""
         return None if damage is None else damage * (1.0 + 3.0 * self.dial("inflate_damage"))
 
     def actor(self, own: int, others: list[int]) -> int:
@@ -98,7 +98,7 @@ class Lies:
         return own
 
     def ahead(self, every: int) -> int:
-        """How many ticks newer than the truth its view is."""
+        """Return the number of ticks by which its view is newer than the truth."""
         dial = self.dial("look_ahead")
         return every * round(MOST_AHEAD * dial) if dial > 0.0 else 0
 
@@ -107,10 +107,10 @@ class Lies:
         return reach_m + MOST_REACH_M * self.dial("long_reach")
 
     def copies(self) -> int:
-        """How often it sends a claim, besides once."""
+        """Return the number of times that it repeats a claim."""
         return int(self._rng.poisson(4.0 * self.dial("repeat"))) if self.dial("repeat") > 0.0 else 0
 
     def spam(self, seconds: float) -> int:
-        """How many senseless claims it makes in so much time."""
+        """Return the number of senseless claims that it makes in a time."""
         dial = self.dial("flood")
         return int(self._rng.poisson(400.0 * dial * seconds)) if dial > 0.0 else 0

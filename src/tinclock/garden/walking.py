@@ -1,4 +1,4 @@
-"""Where gardeners walk: a grid of free places in the level, and wanderers with inertia that follow it."""
+"""Ways of gardeners: a grid of free places in the level, and wanderers with inertia that follow it."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ CELL_M, BODY_M, BODY_UP_M = 0.05, 0.34, 0.9
 """Walls are looked for so far around a body, at this height."""
 AROUND = np.array([[math.cos(a), math.sin(a), 0.0] for a in np.linspace(0.0, 2.0 * math.pi, 16, endpoint=False)])
 COVER_UP_M = 0.9
-"""How high what is between must reach to hide a crouching body."""
+"""Minimum height of an obstacle that hides a crouching body."""
 
 
 class Ground:
@@ -40,7 +40,7 @@ class Ground:
         self._level = level
         self._clear: dict[tuple[int, int], bool] = {}
         self.barred: tuple[float, float, float, float] | None = None
-        """What a door shuts off just now: least and greatest x, least and greatest y."""
+        """Return the area that a door closes now: least and greatest x, least and greatest y."""
 
     def _neighbours(self, level: Level) -> list[list[int]]:
         apart = np.abs(self.places[:, None] - self.places[None]).max(axis=2)

@@ -8,7 +8,7 @@ if TYPE_CHECKING:
     import pyarrow
 
 MOST_BYTES = 4 << 30
-"""So much of one file is unpacked; a match of an hour of 100 players takes half of it."""
+"""Maximum size of one file unpacked; an hour of 100 players takes half of it."""
 FIRST_ROWS, ROWS_AT_A_TIME = 64, 8192
 
 

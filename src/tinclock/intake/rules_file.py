@@ -1,4 +1,4 @@
-"""Loading a rules file: the file's own mistakes, then the ones that show only when tables are held together."""
+"""Loading a rules file: the file's own mistakes, then those that show only when tables are held together."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ def parse_rules(tables: object, source: str = "rules") -> Rules:
 
 
 def _between_tables(rules: Rules) -> list[str]:
-    """What is wrong though each value by itself is right."""
+    """Find contradictions between values that are valid by themselves."""
     problems: list[str] = []
     for name, rig in rules.rigs.items():
         try:

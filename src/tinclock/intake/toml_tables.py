@@ -114,7 +114,7 @@ def _walk_record(kind: type[msgspec.Struct], table: dict[str, object], path: str
 
 
 def _to_write(kind: object, path: str) -> str:
-    """What to write for something that is missing."""
+    """Text for a missing value."""
     inner = get_args(_bare(kind))
     if get_origin(_bare(kind)) is dict and isinstance(inner[1], type) and issubclass(inner[1], msgspec.Struct):
         needed = [name for name, field in _shape_of(inner[1])[1].items() if field.required]
@@ -154,7 +154,7 @@ def _finite(value: object) -> bool:
 
 
 def _wanted(kind: Any) -> str:
-    """What a type allows, in words."""
+    """Return the values that a type allows, in words."""
     kind = _bare(kind)
     origin, arguments = get_origin(kind), get_args(kind)
     if origin is Annotated:

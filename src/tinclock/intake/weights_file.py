@@ -1,4 +1,4 @@
-"""Reading and writing the table of weights; the one that ships was calibrated on garden matches."""
+"""Reading and writing the table of weights; the built-in one was calibrated on garden matches."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from tinclock.core.evidence.weights import SCHEMA, Weights
 
 
 def load_weights(path: str | Path | None = None) -> Weights:
-    """The table in a file, or the one that ships. Raises `EvidenceError` naming what can't be used."""
+    """The table in a file, or the built-in one. Raises `EvidenceError` naming what can't be used."""
     source = files("tinclock.intake") / "data" / "weights.json" if path is None else Path(path)
     try:
         weights = msgspec.json.decode(source.read_bytes(), type=Weights)

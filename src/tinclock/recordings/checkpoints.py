@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 FOLDER: Final = "checkpoints"
 KEPT: Final = 2
-"""So many are kept, for one that turns out to be damaged."""
+"""Number of checkpoints kept, in case the newest is damaged."""
 MOST_BYTES: Final = 1 << 28
 
 
@@ -53,7 +53,7 @@ class Stood(NamedTuple):
 
 
 def made_by() -> str:
-    """What a checkpoint depends on besides the match: releases, and the rows of numbers that kernels read."""
+    """Return the versions that a checkpoint depends on: releases, and the rows of numbers that kernels read."""
     packages = " ".join(f"{name} {version(name)}" for name in ("tinclock", "numpy", "msgspec"))
     return f"{packages} python {platform.python_version()} rows {_rows()}"
 

@@ -1,4 +1,4 @@
-"""What became of the hits that clients claimed: the fairness of a match whose truth nobody knows."""
+"""Results of the hits that clients claimed: the fairness of a match without known truth."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _RULING = msgspec.json.Decoder(Ruling).decode
 
 
 class Claimed(NamedTuple):
-    """Shots and blows of which a client said whom it had hit, on lines of one class.
+    """Shots and blows whose client named a victim, on lines of one class.
 
     claimed : how many; counted : of these, how many hit that one; elsewhere : hit only somebody else
     missed : were ruled and hit nobody; denied : were not ruled on; repeated : came once more, and are not claimed anew
@@ -54,7 +54,7 @@ class Claimed(NamedTuple):
 
 
 def claimed_hits(recording: Recording, on_progress: Callable[[float], None] | None = None) -> dict[str, Claimed]:
-    """What became of claimed hits, by class of the line (steady, uneven, rough) and of all together.
+    """Return the results of claimed hits, by class of the line (steady, uneven, rough) and of all together.
 
     Unfair clients claim hits too, and a client that draws wrongly claims what it drew: a share of claimed hits that
     counted is about what honest players feel, no more. Raises `RecordingError` for what can't be read.
@@ -83,7 +83,7 @@ def claimed_hits(recording: Recording, on_progress: Callable[[float], None] | No
 def choices_in(
     recording: Recording, level: Level | None = None, on_progress: Callable[[float], None] | None = None
 ) -> dict[str, Gained]:
-    """What shots could have hit besides, had their clients chosen the view, by class of the line and all together.
+    """Return the further hits of shots, had their clients chosen the view, by class of the line and all together.
 
     The match is ruled again for it. level : the recorded level, where the recording doesn't hold it. Raises as
     `rerule` does.

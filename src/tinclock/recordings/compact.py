@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 STRETCH_S = 15.0
-"""So much of a match lies in one file of each table: what seeking has to read at most."""
+"""Length of a match in one file of each table: the most that seeking has to read."""
 
 
 class Gathering:
@@ -23,7 +23,7 @@ class Gathering:
     takes as long for an hour as for a minute.
 
     The new files are strays until `finish` replaces the list of flushes, once and at once: the recording is whole at
-    every moment, and whoever follows it while it is written sees no change.
+    every moment, and a reader that follows it while it is written sees no change.
     """
 
     def __init__(self, folder: Path, level: int = COMPRESSION) -> None:

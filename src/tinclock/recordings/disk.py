@@ -23,7 +23,7 @@ def write_all(file: Any, data: bytes) -> None:
 
 
 def put_down(path: Path, data: bytes, durable: bool) -> None:
-    """All or nothing: whoever reads finds no file or a whole one."""
+    """All or nothing: a reader finds no file or a whole one."""
     part = path.with_name(f".{path.name}.part")
     try:
         with part.open("wb") as out:

@@ -29,7 +29,7 @@ JOIN, SPAWN, PING, TICK, PONG, CLAIM, LEAVE = range(7)
 
 
 class FromLogs(NamedTuple):
-    """What became of a logged match.
+    """Result of a logged match.
 
     entities : the last one of each player, by the logs' own id
     rulings : with where in the logs each claim stood, in order
@@ -219,7 +219,7 @@ class _Play:
             self.flown[claim.projectile] = launched[0]
 
     def _at_hand(self, claim: LoggedClaim) -> None:
-        """Where the logs don't tell who took what in hand, it is what a claim names."""
+        """Take the weapon that a claim names as the one in hand, where logs don't tell."""
         weapon, player = claim.fields.get("weapon"), claim.player
         rules = self.to.referee.rules
         if self.logs.handled or player not in self.entities or weapon not in rules.weapons:

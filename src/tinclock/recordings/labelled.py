@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 class AccountLabel(msgspec.Struct, frozen=True):
-    """What is true of an account. dials : what it did that was unfair, by kind, up to 1; none: it was fair."""
+    """Truth about an account. dials : strength of its cheats by kind, up to 1; none: it was fair."""
 
     account: str
     dials: dict[str, float] = {}
@@ -107,5 +107,5 @@ def shares_of(weights: Weights) -> np.ndarray:
 
 
 def with_fair(labels: Iterable[AccountLabel]) -> dict[str, bool]:
-    """Who was fair, by account."""
+    """Truth by account."""
     return {label.account: not label.dials for label in labels}

@@ -1,4 +1,4 @@
-"""How a recording lies on disk: its tables, its header, its list of flushes. `docs/recordings.md` describes it."""
+"""Layout of a recording on disk: its tables, its header, its list of flushes. `docs/recordings.md` describes it."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ PLACE_STEPS_PER_M: Final = 8192
 TURN_STEPS: Final = 4096
 FARTHEST_STEPS: Final = 2**31 - 1
 BONE: Final = np.dtype([("place", "<i4", 3), ("turn", "<i2", 4)])
-"""How a bone lies in a row of `poses`, in steps: x, y, z, then the quaternion xyzw."""
+"""Layout of a bone in a row of `poses`, in steps: x, y, z, then the quaternion xyzw."""
 
 
 class SurfaceNote(Struct, frozen=True):
@@ -79,7 +79,7 @@ class Piece(Struct, frozen=True):
 
 
 class Missing(Struct, frozen=True):
-    """What could not be written before a flush: which steps, between which server times, and why."""
+    """Gap before a flush: its steps, its server times, and the reason."""
 
     first_step: int
     next_step: int

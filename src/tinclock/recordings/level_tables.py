@@ -53,7 +53,7 @@ def read_level(folder: Path, note: LevelNote) -> Level:
 
 
 def require_level(level: Level | None, note: LevelNote | None, source: object) -> None:
-    """Raise `RecordingError` unless a level that was handed in is the one that was recorded."""
+    """Raise `RecordingError` unless a level that was handed in is the recorded one."""
     if level is None and note is None:
         return
     given = "none" if level is None else level_digest(level.vertices, level.faces, level.kinds, level.surfaces)[:16]

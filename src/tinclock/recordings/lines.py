@@ -1,4 +1,4 @@
-"""What a recording's pings say of each connection's line."""
+"""Round trips and jitter of each connection, from a recording's pings."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ class Lines:
         self.now[connection] = LineQuality(trips[0][1], jitter + (apart - jitter) / 16.0, every)
 
     def arrivals(self, connections: list[str], times: list[float]) -> None:
-        """So claims came, in order; half of the pauses between them are no longer than what is kept of it."""
+        """Median time between claims, kept as they arrive."""
         came: dict[str, list[float]] = {}
         for connection, at in zip(connections, times, strict=True):
             came.setdefault(connection, []).append(at)

@@ -1,4 +1,4 @@
-"""Which recordings are meant by a few paths."""
+"""Return the recordings under a few paths."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
 BESIDE = "-truth"
-"""What is known about a recording lies in a folder of this ending beside it."""
+"""Ending of the folder, beside a recording, with the truth about it."""
 
 
 def recordings_in(paths: Iterable[Path]) -> list[Path]:

@@ -17,7 +17,7 @@ class _NoPandas:
     def find_spec(
         self, name: str, path: Sequence[str] | None = None, target: ModuleType | None = None
     ) -> ModuleSpec | None:
-        """What imports ask first."""
+        """Finder that imports ask first."""
         if name == "pandas":
             raise ModuleNotFoundError("no command of Tin Clock needs pandas", name=name)
         return None

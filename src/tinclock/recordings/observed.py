@@ -1,4 +1,4 @@
-"""What detectors look at, out of a recording: shots, gazes, findings and connections, stretch after stretch."""
+"""Yield the data of a recording for detectors: shots, gazes, findings and connections, block after block."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ class Reading:
         self._lines = Lines()
 
     def take(self, flushes: list[Flush]) -> Observed | None:
-        """What a few flushes hold."""
+        """Content of a few flushes."""
         rulings: list[Ruling] = []
         claims: Counter[str] = Counter()
         for flush in flushes:

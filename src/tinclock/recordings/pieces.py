@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 COMPRESSION = 6
-"""How hard zstandard tries: beyond it, files get 1 % smaller and take half as long again."""
+"""Level of zstandard: a higher one makes files 1% smaller and takes half as long again."""
 RISING, MOST_PAGE = "DELTA_BINARY_PACKED", 8 << 20
 REPEATING = frozenset(
     {
@@ -171,7 +171,7 @@ def unpack(folder: Path, name: str, piece: Any) -> pyarrow.Table:
     if len(data) != piece.bytes:
         raise RecordingError(path, f"torn or altered: it has {len(data)} bytes, {piece.bytes} were written")
     if sha256(data) != piece.sha256:
-        raise RecordingError(path, "altered since it was written: its SHA-256 is not the one that was noted")
+        raise RecordingError(path, "altered since it was written: its SHA-256 is not the noted one")
     try:
         return parse(name, data)
     except (pa.ArrowInvalid, pa.ArrowException, OSError, ValueError) as error:
@@ -191,7 +191,7 @@ def parse(name: str, data: bytes) -> pyarrow.Table:
 
 
 def _most_in(table: pyarrow.Table) -> int:
-    """How many bones fit into a row of poses; raises `ValueError` where the rows don't hold the bones that they say."""
+    """Return the number of bones in a row of poses; raises `ValueError` where rows and numbers of bones differ."""
     import pyarrow as pa
     import pyarrow.compute as compute
 

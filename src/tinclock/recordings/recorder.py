@@ -149,7 +149,7 @@ class Recorder(MatchCalls):
 
     @property
     def rulings(self) -> int:
-        """How many rulings lie in the recording, as far as it is written."""
+        """Return the number of rulings in the recording, as far as it is written."""
         return self._writer.rulings
 
     @property
@@ -309,7 +309,7 @@ class Recorder(MatchCalls):
 
     @property
     def problem(self) -> str:
-        """What the disk says while it refuses and the match goes on; empty when all is well."""
+        """Error of the disk while it refuses and the match goes on; empty when all is well."""
         return self._writer.problem
 
     def leave_open(self) -> None:

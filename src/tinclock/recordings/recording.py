@@ -62,7 +62,7 @@ class Recording:
         require_pyarrow("Recording")
         self.path, self.salvage = Path(path), salvage
         self.problems: list[str] = []
-        """What was wrong, where `salvage` read on."""
+        """Problems that `salvage` skipped."""
         self.torn_tail = False
         """True if the writer was killed in the middle of a line; that flush doesn't count."""
         if not self.path.is_dir():
@@ -129,7 +129,7 @@ class Recording:
         return out
 
     def _found_by_name(self) -> list[Flush]:
-        """What lies in the folder when nothing lists it, in the order of the names."""
+        """Return the folder's files that nothing lists, in the order of their names."""
         names: dict[str, dict[str, Piece]] = {}
         for table in TABLES:
             for file in sorted((self.path / table).glob("*.parquet")):
@@ -145,7 +145,7 @@ class Recording:
 
     @property
     def missing(self) -> list[Missing]:
-        """What the disk had no room for while the match went on; nothing after the first can be ruled again."""
+        """Gaps for which the disk had no room while the match went on; nothing after the first can be ruled again."""
         return [flush.missing for flush in self.flushes if flush.missing is not None]
 
     @property
@@ -165,7 +165,7 @@ class Recording:
 
     @property
     def ticks(self) -> int:
-        """How many ticks were flushed."""
+        """Number of flushed ticks."""
         return sum(flush.ticks for flush in self.flushes)
 
     @property
@@ -174,7 +174,7 @@ class Recording:
         return sum(piece.bytes for flush in self.flushes for piece in flush.pieces.values())
 
     def rows(self, table: str) -> int:
-        """How many rows a table has."""
+        """Return the number of rows of a table."""
         return sum(flush.pieces[table].rows for flush in self.flushes if table in flush.pieces)
 
     @property
@@ -264,7 +264,7 @@ class Recording:
             yield from self.events_of(flush)
 
     def events_of(self, flush: Flush, since_step: int = 0) -> list[Event]:
-        """What was told to everybody in one flush, from a step on."""
+        """Events of one flush, from a step on."""
         table = self.piece("events", flush)
         steps, texts = table["step"].to_pylist(), table["event"].to_pylist()
         return [_EVENT(text) for step, text in zip(steps, texts, strict=True) if step >= since_step]
@@ -286,7 +286,7 @@ class Recording:
         raise RecordingError(self.path, f"has no ruling {number}; they are numbered 1 to {last}")
 
     def names(self) -> dict[int, str]:
-        """What to call the entities: their accounts with the names they were shown by, or what they were placed as."""
+        """Return the names of entities: their accounts with their shown names, or the names they were placed with."""
         out = {}
         for entity, said in self._introductions():
             account, name = said.get("account"), said.get("name")

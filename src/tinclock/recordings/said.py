@@ -1,4 +1,4 @@
-"""What clients sent, as a recording can hold it."""
+"""Return clients' messages as a recording can hold them."""
 
 from __future__ import annotations
 

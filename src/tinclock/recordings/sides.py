@@ -32,11 +32,11 @@ if TYPE_CHECKING:
     from tinclock.recordings.layout import Header
 
 Told = dict[int, list[Counted]]
-"""What came of each step's claims."""
+"""Results of each step's claims."""
 
 
 class Ranged(NamedTuple):
-    """What came of a recording by one set of rules.
+    """Results of a recording by one set of rules.
 
     upheld, amended, denied, repeated : rulings; damage : points dealt; kills : deaths of anybody
     flipped : claims that are ruled otherwise than they were recorded; refused : calls that these rules don't allow
@@ -78,7 +78,7 @@ class Tried(Referee):
 
     @property
     def pipeline(self) -> ClaimPipeline:
-        """What its claims go through."""
+        """Referee or recorder of its claims."""
         return self._pipeline
 
     def look(self, server_time: float, entities: NDArray[Any], ids: list[int]) -> None:
@@ -233,6 +233,6 @@ class Side:
         self._kills += sum(event.kind == "death" for event in self.referee.events())
 
     def result(self) -> Ranged:
-        """What came of it; rulings that none was held against are flips."""
+        """Result; rulings without a counterpart are flips."""
         flipped = self._flipped + self._left
         return Ranged(**self._outcomes, damage=self._damage, kills=self._kills, flipped=flipped, refused=self._refused)

@@ -32,14 +32,14 @@ if TYPE_CHECKING:
 ROWS_AT_A_TIME, PAUSE_S, MOST_PAUSES = 2, 0.0005, 8
 """The writer looks up after so many rows, and waits as long as the match is busy with a tick, up to so many pauses."""
 BEHIND_MOST = 4
-"""So many flushes may wait for the disk before the match waits too: memory stays bounded."""
+"""Maximum number of flushes that wait for the disk before the match waits too: memory stays bounded."""
 
 
 _OF_NONE: Final = bytes(32)
 
 
 class Batch:
-    """What a match hands over at once; `rows` by table, poses apart.
+    """Data that a match hands over at once; `rows` by table, poses apart.
 
     checkpoint : the match's state after it, where one was taken; empty otherwise
     marks : (step, number of the last event so far), in order: which step each event came of
@@ -148,7 +148,7 @@ class Writer:
         self.written = 0 if after is None or not after[0].flushes else after[0].flushes[-1].next_step
         """The step that follows the last flush on the disk."""
         self.problem = ""
-        """What the disk says, while it refuses."""
+        """Error of the disk, while it refuses."""
         self.gathering = Gathering(folder)
         self._digests = Digests() if after is None else after[1]
         self._count = 0 if after is None else len(after[0].flushes)
@@ -185,7 +185,7 @@ class Writer:
 
     @property
     def rulings(self) -> int:
-        """How many rulings were digested."""
+        """Number of rulings in the digest."""
         return self._digests.rulings
 
     def hand_over(self, batch: Batch) -> None:
@@ -264,7 +264,7 @@ class Writer:
         self.written = flush.next_step
         self.gathering.take(flush)
         if ready.checkpoint:
-            with suppress(OSError):  # whoever goes on has more to rule again then
+            with suppress(OSError):  # going on then has more to rule again
                 put_checkpoint(self._folder, flush, ready.checkpoint)
 
     def _append(self, line: bytes) -> None:

@@ -29,7 +29,7 @@ NEAR_M, MOST_FACES = 12.0, 3000
 MODULES: Final = (
     "vendor/three.js", "vendor/uplot.js", "ground.js", "bodies.js", "shot.js", "card.js", "charts.js", "offline.js",
 )  # fmt: skip
-"""What the page draws with, in the order in which each needs the ones before."""
+"""Scripts of the page, in the order in which each needs the ones before."""
 
 
 def write_case_page(
@@ -55,7 +55,7 @@ def write_case_page(
 
 
 def shown(value: object) -> Any:
-    """What a page shows of a value: control characters and turned writing in names are written out, at any depth."""
+    """Return a value for a page: control characters and reversed writing in names are written out, at any depth."""
     from markupsafe import Markup
 
     if isinstance(value, str):

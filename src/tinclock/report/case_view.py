@@ -1,4 +1,4 @@
-"""What a case page says: the reason first, what else explains it, the shots that show it, and what the charts draw."""
+"""Content of a case page: the reason, other explanations, the shots that show it, and the data of its charts."""
 
 from __future__ import annotations
 
@@ -113,7 +113,7 @@ def weights_of(dossier: Dossier, given: Weights | None) -> Weights:
 
 
 def charts_of(dossier: Dossier, weights: Weights, limit: float) -> Fields:
-    """What the page's charts draw: evidence by kind and the line over minutes of play, and shares of detectors."""
+    """Data of the page's charts: evidence by kind and the line over minutes of play, and fractions of detectors."""
     minutes, points, lines, ends = 0.0, [], [], []
     for play in dossier.plays:
         points += [(round(minutes + at / 60.0, 3), round(value, 2)) for at, value in play.course.points]

@@ -1,4 +1,4 @@
-"""How good detection is, as a figure: shares found by kind and dial, times, ROC, precision and recall, fair peaks."""
+"""Figure of the quality of detection: fractions found by kind and dial, times, ROC, precision, recall, fair peaks."""
 
 from __future__ import annotations
 

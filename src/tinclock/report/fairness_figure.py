@@ -1,4 +1,4 @@
-"""What a cap on rewinding costs shooters and spares victims, so that a designer can choose one."""
+"""Costs of a rewind limit for shooters and its gain for victims, so that a designer can choose one."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ LINES = {"wired": "#2d7d5a", "home_wireless": "#1f5f8b", "mobile": "#b4622a", "d
 def draw_fairness(path: Path, rows: Sequence[Fields], cap_s: float, name: str) -> Path:
     """Both sides against max_rewind, as a PNG. rows : a sweep's, of `tinclock fairness`; cap_s : the recorded cap."""
     figure = new_figure("draw_fairness")
-    figure.text(0.06, 0.945, f"{name}: what max_rewind costs whom", fontsize=15, color=INK, weight="bold")
+    figure.text(0.06, 0.945, f"{name}: cost of max_rewind by side", fontsize=15, color=INK, weight="bold")
     told = "Left: honest shots that were hits on their shooter's own screen. "
     told += "Right: hits that came when the victim, on its own screen, was in cover."
     figure.text(0.06, 0.905, told, fontsize=10.5, color=INK)

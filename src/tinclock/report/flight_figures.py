@@ -37,7 +37,7 @@ SAYS = {
 
 
 def draw_mortar(scene: Scene, path: Path) -> Path:
-    """A lobbed flight from the side and from above, with its bounces, its burst and whom it reached, as a PNG."""
+    """A lobbed flight from the side and from above, with its bounces, its burst and its victims, as a PNG."""
     figure = new_figure("draw_mortar")
     grid = figure.add_gridspec(
         2, 2, width_ratios=(1.45, 1.0), left=0.055, right=0.985, top=0.85, bottom=0.07, hspace=0.32, wspace=0.12
@@ -176,7 +176,7 @@ def _dodge(axes: Axes, scene: Scene) -> None:
 
 
 def _when_nearest(scene: Scene) -> float:
-    """When the dart comes by: where its path crosses the runner's line, or ends."""
+    """Return the time at which the dart's path crosses the runner's line, or ends."""
     if scene.hits:
         return scene.end.server_time
     speed = math.sqrt(sum(v * v for v in scene.launch.velocity))

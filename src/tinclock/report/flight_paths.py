@@ -16,7 +16,7 @@ STEP_S, MOST_STEPS = 1.0 / 30.0, 300
 
 
 def flights_of(events: list[Event], level: Level | None) -> list[Fields]:
-    """What was launched in some events. A way ends where the flight did, if that is among them, else where it would."""
+    """Return the projectiles of some events. A way ends with its flight, if that is among them, else as it would."""
     ends = {one.projectile: one for one in events if isinstance(one, EndEvent)}
     out: list[Fields] = []
     for one in events:

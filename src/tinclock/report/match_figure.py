@@ -115,7 +115,7 @@ def _ends(ruling: Ruling) -> list[tuple[float, float]]:
 
 
 def _draw_bars(axes: Axes, rulings: Sequence[Ruling], accounts: Sequence[str], teams: Mapping[str, str]) -> None:
-    """How many of whose claims came to what, side by side."""
+    """Counts of each account's claims by outcome, side by side."""
     counts: Counter[tuple[str, str]] = Counter((r.account, counted_as(r)) for r in rulings)
     places = np.arange(len(accounts))
     for k, (outcome, colour) in enumerate(OUTCOMES.items()):

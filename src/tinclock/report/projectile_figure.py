@@ -136,7 +136,5 @@ def _head(figure: Figure, ruling: Ruling, flights: Sequence[Flown], names: Mappi
         fontsize=10.5,
         color=INK,
     )
-    how = (
-        "Blue: the flight; red dots: where it met a body; yellow: whom it met, where that one stood as this was ruled."
-    )
+    how = "Blue: the flight; red dots: where it met a body; yellow: its victim, where it stood as this was ruled."
     figure.text(0.055, 0.875, how, fontsize=9, color=INK)

@@ -66,7 +66,7 @@ def draw_rig(path: Path, skin: Skin, body: Rig, name: str, fits: Sequence[Fit] =
 
 
 def _name(axes: Axes, part: str, polygon: NDArray[np.float64]) -> None:
-    """What a part is called, in its middle; above it where it lies."""
+    """Labels of parts, in their middle, or above them."""
     low, high = polygon.min(0), polygon.max(0)
     middle, (wide, tall) = (low + high) / 2.0, high - low
     lying = wide > 2.0 * tall  # a name is wider than an arm that is held out: it stands above

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from tinclock.recordings.recording import Recording
 
 STEPS: Final = 13
-"""So many instants from the claimed view to the present, both included."""
+"""Number of instants from the claimed view to the present, both included."""
 NEAR_M, MOST_BODIES, AHEAD_M, FLIGHT_S = 3.0, 8, 80.0, 12.0
 
 
@@ -92,7 +92,7 @@ def scene_of(shown: Shown, names: Mapping[int, str], teams: Mapping[int, str], k
 
 
 def _aimed(shown: Shown) -> tuple[Triple | None, Triple | None]:
-    """Where a shot started and was aimed, by its claim where that is all there is; None for what isn't sound."""
+    """Return a shot's start and aim, by its claim if there is nothing else; None for invalid numbers."""
     ruling, claim = shown.ruling, shown.claim
     origin, aim = ruling.origin, ruling.aim or ruling.direction
     if origin is None:
@@ -126,7 +126,7 @@ def _unspaced(line: str) -> str:
 
 
 def differing(shown: Shown, names: Mapping[int, str]) -> list[Fields]:
-    """What the client said and what the server holds to be true, where the two differ: a row each."""
+    """Return the differences between the client's report and the server's state: one row each."""
     ruling, claim, out = shown.ruling, shown.claim, []
     for finding in ruling.findings:
         if finding.observed is not None and finding.limit is not None:
@@ -189,7 +189,7 @@ def _bodies(
 
 
 def target_of(shown: Shown, view: View, origin: NDArray[np.float64], aim: NDArray[np.float64]) -> int:
-    """Whom a shot is about: whom it hit, whom its client claims, whom it passed closest; 0 for nobody. Never a door."""
+    """Return a shot's victim: the body hit, the one claimed, or the closest one; 0 for none. Never a door."""
     past, ruling = shown.past, shown.ruling
     claimed = getattr(shown.claim, "victim", None)
     for entity in (ruling.hits[0].victim if ruling.hits else 0, claimed or 0):

@@ -62,7 +62,7 @@ def dress(axes: Axes, title: str, x: str, y: str) -> None:
 
 
 def legend(axes: Axes, columns: int, below: bool = False) -> None:
-    """What each mark means, beside the data and never over them: above the axes at the right, or below them.
+    """Draw the legend, beside the data and never over them: above the axes at the right, or below them.
 
     columns : entries in a row
     """

@@ -1,4 +1,4 @@
-"""Who may look and who may decide: sessions, one-time addresses, and what every request is held against."""
+"""Permissions: sessions, one-time addresses, and the checks of every request."""
 
 from __future__ import annotations
 
@@ -194,7 +194,7 @@ def _dressed(send: Send) -> Send:
 
 
 def may_change(session: Session, form: Mapping[str, Any]) -> str:
-    """Why a form can't be taken, "" when it can: the role, and the word that only our own pages know."""
+    """Return the reason against a form, "" for none: the role, and the token that only our own pages know."""
     if session.reviewer.role != "decide":
         return f"{session.reviewer.name} may look, and not decide."
     if not hmac.compare_digest(_digest(str(form.get("csrf", ""))), _digest(session.csrf)):

@@ -39,20 +39,20 @@ HERE_S: Final = 25.0
 """Somebody who hasn't said for so long that a case is open before them has gone on to something else."""
 MOST_SHOTS: Final = 6
 WAIT_S: Final = 20.0
-"""So long a decision waits for another process that writes into the log."""
+"""Time that a decision waits for another process that writes into the log."""
 DAY_S: Final = 86400.0
 TYPES: Final = {"json": "application/json", "csv": "text/csv", "parquet": "application/vnd.apache.parquet"}
 
 
 class Present(NamedTuple):
-    """Who looks at a case, and until when that is taken for true."""
+    """Viewer of a case, and the time until which that holds."""
 
     name: str
     until: float
 
 
 class Presence:
-    """Who looks at which case just now, so that two people don't work on the same one."""
+    """Current viewers of cases, so that two people don't work on the same one."""
 
     def __init__(self) -> None:
         self._here: dict[tuple[str, str], Present] = {}
@@ -148,7 +148,7 @@ class Desk:
         })  # fmt: skip
 
     def _shots(self, wanted: list[tuple[str, str, int]], dossier: Any) -> tuple[list[Fields], list[str]]:
-        """Where the shots that show it are; each is read when its card comes into sight."""
+        """Links to the shots that show it; each is read when its card comes into sight."""
         places = {play.match: play.recording for play in dossier.plays}
         shots, missing = [], list[str]()
         for kind, match, number in wanted:
@@ -293,7 +293,7 @@ def _carry_out(review: CaseReview, what: str, account: str, reviewer: str, form:
 
 
 def waited(seconds: float) -> str:
-    """How long a case has waited, in words."""
+    """Return the waiting time of a case, in words."""
     for size, word in ((DAY_S, "day"), (3600.0, "hour"), (60.0, "minute")):
         if seconds >= size:
             count = int(seconds // size)

@@ -1,4 +1,4 @@
-"""What the match viewer asks for: the match, its poses, what happened, one ruling, one line, and what is new."""
+"""Requests of the match viewer: the match, its poses, its events, one ruling, one connection, and news."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ LOOK_S, ALIVE_S = 0.1, 15.0
 MOST_POINTS: Final = 2000
 FLUSHES_AT_ONCE: Final = 4
 TRIES_S: Final = (0.02, 0.1, 0.3)
-"""What can't be read is tried again after so long."""
+"""Time after which an unreadable recording is tried again."""
 
 
 class Looking:
@@ -72,7 +72,7 @@ class Looking:
     # -- the match --------------------------------------------------------------------------------------------
 
     def match(self, request: Request) -> Response:
-        """What the viewer needs before anything is drawn."""
+        """Data that the viewer needs before anything is drawn."""
         watched = self._watched(request)
         recording, header = watched.recording, watched.recording.require_header()
         rules = header.rules
@@ -102,7 +102,7 @@ class Looking:
         return Response(window_of(watched, number), media_type="application/octet-stream")
 
     def marks(self, request: Request) -> Response:
-        """What happened from a step on, in a few flushes: rulings, deaths, flights, people; `next` is where to go on.
+        """Events from a step on, in a few flushes: rulings, deaths, flights, people; `next` is the step to go on at.
 
         Steps and not flushes are counted: a recording that is put together has fewer of them than before.
         """
@@ -238,7 +238,7 @@ class Looking:
 
 
 def people_of(watched: Watched) -> list[Fields]:
-    """Who is in a match, without what only the server may know."""
+    """Participants of a match, without the server's secrets."""
     rules = watched.recording.require_header().rules
     return [
         {

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from tinclock.recordings.recording import EntityPoses
 
 DECODED: Final = 6
-"""So many stretches of poses are held unpacked, for each recording."""
+"""Number of unpacked blocks of poses that are held for each recording."""
 TOLD_KINDS: Final = frozenset({"shot", "strike", "launch", "impact", "flight", "use"})
 """Kinds of rulings that are always on the time line; of the others those that weren't upheld, or hold a finding."""
 _RULING = msgspec.json.Decoder(Ruling).decode
@@ -122,7 +122,7 @@ class Watched:
         return list(found.values())
 
     def names(self) -> dict[int, str]:
-        """What to call entities."""
+        """Return the names of entities."""
         return {one.entity: one.name for one in self.people()}
 
     def _calls(self, flush: Flush) -> list[tuple[str, Fields, str | None, float]]:

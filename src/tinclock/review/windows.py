@@ -18,9 +18,9 @@ if TYPE_CHECKING:
 WINDOW_S: Final = 1.0
 """A window is so long; windows are numbered from the recording's first tick on."""
 AROUND: Final = 6
-"""So many ticks before and after a window come with it: one draws between snapshots, which are some ticks apart."""
+"""Number of ticks before and after a window that come with it: screens draw between snapshots, some ticks apart."""
 MOST_FACES: Final = 400_000
-"""So many triangles of a level are drawn; a viewer needs no more to show where things are."""
+"""Maximum number of a level's triangles that are drawn; a viewer needs no more."""
 
 
 def packed(head: Fields, *arrays: Any) -> bytes:

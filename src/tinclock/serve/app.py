@@ -31,17 +31,17 @@ MOST_FRAME = 8 << 20
 MOST_WAITING = 16
 """Frames that wait for one connection's turn; then its sender has to."""
 HEARTBEAT_S = 10.0
-"""How often a silent connection is asked whether it is there, and how long it may take to say so or to read."""
+"""Interval of pings to a silent connection, and the timeout for its answer or its reading."""
 ABANDONED_S = 300.0
 DRAIN_S, DRAIN_LOOK_S, BUSY_LOOK_S = 3600.0, 0.2, 0.005
 CLOSING_S, RECORDING_S = 1.5, 5.0
 """At the end: how long connections may take to close, and recordings to be put down."""
 SWITCH_S = 0.001
-"""How often Python lets another thread run: what is done beside the loop must not hold it up."""
+"""Interval after which Python lets another thread run: work beside the loop must not delay it."""
 
 
 class Settings(NamedTuple):
-    """Where to listen, and who may ask.
+    """Address of the service, and its callers.
 
     host, port, or unix : a socket's path; token : what askers must show, empty for none
     origins : of web pages that may ask; by default none may. hosts : names besides its address that it is reached by
@@ -75,7 +75,7 @@ def require_safe(settings: Settings) -> None:
 
 
 class Metrics:
-    """What Prometheus is told."""
+    """Metrics for Prometheus."""
 
     def __init__(self, hub: Hub) -> None:
         from prometheus_client import CollectorRegistry, Gauge, Histogram, ProcessCollector
@@ -110,7 +110,7 @@ class Metrics:
 
 
 class Door:
-    """Where a service listens, and whom it lets in.
+    """Address of a service, and its tokens.
 
     metrics, health : what is shown at /metrics and /health; "ok" and a line feed where all is well
     """
@@ -143,7 +143,7 @@ class Door:
         return server, str(settings.unix)
 
     async def _greet(self, connection: Any, request: Any) -> Any:
-        """Answer what a browser or Prometheus asks; let in whoever shows the token, and no web page of strangers."""
+        """Answer what a browser or Prometheus asks; let in clients with the token, and no web page of strangers."""
         headers, settings = request.headers, self._settings
         if not all(origin in settings.origins for origin in headers.get_all("Origin")):
             return self._refuse(connection, request, HTTPStatus.FORBIDDEN, "web pages may not ask here\n")
@@ -335,7 +335,7 @@ def run_on_loop(main: Coroutine[Any, Any, None]) -> None:
 
 
 async def beside(todo: Callable[[], Any]) -> tuple[Any, Exception | None]:
-    """What a call gives or raises, made in a thread of its own, which the end of the process doesn't wait for."""
+    """Run a call in its own thread, which the process's end doesn't wait for; return or raise its result."""
     loop = asyncio.get_running_loop()
     future: asyncio.Future[tuple[Any, Exception | None]] = loop.create_future()
 

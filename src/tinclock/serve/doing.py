@@ -1,4 +1,4 @@
-"""What requests are done with: calls made beside the loop, rulings of many claims, and the number of a broken frame."""
+"""Helpers of requests: calls made beside the loop, rulings of many claims, and the number of a broken frame."""
 
 from __future__ import annotations
 
@@ -15,9 +15,9 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
 
 BUSY: Final = "busy"
-"""What a request yields while another one of its match has to be finished first."""
+"""Value that a request yields while another one of its match has to be finished first."""
 Todo = Callable[[], Any] | Literal["busy"] | None
-"""What a request yields: a call to be made beside the loop, `BUSY`, or None where others may have their turn."""
+"""Values that a request yields: a call to be made beside the loop, `BUSY`, or None where others may have their turn."""
 
 
 def require_times(name: str, claims: Sequence[tuple[str, float, bytes]]) -> None:
@@ -36,7 +36,7 @@ def rulings_of(server: Referee | Recorder, claims: Sequence[tuple[str, float, by
 
 
 def outcome_of(todo: Callable[[], Any]) -> tuple[Any, Exception | None]:
-    """What a call gave, or what it raised."""
+    """Result of a call, or its exception."""
     try:
         return todo(), None
     except Exception as error:
@@ -44,7 +44,7 @@ def outcome_of(todo: Callable[[], Any]) -> tuple[Any, Exception | None]:
 
 
 def unwrapped(outcome: tuple[Any, Exception | None]) -> Any:
-    """What it gave; raises what it raised."""
+    """Return its result; raises its exception."""
     found, error = outcome
     if error is not None:
         raise error

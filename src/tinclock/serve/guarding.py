@@ -1,4 +1,4 @@
-"""What a match takes from its askers at most: size and rate of claims, before anything is ruled, kept or logged."""
+"""Limits of a match's callers: size and rate of claims, before anything is ruled, kept or logged."""
 
 from __future__ import annotations
 
@@ -25,11 +25,11 @@ class Guards:
         self._referee, self._limits = referee, limits
         self._guards: dict[str, FloodGuard] = {}
         self._refused: set[str] = set()
-        """Whose claims were dropped since the last look."""
+        """Return the connections whose claims were dropped since the last call."""
         self.too_large = 0
 
     def drops(self, claims: Sequence[tuple[str, float, bytes]]) -> list[bool]:
-        """Which claims (connection, server time of arrival, bytes) are dropped, in order; empty where none is."""
+        """Return the dropped ones of claims (connection, server time of arrival, bytes), in order; empty for none."""
         passed: list[bool] = []
         find, knows, most = self._guards.get, self._referee.knows, LIMITS.bytes
         for connection, received_at, data in claims:
@@ -50,7 +50,7 @@ class Guards:
         return guard
 
     def states(self) -> dict[str, FloodState]:
-        """How every guard stands, by its connection."""
+        """Return the state of every guard, by connection."""
         return {name: guard.state() for name, guard in self._guards.items()}
 
     def take_up(self, states: Mapping[str, FloodState]) -> None:
@@ -66,7 +66,7 @@ class Guards:
         return sum(guard.dropped for guard in self._guards.values())
 
     def findings(self, server_time: float) -> list[Finding]:
-        """What was dropped since the last call, a finding a connection; guards of those who left are let go once
+        """Return a finding per connection for messages dropped since the last call; guards of leavers are removed once
         there are more guards than connections.
         """
         out, refused = [], self._refused

@@ -67,7 +67,7 @@ MOST_UNLOGGED = 100_000
 AT_ONCE = 32
 """Claims that are ruled together: few enough that the next look at the time comes soon, whatever they are."""
 SLICE_S = 0.001
-"""So long one request is worked on before others have a turn."""
+"""Time slice of one request before others have a turn."""
 DRAINING = "the service is draining and opens no more matches; open this one at another service"
 CHANGING = (Call, Tick, Claims, Messages, Deliver)
 """Requests that may change a match."""

@@ -1,4 +1,4 @@
-"""What a match was asked since its recording was last flushed: one whose process was killed goes on where it was.
+"""Requests of a match since its recording was last flushed: after a kill the match goes on from them.
 
 A journal is a few files of entries, each with its length and checksum before it; one that is cut off doesn't count.
 """
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 FOLDER, OF = "journal", "match.json"
 KEPT_FILES = 8
-"""So many files are kept, one for each flush, for replies that got lost; and all whose flush isn't on the disk yet."""
+"""Number of files kept, one per flush, for replies that got lost; besides those whose flush isn't on the disk yet."""
 _HEAD = struct.Struct("<II")
 
 
@@ -89,7 +89,7 @@ class Journal:
             os.fsync(self._file.fileno())
 
     def turn(self, written: int, standing: Entry) -> None:
-        """What was asked until now was handed to the recording: begin another file, and let go of old ones.
+        """Begin another file, since all requests until now were handed to the recording; remove old ones.
 
         written : the step that follows the last flush on the disk; what is not before it is kept
         standing : how the flood guards stand, which the new file begins with

@@ -10,9 +10,9 @@ import threading
 from typing import Final
 
 MOST: Final = 10_000
-"""Lines that may wait for whoever reads standard output."""
+"""Lines that may wait for the reader of standard output."""
 LAST_S: Final = 1.0
-"""So long the end of the service waits for lines to be read."""
+"""Time that the service's end waits for lines to be read."""
 
 
 class Lines:
@@ -59,6 +59,6 @@ class Lines:
     def _put(self, some: memoryview) -> int:
         try:
             return os.write(self._file, some)
-        except BlockingIOError:  # whoever started the service made its pipe one that doesn't wait
+        except BlockingIOError:  # the service's parent made its pipe one that doesn't wait
             select.select([], [self._file], [])
             return 0

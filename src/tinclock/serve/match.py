@@ -105,7 +105,7 @@ class Match:
         return not admitted
 
     def drops_of(self, claims: Sequence[tuple[str, float, bytes]], begin: int) -> list[bool]:
-        """Which of a request's claims are dropped, from the place where they begin; empty where none is."""
+        """Return the dropped claims of a request, from the place where they begin; empty if there are none."""
         if self.coming_back:
             taken = [place not in self.dropped for place in range(begin, begin + len(claims))]
             self.guards.drops(claims)  # as then: they stand as they stood
@@ -115,7 +115,7 @@ class Match:
         return dropped
 
     def note(self, step: int, request: int, frame: bytes, reply: bytes) -> None:
-        """A request was done: keep it, before its reply goes out, for whoever has to go on from here."""
+        """A request was done: keep it, before its reply goes out, for a process that has to go on from here."""
         self.remember(request, reply)
         if self.journal is None or not isinstance(self.server, Recorder):
             return
@@ -145,7 +145,7 @@ class Match:
         return time.monotonic() - self._asked_at
 
     def told(self, name: str) -> OpenMatch:
-        """What is said of it in a list."""
+        """Return its text in a list."""
         now, problem = time.monotonic(), self.server.problem if isinstance(self.server, Recorder) else ""
         return OpenMatch(
             name, round(now - self._opened, 3), round(self.idle_s, 3), len(self.askers),
@@ -182,7 +182,7 @@ class Match:
 
 
 def fresh_folder(folder: Path, name: str) -> Path:
-    """Where a match is recorded: under its name, or with a number behind it where that was used before."""
+    """Return the folder of a match's recording: its name, with a number behind it if that was used before."""
     for number in range(1, MOST_OF_A_NAME):
         path = folder / (name if number == 1 else f"{name}-{number}")
         if not path.exists():
@@ -191,7 +191,7 @@ def fresh_folder(folder: Path, name: str) -> Path:
 
 
 def told_of(ruling: Any) -> Ruled:
-    """What an asker is told of a ruling."""
+    """Return a ruling's data for a caller."""
     return Ruled(ruling.number, ruling.connection, ruling.outcome, ruling.receipt(), ruling.findings)
 
 

@@ -38,7 +38,7 @@ TYPE: Final = "tinclock.case."
 PAUSES_S: Final = (0.2, 1.0)
 TIMEOUT_S: Final = 5.0
 MOST_S: Final = 12.0
-"""What one notice may take with all its tries."""
+"""Timeout of one notice with all its attempts."""
 NEVER: Final = frozenset({400, 405, 406, 410, 411, 413, 414, 415, 422, 501})
 """Answers after which the same notice will never be taken: it is gone, or isn't understood."""
 _FACILITY, _NOTICE, _WARNING = 13, 5, 4  # log audit; severities of RFC 5424, section 6.2.1
@@ -119,7 +119,7 @@ class Notices:
 
     @property
     def waiting(self) -> int:
-        """How many notices wait to be delivered."""
+        """Return the number of notices that wait for delivery."""
         return len(list(self._spool.glob("[0-9]*.json")))
 
     def deliver(self) -> list[str]:
@@ -173,7 +173,7 @@ class Notices:
 
 
 class _Sent(NamedTuple):
-    """What became of a notice: what went wrong, None for nothing; final : it will never be taken."""
+    """Result of a notice: the error, None for success; final : it will never be taken."""
 
     problem: str | None
     final: bool = False

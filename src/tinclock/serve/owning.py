@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 FILE = ".owner"
 PATIENCE_S, LOOK_S = 15.0, 0.1
-"""So long a service waits for another one that is just ending, and how often it looks."""
+"""Time that a service waits for another one that is ending, and the interval of its attempts."""
 
 
 class Owner:

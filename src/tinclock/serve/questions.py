@@ -1,4 +1,4 @@
-"""What a server in another language may ask of a match besides its calls: questions that change nothing."""
+"""Queries of a match for servers in other languages: they change nothing."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 class Welcome(Struct, frozen=True, tag="welcome", tag_field="what"):
-    """What to tell a client that joined: its entity, the key of its spread, the published state."""
+    """Return the answer to a client that joined: its entity, the key of its spread, the published state."""
 
     connection: str
 
@@ -34,13 +34,13 @@ class SpreadKey(Struct, frozen=True, tag="spread_key", tag_field="what"):
 
 
 class Position(Struct, frozen=True, tag="position", tag_field="what"):
-    """Where an entity's moves were accepted to, metres; null before `put`."""
+    """Accepted position of an entity, metres; null before `put`."""
 
     entity: int
 
 
 class InReach(Struct, frozen=True, tag="in_reach", tag_field="what"):
-    """Whom a blow of an entity would reach now, nearest first. weapon, direction : see `Referee.in_reach`"""
+    """Return the bodies in reach of an entity's blow, nearest first. weapon, direction : see `Referee.in_reach`"""
 
     entity: int
     weapon: str | None = None
@@ -48,7 +48,7 @@ class InReach(Struct, frozen=True, tag="in_reach", tag_field="what"):
 
 
 class ViewBounds(Struct, frozen=True, tag="view_bounds", tag_field="what"):
-    """How old a connection's views may be on arrival, in seconds; null where nothing bounds them."""
+    """Ages that a connection's views may have on arrival, in seconds; null where nothing bounds them."""
 
     connection: str
 
@@ -62,7 +62,7 @@ class ViewChoice(Struct, frozen=True, tag="view_choice", tag_field="what"):
 
 
 class Line(Struct, frozen=True, tag="line", tag_field="what"):
-    """What is known of a connection's clock and path, in seconds."""
+    """State of a connection's clock and path, in seconds."""
 
     connection: str
 
@@ -115,7 +115,7 @@ _ANSWERS: dict[type, Callable[[Referee, Any], Any]] = {
 
 
 def explanation_of(referee: Referee, ruling: Ruling, claim: object) -> str:
-    """Why a claim did what it did, in words, by name; a shot that hit nobody with how far it missed."""
+    """Explain a claim's result in words, by name; a shot that hit nobody with the distance of its miss."""
     names = {row.entity: row.name for row in referee.state().entities if row.name}
     missed = ruling.kind in ("shot", "strike") and not ruling.hits
     if not missed or referee.history.newest_tick < 0:

@@ -1,4 +1,4 @@
-"""What a game's server asks of `tinclock serve`, and what it gets back. MessagePack, or JSON in text frames.
+"""Requests of a game's server to `tinclock serve`, and the answers. MessagePack, or JSON in text frames.
 
 Every request carries a number of the asker's own, `request`, which its reply repeats; replies come in order.
 """
@@ -100,7 +100,7 @@ class Deliver(Struct, frozen=True, tag="deliver", tag_field="do"):
 
 
 class Events(Struct, frozen=True, tag="events", tag_field="do"):
-    """What changed after an event number."""
+    """Return the changes after an event number."""
 
     request: Number
     match: MatchName
@@ -142,14 +142,14 @@ class Close(Struct, frozen=True, tag="close", tag_field="do"):
 
 
 class Matches(Struct, frozen=True, tag="matches", tag_field="do"):
-    """Which matches are open. match : not looked at"""
+    """List of open matches. match : ignored"""
 
     request: Number
     match: str = ""
 
 
 class Numbered(Struct, frozen=True):
-    """What can be said of a request that can't be read otherwise."""
+    """Fields that can be read of an otherwise unreadable request."""
 
     request: Number = 0
 
@@ -158,7 +158,7 @@ Request = Open | Call | Tick | Claims | Messages | Deliver | Events | GetState |
 
 
 class Ruled(Struct, frozen=True):
-    """What became of one claim: for its client the receipt, for the server's log the findings and the explanation.
+    """Result of one claim: the receipt for its client, findings and explanation for the server's log.
 
     outcome : "upheld", "amended" or "denied"; "dropped" for one that came too fast or was too large, which is answered
         with nothing
@@ -190,7 +190,7 @@ class OpenMatch(Struct, frozen=True):
 
 
 class Reply(Struct, frozen=True, omit_defaults=True):
-    """What comes back; only what the request asks for is filled in.
+    """Answer; only the requested fields are filled in.
 
     ok : whether it was done; error : why not; failed : whether the match is lost by a fault of ours
     again : nothing was done, for the match is being brought back: `resume` it, and ask again

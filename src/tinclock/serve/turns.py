@@ -1,7 +1,7 @@
-"""Whose request is worked on next: of all askers that have one, whoever had least of the process so far.
+"""Return the next request: of all callers that have one, that of the caller with the least processing time so far.
 
 An asker that needs less than its share never waits for one that would take everything. This is start-time fair queueing
-(Goyal, Vin and Cheng, 1996), with the time that was really used: whoever begins to ask is counted from what the one in
+(Goyal, Vin and Cheng, 1996), with the time that was really used: a new caller is counted from what the one in
 turn has had, so that nobody saves up a claim to the process by being silent.
 """
 
@@ -12,13 +12,13 @@ import time
 from typing import Final
 
 AHEAD_S: Final = 0.0005
-"""So much more than the one with least may somebody have had before it has to wait."""
+"""Maximum lead over the caller with the least share before a caller has to wait."""
 LOOK_S: Final = 0.001
-"""How often whoever works looks whether somebody else has begun to ask."""
+"""Interval at which a worker looks for other callers."""
 
 
 class Turn:
-    """What one asker has had of the process, in seconds, on the scale that all share."""
+    """Processing time that one caller has had, in seconds, on the scale that all share."""
 
     __slots__ = ("had_s",)
 

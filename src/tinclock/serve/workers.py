@@ -26,14 +26,14 @@ if TYPE_CHECKING:
     from tinclock.serve.owning import Owner
 
 READY_S, ENDING_S, HANGS_S = 180.0, 12.0, 20.0
-"""So long a worker may take until it listens, and to end; and for so long it may answer nothing."""
+"""Timeouts of a worker: until it listens, to end, and for an answer."""
 LOOK_S = 0.2
 SHOWN, HEALTHY = (200,), (200, 503)
 """Statuses of a page that is shown, and of a worker that answers, were it only that it is draining."""
 
 
 class Asked(msgspec.Struct, frozen=True):
-    """What the front must know of a request."""
+    """Fields of a request that the front needs."""
 
     request: int = 0
     match: str = ""
@@ -41,7 +41,7 @@ class Asked(msgspec.Struct, frozen=True):
 
 
 class Told(msgspec.Struct, frozen=True):
-    """What the front must know of a worker's list of matches."""
+    """Fields of a worker's list of matches that the front needs."""
 
     matches: tuple[OpenMatch, ...] = ()
 
@@ -51,7 +51,7 @@ _TOLD = msgspec.msgpack.Decoder(Told).decode
 
 
 def worker_of(match: str, workers: int) -> int:
-    """Which worker has a match: always the same one, on every machine."""
+    """Return the worker of a match: always the same one, on every machine."""
     return int.from_bytes(hashlib.sha256(match.encode()).digest()[:8], "little") % workers
 
 
@@ -63,7 +63,7 @@ class Worker:
     ) -> None:
         self.number, self.socket, self._command, self._log, self._owner = number, socket, command, log, owner
         self.well_at = time.monotonic()
-        """When it answered last."""
+        """Time of its last answer."""
         self.process = self._start()
 
     def _start(self) -> subprocess.Popen[bytes]:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 class Server(Protocol):
-    """What a border needs: a `Referee`, or a `Recorder` in front of one."""
+    """Interface that a border needs: a `Referee`, or a `Recorder` in front of one."""
 
     def rule(self, connection: str, claim: object, *, received_at: float) -> Ruling:
         """See `Referee.rule`."""
@@ -33,7 +33,7 @@ class Server(Protocol):
 
 
 class JoinState(NamedTuple):
-    """What a border goes by once its client joined: version, form of answers, and the last event that it was sent."""
+    """State of a border after its client's join: version, format of answers, and the last event that it was sent."""
 
     version: int
     form: Literal["json", "msgpack"]
@@ -63,11 +63,11 @@ class Border:
         self._digests, self._limits = digests, limits
         self.guard = FloodGuard(flood)
         self.version: int | None = None
-        """What was agreed on; None before a join."""
+        """Agreed form of messages; None before a join."""
         self.differing: list[str] = []
         """The parts of the rules with which the client was not built, for the server's log."""
         self.form: Literal["json", "msgpack"] = "msgpack"
-        """How answers are written: as the client's join was."""
+        """Format of answers: that of the client's join."""
         self.last_ruling: Ruling | None = None
         """Of the message that was taken last; None where it was no claim."""
 
@@ -122,7 +122,7 @@ class Border:
         )  # fmt: skip
 
     def findings(self, server_time: float) -> list[Finding]:
-        """What the border saw since the last call: how many messages were dropped as a flood."""
+        """Return the border's findings since the last call: the number of messages that were dropped as a flood."""
         count = self.guard.take_dropped()
         if not count:
             return []

@@ -43,7 +43,7 @@ class Borders:
         self._told: dict[str, int] = {}
         """The number of the last event that each connection that joined was told."""
         self._guards_then: dict[str, FloodState] = {}
-        """How the guards of those stood in a process that was killed who haven't sent anything since."""
+        """Guards, as a killed process left them, of connections that haven't sent anything since."""
         self._rules: object = None
         self._digests: dict[str, str] = {}
 
@@ -83,7 +83,7 @@ class Borders:
         return self._digests
 
     def deliver(self, server_time: float, ping: bool) -> list[tuple[str, bytes]]:
-        """What to send to everybody who joined: what changed since they were told last, and, if asked, a ping."""
+        """Return the messages for all joined clients: changes since their last message, and, if asked, a ping."""
         out, bulletin = list[tuple[str, bytes]](), self._referee.ledger.bulletin
         for connection, told in self._told.items():
             form = self._borders[connection].form
@@ -108,7 +108,7 @@ class Borders:
             border.guard.refuse(min(len(received), LIMITS.bytes))
 
     def dropped_of(self, connection: str) -> int:
-        """How many messages of a connection were dropped so far."""
+        """Return the number of a connection's messages that were dropped so far."""
         border = self._borders.get(connection)
         return 0 if border is None else border.guard.dropped
 
@@ -119,11 +119,11 @@ class Borders:
         self._told.pop(connection, None)
 
     def guards(self) -> dict[str, FloodState]:
-        """How every connection's flood guard stands."""
+        """Return the state of every connection's flood guard."""
         return {**self._guards_then, **{name: border.guard.state() for name, border in self._borders.items()}}
 
     def joined(self) -> dict[str, JoinState]:
-        """How each connection joined, and what it was sent last."""
+        """Format of each connection's join, and the last event that it was sent."""
         return {
             name: JoinState(border.version, border.form, self._told[name])
             for name, border in self._borders.items()
@@ -146,7 +146,7 @@ class Borders:
             border.version, border.form, self._told[connection] = state.version, state.form, state.told
 
     def findings(self, server_time: float) -> list[Finding]:
-        """What borders dropped since the last call."""
+        """Return the messages that borders dropped since the last call."""
         return [finding for border in self._borders.values() for finding in border.findings(server_time)]
 
     @property

@@ -1,4 +1,4 @@
-"""What a client build is given: see `core.rules.bundle`, which the rules of a running match need too."""
+"""Rules for a client build: see `core.rules.bundle`, which the rules of a running match need too."""
 
 from __future__ import annotations
 

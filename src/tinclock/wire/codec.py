@@ -26,7 +26,7 @@ _FAULTS = (Exception,)  # whatever a decoder does with what a stranger sent; som
 
 
 class Limits(NamedTuple):
-    """What a message may be at most."""
+    """Maximum size of a message."""
 
     bytes: int = 4096
     depth: int = 8
@@ -51,7 +51,7 @@ class Received(NamedTuple):
 
 
 def decode_claim(received: bytes, limits: Limits = LIMITS) -> Claim | object:
-    """What a client sent, decoded: a claim, or plain data that is none, or what stands for bytes that say nothing.
+    """Decode a client's message: a claim, or plain data that is none, or a stand-in for unreadable bytes.
 
     Never raises. The same bytes always give the same.
     """

@@ -1,4 +1,4 @@
-"""How much one connection may send: what a hurried player sends after a stall passes, a flood doesn't."""
+"""Rate limit of one connection: a hurried player's messages after a stall pass, a flood doesn't."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ from tinclock.core.ruling.claims import ImpactClaim, LaunchClaim, StrikeClaim
 from tinclock.wire.messages import Join
 
 COSTS: Final[dict[type, float]] = {LaunchClaim: 2.0, ImpactClaim: 2.0, StrikeClaim: 1.5, Join: 10.0}
-"""How much more work than the others some messages are, by kind; the rest count 1. A join is answered with it all."""
+"""Costs of messages that are more work than others, by kind; the rest cost 1. A join gets the full state."""
 
 
 class FloodLimits(NamedTuple):
-    """What a connection may send on average, and for how long it may have saved that up."""
+    """Average rate of a connection's messages, and the time for which it may save them up."""
 
     messages_per_s: float = 250.0
     bytes_per_s: float = 64_000.0
@@ -24,7 +24,7 @@ class FloodLimits(NamedTuple):
 
 
 class FloodState(NamedTuple):
-    """What a guard goes by: until when each bucket is used up, server time in seconds, and what passed and didn't."""
+    """State of a guard: the server time, in seconds, until which each bucket is used up, and counts of messages."""
 
     messages_until: float
     bytes_until: float
@@ -62,7 +62,7 @@ class FloodGuard:
         return True
 
     def state(self) -> FloodState:
-        """How it stands."""
+        """State of the connection."""
         return FloodState(
             self._messages_until, self._bytes_until, self.passed, self.dropped, self.dropped_bytes, self._dropped_since
         )
@@ -83,6 +83,6 @@ class FloodGuard:
         self._messages_until += (cost - 1.0) / self.limits.messages_per_s
 
     def take_dropped(self) -> int:
-        """How many were dropped since the last call."""
+        """Return the number of dropped messages since the last call."""
         count, self._dropped_since = self._dropped_since, 0
         return count

@@ -89,13 +89,13 @@ class Ping(Struct, frozen=True, tag="ping", tag_field="kind"):
 
 
 class Answer(Struct, frozen=True, tag="answer", tag_field="kind"):
-    """What became of a claim."""
+    """Result of a claim."""
 
     receipt: Receipt
 
 
 class News(Struct, frozen=True, tag="news", tag_field="kind"):
-    """What changed, for everybody."""
+    """Changes for every client."""
 
     events: tuple[Event, ...]
 

@@ -1,4 +1,4 @@
-"""What Alembic runs: over the connection that the case store hands over."""
+"""Migrations for Alembic, over the connection that the case store hands over."""
 
 from __future__ import annotations
 

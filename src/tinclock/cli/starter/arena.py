@@ -18,7 +18,7 @@ RESPAWN_S = 4.0
 
 
 class Heading(msgspec.Struct):
-    """What a move says besides: where its body faces, in radians from the x axis."""
+    """Facing of a move's body, in radians from the x axis."""
 
     heading: float | None = None
 
@@ -51,7 +51,7 @@ class Arena:
         self.last_ruling = 0
 
     def join(self, connection: str, account: str, team: str = "") -> int:
-        """Let somebody in whom you have checked; `connection` is yours, never what a client says."""
+        """Admit a player that you have checked; `connection` is yours, never what a client says."""
         entity = self.server.admit(connection=connection, account=account, team=team, rig="walker", weapon="popper")
         self.server.put(entity, PLACES[entity % len(PLACES)])
         self.entities[connection], self.facing[entity] = entity, 0.0
@@ -93,13 +93,13 @@ class Arena:
         return events
 
     def _roots(self, ids: list[int]) -> np.ndarray:
-        """Where each body stands and faces. Games with animations give `record` every bone instead."""
+        """Position and facing of each body. Games with animations give `record` every bone instead."""
         turns = [(math.sin(self.facing[e] / 2), math.cos(self.facing[e] / 2)) for e in ids]
         rows = [[*self.place(e), 0.0, 0.0, *turn] for e, turn in zip(ids, turns, strict=True)]
         return np.array(rows).reshape(-1, 7)
 
     def place(self, entity: int) -> tuple[float, float, float]:
-        """Where a body is, as far as its moves were accepted."""
+        """Return the accepted position of a body."""
         place = self.referee.position(entity)
         assert place is not None  # everybody was put somewhere
         return place

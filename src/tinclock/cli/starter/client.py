@@ -19,7 +19,7 @@ WAYS = {"w": (1.0, 0.0), "s": (-1.0, 0.0), "a": (0.0, 1.0), "d": (0.0, -1.0)}
 
 
 class Client(asyncio.DatagramProtocol):
-    """What a player's program knows: its own place, the snapshots that came, what it was told."""
+    """State of a player's program: its own position, the snapshots that came, the events that it got."""
 
     def __init__(self, hands: bool) -> None:
         self.entity, self.sequence, self.hands = 0, 0, hands
@@ -80,7 +80,7 @@ class Client(asyncio.DatagramProtocol):
                   f"{state.get('magazine')} left, health {state.get('health'):g}", flush=True)  # fmt: skip
 
     def view(self) -> tuple[list, dict[str, list[float]]] | None:
-        """What the screen shows: two snapshots that came, a share of the way between them, and the bodies there."""
+        """View of the screen: two snapshots that came, the fraction between them, and the bodies there."""
         at = self.clock() - DELAY_S
         for (came, tick, before), (then, later, after) in zip(self.snapshots, list(self.snapshots)[1:], strict=False):
             if came <= at <= then:

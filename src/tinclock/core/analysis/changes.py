@@ -24,7 +24,7 @@ class Flip(NamedTuple):
 
 
 class Changes(NamedTuple):
-    """What changed between two ways of ruling.
+    """Changes between two sets of rulings.
 
     flips : claims whose outcome, victims, parts or damage differ, in order
     outcomes : how often one outcome became another ("-" for no ruling)
@@ -68,7 +68,7 @@ def _damage(ruling: Ruling | None) -> float:
 
 
 def told(ruling: Ruling) -> Counted:
-    """What counts as the same ruling: the outcome, who was hit where, for how much, and where a move ended."""
+    """Return the parts that make two rulings equal: the outcome, the hits with their damage, and the end of a move."""
     brief = brief_of(ruling)
     if brief is not None:
         return Counted(counted_as(ruling), *brief.told())

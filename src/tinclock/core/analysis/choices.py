@@ -1,4 +1,4 @@
-"""What shooters could have gained by choosing their views: at each shot the best of those without a finding."""
+"""Gain of shooters by choosing their views: at each shot the best of those without a finding."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
 
 STEP_S = 0.005
-"""How finely the views of a choice are looked through."""
+"""Distance between the views of a choice that are tried."""
 
 
 class Gained(NamedTuple):

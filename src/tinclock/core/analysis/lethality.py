@@ -1,4 +1,4 @@
-"""What the tables come to: how many hits a weapon needs against a rig, and how long that takes."""
+"""Lethality of the tables: the hits that a weapon needs against a rig, and the time that they take."""
 
 from __future__ import annotations
 

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 IN_FRONT_M = 1e-3
 """Near misses lie at least this far ahead of a ray's start and short of its end."""
 FARTHEST_M = 10_000.0
-"""How far ahead anybody is looked for."""
+"""Distance within which the aim looks for bodies."""
 _ROUNDS = 40
 _INVERSE_GOLDEN: Final = (5.0**0.5 - 1.0) / 2.0
 

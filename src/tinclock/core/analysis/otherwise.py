@@ -1,4 +1,4 @@
-"""What a shot would have come to at another view, or by another cap: cast again, and nothing is changed by it."""
+"""Result of a shot at another view, or by another cap: cast again, and nothing is changed by it."""
 
 from __future__ import annotations
 
@@ -24,10 +24,10 @@ if TYPE_CHECKING:
 
 
 class Otherwise(NamedTuple):
-    """What a shot's rays would have met at a view.
+    """Hits of a shot's rays at another view.
 
     view, age_s : the view, and how long before the ruling it lies
-    entity, part, distance_m : whom the first ray that meets anybody meets, and where; 0, "" and inf for nobody
+    entity, part, distance_m : the first body on a ray's way, and the place; 0, "" and inf for nobody
     damage : points of the server's tables for all rays that meet that one, before friendly fire, armour and shields
     stopped_by : what stops the first ray, "" for nothing; reached_m : how far it goes
     """

@@ -1,4 +1,4 @@
-"""What a server made of a claim by itself, held against the ruling: for trying Tin Clock out beside a live game."""
+"""Comparison of a server's own results with rulings: for trying Tin Clock out beside a live game."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ SAME_DAMAGE: Final = 0.01
 
 
 def agreement(ruling: Ruling, own: Iterable[tuple[int, float]]) -> Agreement:
-    """How a ruling and the server's own hits, (victim, points of damage), compare. Hits without damage don't count."""
+    """Compare a ruling with the server's own hits, (victim, points of damage). Hits without damage don't count."""
     ours, theirs = dict[int, float](), dict[int, float]()
     for hit in ruling.hits:
         ours[hit.victim] = ours.get(hit.victim, 0.0) + hit.damage

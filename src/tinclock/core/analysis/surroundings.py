@@ -1,4 +1,4 @@
-"""What stood where for one ruling: everything that a picture or a page needs to show it, taken while it is held."""
+"""Scene of one ruling: everything that a picture or a page needs to show it, taken while it is held."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ class Glimpse(NamedTuple):
 class Surroundings(NamedTuple):
     """A ruled shot and the bodies around it.
 
-    target : the entity that was hit, or else the one that the ray passes closest, 0 for nobody
+    target : the entity that was hit, or else the one closest to the ray, 0 for nobody
     now, rewound : its hitboxes in the newest tick and at the ruled view, None where it is absent
     shooter : the shooter's hitboxes in the newest tick
     clearance_m : how far the ray's line passes from the target's nearest hitbox surface at the view; negative inside
@@ -80,7 +80,7 @@ class Surroundings(NamedTuple):
 
     @property
     def moved_m(self) -> float:
-        """How far the target's first hitbox has moved since the view; nan when it is absent in either."""
+        """Return how far the target's first hitbox has moved since the view; nan when it is absent in either."""
         if self.now is None or self.rewound is None:
             return float("nan")
         return float(np.linalg.norm(self.now.centres[0] - self.rewound.centres[0]))

@@ -30,7 +30,7 @@ BESIDE_M = 3.0
 
 
 class OtherView(NamedTuple):
-    """The nearest other view at which the same ray would have hit: how much older (negative: younger), and whom."""
+    """Nearest other view at which the same ray would have hit: its age (negative: younger), and the victim."""
 
     older_s: float
     entity: int
@@ -38,7 +38,7 @@ class OtherView(NamedTuple):
 
 
 class Far(NamedTuple):
-    """Somebody whom the aim would have met, or who stood nearest, but too far away: how far, and what was reached."""
+    """A body that the aim would have met, or that stood nearest, but too far away: how far, and what was reached."""
 
     entity: int
     part: str
@@ -66,8 +66,8 @@ class Why(NamedTuple):
     """Answer of `why`.
 
     near : the person that a ray passed closest before it ended, of all rays of the shot
-    behind : whom the ray would have met without the wall that stopped it, or, where the shot was not cast, behind the
-        first surface on its way; wall_m, surface : how far that wall is, and what it is
+    behind : the body that the ray would have met without the wall that stopped it, or, where the shot was not cast,
+        behind the first surface on its way; wall_m, surface : distance and name of that wall
     far : the first person beyond the weapon's range; of a blow, the nearest person out of reach
     beside : of a blow, who was within reach and passed; solid : what stood in between, "" for nothing
     unturned : of a blow, whose back was not turned, 0 for nobody

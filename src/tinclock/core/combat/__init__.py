@@ -1,1 +1,1 @@
-"""Who takes part, what weapons do, when they may fire, and the only place where health changes."""
+"""Participants, weapons, fire rate, and the only place where health changes."""

@@ -1,4 +1,4 @@
-"""Where a body has been accepted to be, for servers that let clients report it."""
+"""Accepted position of a body, for servers that let clients report it."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 USUAL_S: Final = 1.0 / 16.0
-"""How far apart a client's reports are taken to be until it has sent some."""
+"""Assumed time between a client's reports until it has sent some."""
 
 
 class AcceptedPosition(Row):
@@ -53,7 +53,7 @@ class AcceptedPosition(Row):
         row[MOVED.past] += 1.0
 
     def places(self, since: float) -> list[Triple]:
-        """Where the body was accepted to be from a time on, the place that held then included."""
+        """Return the accepted positions from a time on, the one of that time included."""
         count = int(self.numbers[MOVED.past])
         ring = self.owner[PLACES_FROM:].reshape(MOST_PLACES, PLACE_FIELDS).tolist()
         past = [ring[k % MOST_PLACES] for k in range(max(0, count - MOST_PLACES), count)]

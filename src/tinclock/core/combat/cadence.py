@@ -27,9 +27,9 @@ class Cadence:
 
     interval_s = Number(HELD.interval_s)
     fired_at = Number(HELD.fired_at)
-    """When the last shot counts as fired: not before the weapon was ready."""
+    """Server time of the last shot, not before the weapon was ready."""
     ready_at = Number(HELD.ready_at)
-    """When the weapon is ready without any allowance."""
+    """Server time at which the weapon is ready without any allowance."""
 
     def __init__(self, weapon: WeaponRules, row: Row | None = None) -> None:
         self._row = Row(len(HELD)) if row is None else row

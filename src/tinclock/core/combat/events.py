@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 class _Event(Sparse, frozen=True, omit_defaults=True, gc=False, tag_field="kind"):
-    """What all events have: their number, the server time in seconds, and the entity that they are about."""
+    """Base of all events: their number, the server time in seconds, and the entity that they are about."""
 
     number: int
     server_time: float

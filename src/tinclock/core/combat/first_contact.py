@@ -1,4 +1,4 @@
-"""What something that flies would meet first, for games that use the history and the sweep without a referee."""
+"""Return the first contact of a projectile, for games that use the history and the sweep without a referee."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 class FirstContact(NamedTuple):
-    """Where something that flies meets a body's part, or with entity 0 a surface of the level."""
+    """Contact of a projectile with a body's part, or with entity 0 a surface of the level."""
 
     server_time: float
     position: Triple

@@ -30,7 +30,7 @@ WAY_S, WAY_STEPS = 4.0, 33
 
 
 class Contact(NamedTuple):
-    """What a projectile meets next: when, which of `flown`'s kinds, the body's column or the level's row, the part."""
+    """Next contact of a projectile: time, kind (see `flown`), the body's column or the level's row, the part."""
 
     at: float
     kind: int
@@ -41,7 +41,7 @@ class Contact(NamedTuple):
 class Awaited(NamedTuple):
     """An impact that a client claimed of what the server has not flown so far yet.
 
-    sequence : of the claim; at : server time of the impact; victim, part : whom it names
+    sequence : of the claim; at : server time of the impact; victim, part : as it names them
     """
 
     sequence: int
@@ -51,7 +51,7 @@ class Awaited(NamedTuple):
 
 
 class Impact(Struct, frozen=True, gc=False):
-    """What a projectile hit: at a server time, where, whom (0: the level), in which part."""
+    """Impact of a projectile: server time, position, victim (0: the level) and part."""
 
     server_time: float
     position: tuple[float, float, float]
@@ -207,7 +207,7 @@ class Flights:
         return one is not None and one.actor is actor
 
     def of(self, entity: int) -> list[Projectile]:
-        """What an entity launched and still flies, oldest first."""
+        """Return an entity's projectiles in flight, oldest first."""
         return [one for one in self.live.values() if one.actor.entity == entity]
 
     def last_of(self, one: Projectile) -> float:
@@ -247,12 +247,12 @@ class Flights:
         ]
 
     def position_at(self, one: Projectile, server_time: float) -> Triple:
-        """Where it is at a time of its present leg."""
+        """Return its position at a time of its present leg."""
         position: Triple = trajectory.position_at(self.rows[one.row], server_time)
         return position
 
     def off_its_way(self, one: Projectile, position: Triple, at: float, give_s: float) -> float | None:
-        """How far a place lies from where it flew about a time, give or take, as its own client can draw it.
+        """Return the distance of a place from the way flown around a time, as its own client can draw it.
 
         None for what homes, long after its launch, and after its first bounce: that may have been off a body or a door.
         """
@@ -267,12 +267,12 @@ class Flights:
         return float(np.linalg.norm(places - position, axis=1).min())
 
     def velocity_at(self, one: Projectile, server_time: float) -> Triple:
-        """How fast it goes at a time of its present leg."""
+        """Return its velocity at a time of its present leg."""
         velocity: Triple = trajectory.velocity_at(self.rows[one.row], server_time)
         return velocity
 
     def bounced(self, one: Projectile) -> int:
-        """How often it came off the level."""
+        """Number of its bounces off the level."""
         return int(self.rows[one.row, layout.BOUNCED])
 
     def met_at(self, one: Projectile, server_time: float) -> float:
@@ -289,5 +289,5 @@ class Flights:
 
 
 def _life_s(rules: FlightRules) -> float:
-    """How long nothing but what it meets can end it."""
+    """Lifetime: after it the projectile ends by itself."""
     return rules.lifetime_s if rules.fuse_s is None else min(rules.lifetime_s, rules.fuse_s)

@@ -9,7 +9,7 @@ if TYPE_CHECKING:
 
 
 class Stock:
-    """What is left of one kind of item."""
+    """Stock of one kind of item."""
 
     __slots__ = ("count", "ready_at", "rules")
 

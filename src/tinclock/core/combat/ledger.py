@@ -26,7 +26,7 @@ REMEMBERED_CHANGES = 64
 
 
 class Blow(Struct, frozen=True, gc=False):
-    """What harmed somebody. `covered` is the share of the damage that armour may take."""
+    """Source of damage. `covered` is the fraction of the damage that armour may take."""
 
     cause: str
     actor: int = 0
@@ -343,7 +343,7 @@ class Ledger:
         return self._account(entity).armour
 
     def life(self, entity: int) -> int:
-        """How many lives the entity has begun."""
+        """Return the number of lives that the entity has begun."""
         return self._account(entity).life
 
     def full(self, entity: int) -> float:
@@ -372,7 +372,7 @@ class Ledger:
         return account.numbers[BODY.boost_factor]
 
     def levels(self, entity: int, since: float) -> list[HealthSince]:
-        """What health and armour have been from a time on, the level that held then included."""
+        """Return health and armour from a time on, the level that held then included."""
         past = list(self._account(entity).past)
         first = max((k for k, level in enumerate(past) if level.since <= since), default=0)
         return past[first:]
@@ -380,7 +380,7 @@ class Ledger:
     def view(self) -> LedgerView:
         """The same ledger, always as it is now, for reading alone."""
         view = LedgerView.__new__(LedgerView)
-        view.__dict__ = self.__dict__  # one state, whoever looks
+        view.__dict__ = self.__dict__  # one state for all readers
         return view
 
 

@@ -1,4 +1,4 @@
-"""How something flies, as everybody is told."""
+"""Flight of a projectile, as it is published."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from tinclock.core.sparse import Sparse
 
 
 class Motion(Sparse, frozen=True, omit_defaults=True, gc=False):
-    """What everybody is told of how a projectile moves: enough to draw it for its whole life."""
+    """Published motion of a projectile: enough to draw it for its whole life."""
 
     radius_m: float = 0.0
     gravity_m_s2: float = 0.0

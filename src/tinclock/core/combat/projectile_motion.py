@@ -1,4 +1,4 @@
-"""One projectile's motion as a function of time: where it is, whatever the tick rate and whoever asks."""
+"""One projectile's motion as a function of time: where it is, whatever the tick rate and the caller."""
 
 from __future__ import annotations
 
@@ -106,7 +106,7 @@ class Flight:
         self._legs, self._begins = [self._rows[0].copy()], [start]
         self.bounces: list[Bounce] = []
         self.ended_at = math.inf
-        """When it ended at the level, its range or its last instant, as far as it was followed."""
+        """Server time of its end at the level, its range or its last instant, as far as it was followed."""
 
     def at(self, server_time: float) -> tuple[Triple, Triple]:
         """Place and velocity at a server time, metres and m/s; before the launch and after the end, those there.

@@ -65,7 +65,7 @@ class ScoreRow(Sparse, frozen=True, omit_defaults=True, gc=False):
 
 
 class InFlight(Sparse, frozen=True, omit_defaults=True, gc=False):
-    """Something in the air: what its launch event told, and whom it follows, if it does."""
+    """Something in the air: its launch event, and its target, if it has one."""
 
     projectile: int
     entity: int
@@ -135,7 +135,7 @@ def _in_the_air(flights: tuple[InFlight, ...], event: LaunchEvent | GuideEvent |
 
 
 def launched(event: LaunchEvent) -> InFlight:
-    """What a launch event puts into the air."""
+    """Projectile of a launch event."""
     return InFlight(
         event.projectile, event.entity, event.weapon, event.server_time, event.position, event.velocity, event.motion,
         event.until, event.sequence,

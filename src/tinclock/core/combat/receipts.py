@@ -11,7 +11,7 @@ Outcome = Literal["upheld", "amended", "denied"]
 
 
 class ActorState(Sparse, frozen=True, omit_defaults=True, gc=False):
-    """What the server holds of an actor after a claim, for its client to correct itself by.
+    """Server's state of an actor after a claim, by which its client corrects itself.
 
     last_sequence : the highest that was ruled
     magazine, reserve : None where they never run out
@@ -38,7 +38,7 @@ class ActorState(Sparse, frozen=True, omit_defaults=True, gc=False):
 
 
 class ReceiptHit(Sparse, frozen=True, omit_defaults=True, gc=False):
-    """Whom the client hit, where, for how much."""
+    """Hits of the client: victim, part and points."""
 
     victim: int
     part: str
@@ -47,7 +47,7 @@ class ReceiptHit(Sparse, frozen=True, omit_defaults=True, gc=False):
 
 
 class Receipt(Sparse, frozen=True, omit_defaults=True, gc=False):
-    """What a client is told of its claim: what happened and what is true, never why a check objected or by how much."""
+    """Answer to a client's claim: the result and the true state, never the reason of a check or its numbers."""
 
     sequence: int
     outcome: Outcome

@@ -1,4 +1,4 @@
-"""Who takes part: entities with ids that the server issues once, and the connections that act for them."""
+"""Participants of a match: entities with ids that the server issues once, and the connections that act for them."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ _REMEMBERED: Final = (
     LINE.still_shots,
 )  # fmt: skip
 _OF_CLOCK: Final = slice(LINE.samples, LINE.pong_ring + 1)
-"""What a clock's estimate writes into its connection's row."""
+"""Fields of a connection's row that its clock's estimate writes."""
 
 
 def require_name(what: str, text: object) -> str:
@@ -90,7 +90,7 @@ class Participant(Row):
     )
 
     life_epoch = Whole(BODY.life_epoch)
-    """How often it had been cut when its life began."""
+    """Number of its cuts when its life began."""
     blocks_only = Flag(BODY.blocks_only)
     """True if it stops shots and takes no damage."""
 
@@ -131,7 +131,7 @@ class Participant(Row):
         self.held_trigger = None
 
     def held_until(self, connection: str) -> float:
-        """When a connection stopped acting for it: inf while it does, -inf when it never did."""
+        """Return when a connection stopped acting for it, server time: inf while it does, -inf when it never did."""
         if connection == self.connection:
             return float("inf")
         return max((tenure.until for tenure in self.tenures if tenure.connection == connection), default=float("-inf"))
@@ -186,7 +186,7 @@ class Connection(Row):
         """Of the receipts that are remembered."""
         self.receipts: list[_MakesReceipt | Receipt | None] = [None] * REMEMBERED_RECEIPTS
         self.quick: Any = None
-        """What its claims are held against in the short way, see `ruling.quick`."""
+        """Rows that its claims are checked against in the short way, see `ruling.quick`."""
 
     def __getstate__(self) -> tuple[None, Fields]:
         """For a checkpoint: what its claims are held against is put together anew."""
@@ -201,7 +201,7 @@ class Connection(Row):
 
     @property
     def drawing(self) -> Drawing:
-        """How its client draws the others."""
+        """Interpolation settings of its client."""
         return self._drawing
 
     @drawing.setter
@@ -256,7 +256,7 @@ class Connection(Row):
         return self.sequences[sequence % REMEMBERED_RECEIPTS] != sequence
 
     def receipt_of(self, sequence: int) -> Receipt | None:
-        """What was told of a sequence number before; None for one that is new, or too old to be remembered."""
+        """Return the receipt of an earlier claim with this sequence number; None for a new or forgotten number."""
         kept = None if self.is_new(sequence) else self.receipts[sequence % REMEMBERED_RECEIPTS]
         return kept if kept is None or isinstance(kept, Receipt) else kept.receipt()
 
@@ -272,7 +272,7 @@ class Roster:
         """Entities that may hold a trigger: those that pulled one, and haven't been found without it since."""
         self._teams: dict[str, int] = {}
         self._lags: dict[str, tuple[float, ...]] = {}
-        """What accounts keep of their last connections, see `Connection.memory`."""
+        """Memory of accounts' last connections, see `Connection.memory`."""
         self._next_entity = 1
         self._connected = 0
 
@@ -369,6 +369,6 @@ class Roster:
         return weapon
 
     def controller_of(self, actor: Participant) -> int:
-        """Whose player acts for an entity: 0 for its own or the server's."""
+        """Entity whose player acts for this one: 0 for its own or the server's."""
         one = self.connections.get(actor.connection)
         return 0 if one is None or one.entity == actor.entity else one.entity

@@ -1,4 +1,4 @@
-"""Where shots really go: recoil and spread on top of the aim, from a keyed stream that server and client both compute.
+"""Recoil and spread of shots on top of the aim, from a keyed stream that server and client both compute.
 
 The stream, for pellet p (from 0) of shot n (from 1) of a weapon: BLAKE2b (RFC 7693) with the entity's key, 16 bytes
 long, of the weapon's name in UTF-8, a zero byte, n and p as little-endian 64-bit integers. The digest is two
@@ -89,7 +89,7 @@ class Scatter:
     def rays(
         self, direction: Triple, at: float, shot: int, speed_m_s: float = 0.0, key: bytes | None = None
     ) -> list[Triple]:
-        """Where the pellets of a shot go, and remember it.
+        """Return the directions of a shot's pellets, and remember the shot.
 
         direction : the aim, of unit length; at : seconds, of any clock that all shots share; shot : its number, from 1
         speed_m_s : of the shooter; key : another stream than the entity's own

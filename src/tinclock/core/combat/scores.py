@@ -30,7 +30,7 @@ class Scores:
         self.rows: dict[int, Row] = {}
         self.teams: dict[str, float] = {}
         self.leader = 0
-        """Who has most points above 0, the first to have reached them; 0 for nobody."""
+        """Entity with most points above 0, the first to have reached them; 0 for none."""
 
     def open(self, entity: int, name: str, team: str) -> None:
         """Start a row."""

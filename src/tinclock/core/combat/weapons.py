@@ -40,7 +40,7 @@ class Weapon(Row):
     )
 
     flight: FlightRules
-    """How its shots fly; only weapons of kind "projectile" have it."""
+    """Flight of its shots; only weapons of kind "projectile" have it."""
 
     def __init__(self, name: str, rules: WeaponRules, *, enforced: bool = True) -> None:
         super().__init__(len(WEAPON))

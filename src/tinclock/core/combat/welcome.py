@@ -1,4 +1,4 @@
-"""What a client is told when it joins, and the published state of a match, put together from roster and ledger."""
+"""Answer to a client that joins, and the published state of a match, put together from roster and ledger."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""What findings and play say for or against an account: weights, detectors, evidence to be looked at at any time."""
+"""Evidence for or against an account from findings and play: weights, detectors, tests that are valid at any time."""

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 LEAST_CLUMPING, MOST_CLUMPING = 1e-3, 0.5
 BEYOND = (0.1, 0.25, 0.5, 0.8)
-"""How much of what lies between the ceiling and 1 an unfair account is taken to reach."""
+"""Fraction of the distance from the ceiling to 1 that a cheating account is assumed to reach."""
 TIMES_ODDS = (1.5, 2.5, 5.0)
 """By how much its odds of a hit are taken to be raised."""
 LEAST_SIGMA, NODES = 0.1, np.linspace(-3.0, 3.0, 13)

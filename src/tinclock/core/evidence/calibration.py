@@ -38,14 +38,14 @@ LEAST_ACCOUNTS, LEAST_TRIALS, LEAST_SHOTS = 12, 60, 60
 BOOTSTRAP = 100
 LEAST_SHAPE, MOST_SHAPE, ENOUGH_INCIDENTS = 0.05, 20.0, 30.0
 PRIOR_DECIBANS, HEAVIEST = 10.0, 30.0
-"""What an incident weighs of a code that nobody showed, and at most."""
+"""Weight of an incident of a code that nobody showed, and the maximum."""
 OFTEN = 3.0
 """A code tells something where it comes to unfair accounts so many times as often as to fair ones."""
 NO_CHANCES = Chances((1e9,), (1e9,), {})
 
 
 class Play(NamedTuple):
-    """What one account did in one match.
+    """Actions of one account in one match.
 
     minutes : by line class, float; incidents : by (code, line, bin)
     shots : (hit, weapon, distance, speed across) of each that `hit_share` counts
@@ -64,7 +64,7 @@ class Play(NamedTuple):
     stretches: dict[str, list[tuple[float, int]]] = {}  # noqa: RUF012 - never changed
 
     def shown(self, name: str) -> float:
-        """How much it shows of a detector or code: its share, hits a shot, claims or incidents a minute."""
+        """Rate of a detector or code: its fraction, hits per shot, claims or incidents per minute."""
         if name == "hit_share":
             return sum(hit for hit, *_ in self.shots) / len(self.shots) if len(self.shots) >= LEAST_SHOTS else 0.0
         if name == "claim_rate":
@@ -258,7 +258,7 @@ def hits_of(play: Play, chances: Chances) -> NDArray[np.float64]:
 
 
 def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float, float]:
-    """How many times the population's odds one fair account in a thousand exceeds; how much ln of them varies; the
+    """Factor of the population's odds that one fair account in a thousand exceeds; the variation of their ln; the
     effect.
     """
     from scipy.optimize import brentq
@@ -306,7 +306,7 @@ def _findings(
 
 
 def _shape(plays: Sequence[Play], code: str) -> float:
-    """How evenly a code's incidents are spread over matches: the shape of the gamma distribution of a match's rate.
+    """Spread of a code's incidents over matches: the shape of the gamma distribution of a match's rate.
 
     By moments, over lines by their own means. Few incidents say little, and then a match is taken to be as uneven as an
     exponential distribution is.

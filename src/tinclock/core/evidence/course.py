@@ -45,7 +45,7 @@ class Observed(NamedTuple):
     parties: dict[int, Party]
 
     def accounts(self) -> dict[int, str]:
-        """Whose entity is which; the server's own are left out."""
+        """Accounts by entity; the server's own entities are left out."""
         return {entity: party.account for entity, party in self.parties.items() if party.account}
 
     def line_of(self) -> dict[str, str]:
@@ -159,5 +159,5 @@ def peak(points: Iterable[tuple[float, float]]) -> float:
 
 
 def crossed(points: Iterable[tuple[float, float]], limit: float) -> float | None:
-    """When they first reached a limit."""
+    """Server time at which they first reached a limit."""
     return next((at for at, value in points if value >= limit), None)

@@ -1,4 +1,4 @@
-"""What in a recording is a mistake of the integration and not of its players: it shows on most accounts at once."""
+"""Integration mistakes in a recording: they show on most accounts at once."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from tinclock.core.rules.ruleset import Rules
 
 MOST = 0.6
-"""What shows on so many accounts is nobody's."""
+"""Fraction of accounts above which a common finding is ignored."""
 OLD_S, YOUNG_S, ASIDE_M, TURNED_RAD, ENOUGH_SHOTS = 0.03, -0.02, 0.1, 0.6, 5
 OFTEN_PER_MIN = 2.0
 RATE_OFF = 0.15
@@ -104,7 +104,7 @@ class Doctor:
         )
 
     def complaints(self) -> list[Complaint]:
-        """What is to be mended, the gravest first."""
+        """Problems to fix, the gravest first."""
         each = self._of_lines, self._of_ticks, self._of_stamps, self._of_aims, self._of_views, self._of_codes
         return [complaint for find in each for complaint in find()]
 

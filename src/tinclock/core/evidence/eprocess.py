@@ -86,5 +86,5 @@ def combined(by_kind: Mapping[str, KindEvidence], shares: Mapping[str, float]) -
 
 
 def limit_decibans(alpha: float) -> float:
-    """Where a case opens: 1/alpha."""
+    """Threshold of a case: 1/alpha."""
     return -10.0 * math.log10(alpha)

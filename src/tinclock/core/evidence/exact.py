@@ -107,13 +107,13 @@ _STEP: Final = 55  # 89 and 55 are neighbours in Fibonacci's series: their latti
 LATTICE: Final = np.stack([np.arange(COPIES) / COPIES, np.arange(COPIES) * _STEP % COPIES / COPIES], 1)
 """(89, 2): what a draw is moved by, around the unit square; the first by nothing."""
 UNDONE: Final = (1.0, 0.5)
-"""Which share of the spread a client is taken to cancel."""
+"""Fraction of the spread that a client is assumed to cancel."""
 WIDTHS: Final = (0.15, 0.3, 0.6, 1.2)
-"""How far its aim then still scatters, in half angles of the spread."""
+"""Remaining spread of its aim, in half angles of the spread."""
 TAILS: Final = 3.0
 """Degrees of freedom of that scatter: heavy tails, so that one wild shot doesn't undo the others."""
 REMEMBERED_M: Final = 0.25
-"""How much of a shot's own place on the body the next one is expected at."""
+"""Fraction of a shot's own place on the body at which the next one is expected."""
 
 
 class DrawBet:
@@ -232,7 +232,7 @@ class BlockBet:
     def goes_on(self, now: float) -> float:
         """The account plays on; returns by how much ln of the e-value moved.
 
-        The stake on a block is taken off when it begins, so that whoever looks before its end sees no more than is due.
+        The stake on a block is taken off when it begins, so that a look before its end shows no more than is due.
         """
         if now < self._began + BLOCK_S:
             return 0.0

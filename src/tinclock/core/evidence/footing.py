@@ -1,4 +1,4 @@
-"""What a table of weights stands on: the rules that fair play was calibrated under, and what others change about it."""
+"""Basis of a table of weights: the rules of its calibration, and the effects of other rules on it."""
 
 from __future__ import annotations
 

@@ -270,5 +270,5 @@ def after_match(by_kind: Mapping[str, KindEvidence], now: Mapping[str, float]) -
 
 
 def _idle(matches: int) -> float:
-    """What a kind that nothing was said of has begun in earlier matches: its shares, each still at 1."""
+    """State of a kind of evidence without earlier matches: its shares, each still at 1."""
     return float(np.log(1.0 - 1.0 / (matches + 1.0))) if matches else -np.inf

@@ -1,4 +1,4 @@
-"""What is measured of one ruled shot, or of many at once, for `observe`."""
+"""Measurements of one ruled shot, or of many at once, for `observe`."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ MOVED_VIEWS = frozenset({"view_capped", "view_restless"})
 
 
 class LineQuality(NamedTuple):
-    """What is known of a connection at a time, seconds.
+    """State of a connection at a time, seconds.
 
     sends_every_s : how often its messages come; what a client says waits for the next one
     """

@@ -1,4 +1,4 @@
-"""What is to be seen of shots and of players' eyes in a scene: the raw numbers that detectors test.
+"""Observations of shots and of players' eyes in a scene: the raw numbers that detectors test.
 
 Everything here is measured from what the server itself holds: its poses at the views that it ruled on, its level, its
 own spread. Of what a client says, only where it aimed and which view it drew are used.
@@ -36,13 +36,13 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
 
 BACK_S, BACK_STEP_S = 0.75, 0.03
-"""How far back it is asked whether a target could be seen, and in which steps."""
+"""Time before a shot over which sight of a target is tested, and the steps of that test."""
 PATH_S = 0.3
 WIDE_RAD = 0.12
 """A shot that passes every enemy by more has no target."""
 LOOK_EVERY_S = 0.25
 EYE_RAD = 0.035
-"""Who looks within so much of somebody looks at him."""
+"""Angle within which a gaze is taken to be at a body."""
 FAR_M = 45.0
 SETTLED_S = 0.15
 AIMED = ("shot", "strike", "launch")
@@ -128,10 +128,10 @@ class Shots(NamedTuple):
 
 
 class Gazes(NamedTuple):
-    """Where players looked, a few times a second each; arrays (n,).
+    """Gazes of players, a few per second each; arrays (n,).
 
     exposed : an enemy could be seen; hidden : one has been out of sight for half a second; through : the player looked
-    at such a one, and at nobody who could be seen
+    at such an entity, and at nobody who could be seen
     """
 
     entity: NDArray[np.int64]
@@ -200,7 +200,7 @@ class Observer:
     ) -> tuple[
         NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], NDArray[np.int64]
     ]:  # fmt: skip
-        """Whom each aims at: target, its bones at the view, how far the aim passes from one, the nearest one, which."""
+        """Targets of aims: target, its bones at the view, the aim's distance from the nearest bone, and that bone."""
         n, bones = len(entity), scene.points.shape[2]
         if not n or not bones:
             none = np.full(n, np.nan)
@@ -225,7 +225,7 @@ class Observer:
         return target, held, np.where(near, off, np.nan), np.where(near, length, np.nan), bone
 
     def _foes(self, scene: Scene, entity: NDArray[np.int64]) -> NDArray[np.bool_]:
-        """(n, e): who is an enemy of whom."""
+        """(n, e): True where one is the other's enemy."""
         teams = [self._parties[e].team if e in self._parties else None for e in scene.entities.tolist()]
         own = [self._parties[e].team for e in entity.tolist()]
         theirs = np.array([team is not None for team in teams], bool)
@@ -243,9 +243,9 @@ class Observer:
         self, scene: Scene, columns: NDArray[np.int64], there: NDArray[np.int64], time: NDArray[np.float64],
         seen_at: NDArray[np.float64], origin: NDArray[np.float64], bone: NDArray[np.int64],
     ) -> tuple[NDArray[np.bool_], NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
-        """Whether each target could be seen in the view, for how long that had been so, and `Shots.aside_m`.
+        """Return if each target could be seen in the view, for how long already, and `Shots.aside_m`.
 
-        bone : the one that each aim passes nearest: who shoots at an arm that shows shoots at what it sees
+        bone : the bone nearest to each aim: who shoots at an arm that shows shoots at what it sees
         """
         n = len(time)
         back = np.arange(0.0, BACK_S + 1e-9, BACK_STEP_S)
@@ -269,7 +269,7 @@ class Observer:
         blink = seen[:, 0] & (seen[np.arange(n), steady] | ~known[np.arange(n), steady])
         run = np.where(ends & ~blink, back[step], np.inf)
         gone = np.where(changed.any(1), back[np.maximum(step - (~ends), 0)], back[-1])
-        # whoever shows anything at all in the view was in sight, if only nobody knows since when
+        # a player who shows anything at all in the view was in sight, if only nobody knows since when
         shows = self._sight.any_of(eyes[:, 0], bodies[:, 0]) & ~seen[:, 0]
         run = np.where(seen[:, 0], run, np.where(shows, np.inf, gone))
         return (seen[:, 0] | shows) & (there >= 0), run, aside
@@ -279,10 +279,10 @@ class Observer:
         visible: NDArray[np.bool_], run: NDArray[np.float64],
     ) -> NDArray[np.bool_]:  # fmt: skip
         out = np.zeros(len(entity), bool)
-        for k, (who, whom, at) in enumerate(zip(entity.tolist(), target.tolist(), time.tolist(), strict=True)):
-            before = self._shot_at.get((who, whom), -math.inf)
-            out[k] = bool(whom and visible[k] and math.isfinite(run[k]) and before < at - run[k] - SETTLED_S)
-            self._shot_at[who, whom] = at
+        for k, (who, aimed, at) in enumerate(zip(entity.tolist(), target.tolist(), time.tolist(), strict=True)):
+            before = self._shot_at.get((who, aimed), -math.inf)
+            out[k] = bool(aimed and visible[k] and math.isfinite(run[k]) and before < at - run[k] - SETTLED_S)
+            self._shot_at[who, aimed] = at
         return out
 
     def _turns(
@@ -298,7 +298,7 @@ class Observer:
         return turn, since
 
     def _spread(self, ruling: Ruling) -> tuple[tuple[float, float], float, bool]:
-        """What the number of a shot draws from its owner's stream, and the spread that it was drawn from.
+        """Draw of a shot's number from its owner's stream, and the spread that it was drawn from.
 
         Recoil is left apart: players may know it, and hold against it. A number that wasn't the next one draws what its
         client hoped for.
@@ -313,7 +313,7 @@ class Observer:
         return draws(key, ruling.weapon, int(number)), widest, spread.flat
 
     def _named(self, ruling: Ruling, hit: bool) -> tuple[bool, bool]:
-        """Whether a shot's view strayed and wasn't ruled, and whether it hits at the view that it names."""
+        """Return if a shot's view strayed and wasn't ruled, and if it hits at the view that it names."""
         step = next((step for step in ruling.steps if step.name == "named view"), None)
         if step is None:
             return False, hit
@@ -324,7 +324,7 @@ class Observer:
     # -- looks ------------------------------------------------------------------------------------------------
 
     def gazes(self, scene: Scene, since: float, until: float) -> Gazes:
-        """Where everybody looked from one server time to before another. The scene reaches half a second further."""
+        """Return all players' gazes from one server time to before another. The scene reaches half a second further."""
         first = math.ceil(since / LOOK_EVERY_S - 1e-9) * LOOK_EVERY_S
         at = np.arange(first, until - 1e-9, LOOK_EVERY_S)
         ids = enumerate(scene.entities.tolist())

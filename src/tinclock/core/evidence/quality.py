@@ -1,4 +1,4 @@
-"""How good detection is, where it is known who was fair: shares found, times to a case, curves, false cases."""
+"""Quality of detection where the truth is known: fractions found, times to a case, curves, false cases."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where everybody's bones were over a stretch of time, as arrays: what detectors look at."""
+"""Bones of all bodies over a time window, as arrays, for detectors."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 class Party(NamedTuple):
-    """Who plays an entity; the server's own have no account, and are everybody's enemies.
+    """Player of an entity; the server's own entities have no account, and are everybody's enemies.
 
     delay_s : how far behind the newest snapshot its client draws; key : of its spread
     """
@@ -31,7 +31,7 @@ class Party(NamedTuple):
 
 
 class Scene(NamedTuple):
-    """A stretch of ticks. Whoever is absent is nan.
+    """A stretch of ticks. An absent body is nan.
 
     times : (t,) float64, seconds, rising
     entities : (e,) int64

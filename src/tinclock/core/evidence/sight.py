@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
 
 MOST_PANES = 6
-"""So many surfaces that can be seen through are looked through, one behind another."""
+"""Maximum number of transparent surfaces, one behind another, that sight passes."""
 BEYOND_M = 1e-4
 
 

@@ -1,4 +1,4 @@
-"""Where a draw of the stream sends a shot, as an offset from where it would go without spread."""
+"""Return the offset that a draw of the stream gives a shot, from its way without spread."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 def strays(draw: NDArray[np.float64], widest_rad: float, flat: bool) -> NDArray[np.float64]:
-    """Where draws send a shot: to its left and upwards, in tangents of angles.
+    """Return the offset that draws give a shot: to its left and upwards, in tangents of angles.
 
     draw : (n, 2) float64 in [0, 1); widest_rad : half angle of the cone; flat : whether it only goes sideways. Returns
     (n, 2) float64.

@@ -25,7 +25,7 @@ EXACT_SHARE, FINDINGS_SHARE = 0.25, 0.375
 
 
 class Rate(msgspec.Struct, frozen=True):
-    """How often a finding comes, in incidents a minute of play, and what one weighs.
+    """Rate of a finding, in incidents per minute of play, and the weight of one.
 
     fair_per_min : at most so often with fair accounts, the busiest included
     decibans : of one incident
@@ -40,7 +40,7 @@ class Rate(msgspec.Struct, frozen=True):
 
 
 class Ceiling(msgspec.Struct, frozen=True):
-    """What the best of fair accounts reach.
+    """Rates of the best fair accounts.
 
     share : their long-run share, 1 where there wasn't enough play to tell
     clumping : by how much trials of one match go together (intraclass correlation)
@@ -60,7 +60,7 @@ class Ceiling(msgspec.Struct, frozen=True):
 
 
 class Provenance(msgspec.Struct, frozen=True):
-    """Where a table came from.
+    """Origin of a table.
 
     footing : the rules that it was calibrated under, see `footing.footing_of`; empty for one that holds anywhere
     """
@@ -138,19 +138,19 @@ class Weights(msgspec.Struct, frozen=True):
         )
 
     def shape(self, code: str) -> float:
-        """How evenly a code's incidents are spread over matches; 1 where nothing is known."""
+        """Spread of a code's incidents over matches; 1 where nothing is known."""
         return self.shapes.get(code, 1.0)
 
 
 def line_class(line: LineQuality | None) -> str:
-    """Which of `LINES` a connection is; one that nothing is known of is rough."""
+    """Return the class of a connection, one of `LINES`; an unknown one is rough."""
     if line is None or line.jitter_s >= UNEVEN_S:
         return "rough"
     return "steady" if line.jitter_s < STEADY_S else "uneven"
 
 
 def bin_of(finding: Finding) -> str:
-    """Which of `BINS` a finding's margin falls in; one that has no limit is clear."""
+    """Return the bin of a finding's margin, one of `BINS`; a finding without a limit is clear."""
     if finding.margin is None or not finding.limit:
         return "clear"
     return "slight" if abs(finding.margin) < 0.5 * abs(finding.limit) else "clear"

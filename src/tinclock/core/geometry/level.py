@@ -33,7 +33,7 @@ Tree = tuple["NDArray[Any]", "NDArray[Any]", "NDArray[Any]", "NDArray[Any]"]
 
 
 class LevelHit(NamedTuple):
-    """Where a ray meets the level. `facing` is negative at a front (outer) face, positive at a back face."""
+    """Hit of a ray on the level. `facing` is negative at a front (outer) face, positive at a back face."""
 
     distance_m: float
     surface: Surface
@@ -42,7 +42,7 @@ class LevelHit(NamedTuple):
 
 
 class LevelHits(NamedTuple):
-    """Where many rays meet the level: face is -1 and distance_m is inf where a ray meets nothing."""
+    """Hits of many rays on the level: face is -1 and distance_m is inf where a ray meets nothing."""
 
     distance_m: NDArray[np.float64]
     face: NDArray[np.int64]
@@ -107,12 +107,12 @@ class Level:
         self.header = header_of(self.tree)
         self.offset: tuple[float, float, float] = tuple(self._centre.tolist())
         self.packed = (self.header, *self.offset)
-        """What kernels of flights take, see `kernels.sweep`."""
+        """Arguments for kernels of flights, see `kernels.sweep`."""
         self._face = self.tree[3]
         self._kind_of_row = self.kinds[self._face].tolist()
         passable = np.array([surface.resistance_per_m < float("inf") for surface in self.surfaces], np.int16)
         self.passable_rows = passable[self.kinds[self._face]] if passable.any() else np.zeros(0, np.int16)
-        """Whether shots that penetrate pass through each of the kernels' rows; empty where they pass through none."""
+        """Flags of the kernels' rows that penetrating shots pass through; empty if there are none."""
 
     @classmethod
     def from_boxes(

@@ -31,7 +31,7 @@ class Shape(IntEnum):
 
 
 class Part(NamedTuple):
-    """What a hitbox is called and counts as. `side` is "left", "right" or "middle" of the body itself."""
+    """Name and zone of a hitbox. `side` is "left", "right" or "middle" of the body itself."""
 
     name: str
     zone: str
@@ -174,7 +174,7 @@ def _rig_problems(rules: RigRules) -> list[str]:
 
 
 def _size_problem(part: PartRules) -> str:
-    """What a part of this shape lacks, or has although it belongs to another shape."""
+    """Find keys that a part of this shape lacks, or that belong to another shape."""
     needs = {
         "sphere": ("radius_m",),
         "capsule": ("start", "end", "radius_m"),

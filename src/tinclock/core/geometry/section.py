@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 class Section(NamedTuple):
-    """Where a plane cuts the level.
+    """Return the section of the level by a plane.
 
     segments : (n, 2, 3) float64, metres, world frame
     kinds : (n,) int64, places in the level's `surfaces`

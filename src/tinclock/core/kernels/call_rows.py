@@ -8,7 +8,7 @@ from tinclock.core.kernels.dtypes import places
 
 
 class CallFields(NamedTuple):
-    """What one kernel call over a claim takes, int64: the addresses of its rows and of its order of checks."""
+    """Arguments of one kernel call over a claim, int64: addresses of its rows and of its order of checks."""
 
     world: int
     who: int
@@ -16,13 +16,13 @@ class CallFields(NamedTuple):
     found: int
     order: int
     checks: int
-    """How many it has."""
+    """Number of checks in the order."""
     plain: int
     """1: a claim that is denied is refused here too, as it was before Python was asked anything."""
 
 
 MOST_AT_ONCE: Final = 256
-"""So many claims one kernel call takes: enough that it costs each nothing, few enough for a core's own cache."""
+"""Maximum number of claims in one kernel call: many enough to make calls cheap, few enough for a core's cache."""
 CALL_BYTES: Final = 8 * 7
 """Of such a row."""
 
@@ -32,7 +32,7 @@ class WorldFields(NamedTuple):
 
     rules: int
     consequences: int
-    """What each finding does, by its number: float64."""
+    """Action of each finding, by its number: float64."""
     moments: int
     """The history's `MomentFields`."""
     quantum: int
@@ -42,7 +42,7 @@ class WorldFields(NamedTuple):
     level: int
     level_middle: int
     passable_rows: int
-    """Whether shots that penetrate pass through the level's rows, int16; 0 where none does."""
+    """Address of flags, int16, of the level's rows that penetrating shots pass through; 0 if there are none."""
     scratch: int
     """Addresses of arrays that casts write into, in the order of `cast.first_part`'s and `triangles`' scratch."""
     bodies: int
@@ -59,7 +59,7 @@ class MomentFields(NamedTuple):
     header: int
     """Of the stored poses, see `layout`."""
     cuts: int
-    """How often each column was cut, plus one."""
+    """Number of cuts of each column, plus one."""
 
 
 class WhoFields(NamedTuple):

@@ -119,7 +119,7 @@ def facts_of(call):
 
 @inner
 def _check(call_at, begin):
-    """Run the checks of a call's order from a place on: the place of the one that asks Python, else how many there are.
+    """Run the checks of a call's order from a place on: the place of the first that asks Python, else their number.
 
     call_at : address of a row of `CALL`. What they saw and worked out stands in the row of what was found, the verdict
     at the step that it belongs to. No unit.

@@ -18,11 +18,11 @@ from tinclock.core.kernels.registry import check
 from tinclock.core.kernels.spending import ready_at, rounds_at, settle, spend
 
 LEFT_ALONE, MISSED, AT_LEVEL, AT_COVER, HIT = 0.0, 1.0, 2.0, 3.0, 4.0
-"""What became of it: it is Python's, it met nothing, it ended at the level or at moving cover, or it hurt somebody."""
+"""Result of a shot: left to Python, met nothing, ended at the level or at moving cover, or hit a body."""
 ACCEPTED = 5.0
-"""What became of a move report."""
+"""Result of an accepted move report."""
 REFUSED = 6.0
-"""What became of a claim that a check denied."""
+"""Result of a claim that a check denied."""
 
 
 @inner

@@ -1,7 +1,7 @@
 """Kernel: damage in points. Every hit of a shot, blow, projectile or splash gets its numbers here, and nowhere else.
 
-`weapon`, `rules`, `actor` and `victim` point at rows of `rows.WEAPON`, `rows.RULES` and `rows.BODY`. Times are server
-times in seconds.
+`weapon`, `rules`, `actor` and `victim` are records of `WEAPON_T`, `RULES_T` and `BODY_T`. Times are server times in
+seconds.
 """
 
 from __future__ import annotations

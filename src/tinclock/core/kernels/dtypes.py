@@ -1,8 +1,9 @@
-"""The rows of numbers that claims are held against: one of a kind for each connection, body, weapon in hand and so on.
+"""Records of numbers that claims are checked against: one of a kind for each connection, body, weapon in hand and so on.
 
-Each row is a float64 array, so that a kernel reads all of them through pointers. A field is named once, here: kernels
-write `line.jitter_s`, and Python's objects show the same numbers under the same names (`core.packed`). Whole
-numbers are kept as floats, which are exact up to 2**53; what is missing is -1 or NaN, as the field says.
+Each field is a float64 and is named once, in a class here. A structured dtype is made of the class: kernels open a
+record by its address and read `line.jitter_s`; Python's objects show the same numbers under the same names
+(`core.packed`), by the places of the fields. Whole numbers are exact up to 2**53; a missing value is -1 or NaN, as the
+field says.
 """
 
 from __future__ import annotations
@@ -41,7 +42,7 @@ class LineFields(NamedTuple):
     """Server time of the last answer, and how far apart answers come, on average over the last few."""
     pong_every_s: int
     pong_late_s: int
-    """How much later than that the last answer came."""
+    """Seconds by which the last answer came later than that."""
     pong_trip: int
     """Of what pongs say of the trip up: the least, how many, the time between first and last, and where they lie."""
     pong_trips: int
@@ -71,7 +72,7 @@ class LineFields(NamedTuple):
     """Mean difference of the time between two messages from the usual one, by the server's clock."""
     late_s: int
     restarts: int
-    """How often its clock was set lately, and when last."""
+    """Number of times that its clock was set lately, and the server time of the last."""
     restarted_at: int
     still: int
     """Fraction of its messages, and of its shots, that show a screen without newer snapshots."""
@@ -84,16 +85,16 @@ class LineFields(NamedTuple):
     """Of the newest that is counted, while it counts for the lag: its sequence (0: none) and its stamp."""
     said_counted_at: int
     said_begin: int
-    """Where in the ring of what was said the oldest lies that counts, and how many do."""
+    """Place of the oldest report that counts in the ring of reports, and the number of those that count."""
     said_count: int
     shortest_s: int
-    """What bounds its views, as last worked out."""
+    """Bounds of its views, as last worked out."""
     latest_s: int
     back_s: int
 
 
 class MovedFields(NamedTuple):
-    """Where a body was accepted to be, for clients that report it. Metres, seconds."""
+    """Accepted position of a body, for clients that report it. Metres, seconds."""
 
     x: int
     y: int
@@ -102,15 +103,15 @@ class MovedFields(NamedTuple):
     """Of the body that keeps to the rules, over ground, on average over the last report."""
     velocity_y: int
     lead_x: int
-    """How far the accepted place is ahead of the body that keeps to the rules."""
+    """Distance of the accepted position from the body that keeps to the rules."""
     lead_y: int
     lead_z: int
     spare_m: int
-    """What is left of the allowance for turns."""
+    """Rest of the allowance for turns."""
     extra_s: int
     """More than the last report said that its way took."""
     step_s: int
-    """How long the last report's way took."""
+    """Duration of the last report's way."""
     was_put: int
     """1: the server put it there since its last report."""
     has_ground: int
@@ -123,10 +124,10 @@ class MovedFields(NamedTuple):
     """Server time of the last report, and how far apart they come, on average over the last few."""
     interval_s: int
     silence_s: int
-    """What is left for pauses of the line, and what of the last ones waits for the reports that they held up."""
+    """Rest of the time for pauses of the line, and the part of the last ones that waits for delayed reports."""
     held_up_s: int
     too_early_s: int
-    """How much time was cut off its reports lately."""
+    """Time that was cut off its reports lately."""
     owed_m: int
     """The way that it may still make up after a pause that its line doesn't explain."""
     client_time: int
@@ -134,7 +135,7 @@ class MovedFields(NamedTuple):
     clock_at: int
     """The server time that the client's reported time stands at."""
     past: int
-    """How many places it was accepted to be at so far; the last of them lie behind these fields."""
+    """Number of accepted positions so far; the last of them are in `places`."""
 
 
 class BodyFields(NamedTuple):
@@ -160,12 +161,12 @@ class BodyFields(NamedTuple):
     flies: int
     """1: it doesn't fall."""
     life_epoch: int
-    """How often it had been cut when this life began."""
+    """Number of its cuts when this life began."""
     dead: int
     """1: it died and has not begun another life."""
     died_at: int
     tenures: int
-    """How often control of it changed."""
+    """Number of changes of control."""
     has_eye: int
     eye_bone: int
     eye_x: int
@@ -221,7 +222,7 @@ class WeaponFields(NamedTuple):
 
 
 class RulesFields(NamedTuple):
-    """What of the rules checks need; seconds, metres."""
+    """Numbers of the rules that checks need; seconds, metres."""
 
     max_rewind_s: int
     early_allowance_s: int
@@ -265,7 +266,7 @@ class RulesFields(NamedTuple):
     time_allowance_s: int
     gravity_m_s2: int
     jump_m_s: int
-    """How fast it leaves the ground."""
+    """Speed at which it leaves the ground."""
     step_m: int
     zones: int
     """Address of the boxes in which a body doesn't fall, six float64 each, and how many there are."""
@@ -280,7 +281,7 @@ class ClaimFields(NamedTuple):
     received_at: int
     is_well_formed: int
     origin_x: int
-    """Where it starts; of a move report where it ends."""
+    """Start of the ray; of a move report the end of the way."""
     origin_y: int
     origin_z: int
     direction_x: int
@@ -297,17 +298,17 @@ class ClaimFields(NamedTuple):
     """Between which stamps of its client it was made, by the messages around it; NaN: by the newest that came."""
     latest: int
     sender: int
-    """Who it names: `OWN`, `LENT` (given to it, now or lately) or `FOREIGN`."""
+    """Named actor: `OWN`, `LENT` (given to it, now or lately) or `FOREIGN`."""
     weapon: int
-    """What it names: `IN_HAND`, `ANOTHER`, `UNHEARD_OF`, `NOT_CARRIED`."""
+    """Named weapon: `IN_HAND`, `ANOTHER`, `UNHEARD_OF`, `NOT_CARRIED`."""
     holds_one: int
     """1: its actor has a weapon in hand."""
     push: int
-    """How long the input of a move report is."""
+    """Length of a move report's input."""
 
 
 class FoundFields(NamedTuple):
-    """What a claim's checks work out. Metres, seconds."""
+    """Results of a claim's checks. Metres, seconds."""
 
     steps: int
     findings: int
@@ -351,7 +352,7 @@ class FoundFields(NamedTuple):
     wall_m: int
     facing: int
     column: int
-    """Whose hitbox, -1 for nobody; which row of the table; where the ray enters and leaves it."""
+    """Column of the body that is hit, -1 for none; row of the part; distances at which the ray enters and leaves it."""
     part: int
     enter_m: int
     leave_m: int
@@ -370,7 +371,7 @@ class FoundFields(NamedTuple):
     held_up_s: int
     owed_m: int
     model_x: int
-    """Where the body that keeps to the rules gets to, how fast over ground, and what of the spare way it took."""
+    """End of the way of the body that keeps to the rules, its speed over ground, and the spare way that it used."""
     model_y: int
     model_z: int
     model_vx: int
@@ -385,19 +386,19 @@ class FoundFields(NamedTuple):
     heard: int
     """1: what it says of its lag can be true; 2: and the ring that keeps such needs more room."""
     blocker: int
-    """What stands in the way, of a muzzle or a body: a row of the level, or -2 less a column; -1 for nothing."""
+    """Obstacle of a muzzle or a body: a row of the level, or -2 less a column; -1 for none."""
     asked: int
     """1: Python was asked on the way, so that it commits the claim as well."""
     became: int
-    """What became of a claim that the kernel committed or refused, see `committing`; 0 where it is left to Python."""
+    """Result of a claim that the kernel committed or refused, see `committing`; 0 for one that is left to Python."""
     muzzle_m: int
-    """How far the shot starts from the eye's way, and how far it may."""
+    """Distance of the shot's start from the eye's way, and its limit."""
     muzzle_limit_m: int
     early_s: int
-    """How much sooner than it is ready the weapon may fire."""
+    """Seconds by which the weapon may fire before it is ready."""
     reached_m: int
     why: int
-    """Why a hit did nothing, see `damage`."""
+    """Reason for which a hit took nothing, see `damage`."""
     amount: int
     """Points, and the victim's health and armour, each before and after."""
     before: int
@@ -405,7 +406,7 @@ class FoundFields(NamedTuple):
     armour_before: int
     armour_after: int
     own_before: int
-    """What a reflected hit took from the actor, likewise."""
+    """The same of the actor, for a reflected hit."""
     own_after: int
     own_armour_before: int
     own_armour_after: int
@@ -419,7 +420,7 @@ class FoundFields(NamedTuple):
     armour: int
     last: int
     at_x: int
-    """Where it was accepted to be; NaN where clients don't report that."""
+    """Accepted position; NaN where clients don't report it."""
     at_y: int
     at_z: int
 
@@ -464,7 +465,7 @@ MOST_FINDINGS: Final = 16
 LEAST_T: Final = _floats("value count span_s ring")
 """Of values that came in lately: the least, how many, the time between first and last, and where they lie; `least`."""
 PLACE_T: Final = _floats("since x y z")
-"""Where a body was accepted to be from a server time on, metres."""
+"""Accepted position of a body from a server time on, metres."""
 STEP_T: Final = _floats("what observed limit verdict")
 FINDING_T: Final = _floats("code observed limit more")
 """`more` is what a finding's words need besides."""
@@ -481,17 +482,17 @@ line_row, moved_row = record_at("line", LINE_T), record_at("moved", MOVED_T)
 body_row, held_row = record_at("body", BODY_T), record_at("held", HELD_T)
 weapon_row, rules_row = record_at("weapon", WEAPON_T), record_at("rules", RULES_T)
 claim_row, found_row = record_at("claim", CLAIM_T), record_at("found", FOUND_T)
-"""What kernels open each kind of row with, by its address."""
+"""Functions of kernels that open each kind of row by its address."""
 
 PLACES_FROM: Final = len(MOVED)
-"""Where a body's accepted places begin: a ring of so many, each a server time and a place, metres."""
+"""Place of a body's accepted positions in its row: a ring, each a server time and a position in metres."""
 PLACE_FIELDS: Final = 4
 STEPS_FROM: Final = len(FOUND)
-"""Where a claim's steps begin in what was found: four numbers each."""
+"""Place of a claim's steps in its results: four numbers each."""
 STEP, OBSERVED, LIMIT, VERDICT = 0, 1, 2, 3
 STEP_FIELDS: Final = 4
 FINDINGS_FROM: Final = STEPS_FROM + MOST_STEPS * STEP_FIELDS
-"""Where its findings begin: four numbers each; `MORE` is what the finding's words need besides."""
+"""Place of its findings: four numbers each; `MORE` is for the finding's words."""
 CODE, MEASURED, AGAINST, MORE = 0, 1, 2, 3
 FINDING_FIELDS: Final = 4
 FOUND_LENGTH: Final = FINDINGS_FROM + MOST_FINDINGS * FINDING_FIELDS

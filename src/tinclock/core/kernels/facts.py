@@ -1,4 +1,4 @@
-"""What a compiled check reads, and how it says what it saw.
+"""Facts that a compiled check reads, and the functions by which it reports.
 
 A check is a function of `Facts` that returns the number of a finding, `NOTHING`, or `ASK`. It says what it measured by
 `measured(f, MEASURE.cadence, waited, allowance)`, and what it found by
@@ -25,7 +25,7 @@ ASK: Final = -2
 
 
 class Facts(NamedTuple):
-    """Everything that a check may look at: pointers to the rows of `rows`, and the history.
+    """Everything that a check may look at: the records of `dtypes`, and the history.
 
     now : when the claim came, server time in seconds
     is_armed : whether the actor holds a weapon, with these rows
@@ -70,7 +70,7 @@ class Facts(NamedTuple):
 
 
 class MeasureNumbers(NamedTuple):
-    """What compiled checks measure: each has the name of one of `ruling.steps.Measure`."""
+    """Measurements of compiled checks: each has the name of one of `ruling.steps.Measure`."""
 
     sequence: int
     fields: int
@@ -117,7 +117,7 @@ class MeasureNumbers(NamedTuple):
 
 
 class FindingNumbers(NamedTuple):
-    """What compiled checks find: each has the name of a code of `findings.FINDINGS`."""
+    """Findings of compiled checks: each has the name of a code of `findings.FINDINGS`."""
 
     stale_sequence: int
     skipped_sequence: int

@@ -1,4 +1,4 @@
-"""Kernel: the lag that a connection's messages tell, and the one that is tracked. `timeline.lag` explains both.
+"""Kernel: the lag that a connection's messages tell, and the tracked lag. `timeline.lag` explains both.
 
 `said` points at a ring of `MOST_SAID` rows: stamp, lag (seconds, by the client's clock), whether the screen stood
 still, the sequence of the claim that said it (0 for a message that isn't counted), and how old its view was on arrival,
@@ -20,9 +20,9 @@ from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import SENT_AT, SNAPSHOT_FIELDS, shown_at, snapshot_of
 
 WINDOW_S = 1.0
-"""How long what was said counts, by the client's clock."""
+"""Seconds for which a report counts, by the client's clock."""
 ENOUGH = 8
-"""So many messages are needed before a shot is held against them."""
+"""Number of messages before a shot is compared with them."""
 ENOUGH_ANSWERS = 8
 """Answered pings that are needed before the shortest of them bounds what can have arrived."""
 STILL_FORGOTTEN = 64
@@ -42,7 +42,7 @@ USUAL_MESSAGES, SAME_TIME_S, LONGEST_GAP_S = 16.0, 0.001, 0.1
 """Number of messages over which their usual gap is taken, what counts as arriving together, and the longest gap."""
 LATE_FORGOTTEN = 64.0
 MOST_SAID: Final = 256
-"""So many messages of a second count at the most; what comes beyond that says nothing."""
+"""Maximum number of messages per second that count; further ones are ignored."""
 STAMP, LAG, STILL, SEQUENCE, AGE = 0, 1, 2, 3, 4
 SAID_FIELDS: Final = 5
 

@@ -1,4 +1,4 @@
-"""Where everything lies in the packed arrays that kernels read and write. No kernel uses a bare number as an index.
+"""Layout of the packed arrays that kernels read and write. No kernel uses a bare number as an index.
 
 A *header* is an int64 array of addresses and lengths (see `memory`). Names that end in `_AT` are addresses in it.
 """
@@ -51,7 +51,7 @@ SIZE: Final = 13
 """Three: of a sphere the radius; of a capsule half its length and the radius; of a box its half sizes."""
 PRIORITY: Final = 16
 PART_REACH: Final = 17
-"""How far the part extends from its bone's origin."""
+"""Radius of the part around its bone's origin."""
 PART_BONE: Final = 18
 PART_FIELDS: Final = 19
 PART_BYTES: Final = 8 * PART_FIELDS
@@ -94,7 +94,7 @@ OWNER_FROM: Final = 35
 AT_REST: Final = 36
 """1: it lies where it is."""
 ON_LEVEL: Final = 37
-"""What it does at the level by itself: 0 ends there, 1 bounces, 2 stays."""
+"""Behaviour at the level: 0 ends there, 1 bounces, 2 stays."""
 KEEPS, LOSES, SLOW = 38, 39, 40
 """Restitution, friction, the speed off a surface below which it rests."""
 BOUNCES_LEFT, BOUNCED = 41, 42

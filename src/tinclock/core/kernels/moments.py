@@ -56,7 +56,7 @@ def waits_for_tick(ticks, count, now):
 
 @inner
 def view_around(snapshots, count, server_time):
-    """What interpolates the snapshots around a server time, seconds: (place, place, fraction).
+    """Return the view of a server time in seconds: (place, place, fraction) of the snapshots around it.
 
     Before the first snapshot the places are -1.
     """
@@ -78,7 +78,7 @@ def view_around(snapshots, count, server_time):
 
 @inner
 def view_drawn(snapshots, count, server_time, shows_nearest, extrapolates, extrapolate_s):
-    """What a client that received everything draws for a server time: (place, place, fraction), place -1 for nothing.
+    """Return the view that a client with all snapshots draws for a server time: (place, place, fraction), -1 for none.
 
     Times are seconds; the flags say how it draws.
     """

@@ -1,4 +1,4 @@
-"""Where a triangle is nearest to a point."""
+"""Nearest point of a triangle."""
 
 from __future__ import annotations
 

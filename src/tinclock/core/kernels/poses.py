@@ -366,7 +366,7 @@ def bones_between(column, view, stored, out):
 
 @njit(cache=True, error_model="numpy")
 def point_on_bone(column, bone, point, slot, stored):
-    """Where a point fixed to a bone, (x, y, z) metres, is in a slot, in the world: (there, x, y, z)."""
+    """Return the world position, in a slot, of a point fixed to a bone, (x, y, z) metres: (there, x, y, z)."""
     view = (slot, slot, 0.0)
     there, _, ka, kb, mx, my, mz = blended(stored, view, column)
     if not there:

@@ -29,7 +29,7 @@ Interval = tuple[float, float]
 
 @njit(cache=True, error_model="numpy")
 def clamp(enter: float, leave: float) -> Interval:
-    """What a ray sees of a line's interval: nothing behind its start; a start inside enters at 0.
+    """Return the part of a line's interval that a ray sees: nothing behind its start; a start inside enters at 0.
 
     Metres.
     """
@@ -193,7 +193,7 @@ def _edge(px: float, py: float, qx: float, qy: float) -> float:
 
 @njit(cache=True, error_model="numpy")
 def shear_of(dx: float, dy: float, dz: float) -> tuple[int, int, int, float, float, float]:
-    """How a ray's direction is turned onto one axis: the order of axes, and the shear; see `ray_triangle`.
+    """Return the turn of a ray's direction onto one axis: the order of axes, and the shear; see `ray_triangle`.
 
     d is a unit vector; the shear has no unit.
     """

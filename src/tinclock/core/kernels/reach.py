@@ -124,7 +124,7 @@ def in_reach(ray, reach, radius, cosine, view, ignore, stored, rows, out):
 
 @njit(cache=True, error_model="numpy")
 def facing_of(bone, view, column, stored):
-    """Where a bone's +x axis points at a view: (x, y, z), a unit vector, zeros when the entity is absent."""
+    """Return the direction of a bone's +x axis at a view: (x, y, z), a unit vector, zeros when the entity is absent."""
     header = stored[0]
     there, f = blend_of(epochs_at(header, view[0])[column], epochs_at(header, view[1])[column], view[2])
     if not there:

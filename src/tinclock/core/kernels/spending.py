@@ -1,6 +1,6 @@
 """Kernels: what a shot costs its weapon, and what it does at a distance.
 
-`held` and `weapon` point at rows of `rows.HELD` and `rows.WEAPON`. Times are server times in seconds, damage is points.
+`held` and `weapon` are records of `HELD_T` and `WEAPON_T`. Times are server times in seconds, damage is points.
 """
 
 from __future__ import annotations

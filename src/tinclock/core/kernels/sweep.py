@@ -94,7 +94,7 @@ def _time_met_at(row, tau):
 
 @inner
 def _pair_at(times, tau):
-    """Which recorded tick lies at or before a time, so that it and the next one enclose it; 0 before the first.
+    """Return the recorded tick at or before a time, so that it and the next one enclose it; 0 before the first.
 
     times : (t,) float64, seconds
     """
@@ -171,7 +171,7 @@ def _meet_part(row, ta, tb, column, part_row, pair, still, limit, stored):
 
 @njit(cache=True, error_model="numpy", fastmath={"contract"})  # there is slack for rounding
 def _spheres_on_the_way(path, fa, fb, room, slots, header, close):
-    """Which bodies' bounding spheres a way comes near, while they move from share fa to fb between two slots.
+    """Find bodies whose bounding spheres a way comes near, while they move from fraction fa to fb of two slots.
 
     path : (px, py, pz, ux, uy, uz), its start and from there to its end, metres; room : metres
     close : (columns,) uint8

@@ -44,7 +44,7 @@ _TINY, _LEAST_ACROSS, _LEAST_TURN = TOLERANCES.time_relative, TOLERANCES.least_a
 
 @njit(cache=True, error_model="numpy")
 def position_at(row, t):
-    """Where it is at a server time of its leg: (x, y, z), metres. row : (48,) float64; t : seconds"""
+    """Return its position at a server time of its leg: (x, y, z), metres. row : (48,) float64; t : seconds"""
     s = t - row[START]
     return (
         row[C0] + s * (row[C1] + s * (row[C2] + s * row[C3])),
@@ -55,7 +55,7 @@ def position_at(row, t):
 
 @njit(cache=True, error_model="numpy")
 def velocity_at(row, t):
-    """How fast it goes at a server time of its leg: (x, y, z), metres a second. row : (48,) float64; t : seconds"""
+    """Return its velocity at a server time of its leg: (x, y, z), m/s. row : (48,) float64; t : seconds"""
     s = t - row[START]
     return (
         row[C1] + s * (2.0 * row[C2] + 3.0 * s * row[C3]),
@@ -179,7 +179,7 @@ def _turn_leg(row, t, position, velocity, target):
 
 @njit(cache=True, error_model="numpy")
 def next_leg(row, target):
-    """The leg after the one that ended. row : (48,) float64; target : (x, y, z), metres"""
+    """The leg after the last one. row : (48,) float64; target : (x, y, z), metres"""
     t = row[END]
     start_leg(row, t, position_at(row, t), velocity_at(row, t), target)
 

@@ -116,7 +116,7 @@ def _best_split(lo, hi, mid, order, first, last):
 
 @inner
 def _sweep_right(count, bin_lo, bin_hi, right_cost, run_lo, run_hi):
-    """What the right side of a split before each bin costs, into right_cost : (bins,), square metres.
+    """Write the cost of the right side of a split before each bin into right_cost : (bins,), square metres.
 
     count : (bins,) int64; bin_lo, bin_hi : (bins, 3) float64, metres; run_lo, run_hi : (3,) float64, scratch
     """
@@ -230,7 +230,7 @@ def _inverse(d):
 
 @inner
 def _meet_children(box, ox, oy, oz, ix, iy, iz, radius, limit, enter, met):
-    """Which of a node's eight boxes a ball meets: their places into `met`, distances into `enter`. Returns how many.
+    """Find the boxes of a node that a ball meets: places into `met`, distances into `enter`. Returns their number.
 
     box : pointer to the node's lower x, y, z and upper x, y, z, eight each
     """

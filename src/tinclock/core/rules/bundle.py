@@ -1,4 +1,4 @@
-"""What a client build is given: all that an honest client needs to draw and to predict, and nothing else.
+"""Rules for a client build: all that an honest client needs to draw and to predict, and nothing else.
 
 An allow-list: a key of the rules that isn't listed here stays on the server.
 """
@@ -40,7 +40,7 @@ PUBLIC: Final[dict[str, tuple[str, ...]]] = {
     "splash": ("radius_m",),
     "item": ("effect", "amount", "for_s", "count", "cooldown_s", "range_m"),
 }  # fmt: skip
-"""Which keys of which table clients are given; tables inside a table by the name of their key."""
+"""Keys of each table that clients get; tables inside a table by the name of their key."""
 
 
 class Bundle(Struct, frozen=True):
@@ -56,7 +56,7 @@ class Bundle(Struct, frozen=True):
 
 
 def client_bundle(rules: Rules) -> Bundle:
-    """What clients are given of some rules. Weapons and items with `for_clients = false` are left out."""
+    """Return the part of some rules for clients. Weapons and items with `for_clients = false` are left out."""
     match = _public(rules.match, "match")
     movement = None if rules.movement is None else _public(rules.movement, "movement")
     rigs = {name: _public(rig, "rig") for name, rig in rules.rigs.items()}

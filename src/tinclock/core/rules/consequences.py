@@ -1,4 +1,4 @@
-"""What each finding does to its claim: deny it, amend it, or only note it. The rules may change some of them."""
+"""Action of each finding on its claim: deny it, amend it, or only note it. The rules may change some of them."""
 
 from __future__ import annotations
 

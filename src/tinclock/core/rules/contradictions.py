@@ -40,7 +40,7 @@ def _weapon(weapon: WeaponRules) -> list[str]:
 
 
 def _of_its_kind(weapon: WeaponRules) -> list[str]:
-    """What its kind needs, or can't have."""
+    """Find keys that its kind needs or can't have."""
     out = []
     if weapon.kind != "projectile" and (weapon.pellets > 1) != (weapon.kind == "pellets"):
         out.append(
@@ -63,7 +63,7 @@ def _of_its_kind(weapon: WeaponRules) -> list[str]:
 
 
 def _of_its_flight(weapon: WeaponRules) -> list[str]:
-    """What flies, and what it does around itself."""
+    """Flight of a projectile, and its splash."""
     out, flies = [], weapon.kind == "projectile"
     if flies and weapon.penetration > 0.0:
         out.append('penetration: what flies doesn\'t pass the level; flight.on_body = "pass" is for bodies')
@@ -126,7 +126,7 @@ def _item(item: ItemRules) -> list[str]:
 
 
 def unusual_rules(rules: Rules) -> list[str]:
-    """What is legal but hardly meant, with its key path."""
+    """Return legal values that are hardly meant, with their key paths."""
     out = []
     zones = {part.zone for rig in rules.rigs.values() if not rig.blocks_only for part in rig.parts}
     for name, weapon in rules.weapons.items():
@@ -193,7 +193,7 @@ def _odd_damage(weapon: WeaponRules, zones: set[str], rules: Rules) -> list[str]
 
 
 def _most_damage(weapon: WeaponRules, zones: set[str]) -> float:
-    """What all rounds of a weapon do at best, in points."""
+    """Maximum damage of all rounds of a weapon, in points."""
     rounds = (weapon.magazine or 0) + (weapon.reserve or 0)
     best = max([weapon.zones.get(zone, 1.0) for zone in zones], default=1.0)
     best *= max([1.0, *(factor for _, factor in weapon.falloff)])

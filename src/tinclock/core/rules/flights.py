@@ -10,7 +10,7 @@ from tinclock.core.rules.tables import NotNegative, Point, Positive, Share, Tabl
 
 
 class BounceRules(Table, frozen=True, kw_only=True):
-    """How it comes off what it touches."""
+    """Bounce off surfaces and bodies."""
 
     restitution: Share = 0.5
     """Share of the speed straight off the surface that it keeps."""
@@ -23,7 +23,7 @@ class BounceRules(Table, frozen=True, kw_only=True):
 
 
 class FlightRules(Table, frozen=True, kw_only=True):
-    """How a projectile moves, and when it ends."""
+    """Motion of a projectile, and the conditions of its end."""
 
     speed_m_s: Annotated[float, Meta(gt=0, le=100_000)]
     """At the launch."""
@@ -42,11 +42,11 @@ class FlightRules(Table, frozen=True, kw_only=True):
     thrust_s: NotNegative = 0.0
     """For how long."""
     turn_deg_per_s: NotNegative = 0.0
-    """How fast it turns towards its target, at constant speed, without gravity, drag or thrust."""
+    """Turn rate towards its target, at constant speed, without gravity, drag or thrust."""
     on_level: Literal["end", "bounce", "stick"] = "end"
-    """What the level does to it."""
+    """Behaviour at the level."""
     on_body: Literal["end", "bounce", "pass"] = "end"
-    """What a hitbox does to it."""
+    """Behaviour at a hitbox."""
     passes: Annotated[int, Meta(ge=1, le=8)] = 4
     """With on_body = "pass": how many bodies it hits; it ends in the last of them."""
     bounce: BounceRules = field(default_factory=BounceRules)
@@ -59,7 +59,7 @@ class FlightRules(Table, frozen=True, kw_only=True):
     owner_after_bounce: bool = False
     """From its first bounce on it may hit who launched it."""
     compensation: Literal["none", "launch", "fading"] = "none"
-    """Where it meets the others: in the present; flown from where the shooter's screen showed it; at an instant that
+    """Time at which it meets others: in the present; flown from the shooter's view on; at an instant that
     slides from the shooter's view to the present over `fade_s`."""
     fade_s: Positive = 0.5
     """With `compensation = "fading"`."""
@@ -70,17 +70,17 @@ class FlightRules(Table, frozen=True, kw_only=True):
     when_owner_dies: Literal["keep", "remove"] = "keep"
     """True if it flies on."""
     impacts: Literal["swept", "claimed"] = "swept"
-    """What harms a body: the server's own sweep at once; or that, once the owner's client claimed it."""
+    """Time of a projectile's damage: at the server's own impact; or once the owner's client has claimed it."""
     claim_window_s: Positive = 0.5
     """With impacts = "claimed": how long a hit waits for its claim."""
     claim_time_s: Positive = 0.1
-    """How far a claimed impact may lie from the server's in time ..."""
+    """Maximum difference between a claimed impact and the server's in time ..."""
     claim_place_m: Positive = 0.5
     """... and in place."""
 
 
 class SplashRules(Table, frozen=True, kw_only=True):
-    """What happens around the place where it ends."""
+    """Splash around the position of its end."""
 
     radius_m: Positive
     """It reaches so far."""

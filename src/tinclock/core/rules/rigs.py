@@ -15,16 +15,16 @@ class BoneRules(Table, frozen=True, kw_only=True):
     name: Name
     """As parts, eye and logs call it."""
     rest: Point = (0.0, 0.0, 0.0)
-    """Where its origin lies in the rest pose."""
+    """Position of its origin in the rest pose."""
     rest_rotation: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
-    """How it is turned in the rest pose, in the body frame: a unit quaternion xyzw."""
+    """Rotation in the rest pose, in the body frame: a unit quaternion xyzw."""
 
 
 class PartRules(Table, frozen=True, kw_only=True):
     """A hitbox, in the frame of the bone that carries it."""
 
     name: Name
-    """What a hit is told as."""
+    """Form of a hit in messages."""
     bone: Name
     """The one that carries it."""
     zone: Name
@@ -60,11 +60,11 @@ class RigRules(Table, frozen=True, kw_only=True):
     """The bones and hitboxes of one kind of body."""
 
     bones: list[BoneRules]
-    """What poses are of, in this order."""
+    """Bodies of the poses, in this order."""
     parts: list[PartRules]
     """The hitboxes."""
     eye: MountRules | None = None
-    """What it looks from; only a rig that blocks and does nothing else can go without."""
+    """Eye of the rig; only a rig that blocks and does nothing else can go without."""
     blocks_only: bool = False
     """Stops shots and takes no damage: a door, a lift, an unbreakable shield."""
     flies: bool = False
@@ -78,4 +78,4 @@ class RigRules(Table, frozen=True, kw_only=True):
     worth: float | None = None
     """Points for a kill, where they differ from `score.kill`."""
     zone_priority: dict[Name, int] = field(default_factory=dict)
-    """Where parts overlap: the higher zone wins within `zone_depth_m`; unlisted zones count 0."""
+    """Priority of zones where parts overlap: the higher one wins within `zone_depth_m`; unlisted zones count 0."""

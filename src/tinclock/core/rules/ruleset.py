@@ -19,20 +19,20 @@ Strictness = Literal["lenient", "standard", "strict"]
 
 
 class ViewRules(Table, frozen=True, kw_only=True):
-    """How far a shooter's view may lie from the present."""
+    """Bounds of the time between a shooter's view and the present."""
 
     max_rewind_s: NotNegative = 0.4
     """Nobody is rewound further. A claim with an older view is ruled at this age instead (amended)."""
     early_allowance_s: NotNegative = 0.004
-    """How much newer than physics allows a view may be before it is refused (clock resolution)."""
+    """Time by which a view may be newer than physics allows before it is refused (clock resolution)."""
     late_allowance_s: NotNegative = 0.060
-    """How much older than round trip + interpolation delay + jitter a view may be before it is noted."""
+    """Time by which a view may be older than round trip, interpolation delay and jitter explain before it is noted."""
     order_allowance_s: NotNegative = 0.050
-    """How far a connection's views may run backwards before it is noted."""
+    """Maximum time by which a view may be older than an earlier one before it is noted."""
     jitter_factor: NotNegative = 4.0
-    """How many times the measured jitter a view may be older than the quiet line explains."""
+    """Factor of the measured jitter by which a view may be older than a quiet line explains."""
     lag_allowance_s: NotNegative = 0.003
-    """How far a shot's view may stray from the lag that its client has said in moves, reports or `seen` messages."""
+    """Maximum difference of a shot's view from the lag that its client told in moves, reports or `seen` messages."""
     sends_every_s: NotNegative = 0.06
     """Longest time in seconds that a client may collect messages before it sends them (default 0.06). The server
     measures how far apart a client's messages come and allows no more than that. A longer time lets slow senders choose
@@ -43,7 +43,7 @@ class ViewRules(Table, frozen=True, kw_only=True):
 
 
 class MuzzleRules(Table, frozen=True, kw_only=True):
-    """Where a shot may start."""
+    """Bounds of a shot's start."""
 
     reach_m: Positive = 0.6
     """Farthest start of a shot from the shooter's eye, as the server has it (default 0.6)."""
@@ -53,38 +53,38 @@ class MuzzleRules(Table, frozen=True, kw_only=True):
 
 
 class CadenceRules(Table, frozen=True, kw_only=True):
-    """How bursts of late packets are told from a weapon that fires too fast."""
+    """Tolerances that distinguish bursts of late packets from a weapon that fires too fast."""
 
     allowance_s: NotNegative = 0.12
-    """How early, in total, shots may arrive against the weapon's own interval, and against reload, draw and charge."""
+    """Total time by which shots may arrive before the weapon is ready: interval, reload, draw and charge together."""
     most_skipped: Count = 8
-    """How many numbers of a weapon's shots may be skipped at once; each of them is spent."""
+    """Maximum number of a weapon's shot numbers that may be skipped at once; each of them is spent."""
 
 
 class MatchRules(Table, frozen=True, kw_only=True):
     """Rates and match-wide settings."""
 
     tick_rate_hz: Positive = 64.0
-    """What clients are told; the referee itself goes by the server times that it is given."""
+    """Settings for clients; the referee itself uses the server times that it is given."""
     snapshot_every: Count = 2
     """Ticks from one snapshot to the next."""
     history_s: Positive = 1.0
-    """How much past is kept; at least `view.max_rewind_s`."""
+    """Length of the kept history; at least `view.max_rewind_s`."""
     health: Positive = 100.0
     """Points at the start of a life."""
     zone_depth_m: NotNegative = 0.0
-    """How deep behind the first entry a higher zone priority may still win the hit."""
+    """Depth behind the first entry within which a higher zone priority still wins the hit."""
     enforce: Literal["yes", "no"] = "yes"
     """With "no" claims are ruled, recorded and weighed, but nothing is applied: beside a server that does so itself."""
 
 
 class HarmRules(Table, frozen=True, kw_only=True):
-    """What damage does to whom."""
+    """Damage between players."""
 
     friendly_fire: Literal["none", "scaled", "reflected"] = "none"
-    """What team-mates do to each other: nothing, a share of the damage, or that share to themselves."""
+    """Damage between team-mates: none, a fraction of it, or that fraction to the shooter."""
     friendly_share: Share = 1.0
-    """Which share, where friendly fire is scaled or reflected."""
+    """Fraction of the damage where friendly fire is scaled or reflected."""
     self_share: Share = 1.0
     """Share of its own damage (splash) that a shooter takes."""
     armour: NotNegative = 0.0
@@ -100,12 +100,12 @@ class HarmRules(Table, frozen=True, kw_only=True):
 
 
 class ScoreRules(Table, frozen=True, kw_only=True):
-    """What is counted, and for how much."""
+    """Score rules."""
 
     kill: float = 100.0
     """Points, like the four below."""
     assist: float = 50.0
-    """For damage to one whom somebody else killed."""
+    """For damage to a victim of another player."""
     death: float = 0.0
     """For dying."""
     own_team_kill: float = -100.0
@@ -132,7 +132,7 @@ class ZoneRules(Table, frozen=True, kw_only=True):
 
 
 class MovementRules(Table, frozen=True, kw_only=True):
-    """What a body can do, for servers that let clients report where they are."""
+    """Limits of a body's movement, for servers whose clients report their position."""
 
     speed_m_s: Positive
     """Over ground."""
@@ -145,7 +145,7 @@ class MovementRules(Table, frozen=True, kw_only=True):
     radius_m: Positive = 0.3
     """The ball that is swept against the level."""
     centre_up_m: NotNegative = 0.9
-    """How far above the reported place that ball's middle is."""
+    """Height of that ball's middle above the reported position."""
     teleport_m: Positive = 3.0
     """A leap between two reports that no speed explains is refused as a whole from this length on."""
     allowance_m: NotNegative = 0.05
@@ -167,7 +167,7 @@ class MovementRules(Table, frozen=True, kw_only=True):
 
 
 class StatusRules(Table, frozen=True, kw_only=True):
-    """How far a client's belief of itself may lie from what latency explains."""
+    """Tolerances for a client's report of its own state, beyond the difference that latency explains."""
 
     health_slack: NotNegative = 1.0
     """Points."""
@@ -183,7 +183,7 @@ class Rules(Table, frozen=True, kw_only=True):
     schema: Literal[1]
     """The version of this format."""
     strictness: Strictness = "standard"
-    """How strictly clients are taken: defaults for `consequences` and allowances; see `rules.strictness`."""
+    """Strictness towards clients: defaults for `consequences` and allowances; see `rules.strictness`."""
     match: MatchRules = field(default_factory=MatchRules)
     view: ViewRules = field(default_factory=ViewRules)
     muzzle: MuzzleRules = field(default_factory=MuzzleRules)
@@ -196,4 +196,4 @@ class Rules(Table, frozen=True, kw_only=True):
     weapons: dict[Name, WeaponRules]
     items: dict[Name, ItemRules] = field(default_factory=dict)
     consequences: dict[Name, Consequence] = field(default_factory=dict)
-    """What a finding does to its claim, by finding code, where that should differ from the default."""
+    """Action of a finding on its claim, by finding code, where it differs from the default."""

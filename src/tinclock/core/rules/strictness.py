@@ -1,4 +1,4 @@
-"""How strictly clients are taken: one word for a table of defaults, of which any key of a rules file overrides one.
+"""Strictness towards clients: one word for a table of defaults; any key of a rules file overrides one.
 
 All three use the server's numbers. "lenient" gives wide allowances and amends what can be amended; "standard" is what
 the types of `rules` say; "strict" has narrow allowances and refuses what the others only note.

@@ -1,4 +1,4 @@
-"""What the tables of a rules file are made of: bounded numbers, names, points, and their common base."""
+"""Types of a rules file's values: bounded numbers, names, points, and the common base of its tables."""
 
 from __future__ import annotations
 

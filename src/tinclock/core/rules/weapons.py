@@ -20,7 +20,7 @@ class BurstRules(Table, frozen=True, kw_only=True):
 
 
 class SpreadRules(Table, frozen=True, kw_only=True):
-    """How far shots stray: the half angle of a cone around the aim, filled evenly by area."""
+    """Spread of shots: the half angle of a cone around the aim, filled evenly by area."""
 
     base_deg: NotNegative = 0.0
     """At rest, with the first shot."""
@@ -31,7 +31,7 @@ class SpreadRules(Table, frozen=True, kw_only=True):
     per_shot_deg: NotNegative = 0.0
     """Added by each shot, and lost again at `recovery_deg_per_s`."""
     recovery_deg_per_s: NotNegative = 0.0
-    """How fast what shots added is lost."""
+    """Rate at which the spread that shots added is lost."""
     most_deg: Annotated[float, Meta(ge=0, le=60)] = 20.0
     """All together never stray further."""
     flat: bool = False
@@ -39,7 +39,7 @@ class SpreadRules(Table, frozen=True, kw_only=True):
 
 
 class RecoilRules(Table, frozen=True, kw_only=True):
-    """Where the shots of one held_trigger go, relative to where the player aims."""
+    """Recoil of the shots of one held trigger, relative to the aim."""
 
     pattern_deg: list[tuple[float, float]]
     """(up, left) of each shot in a row; the last entry holds for all further ones."""
@@ -59,7 +59,7 @@ class LastingRules(Table, frozen=True, kw_only=True):
     every_s: Interval
     """Between two times."""
     times: Count
-    """How often."""
+    """Number of times."""
 
 
 class WeaponRules(Table, frozen=True, kw_only=True):
@@ -78,12 +78,12 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     zones: dict[Name, NotNegative] = field(default_factory=dict)
     """Damage factor by zone; a zone that is not listed counts 1."""
     penetration: NotNegative = 0.0
-    """What a shot can pass through: each metre of a surface takes its `resistance_per_m` from it. 0: nothing."""
+    """Penetration budget of a shot: each metre of a surface takes its `resistance_per_m` from it. 0: none."""
     armour_piercing: Share = 0.0
     """Share of the damage that armour doesn't stop."""
     lasting: LastingRules | None = None
     pellets: Annotated[int, Meta(ge=1, le=256)] = 1
-    """How many rays or projectiles leave at once."""
+    """Number of rays or projectiles of one shot."""
     automatic: bool = True
     """True if a trigger that is held down goes on firing. One that doesn't fires once a pull (once a burst)."""
     burst: BurstRules | None = None
@@ -131,12 +131,12 @@ class ItemRules(Table, frozen=True, kw_only=True):
     amount: NotNegative = 0.0
     """Points; shots for "ammunition"; the factor of "boost"."""
     for_s: NotNegative = 0.0
-    """How long "shield" and "boost" last."""
+    """Duration of "shield" and "boost"."""
     count: Whole = 1
-    """How many at the start of a life."""
+    """Number at the start of a life."""
     cooldown_s: NotNegative = 0.0
     """From one use to the next."""
     range_m: NotNegative = 0.0
-    """How far a team-mate may be; 0: only for oneself."""
+    """Maximum distance of a team-mate; 0: only for oneself."""
     for_clients: bool = True
     """False: clients are given nothing of it."""

@@ -36,7 +36,7 @@ class Abreast:
         self._waiting: list[tuple[ClaimPipeline, list[Counted | Ruling], Quick, Any, float]] = []
 
     def count(self, claims: Sequence[Sent], pipelines: Sequence[ClaimPipeline]) -> list[list[Counted | Ruling]]:
-        """What comes of each claim, by each referee: `Counted`, or its ruling where it isn't plain.
+        """Return the result of each claim by each referee: `Counted`, or the ruling of a claim that isn't plain.
 
         A claim sees the match as the one before left it.
         """

@@ -37,7 +37,7 @@ def answer_of(
     stopped_by: Stop | None, reached_m: float | None, names: Mapping[int, str] | None = None, because: str = "", *,
     repeated: bool = False,
 ) -> str:  # fmt: skip
-    """What came of a ruling's claim and why, in one sentence.
+    """Return the result of a ruling's claim and its reason, in one sentence.
 
     Of the ruling its kind, outcome, findings, hits and steps, what stopped it, and how far it got, metres.
 

@@ -30,12 +30,12 @@ if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
 
 TAIL: Final = slice(FOUND.amount, FOUND.at_z + 1)
-"""What a receipt is made of: points, the victim's health before and after, and how the actor stands."""
+"""Numbers of a receipt: points, the victim's health before and after, and the actor's state."""
 TAIL_BYTES: Final = 8 * (TAIL.stop - TAIL.start)
 LOOKED_AT: Final = [
     FOUND.findings, FOUND.became, FOUND.heard, FOUND.column, FOUND.part, FOUND.why, FOUND.wall
 ]  # fmt: skip
-"""What has to be looked at of such a claim before somebody reads its ruling."""
+"""Numbers of such a claim that are needed before its ruling is read."""
 _UNPACK: Final = struct.Struct(f"={FOUND.at_z + 1 - FOUND.amount}d").unpack
 
 
@@ -45,7 +45,7 @@ NEVER: Final = float("inf")
 
 
 class Met(NamedTuple):
-    """What a shot ended at: the entity (0: the level, or nothing), the rig or the surface, and the part of a body."""
+    """End of a shot: the entity (0: the level, or nothing), the rig or the surface, and the part of a body."""
 
     entity: int = 0
     name: str = ""
@@ -53,7 +53,7 @@ class Met(NamedTuple):
 
 
 class Kept(NamedTuple):
-    """What the receipt of such a claim is made of, for its ruling and for repeats. hit : what it hurt, if anybody"""
+    """Data of such a claim's receipt, for its ruling and for repeats. hit : the body that it hurt, if any"""
 
     sequence: int
     outcome: Outcome
@@ -77,12 +77,12 @@ class Kept(NamedTuple):
         return before - after  # type: ignore[no-any-return]
 
     def state(self) -> ActorState:
-        """How the actor stood then."""
+        """Return the actor's state at that time."""
         return _standing(self.quick, _UNPACK(self.tail))
 
 
 def _standing(quick: Quick, numbers: tuple[float, ...]) -> ActorState:
-    """How an actor stood, from the numbers of `TAIL`."""
+    """Return an actor's state from the numbers of `TAIL`."""
     shot, magazine, reserve, wait, health, armour, last, x, y, z = numbers[_STANDING:]
     position = None if x != x else (x, y, z)
     if quick.held is None:
@@ -150,7 +150,7 @@ class Brief(NamedTuple):
     more: tuple[Step, ...]
 
     def told(self) -> tuple[object, float, Triple | None]:
-        """Who was hit where and for how much, the damage dealt, and where a move ended."""
+        """Return the hits, the damage dealt, and the end of a move."""
         kept = self.kept
         amount, before, after, *_, x, y, z = _UNPACK(kept.tail)
         hit, place = kept.hit, None
@@ -195,7 +195,7 @@ class Brief(NamedTuple):
         }  # fmt: skip
 
     def _refused(self, row: list[float]) -> Fields:
-        """What is known of a shot that was denied: as much as its checks came to."""
+        """Return the known fields of a denied shot, as far as its checks got."""
         claim, quick, known = self.claim, self.kept.quick, dict[str, Any]()
         known["weapon"] = quick.wielded if row[FOUND.armed] else excerpt_name(claim.weapon)
         view_time, aim = row[FOUND.view_time], row[FOUND.direction_x]
@@ -236,10 +236,10 @@ _NO_SHOT: Final[Fields] = {
 
 
 def place_of(row: Numbers) -> Triple | None:
-    """Where a move report leaves its body, metres, as far as its checks came to that."""
+    """Return the position of a body after a move report, metres, as far as its checks got."""
     return (row[FOUND.place_x], row[FOUND.place_y], row[FOUND.place_z]) if row[FOUND.is_placed] else None
 
 
 def length_of(steps: Any) -> Any:
-    """How many numbers a row with so many steps has; steps : whole, one or an array of them"""
+    """Return the length of a row with a number of steps, or of an array of such numbers."""
     return STEPS_FROM + STEP_FIELDS * steps

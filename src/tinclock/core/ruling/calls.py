@@ -1,4 +1,4 @@
-"""The calls of a match by their names: each makes one command, and whoever takes commands has them all."""
+"""The calls of a match by their names: each makes one command, and every taker of commands has them all."""
 
 from __future__ import annotations
 

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.work import World
 
 KEPT_OF_MATCH: Final = ("tick_rate_hz", "snapshot_every", "history_s", "zone_depth_m", "enforce")
-"""What the history, and everybody who draws from it, was made for."""
+"""Settings that the history, and every client that draws from it, was made for."""
 
 
 def require_changeable(world: World, new: Rules) -> None:

@@ -73,7 +73,7 @@ class Begun(NamedTuple):
 
 
 class Call:
-    """What the kernel takes: a row of `CALL`, at an address."""
+    """Arguments of a kernel call: a row of `CALL`, at an address."""
 
     __slots__ = ("_row", "at")
 
@@ -103,7 +103,7 @@ class Checking:
         self._plain = Row(len(CLAIM))
         self._plain.numbers[CLAIM.push] = NAN
         self.plain_row = memory_of(self._plain.owner)
-        """Where claims of the short way stand."""
+        """Row for claims of the short way."""
         self._who_array = np.zeros(len(WHO), np.int64)
         self._who = memory_of(self._who_array)
         self._kept = [
@@ -133,7 +133,7 @@ class Checking:
         self._kept[0][:] = [float(VERDICTS.index(consequences[code])) for code in CODES]
 
     def call(self, who_at: int, claim: Row) -> Call:
-        """What the kernel takes for claims that stand in a row and are held against the rows of some."""
+        """Return the arguments of a kernel call for a claim's row and the rows that it is checked against."""
         return Call(self.world_at, who_at, claim.at, self._found.at)
 
     def enter(self, actor: Participant) -> None:
@@ -172,7 +172,7 @@ class Checking:
         return Begun(int(self.found[FOUND.place]), actor, context, self._call.at, self.found)
 
     def quick_of(self, connection: Connection) -> Quick | None:
-        """What a connection's claims are held against in the short way; None for one that only watches."""
+        """Return the rows that a connection's claims are checked against in the short way; None for a spectator."""
         actor = self._roster.actors.get(connection.entity)
         if actor is None:
             return None
@@ -269,7 +269,7 @@ class Checking:
         return actor, Context(kind, claim, own.entity, actor.wielded, weapon_kind)
 
     def _named(self, weapon: str, actor: Participant, holds_one: bool) -> float:
-        """What the name of a weapon means for its actor."""
+        """Return the meaning of a weapon's name for its actor."""
         if holds_one and weapon == actor.wielded:
             return IN_HAND
         if weapon not in self._roster.weapons:

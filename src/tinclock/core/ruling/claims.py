@@ -1,4 +1,4 @@
-"""What clients say. Every claim counts its connection's claims from 1 in `sequence` and names who acts in `actor`.
+"""Claims of clients. Each counts its connection's claims from 1 in `sequence` and names the acting entity in `actor`.
 
 Places are metres, directions unit vectors, both in the world frame. What a claim says happened (victim, part, damage,
 charge) is compared with what the server finds and never used.
@@ -134,7 +134,7 @@ class MoveClaim(Struct, frozen=True, tag="move", tag_field="kind", gc=False):
 
 
 class StatusClaim(Struct, frozen=True, tag="status", tag_field="kind", gc=False):
-    """What a client believes of itself. It is told what is true in return.
+    """A client reports its own state. The receipt returns the true one.
 
     client_time, view : seconds of its own clock, and what its screen showed then: together they say its lag
     """

@@ -1,6 +1,6 @@
 """Everything that changes a match, as one tagged union: applied by a referee, kept by a recorder, sent to the service.
 
-A command holds what the caller gave. Whoever decodes one from a file or a socket gets its types checked; the referee
+A command holds what the caller gave. Decoding one from a file or a socket checks its types; the referee
 checks what the values mean.
 """
 
@@ -19,7 +19,7 @@ Position = tuple[float, float, float]
 
 
 class _Command(Sparse, frozen=True, tag_field="call", forbid_unknown_fields=True, omit_defaults=True, gc=False):
-    """What all commands share: `call` names the kind, and a field that is no argument of it is refused."""
+    """Base of all commands: `call` names the kind, and an unknown field is refused."""
 
 
 class Admit(_Command, frozen=True, tag="admit"):
@@ -54,7 +54,7 @@ class Place(_Command, frozen=True, tag="place"):
 
 
 class Remove(_Command, frozen=True, tag="remove"):
-    """What was placed is taken away."""
+    """Removal of an entity that was placed."""
 
     entity: int
     server_time: float | None = None
@@ -160,7 +160,7 @@ class ChangeRules(_Command, frozen=True, tag="change_rules"):
 
 
 class OwnResult(_Command, frozen=True, tag="own_result"):
-    """What the server made of a claim by itself: whom it hurt, and by how many points; empty for nobody."""
+    """Result of a claim by the server itself: the victims and their points; empty for none."""
 
     connection: str
     sequence: int
@@ -210,7 +210,7 @@ Change = (
     | Seen | SetDrawing | Guide | ChangeRules | OwnResult
     | Act
 )  # fmt: skip
-"""What is kept and sent as its fields alone; poses, ticks and claims have forms of their own."""
+"""Commands that are kept and sent as their fields; poses, ticks and claims have forms of their own."""
 
 Command = Change | Record | Publish | Advance | Rule
 """Anything that changes a match."""

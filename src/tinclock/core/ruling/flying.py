@@ -1,4 +1,4 @@
-"""What becomes of what flies: bounces, hits, bursts and ends, in order of time."""
+"""Events of projectiles: bounces, hits, bursts and ends, in order of time."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ BACK_M = TOLERANCES.aside_m
 
 
 class FlightEnd(NamedTuple):
-    """What a flight ended at: a body's part, or a surface of the level; nothing in the air."""
+    """End of a flight: a body's part, or a surface of the level; empty in the air."""
 
     entity: int = 0
     part: str = ""
@@ -60,7 +60,7 @@ def end_flight(
 
 
 def work_of(world: World, one: Projectile, at: float) -> HarmWork:
-    """What something that a projectile does is worked on with: its owner, its weapon, the bodies as it meets them."""
+    """Return the working data of a projectile's act: its owner, its weapon, the bodies as it meets them."""
     work = HarmWork(world, one.connection, one.actor, at)
     work.weapon, work.charge, work.sequence = one.weapon, one.charge, one.sequence
     history = world.history
@@ -130,7 +130,7 @@ def _overdue(world: World, one: Projectile) -> list[HarmWork]:
 
 
 def _unmet(world: World, one: Projectile, claims: list[Awaited]) -> list[HarmWork]:
-    """What is found of claims that came before the server's flight, which then met nobody at their time."""
+    """Return findings about claims that came before the server's flight, which then met nobody at their time."""
     out = []
     for claim in claims:
         work = work_of(world, one, min(claim.at, world.flights.flown_to(one)))
@@ -190,7 +190,7 @@ def _finish(
 
 
 def burst_there(one: Projectile, work: HarmWork, position: Triple, direct: int) -> None:
-    """Hurt whoever is near, then end others with a splash that lie within reach. Each ends once, so a chain ends."""
+    """Hurt nearby bodies, then end others with a splash that lie within reach. Each ends once, so a chain ends."""
     rules, flights, at = one.weapon.rules.splash, work.flights, work.received_at
     if rules is None:
         return
@@ -274,7 +274,7 @@ def _off_the_body(one: Projectile, contact: Contact, work: HarmWork, position: T
 
 
 def harm_directly(one: Projectile, work: HarmWork, entity: int, part: Part, position: Triple) -> None:
-    """What a projectile does to the body that it hits."""
+    """Apply a projectile's damage to the body that it hits."""
     distance = math.dist(one.origin, position)
     row = work.history.columns.row_of(entity, part)
     met = [(part, row, one.weapon.points(row, distance, one.charge))]

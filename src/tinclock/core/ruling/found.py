@@ -45,7 +45,7 @@ _COUNTED: Final = frozenset({FINDING.stale_sequence, FINDING.skipped_sequence, F
 
 
 def _obstacle(what: int, work: Work) -> str:
-    """What a kernel found in the way: the surface of a row of the level, or the rig of moving cover."""
+    """Return the name of an obstacle that a kernel found: a surface of the level, or the rig of moving cover."""
     if what <= -2:
         return work.history.columns.rig_at(-2 - what).name
     return "" if work.level is None else work.level.surface_of(what).name

@@ -1,4 +1,4 @@
-"""What a ray met: the hits that a ruling counts, and what ended its way."""
+"""Results of a ray: the hits that a ruling counts, and the end of its way."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Hit(Struct, frozen=True, gc=False):
     impulse: Triple | None = None
 
     def explain(self, names: Mapping[int, str] | None = None) -> str:
-        """Whom it hit, where, and what that did, in one line. names : what to call entities"""
+        """Return the victim, the part and the damage in one line. names : of entities"""
         health = f"health {points(self.health_before)} -> {points(self.health_after)}"
         pellets = f" ({self.times} pellets)" if self.times > 1 else ""
         return (
@@ -44,7 +44,7 @@ class Hit(Struct, frozen=True, gc=False):
 
 
 class Stop(Sparse, frozen=True, omit_defaults=True, gc=False):
-    """What ended the way of a shot or a flight.
+    """End of the way of a shot or a flight.
 
     kind : a hitbox ("body"), something that only stands in the way ("cover": a door), the level ("level"), or nothing
         but time, distance or its fuse ("air")
@@ -56,7 +56,7 @@ class Stop(Sparse, frozen=True, omit_defaults=True, gc=False):
     entity: int = 0
 
     def explain(self) -> str:
-        """What it was, in a word or two."""
+        """Return it in a word or two."""
         return f"entity {self.entity}" if self.kind == "body" else self.name
 
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 MOST_AHEAD_S = 0.25
 """A claim is never held against more of the future than this: nobody can have drawn it yet."""
 MOST_AWAITED = 8
-"""So many claims of one projectile wait for the server's flight; more are answered alike and forgotten."""
+"""Maximum number of claims of one projectile that wait for the server's flight; further ones get the same answer."""
 
 
 class ImpactWork(HarmWork):

@@ -25,7 +25,7 @@ class LaunchWork(FiringWork):
     projectiles: tuple[int, ...] = ()
 
     def state(self, state: ActorState) -> ActorState:
-        """What it let fly."""
+        """Add the projectiles that it launched."""
         return replace(state, projectiles=self.projectiles) if self.projectiles else state
 
 

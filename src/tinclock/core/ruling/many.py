@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     Waiting = tuple[Quick, Any, float]
 
 FEW: Final = 6
-"""So many are taken from their rows one by one: sooner done than together."""
+"""Number of claims up to which reading them one by one is faster."""
 
 
 class Together:
@@ -115,7 +115,7 @@ class Together:
             begin = end + 1
 
     def _settle(self, waiting: list[Waiting], begin: int, end: int, done: Callable[[Ruling], None]) -> None:
-        """What follows from the claims of some rows, which the kernel committed."""
+        """Tell the consequences of some rows' claims, which the kernel committed."""
         found, settle = self._rows.found[begin:end], self._short_way.settle
         lengths = (8 * length_of(found[:, FOUND.steps].astype(np.int64))).tolist()
         width = max(lengths)

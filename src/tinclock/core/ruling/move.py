@@ -30,11 +30,11 @@ class MoveWork(Work):
             self.needs_room = found[FOUND.heard] == 2.0
 
     def found(self) -> Fields:
-        """Where the body ends."""
+        """Return the end of the way."""
         return {"position": self.position}
 
 
 def commit_move(claim: MoveClaim, work: MoveWork) -> None:
-    """What follows from a move that the kernel accepted and committed."""
+    """Tell the consequences of a move that the kernel accepted and committed."""
     if work.needs_room:
         work.connection.transits.make_room()

@@ -18,7 +18,7 @@ _NOTHING_FOUND: Fields = {
     "hits": (), "damage": 0.0, "view": None, "view_time": None, "rewound_s": None, "origin": None, "direction": None,
     "reached_m": None, "stopped_by": None, "shot": None, "aim": None, "rays": (), "position": None,
 }  # fmt: skip
-"""What a ruling holds besides, where its kind of claim adds nothing."""
+"""Remaining fields of a ruling whose kind of claim adds none."""
 
 
 def ruling_on(work: Work, number: int, kind: str, outcome: Outcome, weapon: str, first: Receipt | None) -> Ruling:

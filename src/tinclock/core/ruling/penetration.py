@@ -17,8 +17,10 @@ if TYPE_CHECKING:
 
 
 class Passage(NamedTuple):
-    """How a ray of a weapon that penetrates went: how far, what cover stopped it (None: a body, or nothing), whom it
-    met, and the share of its damage that is left there.
+    """Way of a ray of a weapon that penetrates.
+
+    reach_m : its length; stop : the cover that stopped it, None for a body or nothing; hit : the hitbox that it met
+    kept : the fraction of its damage that is left there
     """
 
     reach_m: float

@@ -1,4 +1,4 @@
-"""Where claims are put through their procedures and become rulings. `Referee` is its public face."""
+"""Pipeline from claims through their procedures to rulings. `Referee` is its public face."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ if TYPE_CHECKING:
 _STATE: Final = (
     "history", "ledger", "roster", "flights", "numbers", "_next_rules", "_house", "_fired", "_numbering"
 )  # fmt: skip
-"""What a match is, besides its rules and its level; everything else is put together from these."""
+"""State of a match, besides its rules and its level; everything else is put together from these."""
 
 
 class ClaimPipeline:
@@ -126,7 +126,7 @@ class ClaimPipeline:
         return self._world.rules
 
     def clear_the_air(self, entity: int, now: float) -> None:
-        """What an entity that leaves has in the air goes with it, or flies on and credits nobody, by its rules."""
+        """Remove a leaving entity's projectiles, or let them fly on and credit nobody, by their rules."""
         for one in self.flights.of(entity):
             if one.flight.when_owner_leaves == "remove":
                 end_flight(self._world, one, now, "owner left")
@@ -177,7 +177,7 @@ class ClaimPipeline:
         return self._checking.world_at
 
     def quick_of(self, connection: Connection) -> Quick | None:
-        """What a connection's claims are held against in the short way."""
+        """Return the rows that a connection's claims are checked against in the short way."""
         return self._checking.quick_of(connection)
 
     def go_on(self, quick: Quick, claim: Any, now: float, call_at: int, found: Any) -> Ruling:
@@ -299,7 +299,7 @@ class ClaimPipeline:
         return ruling
 
     def _connection_of(self, actor: Participant) -> Connection:
-        """The line of whoever acts for an entity; the server's own has no name."""
+        """The connection that acts for an entity; the server's own has no name."""
         if actor.connection:
             return self.roster.connections[actor.connection]
         connection = self._house.get(actor.entity)
@@ -346,7 +346,7 @@ class ClaimPipeline:
             self._fired.append(self._fire(first[2], first[2].held_trigger, first[0]))
 
     def _holding(self) -> list[Participant]:
-        """Whose trigger is held."""
+        """Return the entities whose trigger is held."""
         roster = self.roster
         found = [actor for actor in map(roster.actors.get, sorted(roster.triggers)) if actor is not None]
         holding = [actor for actor in found if actor.held_trigger is not None]
@@ -382,7 +382,7 @@ class ClaimPipeline:
         return self._ruling(work, "trigger", "denied", actor.wielded)
 
     def _view_for(self, at: float, lag_s: float | None) -> View:
-        """What a shooter's screen shows at an instant: so much ago, or (None) the newest tick."""
+        """Return the view of a shooter's screen at a time: its lag ago, or (None) the newest tick."""
         history = self.history
         if lag_s is None or not history.snapshots:
             return View(history.newest_tick, history.newest_tick, 0.0)

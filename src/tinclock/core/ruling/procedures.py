@@ -1,4 +1,4 @@
-"""What happens to each kind of claim, in order. Read this page to know what Tin Clock checks.
+"""Procedure of each kind of claim. Read this page to know what Tin Clock checks, in order.
 
 A procedure's `checks` measure and decide, until one denies. They change nothing: a denied claim leaves the match as it
 was. Then `commit` does what the claim does, and `compares` hold what the client says happened against what did.
@@ -59,7 +59,7 @@ from tinclock.core.ruling.work import Work
 
 @dataclass(frozen=True, slots=True)
 class Procedure:
-    """How one kind of claim is ruled.
+    """Checks and acts for one kind of claim.
 
     work : what it is worked on with
     checks : in order, until one denies; they change nothing. Those of a module of `kernels.checks` are compiled
@@ -199,7 +199,7 @@ PROCEDURES: Final[dict[type, Procedure]] = {
 OF_CLIENTS_ONLY: Final = frozenset(
     {sender.check_sequence, sender.check_sender, lag.check_lag, view.check_view_order, TENURE, lag.check_faces}
 )
-"""What the server's own shooters are not asked: they have no connection that could lie."""
+"""Checks that the server's own shooters skip: they have no connection that could lie."""
 
 HOUSE: Final[dict[type, Procedure]] = {
     kind: replace(procedure, checks=tuple(check for check in procedure.checks if check not in OF_CLIENTS_ONLY))
@@ -222,7 +222,7 @@ QUICK: Final[dict[type, Order]] = {
     ShotClaim: Order((*SHOT.checks, commit_usual)),
     MoveClaim: MOVE.order,
 }
-"""What a kernel does with claims that come all the time: the same, and it commits those of the usual kind."""
+"""Orders for claims that come all the time: the same checks, and the kernel commits those of the usual kind."""
 
 NOT_COUNTED: Final = frozenset({"stale_sequence", "skipped_sequence"})
 """After these a claim's number doesn't count as used: one wild number must not make all the next ones look stale."""

@@ -168,4 +168,4 @@ def suits_move(claim: MoveClaim, quick: Quick) -> bool:
 PACKS: Final[dict[type, Callable[[Any, Quick, float, Any], bool]]] = {ShotClaim: packs_shot, MoveClaim: packs_move}
 """Of the claims that come all the time: whether one is plain, and then stands in its row."""
 SUITS: Final[dict[type, Callable[[Any, Quick], bool]]] = {ShotClaim: suits_shot, MoveClaim: suits_move}
-"""What `PACKS` looks at besides the claim itself."""
+"""Conditions of `PACKS` besides the claim itself."""

@@ -1,4 +1,4 @@
-"""What comes out of the referee: hits and rulings."""
+"""Results of the referee: hits and rulings."""
 
 from __future__ import annotations
 
@@ -85,14 +85,14 @@ class Ruling:
         return self.steps
 
     def answer(self, names: Mapping[int, str] | None = None, because: str = "") -> str:
-        """What came of the claim and why, in one sentence. See `explain`."""
+        """Return the claim's result and its reason in one sentence. See `explain`."""
         return answer_of(
             self.kind, self.outcome, self.findings, self.hits, self.steps, self.stopped_by, self.reached_m, names,
             because, repeated=self.first is not None,
         )  # fmt: skip
 
     def explain(self, names: Mapping[int, str] | None = None, because: str = "") -> str:
-        """What came of the claim in one sentence, then the ruling, its trace and what it hit: one line a step.
+        """Return the claim's result in one sentence, then the ruling, its trace and its hits: one line per step.
 
         names : what to call entities; because : why it hit nobody, from `why`, which looks at the poses around it
         """
@@ -111,7 +111,7 @@ class Ruling:
         return "\n".join(lines)
 
     def receipt(self) -> Receipt:
-        """What the client may be told. A repeat is told what it was told first."""
+        """Return the part that the client may see. A repeat gets the first receipt."""
         kept = self.__dict__.get("kept")
         if kept is not None:
             made: Receipt = kept.receipt()
@@ -123,7 +123,7 @@ class Ruling:
 
 
 REPEATED: Final = "repeated"
-"""What a repeat is counted as: it was not ruled on, and its first ruling stands."""
+"""Outcome of a repeat in counts: it was not ruled on, and its first ruling stands."""
 
 
 def counted_as(ruling: Any) -> str:
@@ -139,7 +139,7 @@ def ruling_of(fields: Fields) -> Ruling:
 
 
 def brief_of(ruling: Ruling) -> Any:
-    """What a ruling will be made of that nobody has read yet, see `ruling.brief`; None for one that is whole."""
+    """Return the data of a ruling that nobody has read yet, see `ruling.brief`; None for a complete one."""
     return ruling.__dict__.get("late") if "kept" in ruling.__dict__ else None
 
 
@@ -147,7 +147,7 @@ _FIELDS: Final = tuple(one.name for one in fields(Ruling))
 
 
 class ViewBounds(NamedTuple):
-    """How old a connection's views may be on arrival, in seconds.
+    """Ages that a connection's views may have on arrival, in seconds.
 
     newest_s : younger ones can't have reached the client; oldest_s : older ones are noted; cap_s : none is ruled older
     """

@@ -36,7 +36,7 @@ _new: Final[Any] = tuple.__new__
 _new_ruling: Final[Any] = Ruling.__new__
 WOUND: Final = slice(FOUND.before, FOUND.armour_after + 1)
 OWN_WOUND: Final = slice(FOUND.own_before, FOUND.own_armour_after + 1)
-"""What a hit took from its victim, and what a reflected one took from its actor."""
+"""Points that a hit took from its victim, and that a reflected one took from its actor."""
 _look: Final = itemgetter(*LOOKED_AT)
 _NOTHING_MET: Final = Met()
 _NO_HITS: Final[tuple[tuple[int, str, float, bool], ...]] = ()
@@ -60,7 +60,7 @@ class Numbering:
 
 
 class Counted(NamedTuple):
-    """What counts of a ruling: two with the same came to the same.
+    """Result of a ruling: two with the same result are equal.
 
     hits : entity, part, damage in points and whether it killed, of each hit; damage : all of it, in points
     position : where a move ended
@@ -169,7 +169,7 @@ class ShortWay:
     def _struck(
         self, quick: Quick, became: float, now: float, column: int, part_row: int, why: float, found: Any
     ) -> Met:
-        """What a shot that the kernel committed struck; keeps and tells what follows from that."""
+        """Return the end of a shot that the kernel committed; keeps and tells its consequences."""
         columns = self._columns
         entity, part = columns.whose(column, part_row)
         if became == AT_COVER:
@@ -182,7 +182,7 @@ class ShortWay:
         return met
 
     def _found(self, quick: Quick, claim: Any, now: float, found: Any) -> tuple[Finding, ...]:
-        """What the compiled checks found about a claim."""
+        """Return the findings of the compiled checks about a claim."""
         work = PROCEDURES[type(claim)].work(self.world, quick.connection, quick.actor, now)
         work.sequence = claim.sequence
         return tuple(findings_found(found, self._context(quick, claim), work))

@@ -1,4 +1,4 @@
-"""What a shot that passed its checks really did: rays through the level and the rewound hitboxes, and the damage."""
+"""Act of a shot that passed its checks: rays through the level and the rewound hitboxes, and the damage."""
 
 from __future__ import annotations
 
@@ -93,7 +93,7 @@ def _scatter(held: Held, aim: Triple, client_time: float | None, own: bool, work
 
 
 class RayHit(Struct, frozen=True, gc=False):
-    """What one ray met."""
+    """Hit of one ray."""
 
     hit: PartHit
     direction: Triple
@@ -140,7 +140,7 @@ def _first_on(work: ShotWork, way: Triple, at: Instant) -> tuple[LevelHit | None
 
 
 def _look_where_named(work: ShotWork, at: Instant) -> None:
-    """Take down whom the shot would have hit at the view that it named and isn't ruled at. It changes nothing."""
+    """Take down the body that the shot would have hit at the view that it named. It changes nothing."""
     for way in work.ways:
         _, hit = _first_on(work, way, at)
         if hit is not None and not work.history.rig_of(hit.entity).blocks_only:

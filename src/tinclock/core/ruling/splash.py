@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
 
 SEEN_POINTS = 8
-"""So many points of a body are looked at, beside the nearest one."""
+"""Number of points of a body that are tested, beside the nearest one."""
 BACK_M = TOLERANCES.aside_m
 
 
@@ -41,7 +41,7 @@ def falloff_at(rules: SplashRules, distance_m: float) -> float:
 
 
 def burst(one: Projectile, rules: SplashRules, work: HarmWork, position: Triple, direct: int) -> None:
-    """Hurt whoever is near. direct : the body that it ended in, 0 for none."""
+    """Hurt nearby bodies. direct : the body that it ended in, 0 for none."""
     start = _off_the_surface(one, work, position)
     for near in _around(work, position, rules.radius_m):
         victim = work.roster.actors.get(near.entity)

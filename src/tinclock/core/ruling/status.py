@@ -22,7 +22,7 @@ NEWS_S = 2.0
 
 
 class StatusWork(Work):
-    """What a client believes of itself."""
+    """A client's report of its own state."""
 
 
 def _oldest(work: StatusWork) -> float:
@@ -32,7 +32,7 @@ def _oldest(work: StatusWork) -> float:
 
 
 def _beyond(claimed: float, known: Sequence[float]) -> tuple[float, float]:
-    """How far a belief lies outside everything that was true lately, and the nearest of it."""
+    """Return the distance of a reported value from everything that was true lately, and the nearest true value."""
     low, high = min(known), max(known)
     nearest = min(max(claimed, low), high)
     return abs(claimed - nearest), nearest

@@ -37,7 +37,7 @@ class Step(Struct, frozen=True, gc=False):
 
 
 class MeasureKind:
-    """What a step may measure: its name in recordings, what it says, how its limit is meant, and its unit.
+    """Kind of measurement: its name in recordings, its words, the sense of its limit, and its unit.
 
     sense : "at most", "at least", "must be", or what the second value is where it is no limit
     """

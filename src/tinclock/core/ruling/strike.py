@@ -46,13 +46,13 @@ def check_facing(claim: object, work: AimedWork) -> Finding | None:
 
 
 class BlowReach:
-    """Everything that decides whom a blow reaches, apart from who strikes and why."""
+    """Conditions of a blow's reach, apart from the striker and the reason."""
 
     def __init__(self, history: PoseHistory, cover: Cover, entity: int, weapon: WeaponRules) -> None:
         self.history, self.cover, self.entity, self.weapon = history, cover, entity, weapon
 
     def candidates(self, origin: Triple, direction: Triple, slots: tuple[int, int], fraction: float) -> list[Reached]:
-        """Whom it could hit but for what stands between, nearest first; what only blocks is left out."""
+        """Return the hitboxes in reach, nearest first, as if nothing stood between; moving cover is left out."""
         found = parts_in_reach(
             self.history, origin, direction, slots, fraction, reach_m=self.weapon.range_m,
             radius_m=self.weapon.radius_m, cone_rad=math.radians(self.weapon.cone_deg), ignore=self.entity,
@@ -60,7 +60,7 @@ class BlowReach:
         return [one for one in found if not self.history.rig_of(one.entity).blocks_only]
 
     def obstacle(self, origin: Triple, one: Reached, slots: tuple[int, int], fraction: float) -> str:
-        """What stands between the striker's eye and the part, "" for nothing."""
+        """Return the name of the obstacle between the striker's eye and the part, "" for none."""
         stop, _ = self.cover.between(origin, one.position, Instant(*slots, fraction), ignore=self.entity)
         return "" if stop is None or stop.distance_m >= one.distance_m - TOLERANCES.beyond_m else stop.name
 
@@ -77,7 +77,7 @@ class StrikeWork(AimedWork):
 
 
 def commit_strike(claim: StrikeClaim, work: StrikeWork) -> None:
-    """Strike whoever the blow reaches, up to the weapon's number of victims."""
+    """Strike the bodies in reach, up to the weapon's number of victims."""
     weapon, view, held, now = work.weapon, work.view, work.held, work.received_at
     work.keep_view(claim.view)
     held.settle(now + work.early_s)

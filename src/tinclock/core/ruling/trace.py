@@ -42,7 +42,7 @@ SHOOTS: Final = {
 
 
 class Context:
-    """What the words of a claim's steps need beside its numbers.
+    """Data for the words of a claim's steps, beside its numbers.
 
     kind : of the claim; claim : itself; own : the entity of its connection; wielded : the weapon in hand, and its kind
     """

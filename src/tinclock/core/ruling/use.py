@@ -33,7 +33,7 @@ class UseWork(Work):
         return self.item
 
     def state(self, state: ActorState) -> ActorState:
-        """What is left of the item, and when it may be used again."""
+        """Return the number of items left, and the time of their next use."""
         if not self.item:
             return state
         ready_in_s = max(0.0, self.stock.ready_at - self.received_at)

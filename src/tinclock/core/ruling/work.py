@@ -1,4 +1,4 @@
-"""What a claim is worked on with: the match it is held against, and what its steps find out about it.
+"""Working data of a claim: the match, and the results of its steps.
 
 Each kind of claim has a type of its own (in its own module) with the fields that its steps fill in. A field without a
 value is worked out by a check and read by later ones: reading it sooner is a mistake in the procedure, and raises.
@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 
 
 class World(NamedTuple):
-    """What all claims of one match are held against."""
+    """State of a match that all its claims are checked against."""
 
     rules: Rules
     consequences: Mapping[str, Consequence]
@@ -101,11 +101,11 @@ class Work:
         )  # fmt: skip
 
     def found(self) -> Fields:
-        """What this kind of claim adds to its ruling, by the ruling's fields."""
+        """Return this kind's part of a ruling, by the ruling's fields."""
         return {}
 
     def state(self, state: ActorState) -> ActorState:
-        """What this kind of claim adds to what its client is told of the actor."""
+        """Return the actor's state with this kind's part for its client."""
         return state
 
 
@@ -138,7 +138,7 @@ class ViewWork(Work):
             self.named = Instant(*named, found[FOUND.named_fraction])
 
     def instant(self) -> Instant:
-        """Where the history is read for this claim."""
+        """Return the slots and the fraction at which this claim reads the history."""
         return Instant(*self.slots, self.view.fraction)
 
     def found(self) -> Fields:
@@ -173,7 +173,7 @@ class HarmWork(ViewWork):
         return "" if weapon is None else weapon.name
 
     def found(self) -> Fields:
-        """Whom it hit, and from where."""
+        """Add the hits and the origin."""
         found = super().found()
         found["hits"], found["damage"], found["stopped_by"] = self.hits, self.damage, self.stopped_by
         found["origin"] = self.__dict__.get("origin")

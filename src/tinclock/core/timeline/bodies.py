@@ -29,7 +29,7 @@ class Reached(NamedTuple):
 
 
 def speed_now(history: PoseHistory, entity: int) -> float:
-    """How fast the entity's first bone moves, in m/s, over about the last 50 ms; 0 when it was not there throughout."""
+    """Return the speed of the entity's first bone, in m/s, over about 50 ms; 0 when it was absent meanwhile."""
     columns = history.columns
     column = columns.of(entity)
     late = early = (0.0, -1)
@@ -47,7 +47,7 @@ def speed_now(history: PoseHistory, entity: int) -> float:
 
 
 def facing_at(history: PoseHistory, entity: int, slots: tuple[int, int], fraction: float) -> Triple | None:
-    """Where the bone of the entity's eye looks (its +x axis) at a view; None when it is absent."""
+    """Return the direction of the entity's eye (its bone's +x axis) at a view; None when it is absent."""
     columns = history.columns
     column = columns.of(entity)
     if column < 0:
@@ -69,7 +69,7 @@ def parts_in_reach(
     cone_rad: float,
     ignore: int,
 ) -> list[Reached]:
-    """What a blow reaches at a view, one part an entity, nearest first and of equals the lower id (see `reach`)."""
+    """Return the parts in a blow's reach at a view, one per entity, nearest first, then by id (see `reach`)."""
     columns = history.columns
     count = int(columns.header[COLUMN_COUNT])
     rows, out = np.empty(count, np.int64), np.empty((count, 4))

@@ -1,4 +1,4 @@
-"""What a connection's clock and path look like from the server, from ping exchanges that a client can't hurry.
+"""Estimate of a connection's clock and path by the server, from ping exchanges that a client can't hurry.
 
 Each ping carries a nonce that the client can't guess, so an answer proves that the ping arrived: a client can hold
 an answer back (its round trip looks longer) but never send it early. From each answer the server learns an interval in
@@ -43,17 +43,17 @@ class ClockSettings(NamedTuple):
     """Windows and limits of a clock estimate, in seconds."""
 
     window_s: float = 10.0
-    """How long a sample counts."""
+    """Time for which a sample counts."""
     long_window_s: float = 60.0
-    """How long the shortest round trip is remembered for the bound on what can have arrived."""
+    """Time for which the shortest round trip bounds the snapshots that can have arrived."""
     timeout_s: float = 2.0
     """An unanswered ping older than this is lost."""
     drift: float = 2e-4
-    """How fast the client's clock may run off, seconds a second (quartz stays under 1e-4)."""
+    """Maximum drift of the client's clock, seconds per second (quartz stays under 1e-4)."""
     route_samples: int = 6
-    """So many answers in a row above the old minimum mean a new route, not a burst."""
+    """Number of answers in a row above the old minimum that mean a new route, not a burst."""
     route_step_s: float = 0.015
-    """How far above the old minimum they must all lie."""
+    """Minimum difference of all of them from the old minimum."""
 
 
 class ClockEstimate:

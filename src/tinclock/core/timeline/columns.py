@@ -123,7 +123,7 @@ class Columns:
         self.header = np.append(self.header, np.zeros(2, np.int64))
         self.header_at = int(self.header.ctypes.data)
         self.stored = (self.header, self.quantum)
-        """What kernels take, see `kernels.poses`."""
+        """Arguments for kernels, see `kernels.poses`."""
         self._tell_covers()
 
     def _tell_covers(self) -> None:
@@ -168,11 +168,11 @@ class Columns:
         return column
 
     def epoch(self, entity: int) -> int:
-        """How many cuts the entity has had, plus one."""
+        """Return the number of the entity's cuts, plus one."""
         return int(self._cuts[self._column(entity)])
 
     def cuts_since(self, entity: int, slot: int) -> int:
-        """How often the entity was cut after a slot was written; -1 when it is absent there."""
+        """Return the number of the entity's cuts after a slot was written; -1 when it is absent there."""
         column = self.of(entity)
         written = 0 if column < 0 else int(self.store.epochs[slot, column])
         return -1 if written == 0 else (int(self._cuts[column]) - written % poses.ABSENCE) % poses.MOST_CUTS

@@ -1,4 +1,4 @@
-"""What stops something on its way from here to there: walls, panes, hedges, and moving cover such as doors.
+"""Obstacles between two places: walls, panes, hedges, and moving cover such as doors.
 
 There is one answer for everything that goes through the world. A shot, a muzzle that is held out, a blow, a move and a
 splash ask the same question of the same surfaces, at the instant that each is ruled at.
@@ -23,7 +23,7 @@ INF = math.inf
 
 
 class Instant(NamedTuple):
-    """Where the history is read: two of its ring slots, and the share of the way from one to the other."""
+    """Instant of the history: two of its ring slots, and the fraction between them."""
 
     from_slot: int
     to_slot: int
@@ -31,7 +31,7 @@ class Instant(NamedTuple):
 
 
 class Obstacle(NamedTuple):
-    """What is in the way: how far along, what its surface or rig is called, and whose it is (0: the level's)."""
+    """Obstacle: its distance along the way, the name of its surface or rig, and its entity (0: the level's)."""
 
     distance_m: float
     name: str
@@ -48,7 +48,7 @@ class Span(NamedTuple):
     entity: int = 0
 
     def cost(self, distance_m: float) -> float:
-        """What the part of it before a distance costs."""
+        """Return the cost of the part before a distance."""
         length = min(self.leave_m, distance_m) - self.enter_m
         return length * self.resistance_per_m if length > 0.0 else 0.0
 
@@ -76,7 +76,7 @@ class Cover:
     def between(
         self, start: Triple, end: Triple, at: Instant, *, budget: float = 0.0, ignore: int = 0
     ) -> tuple[Obstacle | None, float]:
-        """What stops a shot with this budget on its way between two points, and what the way costs it until there.
+        """Return the obstacle of a shot with this budget between two points, and the cost of the way until there.
 
         budget : the weapon's `penetration`; with 0, whatever is in the way stops it
         """
@@ -127,7 +127,7 @@ def _nearest(span: Span) -> tuple[float, int]:
 
 
 def solid_spans(hits: list[LevelHit], length_m: float) -> list[Span]:
-    """Where a ray is inside each kind of surface, from all its crossings in order.
+    """Return the spans of a ray inside each kind of surface, from all its crossings in order.
 
     Surfaces must be closed: the way inside runs from a front face to the next back face of the same kind, and one that
     never ends runs to the end of the way.
@@ -148,7 +148,7 @@ def solid_spans(hits: list[LevelHit], length_m: float) -> list[Span]:
 
 
 def reach_of(spans: list[Span], budget: float, length_m: float) -> tuple[float, Span | None]:
-    """How far a shot with this budget gets through the spans, and what stops it (None: it gets all the way)."""
+    """Return the reach of a shot with this budget through the spans, and its obstacle (None: it gets all the way)."""
     edges = sorted({0.0, length_m, *(min(e, length_m) for span in spans for e in (span.enter_m, span.leave_m))})
     left = budget
     for a, b in pairwise(edges):

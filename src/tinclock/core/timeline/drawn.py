@@ -1,4 +1,4 @@
-"""Which view a client was drawing, worked out from its clock and its way of drawing."""
+"""View that a client was drawing, worked out from its clock and its interpolation."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ def derived_view(history: PoseHistory, clock: ClockEstimate, drawing: Drawing, c
 
 
 def drawn_view(history: PoseHistory, drawing: Drawing, server_time: float) -> View | None:
-    """What a client that received everything draws for a server time; None when no snapshot of that time is held."""
+    """Return the view that a client with all snapshots draws for a server time; None when none of that time is held."""
     moments = history.moments
     from_tick, to_tick, fraction = view_drawn_of(
         moments[MOMENT.snapshots], moments[MOMENT.snapshot_count], float(server_time), drawing.between == "nearest",

@@ -240,11 +240,11 @@ class PoseHistory(PoseRing):
         return sorted(int(i) for i in columns.store.bodies[there, ENTITY])
 
     def eye_now(self, entity: int) -> Triple | None:
-        """Where the entity's eye is in the newest tick; None when it is absent."""
+        """Return the position of the entity's eye in the newest tick; None when it is absent."""
         return None if self._newest_tick < 0 else self.eye_in(entity, self.newest_slot)
 
     def eye_in(self, entity: int, slot: int) -> Triple | None:
-        """Where the entity's eye is in a ring slot; None when it is absent, or its rig has no eye."""
+        """Return the position of the entity's eye in a ring slot; None when it is absent, or its rig has no eye."""
         columns = self._columns
         column = columns.of(entity)
         if column < 0:
@@ -256,7 +256,7 @@ class PoseHistory(PoseRing):
         return (x, y, z) if there else None
 
     def epoch_in(self, entity: int, slot: int) -> int:
-        """Which stretch without cut or absence the entity was in in a ring slot, 0 when it was absent.
+        """Return the number of the entity's period without cut or absence in a ring slot, 0 when it was absent.
 
         Equal numbers are one stretch; nothing else follows from them.
         """
@@ -264,13 +264,13 @@ class PoseHistory(PoseRing):
         return 0 if column < 0 else int(self._columns.store.epochs[slot, column])
 
     def cuts_since(self, entity: int, slot: int) -> int:
-        """How often the entity was cut after the tick in a ring slot; -1 when it was absent there."""
+        """Return the number of the entity's cuts after the tick in a ring slot; -1 when it was absent there."""
         return self._columns.cuts_since(entity, slot)
 
     def view(self) -> HistoryView:
         """The same history, always as it is now, for reading alone."""
         view = HistoryView.__new__(HistoryView)
-        view.__dict__ = self.__dict__  # one state, whoever looks
+        view.__dict__ = self.__dict__  # one state for all readers
         return view
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from tinclock.core.errors import BadNumberError
 
 CATCH_UP_S = 1.0
-"""So much time is caught up on step by step, shot by shot. After a longer leap of the server's clock held triggers are
+"""Time that is caught up on step by step, shot by shot. After a longer leap of the server's clock held triggers are
 let go, what flies ends, and lasting damage is summed: a second's work must never take an hour's time."""
 LONGEST_MATCH_S = 1e8
 """Three years. Times beyond it are another clock's, or another unit."""

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 
 
 class Said(NamedTuple):
-    """What one message said: the client's clock, what its screen showed then, and when it came; seconds.
+    """One message of a client: its clock, the time that its screen showed, and the arrival; seconds.
 
     still : whether it had run out of snapshots
     sequence : the claim's that said it; 0 for a message that isn't counted
@@ -84,7 +84,7 @@ class LagTracker:
 
     @property
     def last(self) -> Said | None:
-        """What the newest message said."""
+        """Return the newest message."""
         row = self.numbers
         if row[LINE.said_received_at] == float("-inf"):
             return None

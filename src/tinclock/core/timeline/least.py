@@ -69,7 +69,7 @@ class Least:
 
     @property
     def count(self) -> int:
-        """How many values the window holds."""
+        """Number of values in the window."""
         return int(self._numbers[self._place + COUNT])
 
     @property

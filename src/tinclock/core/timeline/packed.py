@@ -20,7 +20,7 @@ class Packed:
         self.flat, self.starts = flat, starts
 
     def __len__(self) -> int:
-        """How many bodies."""
+        """Number of bodies."""
         return len(self.starts) - 1
 
     def __iter__(self) -> Iterator[NDArray[np.float64]]:
@@ -40,4 +40,4 @@ class Packed:
 
 
 Poses = Union["NDArray[np.floating]", "Sequence[NDArray[np.floating]]", Packed]
-"""What `record` takes: (n, bones, 7) where all have one rig, else an array a body."""
+"""Poses for `record`: (n, bones, 7) where all have one rig, else one array per body."""

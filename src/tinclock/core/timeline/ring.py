@@ -71,7 +71,7 @@ class PoseRing:
         """The published ticks that are held, oldest first."""
         self._snapshot_rows, self._tick_rows = NumberQueue(SNAPSHOT_FIELDS), NumberQueue(TICK_FIELDS)
         self.moments = np.zeros(len(MOMENT), np.int64)
-        """Where kernels find what is held, see `kernels.call_rows.MomentFields`."""
+        """Addresses of the held ticks and snapshots, see `kernels.call_rows.MomentFields`."""
         self._moments = memory_of(self.moments)
         self._tell_kernels()
         self._tell_columns()
@@ -126,7 +126,7 @@ class PoseRing:
         self._columns.cut(entity)
 
     def epoch_of(self, entity: int) -> int:
-        """How many cuts the entity has had, plus one."""
+        """Return the number of the entity's cuts, plus one."""
         return self._columns.epoch(entity)
 
     def rig_of(self, entity: int) -> Rig:
@@ -152,7 +152,7 @@ class PoseRing:
 
     @property
     def capacity(self) -> int:
-        """How many ticks there is room for, as things stand."""
+        """Number of ticks that fit at present."""
         return self._columns.slots
 
     @property

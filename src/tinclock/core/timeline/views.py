@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 class View(Struct, frozen=True, array_like=True, gc=False):
-    """What a screen showed: `fraction` 0 is the snapshot `from_tick`, 1 is `to_tick`; more than 1 extrapolates."""
+    """View of a screen: `fraction` 0 is the snapshot `from_tick`, 1 is `to_tick`; more than 1 extrapolates."""
 
     from_tick: int
     to_tick: int
@@ -22,7 +22,7 @@ class View(Struct, frozen=True, array_like=True, gc=False):
 
 
 class Drawing(Struct, frozen=True, gc=False):
-    """How a client draws the others.
+    """Interpolation settings of a client: the way it draws other entities.
 
     interpolation_delay_s : how far behind the fastest snapshots' arrival it draws
     between : what it does between two snapshots: "interpolate", or show the "nearest"

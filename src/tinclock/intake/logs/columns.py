@@ -22,13 +22,13 @@ if TYPE_CHECKING:
     from tinclock.intake.logs.mapping import Said
 
 MOST_TOLD = 20
-"""So many problems of one file are told one by one."""
+"""Maximum number of problems of one file that are listed one by one."""
 
 YES, NO = frozenset({"true", "yes", "1", "1.0"}), frozenset({"false", "no", "0", "0.0", "none"})
 
 
 class Problems:
-    """What is wrong with the logs, gathered until somebody wants to know."""
+    """Problems of the logs, gathered until they are read."""
 
     def __init__(self, told_most: int = MOST_TOLD) -> None:
         self.lines: list[str] = []
@@ -142,7 +142,7 @@ class LogFile:
     # -- columns ----------------------------------------------------------------------------------------------
 
     def row(self, index: int) -> str:
-        """How a reader of the file would call a row."""
+        """Return the name of a row for a reader of the file."""
         number = index + self._first
         for skipped in self._skipped:
             number += skipped <= number
@@ -165,7 +165,7 @@ class LogFile:
         return [_within(value, rest) for value in _listed(self._columns[head])]
 
     def values(self, said: Said) -> list[Any]:
-        """What each row says, None for nothing; the logs' words are put into ours."""
+        """Return each row's value, None for nothing; the logs' words are translated."""
         cell = said if isinstance(said, Cell) else Cell(column=said)
         if cell.column is None:
             return [cell.value] * self.rows
@@ -213,7 +213,7 @@ class LogFile:
         return out
 
     def named(self, said: Said) -> list[str]:
-        """Whom each row is about; a row about nobody is noted."""
+        """Return each row's participant; a row without one is noted."""
         names = self.texts(said)
         for index, name in enumerate(names):
             if name is None:
@@ -221,7 +221,7 @@ class LogFile:
         return [name or "" for name in names]
 
     def known(self, said: Said, people: Container[str]) -> list[str]:
-        """Whom each row is about, of those who took part; anybody else is noted."""
+        """Return each row's participant; others are noted."""
         names = self.named(said)
         for index, name in enumerate(names):
             if name and name not in people:
@@ -285,7 +285,7 @@ class LogFile:
 
 
 def name_of(said: object) -> str:
-    """How messages call what a mapping says about a column."""
+    """Names in messages for a mapping's entries about a column."""
     if isinstance(said, list):
         return ", ".join(said)
     return said if isinstance(said, str) else getattr(said, "column", None) or "(value)"
@@ -304,7 +304,7 @@ def _listed(column: Any) -> list[Any]:
 
 
 def _within(value: object, path: Iterable[str]) -> Any:
-    """What a path reaches: keys of objects, places in lists."""
+    """Return the value at a path: keys of objects, places in lists."""
     for step in path:
         if isinstance(value, dict):
             value = value.get(step)

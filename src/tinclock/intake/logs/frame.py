@@ -18,9 +18,9 @@ if TYPE_CHECKING:
 
 
 class LogFrame:
-    """What a mapping says of units and axes, as sums.
+    """Units and axes of a mapping, as arithmetic.
 
-    With M the matrix that takes their world's axes to ours and B the one that takes their bodies' to ours, a rotation R
+    With M the matrix that takes their world's axes to ours and B that of their bodies' axes to ours, a rotation R
     of theirs is M R B^T of ours. Both mirror where their axes are left-handed, so the product never does.
     """
 
@@ -49,7 +49,7 @@ class LogFrame:
         return unit
 
     def aims(self, yaw: Floats, pitch: Floats | None) -> Floats:
-        """Where one looks at these angles: unit directions (n, 3)."""
+        """Return the directions of gazes at these angles: unit vectors (n, 3)."""
         yaw = yaw * self._angle
         up = np.zeros_like(yaw) if pitch is None else pitch * self._angle
         with np.errstate(invalid="ignore"):
@@ -72,7 +72,7 @@ class LogFrame:
         return np.stack([zero, zero, np.sin(half), np.cos(half)], axis=1)
 
     def raised(self, yaw: Floats, pitch: Floats) -> Floats:
-        """What turns an eye from its body's level to a pitch, in the body's frame: quaternions (n, 4) xyzw."""
+        """Return rotations of an eye from its body's level to a pitch, in the body's frame: quaternions (n, 4) xyzw."""
         half = -0.5 * np.arcsin(np.clip(self.aims(yaw, pitch)[:, 2], -1.0, 1.0))  # +y is left: up is a turn backwards
         zero = np.zeros_like(half)
         return np.stack([zero, np.sin(half), zero, np.cos(half)], axis=1)

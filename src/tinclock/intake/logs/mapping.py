@@ -28,7 +28,7 @@ SECONDS: dict[str, float] = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
 
 
 class Cell(Table, frozen=True):
-    """What a row says under one key: a column's value, words of the log put into ours; or the same value for all."""
+    """Return a row's value under one key: a column's, with the log's words translated; or the same value for all."""
 
     column: str | None = None
     words: dict[str, str] = field(default_factory=dict)
@@ -43,7 +43,7 @@ Quad = str | Annotated[list[str], Meta(min_length=4, max_length=4)]
 
 
 class Units(Table, frozen=True):
-    """What the logs' numbers count. With the time "iso", times are texts such as 2026-05-01T18:20:00.125Z.
+    """Units of the logs. With the time "iso", times are texts such as 2026-05-01T18:20:00.125Z.
 
     time_zero : in the logs' own unit, what server time 0 is; by default the first pose
     """
@@ -72,7 +72,7 @@ class Frame(Table, frozen=True):
 
 
 class PlayersTable(Table, frozen=True, kw_only=True):
-    """Who takes part. Without a file everybody who has poses does, and the other keys are the same for all.
+    """Participants. Without a file all bodies with poses take part, and the other keys are the same for all.
 
     placed : whether the server brought it in and nobody plays it: a door, a turret, a monster
     """
@@ -90,7 +90,7 @@ class PlayersTable(Table, frozen=True, kw_only=True):
 
 
 class PosesTable(Table, frozen=True, kw_only=True):
-    """Where bodies were: a row for each body and instant, or for each bone of it.
+    """Positions of bodies: a row for each body and instant, or for each bone of it.
 
     tick : their number of the instant, needed for views that are told in ticks; without a time it times them too
     bone : with it the place and turn are a bone's; without it the body's, and its bones stand in the rig's rest pose
@@ -113,7 +113,7 @@ class PosesTable(Table, frozen=True, kw_only=True):
 
 
 class ClaimsTable(Table, frozen=True, kw_only=True):
-    """What clients claimed: one kind of claim. Keys are those of the claim; see `tinclock.core.ruling.claims`.
+    """Claims of one kind. Keys are those of the claim; see `tinclock.core.ruling.claims`.
 
     time : when the server got it
     view_time : the server time that the screen showed, where its two ticks aren't known
@@ -155,7 +155,7 @@ class ClaimsTable(Table, frozen=True, kw_only=True):
 
 
 class SpawnsTable(Table, frozen=True, kw_only=True):
-    """When lives began. position : where the body was put, for games whose clients report their moves."""
+    """Starts of lives. position : of the body then, for games whose clients report their moves."""
 
     file: str
     time: Said
@@ -164,7 +164,7 @@ class SpawnsTable(Table, frozen=True, kw_only=True):
 
 
 class PingsTable(Table, frozen=True, kw_only=True):
-    """What was measured of connections. time : when the answer came; client_time : what the client's clock showed."""
+    """Measurements of connections. time : of the answer's arrival; client_time : on the client's clock."""
 
     file: str
     time: Said

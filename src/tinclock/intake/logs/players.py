@@ -1,4 +1,4 @@
-"""Who took part, out of a logged table, and what of it can be worked out where the table doesn't say."""
+"""Read the participants out of a logged table, and work out missing values where possible."""
 
 from __future__ import annotations
 
@@ -25,12 +25,12 @@ TRIPS_S = 10.0
 
 
 def constant(said: object) -> str:
-    """What a mapping says for all rows alike."""
+    """Values that a mapping gives for all rows alike."""
     return str(said.value) if isinstance(said, Cell) and said.value is not None else ""
 
 
 def same_for_all(mapping: LogMap, name: str) -> LoggedPlayer:
-    """Somebody whom only poses tell of."""
+    """A player known only by poses."""
     said = mapping.players
     return LoggedPlayer(
         constant(said.account) or name, constant(said.team), constant(said.rig), constant(said.weapon) or None,
@@ -78,7 +78,7 @@ def _at(values: Any, index: int) -> float | None:
 
 
 def _sessions(sources: Sources, name: str, rows: list[tuple[int, LoggedPlayer]]) -> tuple[LoggedPlayer, ...]:
-    """Who left may come back, in the same body, but isn't there twice at once."""
+    """Let leavers come back, in the same body, but not twice at once."""
     said = sources.mapping.players
     file = sources.file(str(said.file))
     rows = sorted(rows, key=lambda row: -np.inf if row[1].joins is None else row[1].joins)
@@ -97,7 +97,7 @@ def _sessions(sources: Sources, name: str, rows: list[tuple[int, LoggedPlayer]])
 def with_delays(
     people: Players, claims: Sequence[LoggedClaim], pings: Sequence[LoggedPing], poses: LoggedPoses
 ) -> Players:
-    """Who drew how far behind, where nobody noted it: the middle of what its views tell beyond its shortest trip.
+    """Estimate each client's drawing delay: the median of its views' ages beyond its shortest round trip.
 
     So no view of an honest client looks too old or too young for want of a number in the logs.
     """

@@ -1,4 +1,4 @@
-"""What is read from logs: players, spawns, pings, claims and poses, in our units and axes."""
+"""Content of logs: players, spawns, pings, claims and poses, in our units and axes."""
 
 from __future__ import annotations
 
@@ -106,7 +106,7 @@ class LoggedPoses(NamedTuple):
         return out
 
     def away(self, longest_s: float) -> list[tuple[float, str]]:
-        """Who came back, and when, having had no rows for longer than that."""
+        """Return players that came back after a longer time without rows, and the times."""
         tick_of_row = np.repeat(np.arange(len(self.ticks)), np.diff(self.starts))
         out = []
         for number, name in enumerate(self.names):

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 class Sources:
-    """What all parts of the reading share."""
+    """State that all parts of the reading share."""
 
     def __init__(self, mapping: LogMap, folder: Path, rules: Rules) -> None:
         self.mapping, self.folder, self.rules = mapping, folder, rules

@@ -31,7 +31,7 @@ _WHAT = {"translation": "VEC3", "rotation": "VEC4", "scale": "VEC3"}
 
 
 class Channel(NamedTuple):
-    """What one clip does to one node.
+    """Effect of one clip on one node.
 
     times : (keys,) float64, seconds; values : (keys, 3 or 4); of splines (keys, 3, 3 or 4): tangent, value, tangent
     """

@@ -1,4 +1,4 @@
-"""What is read of glTF 2.0 files (Khronos, glTF 2.0 specification): nodes, skins, meshes, animations, and accessors.
+"""Content of glTF 2.0 files (Khronos, glTF 2.0 specification): nodes, skins, meshes, animations, and accessors.
 
 Accessors of any component type, with strides and normalised values, in buffers inside the file, beside it, or written
 into it as text. Sparse accessors and compressed meshes are refused. What doesn't fit is told with its place.
@@ -59,7 +59,7 @@ class Mesh(_Part, frozen=True, kw_only=True):
 
 
 class SkinTable(_Part, frozen=True, kw_only=True):
-    """Which nodes are joints, and where they were when the mesh was bound to them."""
+    """Joints among the nodes, and their poses when the mesh was bound to them."""
 
     joints: Annotated[list[Index], Meta(min_length=1)]
     inverse_bind_matrices: Index | None = None
@@ -74,7 +74,7 @@ class Sampler(_Part, frozen=True, kw_only=True):
 
 
 class Target(_Part, frozen=True, kw_only=True):
-    """What a channel moves."""
+    """Target of a channel."""
 
     path: str
     node: Index | None = None
@@ -96,7 +96,7 @@ class Animation(_Part, frozen=True, kw_only=True):
 
 
 class Accessor(_Part, frozen=True, kw_only=True):
-    """How numbers lie in a buffer."""
+    """Layout of numbers in a buffer."""
 
     component_type: int
     count: Index
@@ -125,7 +125,7 @@ MOST_NODES = 20_000
 
 
 class Tables(_Part, frozen=True, kw_only=True):
-    """What a file says."""
+    """Return the content of a file."""
 
     nodes: list[Node] = []
     meshes: list[Mesh] = []

@@ -72,7 +72,7 @@ class Mesh(NamedTuple):
 
 
 class Findings(NamedTuple):
-    """What a level's mesh is like.
+    """Properties of a level's mesh.
 
     low, high : corners of its bounds, metres
     triangles, area_m2 : by surface
@@ -184,7 +184,7 @@ def _pieces(path: Path, source: str) -> list[Piece]:
 
 
 def look_over(level: Level) -> Findings:
-    """What a level's mesh is like: sizes, and what a modeller would want to mend."""
+    """Properties of a level's mesh: sizes, and problems for its modeller to fix."""
     vertices, faces = level.vertices, level.faces
     corners = vertices[faces]
     area = np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1) / 2.0
@@ -209,7 +209,7 @@ def look_over(level: Level) -> Findings:
 def _inside_out(
     corners: NDArray[np.float64], owner: NDArray[np.int64], which: NDArray[np.int64], count: NDArray[np.int64]
 ) -> int:
-    """How many closed bodies have a negative volume (by the divergence theorem, triangle by triangle)."""
+    """Return the number of closed bodies with a negative volume (by the divergence theorem, triangle by triangle)."""
     from scipy.sparse import coo_array
     from scipy.sparse.csgraph import connected_components
 

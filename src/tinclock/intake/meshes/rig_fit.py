@@ -31,12 +31,12 @@ ZONES: Final = (
     ("leg", r"leg|thigh|shin|calf|knee|foot|toe|ankle"),
     ("torso", r"spine|chest|pelvis|hip|abdomen|torso|root|body|back|breast|rib|waist|belly"),
 )
-"""What names usually mean; the first that fits counts, and torso where none does."""
+"""Zones of usual names; the first that fits counts, and torso where none does."""
 _SIDES: Final = (("left", r"(^|[^a-z])(l|left)([^a-z]|$)|left"), ("right", r"(^|[^a-z])(r|right)([^a-z]|$)|right"))
 
 
 class Named(NamedTuple):
-    """What a joint is called here, and what it counts as."""
+    """Name and zone of a joint."""
 
     name: str
     side: str
@@ -44,7 +44,7 @@ class Named(NamedTuple):
 
 
 class Fit(NamedTuple):
-    """How well a part's hitbox fits.
+    """Fit of a part's hitbox.
 
     covered : of its vertices; air : of its volume, what their convex hull doesn't fill
     joints : whose vertices it holds

@@ -85,7 +85,7 @@ def skin_in(document: Document, metres_per_unit: float) -> Skin:
 
 
 def _bind(document: Document, number: int | None, joints: int) -> NDArray[np.float64]:
-    """Where each joint was when the mesh was bound to it: (j, 4, 4)."""
+    """Pose of each joint when the mesh was bound to it: (j, 4, 4)."""
     where = "skins[0].inverseBindMatrices"
     if number is None:
         return np.tile(np.eye(4), (joints, 1, 1))

@@ -33,14 +33,14 @@ HOLD_S, RARE = 0.002, 1.5
 """A client may hold a message for the usual gap between its messages and so much, unless that gap is larger than `RARE`
 times `sends_every_s`: then its shots don't wait for its reports."""
 RARE_HOLD_S, UNTOLD_HOLD_S = 0.02, 0.008
-"""How long a client may hold a message that sends reports rarely, or that tells no lag."""
+"""Seconds for which a client may hold a message if it sends reports rarely, and if it tells no lag."""
 MOST_STILL, STILL_PER_S = 0.05, 15.0
 """A client of which a larger share of messages or shots shows a screen that stands still is excused no more: so much on
 a quiet line, and so much more for each second of jitter by the server's clock."""
 MOMENT_S = 0.15
 """The last message before a shot with such a view is at most so old, by the client's clock."""
 ENOUGH_STAMPS = 24
-"""So many pongs and so many messages are compared at the least."""
+"""Minimum number of pongs, and of messages, that are compared."""
 LEAST_SPAN_S = 15.0
 """Both over at least so long a time: a line that is congested for a while delays whatever goes up then."""
 MOST_RESTARTS = 6.0
@@ -55,7 +55,7 @@ def is_tracked(line, received_at):
 
 @inner
 def lag_allowance(line, rules, spacing_s):
-    """How far, in seconds, a view may stray from the tracked lag; snapshots are `spacing_s` apart."""
+    """Return by how many seconds a view may differ from the tracked lag. spacing_s : between two snapshots"""
     return rules.lag_allowance_s + (spacing_s if line.shows_nearest else 0.0)
 
 
@@ -293,7 +293,7 @@ def check_told(f):
 
 @check
 def check_faces(f):
-    """Find `two_faced_clock` where the least trip up that pongs say and the one that claims say can't both be true.
+    """Find `two_faced_clock` where the least trip up by pongs and that by claims can't both be true.
 
     Both are stamped by one clock and go up one line, so of enough of each the shortest are alike, but for the frame
     between a stamp and its sending, and the tick for which what arrives may wait. Find `clock_restless` for a clock

@@ -13,7 +13,7 @@ from tinclock.core.kernels.registry import check
 from tinclock.core.tolerances import TOLERANCES
 
 REMEMBERED = 128
-"""So many claims of a connection are remembered, to answer repeats."""
+"""Number of a connection's claims that are kept to answer repeats."""
 FURTHEST_SKIP = 4096
 FARTHEST_M = 1e7
 """No place or direction of a client's is larger."""

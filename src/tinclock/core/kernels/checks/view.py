@@ -1,4 +1,4 @@
-"""Which past a claim is ruled on: what can have reached its client, what its line explains, and what the rules allow.
+"""Bounds of a claim's view: by the snapshots that can have reached its client, by its line, and by the rules.
 
 A snapshot goes down and the claim comes up, so a claim can't arrive sooner than one round trip after the newer of its
 snapshots was sent, however the trip splits. All times are seconds.
@@ -28,9 +28,9 @@ from tinclock.core.kernels.moments import (
 from tinclock.core.kernels.registry import check
 
 UNDRAWN, FROM_BEFORE = 0.0, 1.0
-"""Why a view is unknown: nobody draws it, or it shows what was sent before its client came."""
+"""Reasons for an unknown view: nobody draws it, or it shows a snapshot from before its client's admission."""
 OF_THE_FUTURE = -1.0
-"""Why a view is ahead: its tick is still to come. Otherwise the tick of the snapshot that can't have arrived."""
+"""Reason for a view ahead: its tick is still to come. Otherwise the tick of the snapshot that can't have arrived."""
 
 
 @inner
@@ -66,7 +66,7 @@ def latest_age(line, rules):
 
 @inner
 def sparser_by(spacing_s, rules):
-    """How much further apart snapshots are than the rules say, seconds: what is ruled goes by what was sent."""
+    """Return the seconds by which snapshots are further apart than the rules say: rulings use those that were sent."""
     return max(0.0, spacing_s - rules.snapshot_every / rules.tick_rate_hz)
 
 
@@ -174,7 +174,7 @@ def _derived(f):
 
 @inner
 def _underived(f):
-    """Why no view follows from the client time: the clock isn't known yet, or the time is long past. Seconds."""
+    """Find that no view follows from the client time: the clock isn't known yet, or the time is long past. Seconds."""
     if f.line.samples == 0.0 or f.snapshot_count == 0:
         measured(f, MEASURE.view_underived, NO_NUMBER, NO_NUMBER)
         return found(f, FINDING.view_unknown, NO_NUMBER, NO_NUMBER, UNDRAWN)
@@ -184,7 +184,7 @@ def _underived(f):
 
 @inner
 def _not_held(f, from_tick, to_tick, fraction):
-    """What a view means whose snapshots aren't both held: the future, the distant past, or ticks never sent."""
+    """Rule on a view whose snapshots aren't both held: the future, the distant past, or ticks that were never sent."""
     newest = f.ticks[TICK_FIELDS * (f.tick_count - 1) + TICK] if f.tick_count > 0 else -1.0
     if to_tick > newest:
         measured(f, MEASURE.newest_snapshot, to_tick, newest)

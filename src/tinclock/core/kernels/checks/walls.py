@@ -38,7 +38,7 @@ def instants(f):
 
 @inner
 def _stopped(f, ray, radius, length):
-    """What stops a ball on its way: (what, distance), metres; what as `cover.first_in_the_way` says.
+    """Return the first obstacle of a ball: (obstacle, distance), metres; as `cover.first_in_the_way` has it.
 
     A door that moves is drawn late on the client's screen, so it stops a body only where it stands in the way both now
     and as the screen showed it.
@@ -75,7 +75,7 @@ def _clearance(f, ray):
 
 @inner
 def _first_wall(f, ray, length):
-    """What stops the body within a length: (what, distance), metres; what as `cover.first_in_the_way` says.
+    """Return the body's first obstacle within a length: (obstacle, distance), metres; see `cover.first_in_the_way`.
 
     A body that touches a surface at its start may slide along it and leave it, but come no closer than the skin. Only
     the server or a door can put a body deeper: then its way must not end closer to the surface than it began. A door

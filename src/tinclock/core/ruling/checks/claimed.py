@@ -1,4 +1,4 @@
-"""What the client says it did, against what it did. Compared, never used."""
+"""Comparison of a client's reported result with the server's. Never used for the result."""
 
 from __future__ import annotations
 

@@ -121,7 +121,7 @@ FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
         **_SEEN,
     },
 }
-"""What each field of a claim must be, beside its sequence number."""
+"""Type and range of each field of a claim, beside its sequence number."""
 
 
 def misfit(claim: Claim, *, needs_view: bool) -> str:

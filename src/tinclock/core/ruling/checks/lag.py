@@ -1,4 +1,4 @@
-"""What a client says of its lag, taken down as it comes; shots are held against it: `kernels.checks.lag`."""
+"""Lag that a client reports, kept as it comes; `kernels.checks.lag` compares shots with it."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ def _as_view(view: object) -> View | None:
 
 
 def screen_sent_at(history: PoseHistory, connection: Connection, view: object, received_at: float) -> float | None:
-    """When the newest snapshot of a view was sent; None where this client can't have had it."""
+    """Return the server time at which a view's newest snapshot was sent; None if this client can't have had it."""
     shown = _as_view(view)
     newest = None if shown is None else history.snapshots.get(shown.to_tick)
     if newest is None or newest.sent_at < connection.since:

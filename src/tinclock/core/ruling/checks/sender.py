@@ -1,4 +1,4 @@
-"""Who acts is the connection, whatever the claim says: it acts for its own entity, or for one that it was given.
+"""Sender of a claim: the connection, whatever the claim says. It acts for its own entity, or for one that it was given.
 
 Most of what is checked of a sender is compiled: `kernels.checks.sender`.
 """
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 def actor_named(
     named: int, own: Participant, connection: Connection, roster: Roster, received_at: float
 ) -> tuple[Participant, float]:
-    """Who a claim is about that names an entity, and whether its connection acts for that: `OWN`, `LENT`, `FOREIGN`.
+    """Return the actor of a claim that names an entity, and if its connection acts for it: `OWN`, `LENT`, `FOREIGN`.
 
     An entity that it lately acted for will do: whether a change of control allows the claim is `check_tenure`'s.
     """

@@ -1,4 +1,4 @@
-"""What bounds a connection's views, for those who ask; the check itself is compiled: `kernels.checks.view`."""
+"""Bounds of a connection's views, for queries; the check itself is compiled: `kernels.checks.view`."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ def bound_views(connection: Connection, rules: RuleNumbers) -> None:
 
 
 def ages(connection: Connection, rules: RuleNumbers, spacing_s: float = 0.0) -> tuple[float, float]:
-    """How young and how old, in seconds, the connection's views may be on arrival, as things stand.
+    """Return the youngest and the oldest age, in seconds, that the connection's views may have on arrival now.
 
     spacing_s : how far apart snapshots are; 0 for as far as the rules say
     """
