@@ -165,7 +165,6 @@ _TABLE: Final = (
     FindingKind("view_late", "note", "the view is older than the connection explains",
         measures="age of the view against what the connection explains",
         otherwise="a stall that no ping has shown yet", unit="s",
-        title="aims at a past that its line doesn't explain",
         helps="{margin} younger, the view would have been one that the connection explains", strict="deny"),
     FindingKind("view_capped", "amend", "the view is older than max_rewind_s; ruled at that age",
         measures="age of the view against `max_rewind_s`", otherwise="a slow connection: common, and fair", unit="s",

@@ -3,8 +3,8 @@
 First a table from the middle of the play: of each detector and code the accounts that show most are left out, as many
 as may be unfair (the idea of an empirical null: Efron, Large-scale simultaneous hypothesis testing, J. Am. Stat.
 Assoc. 99, 2004). By that table everybody is weighed, and accounts that have a case by it are set aside. Then again and
-again: a table from all who aren't set aside, everybody weighed by it, until the same accounts are. So an account set aside
-for being merely good comes back. At last no one account may lift a ceiling by itself.
+again: a table from all who aren't set aside, everybody weighed by it, until the same accounts are. So an account set
+aside for being merely good comes back. At last no one account may lift a ceiling by itself.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Records of numbers that claims are checked against: one of a kind for each connection, body, weapon in hand and so on.
+"""Records of numbers that claims are checked against: one for each connection, body, weapon in hand and so on.
 
 Each field is a float64 and is named once, in a class here. A structured dtype is made of the class: kernels open a
 record by its address and read `line.jitter_s`; Python's objects show the same numbers under the same names
