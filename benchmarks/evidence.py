@@ -17,7 +17,7 @@ import msgspec
 
 from tinclock import Finding
 from tinclock.core.evidence.course import Course
-from tinclock.core.evidence.measured import LineQuality
+from tinclock.core.evidence.measured import MeasuredLine
 from tinclock.evidence import (
     CaseReview,
     CaseStore,
@@ -120,7 +120,7 @@ def fill(store: CaseStore, weights, match: str, accounts: list[str], rng: random
         much = 90.0 if rng.random() < 0.05 else -1.0
         stages[account] = [(15.0 * k, {"fast_cadence": much * k / 20.0}) for k in range(1, 21)]
         gains += [Gain(15.0 * k, account, "fast_cadence", 4.0, line="steady", rulings=(k,)) for k in range(1, 6)]
-        lines[account] = [(15.0 * k, LineQuality(0.04, 0.001)) for k in range(1, 21)]
+        lines[account] = [(15.0 * k, MeasuredLine(0.04, 0.001)) for k in range(1, 21)]
     course = Course(stages, gains, lines, dict.fromkeys(accounts, 5.0))
     found = [
         (k, Finding(rng.choice(CODES), "c", account, 1, k, 3.0 * k, 0.1, 0.05, 0.05, "s"))

@@ -24,7 +24,7 @@ import tinclock
 from tinclock.cases.store import CaseStore
 from tinclock.review.access import Reviewer, Sessions
 from tinclock.review.app import ReviewApp
-from tinclock.review.watched import Matches
+from tinclock.review.watched import WatchedMatches
 
 TINCLOCK = [sys.executable, "-m", "tinclock"]
 SEEK = """
@@ -111,7 +111,7 @@ def queue(folder: Path) -> None:
             [(k + 1, f"account-{k}", time.time() - 60.0 * k, 30 + k % 97) for k in range(10_000)],
         )
     sessions = Sessions([Reviewer("ada", "decide")])
-    app = ReviewApp(Matches([folder]), sessions, store=store, weights=tinclock.evidence.load_weights())
+    app = ReviewApp(WatchedMatches([folder]), sessions, store=store, weights=tinclock.evidence.load_weights())
     client = httpx.AsyncClient(transport=httpx.ASGITransport(app.asgi), base_url="http://127.0.0.1")
     asyncio.run(client.get(f"/enter/{sessions.invite(sessions.reviewers[0])}"))
     times = []

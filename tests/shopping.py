@@ -21,7 +21,7 @@ import tinclock
 from tinclock.evidence import LiveEvidence, load_weights
 from tinclock.garden.network import Path
 from tinclock.garden.scenario import load_garden
-from tinclock.garden.screen import Playout, Snapshot
+from tinclock.garden.screen import Playout, SentSnapshot
 from tinclock.sample import play_match
 
 TICK_S = 1.0 / 64
@@ -331,7 +331,7 @@ class _Replay:
         self.level[k] += min(max(aim - self.level[k], -step), step)
         if tick % 2 == 0:
             for at in down.send(now, 800):
-                self._post(at, k, "snapshot", Snapshot(tick, now, {}, {}))
+                self._post(at, k, "snapshot", SentSnapshot(tick, now, {}, {}))
         if tick % 16 == k % 16:
             nonce = self.referee.ping(self._name(k), now)
             for at in down.send(now, 40):

@@ -39,7 +39,7 @@ from tinclock.cli.main import main
 from tinclock.core.evidence.course import Common, Course
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence
 from tinclock.core.evidence.live import Gain
-from tinclock.core.evidence.measured import LineQuality
+from tinclock.core.evidence.measured import MeasuredLine
 from tinclock.core.findings import Finding
 from tinclock.errors import EvidenceError, MissingExtraError, TakenBeforeError, UnknownNameError
 from tinclock.garden.match import play_match
@@ -242,7 +242,7 @@ def course(decibans: dict[str, float]) -> Course:
     times = [60.0 * k for k in range(1, 6)]
     stages = {a: [(t, {"fast_cadence": DECIBAN * v * t / 300.0}) for t in times] for a, v in decibans.items()}
     gains = [Gain(60.0, a, "fast_cadence", v, line="steady") for a, v in decibans.items()]
-    lines = {a: [(t, LineQuality(0.05, 0.001)) for t in times] for a in decibans}
+    lines = {a: [(t, MeasuredLine(0.05, 0.001)) for t in times] for a in decibans}
     return Course(stages, gains, lines, dict.fromkeys(decibans, 5.0))
 
 

@@ -17,7 +17,7 @@ from tinclock.garden.scenario import data_file
 from tinclock.recordings import Recorder
 from tinclock.review.access import Reviewer, Sessions, is_page
 from tinclock.review.app import ReviewApp
-from tinclock.review.watched import Matches
+from tinclock.review.watched import WatchedMatches
 
 SAMPLE = Path(str(data_file("sample")))
 TOKEN = "t" * 24
@@ -27,7 +27,7 @@ PHONE = {"width": 390, "height": 800, "deviceScaleFactor": 2, "mobile": True}
 @pytest.mark.parametrize("way", ["a token", "an address of the console"])
 def test_a_link_to_a_page_leads_there_after_signing_in(way):
     """Signing in goes on to the page that was asked for, with its query, once; without one to the first page."""
-    app = ReviewApp(Matches([SAMPLE]), sessions := Sessions([Reviewer("eve", "decide", TOKEN)]))
+    app = ReviewApp(WatchedMatches([SAMPLE]), sessions := Sessions([Reviewer("eve", "decide", TOKEN)]))
     for asked in ("/case?account=a%20%3Cb%3E&x=1", "/match/sample", "/"):
         client = Browser(app.asgi)
         assert client.get(asked).headers["location"] == "/enter"
@@ -46,7 +46,7 @@ def test_a_link_to_a_page_leads_there_after_signing_in(way):
 def test_signing_in_leads_nowhere_else(path):
     """What a browser remembers is a page of this desk, whatever its cookie says."""
     assert not is_page(path)
-    app = ReviewApp(Matches([SAMPLE]), sessions := Sessions([Reviewer("eve", "decide")]))
+    app = ReviewApp(WatchedMatches([SAMPLE]), sessions := Sessions([Reviewer("eve", "decide")]))
     cookie = {"cookie": f"tinclock_wanted={quote(path, safe='')}"}
     came = Browser(app.asgi).get(f"/enter/{sessions.invite(sessions.reviewers[0])}", headers=cookie)
     assert came.headers["location"] == "/"

@@ -23,7 +23,7 @@ from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, add_logs, com
 from tinclock.core.evidence.exact import EXACT
 from tinclock.core.evidence.footing import footing_of
 from tinclock.core.evidence.live import LiveEvidence, after_match, with_match
-from tinclock.core.evidence.measured import LineQuality, telling
+from tinclock.core.evidence.measured import MeasuredLine, telling
 from tinclock.core.evidence.observe import Gazes, Observer, Shots
 from tinclock.core.evidence.scene import Party, scene_of
 from tinclock.core.evidence.sight import Sight
@@ -277,7 +277,7 @@ def test_the_bet_on_findings_is_a_fair_one_at_the_fair_rate(rules):
 def seen_of(counts: dict[str, int], found: list[Finding], until_s: float) -> Observed:
     """Ten seconds of a match in which nobody shoots: claims by account, and findings."""
     parties = {k: Party(k, a, a, "", 0.1, b"") for k, a in enumerate(counts, 1)}
-    lines = {a: LineQuality(0.05, 0.0005) for a in counts}
+    lines = {a: MeasuredLine(0.05, 0.0005) for a in counts}
     return Observed(until_s - 10.0, until_s, NO_SHOTS, NO_LOOKS, [(1, f) for f in found], counts, lines, parties)
 
 
@@ -315,7 +315,7 @@ def test_what_most_accounts_of_a_match_show_is_nobodys_evidence(rules):
 
 def test_connections_are_told_apart_by_their_jitter():
     """Connections are told apart by their jitter."""
-    assert [line_class(LineQuality(0.05, jitter)) for jitter in (0.001, 0.004, 0.02)] == ["steady", "uneven", "rough"]
+    assert [line_class(MeasuredLine(0.05, jitter)) for jitter in (0.001, 0.004, 0.02)] == ["steady", "uneven", "rough"]
     assert line_class(None) == "rough"
 
 
@@ -409,7 +409,7 @@ def test_a_shot_that_was_ruled_at_another_view_than_its_own_says_nothing_of_that
         assert "view_capped" in [finding.code for finding in ruling.findings]
         assert [finding.code for finding in telling(ruling)] == ["view_capped"]
         parties = {e: Party(e, n, n, n, 0.1, b"") for e, n in ((ada, "ada"), (bob, "bob"))}
-        scene, lines = scene_of(stage.referee.history, [ada, bob]), {"ada": LineQuality(0.38, 0.0005)}
+        scene, lines = scene_of(stage.referee.history, [ada, bob]), {"ada": MeasuredLine(0.38, 0.0005)}
         shots = Observer(rules, parties, Sight(None)).shots(scene, [ruling], lines)
         assert np.isnan(shots.late_s).all()
         assert shots.target.tolist() == [bob]

@@ -46,9 +46,9 @@ import asyncio, httpx
 from pathlib import Path
 from tinclock.review.access import Reviewer, Sessions
 from tinclock.review.app import ReviewApp
-from tinclock.review.watched import Matches
+from tinclock.review.watched import WatchedMatches
 sessions = Sessions([Reviewer("a", "decide")])
-app = ReviewApp(Matches([Path("m")]), sessions)
+app = ReviewApp(WatchedMatches([Path("m")]), sessions)
 ask = httpx.AsyncClient(transport=httpx.ASGITransport(app.asgi), base_url="http://127.0.0.1")
 asyncio.run(ask.get("/enter/" + sessions.invite(sessions.reviewers[0])))
 assert asyncio.run(ask.get("/api/match/m/window/0")).status_code == 200

@@ -17,7 +17,7 @@ from pyarrow import parquet
 
 import tinclock
 from tinclock.batch.jobs import Task
-from tinclock.batch.journal import LINES, Journal
+from tinclock.batch.journal import LINES, BatchJournal
 from tinclock.batch.pools import ClusterPool, LocalPool
 from tinclock.batch.run import run_batch
 from tinclock.cli.main import main
@@ -179,9 +179,9 @@ def test_a_sweep_that_was_killed_goes_on_where_it_stopped(matches, tmp_path):
     assert (first.done, first.stopped, len(table(tmp_path, "rerule"))) == (2, True, 2)
     with (tmp_path / LINES).open("ab") as file:
         file.write(b'{"recording": "cut off in the mid')
-    journal = Journal(tmp_path, Task(job="rerule"))
+    journal = BatchJournal(tmp_path, Task(job="rerule"))
     with pytest.raises(BatchError, match="another batch is writing"):
-        Journal(tmp_path, Task(job="rerule"))
+        BatchJournal(tmp_path, Task(job="rerule"))
     journal.close()
     second = run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(1))
     assert (second.done, second.before, len(table(tmp_path, "rerule"))) == (2, 2, 4)

@@ -26,7 +26,7 @@ from tinclock.core.combat.published import State
 from tinclock.core.combat.scatter import Scatter
 from tinclock.core.rules.weapons import WeaponRules
 from tinclock.garden.scenario import data_file
-from tinclock.garden.screen import Playout, Snapshot
+from tinclock.garden.screen import Playout, SentSnapshot
 from tinclock.recordings import Recording, rerule
 from tinclock.serve.requests import Request
 from tinclock.wire import client_bundle, decode_message
@@ -77,7 +77,7 @@ def test_a_screen_of_the_garden_draws_what_the_vectors_say():
         playout, taken = Playout(line["delay_s"]), 0
         for asked in line["views"]:
             for arrival in line["arrivals"][taken : asked["after"]]:
-                playout.take(Snapshot(arrival["tick"], arrival["server_time"], {}, {}), arrival["at"])
+                playout.take(SentSnapshot(arrival["tick"], arrival["server_time"], {}, {}), arrival["at"])
             taken, found = asked["after"], playout.view(asked["at"])
             view = None if found is None else [found[0].tick, found[1].tick, pytest.approx(found[2], abs=1e-9)]
             assert view == asked["view"]

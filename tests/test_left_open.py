@@ -17,7 +17,7 @@ from tinclock.core.evidence.eprocess import KindEvidence
 from tinclock.errors import RulesError
 from tinclock.garden.scenario import data_file
 from tinclock.serve.hub import Hub
-from tinclock.serve.journal import Entry, Journal, entries_of
+from tinclock.serve.journal import Journal, JournalEntry, entries_of
 from tinclock.wire.codec import LIMITS, encode_claim
 
 RULES = tinclock.load_rules(data_file("garden.toml"))
@@ -29,7 +29,7 @@ def test_a_journal_is_read_up_to_its_first_damaged_entry(tmp_path):
     (tmp_path / "m").mkdir()
     journal = Journal(tmp_path / "m", "m", sync=False)
     for number in range(3):
-        journal.note(Entry(number, number, b"asked" * 40, b"told" * 40))
+        journal.note(JournalEntry(number, number, b"asked" * 40, b"told" * 40))
     journal.leave()
     assert [entry.request for entry in entries_of(tmp_path / "m")] == [0, 1, 2]
     (path,) = (tmp_path / "m" / "journal").glob("*.frames")

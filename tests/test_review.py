@@ -37,7 +37,7 @@ from tinclock.recordings.replay import rerule
 from tinclock.report.shot_scene import Shown, scene_of
 from tinclock.review.access import COOKIE, SESSION_S, Reviewer, Sessions
 from tinclock.review.app import ReviewApp
-from tinclock.review.watched import Matches, Watched
+from tinclock.review.watched import Watched, WatchedMatches
 from tinclock.review.windows import window_of
 from tinclock.serve.stand_in import StandInReceiver
 
@@ -79,12 +79,12 @@ class Browser:
 class Desk:
     """A desk without a socket. lets in : somebody, as a browser that keeps its cookie"""
 
-    def __init__(self, store: Path | None, *reviewers: Reviewer, matches: Matches | None = None) -> None:
+    def __init__(self, store: Path | None, *reviewers: Reviewer, matches: WatchedMatches | None = None) -> None:
         self.sessions = Sessions(reviewers or [Reviewer("eve", "decide")])
         self.store = None if store is None else CaseStore(store / "cases.db")
         weights = tinclock.evidence.load_weights()
         self.app = ReviewApp(
-            matches or Matches([SAMPLE]),
+            matches or WatchedMatches([SAMPLE]),
             self.sessions,
             store=self.store,
             log_folder=None if store is None else store / "log",
@@ -109,7 +109,7 @@ class Desk:
 
 def test_what_plays_is_what_was_ruled_on():
     """Every body of every window has the poses that the recording holds, for every tick of it, once and in order."""
-    watched = Matches([SAMPLE]).open("sample")
+    watched = WatchedMatches([SAMPLE]).open("sample")
     held = {entity: {} for entity in range(1, 40)}
     for flush in watched.recording.flushes:
         for entity, poses in watched.recording.poses(flush).items():
@@ -193,7 +193,7 @@ def test_what_happened_comes_once_whatever_becomes_of_the_files(tmp_path):
         r.number for r in recording.rulings() if r.kind in ("shot", "strike", "launch", "impact", "flight", "use")
     ]
     split = Split(recording)
-    looking = Desk(None, matches=Matches([match])).app.looking
+    looking = Desk(None, matches=WatchedMatches([match])).app.looking
     watched = looking.matches.open("match")
     watched.refresh = lambda: False
     found, at = [], 0
@@ -216,7 +216,7 @@ def test_files_that_vanish_under_a_question_are_looked_for_again(tmp_path, monke
     for tick in range(192):
         match.record(tick, tick / 64, [entity], bones)
     match.close(put_together=False)
-    desk = Desk(None, matches=Matches([path]))
+    desk = Desk(None, matches=WatchedMatches([path]))
     client = desk.let_in()
     assert client.get("/api/match/match").json()["flushes"] > 8
     match.put_together()
@@ -430,11 +430,11 @@ def test_a_link_out_of_the_folder_is_not_followed(tmp_path):
     (tmp_path / "matches").mkdir()
     (tmp_path / "matches" / "elsewhere").symlink_to(SAMPLE)
     (tmp_path / "linked").symlink_to(SAMPLE)
-    matches = Matches([tmp_path / "matches"])
+    matches = WatchedMatches([tmp_path / "matches"])
     assert matches.found() == {}
     with pytest.raises(tinclock.errors.UnknownNameError):
         matches.open("elsewhere")
-    assert Matches([tmp_path / "linked"]).found()  # what was given itself may be a link
+    assert WatchedMatches([tmp_path / "linked"]).found()  # what was given itself may be a link
 
 
 def test_a_link_makes_nobody_another_reviewer(store):

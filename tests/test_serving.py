@@ -36,7 +36,7 @@ from tinclock.recordings.recording import Recording
 from tinclock.recordings.replay import rerule
 from tinclock.serve.app import MOST_FRAME, Service, Settings, require_safe
 from tinclock.serve.hub import Hub
-from tinclock.serve.log import Lines
+from tinclock.serve.log import LogLines
 from tinclock.serve.requests import asyncapi, schemas
 from tinclock.serve.turns import Turn, Turns
 
@@ -321,7 +321,7 @@ def test_lines_that_nobody_waits_for_are_left_out_and_counted(blocking):
     read, write = os.pipe()
     os.set_blocking(write, blocking)
     fcntl.fcntl(write, fcntl.F_SETPIPE_SZ, 4096)
-    lines = Lines(write, most=5)
+    lines = LogLines(write, most=5)
     said = [f"{number} {'x' * 2000}" for number in range(30)]
     for line in said:
         lines.info(line)

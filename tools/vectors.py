@@ -21,7 +21,7 @@ from tinclock.core.combat.published import State, follow
 from tinclock.core.combat.scatter import Scatter
 from tinclock.core.rules.weapons import RecoilRules, SpreadRules, WeaponRules
 from tinclock.garden.match import play_match
-from tinclock.garden.screen import Playout, Snapshot
+from tinclock.garden.screen import Playout, SentSnapshot
 
 ROOT = Path(__file__).resolve().parent.parent
 KITS = ROOT / "kits" / "vectors"
@@ -120,7 +120,7 @@ def views() -> dict[str, Any]:
                 view = None if found is None else [found[0].tick, found[1].tick, found[2]]
                 questions.append({"after": len(arrivals), "at": at, "view": view})
             else:
-                playout.take(Snapshot(tick, server, {}, {}), at)
+                playout.take(SentSnapshot(tick, server, {}, {}), at)
                 arrivals.append({"at": at, "tick": tick, "server_time": server})
         out.append({"delay_s": 0.1, "arrivals": arrivals, "views": questions})
     return {"tolerance": 1e-9, "lines": out}

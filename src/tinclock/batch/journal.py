@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 PLAN, LINES = "plan.json", "journal.jsonl"
 
 
-class Entry(msgspec.Struct, frozen=True):
+class BatchEntry(msgspec.Struct, frozen=True):
     """One recording that was done. digest : of its list of flushes, so that one that grew is done again."""
 
     recording: str
@@ -32,7 +32,7 @@ class Entry(msgspec.Struct, frozen=True):
     took_s: float
 
 
-class Journal:
+class BatchJournal:
     """The journal in a folder, which is made where it isn't there.
 
     Raises `BatchError` for a folder that holds another batch's or can't be written.
@@ -81,19 +81,19 @@ class Journal:
         """One more is done; on the disk when this returns."""
         path = Path(outcome.recording)
         rows = {name: list(table) for name, table in outcome.rows.items()}
-        entry = Entry(outcome.recording, digest_of(path), outcome.match, outcome.problem, rows, outcome.took_s)
+        entry = BatchEntry(outcome.recording, digest_of(path), outcome.match, outcome.problem, rows, outcome.took_s)
         self._file.write(msgspec.json.encode(entry) + b"\n")
         self._file.flush()
         os.fsync(self._file.fileno())
 
-    def entries(self) -> Iterator[Entry]:
+    def entries(self) -> Iterator[BatchEntry]:
         """The last word on each recording, in the order in which they were first done."""
         last = {entry.recording: number for number, entry in enumerate(self._lines())}
         lines = set(last.values())
         yield from (entry for number, entry in enumerate(self._lines()) if number in lines)
 
-    def _lines(self) -> Iterator[Entry]:
-        decode = msgspec.json.Decoder(Entry).decode
+    def _lines(self) -> Iterator[BatchEntry]:
+        decode = msgspec.json.Decoder(BatchEntry).decode
         with (self.folder / LINES).open("rb") as file:
             for number, line in enumerate(file, 1):
                 try:

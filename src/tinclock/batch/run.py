@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import TYPE_CHECKING, NamedTuple
 
-from tinclock.batch.journal import Journal
+from tinclock.batch.journal import BatchJournal
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -48,7 +48,7 @@ def run_batch(
     A batch that is stopped by hand (KeyboardInterrupt) writes what it has. Raises `BatchError` for the folder or the
     pool; what was done until then is kept.
     """
-    journal, started = Journal(folder, task), time.perf_counter()
+    journal, started = BatchJournal(folder, task), time.perf_counter()
     done, worked_s, stopped = 0, 0.0, False
     broken: list[tuple[str, str]] = []
     try:

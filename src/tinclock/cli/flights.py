@@ -14,7 +14,7 @@ from rich.table import Table
 from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
-    from tinclock.garden.flights import Scene
+    from tinclock.garden.flights import ThrowScene
 
 EPILOG = """
 \b
@@ -61,7 +61,7 @@ def flights(out: Path, explain: bool, as_json: bool) -> None:
         console.print(f"{name:<22} {path}", highlight=False, soft_wrap=True)
 
 
-def _draw(clod: Scene, dodges: list[Scene], dart: Scene, out: Path) -> dict[str, str]:
+def _draw(clod: ThrowScene, dodges: list[ThrowScene], dart: ThrowScene, out: Path) -> dict[str, str]:
     from tinclock.core.errors import MissingExtraError
 
     try:
@@ -80,7 +80,7 @@ def _draw(clod: Scene, dodges: list[Scene], dart: Scene, out: Path) -> dict[str,
         raise click.ClickException(f"--out {out}: can't be written: {error.strerror}") from None
 
 
-def _summary(scene: Scene) -> Fields:
+def _summary(scene: ThrowScene) -> Fields:
     return {
         "scene": scene.name,
         "flown_s": scene.end.server_time - scene.launch.server_time,
@@ -93,7 +93,7 @@ def _summary(scene: Scene) -> Fields:
     }
 
 
-def _table(scenes: list[Scene]) -> Table:
+def _table(scenes: list[ThrowScene]) -> Table:
     table = Table(box=None, pad_edge=False, header_style="bold")
     for name, side in (
         ("scene", "left"),

@@ -42,7 +42,7 @@ def _kinds() -> str:
     return "\n  ".join(f"{kind:<19}{what}" for kind, what in KINDS.items())
 
 
-class _Play(click.Command):
+class _PlayOptions(click.Command):
     """The kinds are listed from where they are defined, and only when help is asked for."""
 
     def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -50,7 +50,7 @@ class _Play(click.Command):
         super().format_epilog(ctx, formatter)
 
 
-@click.command(cls=_Play, epilog=EPILOG)
+@click.command(cls=_PlayOptions, epilog=EPILOG)
 @click.argument("recording", metavar="RECORDING", type=click.Path(path_type=Path))
 @click.option("--players", default=8, show_default=True, type=click.IntRange(2, 100), help="How many gardeners.")
 @click.option("--seconds", default=60.0, show_default=True, type=click.FloatRange(1.0, 7200.0), help="How long.")

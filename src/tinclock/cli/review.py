@@ -80,14 +80,14 @@ def review(
 
             from tinclock.review.access import Sessions
             from tinclock.review.app import LOOPBACK, ReviewApp
-            from tinclock.review.watched import Matches
+            from tinclock.review.watched import WatchedMatches
         except ImportError:
             raise MissingExtraError("tinclock review", "starlette, uvicorn and jinja2", "review") from None
         sessions = Sessions(_reviewers(team, reviewer))
         inviter = _Inviter(sessions, host, team is None)
         with notifier(notices, meanwhile=True) as tell:
             app = ReviewApp(
-                Matches(paths, level_from(level_file)), sessions,
+                WatchedMatches(paths, level_from(level_file)), sessions,
                 store=store_at(store, tell, keep_notices=True) if store else None,
                 log_folder=log_folder_of(store, log_folder) if store else None,
                 weights=weights_at(weights_file) if weights_file else None, hosts=(*LOOPBACK, *hosts, host),

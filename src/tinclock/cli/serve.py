@@ -91,7 +91,7 @@ def serve(
     from tinclock.core.errors import MissingExtraError
     from tinclock.serve.app import Service, Settings, run_on_loop
     from tinclock.serve.hub import Hub
-    from tinclock.serve.log import Lines
+    from tinclock.serve.log import LogLines
     from tinclock.serve.owning import Owner
     from tinclock.serve.workers import Front
 
@@ -105,7 +105,7 @@ def serve(
             import structlog
         except ImportError:
             raise MissingExtraError("tinclock serve", "structlog", "serve") from None
-        lines = Lines(sys.stdout.fileno())
+        lines = LogLines(sys.stdout.fileno())
         structlog.configure(
             processors=[structlog.processors.TimeStamper(fmt="iso"), structlog.processors.JSONRenderer()],
             logger_factory=lambda *_: lines,

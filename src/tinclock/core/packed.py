@@ -75,7 +75,7 @@ class Number:
         one.numbers[self._place] = value
 
 
-class Whole:
+class Integer:
     """A field of the row as a whole number."""
 
     __slots__ = ("_place",)

@@ -92,7 +92,7 @@ def warm_up(
 
     With compiled kernels in the cache it takes about a second; on a machine that never ran Tin Clock, a minute or two.
     """
-    match, names = _Match(), AHEAD if ahead else STEPS
+    match, names = _EveryCall(), AHEAD if ahead else STEPS
     for done, name in enumerate(names):
         if on_progress is not None:
             on_progress(name, done, len(names))
@@ -111,7 +111,7 @@ def is_compiled() -> bool:
     return stats is None or not sum(stats.cache_misses.values())
 
 
-class _Match:
+class _EveryCall:
     """Two bodies, a door, a pane and a wall, and somebody who does everything once."""
 
     def __init__(self) -> None:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tinclock.core.plain import Fields
-from tinclock.garden.screen import NO_DISTANCE, OnCrosshair, Snapshot, drawn, point_of
+from tinclock.garden.screen import NO_DISTANCE, OnCrosshair, SentSnapshot, drawn, point_of
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -119,7 +119,7 @@ class Crosshair:
 
     def look(
         self,
-        view: tuple[Snapshot, Snapshot, float],
+        view: tuple[SentSnapshot, SentSnapshot, float],
         me: int,
         origin: NDArray[np.float64],
         along: NDArray[np.float64],

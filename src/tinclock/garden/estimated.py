@@ -16,7 +16,7 @@ from tinclock.recordings.lines import Lines
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
-    from tinclock.core.evidence.measured import LineQuality
+    from tinclock.core.evidence.measured import MeasuredLine
     from tinclock.recordings.recording import Recording
 
 
@@ -27,7 +27,7 @@ def estimated_truth(recording: Recording) -> Truth:
     Raises `RecordingError` for what can't be read.
     """
     lines = Lines()
-    trips: dict[str, list[LineQuality]] = {}
+    trips: dict[str, list[MeasuredLine]] = {}
     screens: dict[tuple[str, int], Screen] = {}
     for flush in recording.flushes:
         lines.take(recording.piece("pings", flush))
@@ -47,7 +47,7 @@ def estimated_truth(recording: Recording) -> Truth:
     return Truth((), viewers, screens)
 
 
-def _viewer(entity: int, drawing: Drawing, line: list[LineQuality], spacing_s: float) -> Viewer:
+def _viewer(entity: int, drawing: Drawing, line: list[MeasuredLine], spacing_s: float) -> Viewer:
     trip_s = float(np.median([one.round_trip_s for one in line])) if line else 0.0
     shown_s = trip_s / 2.0 + drawing.interpolation_delay_s + spacing_s / 2.0
     quality = line_class(line[len(line) // 2] if line else None)

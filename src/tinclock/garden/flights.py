@@ -33,7 +33,7 @@ RATE_HZ = 64
 Place = tuple[float, float]
 
 
-class Scene(NamedTuple):
+class ThrowScene(NamedTuple):
     """One launch and what came of it.
 
     path : (n, 3) metres, from the launch to the end; bodies : by entity, as they stood at the end
@@ -60,7 +60,7 @@ class Scene(NamedTuple):
 def _stage(
     rules: Rules, level: Level | None, weapon: str, bodies: list[Callable[[float], Place]],
     aim: Callable[[Referee], Triple], *, name: str, launch_tick: int = 48, view_ticks: int = 12, most_ticks: int = 320,
-) -> Scene:  # fmt: skip
+) -> ThrowScene:  # fmt: skip
     """Play one launch by the first body; the second is the target."""
     referee = Referee(rules, level=level, seed=7)
     ids = [
@@ -98,12 +98,12 @@ def _stage(
 def _gathered(
     name: str, referee: Referee, launch: LaunchEvent, end: EndEvent, rulings: list[Ruling], ids: list[int],
     seen: Hitboxes | None, walked: list[Place], ruling: Ruling, table: WeaponRules,
-) -> Scene:  # fmt: skip
+) -> ThrowScene:  # fmt: skip
     flight = Flight(launch.motion, launch.server_time, launch.position, launch.velocity, level=referee.level)
     times = np.linspace(launch.server_time, end.server_time, 400)
     newest = View(referee.history.newest_tick, referee.history.newest_tick, 0.0)
     bodies = {e: box for e in ids if (box := referee.history.hitboxes_at(e, newest)) is not None}
-    return Scene(
+    return ThrowScene(
         name, launch, end, flight.path(times), tuple(bounce.position for bounce in flight.bounces),
         tuple(hit for ruling in rulings for hit in ruling.hits), tuple(rulings), bodies, referee.level, seen,
         np.array(walked), ruling, table,
@@ -116,7 +116,7 @@ def _unit(*way: float) -> Triple:
     return x, y, z
 
 
-def mortar_scene() -> Scene:
+def mortar_scene() -> ThrowScene:
     """A clod that is lobbed over the inner wall, bounces on, and bursts among three gardeners, one behind the hedge."""
     garden = load_garden()
     bodies = [lambda _t: (-9.0, -3.0), lambda _t: (15.4, 6.4), lambda _t: (14.6, 9.2), lambda _t: (12.0, 8.4)]
@@ -125,7 +125,7 @@ def mortar_scene() -> Scene:
     return _stage(garden.rules, garden.level, "clod_mortar", bodies, lambda _r: way, name="clod mortar")
 
 
-def compensation_scenes() -> list[Scene]:
+def compensation_scenes() -> list[ThrowScene]:
     """The same throw at the same runner, which turns on its heel as it is launched, under each compensation."""
     rules = load_garden().rules
 
@@ -149,7 +149,7 @@ def compensation_scenes() -> list[Scene]:
     return scenes
 
 
-def dart_scene() -> Scene:
+def dart_scene() -> ThrowScene:
     """A dart at 180 m/s past a gardener who crosses: between two ticks it flies 2.8 m, through the body."""
     flight = FlightRules(speed_m_s=180.0, gravity_m_s2=0.0, lifetime_s=1.0)
     table = WeaponRules(kind="projectile", damage=25.0, interval_s=1.0, range_m=60.0, flight=flight)

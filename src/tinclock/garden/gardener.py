@@ -12,7 +12,7 @@ from tinclock.core.timeline.views import View
 from tinclock.garden.goals import Goals
 from tinclock.garden.hand import unit
 from tinclock.garden.player import Player
-from tinclock.garden.screen import Playout, Snapshot, point_of
+from tinclock.garden.screen import Playout, SentSnapshot, point_of
 from tinclock.garden.trigger import Trigger
 
 if TYPE_CHECKING:
@@ -61,7 +61,7 @@ class Gardener(Player):
 
     # -- what comes in ----------------------------------------------------------------------------------------
 
-    def shown(self, snapshot: Snapshot, client_time: float) -> None:
+    def shown(self, snapshot: SentSnapshot, client_time: float) -> None:
         """A snapshot arrived: it shows the others, and how this player itself is."""
         self.playout.take(snapshot, client_time)
         self._heard_at = client_time
@@ -130,7 +130,7 @@ class Gardener(Player):
             eye = self.trigger.muzzle(eye, self.trigger.side)
         return self.trigger.frame(server_time, now, seconds, view, eye, self._target, place, now >= self._engage_at)
 
-    def _report(self, now: float, view: tuple[Snapshot, Snapshot, float]) -> None:
+    def _report(self, now: float, view: tuple[SentSnapshot, SentSnapshot, float]) -> None:
         """Send its move, and now and then its own state."""
         walker = self.walker
         shown = View(view[0].tick, view[1].tick, view[2])
@@ -151,7 +151,7 @@ class Gardener(Player):
         for _ in range(self.lies.spam(1.0 / 64.0)):
             self.mail.put(StatusClaim(self.number(), self.entity), now, answered=False)
 
-    def _decide(self, now: float, view: tuple[Snapshot, Snapshot, float], eye: Triple) -> None:
+    def _decide(self, now: float, view: tuple[SentSnapshot, SentSnapshot, float], eye: Triple) -> None:
         before, self._target = self._target, 0
         self.trigger.side = 0.0
         found = self._enemy_in_sight(view, eye)
@@ -177,7 +177,7 @@ class Gardener(Player):
         elif held.magazine == 0 and held.reserve != 0:
             self._reload(now)
 
-    def _enemy_in_sight(self, view: tuple[Snapshot, Snapshot, float], eye: Triple) -> tuple[float, int] | None:
+    def _enemy_in_sight(self, view: tuple[SentSnapshot, SentSnapshot, float], eye: Triple) -> tuple[float, int] | None:
         """The nearest enemy that nothing hides, and how far it is."""
         x, y, z = eye
         through = self.lies.now_and_then("aim_through_walls")

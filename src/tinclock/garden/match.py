@@ -20,7 +20,7 @@ from tinclock.garden.gardener import Gardener
 from tinclock.garden.network import Path, Post
 from tinclock.garden.played import BoundPoint, ClockPoint, Played
 from tinclock.garden.scenario import WEAPONS, load_garden, seats
-from tinclock.garden.screen import Snapshot
+from tinclock.garden.screen import SentSnapshot
 from tinclock.garden.walking import Ground, Walker
 from tinclock.recordings.recorder import Recorder
 from tinclock.wire.codec import decode_claim
@@ -317,7 +317,7 @@ class _Match:
             if ledger.alive(entity)
         }
         health = {player.entity: ledger.health(player.entity) for player in self.players}
-        snapshot = Snapshot(tick, now, drawn, health)
+        snapshot = SentSnapshot(tick, now, drawn, health)
         size = BODY_BYTES * len(drawn)
         for k in range(len(self.players)):
             self._down.send(now, k, "snapshot", snapshot, size)

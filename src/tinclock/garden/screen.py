@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 NO_DISTANCE = math.inf
 
 
-class Snapshot(NamedTuple):
+class SentSnapshot(NamedTuple):
     """Snapshot of the server: for each entity its life and its bones (bones, 7), xyz + quaternion xyzw."""
 
     tick: int
@@ -46,10 +46,10 @@ class Playout:
     def __init__(self, delay_s: float) -> None:
         self.delay_s = delay_s
         self._times: list[float] = []
-        self._held: list[Snapshot] = []
+        self._held: list[SentSnapshot] = []
         self._trips: deque[tuple[float, float]] = deque()
 
-    def take(self, snapshot: Snapshot, client_time: float) -> None:
+    def take(self, snapshot: SentSnapshot, client_time: float) -> None:
         """A snapshot arrived at a time of the client's own clock."""
         trip = client_time - snapshot.server_time
         place = bisect.bisect_left(self._times, snapshot.server_time)
@@ -65,7 +65,7 @@ class Playout:
         if len(self._held) > self.KEPT:
             del self._held[0], self._times[0]
 
-    def view(self, client_time: float) -> tuple[Snapshot, Snapshot, float] | None:
+    def view(self, client_time: float) -> tuple[SentSnapshot, SentSnapshot, float] | None:
         """(from, to, fraction) at a time of the client's clock; the newest one, held, when nothing newer came."""
         if not self._trips:
             return None
@@ -80,7 +80,7 @@ class Playout:
         return a, b, (drawn_at - a.server_time) / (b.server_time - a.server_time)
 
 
-def point_of(view: tuple[Snapshot, Snapshot, float], entity: int, bone: int) -> tuple[float, float, float]:
+def point_of(view: tuple[SentSnapshot, SentSnapshot, float], entity: int, bone: int) -> tuple[float, float, float]:
     """Return the drawn position of a bone of an entity in the view's first snapshot."""
     a, b, fraction = view
     life, here = a.bodies[entity]
@@ -92,7 +92,7 @@ def point_of(view: tuple[Snapshot, Snapshot, float], entity: int, bone: int) -> 
     return x + fraction * (u - x), y + fraction * (v - y), z + fraction * (w - z)
 
 
-def drawn(view: tuple[Snapshot, Snapshot, float], entity: int) -> NDArray[np.float64] | None:
+def drawn(view: tuple[SentSnapshot, SentSnapshot, float], entity: int) -> NDArray[np.float64] | None:
     """An entity's bones as drawn at a view; None when it isn't there.
 
     Returns (bones, 7) float64, metres and quaternion xyzw.

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from tinclock.garden.arms import Arm
     from tinclock.garden.crosshair import Crosshair
     from tinclock.garden.player import Player
-    from tinclock.garden.screen import Playout, Snapshot
+    from tinclock.garden.screen import Playout, SentSnapshot
 
 GRAVITY = 9.81
 NUMBERS_TRIED = 8
@@ -52,7 +52,7 @@ class Trigger:
             player.mail.put(claim, now)
 
     def frame(
-        self, server_time: float, now: float, seconds: float, view: tuple[Snapshot, Snapshot, float],
+        self, server_time: float, now: float, seconds: float, view: tuple[SentSnapshot, SentSnapshot, float],
         eye: Triple, target: int, place: Triple, engaged: bool,
     ) -> Shot | None:  # fmt: skip
         """Aim on, and fire when it is about right."""
@@ -101,7 +101,7 @@ class Trigger:
     # -- firing -----------------------------------------------------------------------------------------------
 
     def _fire(
-        self, server_time: float, now: float, view: tuple[Snapshot, Snapshot, float], eye: Triple,
+        self, server_time: float, now: float, view: tuple[SentSnapshot, SentSnapshot, float], eye: Triple,
         target: tuple[int, Triple], wanted: Triple,
     ) -> Shot:  # fmt: skip
         player, lies = self._player, self._player.lies
@@ -143,7 +143,7 @@ class Trigger:
 
     def _shot(
         self, server_time: float, arm: Arm, fields: Fields, eye: Triple, rays: list[Triple],
-        view: tuple[Snapshot, Snapshot, float],
+        view: tuple[SentSnapshot, SentSnapshot, float],
     ) -> Shot:  # fmt: skip
         """A shot or a blow, with what the client's own crosshair says it met."""
         player, rules = self._player, arm.rules
@@ -162,8 +162,8 @@ class Trigger:
         return Shot(server_time, ShotClaim(**fields), seen)
 
     def _shopped(
-        self, now: float, view: tuple[Snapshot, Snapshot, float], eye: Triple, ray: Triple, arm: Arm
-    ) -> tuple[Snapshot, Snapshot, float]:
+        self, now: float, view: tuple[SentSnapshot, SentSnapshot, float], eye: Triple, ray: Triple, arm: Arm
+    ) -> tuple[SentSnapshot, SentSnapshot, float]:
         """The view that it claims: its screen's, or for one who shops the best of the last while at which it hits."""
         player = self._player
         best, most = view, -1.0

@@ -32,7 +32,7 @@ KEPT: Final = 2
 MOST_BYTES: Final = 1 << 28
 
 
-class Label(msgspec.Struct, frozen=True, kw_only=True):
+class CheckpointLabel(msgspec.Struct, frozen=True, kw_only=True):
     """The first line of a checkpoint's file.
 
     flush : SHA-256 of the line of the flush that it was taken at; made_by : the releases that can read it
@@ -73,7 +73,7 @@ def put_checkpoint(recording: Path, flush: Flush, data: bytes) -> None:
 
     folder = recording / FOLDER
     folder.mkdir(exist_ok=True)
-    label = Label(flush=_digest(flush), made_by=made_by(), bytes=len(data), sha256=sha256(data))
+    label = CheckpointLabel(flush=_digest(flush), made_by=made_by(), bytes=len(data), sha256=sha256(data))
     packed = pa.Codec("zstd").compress(data, asbytes=True)
     name = f"{flush.next_step:012d}.state"
     put_down(folder / name, msgspec.json.encode(label) + b"\n" + packed, durable=False)
@@ -112,7 +112,7 @@ def _read(path: Path) -> tuple[str, bytes] | None:
 
     try:
         line, _, packed = path.read_bytes().partition(b"\n")
-        label = msgspec.json.decode(line, type=Label)
+        label = msgspec.json.decode(line, type=CheckpointLabel)
         if label.made_by != made_by() or not 0 < label.bytes <= MOST_BYTES:
             return None
         data = pa.Codec("zstd").decompress(packed, label.bytes, asbytes=True)

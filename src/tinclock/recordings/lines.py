@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from tinclock.core.evidence.measured import LineQuality
+from tinclock.core.evidence.measured import MeasuredLine
 
 LINE_WINDOW_S = 10.0
 TOGETHER_S, PLAYING_S = 0.001, 0.5
@@ -19,7 +19,7 @@ class Lines:
     """Each connection's shortest round trip of the last while, and its jitter, as `ClockEstimate` has them."""
 
     def __init__(self) -> None:
-        self.now: dict[str, LineQuality] = {}
+        self.now: dict[str, MeasuredLine] = {}
         self._trips: dict[str, deque[tuple[float, float]]] = {}
         self._trip: dict[str, float] = {}
         self._asked: dict[int, float] = {}
@@ -47,7 +47,7 @@ class Lines:
         apart = abs(trip - self._trip.get(connection, trip)) / math.sqrt(2.0)
         self._trip[connection] = trip
         every = self._every.get(connection, 0.0)
-        self.now[connection] = LineQuality(trips[0][1], jitter + (apart - jitter) / 16.0, every)
+        self.now[connection] = MeasuredLine(trips[0][1], jitter + (apart - jitter) / 16.0, every)
 
     def arrivals(self, connections: list[str], times: list[float]) -> None:
         """Median time between claims, kept as they arrive."""

@@ -39,7 +39,7 @@ SAVED_EVERY_S = 2.0
 NO_POSES: tuple[NDArray[np.int64], list[NDArray[np.float64]]] = (np.zeros(0, np.int64), [])
 
 
-class Refused(NamedTuple):
+class RefusedCall(NamedTuple):
     """A recorded call that the other rules don't allow; it was left out."""
 
     step: int
@@ -64,7 +64,7 @@ class Replay(NamedTuple):
     as_recorded: bool
     ticks: int
     seconds: float
-    refused: list[Refused]
+    refused: list[RefusedCall]
 
 
 def rerule(
@@ -161,7 +161,7 @@ class _Course:
         self.rulings: list[Ruling] = []
         self.steps: list[int] = []
         self.events: list[Event] = []
-        self.refused: list[Refused] = []
+        self.refused: list[RefusedCall] = []
         self._ticks = 0
 
     def run(
@@ -273,7 +273,7 @@ class _Course:
         except msgspec.DecodeError as error:
             raise RecordingError(self._recording.path, f"step {step} can't be read: {error}") from None
         if self._lenient and isinstance(command, ChangeRules):
-            self.refused.append(Refused(step, name, "the rules that it is ruled by hold from beginning to end"))
+            self.refused.append(RefusedCall(step, name, "the rules that it is ruled by hold from beginning to end"))
             return
         try:
             found = self.referee.apply(command)
@@ -289,7 +289,7 @@ class _Course:
     def _refuse(self, step: int, name: str, error: TinClockError) -> None:
         if not self._lenient:
             raise RecordingError(self._recording.path, f"step {step}, {name}, is refused: {error}") from None
-        self.refused.append(Refused(step, name, str(error)))
+        self.refused.append(RefusedCall(step, name, str(error)))
 
 
 def poses_by_tick(recording: Recording, flush: Flush) -> dict[int, tuple[Any, Any]]:

@@ -84,10 +84,10 @@ def _told(gain: Any) -> str:
 
 def line_of(dossier: Dossier) -> str:
     """The class of the account's line when it was last seen."""
-    from tinclock.core.evidence.measured import LineQuality
+    from tinclock.core.evidence.measured import MeasuredLine
 
     lines = [line for play in dossier.plays for line in play.course.lines]
-    return line_class(LineQuality(lines[-1][1], lines[-1][2]) if lines else None)
+    return line_class(MeasuredLine(lines[-1][1], lines[-1][2]) if lines else None)
 
 
 def telling_shots(dossier: Dossier, most: int) -> list[tuple[str, str, int]]:

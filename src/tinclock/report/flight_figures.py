@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from matplotlib.axes import Axes
 
-    from tinclock.garden.flights import Scene
+    from tinclock.garden.flights import ThrowScene
 
 TICK_HZ = 64.0
 ABOVE = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
@@ -36,7 +36,7 @@ SAYS = {
 }
 
 
-def draw_mortar(scene: Scene, path: Path) -> Path:
+def draw_mortar(scene: ThrowScene, path: Path) -> Path:
     """A lobbed flight from the side and from above, with its bounces, its burst and its victims, as a PNG."""
     figure = new_figure("draw_mortar")
     grid = figure.add_gridspec(
@@ -81,7 +81,7 @@ def draw_mortar(scene: Scene, path: Path) -> Path:
     return save(figure, path)
 
 
-def _bodies(axes: Axes, scene: Scene, basis: Any, origin: Any) -> None:
+def _bodies(axes: Axes, scene: ThrowScene, basis: Any, origin: Any) -> None:
     hurt = {hit.victim: hit.part for hit in scene.hits}
     for entity, boxes in scene.bodies.items():
         draw_boxes(axes, boxes, basis, origin, REWOUND if entity in hurt else NOW, hurt.get(entity, ""))
@@ -108,7 +108,7 @@ def _arc(axes: Axes, line: Any, bounces: Sequence[Any]) -> None:
         axes.plot(*bounce, "v", color=INK, ms=6, mec="white", mew=0.6)
 
 
-def draw_compensations(scenes: Sequence[Scene], path: Path) -> Path:
+def draw_compensations(scenes: Sequence[ThrowScene], path: Path) -> Path:
     """The same throw at the same dodge, a row a compensation, from above, as a PNG."""
     figure = new_figure("draw_compensations")
     figure.text(0.035, 0.95, "One throw, one dodge, three compensations", fontsize=15, color=INK, weight="bold")
@@ -142,7 +142,7 @@ def draw_compensations(scenes: Sequence[Scene], path: Path) -> Path:
     return save(figure, path)
 
 
-def _dodge(axes: Axes, scene: Scene) -> None:
+def _dodge(axes: Axes, scene: ThrowScene) -> None:
     crossing, (shooter, runner) = _when_nearest(scene), list(scene.bodies)[:2]
     ticks = scene.walked[int((scene.ruling.view_time or 0.0) * TICK_HZ) : int(crossing * TICK_HZ) + 1]
     axes.plot(ticks[:, 0] + 0.5, ticks[:, 1], color=INK, lw=1.0)
@@ -175,7 +175,7 @@ def _dodge(axes: Axes, scene: Scene) -> None:
     axes.set_aspect("equal", adjustable="box", anchor="W")
 
 
-def _when_nearest(scene: Scene) -> float:
+def _when_nearest(scene: ThrowScene) -> float:
     """Return the time at which the dart's path crosses the runner's line, or ends."""
     if scene.hits:
         return scene.end.server_time
@@ -183,12 +183,12 @@ def _when_nearest(scene: Scene) -> float:
     return scene.launch.server_time + _away(scene) / speed
 
 
-def _away(scene: Scene) -> float:
+def _away(scene: ThrowScene) -> float:
     """Metres from the launch to the line on which the target walks."""
     return float(scene.walked[0, 0] - scene.launch.position[0])
 
 
-def _met(scene: Scene, at: float) -> float:
+def _met(scene: ThrowScene, at: float) -> float:
     if scene.name != "fading":
         return at
     fade_s = scene.table.flight.fade_s if scene.table.flight is not None else 1.0
@@ -196,14 +196,14 @@ def _met(scene: Scene, at: float) -> float:
     return at - age * max(0.0, 1.0 - gone / fade_s)
 
 
-def _walked_at(scene: Scene, at: float) -> tuple[float, float]:
+def _walked_at(scene: ThrowScene, at: float) -> tuple[float, float]:
     place = min(max(at * TICK_HZ, 0.0), len(scene.walked) - 1.001)
     k, share = int(place), place - int(place)
     x, y = (1.0 - share) * scene.walked[k] + share * scene.walked[k + 1]
     return float(x), float(y)
 
 
-def draw_dart(scene: Scene, path: Path) -> Path:
+def draw_dart(scene: ThrowScene, path: Path) -> Path:
     """A strip: where the dart is at one tick and at the next, and the body in between, as a PNG."""
     figure = new_figure("draw_dart")
     speed, start = np.array(scene.launch.velocity), np.array(scene.launch.position)

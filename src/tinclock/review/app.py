@@ -18,7 +18,7 @@ from tinclock.report.case_page import pages
 from tinclock.review.access import COOKIE, SESSION_S, WANTED, Guard, Sessions, wanted_page
 from tinclock.review.desk import Desk
 from tinclock.review.looking import Looking
-from tinclock.review.watched import Matches
+from tinclock.review.watched import WatchedMatches
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -39,8 +39,9 @@ class ReviewApp:
     """
 
     def __init__(
-        self, matches: Matches, sessions: Sessions, *, store: CaseStore | None = None, log_folder: Path | None = None,
-        weights: Weights | None = None, hosts: Sequence[str] = LOOPBACK, on_stranger: Callable[[], None] = lambda: None,
+        self, matches: WatchedMatches, sessions: Sessions, *, store: CaseStore | None = None,
+        log_folder: Path | None = None, weights: Weights | None = None, hosts: Sequence[str] = LOOPBACK,
+        on_stranger: Callable[[], None] = lambda: None,
     ) -> None:  # fmt: skip
         self.matches, self.sessions = matches, sessions
         self._pages = pages("tinclock.review", "tinclock.report")

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
     from tinclock.core.timeline.views import View
     from tinclock.recordings.heard import Heard
-    from tinclock.review.watched import Matches, Watched
+    from tinclock.review.watched import Watched, WatchedMatches
 
 LOOK_S, ALIVE_S = 0.1, 15.0
 """A match that is being written is looked at so often; a browser hears something at least so often."""
@@ -45,7 +45,7 @@ TRIES_S: Final = (0.02, 0.1, 0.3)
 class Looking:
     """The viewer's questions about the recordings that were given."""
 
-    def __init__(self, matches: Matches) -> None:
+    def __init__(self, matches: WatchedMatches) -> None:
         self.matches = matches
         self.cases: Callable[[Watched], list[Fields]] = lambda watched: []
         """The cases that were opened in a match, where there is a desk."""

@@ -177,7 +177,7 @@ def _person(entity: int, given: Fields, at: float) -> Person:
     )  # fmt: skip
 
 
-class Matches:
+class WatchedMatches:
     """The recordings below some paths, by name; new ones appear as they are begun. Nothing else is ever read.
 
     paths : recordings, or folders that hold them

@@ -109,7 +109,7 @@ class Metrics:
         return [requests, rulings, dropped, failures, matches]
 
 
-class Door:
+class Entrance:
     """Address of a service, and its tokens.
 
     metrics, health : what is shown at /metrics and /health; "ok" and a line feed where all is well
@@ -224,7 +224,7 @@ class Service:
         loop.add_signal_handler(signal.SIGINT, self.stop)
         before = sys.getswitchinterval()
         sys.setswitchinterval(SWITCH_S)
-        door = Door(self._settings, self._log, self._shown, self._well)
+        door = Entrance(self._settings, self._log, self._shown, self._well)
         server, where = await door.listen(self._talk)
         self._log("listening", where=where, token=bool(self._settings.token))
         sweeping = asyncio.create_task(self._close_abandoned())

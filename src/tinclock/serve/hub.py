@@ -51,7 +51,7 @@ if TYPE_CHECKING:
 
     from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.core.ruling.records import Ruling
-    from tinclock.serve.journal import Kept
+    from tinclock.serve.journal import KeptReply
 
     Work = Generator[Todo, Any, Reply]
     """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""
@@ -356,7 +356,7 @@ class Hub:
                 self.failures += 1
                 yield name, str(error)
 
-    def _bring_back(self, kept: Kept, recording: Path) -> None:
+    def _bring_back(self, kept: KeptReply, recording: Path) -> None:
         name = kept.match
         entries = list(entries_of(recording))
         recorder = Recorder.going_on(recording, when_full="go on", checkpoint_s=self._checkpoint_s)

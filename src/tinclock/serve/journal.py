@@ -29,7 +29,7 @@ KEPT_FILES = 8
 _HEAD = struct.Struct("<II")
 
 
-class Entry(NamedTuple):
+class JournalEntry(NamedTuple):
     """A request that was done: before which step of the recording, its number, its frame, and the reply.
 
     dropped : places of the claims or messages in it that came too fast or were too large: they were not ruled
@@ -47,7 +47,7 @@ class Entry(NamedTuple):
     joined: dict[str, JoinState] | None = None
 
 
-class Kept(msgspec.Struct, frozen=True):
+class KeptReply(msgspec.Struct, frozen=True):
     """Header of a journal: the match, and when it was begun.
 
     problem : why the match can't go on from here, although its recording was never ended; "" where it can
@@ -68,7 +68,7 @@ class Journal:
         self._folder, self._sync = recording / FOLDER, sync
         self._folder.mkdir(exist_ok=True)
         if not (self._folder / OF).exists():
-            put_down(self._folder / OF, msgspec.json.encode(Kept(match, time.time())), sync)
+            put_down(self._folder / OF, msgspec.json.encode(KeptReply(match, time.time())), sync)
         self._last_steps: dict[int, int] = {}
         """Of each file, by its number: the step of the last request in it."""
         for path in sorted(self._folder.glob("*.frames")):
@@ -80,7 +80,7 @@ class Journal:
         self._last_steps[self._number] = -1
         self._file = (self._folder / f"{self._number:06d}.frames").open("ab", buffering=0)
 
-    def note(self, entry: Entry) -> None:
+    def note(self, entry: JournalEntry) -> None:
         """Keep one more request, before its reply goes out."""
         body = msgspec.msgpack.encode(entry)
         self._last_steps[self._number] = entry.step
@@ -88,7 +88,7 @@ class Journal:
         if self._sync:
             os.fsync(self._file.fileno())
 
-    def turn(self, written: int, standing: Entry) -> None:
+    def turn(self, written: int, standing: JournalEntry) -> None:
         """Begin another file, since all requests until now were handed to the recording; remove old ones.
 
         written : the step that follows the last flush on the disk; what is not before it is kept
@@ -108,7 +108,7 @@ class Journal:
         self.end()
         with contextlib.suppress(OSError):
             self._folder.mkdir(exist_ok=True)
-            put_down(self._folder / OF, msgspec.json.encode(Kept(match, time.time(), problem)), self._sync)
+            put_down(self._folder / OF, msgspec.json.encode(KeptReply(match, time.time(), problem)), self._sync)
 
     def leave(self) -> None:
         """Stop writing; another process goes on with it."""
@@ -122,32 +122,32 @@ class Journal:
         shutil.rmtree(self._folder, ignore_errors=True)
 
 
-def kept_of(recording: Path) -> Kept | None:
+def kept_of(recording: Path) -> KeptReply | None:
     """Return the match whose journal is here; None where none is.
 
     A journal whose header can't be read is of a match named as its folder is, with the problem.
     """
     try:
-        return msgspec.json.decode((recording / FOLDER / OF).read_bytes(), type=Kept)
+        return msgspec.json.decode((recording / FOLDER / OF).read_bytes(), type=KeptReply)
     except FileNotFoundError:
         is_there = any((recording / FOLDER).glob("*.frames"))
-        return Kept(recording.name, 0.0, f"{recording / FOLDER / OF} is missing") if is_there else None
+        return KeptReply(recording.name, 0.0, f"{recording / FOLDER / OF} is missing") if is_there else None
     except (OSError, msgspec.DecodeError) as error:
-        return Kept(recording.name, 0.0, f"{recording / FOLDER / OF} can't be read: {error}")
+        return KeptReply(recording.name, 0.0, f"{recording / FOLDER / OF} can't be read: {error}")
 
 
-def entries_of(recording: Path) -> Iterator[Entry]:
+def entries_of(recording: Path) -> Iterator[JournalEntry]:
     """All whole entries, in order."""
     for path in sorted((recording / FOLDER).glob("*.frames")):
         yield from _entries_in(path)
 
 
-def _entries_in(path: Path) -> Iterator[Entry]:
+def _entries_in(path: Path) -> Iterator[JournalEntry]:
     data, at = path.read_bytes(), 0
     while at + _HEAD.size <= len(data):
         size, check = _HEAD.unpack_from(data, at)
         body = data[at + _HEAD.size : at + _HEAD.size + size]
         if len(body) < size or zlib.crc32(body) != check:
             return
-        yield msgspec.msgpack.decode(body, type=Entry)
+        yield msgspec.msgpack.decode(body, type=JournalEntry)
         at += _HEAD.size + size

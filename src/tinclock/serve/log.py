@@ -15,7 +15,7 @@ LAST_S: Final = 1.0
 """Time that the service's end waits for lines to be read."""
 
 
-class Lines:
+class LogLines:
     """Takes lines and returns at once; so many wait to be written, and what is left out meanwhile is counted.
 
     structlog calls `info` with a finished line. file : descriptor; the process' own stream isn't used, which would make

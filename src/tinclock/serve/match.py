@@ -16,7 +16,7 @@ from tinclock.intake.rules_file import parse_rules
 from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.guarding import Guards
-from tinclock.serve.journal import Entry, Journal
+from tinclock.serve.journal import Journal, JournalEntry
 from tinclock.serve.requests import FROM_JSON, FROM_PACKED, Call, Messages, OpenMatch, Ruled
 from tinclock.wire.border import joined_by
 from tinclock.wire.borders import Borders
@@ -81,7 +81,7 @@ class Match:
         while self._reply_bytes > MOST_REPLY_BYTES:
             self._reply_bytes -= len(self.replies.popleft()[1])
 
-    def join_as_then(self, entry: Entry) -> None:
+    def join_as_then(self, entry: JournalEntry) -> None:
         """Take up who joined or was dismissed by a request whose effects on the match are in the recording already."""
         try:
             packed = entry.frame[:1] != b"{"
@@ -120,11 +120,11 @@ class Match:
         if self.journal is None or not isinstance(self.server, Recorder):
             return
         try:
-            self.journal.note(Entry(step, request, frame, reply, tuple(self.dropped)))
+            self.journal.note(JournalEntry(step, request, frame, reply, tuple(self.dropped)))
             if self.server.handed_over != self._handed_over:
                 self._handed_over = self.server.handed_over
                 states = self.guards.states(), self.borders.guards(), self.borders.joined()
-                standing = Entry(self.server.step, 0, b"", b"", (), *states)
+                standing = JournalEntry(self.server.step, 0, b"", b"", (), *states)
                 self.journal.turn(self.server.written, standing)
         except OSError as error:
             self._unkept = f"can't go on after a kill: {error.strerror}"

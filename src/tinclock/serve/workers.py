@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from tinclock.serve.app import HEARTBEAT_S, MOST_FRAME, Door, Settings
+from tinclock.serve.app import HEARTBEAT_S, MOST_FRAME, Entrance, Settings
 from tinclock.serve.hub import DRAINING
 from tinclock.serve.requests import TO_JSON, TO_PACKED, OpenMatch, Reply
 
@@ -40,14 +40,14 @@ class Asked(msgspec.Struct, frozen=True):
     do: str = ""
 
 
-class Told(msgspec.Struct, frozen=True):
+class WorkerAnswer(msgspec.Struct, frozen=True):
     """Fields of a worker's list of matches that the front needs."""
 
     matches: tuple[OpenMatch, ...] = ()
 
 
 _PACKED, _JSON = msgspec.msgpack.Decoder(Asked).decode, msgspec.json.Decoder(Asked).decode
-_TOLD = msgspec.msgpack.Decoder(Told).decode
+_TOLD = msgspec.msgpack.Decoder(WorkerAnswer).decode
 
 
 def worker_of(match: str, workers: int) -> int:
@@ -146,7 +146,7 @@ class Front:
             Worker(k, [*base, "--share", f"{k}/{workers}", *own(k)], Path(self._folder.name) / f"{k}.sock", log, owner)
             for k in range(workers)
         ]
-        self._door = Door(settings, log, self._metrics, self._health)
+        self._door = Entrance(settings, log, self._metrics, self._health)
 
     def stop(self) -> None:
         """End: workers end in good order."""

@@ -16,7 +16,7 @@ from tinclock.core.kernels.spending import (
     spend_of,
     standing_of,
 )
-from tinclock.core.packed import Endless, Number, Row, Whole
+from tinclock.core.packed import Endless, Integer, Number, Row
 
 if TYPE_CHECKING:
     from tinclock.core.combat.weapons import Weapon
@@ -35,8 +35,8 @@ class Held(Row):
     reloaded_at = Number(HELD.reloaded_at)
     drawn_at = Number(HELD.drawn_at)
     charging_from = Number(HELD.charging_from)
-    shots = Whole(HELD.shots)
-    strange_shots = Whole(HELD.strange_shots)
+    shots = Integer(HELD.shots)
+    strange_shots = Integer(HELD.strange_shots)
 
     def __init__(self, weapon: Weapon, key: bytes) -> None:
         super().__init__(len(HELD))

@@ -15,7 +15,7 @@ from tinclock.core.kernels.checks.lag import trip_of
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.dtypes import BODY, LINE
 from tinclock.core.kernels.hearing import announced_by
-from tinclock.core.packed import Flag, Number, Row, Whole
+from tinclock.core.packed import Flag, Integer, Number, Row
 from tinclock.core.timeline.clock import TRANSITS_S, ClockEstimate
 from tinclock.core.timeline.lag import LagTracker
 from tinclock.core.timeline.least import Least
@@ -89,7 +89,7 @@ class Participant(Row):
         "wielded",
     )
 
-    life_epoch = Whole(BODY.life_epoch)
+    life_epoch = Integer(BODY.life_epoch)
     """Number of its cuts when its life began."""
     blocks_only = Flag(BODY.blocks_only)
     """True if it stops shots and takes no damage."""
@@ -162,7 +162,7 @@ class Connection(Row):
     __slots__ = ("_drawing", "account", "clock", "entity", "lag", "name", "quick", "receipts", "sequences", "transits")
 
     since = Number(LINE.since)
-    highest_sequence = Whole(LINE.highest_sequence)
+    highest_sequence = Integer(LINE.highest_sequence)
     newest_view_time = Number(LINE.newest_view_time)
     shortest_s = Number(LINE.shortest_s)
     latest_s = Number(LINE.latest_s)

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 Column = Literal["score", "kills", "deaths", "assists", "streak"]
 
 
-class Row:
+class ScoreLine:
     """One player's row."""
 
     __slots__ = ("assists", "deaths", "kills", "name", "score", "streak", "team")
@@ -27,14 +27,14 @@ class Scores:
 
     def __init__(self, bulletin: Bulletin) -> None:
         self._bulletin = bulletin
-        self.rows: dict[int, Row] = {}
+        self.rows: dict[int, ScoreLine] = {}
         self.teams: dict[str, float] = {}
         self.leader = 0
         """Entity with most points above 0, the first to have reached them; 0 for none."""
 
     def open(self, entity: int, name: str, team: str) -> None:
         """Start a row."""
-        self.rows[entity] = Row(name, team)
+        self.rows[entity] = ScoreLine(name, team)
 
     def close(self, entity: int, server_time: float) -> None:
         """Take a row off the board; its team keeps its points."""

@@ -64,15 +64,13 @@ class Weapon(Row):
     def _tell_kernels(self) -> None:
         """Put the numbers that checks need into the row."""
         rules, row = self.rules, self.numbers
-        row[WEAPON.kind], row[WEAPON.range_m] = _KINDS[rules.kind], rules.range_m
-        row[WEAPON.penetration], row[WEAPON.encumbered] = rules.penetration, self.encumbered
+        for place, name in enumerate(WEAPON._fields):
+            value = getattr(rules, name, None)
+            if isinstance(value, (bool, int, float)):
+                row[place] = value
+        row[WEAPON.kind], row[WEAPON.encumbered] = _KINDS[rules.kind], self.encumbered
         row[WEAPON.is_plain] = rules.spread is None and rules.recoil is None
         row[WEAPON.magazine] = -1.0 if rules.magazine is None else rules.magazine
-        row[WEAPON.reload_interruptible] = rules.reload_interruptible
-        row[WEAPON.charge_s], row[WEAPON.charge_least] = rules.charge_s, rules.charge_least
-        row[WEAPON.reload_s], row[WEAPON.reload_when_empty] = rules.reload_s, rules.reload_when_empty
-        row[WEAPON.damage] = rules.damage
-        row[WEAPON.armour_piercing] = rules.armour_piercing
         row[WEAPON.falloff], row[WEAPON.falloff_count] = self._table_at, len(self._table)
         plain = rules.spread is None and rules.recoil is None and rules.lasting is None
         row[WEAPON.is_usual] = plain and rules.kind == "hitscan" and rules.pellets == 1

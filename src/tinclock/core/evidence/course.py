@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Collection, Iterable, Mapping
 
     from tinclock.core.evidence.eprocess import KindEvidence
-    from tinclock.core.evidence.measured import LineQuality
+    from tinclock.core.evidence.measured import MeasuredLine
     from tinclock.core.evidence.observe import Gazes, Shots
     from tinclock.core.evidence.scene import Party
     from tinclock.core.evidence.weights import Weights
@@ -41,7 +41,7 @@ class Observed(NamedTuple):
     gazes: Gazes
     findings: list[tuple[int, Finding]]
     claims: dict[str, int]
-    lines: dict[str, LineQuality]
+    lines: dict[str, MeasuredLine]
     parties: dict[int, Party]
 
     def accounts(self) -> dict[int, str]:
@@ -77,7 +77,7 @@ class Course(NamedTuple):
 
     stages: dict[str, list[tuple[float, dict[str, float]]]]
     gains: list[Gain]
-    lines: dict[str, list[tuple[float, LineQuality]]]
+    lines: dict[str, list[tuple[float, MeasuredLine]]]
     minutes: dict[str, float]
     common: tuple[Common, ...] = ()
     muted: tuple[str, ...] = ()

@@ -61,7 +61,7 @@ class Gain(msgspec.Struct, frozen=True, omit_defaults=True):
     rulings: tuple[int, ...] = ()
 
 
-class _Account:
+class _LiveAccount:
     __slots__ = ("bets", "exact", "first", "incidents", "last", "line", "minutes", "open", "rate", "until")
 
     def __init__(self, now: float) -> None:
@@ -93,7 +93,7 @@ class LiveEvidence:
         self.muted = differences(weights.provenance.footing, rules)
         self._mute = frozenset(mute) | muted_by(self.muted, [kind for kind in kinds if kind not in EXACT])
         self._automatic = frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic)
-        self._accounts: dict[str, _Account] = {}
+        self._accounts: dict[str, _LiveAccount] = {}
         self._codes = sorted(weights.findings)
         self._expected = {
             line: np.array([expected(weights.findings[code][line]) for code in self._codes]).reshape(-1, 2)
@@ -105,10 +105,10 @@ class LiveEvidence:
         """Everybody who was seen so far."""
         return sorted(self._accounts)
 
-    def _account(self, name: str, now: float) -> _Account:
+    def _account(self, name: str, now: float) -> _LiveAccount:
         found = self._accounts.get(name)
         if found is None:
-            found = self._accounts[name] = _Account(now)
+            found = self._accounts[name] = _LiveAccount(now)
         found.last = max(found.last, now)
         return found
 
@@ -137,7 +137,7 @@ class LiveEvidence:
             )
         return gains
 
-    def _incident(self, found: _Account, finding: Finding) -> float:
+    def _incident(self, found: _LiveAccount, finding: Finding) -> float:
         """Decibans by which a finding moves the incident that it belongs to, or begins."""
         rows = self._weights.findings.get(finding.code)
         if rows is None or finding.code in self._mute:
@@ -203,7 +203,7 @@ class LiveEvidence:
         told = {name: fresh for name, fresh in trials.items() if len(fresh) and name not in self._mute}
         return [self._bet(account, found, name, fresh, now) for name, fresh in told.items()]
 
-    def _bet(self, account: str, found: _Account, name: str, trials: NDArray[np.float64], now: float) -> Gain:
+    def _bet(self, account: str, found: _LiveAccount, name: str, trials: NDArray[np.float64], now: float) -> Gain:
         """Bet on some trials of one detector."""
         detector, weights = DETECTORS[name], self._weights
         line = found.line if detector.per_line else "all"
@@ -223,7 +223,7 @@ class LiveEvidence:
         )  # fmt: skip
 
     @staticmethod
-    def _rate(account: str, found: _Account, trials: NDArray[np.float64], ceiling: Ceiling, now: float) -> Gain:
+    def _rate(account: str, found: _LiveAccount, trials: NDArray[np.float64], ceiling: Ceiling, now: float) -> Gain:
         count, seconds = float(trials[:, 0].sum()), float(trials[:, 1].sum())
         most = max(ceiling.share, OVER_USUAL * float(trials[:, 2].mean()))
         log_e = e_of_p(rate_p(count, seconds, most))

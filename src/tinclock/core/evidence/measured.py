@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 MOVED_VIEWS = frozenset({"view_capped", "view_restless"})
 
 
-class LineQuality(NamedTuple):
+class MeasuredLine(NamedTuple):
     """State of a connection at a time, seconds.
 
     sends_every_s : how often its messages come; what a client says waits for the next one
@@ -68,7 +68,7 @@ def ready_for(ruling: Ruling) -> float:
     return step.observed if step is not None and isinstance(step.observed, float) else math.nan
 
 
-def explained_s(line: LineQuality | None, party: Party) -> float:
+def explained_s(line: MeasuredLine | None, party: Party) -> float:
     return math.nan if line is None else line.round_trip_s + party.delay_s
 
 

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.evidence.measured import LineQuality
+    from tinclock.core.evidence.measured import MeasuredLine
     from tinclock.core.evidence.scene import Party, Scene
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.records import Ruling
@@ -149,7 +149,7 @@ class Observer:
         self._before: dict[int, tuple[float, NDArray[np.float64]]] = {}
         self._shot_at: dict[tuple[int, int], float] = {}
 
-    def shots(self, scene: Scene, rulings: Sequence[Ruling], lines: Mapping[str, LineQuality]) -> Shots:
+    def shots(self, scene: Scene, rulings: Sequence[Ruling], lines: Mapping[str, MeasuredLine]) -> Shots:
         """Those of the rulings that show an aim; the scene must reach back over their views and `BACK_S` before."""
         chosen = [r for r in rulings if r.kind in AIMED and r.account and is_usable(r) and r.entity in self._parties]
         n = len(chosen)

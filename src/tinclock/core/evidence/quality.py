@@ -38,7 +38,7 @@ class Labelled(NamedTuple):
     stages: NDArray[np.float64]
 
 
-class Row(NamedTuple):
+class QualityRow(NamedTuple):
     """One kind of unfairness at one dial. found : share with a case by each of `MARKS_MIN`; median_min : to the case
     of those who got one, nan for none.
     """
@@ -109,7 +109,7 @@ def minutes_to_case(
     return math.inf
 
 
-def detection_rows(plays: Sequence[Labelled], shares: NDArray[np.float64], limit: float) -> list[Row]:
+def detection_rows(plays: Sequence[Labelled], shares: NDArray[np.float64], limit: float) -> list[QualityRow]:
     """A row a kind and dial. Accounts that played for less than the last mark go on in another match of their like.
 
     shares : (kinds,) float64, adding up to 1; limit : decibans.
@@ -124,7 +124,7 @@ def detection_rows(plays: Sequence[Labelled], shares: NDArray[np.float64], limit
         took = np.array([minutes_to_case(_joined(like, k), shares, limit) for k in range(len(like))])
         found = tuple(float((took <= mark).mean()) for mark in MARKS_MIN)
         some = took[np.isfinite(took)]
-        rows.append(Row(kind, dial, len(like), found, float(np.median(some)) if len(some) else math.nan))
+        rows.append(QualityRow(kind, dial, len(like), found, float(np.median(some)) if len(some) else math.nan))
     return rows
 
 

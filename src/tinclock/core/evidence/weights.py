@@ -10,7 +10,7 @@ from tinclock.core.evidence.detectors import DETECTORS, Chances
 from tinclock.core.evidence.exact import EXACT
 
 if TYPE_CHECKING:
-    from tinclock.core.evidence.measured import LineQuality
+    from tinclock.core.evidence.measured import MeasuredLine
     from tinclock.core.findings import Finding
 
 SCHEMA: Final = 2
@@ -142,7 +142,7 @@ class Weights(msgspec.Struct, frozen=True):
         return self.shapes.get(code, 1.0)
 
 
-def line_class(line: LineQuality | None) -> str:
+def line_class(line: MeasuredLine | None) -> str:
     """Return the class of a connection, one of `LINES`; an unknown one is rough."""
     if line is None or line.jitter_s >= UNEVEN_S:
         return "rough"

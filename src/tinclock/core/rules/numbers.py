@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from math import sqrt
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
@@ -18,6 +18,10 @@ if TYPE_CHECKING:
     from tinclock.core.plain import Fields
     from tinclock.core.rules.rigs import RigRules
     from tinclock.core.rules.ruleset import Rules
+
+
+_OF_RIGS: Final = frozenset({"covers", "part_count"})
+"""Fields that `cover` fills in."""
 
 
 class RuleNumbers(Row):
@@ -46,36 +50,22 @@ class RuleNumbers(Row):
         self.numbers[RULES.covers], self.numbers[RULES.part_count] = address_of(self._covers), len(zones)
 
     def take(self, rules: Rules) -> None:
-        """Hold the numbers of other rules from now on."""
-        row, view = self.numbers, rules.view
-        for place in range(len(RULES)):
-            if place not in (RULES.covers, RULES.part_count):
-                row[place] = 0.0
-        row[RULES.max_rewind_s] = view.max_rewind_s
-        row[RULES.early_allowance_s], row[RULES.late_allowance_s] = view.early_allowance_s, view.late_allowance_s
-        row[RULES.order_allowance_s], row[RULES.jitter_factor] = view.order_allowance_s, view.jitter_factor
-        row[RULES.lag_allowance_s], row[RULES.sends_every_s] = view.lag_allowance_s, view.sends_every_s
-        row[RULES.two_faced_s] = view.two_faced_s
-        row[RULES.tick_rate_hz], row[RULES.snapshot_every] = rules.match.tick_rate_hz, rules.match.snapshot_every
+        """Hold the numbers of other rules from now on: of keys with a field of their name, and some made of them."""
+        row, harm, movement = self.numbers, rules.harm, rules.movement
+        for place, name in enumerate(RULES._fields):
+            if name in _OF_RIGS:
+                continue
+            row[place] = 0.0
+            for table in (rules.match, rules.view, harm, movement):
+                value = getattr(table, name, None)
+                if value is not None:
+                    row[place] = value
         row[RULES.cadence_allowance_s] = rules.cadence.allowance_s
         row[RULES.muzzle_reach_m], row[RULES.muzzle_steady_m] = rules.muzzle.reach_m, rules.muzzle.steady_m
-        row[RULES.trade_window_s] = rules.harm.trade_window_s
-        row[RULES.zone_depth_m] = rules.match.zone_depth_m
-        harm = rules.harm
         row[RULES.spares_friends] = harm.friendly_fire == "none" or harm.friendly_share == 0.0
-        row[RULES.reflects] = harm.friendly_fire == "reflected"
-        row[RULES.friendly_share], row[RULES.self_share] = harm.friendly_share, harm.self_share
-        row[RULES.armour_share], row[RULES.applies] = harm.armour_share, rules.match.enforce == "yes"
-        movement = rules.movement
+        row[RULES.reflects], row[RULES.applies] = harm.friendly_fire == "reflected", rules.match.enforce == "yes"
         if movement is not None:
             row[RULES.has_movement] = 1.0
-            row[RULES.speed_m_s], row[RULES.acceleration_m_s2] = movement.speed_m_s, movement.acceleration_m_s2
-            row[RULES.up_m_s], row[RULES.down_m_s] = movement.up_m_s, movement.down_m_s
-            row[RULES.radius_m], row[RULES.centre_up_m] = movement.radius_m, movement.centre_up_m
-            row[RULES.teleport_m], row[RULES.allowance_m] = movement.teleport_m, movement.allowance_m
-            row[RULES.time_allowance_s], row[RULES.rounding_m] = movement.time_allowance_s, movement.rounding_m
-            row[RULES.skin_m] = movement.skin_m
-            row[RULES.gravity_m_s2], row[RULES.step_m] = movement.gravity_m_s2, movement.step_m
             jump_m_s = (
                 movement.up_m_s if movement.jump_m is None else sqrt(2.0 * movement.gravity_m_s2 * movement.jump_m)
             )

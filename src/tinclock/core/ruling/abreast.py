@@ -9,11 +9,10 @@ from __future__ import annotations
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from tinclock.core.kernels.call_rows import CALL, MOST_AT_ONCE
-from tinclock.core.kernels.checking import check_claims
+from tinclock.core.kernels.call_rows import MOST_AT_ONCE
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.ruling.quick import PACKS, SUITS
-from tinclock.core.ruling.side_by_side import ORDERS, SideBySide
+from tinclock.core.ruling.side_by_side import SideBySide
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -87,22 +86,19 @@ class Abreast:
             sequence = known.sequence
             if connection.sequences[sequence % REMEMBERED_RECEIPTS] == sequence or sequence <= newest.get(sender, 0):
                 return False
-            newest[sender], call = sequence, self._rows.call_rows[row]
-            call[CALL.world], call[CALL.who] = world, quick.who_at
-            call[CALL.order], call[CALL.checks] = ORDERS[kind]
+            newest[sender] = sequence
+            self._rows.put(row, quick, kind, world)
             waiting.append((pipeline, out, quick, claim, now))
         return True
 
     def _flush(self) -> None:
         """Rule on what waits."""
-        waiting, begin, rows = self._waiting, 0, self._rows.found_rows
-        while begin < len(waiting):
-            end = check_claims(self._rows.at, begin, len(waiting), 0)
+        waiting, rows = self._waiting, self._rows.found_rows
+        for begin, end in self._rows.run(len(waiting)):
             for row in range(begin, end):
                 pipeline, out, quick, claim, now = waiting[row]
                 out.append(pipeline.short_way.count(quick, claim, now, rows[row]))
             if end < len(waiting):
                 pipeline, out, quick, claim, now = waiting[end]
                 out.append(pipeline.go_on(quick, claim, now, self._rows.call_at(end), rows[end]))
-            begin = end + 1
         waiting.clear()

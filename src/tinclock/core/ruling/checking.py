@@ -72,7 +72,7 @@ class Begun(NamedTuple):
     found: Any
 
 
-class Call:
+class KernelCall:
     """Arguments of a kernel call: a row of `CALL`, at an address."""
 
     __slots__ = ("_row", "at")
@@ -132,9 +132,9 @@ class Checking:
         self._consequences = consequences
         self._kept[0][:] = [float(VERDICTS.index(consequences[code])) for code in CODES]
 
-    def call(self, who_at: int, claim: Row) -> Call:
+    def call(self, who_at: int, claim: Row) -> KernelCall:
         """Return the arguments of a kernel call for a claim's row and the rows that it is checked against."""
-        return Call(self.world_at, who_at, claim.at, self._found.at)
+        return KernelCall(self.world_at, who_at, claim.at, self._found.at)
 
     def enter(self, actor: Participant) -> None:
         """Somebody takes part from now on, in the column that the history gave."""

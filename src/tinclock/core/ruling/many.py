@@ -10,13 +10,14 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from tinclock.core.kernels.call_rows import CALL, MOST_AT_ONCE
-from tinclock.core.kernels.checking import check_claims
+from tinclock.core.kernels.call_rows import MOST_AT_ONCE
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.dtypes import FOUND
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, TAIL_BYTES, length_of
+from tinclock.core.ruling.claims import as_claim
+from tinclock.core.ruling.procedures import PROCEDURES
 from tinclock.core.ruling.quick import PACKS
-from tinclock.core.ruling.side_by_side import ORDERS, SideBySide
+from tinclock.core.ruling.side_by_side import SideBySide
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -45,8 +46,6 @@ class Together:
     ) -> None:  # fmt: skip
         self._checking, self._short_way, self._alone, self._go_on = checking, short_way, alone, go_on
         self._rows = SideBySide()
-        for row in self._rows.call_rows:
-            row[CALL.world] = checking.world_at
         self._waiting: list[Waiting] = []
         self._newest: dict[Connection, int] = {}
         """The highest sequence that waits, by its connection."""
@@ -62,6 +61,8 @@ class Together:
         waiting, newest, takes, wait = self._waiting, self._newest, self._takes, self._wait
         for sender, claim, now in claims:
             connection = connections.get(sender) if type(sender) is str else None
+            if type(claim) not in PROCEDURES:
+                claim = as_claim(claim)
             quick = takes(connection, claim, now)
             if quick is None or claim.sequence <= newest.get(connection, 0):  # type: ignore[attr-defined, arg-type]
                 self._flush(done)
@@ -87,21 +88,16 @@ class Together:
         return quick if connection.sequences[sequence % REMEMBERED_RECEIPTS] != sequence else None
 
     def _wait(self, quick: Quick, claim: Any, now: float) -> None:
-        call = self._rows.call_rows[len(self._waiting)]
-        call[CALL.who] = quick.who_at
-        call[CALL.order], call[CALL.checks] = ORDERS[type(claim)]
+        self._rows.put(len(self._waiting), quick, type(claim), self._checking.world_at)
         self._waiting.append((quick, claim, now))
         self._newest[quick.connection] = claim.sequence
 
     def _flush(self, done: Callable[[Ruling], None]) -> None:
         """Rule on what waits."""
-        waiting, begin = self._waiting[:], 0
-        if not waiting:
-            return
+        waiting = self._waiting[:]
         self._waiting.clear()
         self._newest.clear()
-        while begin < len(waiting):
-            end = check_claims(self._rows.at, begin, len(waiting), 0)
+        for begin, end in self._rows.run(len(waiting)):
             if end - begin > FEW:
                 self._settle(waiting, begin, end, done)
             else:
@@ -112,7 +108,6 @@ class Together:
                 found, at = self._rows.found_rows[end], self._rows.call_at(end)
                 begun = self._short_way.begun(quick, claim, int(found[FOUND.place]), at, found)
                 done(self._go_on(quick, claim, now, begun))
-            begin = end + 1
 
     def _settle(self, waiting: list[Waiting], begin: int, end: int, done: Callable[[Ruling], None]) -> None:
         """Tell the consequences of some rows' claims, which the kernel committed."""

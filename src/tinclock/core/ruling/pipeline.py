@@ -145,6 +145,8 @@ class ClaimPipeline:
     def rule(self, sender: str, claim: object, received_at: float) -> Ruling:
         """See `Referee.rule`; sender : the connection's name."""
         connection = self.roster.connections.get(sender) if type(sender) is str else None
+        if type(claim) not in PROCEDURES:
+            claim = as_claim(claim)
         packs = PACKS.get(type(claim))
         if not self.ledger.enforces:
             return self._rule_beside(sender, connection, claim, received_at)
@@ -190,7 +192,7 @@ class ClaimPipeline:
         ruling = self._rule_slowly(sender, connection, claim, received_at)
         actor = None if connection is None else self.roster.actors.get(connection.entity)
         if ruling.kind == "move" and actor is not None:
-            follow_its_client(ruling, as_claim(claim), actor)
+            follow_its_client(ruling, claim, actor)
         return ruling
 
     def _rule_slowly(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
@@ -200,10 +202,7 @@ class ClaimPipeline:
         if actor is None:
             return self._refuse(sender, connection.account, "spectator", "a player", received_at)
         procedure = PROCEDURES.get(type(claim))
-        if procedure is None:
-            claim = as_claim(claim)
-            procedure = PROCEDURES.get(type(claim))
-        else:
+        if procedure is not None:
             claim = exact(claim)
         work: Any = (Work if procedure is None else procedure.work)(self._world, connection, actor, received_at)
         sequence = getattr(claim, "sequence", None)

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Final
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
 from tinclock.core.kernels.call_rows import CALL, MOST_AT_ONCE
+from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.dtypes import CLAIM, FOUND_LENGTH
 from tinclock.core.packed import address_of, memory_of
 from tinclock.core.ruling.procedures import QUICK
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from tinclock.core.ruling.quick import Quick
 
 ORDERS: Final = {kind: (order.at, order.count) for kind, order in QUICK.items()}
 """The order of checks of each kind of claim that may be plain: its address, and how many they are."""
@@ -33,6 +39,20 @@ class SideBySide:
             [memory_of(row) for row in rows] for rows in (self._claims, self.found, self._calls)
         )
         self.at = address_of(self._calls)
+
+    def put(self, row: int, quick: Quick, kind: type, world: int) -> None:
+        """Fill in a row's call, for a claim of a kind whose own row is filled in. world : address of its match's"""
+        call = self.call_rows[row]
+        call[CALL.world], call[CALL.who] = world, quick.who_at
+        call[CALL.order], call[CALL.checks] = ORDERS[kind]
+
+    def run(self, count: int) -> Iterator[tuple[int, int]]:
+        """Rule on the first rows. Yields (begin, end) of rows that are done; row `end`, if any, is left to Python."""
+        begin = 0
+        while begin < count:
+            end = check_claims(self.at, begin, count, 0)
+            yield begin, end
+            begin = end + 1
 
     def call_at(self, row: int) -> int:
         """The address of a claim's call."""

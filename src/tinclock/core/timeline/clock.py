@@ -23,7 +23,7 @@ import numpy as np
 
 from tinclock.core.errors import BadNumberError
 from tinclock.core.kernels.dtypes import LINE
-from tinclock.core.packed import Number, Whole, memory_of
+from tinclock.core.packed import Integer, Number, memory_of
 from tinclock.core.plain import plain_number
 from tinclock.core.timeline.least import Least
 
@@ -75,8 +75,8 @@ class ClockEstimate:
     offset_s = Number(LINE.offset_s)
     round_trip_s = Number(LINE.round_trip_s)
     least_round_trip_s = Number(LINE.least_round_trip_s)
-    answers = Whole(LINE.answers)
-    samples = Whole(LINE.samples)
+    answers = Integer(LINE.answers)
+    samples = Integer(LINE.samples)
     """Answers in the window."""
 
     def __init__(

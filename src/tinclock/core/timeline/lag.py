@@ -28,7 +28,7 @@ import numpy as np
 
 from tinclock.core.kernels.dtypes import LINE
 from tinclock.core.kernels.hearing import MOST_SAID, SAID_FIELDS, SEQUENCE, STAMP, STILL, forget_of, take_said_of
-from tinclock.core.packed import Number, Row, Whole, address_of, memory_of, set_fields
+from tinclock.core.packed import Integer, Number, Row, address_of, memory_of, set_fields
 
 if TYPE_CHECKING:
     from tinclock.core.packed import Numbers
@@ -66,7 +66,7 @@ class LagTracker:
 
     lag_s = Number(LINE.lag_s)
     still = Number(LINE.still)
-    newest_sequence = Whole(LINE.said_sequence)
+    newest_sequence = Integer(LINE.said_sequence)
     """Of the newest message that is counted, 0 for none; while it counts for the lag."""
 
     def __init__(self, line: Row | None = None) -> None:

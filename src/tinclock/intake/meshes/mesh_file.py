@@ -51,7 +51,7 @@ class MeshTable(Struct, frozen=True, forbid_unknown_fields=True):
     metres_per_unit: Positive = 1.0
 
 
-class Piece(NamedTuple):
+class MeshPiece(NamedTuple):
     """One mesh of a file, in its place. names : of its node, its geometry and its material, as far as it has them."""
 
     names: tuple[str, ...]
@@ -62,7 +62,7 @@ class Piece(NamedTuple):
 MOST_TRIANGLES = 20_000_000
 
 
-class Mesh(NamedTuple):
+class LevelMesh(NamedTuple):
     """A file's triangles, z up, metres, with the surface of each; unnamed : names that no pattern fits."""
 
     vertices: NDArray[np.float64]
@@ -92,7 +92,7 @@ class Findings(NamedTuple):
     inside_out: int
 
 
-def read_mesh(table: MeshTable, surfaces: Sequence[str], folder: Path, source: str) -> Mesh:
+def read_mesh(table: MeshTable, surfaces: Sequence[str], folder: Path, source: str) -> LevelMesh:
     """The triangles of a level file's mesh.
 
     surfaces : the level's, in order; folder : of the level file; source : names it in messages
@@ -124,7 +124,7 @@ def read_mesh(table: MeshTable, surfaces: Sequence[str], folder: Path, source: s
         told = f"; its names are {', '.join(unnamed[:12])}" if unnamed else "; it holds no triangles"
         raise RulesError(source, [f"mesh.names: no pattern fits anything in {table.file}{told}"])
     upright = np.concatenate(corners) @ UPRIGHT[up or "z"].T * table.metres_per_unit
-    return Mesh(upright, np.concatenate(rows), np.concatenate(kinds), tuple(dict.fromkeys(unnamed)))
+    return LevelMesh(upright, np.concatenate(rows), np.concatenate(kinds), tuple(dict.fromkeys(unnamed)))
 
 
 def mesh_level(
@@ -150,7 +150,7 @@ def mesh_level(
     return Level(mesh.vertices, mesh.faces, mesh.kinds, kinds)
 
 
-def _pieces(path: Path, source: str) -> list[Piece]:
+def _pieces(path: Path, source: str) -> list[MeshPiece]:
     try:
         import trimesh
     except ImportError:
@@ -179,7 +179,7 @@ def _pieces(path: Path, source: str) -> list[Piece]:
         faces = np.asarray(mesh.faces, np.int64)
         if np.linalg.det(transform[:3, :3]) < 0.0:  # mirrored: its faces would look inwards
             faces = faces[:, ::-1]
-        out.append(Piece((str(node), str(name), str(material)), vertices, faces))
+        out.append(MeshPiece((str(node), str(name), str(material)), vertices, faces))
     return out
 
 
