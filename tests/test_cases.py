@@ -185,7 +185,7 @@ def test_many_noted_heads_are_checked_in_one_reading(tmp_path, monkeypatch):
     monkeypatch.setattr(type(tmp_path), "read_bytes", lambda path: read.append(path) or original(path))
     assert verify_log(tmp_path, heads) is None
     assert len(read) == 1
-    assert "is not the one that was noted" in verify_log(tmp_path, [*heads[:-1], Head(30, "0" * 64)])
+    assert "is not the noted one" in verify_log(tmp_path, [*heads[:-1], Head(30, "0" * 64)])
     assert "record 31, which was noted, is gone" in verify_log(tmp_path, [*heads, Head(31, "0" * 64)])
 
 

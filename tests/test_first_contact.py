@@ -161,7 +161,7 @@ def test_a_match_without_named_victims_still_has_a_fairness(tmp_path, monkeypatc
         stage.shoot("ada", "bob")
         stage.run(1.0)
     told = run("fairness", "stage", "--over", "0.1:0.2:0.1")
-    assert "no client said whom it had hit" in told
+    assert "no client named a victim" in told
     assert "against max_rewind_s" in told
 
 

@@ -182,14 +182,9 @@ print(*sorted(cold))
     assert done.stdout.split() == []
 
 
-@pytest.mark.parametrize("numba", ["as it is", "another"])
-def test_what_only_kernels_call_works_inside_them_and_has_no_machine_code(numba):
-    """Nor does a Numba in which that can't be left out stand in the way: then it is compiled like everything else."""
+def test_what_only_kernels_call_works_inside_them_and_in_python():
+    """A part of kernels gives a kernel and Python the same answer."""
     script = """
-import sys
-import numba.core.compiler_machinery as machinery
-if sys.argv[1] == "another":
-    del machinery.register_pass
 from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.poses import rotate
 @inner
@@ -198,13 +193,10 @@ def twice(x):
 @njit()
 def turned(x):
     return rotate(0.0, 0.0, 1.0, 0.0, twice(twice(x)), 1.0, 0.5)
-print(turned(3.0))
-for one in (twice, rotate):
-    for code in one.compiled.overloads.values():
-        print(code.library.get_pointer_to_function(code.fndesc.llvm_func_name) != 0)
+print(turned(3.0), rotate(0.0, 0.0, 1.0, 0.0, twice(twice(3.0)), 1.0, 0.5))
 """
-    done = subprocess.run([sys.executable, "-c", script, numba], capture_output=True, text=True, check=True)
-    assert done.stdout.split("\n")[:-1] == ["(-12.0, -1.0, 0.5)", *[str(numba == "another")] * 2]
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "(-12.0, -1.0, 0.5) (-12.0, -1.0, 0.5)"
 
 
 def test_a_first_ruling_waits_for_no_linear_algebra_and_takes_it_from_nobody():

@@ -4,6 +4,7 @@ from tinclock.core.rules.rigs import RigRules as RigRules
 from tinclock.intake.meshes.clip_file import Clip as Clip
 from tinclock.intake.meshes.clip_file import read_clips as read_clips
 from tinclock.intake.meshes.gltf_file import Mesh as Mesh
+from tinclock.intake.meshes.mesh_file import LevelMesh as LevelMesh
 from tinclock.intake.meshes.mesh_file import MeshTable as MeshTable
 from tinclock.intake.meshes.mesh_file import mesh_level as mesh_level
 from tinclock.intake.meshes.mesh_file import read_mesh as read_mesh

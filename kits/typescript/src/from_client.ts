@@ -14,7 +14,7 @@ export type WhatAClientSends =
   | MoveClaim
   | StatusClaim;
 /**
- * What a screen showed: `fraction` 0 is the snapshot `from_tick`, 1 is `to_tick`; more than 1 extrapolates.
+ * View of a screen: `fraction` 0 is the snapshot `from_tick`, 1 is `to_tick`; more than 1 extrapolates.
  *
  * @minItems 3
  * @maxItems 3
@@ -216,7 +216,7 @@ export interface MoveClaim {
   view?: View | null;
 }
 /**
- * What a client believes of itself. It is told what is true in return.
+ * A client reports its own state. The receipt returns the true one.
  *
  * client_time, view : seconds of its own clock, and what its screen showed then: together they say its lag
  */

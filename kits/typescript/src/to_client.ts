@@ -78,7 +78,7 @@ export interface ScoreRow {
   streak?: number;
 }
 /**
- * Something in the air: what its launch event told, and whom it follows, if it does.
+ * Something in the air: its launch event, and its target, if it has one.
  */
 export interface InFlight {
   projectile: number;
@@ -101,7 +101,7 @@ export interface InFlight {
   target?: number;
 }
 /**
- * What everybody is told of how a projectile moves: enough to draw it for its whole life.
+ * Published motion of a projectile: enough to draw it for its whole life.
  */
 export interface Motion {
   radius_m?: number;
@@ -137,14 +137,14 @@ export interface Ping {
   nonce: number;
 }
 /**
- * What became of a claim.
+ * Result of a claim.
  */
 export interface Answer {
   kind: "answer";
   receipt: Receipt;
 }
 /**
- * What a client is told of its claim: what happened and what is true, never why a check objected or by how much.
+ * Answer to a client's claim: the result and the true state, never the reason of a check or its numbers.
  */
 export interface Receipt {
   sequence: number;
@@ -153,7 +153,7 @@ export interface Receipt {
   state?: ActorState | null;
 }
 /**
- * Whom the client hit, where, for how much.
+ * Hits of the client: victim, part and points.
  */
 export interface ReceiptHit {
   victim: number;
@@ -162,7 +162,7 @@ export interface ReceiptHit {
   lethal?: boolean;
 }
 /**
- * What the server holds of an actor after a claim, for its client to correct itself by.
+ * Server's state of an actor after a claim, by which its client corrects itself.
  *
  * last_sequence : the highest that was ruled
  * magazine, reserve : None where they never run out
@@ -188,7 +188,7 @@ export interface ActorState {
   projectiles?: number[];
 }
 /**
- * What changed, for everybody.
+ * Changes for every client.
  */
 export interface News {
   kind: "news";

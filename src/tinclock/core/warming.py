@@ -12,6 +12,7 @@ import msgspec
 import numba
 import numpy as np
 
+from tinclock.core.combat.ledger import Blow, Ledger
 from tinclock.core.combat.motion import Motion
 from tinclock.core.combat.projectile_motion import Flight
 from tinclock.core.geometry.level import Level, Surface
@@ -260,6 +261,12 @@ class _EveryCall:
         drawn_view(history, Drawing(), self._tick / 64)
         bound_views(self.referee._roster.connections["a"], self.referee._pipeline.numbers)
         held = self.referee._roster.actors[1].weapons["plain"]
+        held.weapon.damage_at(1.0, "z")
+        held.weapon.points(0, 1.0)
+        line.memory(self._tick / 64)
+        ledger = Ledger(1.0)
+        ledger.open(1)
+        ledger.wound(1, 1.0, 0.0, Blow("fall"))
         if not held.can_reload():  # endless, as the rules above have it
             held.reload(self._tick / 64)
             held.refill()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from bisect import bisect_right
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -32,12 +31,8 @@ def falloff_at(rules: SplashRules, distance_m: float) -> float:
         return 0.0
     if not rules.falloff:
         return 1.0 - distance_m / rules.radius_m
-    distances = [float(d) for d, _ in rules.falloff]
-    row = bisect_right(distances, distance_m)
-    if row in (0, len(distances)):
-        return float(rules.falloff[max(0, row - 1)][1])
-    (a, fa), (b, fb) = rules.falloff[row - 1], rules.falloff[row]
-    return fa + (fb - fa) * (distance_m - a) / (b - a)
+    table = np.array(rules.falloff, np.float64)
+    return float(np.interp(distance_m, table[:, 0], table[:, 1]))
 
 
 def burst(one: Projectile, rules: SplashRules, work: HarmWork, position: Triple, direct: int) -> None:
