@@ -72,7 +72,7 @@ def test_an_edited_check_and_an_edited_layout_are_compiled_again(copied):
     kernels = copied / "tinclock" / "core" / "kernels"
     replaced(kernels / "checks" / "weapon.py", "if early > allowance:", "if early == early:")
     replaced(
-        kernels / "dtypes.py", "    ready_at: int\n    fired_at", "    added: int\n    ready_at: int\n    fired_at"
+        kernels / "fields.py", "    ready_at: int\n    fired_at", "    added: int\n    ready_at: int\n    fired_at"
     )
     ruled, compiled = one_shot(copied, NUMBA_OPT="0")
     assert (ruled, compiled) == (["denied", "fast_cadence"], 1)

@@ -32,6 +32,10 @@ POLICIES: dict[str, tuple[Policy, float]] = {
     "reconnects": (Policy(reconnects_s=10.0), 0.04),
     "breathing lag": (Policy(breathes_s=0.12), 0.035),
     "blurs stamps": (Policy(dither_s=0.2, late_pongs=0.75, late_s=0.11, silent_s=1.0, reconnects_s=10.0), 0.07),
+    "tells no lag, late pongs, uneven reports": (
+        Policy(tells=False, extra_s=0.08, late_pongs=0.75, late_s=0.11, uneven_s=0.03, steps_s=0.13),
+        0.055,
+    ),
     "everything": (
         Policy(
             every_s=1.0 / 32,
