@@ -30,6 +30,7 @@ KNOWN = {
     "silent for 2.1 of 4 s": Policy(silent_s=2.1),
     "clock leaps 130 ms every 1.5 s": Policy(steps_s=0.13),
     "reconnects every 10 s": Policy(reconnects_s=10.0),
+    "opens a second connection every 5 s": Policy(reconnects_s=5.0, second=True),
     "lag breathes by 60 ms with fights": Policy(breathes_s=0.06),
     "sends every 50 ms": Policy(every_s=0.05),
     "blurs all: pongs, stamps, clock, silence": Policy(

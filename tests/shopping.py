@@ -42,6 +42,7 @@ class Policy(NamedTuple):
     held_views : fraction of shots that name a screen without newer snapshots
     dither_s : its reports are stamped so much too early, at random, views included
     steps_s, steps_every_s : its clock leaps to and fro; silent_s : of every four seconds; reconnects_s : so often
+    second : it then opens another connection beside the one before, and plays over the new one
 
     Honest clients have some of these too:
 
@@ -68,6 +69,7 @@ class Policy(NamedTuple):
     steps_every_s: float = 1.5
     silent_s: float = 0.0
     reconnects_s: float = math.inf
+    second: bool = False
     gathers_s: float = 0.0
     early_s: float = 0.0
     waits_for_tick: bool = False
@@ -105,6 +107,7 @@ DIALS: dict[str, tuple[Any, ...]] = {
     "steps_every_s": (1.5, 0.4, 10.0, 25.0),
     "silent_s": (0.0, 1.0, 2.1, 3.0),
     "reconnects_s": (math.inf, 2.5, 10.0),
+    "second": (False, True),
 }
 
 
@@ -319,7 +322,10 @@ class _Replay:
         return self.gains
 
     def _reconnect(self, k: int, now: float) -> None:
-        self.referee.dismiss(self._name(k), now)
+        if not self.policy.second:
+            self.referee.dismiss(self._name(k), now)
+        elif self.again[k]:
+            self.referee.dismiss(f"{k}/{self.again[k] - 1}", now)
         self.again[k], self.sequence[k], self.free[k] = self.again[k] + 1, 0, []
         self.entity[k] = self.world.admit(self.referee, k, self.again[k])
 

@@ -30,6 +30,7 @@ POLICIES: dict[str, tuple[Policy, float]] = {
     "silence": (Policy(silent_s=2.1), 0.045),
     "leaping clock": (Policy(steps_s=0.13), 0.04),
     "reconnects": (Policy(reconnects_s=10.0), 0.04),
+    "second connections": (Policy(reconnects_s=5.0, second=True), 0.04),
     "breathing lag": (Policy(breathes_s=0.12), 0.035),
     "blurs stamps": (Policy(dither_s=0.2, late_pongs=0.75, late_s=0.11, silent_s=1.0, reconnects_s=10.0), 0.07),
     "tells no lag, late pongs, uneven reports": (
