@@ -14,7 +14,7 @@ from functools import partial
 
 sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "tests"))
 
-from shopping import DIALS, ODD, Gain, Policy, World
+from shopping import BLURS_ALL, DIALS, ODD, UNEVEN, Gain, Policy, World
 
 MOST_DECIBANS = 10.0
 PONGS: tuple[dict[str, float], ...] = ({}, {"late_pongs": 0.75, "late_s": 0.05})
@@ -33,24 +33,8 @@ KNOWN = {
     "opens a second connection every 5 s": Policy(reconnects_s=5.0, second=True),
     "lag breathes by 60 ms with fights": Policy(breathes_s=0.06),
     "sends every 50 ms": Policy(every_s=0.05),
-    "blurs all: pongs, stamps, clock, silence": Policy(
-        every_s=1 / 32,
-        breathes_s=0.03,
-        rate_per_s=0.003,
-        late_pongs=0.75,
-        late_s=0.11,
-        free_numbers=True,
-        holds_s=0.05,
-        held_views=0.04,
-        dither_s=0.2,
-        steps_s=0.13,
-        steps_every_s=0.4,
-        silent_s=1.0,
-        reconnects_s=10.0,
-    ),
-    "tells no lag, late pongs, uneven reports": Policy(
-        tells=False, extra_s=0.08, late_pongs=0.75, late_s=0.11, uneven_s=0.03, steps_s=0.13
-    ),
+    "blurs all: pongs, stamps, clock, silence": BLURS_ALL,
+    "tells no lag, late pongs, uneven reports": UNEVEN,
     "chooses, and nothing else": Policy(),
 }
 _worlds: list[World] = []

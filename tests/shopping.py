@@ -88,6 +88,12 @@ ODD: dict[str, Policy] = {
     "15% of packets lost": Policy(loses=0.15),
 }
 """Honest clients of other games."""
+BLURS_ALL = Policy(
+    every_s=1.0 / 32, breathes_s=0.03, rate_per_s=0.003, late_pongs=0.75, late_s=0.11, free_numbers=True, holds_s=0.05,
+    held_views=0.04, dither_s=0.2, steps_s=0.13, steps_every_s=0.4, silent_s=1.0, reconnects_s=10.0,
+)  # fmt: skip
+UNEVEN = Policy(tells=False, extra_s=0.08, late_pongs=0.75, late_s=0.11, uneven_s=0.03, steps_s=0.13)
+"""The best policies of the first search and of the second."""
 DIALS: dict[str, tuple[Any, ...]] = {
     "tells": (True, False),
     "stamps": (True, False),
