@@ -17,7 +17,7 @@ from tinclock.batch.jobs import Task, do
 from tinclock.batch.pools import ClusterPool, LocalPool
 from tinclock.batch.run import run_batch
 from tinclock.recordings import recordings_in
-from tinclock.sample import play_match
+from tinclock.sample import simulate_match
 
 PLAYERS, MOST = 16, 32
 
@@ -30,7 +30,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         matches = folder / "matches"
-        play_match(seed=7, seconds=seconds, players=PLAYERS, record_to=matches / "m00")
+        simulate_match(seed=7, seconds=seconds, players=PLAYERS, record_to=matches / "m00")
         size = sum(file.stat().st_size for file in (matches / "m00").rglob("*") if file.is_file())
         print(f"a match: {PLAYERS} players, {seconds:.0f} s, {size / PLAYERS / seconds / 1000:.1f} kB a player-second")
         for number in range(1, MOST):

@@ -60,7 +60,7 @@ class Busy:
         self.spent: dict[str, float] = defaultdict(float)
         self.counts: dict[str, int] = defaultdict(int)
         self.outcomes: dict[str, int] = defaultdict(int)
-        self.decode = msgspec.msgpack.Decoder(tinclock.ShotClaim | tinclock.MoveClaim).decode
+        self.decode = msgspec.msgpack.Decoder(tinclock.claims.ShotClaim | tinclock.claims.MoveClaim).decode
         self.encode = msgspec.msgpack.Encoder().encode
 
     def timed(self, stage: str, work: object, *arguments: object, **named: object) -> object:
@@ -74,7 +74,7 @@ class Busy:
     def play(self) -> None:
         """All ticks; figures count from the middle on."""
         for k, entity in enumerate(self.entities):
-            self.referee.put(entity, self.place(k, 0.0), 0.0)
+            self.referee.set_position(entity, self.place(k, 0.0), 0.0)
         gc.collect()
         gc.freeze()
         for tick in range(TICKS):
@@ -95,7 +95,7 @@ class Busy:
         poses = self.crowd.bones(now)
         timed("record a tick", referee.record, tick, now, self.entities, poses)
         if tick % 2 == 0:
-            timed("publish", referee.published, tick)
+            timed("publish", referee.snapshot_sent, tick)
         timed("advance", referee.advance, now)
         self.take(self.mail(tick, now), now)
         if tick % 2 == 0:
@@ -134,11 +134,11 @@ class Busy:
         share = MOVES_A_SECOND / RATE_HZ
         for k in self.rng.choice(PLAYERS, int(share) + (self.rng.random() < share % 1), replace=False).tolist():
             self.sent[k] += 1
-            move = tinclock.MoveClaim(self.sent[k], self.entities[k], self.place(k, now), now)
+            move = tinclock.claims.MoveClaim(self.sent[k], self.entities[k], self.place(k, now), now)
             out.append(("rule a move", f"c{k}", self.encode(move)))
         return out
 
-    def shot(self, k: int, tick: int) -> tinclock.ShotClaim | None:
+    def shot(self, k: int, tick: int) -> tinclock.claims.ShotClaim | None:
         """One aimed at the chest of one of the nearest twenty, where it was on the screen."""
         history, newest = self.referee.history, tick - tick % 2
         view = tinclock.View(newest - 10, newest - 8, float(self.rng.random()))
@@ -150,7 +150,7 @@ class Busy:
         to = bones[2, :3] + self.rng.normal(scale=0.1, size=3) - eye
         along = tuple((to / np.linalg.norm(to)).tolist())
         self.sent[k] += 1
-        return tinclock.ShotClaim(self.sent[k], self.entities[k], "grit_rifle", eye, along, view)
+        return tinclock.claims.ShotClaim(self.sent[k], self.entities[k], "grit_rifle", eye, along, view)
 
     def near(self, k: int) -> int:
         """A neighbour."""

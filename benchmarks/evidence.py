@@ -16,24 +16,24 @@ from pathlib import Path
 import msgspec
 
 from tinclock import Finding
-from tinclock.core.evidence.course import Course
+from tinclock.core.evidence.evidence_timeline import EvidenceTimeline
 from tinclock.core.evidence.measured import MeasuredLine
 from tinclock.evidence import (
     CaseReview,
     CaseStore,
+    EvidenceChange,
     EvidenceLog,
-    Gain,
     LiveEvidence,
-    Weighing,
-    load_weights,
+    MatchEvaluator,
+    load_calibration,
     observed_in,
 )
 from tinclock.recordings import Recording
 from tinclock.report.case_page import case_page
-from tinclock.sample import play_match
+from tinclock.sample import simulate_match
 
 ACCOUNTS, FINDINGS_EACH, SECONDS, PLAYERS = 10_000, 100, 60.0, 16
-CODES = ("fast_cadence", "view_late", "dead_actor", "part_differs", "muzzle_far")
+CODES = ("fires_too_fast", "view_late", "dead_actor", "part_differs", "muzzle_far")
 
 
 def main() -> None:
@@ -49,12 +49,12 @@ def main() -> None:
 
 def live_and_detectors(folder: Path) -> None:
     """The cost per claim of weighing and logging findings, and of the detectors over a recording."""
-    unfair = {"clover": {"inflate_damage": 1.0}, "elder": {"fast_trigger": 0.8}}
-    played = play_match(seed=7, seconds=SECONDS, players=PLAYERS, unfair=unfair, record_to=folder / "match")
-    weights, rules = load_weights(), played.garden.rules
+    cheating = {"clover": {"inflate_damage": 1.0}, "elder": {"fast_trigger": 0.8}}
+    played = simulate_match(seed=7, seconds=SECONDS, players=PLAYERS, cheats=cheating, record_to=folder / "match")
+    calibration, rules = load_calibration(), played.garden.rules
     rulings, best = [r for r in played.rulings if r.account], []
     for _ in range(5):
-        watch = LiveEvidence(weights, rules)
+        watch = LiveEvidence(calibration, rules)
         with EvidenceLog(folder / f"log{len(best)}", sync="soon") as log:
             begin = time.perf_counter()
             for ruling in rulings:
@@ -74,16 +74,16 @@ def live_and_detectors(folder: Path) -> None:
         f"{len(rulings):,} claims have one), {min(best) / yardstick:.2f} x encoding its ruling"
     )
     recording, minutes = Recording(folder / "match"), PLAYERS * SECONDS / 60.0
-    warm = Weighing(weights, rules)
+    warm = MatchEvaluator(calibration, rules)
     for seen in observed_in(recording):  # SciPy and the kernels load once
-        warm.take(seen)
+        warm.add(seen)
     begin = time.process_time()
     stretches = list(observed_in(recording))
     reading = time.process_time() - begin
     begin = time.process_time()
-    weighing = Weighing(weights, rules)
+    weighing = MatchEvaluator(calibration, rules)
     for seen in stretches:
-        weighing.take(seen)
+        weighing.add(seen)
     testing = time.process_time() - begin
     print(
         f"detectors: {minutes / testing:.0f} player-minutes a core's second; reading and observing besides: "
@@ -93,10 +93,10 @@ def live_and_detectors(folder: Path) -> None:
 
 def large_store(folder: Path) -> None:
     """A million findings of ten thousand accounts: the queue and a case page."""
-    store, weights, rng = CaseStore(folder / "cases.db"), load_weights(), random.Random(7)
+    store, calibration, rng = CaseStore(folder / "cases.db"), load_calibration(), random.Random(7)
     begin = time.perf_counter()
     for match in range(ACCOUNTS // 50):
-        fill(store, weights, f"match-{match}", [f"account-{50 * match + k}" for k in range(50)], rng, FINDINGS_EACH)
+        fill(store, calibration, f"match-{match}", [f"account-{50 * match + k}" for k in range(50)], rng, FINDINGS_EACH)
     took = time.perf_counter() - begin
     desk = CaseReview(store)
     desk.queue()
@@ -104,7 +104,7 @@ def large_store(folder: Path) -> None:
     queue, counts = desk.queue(), desk.counts()
     listed = time.perf_counter() - begin
     begin = time.perf_counter()
-    page = case_page(desk.dossier(queue[0].account), weights, limit=store.limit)
+    page = case_page(desk.dossier(queue[0].account), calibration, limit=store.limit)
     drawn = time.perf_counter() - begin
     print(
         f"store: {ACCOUNTS * FINDINGS_EACH:,} findings of {counts['accounts']:,} accounts taken in {took:.0f} s; queue "
@@ -113,21 +113,23 @@ def large_store(folder: Path) -> None:
     store.close()
 
 
-def fill(store: CaseStore, weights, match: str, accounts: list[str], rng: random.Random, findings: int) -> None:
+def fill(store: CaseStore, calibration, match: str, accounts: list[str], rng: random.Random, findings: int) -> None:
     """A made-up match: every twentieth account has much against it."""
     stages, gains, lines = {}, [], {}
     for account in accounts:
         much = 90.0 if rng.random() < 0.05 else -1.0
-        stages[account] = [(15.0 * k, {"fast_cadence": much * k / 20.0}) for k in range(1, 21)]
-        gains += [Gain(15.0 * k, account, "fast_cadence", 4.0, line="steady", rulings=(k,)) for k in range(1, 6)]
+        stages[account] = [(15.0 * k, {"fires_too_fast": much * k / 20.0}) for k in range(1, 21)]
+        gains += [
+            EvidenceChange(15.0 * k, account, "fires_too_fast", 4.0, line="steady", rulings=(k,)) for k in range(1, 6)
+        ]
         lines[account] = [(15.0 * k, MeasuredLine(0.04, 0.001)) for k in range(1, 21)]
-    course = Course(stages, gains, lines, dict.fromkeys(accounts, 5.0))
+    timeline = EvidenceTimeline(stages, gains, lines, dict.fromkeys(accounts, 5.0))
     found = [
         (k, Finding(rng.choice(CODES), "c", account, 1, k, 3.0 * k, 0.1, 0.05, 0.05, "s"))
         for account in accounts
         for k in range(findings)
     ]
-    store.take_match(match, course, weights, found)
+    store.import_match(match, timeline, calibration, found)
 
 
 def many_writers(url: str | None) -> None:
@@ -158,12 +160,12 @@ def many_writers(url: str | None) -> None:
 
 def _writer(address: str, mark: str, number: int, each: int, shared: bool) -> tuple[float, float]:
     """When it began and ended, its start not counted."""
-    store, weights, rng = CaseStore(address), load_weights(), random.Random(number)
+    store, calibration, rng = CaseStore(address), load_calibration(), random.Random(number)
     group = 0 if shared else number
-    fill(store, weights, f"{mark}-{number}-warm", [f"{mark}-{number}-warm"], rng, 1)
+    fill(store, calibration, f"{mark}-{number}-warm", [f"{mark}-{number}-warm"], rng, 1)
     begin = time.time()
     for match in range(each):
-        fill(store, weights, f"{mark}-{number}-{match}", [f"{mark}-{group}-{k}" for k in range(16)], rng, 40)
+        fill(store, calibration, f"{mark}-{number}-{match}", [f"{mark}-{group}-{k}" for k in range(16)], rng, 40)
     end = time.time()
     store.close()
     return begin, end

@@ -17,19 +17,19 @@ from rich.console import Console
 from rich.table import Table
 from standard_load import RATE_HZ, Crowd, bench_rules
 from timeline_costs import hills
+from tinclock.core.rules.flights import BounceRules, ProjectileRules
 
 import tinclock
 from tinclock.core.combat.flights import Flights
-from tinclock.core.rules.flights import BounceRules, FlightRules
 from tinclock.core.rules.weapons import WeaponRules
 from tinclock.garden.gait import Gait
 
 PLAYERS, TRIANGLES, TICKS = 100, 20_000, 48
 KINDS = {
-    "straight": FlightRules(speed_m_s=30.0, gravity_m_s2=0.0, lifetime_s=30.0, most_live=10**6),
-    "ballistic": FlightRules(speed_m_s=30.0, radius_m=0.05, lifetime_s=30.0, most_live=10**6, on_level="bounce",
+    "straight": ProjectileRules(speed_m_s=30.0, gravity_m_s2=0.0, lifetime_s=30.0, max_live=10**6),
+    "ballistic": ProjectileRules(speed_m_s=30.0, radius_m=0.05, lifetime_s=30.0, max_live=10**6, on_level="bounce",
                              bounce=BounceRules(restitution=0.8, most=10**6)),
-    "with drag": FlightRules(speed_m_s=30.0, radius_m=0.05, drag_per_m=0.005, lifetime_s=30.0, most_live=10**6,
+    "with drag": ProjectileRules(speed_m_s=30.0, radius_m=0.05, drag_per_m=0.005, lifetime_s=30.0, max_live=10**6,
                              on_level="bounce", bounce=BounceRules(restitution=0.8, most=10**6)),
 }  # fmt: skip
 
@@ -39,7 +39,7 @@ class Air:
 
     def __init__(self, count: int, kind: str) -> None:
         rng = np.random.default_rng(3)
-        thrower = WeaponRules(kind="projectile", damage=1e-6, interval_s=1e-9, range_m=1e6, flight=KINDS[kind])
+        thrower = WeaponRules(kind="projectile", damage=1e-6, interval_s=1e-9, range_m=1e6, projectile=KINDS[kind])
         rules = msgspec.structs.replace(bench_rules(), weapons={"thrower": thrower})
         vertices, faces = hills(TRIANGLES)
         self.level = tinclock.Level(vertices, faces)
@@ -59,7 +59,7 @@ class Air:
             way = rng.normal(size=3) * [1.0, 1.0, 0.3]
             velocity = tuple((30.0 * way / np.linalg.norm(way)).tolist())
             self.flights.launch(
-                actor, roster.lines[actor.connection], roster.weapons["thrower"], place, velocity, 0.0, 0.0
+                actor, roster.connections[actor.connection], roster.weapons["thrower"], place, velocity, 0.0, 0.0
             )
 
     def record(self) -> None:
@@ -121,8 +121,8 @@ def main() -> None:
         return
     console = Console(width=None if sys.stdout.isatty() else 100)
     table = Table(box=None, header_style="bold")
-    for name in ("flight", "launched", "still in the air", "ms a tick", "us each", "share of a tick"):
-        table.add_column(name, justify="left" if name == "flight" else "right")
+    for name in ("projectile", "launched", "still in the air", "ms a tick", "us each", "share of a tick"):
+        table.add_column(name, justify="left" if name == "projectile" else "right")
     for kind, count, alive, tick in rows:
         table.add_row(
             kind, f"{count}", f"{alive}", f"{tick * 1e3:.2f}", f"{tick / max(alive, 1) * 1e6:.2f}",

@@ -1,4 +1,4 @@
-"""Mutated and random messages through the border: decode, rule, answer; nothing may raise: fuzz.py [HOW MANY]
+"""Mutated and random messages through the gateway: decode, rule, answer; nothing may raise: fuzz.py [HOW MANY]
 
 A million by default. Prints how many were taken, how they were ruled, and the time of each.
 """
@@ -16,7 +16,7 @@ import numpy as np
 
 import tinclock
 from tinclock.sample import data_file
-from tinclock.wire import Border, FloodLimits, Join
+from tinclock.wire import FloodLimits, Gateway, Join
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
 from test_border import almost, mutated
@@ -35,16 +35,16 @@ def main() -> None:
     ids = [referee.admit(connection=f"c{k}", account=f"a{k}", rig="gardener") for k in range(2)]
     rig = referee.history.rigs["gardener"]
     for entity, place in zip(ids, ((-9.0, 3.0, 0.0), (0.0, 3.0, 0.0)), strict=True):
-        referee.put(entity, place, 0.0)
-    border = Border(referee, "c0", flood=FloodLimits(1e12, 1e15))
-    border.take(msgspec.msgpack.encode(Join((1,))), 0.0)
+        referee.set_position(entity, place, 0.0)
+    gateway = Gateway(referee, "c0", flood=FloodLimits(1e12, 1e15))
+    gateway.receive(msgspec.msgpack.encode(Join((2,))), 0.0)
     rng, outcomes, found, start = np.random.default_rng(3), Counter(), Counter(), time.perf_counter()
     for k in range(count):
         if k % 50 == 0:
             tick = k // 50
             roots = [[-9.0, 3.0, 0, 0, 0, 0, 1], [0.0, 3.0, 0, 0, 0, 0, 1]]
             referee.record(tick, tick / 64, ids, tinclock.rooted_bones(rig, roots))
-            referee.published(tick)
+            referee.snapshot_sent(tick)
             referee.advance(tick / 64)
             for entity in ids:
                 if not referee.ledger.alive(entity):
@@ -54,8 +54,8 @@ def main() -> None:
             wild = mutated(whole[k % len(whole)], rng, whole)
         else:
             wild = almost(texts[(k // 2) % len(texts)], rng, 1 + k // 2, referee.history.newest_tick)
-        border.take(wild, referee.history.newest_time)
-        ruling = border.last_ruling
+        gateway.receive(wild, referee.history.newest_time)
+        ruling = gateway.last_ruling
         outcomes["no claim" if ruling is None else ruling.outcome] += 1
         found.update([finding.code for finding in ruling.findings] if ruling is not None else [])
     took = time.perf_counter() - start

@@ -15,9 +15,9 @@ from pathlib import Path
 
 import numpy as np
 
-from tinclock.recordings import Recording, rerule
+from tinclock.recordings import Recording, replay
 from tinclock.recordings.writer import Writer
-from tinclock.sample import play_match
+from tinclock.sample import simulate_match
 
 PLAYED_S, LONGEST_S = 30.0, 2.0
 
@@ -34,7 +34,7 @@ def killed_after(path: Path, seconds: float) -> int:
             os.write(write, b".")
 
         Writer._write = report
-        play_match(seed=9, seconds=PLAYED_S, players=3, record_to=path)
+        simulate_match(seed=9, seconds=PLAYED_S, players=3, record_to=path)
         os._exit(0)
     os.close(write)
     time.sleep(seconds)
@@ -50,7 +50,7 @@ def killed_after(path: Path, seconds: float) -> int:
 def main() -> None:
     """Kill, open, rule again, compare."""
     kills = int(sys.argv[1]) if len(sys.argv) > 1 else 200
-    play_match(seed=9, seconds=1.0, players=3)  # kernels load once, before the children
+    simulate_match(seed=9, seconds=1.0, players=3)  # kernels load once, before the children
     dice, folder = np.random.default_rng(5), Path(tempfile.mkdtemp())
     flushed, torn, strays = 0, 0, 0
     whole: list[str] = []
@@ -60,14 +60,18 @@ def main() -> None:
         if (path / "flushes.jsonl").exists():
             source = Recording(path)
             wrong = source.verify()
-            again = rerule(source) if source.flushes else None
+            again = replay(source) if source.flushes else None
             texts = source.table("rulings")["ruling"].to_pylist()
             if len(source.flushes) < known or wrong or (again is not None and not again.as_recorded):
                 raise SystemExit(f"kill {number}: {known} flushes were reported, {len(source.flushes)} found; {wrong}")
             shorter, whole = sorted((texts, whole), key=len)
             if whole[: len(shorter)] != shorter:
                 raise SystemExit(f"kill {number}: the rulings are not those of the other kills")
-            flushed, torn, strays = flushed + known, torn + source.torn_tail, strays + bool(source.strays)
+            flushed, torn, strays = (
+                flushed + known,
+                torn + source.damaged_tail,
+                strays + bool(source.unreferenced_files),
+            )
         elif known:
             raise SystemExit(f"kill {number}: {known} flushes were reported, none found")
         shutil.rmtree(path, ignore_errors=True)

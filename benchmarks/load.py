@@ -3,7 +3,7 @@
 Each claim is sent by itself, four at a time within a tick. Prints percentiles of the time from sending one to having
 its receipt, memory over time, and then how many claims a second go through in batches. With --unkind other
 connections misbehave meanwhile: garbage, half a handshake, askers who never read, killed ones, and ten times the load
-on a match of their own. --picture FILE draws it.
+on a match of their own. --image FILE draws it.
 """
 
 from __future__ import annotations
@@ -58,7 +58,7 @@ class Match:
                 "weapon": "grit_rifle"} for k in range(players)]  # fmt: skip
         self.ids = [self.ask("call", call="admit", arguments=one)["answer"] for one in who]
         for entity in self.ids:
-            self.ask("call", call="put", arguments={"entity": entity, "position": [0.0, 5.0, 0.0]})
+            self.ask("call", call="set_position", arguments={"entity": entity, "position": [0.0, 5.0, 0.0]})
         self.rig = rig = tinclock.Rig("gardener", tinclock.parse_rules(tomllib.loads(RULES)).rigs["gardener"])
         self.crowd = Crowd(players, Gait(rig.bones, rig.rest), np.random.default_rng(4))
         self.packed = np.array(self.ids, "<i8").tobytes()
@@ -101,7 +101,7 @@ class Match:
         """What is told of a tick."""
         self.eyes, bones = self.poses[tick % ROUND]
         return {"tick": tick, "server_time": tick / RATE_HZ, "entities": self.packed, "bones": bones,
-                "published": tick % 2 == 0}  # fmt: skip
+                "snapshot_sent": tick % 2 == 0}  # fmt: skip
 
     def claims(self, tick: int, count: int) -> list[tuple[str, float, bytes]]:
         """Shots and moves, as bytes."""
@@ -154,7 +154,7 @@ async def steady(match: Match, seconds: float, port: int) -> dict:
                 reply, now = READ(frame), time.perf_counter()
                 if reply["request"] in sent_at:
                     waits.append(now - sent_at.pop(reply["request"]))
-                    ruled += len(reply.get("ruled", []))
+                    ruled += len(reply.get("rulings", []))
                 elif reply.get("state") is not None:
                     return
 
@@ -210,13 +210,13 @@ def batches(port: int, name: str, ticks: int, out: multiprocessing.Queue | None 
         if count > 1:
             match.socket.recv()
     match.socket.recv()
-    last = match.reply()["ruled"]
+    last = match.reply()["rulings"]
     took = time.perf_counter() - start
     rate = ticks * PLAYERS / took
-    upheld = sum(one["outcome"] == "upheld" for one in last)
-    assert upheld > 0.8 * PLAYERS, f"{upheld} upheld"
+    accepted = sum(one["outcome"] == "accepted" for one in last)
+    assert accepted > 0.8 * PLAYERS, f"{accepted} accepted"
     if out is not None:
-        out.put(rate)
+        out.set_position(rate)
     return rate, 1e6 * (cpu_s(port) - busy) / (ticks * PLAYERS)
 
 
@@ -306,8 +306,8 @@ def main() -> None:
         service.terminate()
     found["exit"] = service.wait(20)
     found["batch_claims_per_s_two_workers"] = on_workers(2, 1500)
-    if "--picture" in sys.argv:
-        draw(found, Path(sys.argv[sys.argv.index("--picture") + 1]))
+    if "--image" in sys.argv:
+        draw(found, Path(sys.argv[sys.argv.index("--image") + 1]))
     memory = found["memory_mb"]
     found["slices_p99_ms"] = [round(p99, 1) for _, _, p99 in found["slices"]]
     print(json.dumps({**{k: v for k, v in found.items() if k not in ("slices", "memory_mb")},

@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 
 from tinclock.cases.evidence_log import read_log
-from tinclock.evidence import EvidenceLog, Head, verify_log
+from tinclock.evidence import EvidenceLog, LogTip, verify_log
 
 KILLS = int(sys.argv[1]) if len(sys.argv) > 1 else 500
 CHILD = """
@@ -26,14 +26,14 @@ log = EvidenceLog(sys.argv[1], sync=rng.choice(["each", "soon", "never"]), file_
 print("ready", flush=True)
 while True:
     many = range(rng.randrange(1, 9))
-    bodies = [{"code": "fast_cadence", "observed": rng.random(), "detail": "x" * rng.randrange(300)} for _ in many]
+    bodies = [{"code": "fires_too_fast", "observed": rng.random(), "detail": "x" * rng.randrange(300)} for _ in many]
     print(log.append("finding", bodies), flush=True)
 """
 
 
 def main() -> None:
     """Kill, look, go on."""
-    rng, noted, torn, started = random.Random(7), Head(0, "0" * 64), 0, time.perf_counter()
+    rng, noted, torn, started = random.Random(7), LogTip(0, "0" * 64), 0, time.perf_counter()
     with tempfile.TemporaryDirectory() as folder:
         for kill in range(KILLS):
             child = subprocess.Popen(

@@ -18,8 +18,8 @@ import recordings
 from rich.console import Console
 from rich.table import Table
 
-from tinclock.recordings import Recording, rerule, rerule_range, with_setting
-from tinclock.sample import play_match
+from tinclock.recordings import Recording, replay, replay_sweep, with_setting
+from tinclock.sample import simulate_match
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -39,12 +39,12 @@ def passes(path: Path) -> tuple[float, float]:
     """Seconds that one pass takes, and that twenty settings of the oldest view take together."""
     rules = Recording(path).require_header().rules
     tried = [with_setting(rules, "view.max_rewind_s", value) for value in SETTINGS]
-    rerule(Recording(path)), rerule_range(Recording(path), tried[:2])  # kernels load
+    replay(Recording(path)), replay_sweep(Recording(path), tried[:2])  # kernels load
     one, all_of_them = [], []
     for _ in range(ROUNDS):
-        one.append(seconds(lambda: rerule(Recording(path))))
-        all_of_them.append(seconds(lambda: rerule_range(Recording(path), tried)))
-        one.append(seconds(lambda: rerule(Recording(path))))
+        one.append(seconds(lambda: replay(Recording(path))))
+        all_of_them.append(seconds(lambda: replay_sweep(Recording(path), tried)))
+        one.append(seconds(lambda: replay(Recording(path))))
     return statistics.median(one), statistics.median(all_of_them)
 
 
@@ -57,7 +57,7 @@ def main() -> None:
             given = [folder / "standard load", folder / "garden match"]
             _, _, recorder = recordings.play(given[0])
             recorder.close()
-            play_match(seed=1, seconds=40.0, players=8, record_to=given[1])
+            simulate_match(seed=1, seconds=40.0, players=8, record_to=given[1])
         rows = {path.name: passes(path) for path in given}
     finally:
         shutil.rmtree(folder, ignore_errors=True)

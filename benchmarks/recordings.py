@@ -21,7 +21,7 @@ from standard_load import RATE_HZ, Crowd, bench_rules, yard
 
 import tinclock
 from tinclock.garden.gait import Gait
-from tinclock.recordings import Recorder, Recording, past_of, rerule
+from tinclock.recordings import Recorder, Recording, history_around, replay
 
 PLAYERS, SECONDS, SHOTS_A_TICK = 100, 20, 2
 TEAMS = ("copper", "pewter")
@@ -45,13 +45,13 @@ def play(folder: Path | None, seed: int = 3) -> tuple[np.ndarray, float, Recorde
             other = referee.history.bones_at(ids[int(rng.integers(0, PLAYERS))], view)
             to = other[2, :3] + 0.1 - eye
             way = tuple((to / np.linalg.norm(to)).tolist())
-            claims.append((f"c{k}", pack(tinclock.ShotClaim(sent[k], ids[k], "grit_rifle", eye, way, view))))
+            claims.append((f"c{k}", pack(tinclock.claims.ShotClaim(sent[k], ids[k], "grit_rifle", eye, way, view))))
         start = time.perf_counter()
         server.record(tick, now, ids, bones)
         if tick % 2 == 0:
-            server.published(tick)
+            server.snapshot_sent(tick)
         for connection, data in claims:
-            given = data if folder is not None else msgspec.msgpack.decode(data, type=tinclock.ShotClaim)
+            given = data if folder is not None else msgspec.msgpack.decode(data, type=tinclock.claims.ShotClaim)
             server.rule(connection, given, received_at=now)
         server.advance(now)
         spent.append(time.perf_counter() - start)
@@ -74,10 +74,10 @@ def main() -> None:
         closing = time.perf_counter() - start
         source = Recording(folder)
         start = time.perf_counter()
-        again = rerule(source)
+        again = replay(source)
         ruling_again = time.perf_counter() - start
         start = time.perf_counter()
-        past_of(source, source.ruling(again.rulings[-1].number))
+        history_around(source, source.ruling(again.rulings[-1].number))
         seeking = time.perf_counter() - start
         poses = sum(flush.pieces["poses"].bytes for flush in source.flushes if "poses" in flush.pieces)
         rows = {

@@ -21,7 +21,7 @@ import tinclock
 BRUTE_SHOTS = 400
 
 
-def claims_of(load: Load, count: int) -> list[tuple[str, tinclock.ShotClaim]]:
+def claims_of(load: Load, count: int) -> list[tuple[str, tinclock.claims.ShotClaim]]:
     """Some of the load's shots as decoded claims, numbered a connection; no shooter's views run backwards."""
     sent: dict[int, int] = {}
     out = []
@@ -36,7 +36,9 @@ def claims_of(load: Load, count: int) -> list[tuple[str, tinclock.ShotClaim]]:
         sent[entity] = sent.get(entity, 0) + 1
         view = tinclock.View(int(load.from_ticks[k]), int(load.to_ticks[k]), float(load.fractions[k]))
         origin, along = (tuple(row[k].tolist()) for row in (load.origins, load.directions))
-        out.append((f"c{entity - 1}", tinclock.ShotClaim(sent[entity], entity, "grit_rifle", origin, along, view)))
+        out.append(
+            (f"c{entity - 1}", tinclock.claims.ShotClaim(sent[entity], entity, "grit_rifle", origin, along, view))
+        )
     return out
 
 

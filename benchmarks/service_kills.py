@@ -1,4 +1,4 @@
-"""Kill a service with SIGKILL at random moments while two matches in border mode go on: service_kills.py 300
+"""Kill a service with SIGKILL at random moments while two matches in pass-through mode go on: service_kills.py 300
 
 Two workers, four joined clients in each match that shoot, a ping every second. One kill in ten hits the front, the
 others a worker. Prints which matches were lost, and compares replies and recordings with the same matches played
@@ -25,8 +25,9 @@ import numpy as np
 from websockets.exceptions import WebSocketException
 from websockets.sync.client import unix_connect
 
-from tinclock import ShotClaim, View
-from tinclock.recordings import Recording, rerule
+from tinclock import View
+from tinclock.claims import ShotClaim
+from tinclock.recordings import Recording, replay
 from tinclock.serve.hub import Hub
 from tinclock.serve.workers import worker_of
 
@@ -44,13 +45,13 @@ def requests_of(match: str, ticks: int) -> list[dict[str, Any]]:
     for name in names:
         who = {"connection": name, "account": f"{match}-{name}", "rig": "sprinkler", "weapon": "grit_rifle"}
         out.append({"do": "call", "call": "admit", "arguments": who})
-    join = pack({"kind": "join", "versions": [1]})
+    join = pack({"kind": "join", "versions": [2]})
     out.append({"do": "messages", "messages": [(name, 0.0, join) for name in names]})
     bones = np.concatenate([POSE + np.array([3 * k, 0, 0, 0, 0, 0, 0], "<f4") for k in range(PLAYERS)]).tobytes()
     ids = np.arange(1, PLAYERS + 1, dtype="<i8").tobytes()
     for tick in range(ticks):
         now = tick / RATE_HZ
-        ticked = {"tick": tick, "server_time": now, "entities": ids, "bones": bones, "published": tick % 2 == 0}
+        ticked = {"tick": tick, "server_time": now, "entities": ids, "bones": bones, "snapshot_sent": tick % 2 == 0}
         out.append({"do": "tick", **ticked})
         if tick % 8 == 7:
             view = View(tick - 7, tick - 5, 0.5)
@@ -61,7 +62,7 @@ def requests_of(match: str, ticks: int) -> list[dict[str, Any]]:
             messages = [(name, now, pack(shot)) for name, shot in zip(names, shots, strict=True)]
             out.append({"do": "messages", "messages": messages})
         if tick % 4 == 1:
-            out.append({"do": "deliver", "server_time": now, "ping": tick % RATE_HZ == 1})
+            out.append({"do": "outgoing", "server_time": now, "ping": tick % RATE_HZ == 1})
     return [{"match": match, "request": number, **one} for number, one in enumerate(out, 1)]
 
 
@@ -71,7 +72,7 @@ class Server:
     def __init__(self, folder: Path, log: Any) -> None:
         self.at, self.starting = folder / "s", threading.Lock()
         run = [sys.executable, "-m", "tinclock", "serve", "--unix", str(self.at), "--workers", "2"]
-        self.run = [*run, "--checkpoint", "1.5", "--record", str(folder / "matches")]
+        self.run = [*run, "--checkpoint-interval", "1.5", "--record", str(folder / "matches")]
         self.log = log
         self.process = self.start()
         self.replies: dict[str, dict[int, bytes]] = {name: {} for name in NAMES}
@@ -107,7 +108,7 @@ class Server:
     def close(self, match: str) -> None:
         """End a match, once its worker is there."""
         reply = {"again": True}
-        while reply.get("again"):
+        while reply.get("retry"):
             time.sleep(0.1)
             with self.connected() as socket:
                 socket.send(msgspec.msgpack.encode({"do": "close", "request": 0, "match": match}))
@@ -119,7 +120,7 @@ class Server:
             asked = {"do": "resume", "request": 0, "match": match, "last_reply": max(taken)}
             socket.send(msgspec.msgpack.encode(asked))
             back = msgspec.msgpack.decode(socket.recv())
-            if back.get("again"):
+            if back.get("retry"):
                 return
             if not back.get("ok", True):
                 self.lost.append(f"{match}: {back}")
@@ -130,7 +131,7 @@ class Server:
         while left:
             socket.send(msgspec.msgpack.encode(left[0]))
             frame = socket.recv()
-            if msgspec.msgpack.decode(frame).get("again"):
+            if msgspec.msgpack.decode(frame).get("retry"):
                 return
             self._take(match, frame, left)
 
@@ -141,8 +142,8 @@ class Server:
 
 def is_whole_state(reply: bytes) -> bool:
     """True if a reply only sends clients the full state, which they get after a kill."""
-    sent = msgspec.msgpack.decode(reply).get("send", ())
-    return bool(sent) and all(msgspec.msgpack.decode(data)["kind"] == "whole" for _, data in sent)
+    sent = msgspec.msgpack.decode(reply).get("outgoing", ())
+    return bool(sent) and all(msgspec.msgpack.decode(data)["kind"] == "full_state" for _, data in sent)
 
 
 def kill_on(server: Server, kills: int, total: int, dice: random.Random, done: threading.Event) -> None:
@@ -199,7 +200,7 @@ def main() -> None:
         same &= first.flushes[-1].events_sha256 == second.flushes[-1].events_sha256
         print(
             f"{name}: {second.flushes[-1].rulings} rulings, replies that differ {len(differing) - told}, full states "
-            f"sent after a kill {told}, digests equal {same}, as recorded {rerule(second).as_recorded}"
+            f"sent after a kill {told}, digests equal {same}, as recorded {replay(second).as_recorded}"
         )
 
 

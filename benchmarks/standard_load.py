@@ -50,8 +50,8 @@ def bench_rules() -> Rules:
 
     rules = load_rules(data_file("garden.toml"))
     rifle = msgspec.structs.replace(rules.weapons["grit_rifle"], interval_s=0.001, damage=1e-6)
-    ready = msgspec.structs.replace(rules.cadence, allowance_s=60.0)
-    return msgspec.structs.replace(rules, weapons={"grit_rifle": rifle}, cadence=ready)
+    ready = msgspec.structs.replace(rules.fire_rate, tolerance_s=60.0)
+    return msgspec.structs.replace(rules, weapons={"grit_rifle": rifle}, fire_rate=ready)
 
 
 def yard(side: float) -> tinclock.Level:
@@ -97,7 +97,7 @@ def build(count: int = 100, shots: int = 20_000, seed: int = 1, storage: str = "
     for tick in range(TICKS):
         referee.record(tick, tick / RATE_HZ, entities, crowd.bones(tick / RATE_HZ))
         if tick % 2 == 0:
-            referee.published(tick)
+            referee.snapshot_sent(tick)
     return _aim(referee, entities, shots, rng), crowd
 
 

@@ -16,7 +16,7 @@ sys.path.insert(0, str(pathlib.Path(__file__).parents[1] / "tests"))
 
 from shopping import BLURS_ALL, DIALS, ODD, UNEVEN, Gain, Policy, World
 
-MOST_DECIBANS = 10.0
+MAX_DECIBANS = 10.0
 PONGS: tuple[dict[str, float], ...] = ({}, {"late_pongs": 0.75, "late_s": 0.05})
 """Each value of a dial is tried with the pongs at hand, and with some that are late."""
 KNOWN = {
@@ -79,7 +79,7 @@ def search(
             for way, found in zip(fresh, pool.map(play_it, fresh, chunksize=1), strict=True):
                 played[way] = found
                 adds = more(found["all"], honest["all"])[1]
-                if adds > gain and found["all"].decibans < MOST_DECIBANS:
+                if adds > gain and found["all"].decibans < MAX_DECIBANS:
                     best, gain = way, adds
                     print(f"  {len(played):4d} policies: damage {adds:+.1f}%  {differs(way)}", flush=True)
         if len(played) == before:  # nothing near the best is new: go on from another corner
@@ -111,7 +111,7 @@ def main() -> None:
             print(f"{name:46s} {', '.join(shares)}; {found['all'].decibans:.0f} decibans")
         if policies:
             played = search(pool, play_it, honest, policies)
-            quiet = {way: found for way, found in played.items() if found["all"].decibans < MOST_DECIBANS}
+            quiet = {way: found for way, found in played.items() if found["all"].decibans < MAX_DECIBANS}
             for quality in sorted(honest):
                 best = max(quiet, key=lambda way, quality=quality: more(quiet[way][quality], honest[quality])[1])
                 show(f"best of {len(played)} on {quality.replace('_', ' ')}", quiet[best], honest)

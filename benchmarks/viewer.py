@@ -107,11 +107,11 @@ def queue(folder: Path) -> None:
         connection.exec_driver_sql("INSERT INTO accounts VALUES (?, ?, ?, ?, ?, ?, ?)", accounts)
         connection.exec_driver_sql(
             'INSERT INTO cases (id, account, state, opened_at, opened_in, changed_at, decibans, peak, "limit", kinds, '
-            "why) VALUES (?, ?, 'open', ?, 'm', 0, 40, ?, 30, '{\"fast_cadence\": 40.0}', 'w')",
+            "why) VALUES (?, ?, 'open', ?, 'm', 0, 40, ?, 30, '{\"fires_too_fast\": 40.0}', 'w')",
             [(k + 1, f"account-{k}", time.time() - 60.0 * k, 30 + k % 97) for k in range(10_000)],
         )
     sessions = Sessions([Reviewer("ada", "decide")])
-    app = ReviewApp(WatchedMatches([folder]), sessions, store=store, weights=tinclock.evidence.load_weights())
+    app = ReviewApp(WatchedMatches([folder]), sessions, store=store, calibration=tinclock.evidence.load_calibration())
     client = httpx.AsyncClient(transport=httpx.ASGITransport(app.asgi), base_url="http://127.0.0.1")
     asyncio.run(client.get(f"/enter/{sessions.invite(sessions.reviewers[0])}"))
     times = []
@@ -129,7 +129,7 @@ def main() -> None:
         folder = Path(scratch)
         recording = Path(sys.argv[1]).resolve() if len(sys.argv) > 1 else folder / "evening"
         if not recording.exists():
-            play = [*TINCLOCK, "play", str(recording), "--players", "16"]
+            play = [*TINCLOCK, "simulate", str(recording), "--players", "16"]
             subprocess.run(play, check=True, stdout=subprocess.DEVNULL)
         queue(folder)
         viewer(recording)

@@ -6,7 +6,7 @@ import tempfile
 from pathlib import Path
 
 import tinclock
-from tinclock.recordings import Past, changes, past_of, undying, why, with_setting
+from tinclock.recordings import HistorySlice, diff_rulings, explain_miss, history_around, with_setting, without_deaths
 from tinclock.sample import data_file
 
 
@@ -20,7 +20,7 @@ def record(folder: Path) -> None:
         for tick in range(64):
             recorder.record(tick, tick / 64, [mary], tinclock.rooted_bones(rig, [[-9, 3, 0, 0, 0, 0, 1]]))
             if tick % 2 == 0:
-                recorder.published(tick)
+                recorder.snapshot_sent(tick)
         received = b'{"kind": "status", "sequence": 1, "actor": 1, "health": 250.0}'  # as it came from the socket
         recorder.rule("c-17", received, received_at=1.0)
 
@@ -31,23 +31,23 @@ def main() -> None:
         record(Path(folder) / "mine")
         mine = tinclock.recordings.Recording(Path(folder) / "mine")
         print(f"mine: {mine.ticks} ticks, {mine.rows('claims')} claim, whole: {mine.verify() == []}")
-        print(f"ruled again, the same bit for bit: {tinclock.recordings.rerule(mine).as_recorded}\n")
+        print(f"ruled again, the same bit for bit: {tinclock.recordings.replay(mine).as_recorded}\n")
 
     sample = tinclock.recordings.Recording(data_file("sample"))
-    again = tinclock.recordings.rerule(sample)
+    again = tinclock.recordings.replay(sample)
     print(f"sample: {len(again.rulings)} rulings of {again.seconds:.0f} s, the same: {again.as_recorded}")
 
     missed = next(r for r in again.rulings if r.kind == "shot" and r.account and not r.hits and r.view is not None)
-    past: Past = past_of(sample, missed)
+    past: HistorySlice = history_around(sample, missed)
     print(missed.explain().splitlines()[0])
-    for line in why(past, missed).say():
+    for line in explain_miss(past, missed).describe():
         print(f"  -> {line}")
 
     # who dies otherwise can't go on as it did; among the undying each claim is judged by itself
-    rules = undying(sample.require_header().rules)
-    usual = tinclock.recordings.rerule(sample, rules=rules)
-    tight = tinclock.recordings.rerule(sample, rules=with_setting(rules, "view.max_rewind_s", 0.1))
-    change = changes(usual.rulings, usual.steps, tight.rulings, tight.steps)
+    rules = without_deaths(sample.require_header().rules)
+    usual = tinclock.recordings.replay(sample, rules=rules)
+    tight = tinclock.recordings.replay(sample, rules=with_setting(rules, "view.max_rewind_s", 0.1))
+    change = diff_rulings(usual.rulings, usual.call_numbers, tight.rulings, tight.call_numbers)
     print(f"\nwith max_rewind_s = 0.1, {len(change.flips)} rulings change:")
     for (before, after), count in change.outcomes.items():
         print(f"  {count:>4}  {before} -> {after}")

@@ -44,12 +44,12 @@ def write_character(path: Path) -> None:
     owner = np.repeat(range(len(points)), [len(each) for each in points])
     bind = np.tile(np.eye(4), (len(JOINTS), 1, 1))
     bind[:, :3, 3] = list(JOINTS.values())
-    joints, weights = np.zeros((len(owner), 4), "u1"), np.zeros((len(owner), 4), "<f4")
-    joints[:, 0], weights[:, 0] = owner, 1.0
+    joints, calibration = np.zeros((len(owner), 4), "u1"), np.zeros((len(owner), 4), "<f4")
+    joints[:, 0], calibration[:, 0] = owner, 1.0
     inverse = np.linalg.inv(bind).transpose(0, 2, 1).reshape(-1, 16).astype("<f4")
     keys = np.array([0.0, 0.25, 0.5], "<f4")  # about x: the head goes forward and back
     nod = np.array([(0, 0, 0, 1), (0.26, 0, 0, 0.966), (0, 0, 0, 1)], "<f4")
-    arrays = [(np.concatenate(points).astype("<f4"), 5126, "VEC3"), (joints, 5121, "VEC4"), (weights, 5126, "VEC4"),
+    arrays = [(np.concatenate(points).astype("<f4"), 5126, "VEC3"), (joints, 5121, "VEC4"), (calibration, 5126, "VEC4"),
               (inverse, 5126, "MAT4"), (keys, 5126, "SCALAR"), (nod, 5126, "VEC4")]  # fmt: skip
     data, views, accessors = b"", [], []
     for k, (array, kind, shape) in enumerate(arrays):
@@ -104,12 +104,12 @@ def main() -> None:
         nods = tinclock.rooted_bones(body, [place], nod.poses([tick / 64 % nod.seconds])[0])
         referee.record(tick, tick / 64, who, np.concatenate([still, nods]))
         if tick % 2 == 0:
-            referee.published(tick)
+            referee.snapshot_sent(tick)
     eye, view = np.array(referee.history.eye_now(who[0])), tinclock.View(22, 24, 0.5)
     head = referee.history.bones_at(who[1], view)[2, :3]
     for number, aim in enumerate((head, np.array([6.0, 0.0, 0.75])), 1):  # its x, -z, y are x, y, z here
         way = (aim - eye) / np.linalg.norm(aim - eye)
-        claim = tinclock.ShotClaim(number, who[0], "grit_rifle", tuple(eye.tolist()), tuple(way.tolist()), view)
+        claim = tinclock.claims.ShotClaim(number, who[0], "grit_rifle", tuple(eye.tolist()), tuple(way.tolist()), view)
         ruling = referee.rule("c0", claim, received_at=0.3 + number / 5)
         hit = ruling.hits[0].part if ruling.hits else f"nobody, stopped by {ruling.stopped_by.name}"
         print(f"shot {number}: {ruling.outcome}, {hit}, {ruling.damage:.1f} points")

@@ -12,13 +12,13 @@ from pathlib import Path
 import tinclock
 from tinclock.evidence import observed_in, peak, weigh, write_case_page
 from tinclock.logs import load_log_map, read_logs, record_logs
-from tinclock.sample import play_match, write_foreign_logs
+from tinclock.sample import simulate_match, write_foreign_logs
 
 
 def main() -> None:
     """A match in which beryl's aim snaps, from foreign logs to a case page."""
     folder = Path(tempfile.mkdtemp())
-    play_match(seed=7, seconds=18.0, players=4, unfair={"beryl": {"snap_aim": 1.0}}, record_to=folder / "evening")
+    simulate_match(seed=7, seconds=18.0, players=4, cheats={"beryl": {"snap_aim": 1.0}}, record_to=folder / "evening")
     mapping_file = write_foreign_logs(tinclock.recordings.Recording(folder / "evening"), folder / "logs")
 
     mapping = load_log_map(mapping_file)  # which column is what, in which units and axes
@@ -31,14 +31,14 @@ def main() -> None:
     where, ruling = next(one for one in found.rulings if one[1].hits)
     print(f"{where}: {ruling.explain()}")
 
-    weights, recording = tinclock.evidence.load_weights(), tinclock.recordings.Recording(folder / "ruled")
-    course = weigh(observed_in(recording), weights, recording.require_header().rules)
-    for account in sorted(course.stages):
-        print(f"{account}: {peak(course.points(account, weights.kinds())):.1f} decibans at most")
+    calibration, recording = tinclock.evidence.load_calibration(), tinclock.recordings.Recording(folder / "ruled")
+    timeline = weigh(observed_in(recording), calibration, recording.require_header().rules)
+    for account in sorted(timeline.stages):
+        print(f"{account}: {peak(timeline.points(account, calibration.kinds())):.1f} decibans at most")
     store = tinclock.evidence.CaseStore(folder / "cases.db")
-    for case in store.take_match("ruled", course, weights, recording=str(folder / "ruled")):
+    for case in store.import_match("ruled", timeline, calibration, recording=str(folder / "ruled")):
         dossier = tinclock.evidence.CaseReview(store).dossier(case.account)
-        page = write_case_page(folder / "case.html", dossier, weights, limit=store.limit)
+        page = write_case_page(folder / "case.html", dossier, calibration, limit=store.limit)
         print(f"case opened: {case.account}, {case.why}; its page is {page.name}, {page.stat().st_size / 1e6:.1f} MB")
     store.close()
 

@@ -27,7 +27,7 @@ for tick in range(40):
     server_time = tick / 64
     referee.record(tick, server_time, [shooter, runner], np.stack([standing_at(-9, 3), standing_at(0, 2 + tick / 16)]))
     if tick % 2 == 0:
-        referee.published(tick)
+        referee.snapshot_sent(tick)
 
 # On the client's screen, 150 ms ago, the runner was here; it aims at the chest and fires.
 view = tinclock.View(from_tick=28, to_tick=30, fraction=0.5)
@@ -35,7 +35,9 @@ eye = referee.history.eye_now(shooter)
 chest = referee.history.bones_at(runner, view)[2, :3]
 to = chest - eye
 direction = tuple(float(v) for v in to / math.dist(chest, eye))
-claim = tinclock.ShotClaim(1, shooter, "grit_rifle", eye, direction, view, victim=runner, part="chest", damage=17.0)
+claim = tinclock.claims.ShotClaim(
+    1, shooter, "grit_rifle", eye, direction, view, victim=runner, part="chest", damage=17.0
+)
 
 ruling = referee.rule("c-17", claim, received_at=server_time)
 print(ruling.explain())  # for you: every step, what was measured, against what limit

@@ -16,18 +16,18 @@ SPRINKLER_AT = np.array([0.0, 0.0])
 
 # A friendly match needs one word, and what it wants to be different.
 tables = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
-for strict in ("view", "muzzle", "cadence"):
+for strict in ("view", "muzzle", "fire_rate"):
     del tables[strict]  # leave them to the profile
 rules = tinclock.parse_rules(
     tables
-    | {"strictness": "lenient", "harm": {"friendly_fire": "scaled", "friendly_share": 0.5, "spawn_shield_s": 1.0}}
+    | {"strictness": "lenient", "damage": {"friendly_fire": "scaled", "friendly_fraction": 0.5, "spawn_shield_s": 1.0}}
     | {"score": {"own_team_kill": -25.0}}
 )
 referee = tinclock.Referee(rules, seed=7)  # on open ground
 rig, stand = referee.history.rigs["gardener"], referee.history.rigs["sprinkler"]
 rng = np.random.default_rng(3)
 
-sprinkler = referee.place("sprinkler", name="the sprinkler", server_time=0.0)
+sprinkler = referee.add_entity("sprinkler", name="the sprinkler", server_time=0.0)
 names = {sprinkler: "the sprinkler"}
 players: dict[int, str] = {}  # entity -> connection
 sequence: dict[str, int] = {}
@@ -62,7 +62,7 @@ def record(tick: int, now: float) -> None:
         bones.append(tinclock.rooted_bones(rig, root)[0])
     referee.record(tick, now, entities, bones)
     if tick % 2 == 0:
-        referee.published(tick)
+        referee.snapshot_sent(tick)
 
 
 def shoot(entity: int, target: int, tick: int, now: float) -> None:
@@ -74,7 +74,7 @@ def shoot(entity: int, target: int, tick: int, now: float) -> None:
         return
     to = bones[min(2, len(bones) - 1), :3] + rng.normal(scale=0.07, size=3) - eye
     way = tuple((to / np.linalg.norm(to)).tolist())
-    claim(entity, now, tinclock.ShotClaim, weapon="grit_rifle", origin=eye, direction=way, view=view)
+    claim(entity, now, tinclock.claims.ShotClaim, weapon="grit_rifle", origin=eye, direction=way, view=view)
 
 
 def claim(entity: int, now: float, kind: type, **fields: object) -> None:
@@ -100,7 +100,7 @@ for tick in range(RATE * SECONDS):
                 shoot(entity, others[int(rng.integers(len(others)))], tick, now)
         for entity in players:
             if referee.ledger.alive(entity) and referee.ledger.health(entity) < 50.0:
-                claim(entity, now, tinclock.UseClaim, item="oil_can")
+                claim(entity, now, tinclock.claims.UseClaim, item="oil_can")
     for entity in (sprinkler, *players):
         if not referee.ledger.alive(entity) and now - dead_since.setdefault(entity, now) > 4.0:
             del dead_since[entity]
@@ -108,7 +108,7 @@ for tick in range(RATE * SECONDS):
     for event in referee.events():
         story.append(event)
         if tick >= 20 * RATE:
-            board = tinclock.follow(board, event)
+            board = tinclock.client.apply_event(board, event)
 
 for event in story:
     print(event.explain(names))

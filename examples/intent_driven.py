@@ -28,7 +28,7 @@ def play(rate: int) -> list[tinclock.Ruling]:
         eye = np.array(referee.history.eye_now(shooter))
         to = referee.history.bones_at(target, view)[2, :3] - eye
         aim = tuple((to / np.linalg.norm(to)).tolist())
-        claim = tinclock.TriggerClaim(sequence, shooter, "hose", held, aim, view)
+        claim = tinclock.claims.TriggerClaim(sequence, shooter, "hose", held, aim, view)
         rulings.append(referee.rule("c-1", claim, received_at=now))
 
     fired = []
@@ -36,13 +36,13 @@ def play(rate: int) -> list[tinclock.Ruling]:
         now = tick / rate
         roots = [[-3.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0], [3.0, 0.3 * now, 0.0, 0.0, 0.0, 1.0, 0.0]]
         referee.record(tick, now, [shooter, target], tinclock.rooted_bones(rig, roots))
-        referee.published(tick)
+        referee.snapshot_sent(tick)
         if tick in (rate, rate + rate // 4):  # pressed at 1 s, its aim told again a quarter of a second later
             intend(now, True, tinclock.View(tick - rate // 10, tick - rate // 10, 0.0))
         if tick == rate + rate // 2:  # let go at 1.5 s
             intend(now, False, tinclock.View(tick - rate // 10, tick - rate // 10, 0.0))
         fired += referee.advance(now)
-    assert all(ruling.outcome == "upheld" for ruling in rulings)
+    assert all(ruling.outcome == "accepted" for ruling in rulings)
     return fired
 
 

@@ -20,9 +20,9 @@ rig = referee.history.rigs["gardener"]
 welcome = referee.welcome("c-1")
 
 # -- the client: it knows the weapon's table and its own key, and throws before the server has heard of it
-sling, speed = rules.weapons["pebble_sling"], rules.weapons["pebble_sling"].flight.speed_m_s
-spread = tinclock.Scatter(bytes.fromhex(welcome.spread_key), "pebble_sling", sling)
-drawn: list[tinclock.Flight] = []
+sling, speed = rules.weapons["pebble_sling"], rules.weapons["pebble_sling"].projectile.speed_m_s
+spread = tinclock.client.SpreadStream(bytes.fromhex(welcome.spread_key), "pebble_sling", sling)
+drawn: list[tinclock.client.ProjectilePath] = []
 
 
 def record(tick: int) -> float:
@@ -30,7 +30,7 @@ def record(tick: int) -> float:
     roots = [[-8.0, -2.5, 0.0, 0.0, 0.0, 0.0, 1.0], [4.0, -2.5, 0.0, 0.0, 0.0, 1.0, 0.0]]
     referee.record(tick, tick / 64, [thrower, target], tinclock.rooted_bones(rig, roots))
     if tick % 2 == 0:
-        referee.published(tick)
+        referee.snapshot_sent(tick)
     return tick / 64
 
 
@@ -40,18 +40,20 @@ eye = referee.history.eye_now(thrower)
 to = referee.history.bones_at(target, tinclock.View(30, 32, 0.0))[2, :3] + [0.0, 0.0, 0.6] - eye
 aim = tuple((to / np.linalg.norm(to)).tolist())
 ways = spread.rays(aim, now, shot=1)
-claim = tinclock.LaunchClaim(1, thrower, "pebble_sling", eye, aim, tinclock.View(30, 32, 0.0), shot=1)
+claim = tinclock.claims.LaunchClaim(1, thrower, "pebble_sling", eye, aim, tinclock.View(30, 32, 0.0), shot=1)
 ruling = referee.rule("c-1", claim, received_at=now)
 ids = ruling.receipt().state.projectiles
 told = {event.projectile: event for event in referee.events() if event.kind == "launch"}
 for number, way in zip(ids, ways, strict=True):
     event = told[number]  # a real client knows the motion from the weapon's table
     velocity = tuple(speed * v for v in way)
-    drawn.append(tinclock.Flight(event.motion, event.server_time, eye, velocity, level=level))
+    drawn.append(tinclock.client.ProjectilePath(event.motion, event.server_time, eye, velocity, level=level))
 
 # -- the server flies on; both clients draw
 apart, rulings = 0.0, []
-others = [tinclock.Flight(e.motion, e.server_time, e.position, e.velocity, level=level) for e in told.values()]
+others = [
+    tinclock.client.ProjectilePath(e.motion, e.server_time, e.position, e.velocity, level=level) for e in told.values()
+]
 for tick in range(40, 320):
     now = record(tick)
     rulings += referee.advance(now)

@@ -14,7 +14,7 @@ RATE = 64
 rules = tinclock.load_rules(data_file("garden.toml"))
 referee = tinclock.Referee(rules, level=tinclock.load_level(data_file("garden_level.toml")), seed=5)
 walker = referee.admit(connection="c-1", account="a-1", team="copper", rig="gardener", name="fennel")
-turret = referee.place("sprinkler", team="pewter", name="the turret", weapon="hose", server_time=0.0)
+turret = referee.add_entity("sprinkler", team="pewter", name="the turret", weapon="hose", server_time=0.0)
 gardener, stand = (referee.history.rigs[name] for name in ("gardener", "sprinkler"))
 names = {walker: "fennel", turret: "the turret"}
 
@@ -28,7 +28,7 @@ def record(tick: int) -> float:
     bodies.append(tinclock.rooted_bones(stand, [[0.0, -4.0, 0.0, 0.0, 0.0, 0.0, 1.0]])[0])
     referee.record(tick, now, [walker, turret], bodies)
     if tick % 2 == 0:
-        referee.published(tick)
+        referee.snapshot_sent(tick)
     return now
 
 
@@ -42,7 +42,7 @@ def aim(shooter: int, target: int, tick: int) -> tuple[float, float, float]:
 def shot(sequence: int, way: tuple[float, float, float], tick: int, now: float) -> tinclock.Ruling:
     """Fennel's client claims a shot of the turret's."""
     view = tinclock.View(tick, tick, 0.0)
-    claim = tinclock.ShotClaim(sequence, turret, "hose", referee.history.eye_now(turret), way, view)
+    claim = tinclock.claims.ShotClaim(sequence, turret, "hose", referee.history.eye_now(turret), way, view)
     return referee.rule("c-1", claim, received_at=now)
 
 

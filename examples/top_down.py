@@ -8,10 +8,11 @@ import math
 import numpy as np
 
 import tinclock
+from tinclock.claims import MoveClaim, ShotClaim
 
 rules = tinclock.parse_rules(
     {
-        "schema": 1,
+        "schema": 2,
         "match": {"tick_rate_hz": 30.0, "snapshot_every": 1, "health": 30.0},
         "view": {"max_rewind_s": 0.5},
         "movement": {"speed_m_s": 3.0, "acceleration_m_s2": 40.0, "radius_m": 0.3, "centre_up_m": 0.0},
@@ -35,15 +36,15 @@ rules = tinclock.parse_rules(
     }
 )  # fmt: skip
 # Two walls with a gap between them. A wall is a box that the plane z = 0 cuts.
-wall = tinclock.Surface("wall")
+wall = tinclock.types.Surface("wall")
 walls = tinclock.Level.from_boxes([[4, 3, 0], [4, -3, 0]], [[0.2, 2, 1], [0.2, 2, 1]], surfaces=[wall, wall])
 referee = tinclock.Referee(rules, level=walls, seed=5)
 beetle = referee.history.rigs["beetle"]
 stag = referee.admit(connection="c-1", account="a-1", rig="beetle", name="stag")
 dung = referee.admit(connection="c-2", account="a-2", rig="beetle", name="dung")
 names = {stag: "stag", dung: "dung"}
-referee.put(stag, (0.0, 0.0, 0.0), 0.0)
-referee.put(dung, (8.0, -3.0, 0.0), 0.0)
+referee.set_position(stag, (0.0, 0.0, 0.0), 0.0)
+referee.set_position(dung, (8.0, -3.0, 0.0), 0.0)
 
 
 def root(entity: int, yaw: float) -> list[float]:
@@ -65,12 +66,12 @@ for tick in range(90):
     now = tick / 30
     roots = [root(stag, 0.0), root(dung, math.pi)]
     referee.record(tick, now, [stag, dung], tinclock.rooted_bones(beetle, roots))
-    referee.published(tick)
+    referee.snapshot_sent(tick)
     # dung crawls up behind the walls at 2 m/s; two thirds of the way it tries to be far quicker than beetles are
     hurry = 0.6 if 60 <= tick < 64 else 2.0 / 30
     y = referee.position(dung)[1] + hurry
-    moved = claim("c-2", tinclock.MoveClaim, now, actor=dung, position=(8.0, y, 0.0), client_time=500.0 + now)
-    if moved.outcome != "upheld":
+    moved = claim("c-2", MoveClaim, now, actor=dung, position=(8.0, y, 0.0), client_time=500.0 + now)
+    if moved.outcome != "accepted":
         lines.append(f"{now:5.2f} s  dung's move is {moved.outcome}: {', '.join(f.code for f in moved.findings)}")
     # stag spits at where dung is on its screen, four snapshots ago
     if tick >= 10 and tick % 16 == 0:
@@ -78,7 +79,7 @@ for tick in range(90):
         to = referee.history.bones_at(dung, view)[0, :3] - np.array(referee.position(stag))
         aim = tuple((to / np.linalg.norm(to)).tolist())
         ruling = claim(
-            "c-1", tinclock.ShotClaim, now, actor=stag, weapon="spitter", origin=referee.position(stag), direction=aim,
+            "c-1", ShotClaim, now, actor=stag, weapon="spitter", origin=referee.position(stag), direction=aim,
             view=view,
         )  # fmt: skip
         met = [f"{hit.times} in the {hit.part}" for hit in ruling.hits]

@@ -92,7 +92,7 @@ def codes(ruling: tinclock.Ruling) -> list[str]:
 
 def step(ruling: tinclock.Ruling, name: str) -> Any:
     """What a step of the trace measured."""
-    return next(step.observed for step in ruling.trace if step.name == name)
+    return next(step.observed for step in ruling.checks if step.name == name)
 
 
 class Range:
@@ -104,7 +104,7 @@ class Range:
     ) -> None:  # fmt: skip
         for table, values in settings.items():
             rules = msgspec.structs.replace(
-                rules, **{table: values if isinstance(values, dict) and table == "consequences"
+                rules, **{table: values if isinstance(values, dict) and table == "actions"
                           else msgspec.structs.replace(getattr(rules, table), **values)}
             )  # fmt: skip
         self.referee = tinclock.Referee(rules, level=level, seed=3)
@@ -129,9 +129,9 @@ class Range:
             poses = np.stack([self.pose(-9, 3), self.pose(0, 2 + self.tick / 16)])
             self.server.record(self.tick, self.now, [self.shooter, self.runner], poses)
             if self.tick % 2 == 0:
-                self.server.published(self.tick)
+                self.server.snapshot_sent(self.tick)
 
-    def aimed(self, view: tinclock.View | None = None, bone: int = 2, **fields: Any) -> tinclock.ShotClaim:
+    def aimed(self, view: tinclock.View | None = None, bone: int = 2, **fields: Any) -> tinclock.claims.ShotClaim:
         """A claim aimed at the runner's bone (2: chest, 4: head) as it stood at the view, 150 ms ago by default."""
         view = view or tinclock.View(self.tick - 11, self.tick - 9, 0.5)
         eye = self.referee.history.eye_now(self.shooter)
@@ -141,7 +141,7 @@ class Range:
         self.sequence += 1
         values = {"sequence": self.sequence, "actor": self.shooter, "weapon": "grit_rifle", "origin": eye,
                   "direction": along, "view": view, **fields}  # fmt: skip
-        return tinclock.ShotClaim(**values)
+        return tinclock.claims.ShotClaim(**values)
 
     def say(self, kind: type, *, by: str = "s", late: float = 0.0, **fields: Any) -> tinclock.Ruling:
         """Send a claim of another kind, numbered, for the shooter unless it says otherwise."""

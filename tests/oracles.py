@@ -27,8 +27,8 @@ def _from_triangle(point: np.ndarray, corners: np.ndarray) -> float:
     a, b, c = corners
     normal = np.cross(b - a, c - a)
     foot = point - normal * (normal @ (point - a)) / (normal @ normal)
-    weights = np.linalg.lstsq(np.vstack([corners.T, np.ones(3)]), np.append(foot, 1.0), rcond=None)[0]
-    if weights.min() >= 0.0:
+    calibration = np.linalg.lstsq(np.vstack([corners.T, np.ones(3)]), np.append(foot, 1.0), rcond=None)[0]
+    if calibration.min() >= 0.0:
         return float(np.linalg.norm(point - foot))
     ends = ((a, b), (b, c), (c, a))
     return min(

@@ -18,11 +18,11 @@ import msgspec
 import numpy as np
 
 import tinclock
-from tinclock.evidence import LiveEvidence, load_weights
+from tinclock.evidence import LiveEvidence, load_calibration
 from tinclock.garden.network import Path
 from tinclock.garden.scenario import load_garden
 from tinclock.garden.screen import Playout, SentSnapshot
-from tinclock.sample import play_match
+from tinclock.sample import simulate_match
 
 TICK_S = 1.0 / 64
 STEP_S = 0.005
@@ -150,8 +150,8 @@ def plain_rules() -> tinclock.Rules:
         reload_s=0.0, reload_when_empty=False,
     )  # fmt: skip
     return msgspec.structs.replace(
-        rules, weapons=weapons, match=msgspec.structs.replace(rules.match, enforce="no"),
-        cadence=msgspec.structs.replace(rules.cadence, allowance_s=1.0),
+        rules, weapons=weapons, match=msgspec.structs.replace(rules.match, mode="shadow"),
+        fire_rate=msgspec.structs.replace(rules.fire_rate, tolerance_s=1.0),
         muzzle=msgspec.structs.replace(rules.muzzle, reach_m=3.0, steady_m=3.0), movement=None,
     )  # fmt: skip
 
@@ -163,13 +163,13 @@ class World:
         self.poses: list[tuple[list[int], list[Any]]] = []
         self.rig: dict[int, str] = {}
         self.rules, self.seed = plain_rules(), seed
-        played = play_match(seed=seed, seconds=seconds, players=players, on_ruling=self._look)
+        played = simulate_match(seed=seed, seconds=seconds, players=players, on_ruling=self._look)
         self.level, self.seats, self.names = played.garden.level, played.seats, played.entities
         self.fixtures = [(e, self.rig[e]) for e in sorted(self.names) if self.names[e] not in self._accounts]
         self.aims: list[list[Aim]] = [[] for _ in self.seats]
         for (connection, _), shot in sorted(played.shots.items()):
             claim: Any = shot.claim
-            if not isinstance(claim, tinclock.ShotClaim) or claim.view is None:
+            if not isinstance(claim, tinclock.claims.ShotClaim) or claim.view is None:
                 continue
             k = next(k for k, seat in enumerate(self.seats) if seat.connection == connection)
             shown = TICK_S * (claim.view.from_tick + claim.view.fraction * (claim.view.to_tick - claim.view.from_tick))
@@ -195,7 +195,7 @@ class World:
         seat = self.seats[k]
         return referee.admit(
             connection=f"{k}/{again}", account=seat.account, team=seat.team, rig="gardener",
-            weapons=[WEAPON], drawing=tinclock.Drawing(interpolation_delay_s=seat.delay_s),
+            weapons=[WEAPON], interpolation=tinclock.Interpolation(interpolation_delay_s=seat.delay_s),
         )  # fmt: skip
 
     def referee(self) -> tinclock.Referee:
@@ -204,7 +204,7 @@ class World:
         for k in range(len(self.seats)):
             self.admit(referee, k)
         for entity, rig in self.fixtures:
-            assert referee.place(rig=rig, name=self.names[entity]) == entity
+            assert referee.add_entity(rig=rig, name=self.names[entity]) == entity
         return referee
 
     def _worths(self) -> list[list[np.ndarray]]:
@@ -214,7 +214,7 @@ class World:
         for tick, (ids, bones) in enumerate(self.poses):
             referee.record(tick, tick * TICK_S, ids, bones)
             if tick % 2 == 0:
-                referee.published(tick)
+                referee.snapshot_sent(tick)
             while due and due[0][0] <= tick * TICK_S:
                 _, k, j = due.pop(0)
                 for step in range(len(out[k][j])):
@@ -257,7 +257,7 @@ class _Replay:
         self.screens = [Playout(seat.delay_s) for seat in world.seats]
         self.gains: dict[str, Gain] = {}
         self.codes: Counter[str] = Counter()
-        self.evidence = LiveEvidence(load_weights(), load_garden().rules)
+        self.evidence = LiveEvidence(load_calibration(), load_garden().rules)
         self.decibans = [0.0 for _ in players]
         self.paths = [
             [Path(s.line, trip, np.random.default_rng([world.seed, 9 + way, k]))
@@ -316,7 +316,7 @@ class _Replay:
             there = [self.entity[e - 1] if e <= len(self.entity) else e for e in ids]
             referee.record(tick, now, there, bones)
             if tick % 2 == 0:
-                referee.published(tick)
+                referee.snapshot_sent(tick)
             for k in range(len(self.entity)):
                 self._live(k, tick, now)
             if policy.reconnects_s < math.inf and tick % round(policy.reconnects_s * 64) == 63:
@@ -390,7 +390,7 @@ class _Replay:
         self.sequence[k] += 2
         self.free[k] = [*self.free[k][-40:], self.sequence[k] - 1]
         stamp = self._clock(k, now) - early
-        claim = tinclock.StatusClaim(
+        claim = tinclock.claims.StatusClaim(
             self.sequence[k], self.entity[k], view=view if policy.tells else None, client_time=stamp
         )
         self.outbox[k].append(("report", claim))
@@ -435,7 +435,7 @@ class _Replay:
         aim, worth = world.aims[k][j], world.worth[k][j]
         best, shown, sequence, choice = -1.0, honest, number, 0.0
         for one in [number, *self.free[k][:-1]] if policy.free_numbers else [number]:
-            oldest, newest = self.referee.view_choice(self._name(k), one, at)
+            oldest, newest = self.referee.view_window(self._name(k), one, at)
             choice = max(choice, newest - oldest)
             first, last = math.ceil((aim.fired_at - newest) / STEP_S), math.floor((aim.fired_at - oldest) / STEP_S)
             steps = range(max(first, 0), min(last + 1, len(worth)))
@@ -456,13 +456,13 @@ class _Replay:
             view = self._view(shown)
         if view is not None and policy.held_views and self.dice.random() < policy.held_views:
             view = tinclock.View(view.from_tick, view.from_tick, 0.0)
-        claim = tinclock.ShotClaim(
+        claim = tinclock.claims.ShotClaim(
             number, self.entity[k], WEAPON, aim.origin, aim.direction, view,
             client_time=stamp if policy.stamps else None,
         )  # fmt: skip
         ruling = self._rule(k, claim, at)
         damage = sum(h.damage for h in ruling.hits)
-        moved = any(f.code in ("view_restless", "view_unexplained") for f in ruling.findings)
+        moved = any(f.code in ("view_inconsistent", "view_unexplained") for f in ruling.findings)
         gain = Gain(1, int(damage > 0.0), damage, choice, int(not moved))
         quality = self.world.seats[k].line.name
         self.gains[quality] = self.gains.get(quality, Gain()).plus(gain)

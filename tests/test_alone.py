@@ -57,7 +57,7 @@ def test_a_history_a_sweep_and_a_level_from_bytes_need_nothing_else():
     assert tinclock.first_contact(history, ball, 0.0, start, along, 0.5, ignore=7) is None
     moved = trimesh.transformations.translation_matrix((3, 0, 0))
     wall = trimesh.creation.box(extents=(0.2, 4.0, 4.0), transform=moved)
-    level = mesh_level(wall.export(file_type="glb"), up="z", surfaces=[tinclock.Surface("hull")])
+    level = mesh_level(wall.export(file_type="glb"), up="z", surfaces=[tinclock.types.Surface("hull")])
     stopped = tinclock.first_contact(history, ball, 0.0, start, along, 0.5, level=level)
     assert (stopped.entity, stopped.surface) == (0, "hull")
     assert stopped.position == pytest.approx((2.8, 0.0, 1.0), abs=1e-3)

@@ -6,7 +6,7 @@ import re
 import pytest
 
 import tinclock
-from tinclock.recordings import Recording, past_of, why
+from tinclock.recordings import Recording, explain_miss, history_around
 from tinclock.sample import data_file
 from tinclock.testing import Stage
 
@@ -40,12 +40,12 @@ def test_a_hit_that_does_nothing_says_why(stage):
 def test_a_refusal_says_what_was_wrong(stage):
     """A refused shot begins with the finding that refused it."""
     ruling = stage.shoot("ada", "cy", direction=(2.0, 0.0, 0.0))
-    assert ruling.answer() == "The shot was refused: the direction is not a unit vector."
+    assert ruling.answer() == "The shot was rejected: the direction is not a unit vector."
 
 
 def test_a_wall_that_stops_a_shot_is_named(rules):
     """A shot that a wall stops says which, and after how far; nobody behind it is called hit."""
-    stage = Stage(rules, level=tinclock.Level.from_boxes(*WALL, surfaces=[tinclock.Surface("brick")]))
+    stage = Stage(rules, level=tinclock.Level.from_boxes(*WALL, surfaces=[tinclock.types.Surface("brick")]))
     stage.enter("ada", team="copper", weapon="grit_rifle")
     stage.enter("cy", (10.0, 0.0, 0.0), team="pewter", facing_rad=math.pi)
     stage.run(1.0)
@@ -57,9 +57,9 @@ def test_every_miss_of_a_recording_is_answered_by_name():
     """Of every shot of the sample that hit nobody the opening says a wall, a near miss or the range, by name."""
     source, told = Recording(data_file("sample")), []
     names = source.names()
-    misses = [r for r in source.rulings() if r.kind == "shot" and not r.hits and r.account and r.outcome != "denied"]
+    misses = [r for r in source.rulings() if r.kind == "shot" and not r.hits and r.account and r.outcome != "rejected"]
     for ruling in misses[:60]:
-        found = why(past_of(source, ruling), ruling)
+        found = explain_miss(history_around(source, ruling), ruling)
         told.append(ruling.explain(names, found.because(names)).splitlines()[0])
     assert all(line.startswith("The shot hit nobody: ") for line in told)
     assert sum(any(name and name in line for name in names.values()) for line in told) > 20

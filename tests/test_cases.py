@@ -28,21 +28,21 @@ from hypothesis import strategies as st
 
 import tinclock
 from tinclock.cases.checking import problems_of
-from tinclock.cases.evidence_log import EvidenceLog, Head, read_log, verify_log
+from tinclock.cases.evidence_log import EvidenceLog, LogTip, read_log, verify_log
 from tinclock.cases.figures import exported, labels_of, summed_up
-from tinclock.cases.kinds import chance_of, reason_of, strength, words_of
+from tinclock.cases.kinds import chance_of, evidence_text, reason_of, strength
 from tinclock.cases.pseudonyms import Pseudonyms
 from tinclock.cases.records import Case
 from tinclock.cases.review import CaseReview
 from tinclock.cases.store import CaseStore
 from tinclock.cli.main import main
-from tinclock.core.evidence.course import Common, Course
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence
-from tinclock.core.evidence.live import Gain
+from tinclock.core.evidence.evidence_timeline import Common, EvidenceTimeline
+from tinclock.core.evidence.live import EvidenceChange
 from tinclock.core.evidence.measured import MeasuredLine
 from tinclock.core.findings import Finding
-from tinclock.errors import EvidenceError, MissingExtraError, TakenBeforeError, UnknownNameError
-from tinclock.garden.match import play_match
+from tinclock.errors import AlreadyImportedError, EvidenceError, MissingExtraError, UnknownNameError
+from tinclock.garden.match import simulate_match
 from tinclock.garden.scenario import data_file
 from tinclock.report.case_page import case_page
 from tinclock.report.case_view import facts_of
@@ -66,7 +66,7 @@ def run(*arguments: object, fails: int = 0) -> str:
 def written_log(folder, records: int = 12, **settings):
     with EvidenceLog(folder, **settings) as log:
         for k in range(records):
-            log.append("finding", [{"k": k, "code": "fast_cadence"}], at=1000.0 + k)
+            log.append("finding", [{"k": k, "code": "fires_too_fast"}], at=1000.0 + k)
         return log.head
 
 
@@ -185,8 +185,8 @@ def test_many_noted_heads_are_checked_in_one_reading(tmp_path, monkeypatch):
     monkeypatch.setattr(type(tmp_path), "read_bytes", lambda path: read.append(path) or original(path))
     assert verify_log(tmp_path, heads) is None
     assert len(read) == 1
-    assert "is not the noted one" in verify_log(tmp_path, [*heads[:-1], Head(30, "0" * 64)])
-    assert "record 31, which was noted, is gone" in verify_log(tmp_path, [*heads, Head(31, "0" * 64)])
+    assert "is not the noted one" in verify_log(tmp_path, [*heads[:-1], LogTip(30, "0" * 64)])
+    assert "record 31, which was noted, is gone" in verify_log(tmp_path, [*heads, LogTip(31, "0" * 64)])
 
 
 def test_nothing_that_was_acknowledged_is_lost_to_kills(tmp_path):
@@ -196,7 +196,7 @@ def test_nothing_that_was_acknowledged_is_lost_to_kills(tmp_path):
         "log = EvidenceLog(sys.argv[1], sync='never', file_bytes=5000)\n"
         "while True: print(log.append('finding', [{'k': 1}] * 3), flush=True)"
     )
-    noted = Head(0, "")
+    noted = LogTip(0, "")
     for k in range(12):
         process = subprocess.Popen([sys.executable, "-c", child, str(tmp_path)], stdout=subprocess.PIPE, text=True)
         process.stdout.readline()
@@ -237,27 +237,27 @@ def review(address, tmp_path):
     store.close()
 
 
-def course(decibans: dict[str, float]) -> Course:
+def course(decibans: dict[str, float]) -> EvidenceTimeline:
     """A match of five minutes in which accounts gain evidence evenly, by one code."""
     times = [60.0 * k for k in range(1, 6)]
-    stages = {a: [(t, {"fast_cadence": DECIBAN * v * t / 300.0}) for t in times] for a, v in decibans.items()}
-    gains = [Gain(60.0, a, "fast_cadence", v, line="steady") for a, v in decibans.items()]
+    stages = {a: [(t, {"fires_too_fast": DECIBAN * v * t / 300.0}) for t in times] for a, v in decibans.items()}
+    gains = [EvidenceChange(60.0, a, "fires_too_fast", v, connection_quality="steady") for a, v in decibans.items()]
     lines = {a: [(t, MeasuredLine(0.05, 0.001)) for t in times] for a in decibans}
-    return Course(stages, gains, lines, dict.fromkeys(decibans, 5.0))
+    return EvidenceTimeline(stages, gains, lines, dict.fromkeys(decibans, 5.0))
 
 
 def take(store: CaseStore, match: str, decibans: dict[str, float], **more):
-    found = [(7, Finding("fast_cadence", "c", account, 1, 1, 3.0, 0.2, 0.1, 0.1, "s")) for account in decibans]
-    return store.take_match(match, course(decibans), tinclock.evidence.load_weights(), found, **more)
+    found = [(7, Finding("fires_too_fast", "c", account, 1, 1, 3.0, 0.2, 0.1, 0.1, "s")) for account in decibans]
+    return store.import_match(match, course(decibans), tinclock.evidence.load_calibration(), found, **more)
 
 
 def test_a_page_says_what_was_left_out_and_what_doesnt_count(review):
-    """What most accounts of a match showed, and what differs from the game of the weights, stand on the page."""
+    """What most accounts of a match showed, and what differs from the game of the calibration, stand on the page."""
     seen = course({"ada": 90.0})._replace(common=(Common("teleport", 5, 6),), muted=("spread",))
-    review.store.take_match("m1", seen, tinclock.evidence.load_weights(), [])
-    page = case_page(review.dossier("ada"), tinclock.evidence.load_weights(), limit=30.0)
-    assert "Left out in m1, because most accounts there show it: leaps." in page
-    assert "m1 was played by other rules than the weights are from (spread)" in page
+    review.store.import_match("m1", seen, tinclock.evidence.load_calibration(), [])
+    page = case_page(review.dossier("ada"), tinclock.evidence.load_calibration(), limit=30.0)
+    assert "Left out in m1, because most accounts there show it: teleports." in page
+    assert "m1 was played by other rules than the calibration are from (spread)" in page
 
 
 @pytest.mark.parametrize("between", [False, True])
@@ -268,12 +268,12 @@ def test_a_match_that_is_weighed_again_replaces_what_was(review, tmp_path, betwe
     take(review.store, "m1", {"ada": 80.0}, **known, rulings=100)
     if between:
         take(review.store, "other", {"ada": -2.0})
-    with pytest.raises(TakenBeforeError, match="taken before"):
+    with pytest.raises(AlreadyImportedError, match="taken before"):
         take(review.store, "copy", {"ada": 80.0}, **known, rulings=100)
     assert review.store.has_match("copy", "f00d", 100)
     assert not review.store.has_match("copy", "f00d", 101)
     take(review.store, "copy", {"ada": 219.9, "bob": 2.0}, **known, rulings=300)
-    with pytest.raises(TakenBeforeError):
+    with pytest.raises(AlreadyImportedError):
         take(review.store, "m1", {"ada": 80.0}, **known, rulings=200)
     found = review.dossier("ada")
     with closing(CaseStore(tmp_path / "once.db")) as once:
@@ -291,29 +291,29 @@ def test_a_match_that_is_weighed_again_replaces_what_was(review, tmp_path, betwe
 
 def test_a_case_keeps_the_table_that_it_was_weighed_with(review):
     """Its page says the figures of that table, whatever ships; another table can still be named."""
-    shipped = tinclock.evidence.load_weights()
+    shipped = tinclock.evidence.load_calibration()
     usual = msgspec.structs.replace(shipped.ceilings["claim_rate"]["all"], typical=77.0, share=99.0)
     mine = msgspec.structs.replace(shipped, ceilings={**shipped.ceilings, "claim_rate": {"all": usual}})
     seen = course({"ada": 90.0})
-    stages = [(at, {"claim_rate": now["fast_cadence"]}) for at, now in seen.stages["ada"]]
-    review.store.take_match("m1", seen._replace(stages={"ada": stages}), mine, [])
+    stages = [(at, {"claim_rate": now["fires_too_fast"]}) for at, now in seen.stages["ada"]]
+    review.store.import_match("m1", seen._replace(stages={"ada": stages}), mine, [])
     dossier = review.dossier("ada")
-    assert dossier.weights == mine
-    assert "fair accounts send 77 a second, the busiest 99" in case_page(dossier, limit=30.0).lower()
+    assert dossier.calibration == mine
+    assert "honest accounts send 77 a second, the busiest 99" in case_page(dossier, limit=30.0).lower()
     assert "the busiest 99" not in case_page(dossier, shipped, limit=30.0).lower()
 
 
 def test_one_reason_and_one_strength_are_said_everywhere(review):
     """Where an exact test and a stronger calibrated kind speak, list, page and case name the same one."""
     seen = course({"ada": 95.0})
-    both = [(at, {"fast_cadence": now["fast_cadence"], "foreseen_spread": 0.4 * now["fast_cadence"]})
+    both = [(at, {"fires_too_fast": now["fires_too_fast"], "foreseen_spread": 0.4 * now["fires_too_fast"]})
             for at, now in seen.stages["ada"]]  # fmt: skip
-    review.store.take_match("m1", seen._replace(stages={"ada": both}), tinclock.evidence.load_weights(), [])
+    review.store.import_match("m1", seen._replace(stages={"ada": both}), tinclock.evidence.load_calibration(), [])
     dossier = review.dossier("ada")
-    title = words_of("foreseen_spread").title
+    title = evidence_text("foreseen_spread").title
     assert reason_of(dossier.case.kinds) == "foreseen_spread"
     assert dossier.case.why.startswith(f"{title}; reached the case threshold in m1")
-    facts = facts_of(dossier, tinclock.evidence.load_weights(), 30.0)
+    facts = facts_of(dossier, tinclock.evidence.load_calibration(), 30.0)
     assert facts["opening"] == f"ada {title}: {strength(dossier.case.peak)} evidence."
     page = case_page(dossier, limit=30.0)
     assert f"By chance alone, {chance_of(dossier.case.peak)}" in page
@@ -323,8 +323,8 @@ def test_one_reason_and_one_strength_are_said_everywhere(review):
 def test_a_recording_that_goes_on_or_is_renamed_is_one_match(tmp_path, monkeypatch):
     """The command weighs a match that has not ended and says so; whole, renamed or copied it still counts once."""
     monkeypatch.chdir(tmp_path)
-    dials = {"anvil": {"inflate_damage": 1.0}}
-    play_match(seed=3, seconds=24.0, players=4, unfair=dials, record_to="whole")
+    cheats = {"anvil": {"inflate_damage": 1.0}}
+    simulate_match(seed=3, seconds=24.0, players=4, cheats=cheats, record_to="whole")
     shutil.copytree("whole", "part")
     lines = Path("part/flushes.jsonl").read_bytes().splitlines(keepends=True)
     Path("part/flushes.jsonl").write_bytes(b"".join(lines[: len(lines) // 2]))
@@ -345,7 +345,7 @@ def test_a_recording_that_goes_on_or_is_renamed_is_one_match(tmp_path, monkeypat
 
 
 def test_a_case_opens_when_the_evidence_of_all_matches_crosses_the_line(review):
-    """Neither match alone would do; a match counts once; fair accounts get none."""
+    """Neither match alone would do; a match counts once; honest accounts get none."""
     assert take(review.store, "m1", {"ada": 40.0, "bob": -3.0}) == []
     with pytest.raises(EvidenceError, match="taken before"):
         take(review.store, "m1", {"ada": 40.0, "bob": -3.0})
@@ -354,7 +354,7 @@ def test_a_case_opens_when_the_evidence_of_all_matches_crosses_the_line(review):
     assert case.peak >= case.limit == pytest.approx(30.0)
     assert review.dossier("bob").case is None
     dossier = review.dossier("ada")
-    assert (dossier.account.matches, dossier.counts) == (2, {"fast_cadence": 2})
+    assert (dossier.account.matches, dossier.counts) == (2, {"fires_too_fast": 2})
     assert [play.number for play in dossier.plays] == [1, 2]
     with pytest.raises(UnknownNameError, match="'ada'"):
         review.dossier("nobody")
@@ -377,12 +377,12 @@ def test_servers_that_write_at_once_lose_nothing(address):
         thread.join()
     store = CaseStore(address)
     many = CaseReview(store).dossier("ada")
-    assert (many.account.matches, many.counts) == (24, {"fast_cadence": 24})
+    assert (many.account.matches, many.counts) == (24, {"fires_too_fast": 24})
     assert sorted(play.number for play in many.plays) == list(range(1, 25))
     one = KindEvidence()
     for _ in range(23):
         one = one.add(2.0 * DECIBAN).next_match()
-    share = tinclock.evidence.load_weights().kinds()["fast_cadence"]
+    share = tinclock.evidence.load_calibration().kinds()["fires_too_fast"]
     expected = 10.0 * math.log10(share * math.exp(one.add(2.0 * DECIBAN).log_e) + 1.0 - share)
     assert many.account.decibans == pytest.approx(expected, abs=0.01)
     store.close()
@@ -413,7 +413,7 @@ def test_matches_that_arrive_late_and_out_of_order_are_weighed_as_they_arrive(ad
     assert sorted(play.match for play in arrived) == sorted(f"m{k}" for k in range(15))
     assert dossier.account.last_seen == 14000.0
     e = np.array([10.0 ** (played[int(play.match[1:])] / 10.0) for play in arrived])
-    share, peak = tinclock.evidence.load_weights().kinds()["fast_cadence"], 0.0
+    share, peak = tinclock.evidence.load_calibration().kinds()["fires_too_fast"], 0.0
     for n in range(1, 16):
         begun = sum(e[j - 1 : n].prod() / (j * (j + 1)) for j in range(1, n + 1)) + 1.0 / (n + 1)
         value = 10.0 * math.log10(share * begun + 1.0 - share)
@@ -426,8 +426,8 @@ def test_matches_that_arrive_late_and_out_of_order_are_weighed_as_they_arrive(ad
 def test_who_reads_waits_for_no_writer_and_the_course_of_a_match_goes_on_from_earlier_ones(review):
     """Who reads waits for no writer and the course of a match goes on from earlier ones."""
     take(review.store, "m1", {"ada": 40.0})
-    weights, now = tinclock.evidence.load_weights(), course({"ada": 40.0})
-    live = now.points("ada", weights.kinds(), review.store.earlier("ada"))
+    calibration, now = tinclock.evidence.load_calibration(), course({"ada": 40.0})
+    live = now.points("ada", calibration.kinds(), review.store.earlier("ada"))
     with review.store.write() as writing:
         writing.exec_driver_sql("update accounts set last_seen = 1.0")
         assert review.counts()["accounts"] == 1
@@ -462,11 +462,11 @@ def test_decisions_are_a_persons_and_are_in_the_chain(review, tmp_path):
         ("confirmed", "eve"),
         ("reopened", "bo"),
     ]
-    assert verify_log(tmp_path / "log", Head(decided.log_number, decided.log_digest)) is None
+    assert verify_log(tmp_path / "log", LogTip(decided.log_number, decided.log_digest)) is None
     review.decide("ada", "cleared", reviewer="bo", note="a sibling's account")
     assert labels_of(review) == {"ada": False}
     assert summed_up(review)["kinds"][0] | {"share": 0.0} == {
-        "kind": "fast_cadence", "confirmed": 0, "cleared": 1, "waiting": 0, "share": 0.0,
+        "kind": "fires_too_fast", "confirmed": 0, "cleared": 1, "waiting": 0, "share": 0.0,
     }  # fmt: skip
 
 
@@ -527,7 +527,7 @@ def test_forgetting_leaves_no_trace_of_the_name_but_that_it_happened(review, tmp
             assert not any("olive" in map(str, row) for row in connection.execute(select(table))), table.name
         (row,) = connection.execute(select(FORGOTTEN))
     assert (row.findings, row.matches, row.had_case, row.reason) == (1, 1, True, "asked to")
-    review._log.append("finding", [Finding("fast_cadence", "c-olive", "bob", 1, 1, 1.0)])
+    review._log.append("finding", [Finding("fires_too_fast", "c-olive", "bob", 1, 1, 1.0)])
     review._log.flush()
     log = tmp_path / "log"
     assert [path.name for path in log.iterdir() if path.is_file() and b"olive" in path.read_bytes()] == []
@@ -576,7 +576,7 @@ def test_exports_are_whole_and_harmless_in_a_spreadsheet(review):
     named = {row["account"] for row in csv.DictReader(io.StringIO(exported(review, "cases", "csv").decode()))}
     assert {"'\\n=cmd()", "' +cmd()", "\\x1b[2Jclean"} <= named
     table = parquet.read_table(io.BytesIO(exported(review, "findings", "parquet", "ada")))
-    assert table["code"].to_pylist() == ["fast_cadence"]
+    assert table["code"].to_pylist() == ["fires_too_fast"]
 
 
 # -- telling others -------------------------------------------------------------------------------------------------
@@ -616,8 +616,8 @@ def test_a_notice_outlives_a_spool_that_cant_be_written(address, tmp_path):
         take(store, "m1", {"ada": 90.0, "bob": 95.0})
     assert store.has_match("m1")
     store.on_case = lambda event, case: told.append(f"{event} {case.account}")
-    assert store.tell() == 2
-    assert (told, store.tell()) == (["opened ada", "opened bob"], 0)
+    assert store.send_pending() == 2
+    assert (told, store.send_pending()) == (["opened ada", "opened bob"], 0)
     store.close()
     (tmp_path / "file").write_text("in the way")
     with pytest.raises(EvidenceError, match="can't be written"):
@@ -664,7 +664,7 @@ def test_a_receiver_that_is_gone_is_not_asked_for_ever(tmp_path):
 def test_a_receiver_that_drips_is_hung_up_on_in_time(tmp_path, monkeypatch):
     """The time limit is for the whole answer, not for each of its bytes."""
     monkeypatch.setattr("tinclock.serve.notices.TIMEOUT_S", 0.4)
-    monkeypatch.setattr("tinclock.serve.notices.MOST_S", 1.0)
+    monkeypatch.setattr("tinclock.serve.notices.MAX_S", 1.0)
     with StandInReceiver(drip_s=0.1) as receiver:
         notices = Notices(tmp_path / "spool", webhooks=(receiver.url,))
         notices.tell("opened", some_case())
@@ -723,7 +723,7 @@ def test_a_database_that_is_silent_is_an_error_within_seconds(monkeypatch):
 def reviewed(tmp_path_factory):
     """The sample that ships, weighed into a store by the command."""
     folder = tmp_path_factory.mktemp("review")
-    out = run("weigh", data_file("sample"), "--store", folder / "cases", "--server", "here", "--json")
+    out = run("weigh", data_file("sample"), "--store", folder / "cases", "--server-name", "here", "--json")
     return folder, json.loads(out)
 
 
@@ -738,11 +738,11 @@ def test_from_a_recording_to_a_decision_by_commands_alone(reviewed, tmp_path):
     shown = run("cases", "show", "clover", *store)
     assert "claims more damage than its weapon does" in shown
     assert "could also be: another version of the rules" in shown
-    assert "explain" not in run("cases", "replay", "clover", *store, "--picture", tmp_path / "shot.png")
+    assert "explain" not in run("cases", "shot", "clover", *store, "--image", tmp_path / "shot.png")
     assert (tmp_path / "shot.png").stat().st_size > 10_000
     assert run("cases", "compare", "clover", "anvil", *store).count("\n") > 5
     with StandInReceiver() as receiver:
-        told = ("--webhook", receiver.url, "--spool", tmp_path / "spool")
+        told = ("--webhook", receiver.url, "--notification-queue", tmp_path / "spool")
         out = run("cases", "decide", "clover", "confirmed", *store, "--reviewer", "eve", "--note", "x4", *told)
     assert "confirmed by eve" in out
     assert receiver.received[0]["type"] == "tinclock.case.decided"
@@ -751,8 +751,10 @@ def test_from_a_recording_to_a_decision_by_commands_alone(reviewed, tmp_path):
     checked = run("cases", "check-log", *store)
     assert "every record is as it was written; 1 decision agree" in checked
     head = checked.split("head ")[1].strip()
-    assert "every record" in run("cases", "check-log", *store, "--head", head)
-    assert "two digests" in run("cases", "check-log", *store, "--head", head[:-1] + "01"[head[-1] == "0"], fails=1)
+    assert "every record" in run("cases", "check-log", *store, "--expect-tip", head)
+    assert "two digests" in run(
+        "cases", "check-log", *store, "--expect-tip", head[:-1] + "01"[head[-1] == "0"], fails=1
+    )
     log = folder / "cases" / "log" / "evidence-000001.jsonl"
     whole = log.read_bytes()
     log.write_bytes(whole.replace(b"damage_differs", b"damage_differed", 1))
@@ -764,20 +766,20 @@ def test_from_a_recording_to_a_decision_by_commands_alone(reviewed, tmp_path):
 def test_detection_and_calibration_by_commands_alone(tmp_path):
     """Detection and calibration by commands alone."""
     sample = data_file("sample")
-    report = json.loads(run("detection", sample, "--fair-histories", 20, "--json"))
+    report = json.loads(run("detection", sample, "--honest-histories", 20, "--json"))
     assert [(row["kind"], row["found"]) for row in report["rows"]] == [("inflate_damage", [1.0, 1.0, 1.0, 1.0])]
-    assert (report["fair_accounts"], report["fair_with_case"]) == (3, 0)
+    assert (report["honest_accounts"], report["honest_with_case"]) == (3, 0)
     # one minute of three accounts, up to forty times over: a minute with three repeats grows, the other two must not
     assert report["false_cases"]["histories"] == 20
     assert report["false_cases"]["cases"] < 10
     made = json.loads(run("calibrate", sample, "--out", tmp_path / "w.json", "--json"))
-    assert (made["fair_accounts"], made["unfair_accounts"]) == (3, 1)
-    assert tinclock.evidence.load_weights(tmp_path / "w.json").provenance.recordings == 1
+    assert (made["honest_accounts"], made["cheating_accounts"]) == (3, 1)
+    assert tinclock.evidence.load_calibration(tmp_path / "w.json").provenance.recordings == 1
     run("weigh", sample, "--store", tmp_path / "cases")
     waits = ("calibrate", sample, "--store", tmp_path / "cases", "--out", tmp_path / "w.json", "--json")
-    assert [json.loads(run(*waits))[key] for key in ("fair_accounts", "unfair_accounts")] == [3, 0]
+    assert [json.loads(run(*waits))[key] for key in ("honest_accounts", "cheating_accounts")] == [3, 0]
     run("cases", "decide", "clover", "confirmed", "--store", tmp_path / "cases", "--reviewer", "eve", "--note", "x4")
-    assert [json.loads(run(*waits))[key] for key in ("fair_accounts", "unfair_accounts")] == [3, 1]
+    assert [json.loads(run(*waits))[key] for key in ("honest_accounts", "cheating_accounts")] == [3, 1]
     assert "labels.json" in run("calibrate", tmp_path, "--out", tmp_path / "x.json", fails=1)
 
 
@@ -788,7 +790,7 @@ def page_of(reviewed, tmp_path):
     store.close()
     dossier = dossier._replace(account=dossier.account._replace(account=MARKUP))
     page = tmp_path / "page.html"
-    page.write_text(case_page(dossier, tinclock.evidence.load_weights(), limit=30.0), encoding="utf-8")
+    page.write_text(case_page(dossier, tinclock.evidence.load_calibration(), limit=30.0), encoding="utf-8")
     return page
 
 
@@ -834,7 +836,7 @@ def test_weighing_again_after_a_store_that_failed_appends_nothing_twice(tmp_path
     for attempt in range(3):
         if attempt < 2:
             broken = EvidenceError(store, "the database is away")
-            monkeypatch.setattr(CaseStore, "take_match", lambda *_, error=broken, **__: (_ for _ in ()).throw(error))
+            monkeypatch.setattr(CaseStore, "import_match", lambda *_, error=broken, **__: (_ for _ in ()).throw(error))
         else:
             monkeypatch.undo()
         run("weigh", sample, "--store", store, fails=int(attempt < 2))

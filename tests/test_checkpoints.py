@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 import numpy as np
 import pytest
-from test_commands import every_command
+from test_commands import every_command, rules_with_everything
 from test_following import copy_while_written
 
 import tinclock
@@ -20,10 +20,10 @@ from tinclock.core.errors import BadNumberError, CheckpointError, RecordingError
 from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.state_graph import GraphWriter
 from tinclock.garden.scenario import load_garden
-from tinclock.recordings import Recorder, Recording, rerule
+from tinclock.recordings import Recorder, Recording, replay
 from tinclock.recordings.checkpoints import made_by, take_up
 from tinclock.recordings.layout import sha256
-from tinclock.sample import play_match
+from tinclock.sample import simulate_match
 
 UNFAIR = {"clover": {"inflate_damage": 1.0}, "fennel": {"fast_trigger": 1.0}}
 
@@ -51,18 +51,25 @@ def encoded(some: Any) -> list[bytes]:
 
 
 def test_a_match_that_goes_on_from_checkpoints_is_ruled_bit_for_bit_as_without(monkeypatch):
-    """Every ruling and event of a match with all weapons, doors and unfair players, taken over again and again."""
-    calm = play_match(seed=17, seconds=7.0, players=10, unfair=UNFAIR)
+    """Every ruling and event of a match with all weapons, doors and cheating players, taken over again and again."""
+    calm = simulate_match(seed=17, seconds=7.0, players=10, cheats=UNFAIR)
     monkeypatch.setattr("tinclock.garden.match.Referee", Interrupted)
-    moved = play_match(seed=17, seconds=7.0, players=10, unfair=UNFAIR)
+    moved = simulate_match(seed=17, seconds=7.0, players=10, cheats=UNFAIR)
     assert encoded(calm.rulings) == encoded(moved.rulings)
     assert encoded(calm.events) == encoded(moved.events)
-    assert {ruling.kind for ruling in calm.rulings} >= {"shot", "move", "launch", "flight", "trigger", "handle"}
+    assert {ruling.kind for ruling in calm.rulings} >= {
+        "shot",
+        "move",
+        "launch",
+        "projectile",
+        "trigger",
+        "weapon_action",
+    }
 
 
 def test_a_match_goes_on_after_any_command():
     """What each kind of command leaves behind is in a checkpoint, other rules from the next tick on included."""
-    plain, moved = tinclock.Referee(load_garden().rules, seed=5), Interrupted(load_garden().rules, seed=5)
+    plain, moved = tinclock.Referee(rules_with_everything(), seed=5), Interrupted(rules_with_everything(), seed=5)
     moved.every = 1
     every_command(plain)
     every_command(moved)
@@ -80,7 +87,7 @@ def played(path: Any, copy: Any, seconds: float = 9.0) -> None:
                 time.sleep(0.01)
             copy_while_written(path, copy)
 
-    play_match(seed=23, seconds=seconds, players=6, unfair=UNFAIR, record_to=path, on_progress=look)
+    simulate_match(seed=23, seconds=seconds, players=6, cheats=UNFAIR, record_to=path, on_progress=look)
 
 
 class Kept(Recorder):
@@ -152,24 +159,24 @@ def test_a_recording_goes_on_from_the_newest_checkpoint_that_can_be_used(tmp_pat
     for path in states if which == "both" else states[-1:]:
         if damage is not None:
             damage(path)
-    recorder = Recorder.going_on(tmp_path / "m", checkpoint_s=3.0)
+    recorder = Recorder.resume(tmp_path / "m", checkpoint_s=3.0)
     rulings = recorder.rulings
     whole = damage is not None and (which == "both" or damage is of_another_match)
-    assert (recorder.ruled_again == rulings) == whole
+    assert (recorder.replayed_rulings == rulings) == whole
     newest = take_up(Recording(killed), load_garden().level)
     went_on_from = len(Recording(killed).flushes) if newest is None else newest.flushes
     passed_over = take_up(Recording(tmp_path / "m"), load_garden().level)
     if damage in (cut_off, alter, of_other_contents, of_another_release, of_another_flush):
         assert passed_over is None or passed_over.flushes < went_on_from
-    assert 0 < recorder.ruled_again <= rulings
-    fresh = rerule(Recording(tmp_path / "m"))
+    assert 0 < recorder.replayed_rulings <= rulings
+    fresh = replay(Recording(tmp_path / "m"))
     assert len(fresh.rulings) == rulings
     newest = recorder.referee.history.newest_tick
     recorder.record(newest + 1, recorder.referee.history.newest_time + 1 / 64, [], [])
     recorder.advance(recorder.referee.history.newest_time)
     recorder.close()
     again = Recording(tmp_path / "m")
-    assert rerule(again).as_recorded
+    assert replay(again).as_recorded
     assert not (tmp_path / "m" / "checkpoints").exists()
 
 
@@ -182,28 +189,28 @@ def test_a_start_that_is_killed_again_and_again_still_gets_to_the_end(tmp_path, 
 
     The two checkpoints that lie there are of another release: they go once there is one before them that can be used.
     """
-    from tinclock.recordings import replay
+    from tinclock.recordings import replaying
 
     shutil.copytree(killed, tmp_path / "m")
     for path in (tmp_path / "m" / "checkpoints").iterdir():
         of_another_release(path)
-    monkeypatch.setattr(replay, "SAVED_EVERY_S", 0.0)
+    monkeypatch.setattr(replaying, "SAVED_EVERY_S", 0.0)
     flushes, starts, done = len(Recording(tmp_path / "m").flushes), 0, []
-    through = replay._Course._flush
+    through = replaying._Course._flush
 
     def three_flushes(self: Any, flush: Any, until_s: float) -> None:
         if len(done) == 3:
             raise Killed
-        done.append(flush.next_step)
+        done.append(flush.next_call)
         through(self, flush, until_s)
 
-    monkeypatch.setattr(replay._Course, "_flush", three_flushes)
+    monkeypatch.setattr(replaying._Course, "_flush", three_flushes)
     recorder, ends = None, []
     while recorder is None:
         starts += 1
         done.clear()
         try:
-            recorder = Recorder.going_on(tmp_path / "m", checkpoint_s=3.0)
+            recorder = Recorder.resume(tmp_path / "m", checkpoint_s=3.0)
         except Killed:
             ends.append(done[-1])
     assert starts == -(-flushes // 3)
@@ -211,7 +218,7 @@ def test_a_start_that_is_killed_again_and_again_still_gets_to_the_end(tmp_path, 
     assert len(list((tmp_path / "m" / "checkpoints").iterdir())) <= 2
     recorder.close()
     monkeypatch.undo()
-    assert rerule(Recording(tmp_path / "m")).as_recorded
+    assert replay(Recording(tmp_path / "m")).as_recorded
 
 
 def graph_of(*nodes: list[Any]) -> bytes:
@@ -318,8 +325,8 @@ def test_without_checkpoints_everything_is_ruled_again(tmp_path, killed):
     shutil.copytree(killed, tmp_path / "m")
     shutil.rmtree(tmp_path / "m" / "checkpoints")
     assert take_up(Recording(tmp_path / "m"), None) is None
-    recorder = Recorder.going_on(tmp_path / "m")
-    assert recorder.ruled_again == recorder.rulings
+    recorder = Recorder.resume(tmp_path / "m")
+    assert recorder.replayed_rulings == recorder.rulings
     recorder.close()
     with pytest.raises(BadNumberError, match="checkpoint_s: expected a number of seconds above 0, got 0"):
         Recorder(tmp_path / "n", tinclock.Referee(load_garden().rules), checkpoint_s=0)
@@ -327,13 +334,13 @@ def test_without_checkpoints_everything_is_ruled_again(tmp_path, killed):
 
 def test_a_match_that_is_ruled_otherwise_leaves_no_checkpoint_behind(tmp_path, killed, monkeypatch):
     """What doesn't rule again as it was recorded is no state to go on from, however long ruling it took."""
-    from tinclock.recordings import replay
+    from tinclock.recordings import replaying
 
     shutil.copytree(killed, tmp_path / "m")
     shutil.rmtree(tmp_path / "m" / "checkpoints")
-    monkeypatch.setattr(replay, "SAVED_EVERY_S", 0.0)
+    monkeypatch.setattr(replaying, "SAVED_EVERY_S", 0.0)
     recording = Recording(tmp_path / "m")
     recording.flushes = [msgspec.structs.replace(flush, rulings_sha256="f" * 64) for flush in recording.flushes]
     with pytest.raises(RecordingError, match="doesn't rule again as it was recorded"):
-        replay.referee_at_end(recording)
+        replaying.referee_at_end(recording)
     assert not list((tmp_path / "m").glob("checkpoints/*"))

@@ -17,10 +17,18 @@ from click.testing import CliRunner
 
 import tinclock
 from tinclock.cli.main import COMMANDS, main
-from tinclock.core.rules.flights import BounceRules, FlightRules, SplashRules
+from tinclock.core.rules.game import CounterRules, LoadoutRules, PhaseRules, RegenerationRules, TeamRules
+from tinclock.core.rules.projectiles import BounceRules, ProjectileRules, SplashRules
 from tinclock.core.rules.rigs import RigRules
 from tinclock.core.rules.ruleset import Rules
-from tinclock.core.rules.weapons import BurstRules, ItemRules, LastingRules, RecoilRules, SpreadRules, WeaponRules
+from tinclock.core.rules.weapons import (
+    BurstRules,
+    DamageOverTimeRules,
+    ItemRules,
+    RecoilRules,
+    SpreadRules,
+    WeaponRules,
+)
 from tinclock.garden.scenario import data_file
 
 ROOT = Path(__file__).parent.parent
@@ -31,7 +39,7 @@ DEMO = ["demo", "--seconds", "3", "--seed", "2"]
 @pytest.fixture(scope="module")
 def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[str, Path]:
     out = tmp_path_factory.mktemp("demo")
-    done = CliRunner().invoke(main, [*DEMO, "--out", str(out), "--rows", "0"])
+    done = CliRunner().invoke(main, [*DEMO, "--out", str(out), "--limit", "0"])
     assert done.exit_code == 0, done.output
     return done.output, out
 
@@ -42,7 +50,7 @@ def test_demo_prints_a_row_for_every_ruling_and_a_summary(demo):
     rulings = [json.loads(line) for line in (out / "rulings.jsonl").read_text().splitlines()]
     assert f"{len(rulings)} rulings" in text
     for ruling in rulings:
-        if ruling["kind"] not in ("shot", "launch", "strike", "flight"):
+        if ruling["kind"] not in ("shot", "launch", "melee", "projectile"):
             continue
         row = next(line for line in text.splitlines() if line.split()[:1] == [str(ruling["number"])])
         assert ruling["account"] in row
@@ -85,22 +93,21 @@ def test_demo_explains_one_ruling(demo, tmp_path):
 GARDEN = str(data_file("garden.toml"))
 
 
-def test_check_finds_one_open_weapon_in_the_gardens_rules_and_counts_hits(tmp_path):
+def test_check_finds_nothing_unusual_in_the_gardens_rules_and_counts_hits(tmp_path):
     """`check` finds no mistake in the garden's rules, says which weapon anybody may take, and counts hits."""
     done = CliRunner().invoke(main, ["check", GARDEN])
     assert done.exit_code == 0
-    assert "no mistakes, 1 unusual setting" in done.output
-    assert "sprinkler_jet.for_clients: false hides it; clients admitted without `weapons` can still use it" in " ".join(
-        done.output.split()
-    )
+    assert "no mistakes, nothing unusual" in done.output
+    carried = "grit_rifle, gravel_scatter, hose, pebble_sling, clod_mortar, trowel"
+    assert f"every player without a loadout carries {carried}" in " ".join(done.output.split())
     assert re.search(r"grit_rifle +hitscan +0.18 .*6 0.90", done.output)
-    report = json.loads(CliRunner().invoke(main, ["check", GARDEN, "--json", "--against", "sprinkler"]).output)[0]
+    report = json.loads(CliRunner().invoke(main, ["check", GARDEN, "--json", "--target-rig", "sprinkler"]).output)[0]
     assert {row["rig"] for row in report["weapons"]} == {"sprinkler"}
-    calm = Path(GARDEN).read_text(encoding="utf-8").replace("for_clients = false", "")
-    assert calm != Path(GARDEN).read_text(encoding="utf-8")
+    assert report["carried_by_all"] == {"weapons": carried.split(", "), "items": ["oil_can"]}
+    calm = Path(GARDEN).read_text(encoding="utf-8")
     (tmp_path / "calm.toml").write_text(calm, encoding="utf-8")
     assert CliRunner().invoke(main, ["check", str(tmp_path / "calm.toml"), "--quiet"]).output == ""
-    wrong = CliRunner().invoke(main, ["check", GARDEN, "--against", "snail"])
+    wrong = CliRunner().invoke(main, ["check", GARDEN, "--target-rig", "snail"])
     assert (wrong.exit_code, "there are: gardener, sprinkler" in wrong.output) == (2, True)
 
 
@@ -113,7 +120,7 @@ def test_check_reports_mistakes_of_all_files_at_once_and_fails(tmp_path):
     done = CliRunner().invoke(main, ["check", str(bad), str(odd), str(tmp_path / "none.toml")])
     assert done.exit_code == 1
     for part in ("bad.toml: 3 mistakes", "did you mean 'damage'", "match.health: got -1", "no such file",
-                 "odd[1].toml: no mistakes, 2 unusual settings", "falloff: rises with distance, [0.5, 1"):  # fmt: skip
+                 "odd[1].toml: no mistakes, 1 unusual setting", "falloff: rises with distance, [0.5, 1"):  # fmt: skip
         assert part in done.output
     assert CliRunner().invoke(main, ["check", str(odd)]).exit_code == 0
     assert CliRunner().invoke(main, ["check", str(odd), "--strict"]).exit_code == 1
@@ -160,8 +167,9 @@ def test_the_guides_leave_out_no_key_of_the_rules():
     block = re.search(r"```toml\n(.*?)```", guide, re.S).group(1)
     loaded = msgspec.structs.asdict(tinclock.load_rules(GARDEN)).values()
     tables = [type(value) for value in loaded if isinstance(value, msgspec.Struct)]
-    tables += [Rules, WeaponRules, ItemRules, RigRules, SpreadRules, RecoilRules, BurstRules, LastingRules]
-    tables += [FlightRules, BounceRules, SplashRules]
+    tables += [Rules, WeaponRules, ItemRules, RigRules, SpreadRules, RecoilRules, BurstRules, DamageOverTimeRules]
+    tables += [ProjectileRules, BounceRules, SplashRules]
+    tables += [CounterRules, LoadoutRules, PhaseRules, RegenerationRules, TeamRules]
     keys = {key for table in tables for key in table.__struct_fields__}
     assert len(keys) > 80
     assert [key for key in sorted(keys) if not re.search(rf"\b{key}\b", block)] == []
@@ -177,21 +185,21 @@ def test_the_rules_file_in_the_guide_holds_only_keys_that_exist():
 
 def test_flights_are_told_and_drawn(tmp_path):
     """Flights are told and drawn."""
-    done = CliRunner().invoke(main, ["demo", "flights", "--out", str(tmp_path), "--json"])
+    done = CliRunner().invoke(main, ["demo", "projectiles", "--out", str(tmp_path), "--json"])
     assert done.exit_code == 0, done.output
     told = {scene["scene"]: scene for scene in json.loads(done.output)["scenes"]}
-    assert (told["clod mortar"]["ended"], told["clod mortar"]["bounces"], told["clod mortar"]["flown_s"]) == (
+    assert (told["clod mortar"]["ended"], told["clod mortar"]["bounces"], told["clod mortar"]["flight_time_s"]) == (
         "fuse",
         2,
         2.5,
     )
-    assert [bool(told[name]["hits"]) for name in ("none", "launch", "fading", "dart")] == [False, False, True, True]
+    assert [bool(told[name]["hits"]) for name in ("none", "catch_up", "blend", "dart")] == [False, False, True, True]
     for picture in ("mortar", "compensation", "dart"):
         head = (tmp_path / f"{picture}.png").read_bytes()[:24]
         assert (int.from_bytes(head[16:20]), int.from_bytes(head[20:24])) == (1280, 800)
-    text = CliRunner().invoke(main, ["demo", "flights", "--out", str(tmp_path), "--explain"]).output
-    assert "came off the level" in text
-    assert "share of it that is in sight        0 " in text
+    text = CliRunner().invoke(main, ["demo", "projectiles", "--out", str(tmp_path), "--explain"]).output
+    assert "bounced off the level" in text
+    assert "fraction of it in sight             0 " in text
 
 
 def commands_of(group: click.Group, before: tuple[str, ...] = ()) -> list[tuple[str, ...]]:
@@ -219,7 +227,7 @@ def test_help_fits_eighty_columns_and_never_breaks_a_command(words):
 def test_tables_fit_eighty_columns_and_numbers_are_whole(monkeypatch, tmp_path):
     """A number that must be typed is never cut, and COLUMNS counts where the output is piped."""
     monkeypatch.setenv("COLUMNS", "80")
-    listed = CliRunner().invoke(main, ["explain", SAMPLE, "--kind", "shot", "--rows", "0"]).output.splitlines()
+    listed = CliRunner().invoke(main, ["explain", SAMPLE, "--kind", "shot", "--limit", "0"]).output.splitlines()
     assert max(map(len, listed)) <= 80
     numbers = [line.split()[0] for line in listed[1:] if re.match(r" *\d+ ", line)]
     assert len(numbers) > 100
@@ -235,18 +243,19 @@ def test_explain_leaves_out_what_the_servers_own_did_unless_it_is_asked_for():
     """Who asks why a shot missed means a player's, not a sprinkler's."""
     told = CliRunner().invoke(main, ["explain", SAMPLE, "--missed", "--first"]).output
     opening, head = told.splitlines()[:2]
-    assert re.match(r"The (shot|blow|projectile) hit nobody: \w+", opening)
-    assert re.match(r"ruling \d+: \w+ - (shot|strike|flight) .*of (anvil|beryl|clover|dibber) \(entity \d+\)", head)
-    whole = CliRunner().invoke(main, ["explain", SAMPLE, "--missed", "--first", "--servers-own"]).output
+    assert re.match(r"The (shot|melee attack|projectile) hit nobody: \w+", opening)
+    said = r"ruling \d+: \w+( \(a miss\))? - (shot|melee|projectile) .*of (anvil|beryl|clover|dibber) \(entity \d+\)"
+    assert re.match(said, head)
+    whole = CliRunner().invoke(main, ["explain", SAMPLE, "--missed", "--first", "--include-server"]).output
     assert "the server's own" in whole.splitlines()[1] or "sprinkler" in whole.splitlines()[1]
 
 
 def test_contents_counts_players_outcomes_and_findings():
     """What a recording holds is said in people and rulings, not in tables alone."""
-    told = json.loads(CliRunner().invoke(main, ["contents", SAMPLE, "--json"]).output)
+    told = json.loads(CliRunner().invoke(main, ["info", SAMPLE, "--json"]).output)
     assert told["players"] == ["anvil", "beryl", "clover", "dibber"]
     assert sum(told["outcomes"].values()) == told["tables"]["rulings"]["rows"]
     assert told["findings"]["damage_differs"] >= 50
-    plain = CliRunner().invoke(main, ["contents", SAMPLE]).output
+    plain = CliRunner().invoke(main, ["info", SAMPLE]).output
     assert "4 players; " in plain
     assert "damage_differs" in plain

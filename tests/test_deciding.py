@@ -19,7 +19,7 @@ from tinclock.cases.evidence_log import EvidenceLog, read_log
 from tinclock.cases.review import CaseReview
 from tinclock.cases.store import CaseStore
 from tinclock.cli.main import main
-from tinclock.errors import EvidenceError, OvertakenError
+from tinclock.errors import DecisionConflictError, EvidenceError
 from tinclock.garden.scenario import data_file
 from tinclock.review.access import Reviewer
 
@@ -105,7 +105,7 @@ def test_of_two_opposite_verdicts_at_once_one_counts(address, tmp_path):  # noqa
                 try:
                     review.decide(account, verdict, reviewer=verdict, note="x", after=0)
                     told.append(verdict)
-                except OvertakenError as error:
+                except DecisionConflictError as error:
                     told.append(str(error))
 
             threads = [threading.Thread(target=decide, args=desk) for desk in desks]
@@ -134,12 +134,12 @@ def test_several_that_weigh_one_recording_at_once_all_end_well(tmp_path):
 
 
 def test_one_decides_while_matches_are_followed(tmp_path):
-    """`follow` has the log open only while it takes a match in: a reviewer doesn't wait for days."""
+    """`watch` has the log open only while it takes a match in: a reviewer doesn't wait for days."""
     tinclock_ = [sys.executable, "-m", "tinclock"]
     kept = ["--store", str(tmp_path / "cases")]
     subprocess.run([*tinclock_, "weigh", str(data_file("sample")), *kept], check=True, capture_output=True, timeout=120)
     (tmp_path / "matches").mkdir()
-    command = [*tinclock_, "follow", "matches", *kept, "--every", "0.1"]
+    command = [*tinclock_, "watch", "matches", *kept, "--interval", "0.1"]
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True, cwd=tmp_path) as following:
         try:
             assert following.stdout is not None
@@ -161,7 +161,7 @@ def test_decisions_at_a_desk_that_tells_nobody_are_kept_for_who_does(tmp_path):
     store.close()
     told: list[str] = []
     later = CaseStore(tmp_path / "cases.db", on_case=lambda event, case: told.append(f"{event} {case.account}"))
-    assert (later.tell(), told, later.tell()) == (2, ["opened ada", "decided ada"], 0)
+    assert (later.send_pending(), told, later.send_pending()) == (2, ["opened ada", "decided ada"], 0)
     later.close()
 
 
@@ -189,7 +189,7 @@ def test_the_store_knows_who_looked_and_who_decided(tmp_path):
         ("rob", "match", "sample"),
     ]  # fmt: skip
     assert audit("clover", "--reviewer", "rob") == [("rob", "case", "clover")]
-    assert len(audit("--rows", "2")) == 2
+    assert len(audit("--limit", "2")) == 2
     assert desk.change(eve, "clover", do="forget", note="asked", really="clover").status_code == 303
     assert "clover" not in str(audit())
     assert ("rob", "case", "") in audit()

@@ -74,15 +74,15 @@ def evening(tmp_path_factory):
                 ids = [match.admit(connection="h2", **hazel), ids[1]]
                 connection = "h2"
             match.record(tick, tick / 64, ids, poses(2))
-            match.published(tick)
+            match.snapshot_sent(tick)
             match.advance(tick / 64)
             if tick % 16 == 15:
                 place = ids[0] if tick % 32 == 15 else 9999
-                shot = tinclock.ShotClaim(
+                shot = tinclock.claims.ShotClaim(
                     tick, place, "grit_rifle", (-9.0, 3.0, 1.6), (1.0, 0.0, 0.0), tinclock.View(tick - 5, tick - 4, 0.5)
                 )
                 match.rule(connection, shot, received_at=tick / 64)
-                move = tinclock.MoveClaim(tick + 1, ids[0], (40.0, 40.0, 0.0), 0.0)
+                move = tinclock.claims.MoveClaim(tick + 1, ids[0], (40.0, 40.0, 0.0), 0.0)
                 match.rule(connection, move, received_at=tick / 64)
     CliRunner().invoke(main, ["weigh", str(folder / "evening"), str(SAMPLE), "--store", str(folder / "cases")])
     team = f'[ada]\nrole = "decide"\ntoken = "{TOKEN}"\n'

@@ -72,7 +72,7 @@ def test_the_mapping_file_in_the_guide_is_one_and_leaves_out_no_table():
 def test_the_level_files_in_the_guide_are_ones():
     """The level files in the guide are ones."""
     texts = blocks(ROOT / "docs" / "level-file.md", "toml")
-    found = [convert_table(LevelTable, tomllib.loads(text), "guide") for text in texts]
+    found = [convert_table(LevelTable, tomllib.loads(text), "level guide") for text in texts]
     assert [msgspec.structs.asdict(level)["mesh"] is not None for level in found] == [False, True]
 
 

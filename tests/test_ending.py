@@ -17,7 +17,7 @@ from test_going_on import processes, script
 from test_serving import Asker, shot
 from websockets.sync.client import connect
 
-from tinclock.recordings import Recording, rerule
+from tinclock.recordings import Recording, replay
 from tinclock.serve import workers
 from tinclock.serve.hub import Hub
 from tinclock.serve.owning import Owner
@@ -86,13 +86,13 @@ def test_a_match_goes_on_in_the_next_process_after_a_sigterm(tmp_path, options):
     again = Served(tmp_path, *options)
     with again.connected() as socket:
         ask = Asker(socket=socket)
-        assert [one["match"] for one in ask("matches", "")["matches"]] == sorted(NAMES)
+        assert [one["match"] for one in ask("list_matches", "")["matches"]] == sorted(NAMES)
         for name in NAMES:
             assert ask("state", name)["state"] == before[name]
             back = ask("resume", name, last_reply=last - 3)["replies"]
             assert [msgspec.msgpack.decode(frame)["request"] for frame in back] == [last - 2, last - 1, last]
             repeat = next(one for one in reversed(script(200)) if one["do"] == "claims")
-            rulings = ask("claims", name, claims=repeat["claims"])["ruled"]
+            rulings = ask("claims", name, claims=repeat["claims"])["rulings"]
             assert {finding["code"] for one in rulings for finding in one["findings"]} == {"repeated_sequence"}
             assert ask("close", name)["ok"]
     again.signalled()
@@ -100,7 +100,7 @@ def test_a_match_goes_on_in_the_next_process_after_a_sigterm(tmp_path, options):
     for name in NAMES:
         recording = Recording(tmp_path / name)
         assert recording.closed
-        assert rerule(recording).as_recorded
+        assert replay(recording).as_recorded
 
 
 def test_a_match_that_is_left_open_has_nothing_to_rule_again(tmp_path):
@@ -113,10 +113,10 @@ def test_a_match_that_is_left_open_has_nothing_to_rule_again(tmp_path):
     assert hub.matches == {}
     again = Hub(tmp_path)
     assert list(again.go_on()) == [("m", "")]
-    assert again.matches["m"].server.ruled_again == 0
+    assert again.matches["m"].server.replayed_rulings == 0
     assert again.matches["m"].server.rulings == 1
     again.close()
-    assert rerule(Recording(tmp_path / "m")).as_recorded
+    assert replay(Recording(tmp_path / "m")).as_recorded
 
 
 def test_a_request_that_is_under_way_at_the_end_is_asked_again(tmp_path):
@@ -132,10 +132,10 @@ def test_a_request_that_is_under_way_at_the_end_is_asked_again(tmp_path):
     hub.close(keep=True)
     again = Hub(tmp_path)
     assert list(again.go_on()) == [("m", "")]
-    once = msgspec.msgpack.decode(again.handle(frame))["ruled"]
+    once = msgspec.msgpack.decode(again.handle(frame))["rulings"]
     assert not any(finding["code"] == "repeated_sequence" for one in once for finding in one["findings"])
     again.close()
-    assert rerule(Recording(tmp_path / "m")).as_recorded
+    assert replay(Recording(tmp_path / "m")).as_recorded
     hub.close()
 
 
@@ -256,5 +256,5 @@ def test_a_request_under_way_at_a_sigterm_is_answered(tmp_path):
         served.signalled()
         reply = msgspec.msgpack.decode(socket.recv())
         assert reply["request"] == 99
-        assert len(reply["ruled"]) == 1024
+        assert len(reply["rulings"]) == 1024
     assert served.ended() == 0

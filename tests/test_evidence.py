@@ -1,4 +1,4 @@
-"""Evidence: p-values, bets and their products, weights of findings, what detectors see in recorded matches."""
+"""Evidence: p-values, bets and their products, calibration of findings, what detectors see in recorded matches."""
 
 from __future__ import annotations
 
@@ -16,38 +16,38 @@ import tinclock
 import tinclock.errors
 from tinclock.core.evidence import detectors, quality
 from tinclock.core.evidence.bets import BEYOND, HitsBet, IncidentBet, ShareBet
+from tinclock.core.evidence.calibrated_rules import calibrated_rules_of
 from tinclock.core.evidence.calibration import Collector, _ceiling, calibrate
-from tinclock.core.evidence.course import Observed, crossed, peak, weigh
+from tinclock.core.evidence.calibration_table import Calibration, CalibrationSource, Ceiling, Rate, line_class
 from tinclock.core.evidence.detectors import Chances
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, add_logs, combined, e_of_p, limit_decibans
+from tinclock.core.evidence.evidence_timeline import Observations, peak, threshold_reached, weigh
 from tinclock.core.evidence.exact import EXACT
-from tinclock.core.evidence.footing import footing_of
 from tinclock.core.evidence.live import LiveEvidence, after_match, with_match
 from tinclock.core.evidence.measured import MeasuredLine, telling
-from tinclock.core.evidence.observe import Gazes, Observer, Shots
+from tinclock.core.evidence.observe import GazeSamples, Observer, ShotTable
 from tinclock.core.evidence.scene import Party, scene_of
 from tinclock.core.evidence.sight import Sight
-from tinclock.core.evidence.weights import Ceiling, Provenance, Rate, Weights, line_class
 from tinclock.core.findings import Finding
 from tinclock.errors import EvidenceError
-from tinclock.garden.match import play_match
+from tinclock.garden.match import simulate_match
 from tinclock.garden.scenario import load_garden
-from tinclock.intake.weights_file import load_weights, save_weights
+from tinclock.intake.calibration_file import load_calibration, save_calibration
 from tinclock.recordings.observed import observed_in
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rerule
+from tinclock.recordings.replaying import replay
 from tinclock.testing import Stage
 
-NO_SHOTS = Shots(*[[] if name in ("weapon", "kind") else np.empty(0) for name in Shots._fields])
-NO_LOOKS = Gazes(*[np.empty(0)] * 5)
+NO_SHOTS = ShotTable(*[[] if name in ("weapon", "kind") else np.empty(0) for name in ShotTable._fields])
+NO_LOOKS = GazeSamples(*[np.empty(0)] * 5)
 UNFAIR = {"clover": {"snap_aim": 1.0}, "elder": {"forge_actor": 0.5}, "beryl": {"flood": 0.5}}
 
 
 @pytest.fixture(scope="module")
 def match(tmp_path_factory):
-    """Half a minute of six, three of them unfair."""
+    """Half a minute of six, three of them cheating."""
     path = tmp_path_factory.mktemp("evidence") / "match"
-    play_match(seed=23, seconds=32.0, players=6, unfair=UNFAIR, record_to=path)
+    simulate_match(seed=23, seconds=32.0, players=6, cheats=UNFAIR, record_to=path)
     return path
 
 
@@ -122,8 +122,8 @@ def test_a_bet_on_a_share_is_a_ratio_of_beta_binomials(k, rest, ceiling, clumpin
     for part in np.array_split(np.random.default_rng(k).permutation(trials), 3):
         bet.take(part)
     means = [ceiling, *(ceiling + (1.0 - ceiling) * part for part in BEYOND)]
-    fair, *unfair = [stats.betabinom.logpmf(k, k + rest, mean * size, (1.0 - mean) * size) for mean in means]
-    assert bet.log_e == pytest.approx(add_logs(unfair) - math.log(len(unfair)) - fair, abs=1e-6)
+    honest, *cheating = [stats.betabinom.logpmf(k, k + rest, mean * size, (1.0 - mean) * size) for mean in means]
+    assert bet.log_e == pytest.approx(add_logs(cheating) - math.log(len(cheating)) - honest, abs=1e-6)
 
 
 def test_hits_of_a_match_that_went_well_are_no_proof_and_hits_beyond_the_best_are():
@@ -143,27 +143,27 @@ def test_hits_of_a_match_that_went_well_are_no_proof_and_hits_beyond_the_best_ar
 
 
 @given(st.integers(0, 6), st.floats(0.1, 5.0), st.floats(0.01, 1.0), st.floats(3.0, 20.0))
-def test_a_bet_on_incidents_is_a_ratio_of_gamma_mixed_poisson_processes(n, shape, fair, decibans):
+def test_a_bet_on_incidents_is_a_ratio_of_gamma_mixed_poisson_processes(n, shape, honest, decibans):
     """SciPy's negative binomial, which is that mixture, gives the same ratio."""
     times = 10.0 ** (decibans / 10.0)
     bet = IncidentBet(shape)
     for _ in range(n):
         bet.incident(decibans)
 
-    fair_, bold = (stats.nbinom.logpmf(n, shape, shape / (shape + due)) for due in (fair, times * fair))
-    assert bet.log_e(fair, times * fair) == pytest.approx(bold - fair_, abs=1e-8)
+    fair_, bold = (stats.nbinom.logpmf(n, shape, shape / (shape + due)) for due in (honest, times * honest))
+    assert bet.log_e(honest, times * honest) == pytest.approx(bold - fair_, abs=1e-8)
 
 
-def no_shots(n: int, **columns: object) -> Shots:
+def no_shots(n: int, **columns: object) -> ShotTable:
     """Shots of which only some columns say something."""
     ids, none = np.arange(1, n + 1), np.full(n, np.nan)
-    values = dict.fromkeys(Shots._fields, none) | {
+    values = dict.fromkeys(ShotTable._fields, none) | {
         name: np.zeros(n, bool)
         for name in ("hit", "head", "visible", "first", "flat", "skipped", "restless", "named_hit")
     }
     values |= {name: np.full((n, 2), np.nan) for name in ("stray", "error", "draw")}
     values |= {"number": ids, "entity": ids, "target": ids * 0, "weapon": ["sling"] * n, "kind": ["shot"] * n}
-    return Shots(**(values | columns))
+    return ShotTable(**(values | columns))
 
 
 def test_a_trigger_by_the_clock_fires_when_the_weapon_is_ready_and_a_finger_a_little_later():
@@ -187,20 +187,20 @@ def test_a_client_that_sends_seldom_has_no_old_views_and_one_that_holds_back_has
         assert trials["old_views"][:, 0].mean() == old
 
 
-# -- weights of findings --------------------------------------------------------------------------------------------
+# -- calibration of findings ------------------------------------------------------------------------------------
 
 
-def weights_with(fair_per_min: float, decibans: float) -> Weights:
+def weights_with(honest_per_min: float, decibans: float) -> Calibration:
     rate = {
-        line: {"slight": Rate(0.0, 0.0), "clear": Rate(fair_per_min, decibans)}
+        line: {"slight": Rate(0.0, 0.0), "clear": Rate(honest_per_min, decibans)}
         for line in ("steady", "uneven", "rough")
     }
-    held = load_weights()
-    return msgspec.structs.replace(held, findings={"fast_cadence": rate}, shapes={"fast_cadence": 50.0})
+    held = load_calibration()
+    return msgspec.structs.replace(held, findings={"fires_too_fast": rate}, shapes={"fires_too_fast": 50.0})
 
 
 def finding(at: float, margin: float | None = None) -> Finding:
-    return Finding("fast_cadence", "c", "ada", 1, 1, at, 0.2, 0.1, margin, "s")
+    return Finding("fires_too_fast", "c", "ada", 1, 1, at, 0.2, 0.1, margin, "s")
 
 
 def test_a_burst_of_findings_is_one_incident_and_the_next_one_another(rules):
@@ -212,7 +212,7 @@ def test_a_burst_of_findings_is_one_incident_and_the_next_one_another(rules):
     assert [gain.decibans for gain in watch.finding(finding(20.0))] == [7.0]
 
 
-@pytest.mark.parametrize("code", ["fast_cadence", "view_capped", "repeated_sequence"])
+@pytest.mark.parametrize("code", ["fires_too_fast", "over_rewind_limit", "repeated_sequence"])
 def test_steady_cheating_is_as_visible_as_cheating_in_bursts_and_what_is_fair_isnt_evidence(rules, code):
     """Every 1.9 s for five minutes counts as much as every 2.1 s, and views past the cap and repeats count nothing."""
 
@@ -225,41 +225,46 @@ def test_steady_cheating_is_as_visible_as_cheating_in_bursts_and_what_is_fair_is
         return watch.now("ada").get(code, 0.0) / DECIBAN
 
     often, seldom = after(1.9), after(2.1)
-    assert often == seldom == 0.0 if code != "fast_cadence" else often > 0.5 * seldom > 150.0
+    assert often == seldom == 0.0 if code != "fires_too_fast" else often > 0.5 * seldom > 150.0
 
 
 def test_other_rules_than_the_tables_mute_all_but_exact_tests_and_say_what_differs(rules):
     """A table from a game with another tick rate and weapons isn't carried over; contradictions still count."""
-    held = load_weights()
-    there = footing_of(rules) | {"tick rate": "30 Hz", "weapons": "0" * 12}
-    table = msgspec.structs.replace(held, provenance=msgspec.structs.replace(held.provenance, footing=there))
+    held = load_calibration()
+    there = calibrated_rules_of(rules) | {"tick rate": "30 Hz", "weapons": "0" * 12}
+    table = msgspec.structs.replace(held, provenance=msgspec.structs.replace(held.provenance, calibrated_rules=there))
     watch = LiveEvidence(table, rules)
     assert watch.muted == ("tick rate", "weapons")
     watch.present("ada", "steady", 0.0)
-    for code in ("fast_cadence", "foreign_actor"):
+    for code in ("fires_too_fast", "wrong_actor"):
         watch.finding(msgspec.structs.replace(finding(5.0), code=code))
     now = watch.now("ada")
     assert set(now) == set(EXACT)
     assert now["impossible_claims"] > 20.0 * DECIBAN
     spread = msgspec.structs.replace(
-        held, provenance=msgspec.structs.replace(held.provenance, footing=footing_of(rules) | {"spread": "0" * 12})
+        held,
+        provenance=msgspec.structs.replace(
+            held.provenance, calibrated_rules=calibrated_rules_of(rules) | {"spread": "0" * 12}
+        ),
     )
     other = LiveEvidence(spread, rules)
     other.present("ada", "steady", 0.0)
     other.finding(finding(5.0, 9.0))
     assert other.muted == ("spread",)
-    same = msgspec.structs.replace(held, provenance=msgspec.structs.replace(held.provenance, footing=footing_of(rules)))
+    same = msgspec.structs.replace(
+        held, provenance=msgspec.structs.replace(held.provenance, calibrated_rules=calibrated_rules_of(rules))
+    )
     whole = LiveEvidence(same, rules)
     assert whole.muted == ()
     whole.present("ada", "steady", 0.0)
     whole.finding(finding(5.0, 9.0))
-    assert other.now("ada")["fast_cadence"] == whole.now("ada")["fast_cadence"] > 5.0 * DECIBAN
+    assert other.now("ada")["fires_too_fast"] == whole.now("ada")["fires_too_fast"] > 5.0 * DECIBAN
     with pytest.raises(tinclock.errors.UnknownNameError, match="exactaim"):
         LiveEvidence(held, rules, mute=["exactaim"])
 
 
 def test_the_bet_on_findings_is_a_fair_one_at_the_fair_rate(rules):
-    """Incidents as often as the busiest fair account has them: the bet is worth 1 on average, within its own error."""
+    """At the busiest honest rate of incidents, the bet is worth 1 on average, within its own error."""
     rng, rate, minutes = np.random.default_rng(8), 0.5, 3.0
     watch = LiveEvidence(weights_with(rate, 3.0), rules)
     worth = []
@@ -269,29 +274,29 @@ def test_the_bet_on_findings_is_a_fair_one_at_the_fair_rate(rules):
         while (at := at + rng.exponential(60.0 / rate)) < 60.0 * minutes:
             watch.finding(msgspec.structs.replace(finding(at), account=account))
         watch.present(account, "steady", 60.0 * minutes)
-        worth.append(math.exp(watch.now(account)["fast_cadence"]))
+        worth.append(math.exp(watch.now(account)["fires_too_fast"]))
     assert np.mean(worth) <= 1.0 + 3.0 * np.std(worth) / math.sqrt(len(worth))
     assert np.mean(worth) > 0.8
 
 
-def seen_of(counts: dict[str, int], found: list[Finding], until_s: float) -> Observed:
+def seen_of(counts: dict[str, int], found: list[Finding], until_s: float) -> Observations:
     """Ten seconds of a match in which nobody shoots: claims by account, and findings."""
     parties = {k: Party(k, a, a, "", 0.1, b"") for k, a in enumerate(counts, 1)}
     lines = {a: MeasuredLine(0.05, 0.0005) for a in counts}
-    return Observed(until_s - 10.0, until_s, NO_SHOTS, NO_LOOKS, [(1, f) for f in found], counts, lines, parties)
+    return Observations(until_s - 10.0, until_s, NO_SHOTS, NO_LOOKS, [(1, f) for f in found], counts, lines, parties)
 
 
-def highest(rules: tinclock.Rules, stretches: list[Observed]) -> tuple[dict[str, float], tuple]:
-    weights = load_weights()
-    course = weigh(stretches, weights, rules)
-    return {a: peak(course.points(a, weights.kinds())) for a in course.stages}, course.common
+def highest(rules: tinclock.Rules, stretches: list[Observations]) -> tuple[dict[str, float], tuple]:
+    calibration = load_calibration()
+    timeline = weigh(stretches, calibration, rules)
+    return {a: peak(timeline.points(a, calibration.kinds())) for a in timeline.stages}, timeline.common
 
 
 def test_everybody_at_sixty_reports_a_second_is_the_game_and_who_sends_far_more_is_not(rules):
     """How often clients report is the game's own matter: the ceiling follows the match's own median."""
     usual = {f"a{k}": 600 for k in range(7)}
-    fair, _ = highest(rules, [seen_of(usual, [], 10.0 * k) for k in range(1, 19)])
-    assert max(fair.values()) < 3.0
+    honest, _ = highest(rules, [seen_of(usual, [], 10.0 * k) for k in range(1, 19)])
+    assert max(honest.values()) < 3.0
     told, _ = highest(rules, [seen_of({**usual, "flood": 3000}, [], 10.0 * k) for k in range(1, 19)])
     assert told["flood"] > 30.0
     assert max(v for a, v in told.items() if a != "flood") < 3.0
@@ -305,9 +310,9 @@ def test_what_most_accounts_of_a_match_show_is_nobodys_evidence(rules):
         return [msgspec.structs.replace(finding(until_s - 5.0, 9.0), account=a) for a in accounts]
 
     most = [seen_of(counts, found([f"a{k}" for k in range(5)], 10.0 * t), 10.0 * t) for t in range(1, 9)]
-    fair, common = highest(rules, most)
-    assert [(one.kind, one.accounts, one.of) for one in common] == [("fast_cadence", 5, 6)]
-    assert max(fair.values()) < 1.0
+    honest, common = highest(rules, most)
+    assert [(one.kind, one.accounts, one.of) for one in common] == [("fires_too_fast", 5, 6)]
+    assert max(honest.values()) < 1.0
     one, common = highest(rules, [seen_of(counts, found(["a0"], 10.0 * t), 10.0 * t) for t in range(1, 9)])
     assert common == ()
     assert one["a0"] > 30.0
@@ -320,17 +325,17 @@ def test_connections_are_told_apart_by_their_jitter():
 
 
 def test_the_table_of_weights_goes_out_and_comes_back_and_says_what_is_wrong(tmp_path):
-    """The table of weights goes out and comes back and says what is wrong."""
-    held = load_weights()
+    """The calibration goes out and comes back and says what is wrong."""
+    held = load_calibration()
     assert sum(held.kinds().values()) == pytest.approx(1.0)
-    assert load_weights(save_weights(held, tmp_path / "w.json")) == held
-    for text, told in ((b"{", "no table of weights"), (b'{"schema": 1}', "no table of weights")):
+    assert load_calibration(save_calibration(held, tmp_path / "w.json")) == held
+    for text, told in ((b"{", "no calibration"), (b'{"schema": 1}', "no calibration")):
         (tmp_path / "bad.json").write_bytes(text)
         with pytest.raises(EvidenceError, match=told):
-            load_weights(tmp_path / "bad.json")
-    save_weights(msgspec.structs.replace(held, schema=9), tmp_path / "new.json")
+            load_calibration(tmp_path / "bad.json")
+    save_calibration(msgspec.structs.replace(held, schema=9), tmp_path / "new.json")
     with pytest.raises(EvidenceError, match="schema 9"):
-        load_weights(tmp_path / "new.json")
+        load_calibration(tmp_path / "new.json")
 
 
 # -- what is seen ---------------------------------------------------------------------------------------------------
@@ -378,14 +383,16 @@ def test_a_live_history_and_its_recording_show_the_same_shots(match):
                 (shots.off_m[row], shots.distance_m[row]), abs=2e-4
             )
 
-    rerule(source, on_ruling=look)
+    replay(source, on_ruling=look)
     assert len(compared) > 30
 
 
 @pytest.mark.parametrize(("edge", "seen"), [(0.15, True), (0.6, False)])
 def test_who_shows_but_an_arm_is_in_sight_for_whom_shoots_at_it(rules, edge, seen):
     """A wall hides middle, head and feet up to its edge; behind a wider one nothing shows, and the shot is blind."""
-    wall = tinclock.Level.from_boxes([[9.0, edge - 2.5, 1.5]], [[0.05, 2.5, 1.5]], surfaces=[tinclock.Surface("brick")])
+    wall = tinclock.Level.from_boxes(
+        [[9.0, edge - 2.5, 1.5]], [[0.05, 2.5, 1.5]], surfaces=[tinclock.types.Surface("brick")]
+    )
     stage = Stage(rules, level=wall)
     ada = stage.enter("ada", team="copper", weapon="grit_rifle")
     bob = stage.enter("bob", (10.0, 0.0, 0.0), team="pewter", facing_rad=math.pi)
@@ -406,8 +413,8 @@ def test_a_shot_that_was_ruled_at_another_view_than_its_own_says_nothing_of_that
     stage.run(1.0)
     for part, claimed in (("chest", bob), ("head", 999)):
         ruling = stage.shoot("ada", "bob", part=part, victim=claimed)
-        assert "view_capped" in [finding.code for finding in ruling.findings]
-        assert [finding.code for finding in telling(ruling)] == ["view_capped"]
+        assert "over_rewind_limit" in [finding.code for finding in ruling.findings]
+        assert [finding.code for finding in telling(ruling)] == ["over_rewind_limit"]
         parties = {e: Party(e, n, n, n, 0.1, b"") for e, n in ((ada, "ada"), (bob, "bob"))}
         scene, lines = scene_of(stage.referee.history, [ada, bob]), {"ada": MeasuredLine(0.38, 0.0005)}
         shots = Observer(rules, parties, Sight(None)).shots(scene, [ruling], lines)
@@ -418,43 +425,43 @@ def test_a_shot_that_was_ruled_at_another_view_than_its_own_says_nothing_of_that
 
 def test_unfair_accounts_get_their_case_within_half_a_minute_and_fair_ones_none(match):
     """By the table that ships; each for what it did."""
-    source, weights = Recording(match), load_weights()
-    course = weigh(observed_in(source), weights, source.require_header().rules)
-    points = {account: course.points(account, weights.kinds()) for account in course.stages}
-    assert {account for account in points if crossed(points[account], limit_decibans(0.001))} == set(UNFAIR)
-    strongest = {account: max(course.now(account).items(), key=lambda item: item[1])[0] for account in UNFAIR}
-    assert strongest == {"clover": "exact_aim", "elder": "foreign_actor", "beryl": "claim_rate"}
+    source, calibration = Recording(match), load_calibration()
+    timeline = weigh(observed_in(source), calibration, source.require_header().rules)
+    points = {account: timeline.points(account, calibration.kinds()) for account in timeline.stages}
+    assert {account for account in points if threshold_reached(points[account], limit_decibans(0.001))} == set(UNFAIR)
+    strongest = {account: max(timeline.now(account).items(), key=lambda item: item[1])[0] for account in UNFAIR}
+    assert strongest == {"clover": "exact_aim", "elder": "wrong_actor", "beryl": "claim_rate"}
     assert max(peak(points[account]) for account in points if account not in UNFAIR) < 15.0
 
 
 def test_calibrating_puts_ceilings_over_what_fair_accounts_did(match):
-    """Calibrating puts ceilings over what fair accounts did."""
+    """Calibrating puts ceilings over what honest accounts did."""
     source = Recording(match)
     rules = source.require_header().rules
     collector = Collector(frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic))
     for seen in observed_in(source):
         found = [finding for _, finding in seen.findings]
         collector.take(
-            seen.shots, seen.gazes, found, seen.line_of(), seen.accounts(), seen.claims, seen.until_s - seen.from_s
+            seen.shots, seen.gazes, found, seen.quality_of(), seen.accounts(), seen.claims, seen.until_s - seen.from_s
         )
-    fair = [play for account, play in collector.plays.items() if account not in UNFAIR]
-    unfair = [play for account, play in collector.plays.items() if account in UNFAIR]
-    table = calibrate(fair * 40, unfair, Provenance("a test", 1, 3, 1.5, 3, 1.5))  # as if there were enough
+    honest = [play for account, play in collector.plays.items() if account not in UNFAIR]
+    cheating = [play for account, play in collector.plays.items() if account in UNFAIR]
+    table = calibrate(honest * 40, cheating, CalibrationSource("a test", 1, 3, 1.5, 3, 1.5))  # as if there were enough
     for name, lines in table.ceilings.items():
         for line, ceiling in lines.items():
             if ceiling.share < 1.0:
                 assert ceiling.share >= ceiling.typical, (name, line)
-    assert table.findings["foreign_actor"]["steady"]["clear"].decibans > 5.0
+    assert table.findings["wrong_actor"]["steady"]["clear"].decibans > 5.0
 
 
 # -- how good it is -------------------------------------------------------------------------------------------------
 
 
 def labelled(kind: str, slope: float, n: int, rng: np.random.Generator) -> list[quality.Labelled]:
-    dials = {kind: 1.0} if kind else {}
+    cheats = {kind: 1.0} if kind else {}
     times = np.arange(1, 21) / 4.0
     return [
-        quality.Labelled(f"{kind}{k}", "m", dials, "wired", float(rng.random()), times,
+        quality.Labelled(f"{kind}{k}", "m", cheats, "wired", float(rng.random()), times,
                          np.cumsum(rng.normal(slope, 0.3, (20, 2)), 0))
         for k in range(n)
     ]  # fmt: skip
@@ -463,34 +470,34 @@ def labelled(kind: str, slope: float, n: int, rng: np.random.Generator) -> list[
 def test_shares_found_times_and_false_cases_are_counted_as_they_are():
     """Shares found, times and false cases are counted as they are."""
     rng, shares = np.random.default_rng(6), np.array([0.5, 0.5])
-    fair, bold = labelled("", -0.3, 40, rng), labelled("bold", 2.0, 30, rng)
+    honest, bold = labelled("", -0.3, 40, rng), labelled("bold", 2.0, 30, rng)
     (row,) = quality.detection_rows(bold, shares, 30.0)
     assert row.accounts == 30
     assert list(row.found) == sorted(row.found)
     assert row.found[-1] == 1.0
     assert 0.5 < row.median_min < 3.0
-    area = quality.curves(quality.peaks(fair, shares), quality.peaks(bold, shares))
+    area = quality.curves(quality.peaks(honest, shares), quality.peaks(bold, shares))
     assert area["roc_area"] == pytest.approx(1.0)
-    none = quality.false_cases(fair, shares, 30.0, 300, rng)
+    none = quality.false_cases(honest, shares, 30.0, 300, rng)
     assert (none.cases, none.low) == (0, 0.0)
     assert none.high == pytest.approx(1.0 - 0.05 ** (1 / 40)), "forty people can't exclude less, however many histories"
-    some = quality.false_cases(fair + labelled("", 1.0, 4, rng), shares, 30.0, 300, rng)
+    some = quality.false_cases(honest + labelled("", 1.0, 4, rng), shares, 30.0, 300, rng)
     assert 0 < some.cases < 300
     assert some.low < some.share < some.high
 
 
 def test_what_is_usual_in_a_match_needs_three_accounts():
     """Three chatty accounts make chatting usual in their match; two are held against the calibrated rate."""
-    weights, rules = load_weights(), load_garden().rules
-    two = LiveEvidence(weights, rules).claims({"ada": 800, "bob": 790}, 10.0, 10.0)
-    three = LiveEvidence(weights, rules).claims({"ada": 800, "bob": 790, "cid": 780}, 10.0, 10.0)
+    calibration, rules = load_calibration(), load_garden().rules
+    two = LiveEvidence(calibration, rules).claims({"ada": 800, "bob": 790}, 10.0, 10.0)
+    three = LiveEvidence(calibration, rules).claims({"ada": 800, "bob": 790, "cid": 780}, 10.0, 10.0)
     assert min(gain.decibans for gain in two) > 30.0
     assert max(gain.decibans for gain in three) < 0.0
 
 
 def test_a_ceiling_leaves_half_again_of_the_odds_above_the_best():
     """Accounts that all hit a third of the time get a ceiling whose odds are half again as large, and not a third."""
-    alike = [SimpleNamespace(shares={("hit_share", "steady"): [20.0, 60.0]}, stretches={}) for _ in range(40)]
-    ceiling = _ceiling(alike, "hit_share", None)
+    alike = [SimpleNamespace(shares={("hit_fraction", "steady"): [20.0, 60.0]}, windows={}) for _ in range(40)]
+    ceiling = _ceiling(alike, "hit_fraction", None)
     odds = ceiling.share / (1.0 - ceiling.share)
     assert odds == pytest.approx(1.5 * (1 / 3) / (2 / 3), rel=0.1)

@@ -1,4 +1,4 @@
-"""Exact tests: at most 1 on average for everybody who is fair, whatever else they are, and large for who isn't."""
+"""Exact tests: at most 1 on average for everybody who is honest, whatever else they are, and large for who isn't."""
 
 import math
 
@@ -16,10 +16,10 @@ from tinclock.core.evidence.exact import (
     DrawBet,
     ExactTests,
     TwoChances,
-    strays,
 )
+from tinclock.core.evidence.spread import strays
 from tinclock.core.findings import FINDINGS, Finding
-from tinclock.evidence import load_weights
+from tinclock.evidence import load_calibration
 
 MATCHES, SHOTS, WIDEST_RAD, FAR_M = 400, 30, math.radians(2.5), 12.0
 
@@ -133,22 +133,22 @@ def finding(code, observed=None, limit=None, at=1.0):
 
 def test_only_impacts_that_cant_be_count_and_not_those_that_the_line_explains():
     """An impact off its projectile's way, or of a number never issued, counts; one that is only late doesn't."""
-    for fair in (finding("no_impact"), finding("unknown_projectile", 3.0, 9.0), finding("flight_over", 2.0, 1.0)):
-        assert ExactTests().finding(fair) is None
-    for unfair in (
+    for honest in (finding("no_impact"), finding("unknown_projectile", 3.0, 9.0), finding("projectile_over", 2.0, 1.0)):
+        assert ExactTests().finding(honest) is None
+    for cheating in (
         finding("no_impact", 2.0, 0.5),
         finding("unknown_projectile", 30.0, 9.0),
-        finding("foreign_projectile"),
+        finding("wrong_projectile"),
     ):
         watch = ExactTests()
-        moved = watch.finding(unfair)
+        moved = watch.finding(cheating)
         assert moved.name == "impossible_impacts"
         assert watch.now()["impossible_impacts"] > 20.0 * DECIBAN
 
 
 def test_exact_tests_come_first_and_have_a_quarter_of_the_bet():
     """Exact tests come first among all kinds, and a quarter of the bet lies on them."""
-    kinds = load_weights().kinds()
+    kinds = load_calibration().kinds()
     assert list(kinds)[: len(EXACT)] == list(EXACT)
     assert sum(kinds[name] for name in EXACT) == pytest.approx(0.25)
     assert sum(kinds.values()) == pytest.approx(1.0)

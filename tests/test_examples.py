@@ -17,18 +17,20 @@ from tinclock.wire import Join, Pong, encode
 EXAMPLES = Path(__file__).parent.parent / "examples"
 SHOWS = {
     "ask_a_recording": ["ruled again, the same bit for bit: True", "The shot hit nobody: the brick stopped it after",
-                        "  -> 0.03 m right of the head of entity 7", "115  upheld -> amended"],
-    "bring_a_gltf": ["head: sphere, 100 %", "shot 1: upheld, head, 42.5 points", "stopped by hedge"],
-    "bring_your_logs": ["'upheld':", "beryl: ", "case opened: beryl, aims at bones", "its page is case.html"],
+                        "  -> 0.03 m right of the head of entity 7", "115  accepted -> adjusted"],
+    "bring_a_gltf": ["head: sphere, 100 %", "shot 1: accepted, head, 42.5 points", "stopped by hedge"],
+    "bring_your_logs": ["'accepted':", "beryl: ", "case opened: beryl, aims at bones", "its page is case.html"],
     "friendly_match": ["the sprinkler dies by", "gorse joins team pewter", "oil_can", "server's: True"],
     "intent_driven": ["128 ticks a second: 10 shots", "the same instants at every rate: True"],
     "pebble_sling": ["each was drawn where the server flew it: True", "pebble 5 ends", "entity 2", "ground"],
     "review_a_case": ["opened: clover", "clover: 345 decibans, claims what no honest build claims",
                       "the game is told: confirmed", "holds the decision; wrong with it: None"],
-    "server_shooter": ["fires the turret: upheld", "once it is gone: denied ['foreign_actor']", "fired 20 times"],
-    "three_policies": ["8 m: none misses; launch hits the chest; fading misses", "16 m: none misses; launch misses",
-                       "3 m: none misses; launch hits the chest; fading hits"],
-    "top_down": ["dung's move is amended: too_fast", "in the wall", "2 in the head", "health of dung"],
+    "server_decisions": ["in the freeze: rejected", "a team-mate: 0.0 points", "bob is entity 2 again",
+                         "(rake in the grass), trap", "by ada, watering can", "is pushed by (0.0, 6.0, 3.0) m/s"],
+    "server_shooter": ["fires the turret: accepted", "once it is gone: rejected ['wrong_actor']", "fired 20 times"],
+    "three_policies": ["8 m: none misses; catch_up hits the chest; blend misses", "16 m: none misses; catch_up misses",
+                       "3 m: none misses; catch_up hits the chest; blend hits"],
+    "top_down": ["dung's move is adjusted: too_fast", "in the wall", "2 in the head", "health of dung"],
 }  # fmt: skip
 """What each prints. `first_ruling` and `udp_match` have tests of their own."""
 
@@ -91,9 +93,9 @@ def test_who_left_is_not_let_in_again_by_an_answer_that_was_under_way(monkeypatc
     async def play() -> list[int]:
         server, here, inside = made["Server"](), ("127.0.0.1", 5), []
         server.line = SimpleNamespace(send=lambda *_: None)
-        for data in (encode(Pong(1, 0.5)), encode(Join((1,))), b"leave", encode(Pong(2, 0.6)), b"\xff"):
+        for data in (encode(Pong(1, 0.5)), encode(Join((2,))), b"leave", encode(Pong(2, 0.6)), b"\xff"):
             server.take(data, here)
-            inside.append(len(server.borders))
+            inside.append(len(server.gateways))
         return [*inside, server.count]
 
     assert asyncio.run(play()) == [0, 1, 0, 0, 0, 1]

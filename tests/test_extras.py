@@ -21,7 +21,7 @@ class Absent:
             raise ModuleNotFoundError(f"No module named {name!r}", name=name)
 sys.meta_path.insert(0, Absent())
 """
-PLAY = "main(['play', 'm', '--players', '2', '--seconds', '2', '--json'], standalone_mode=False)\n"
+PLAY = "main(['simulate', 'm', '--players', '2', '--seconds', '2', '--json'], standalone_mode=False)\n"
 WEIGH = PLAY + "main(['weigh', 'm', '--json'], standalone_mode=False)\n"
 WORKS = {
     "figures": "main(['demo', '--seconds', '1', '--quiet'], standalone_mode=False)\n"
@@ -35,9 +35,9 @@ history.add(1, "g")
 history.record(0, 0.0, [1], tinclock.rooted_bones(rig, [[0, 0, 0, 0, 0, 0, 1.0]]))
 assert len(tinclock.hitboxes_frame(history.hitboxes_at(1, tinclock.View(0, 0, 0.0)))) == len(rig.parts)
 """,
-    "recordings": PLAY + "main(['rerule', 'm', '--json'], standalone_mode=False)",
+    "recordings": PLAY + "main(['replay', 'm', '--json'], standalone_mode=False)",
     "logs": PLAY.replace("'--json'", "'--logs', 'logs', '--json'")
-    + "main(['rule-logs', 'logs/mapping.toml', 'ruled', '--json'], standalone_mode=False)",
+    + "main(['import-logs', 'logs/mapping.toml', 'ruled', '--json'], standalone_mode=False)",
     "serve": "from tinclock.serve.app import Service, Settings\nfrom tinclock.serve.hub import Hub\n"
     "import structlog, prometheus_client, websockets\nService(Hub(None, None), Settings('127.0.0.1', 0), print)",
     "cases": WEIGH + "main(['cases', 'list', '--json'], standalone_mode=False)",

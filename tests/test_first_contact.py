@@ -16,7 +16,7 @@ import tinclock
 from tinclock.cli.main import main
 from tinclock.core.evidence.doctor import Doctor
 from tinclock.garden.estimated import estimated_truth
-from tinclock.garden.match import play_match
+from tinclock.garden.match import simulate_match
 from tinclock.garden.scenario import data_file
 from tinclock.garden.truth import read_truth
 from tinclock.recordings import Recorder, Recording
@@ -46,7 +46,7 @@ def own(tmp_path, monkeypatch):
         ("--account", "clovr", "clover", "anvil, beryl, clover, dibber"),
         ("--weapon", "grit_rifel", "grit_rifle", "grit_rifle, oil_can"),
         ("--kind", "shoot", "shot", "shot"),
-        ("--finding", "fast_cadense", "fast_cadence", "damage_differs"),
+        ("--finding", "fires_to_fast", "fires_too_fast", "damage_differs"),
     ],
 )
 def test_a_misspelt_name_gets_the_nearest_and_what_there_is(option, given, near, there):
@@ -70,7 +70,7 @@ def test_contents_lists_accounts_and_the_names_they_were_shown_by(tmp_path):
         pose = np.hstack([referee.history.rigs["gardener"].rest, np.tile([0, 0, 0, 1.0], (19, 1))])
         recorder.record(0, 0.0, [entity], pose[None])
         recorder.rule("c", b"nonsense", received_at=0.0)
-    assert "accounts: acc-17 (Rosa)" in run("contents", tmp_path / "match")
+    assert "accounts: acc-17 (Rosa)" in run("info", tmp_path / "match")
     assert Recording(tmp_path / "match").names() == {entity: "Rosa (acc-17)"}
 
 
@@ -78,7 +78,7 @@ def test_contents_lists_accounts_and_the_names_they_were_shown_by(tmp_path):
     ("arguments", "fails", "said"),
     [
         (["doctor", "empty"], 1, "empty: is an empty folder; a recording is a folder that holds recording.json"),
-        (["follow", "evening/recording.json"], 2, "is a file; give a recording's folder"),
+        (["watch", "evening/recording.json"], 2, "is a file; give a recording's folder"),
         (["review", "evening/recording.json"], 2, "is a file; give a recording's folder"),
         (["cases", "list", "--store", "typo"], 1, "typo: holds no case store; `tinclock weigh RECORDING --store typo`"),
         (["cases", "show", "ada", "--store", "typo"], 1, "typo: holds no case store"),
@@ -94,7 +94,7 @@ def test_what_is_no_recording_or_store_is_said_and_nothing_is_made(own, argument
 def test_follow_says_what_it_waits_for(own):
     """On a folder without recordings it doesn't wait in silence."""
     Path("empty").mkdir()
-    command = [sys.executable, "-m", "tinclock", "follow", "empty", "--every", "0.1"]
+    command = [sys.executable, "-m", "tinclock", "watch", "empty", "--interval", "0.1"]
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as following:
         try:
             assert following.stdout is not None
@@ -111,7 +111,7 @@ def test_doctor_passes_over_what_cannot_be_read_and_gives_no_all_clear_for_too_l
     told = run("doctor", "torn", "evening")
     assert "passed over" in told
     assert "Nothing shows on most accounts that shouldn't." in told
-    play_match(seed=5, seconds=9.0, players=2, record_to="short")
+    simulate_match(seed=5, seconds=9.0, players=2, record_to="short")
     told = run("doctor", "short")
     assert "Too little was played to tell what most accounts show: 2 accounts over 0.3 minutes in all" in told
     assert "Nothing shows" not in told
@@ -133,8 +133,8 @@ def test_arrivals_that_are_stamped_with_the_ticks_time_are_recognised(stamped):
 
 def test_fairness_of_ones_own_match_is_close_to_the_truth(own):
     """Who was hit after reaching cover, and for how long, comes out of round trips about as it was written down."""
-    estimated = json.loads(run("fairness", own, "--over", "0.1:0.4:0.3", "--json"))
-    known = json.loads(run("fairness", SAMPLE, "--over", "0.1:0.4:0.3", "--json"))
+    estimated = json.loads(run("fairness", own, "--sweep", "0.1:0.4:0.3", "--json"))
+    known = json.loads(run("fairness", SAMPLE, "--sweep", "0.1:0.4:0.3", "--json"))
     assert (estimated["estimated"], known["estimated"]) == (True, False)
     victims = [each["recorded"]["victims"]["all"] for each in (estimated, known)]
     assert victims[0]["hits"] == victims[1]["hits"] > 50
@@ -142,8 +142,8 @@ def test_fairness_of_ones_own_match_is_close_to_the_truth(own):
     assert abs(victims[0]["worst_s"] - victims[1]["worst_s"]) < 0.1
     assert [row["flipped"] for row in estimated["over"]] == [row["flipped"] for row in known["over"]]
     assert (
-        estimated["over"][0]["shooters"]["all"]["share_counted"]
-        < estimated["recorded"]["shooters"]["all"]["share_counted"]
+        estimated["over"][0]["shooters"]["all"]["fraction_counted"]
+        < estimated["recorded"]["shooters"]["all"]["fraction_counted"]
     )
     truth, guess = read_truth(f"{SAMPLE}-truth"), estimated_truth(Recording(own))
     assert truth.viewers.keys() == guess.viewers.keys()
@@ -160,14 +160,14 @@ def test_a_match_without_named_victims_still_has_a_fairness(tmp_path, monkeypatc
         stage.run(1.0)
         stage.shoot("ada", "bob")
         stage.run(1.0)
-    told = run("fairness", "stage", "--over", "0.1:0.2:0.1")
+    told = run("fairness", "stage", "--sweep", "0.1:0.2:0.1")
     assert "no client named a victim" in told
     assert "against max_rewind_s" in told
 
 
 def test_the_picture_of_the_first_launch_is_of_one_that_flew(tmp_path):
-    """A denied launch isn't drawn where another one flew; asked for by number, the reason is said."""
-    told = run("explain", SAMPLE, "--kind", "launch", "--first", "--picture", tmp_path / "l.png")
+    """A rejected launch isn't drawn where another one flew; asked for by number, the reason is said."""
+    told = run("explain", SAMPLE, "--kind", "launch", "--first", "--image", tmp_path / "l.png")
     assert (tmp_path / "l.png").exists()
     assert "nothing flew" not in told
     assert "ruling 58, every step" in run("explain", "--help")

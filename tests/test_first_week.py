@@ -9,57 +9,57 @@ import pytest
 from click.testing import CliRunner
 
 from tinclock.cli.main import main
-from tinclock.core.evidence.calibration import Collector, Play, calibrate
-from tinclock.core.evidence.course import Weighing
+from tinclock.core.evidence.calibration import Collector, MatchStats, calibrate
+from tinclock.core.evidence.calibration_table import CalibrationSource
 from tinclock.core.evidence.doctor import Doctor
+from tinclock.core.evidence.evidence_timeline import MatchEvaluator
 from tinclock.core.evidence.exact import EXACT
 from tinclock.core.evidence.unlabelled import calibrate_unlabelled, standing, weighed
-from tinclock.core.evidence.weights import Provenance
-from tinclock.evidence import load_weights
+from tinclock.evidence import load_calibration
 from tinclock.recordings import Recording
 from tinclock.recordings.observed import observed_in
-from tinclock.sample import data_file, play_match, write_foreign_logs
+from tinclock.sample import data_file, simulate_match, write_foreign_logs
 
-MADE_UP = Provenance("a test", 1, 0, 0.0, 0, 0.0)
+MADE_UP = CalibrationSource("a test", 1, 0, 0.0, 0, 0.0)
 
 
-def play(rng: np.random.Generator, account: str, unfair: float) -> Play:
-    """Five minutes of somebody: shots, hits on heads, findings; unfair : how far beyond a fair player, 0 to 1."""
+def play(rng: np.random.Generator, account: str, cheating: float) -> MatchStats:
+    """Five minutes of somebody: shots, hits on heads, findings; cheating : how far beyond an honest player, 0 to 1."""
     shots, hits = 120, 45
     skill = rng.beta(6.0, 30.0)
-    heads = rng.binomial(hits, skill + unfair * (0.9 - skill))
-    blind = rng.binomial(shots, rng.beta(1.0, 150.0) + 0.5 * unfair)
-    incidents = Counter({("teleport", "steady", "clear"): rng.poisson(8.0 * unfair)})
+    heads = rng.binomial(hits, skill + cheating * (0.9 - skill))
+    blind = rng.binomial(shots, rng.beta(1.0, 150.0) + 0.5 * cheating)
+    incidents = Counter({("teleport", "steady", "clear"): rng.poisson(8.0 * cheating)})
     incidents["muzzle_far", "steady", "slight"] = rng.poisson(rng.gamma(0.5, 1.0))
-    shares = {("head_share", "steady"): [heads, hits], ("blind_shots", "steady"): [blind, shots]}
-    return Play(account, {"steady": 5.0}, incidents, [], shares, [13.0] * 20, [15.0] * 20)
+    shares = {("head_fraction", "steady"): [heads, hits], ("blind_shots", "steady"): [blind, shots]}
+    return MatchStats(account, {"steady": 5.0}, incidents, [], shares, [13.0] * 20, [15.0] * 20)
 
 
-def evening(fair: int, unfair: int) -> list[Play]:
-    rng = np.random.default_rng(fair)
-    return [play(rng, f"a{k}", 0.0) for k in range(fair)] + [play(rng, f"u{k}", 1.0) for k in range(unfair)]
+def evening(honest: int, cheats: int) -> list[MatchStats]:
+    rng = np.random.default_rng(honest)
+    return [play(rng, f"a{k}", 0.0) for k in range(honest)] + [play(rng, f"u{k}", 1.0) for k in range(cheats)]
 
 
-@pytest.mark.parametrize("unfair", [0, 10, 20])
-def test_without_labels_the_unfair_are_set_aside_and_the_fair_come_back(unfair):
-    """Up to a fifth of unfair accounts, nobody labelled: they are set aside, nobody else is, and ceilings are alike."""
-    plays = evening(100 - unfair, unfair)
-    found = calibrate_unlabelled(plays, 0.25, MADE_UP, load_weights())
+@pytest.mark.parametrize("cheating", [0, 10, 20])
+def test_without_labels_the_unfair_are_set_aside_and_the_fair_come_back(cheating):
+    """Up to a fifth of unlabelled cheating accounts are set aside, nobody else is, and ceilings are alike."""
+    plays = evening(100 - cheating, cheating)
+    found = calibrate_unlabelled(plays, 0.25, MADE_UP, load_calibration())
     assert found.stable
-    assert {one.account for one in found.aside} == {f"u{k}" for k in range(unfair)}
-    labelled = calibrate([p for p in plays if p.account[0] == "a"], [], MADE_UP, load_weights())
-    for name in ("head_share", "blind_shots"):
+    assert {one.account for one in found.aside} == {f"u{k}" for k in range(cheating)}
+    labelled = calibrate([p for p in plays if p.account[0] == "a"], [], MADE_UP, load_calibration())
+    for name in ("head_fraction", "blind_shots"):
         for line, ceiling in labelled.ceilings[name].items():
-            assert found.weights.ceilings[name][line].share == pytest.approx(ceiling.share, rel=0.3)
+            assert found.calibration.ceilings[name][line].share == pytest.approx(ceiling.share, rel=0.3)
 
 
 def test_no_one_account_lifts_a_ceiling():
     """One aimer among sixty, not set aside by anybody: the ceiling stays where it is without it."""
     plays = evening(60, 0)
-    bold = plays[0]._replace(account="bold", shares=plays[0].shares | {("head_share", "steady"): [40, 45]})
-    alone = calibrate(plays, [], MADE_UP).ceilings["head_share"]["all"].share
-    assert calibrate([*plays, bold], [], MADE_UP).ceilings["head_share"]["all"].share > 1.2 * alone
-    held = calibrate_unlabelled([*plays, bold], 0.0, MADE_UP).weights.ceilings["head_share"]["all"].share
+    bold = plays[0]._replace(account="bold", shares=plays[0].shares | {("head_fraction", "steady"): [40, 45]})
+    alone = calibrate(plays, [], MADE_UP).ceilings["head_fraction"]["all"].share
+    assert calibrate([*plays, bold], [], MADE_UP).ceilings["head_fraction"]["all"].share > 1.2 * alone
+    held = calibrate_unlabelled([*plays, bold], 0.0, MADE_UP).calibration.ceilings["head_fraction"]["all"].share
     assert held == pytest.approx(alone, rel=0.1)
 
 
@@ -74,9 +74,9 @@ def test_too_little_play_gives_no_number():
 
 @pytest.fixture(scope="module")
 def match(tmp_path_factory):
-    """Half a minute of six, all fair."""
+    """Half a minute of six, all honest."""
     path = tmp_path_factory.mktemp("week") / "match"
-    play_match(seed=29, seconds=32.0, players=6, unfair={}, record_to=path)
+    simulate_match(seed=29, seconds=32.0, players=6, cheats={}, record_to=path)
     return path
 
 
@@ -88,18 +88,18 @@ def watched(match):
 
 def test_sums_of_a_match_weigh_what_the_match_weighed_live(match, watched):
     """What is worked out from a match's sums is what stood at its end, kind by kind."""
-    rules, weights = Recording(match).require_header().rules, load_weights()
+    rules, calibration = Recording(match).require_header().rules, load_calibration()
     collector = Collector(frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic))
-    live = Weighing(weights, rules)
+    live = MatchEvaluator(calibration, rules)
     for seen in watched:
-        live.take(seen)
+        live.add(seen)
         collector.take(
-            seen.shots, seen.gazes, [f for _, f in seen.findings], seen.line_of(), seen.accounts(), seen.claims,
+            seen.shots, seen.gazes, [f for _, f in seen.findings], seen.quality_of(), seen.accounts(), seen.claims,
             seen.until_s - seen.from_s,
         )  # fmt: skip
     compared = 0
     for account, mine in collector.plays.items():
-        stood, summed = live.course.now(account), weighed(mine, weights)
+        stood, summed = live.timeline.now(account), weighed(mine, calibration)
         for kind in set(stood) - set(EXACT) - {"claim_rate"}:
             assert summed.get(kind, 0.0) == pytest.approx(stood[kind], abs=5e-3), (account, kind)
             compared += bool(stood[kind])
@@ -122,7 +122,7 @@ MISTAKES = {
     "degrees are taken for": ("conventions", bodies_look_away(lambda x: np.linspace(0.6, 1.6, len(x.time)))),
     "older than round trip": ("interpolation_delay_s", lambda s: mistaken(s, late_s=lambda x: 0.0 * x.time + 0.11)),
     "younger than round trip": ("interpolation_delay_s", lambda s: mistaken(s, late_s=lambda x: 0.0 * x.time - 0.05)),
-    "never answered a ping": ("pong", lambda s: s._replace(lines={})),
+    "never answered a ping": ("pong", lambda s: s._replace(connections={})),
 }  # fmt: skip
 
 
@@ -130,10 +130,10 @@ MISTAKES = {
 def test_a_mistake_of_the_integration_is_named_with_where_to_look(match, watched, told):
     """What lies off for everybody is told once, with its likely cause and place; without the mistake nothing is."""
     rules, (look, made) = Recording(match).require_header().rules, MISTAKES[told]
-    sound, wrong = (Doctor(rules, load_weights()) for _ in range(2))
+    sound, wrong = (Doctor(rules, load_calibration()) for _ in range(2))
     for seen in watched:
-        sound.take(seen)
-        wrong.take(made(seen))
+        sound.add(seen)
+        wrong.add(made(seen))
     assert sound.complaints() == []
     found = [one for one in wrong.complaints() if told in f"{one.what} {one.cause}"]
     assert [look in one.look for one in found] == [True]
@@ -148,7 +148,7 @@ def test_rates_and_findings_of_everybody_are_told_by_command(match, watched):
         wrong = [
             (1, f) for account in seen.claims for k in range(9) for f in [_finding(account, seen.from_s + 0.1 * k)]
         ]
-        doctor.take(seen._replace(findings=wrong))
+        doctor.add(seen._replace(findings=wrong))
     assert any(one.what.startswith("muzzle_far") and one.accounts == one.of == 6 for one in doctor.complaints())
     done = CliRunner().invoke(main, ["doctor", str(match)])
     assert (done.exit_code, done.stdout.strip()) == (0, "Nothing shows on most accounts that shouldn't.")
@@ -157,12 +157,12 @@ def test_rates_and_findings_of_everybody_are_told_by_command(match, watched):
 
 
 def test_a_mistake_in_the_map_of_foreign_logs_is_told_with_its_cause(match, tmp_path):
-    """Quaternions read in the other order: `rule-logs` says that aims lie off where bodies look, and why."""
+    """Quaternions read in the other order: `import-logs` says that aims lie off where bodies look, and why."""
     mapping = write_foreign_logs(Recording(match), tmp_path / "logs")
-    sound = CliRunner().invoke(main, ["rule-logs", str(mapping), str(tmp_path / "sound"), "--json"])
+    sound = CliRunner().invoke(main, ["import-logs", str(mapping), str(tmp_path / "sound"), "--json"])
     assert json.loads(sound.stdout)["mend"] == []
     mapping.write_text(mapping.read_text().replace('quaternion = "wxyz"', 'quaternion = "xyzw"'))
-    told = CliRunner().invoke(main, ["rule-logs", str(mapping), str(tmp_path / "wrong")]).stdout
+    told = CliRunner().invoke(main, ["import-logs", str(mapping), str(tmp_path / "wrong")]).stdout
     assert "off where bodies look (6 of 6 accounts)" in told
     assert "quaternions in the other order" in " ".join(told.split())
 
@@ -176,11 +176,13 @@ def _finding(account: str, at: float):
 def test_a_table_is_calibrated_without_labels_by_command(match, tmp_path):
     """The command takes no labels, says who was set aside, and refuses two sources of truth at once."""
     out = tmp_path / "w.json"
-    done = CliRunner().invoke(main, ["calibrate", str(match), "--at-most-unfair", "0.1", "--out", str(out), "--json"])
+    done = CliRunner().invoke(
+        main, ["calibrate", str(match), "--max-cheating-fraction", "0.1", "--out", str(out), "--json"]
+    )
     report = json.loads(done.stdout)
-    assert (report["aside"], report["fair_accounts"]) == ([], 6)
-    assert "head_share" in report["not_enough_play"]
-    assert load_weights(out).provenance.footing["tick rate"] == "64 Hz"
-    both = ["calibrate", str(match), "--at-most-unfair", "0.1", "--store", str(tmp_path), "--out", str(out)]
+    assert (report["aside"], report["honest_accounts"]) == ([], 6)
+    assert "head_fraction" in report["not_enough_play"]
+    assert load_calibration(out).provenance.calibrated_rules["tick rate"] == "64 Hz"
+    both = ["calibrate", str(match), "--max-cheating-fraction", "0.1", "--store", str(tmp_path), "--out", str(out)]
     assert "give one of them" in CliRunner().invoke(main, both).output
-    assert math.isfinite(load_weights(out).odds)
+    assert math.isfinite(load_calibration(out).odds)

@@ -22,7 +22,7 @@ from tinclock.batch.pools import ClusterPool, LocalPool
 from tinclock.batch.run import run_batch
 from tinclock.cli.main import main
 from tinclock.errors import BatchError
-from tinclock.garden.match import play_match
+from tinclock.garden.match import simulate_match
 from tinclock.garden.truth import write_truth
 from tinclock.recordings.listing import recordings_in
 
@@ -33,7 +33,7 @@ COPIES = 12
 def matches(tmp_path_factory):
     """A dozen recordings of one short match, a torn one, and what is no recording at all."""
     folder = tmp_path_factory.mktemp("matches")
-    played = play_match(seed=7, seconds=4.0, players=4, record_to=folder / "m00")
+    played = simulate_match(seed=7, seconds=4.0, players=4, record_to=folder / "m00")
     write_truth(played, folder / "m00-truth")
     for number in range(1, COPIES):
         shutil.copytree(folder / "m00", folder / f"m{number:02}")
@@ -60,69 +60,69 @@ def batch(*arguments):
 
 def test_every_recording_is_done_once_and_the_broken_one_is_reported(matches, tmp_path):
     """And the same command again has nothing left to do but the broken one."""
-    told = batch("rerule", matches, "--out", tmp_path / "out", "--jobs", 2, "--json")
+    told = batch("replay", matches, "--out", tmp_path / "out", "--jobs", 2, "--json")
     assert told.exit_code == 3, told.output
     report = json.loads(told.stdout)
     assert (report["done"], report["done_before"], len(report["broken"])) == (COPIES + 1, 0, 1)
     assert "torn" in report["broken"][0]["recording"]
-    rows = table(tmp_path / "out", "rerule")
+    rows = table(tmp_path / "out", "replay")
     assert [os.path.basename(row["recording"]) for row in rows] == [f"m{k:02}" for k in range(COPIES)]
     assert all(row["as_recorded"] and row["flipped"] == 0 for row in rows)
     assert len({row["rulings_sha256"] for row in rows}) == 1
     shutil.copytree(matches / "m00", tmp_path / "more")
-    again = json.loads(batch("rerule", matches, tmp_path / "more", "--out", tmp_path / "out", "--json").stdout)
+    again = json.loads(batch("replay", matches, tmp_path / "more", "--out", tmp_path / "out", "--json").stdout)
     assert (again["done"], again["done_before"]) == (2, COPIES)
     assert again["result"]["recordings"] == COPIES + 1
 
 
 def test_other_rules_list_every_ruling_that_flips(matches, tmp_path):
     """The flips of a sweep are those of `again` on each recording by itself."""
-    setting = ("--set", "view.max_rewind_s=0.1", "--undying")
-    assert batch("rerule", matches / "m00", matches / "m01", "--out", tmp_path, *setting, "--jobs", 1).exit_code == 0
-    alone = json.loads(CliRunner().invoke(main, ["rerule", str(matches / "m00"), *setting, "--json"]).stdout)
+    setting = ("--set", "view.max_rewind_s=0.1", "--no-deaths")
+    assert batch("replay", matches / "m00", matches / "m01", "--out", tmp_path, *setting, "--jobs", 1).exit_code == 0
+    alone = json.loads(CliRunner().invoke(main, ["replay", str(matches / "m00"), *setting, "--json"]).stdout)
     flips = table(tmp_path, "flips")
     assert alone["flipped"] > 0
-    assert [f["step"] for f in flips] == 2 * [flip["step"] for flip in alone["flips"]]
-    refused = batch("rerule", matches / "m00", "--out", tmp_path)
+    assert [f["call_number"] for f in flips] == 2 * [flip["call_number"] for flip in alone["flips"]]
+    refused = batch("replay", matches / "m00", "--out", tmp_path)
     assert refused.exit_code == 1
     assert "holds a batch of another kind, or with other options" in refused.output
 
 
 def test_a_range_over_many_is_the_sum_of_the_range_over_each(matches, tmp_path):
-    """Each value's outcomes and flips are those of `rerule --over` on each recording, added up."""
-    over = ("--over", "view.max_rewind_s=0:0.2:0.1", "--undying")
-    told = batch("rerule", matches / "m00", matches / "m01", "--out", tmp_path, *over, "--jobs", 1, "--json")
+    """Each value's outcomes and flips are those of `rerule --sweep` on each recording, added up."""
+    over = ("--sweep", "view.max_rewind_s=0:0.2:0.1", "--no-deaths")
+    told = batch("replay", matches / "m00", matches / "m01", "--out", tmp_path, *over, "--jobs", 1, "--json")
     assert told.exit_code == 0, told.output
-    alone = json.loads(CliRunner().invoke(main, ["rerule", str(matches / "m00"), *over, "--json"]).stdout)["rows"]
+    alone = json.loads(CliRunner().invoke(main, ["replay", str(matches / "m00"), *over, "--json"]).stdout)["rows"]
     rows = json.loads(told.stdout)["result"]["rows"]
     assert [row["value"] for row in rows] == [0.0, 0.1, 0.2]
-    for name in ("upheld", "amended", "denied", "damage", "flipped"):
+    for name in ("accepted", "adjusted", "rejected", "damage", "flipped"):
         assert [row[name] for row in rows] == [2 * row[name] for row in alone], name
     assert rows[0]["flipped"] > rows[2]["flipped"]
-    assert len(table(tmp_path, "range")) == 6
-    said = batch("rerule", matches / "m00", matches / "m01", "--out", tmp_path, *over).output
+    assert len(table(tmp_path, "sweep")) == 6
+    said = batch("replay", matches / "m00", matches / "m01", "--out", tmp_path, *over).output
     assert "view.max_rewind_s over 2 recordings" in said
 
 
 def test_fairness_and_evidence_over_many_are_what_they_are_of_each(matches, tmp_path):
     """Shares by line and cap; evidence by account, into a case store too, where each match counts once."""
     few = [matches / f"m{k:02}" for k in range(3)]
-    assert batch("fairness", *few, "--out", tmp_path / "fair", "--cap", 0.1, "--jobs", 2).exit_code == 0
+    assert batch("fairness", *few, "--out", tmp_path / "fair", "--rewind-limit", 0.1, "--jobs", 2).exit_code == 0
     alone = json.loads(CliRunner().invoke(main, ["fairness", str(few[0]), "--json"]).stdout)["recorded"]["shooters"]
     rows = [r for r in table(tmp_path / "fair", "shooters") if r["max_rewind_s"] != 0.1]
-    assert [(r["line"], r["hits"], r["upheld"]) for r in rows] == 3 * [
-        (line, row["hits"], row["upheld"]) for line, row in alone.items()
+    assert [(r["connection_quality"], r["hits"], r["accepted"]) for r in rows] == 3 * [
+        (line, row["hits"], row["accepted"]) for line, row in alone.items()
     ]
-    claimed = [row for row in table(tmp_path / "fair", "claimed") if row["line"] == "all"]
-    rulings = [r for r in tinclock.recordings.Recording(few[0]).rulings() if r.kind in ("shot", "strike") and r.account]
+    claimed = [row for row in table(tmp_path / "fair", "claimed") if row["connection_quality"] == "all"]
+    rulings = [r for r in tinclock.recordings.Recording(few[0]).rulings() if r.kind in ("shot", "melee") and r.account]
     asked = json.loads(CliRunner().invoke(main, ["fairness", str(bare(few[0], tmp_path)), "--json"]).stdout)["claimed"]
-    assert {key: claimed[0][key] for key in ("claimed", "counted", "denied")} == {
-        key: asked["all"][key] for key in ("claimed", "counted", "denied")
+    assert {key: claimed[0][key] for key in ("claimed", "counted", "rejected")} == {
+        key: asked["all"][key] for key in ("claimed", "counted", "rejected")
     }
     hits = sum(bool(ruling.hits) for ruling in rulings)
     assert 0 < claimed[0]["counted"] <= hits
     assert claimed[0]["claimed"] == sum(
-        claimed[0][key] for key in ("counted", "elsewhere", "missed", "denied")
+        claimed[0][key] for key in ("counted", "elsewhere", "missed", "rejected")
     ) == sum(row["claimed"] for line, row in asked.items() if line != "all")  # fmt: skip
     store = tmp_path / "cases"
     for _ in range(2):
@@ -146,12 +146,12 @@ class Deadly(str):
 def test_a_recording_that_kills_its_process_twice_is_reported_and_the_others_are_done(matches):
     """And what raises something that no broken recording should is told too, not thrown at whoever sweeps."""
     paths = [str(matches / "m00"), Deadly(matches / "m01"), str(matches / "m02"), 7]
-    found = {outcome.recording: outcome for outcome in LocalPool(2).run(Task(job="rerule"), paths)}
+    found = {outcome.recording: outcome for outcome in LocalPool(2).run(Task(job="replay"), paths)}
     assert len(found) == 4
     assert {path for path, outcome in found.items() if outcome.crashed} == {paths[1], 7}
     assert "the process that read it failed: BrokenProcessPool" in found[paths[1]].problem
     assert "the process that read it failed: TypeError" in found[7].problem
-    assert found[paths[0]].rows["rerule"][0]["as_recorded"]
+    assert found[paths[0]].rows["replay"][0]["as_recorded"]
 
 
 def test_a_process_that_is_killed_takes_nothing_with_it(matches, tmp_path):
@@ -162,9 +162,9 @@ def test_a_process_that_is_killed_takes_nothing_with_it(matches, tmp_path):
         if done == 3:
             os.kill(multiprocessing.active_children()[0].pid, signal.SIGKILL)
 
-    result = run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(2), on_progress=kill_once)
+    result = run_batch(tmp_path, Task(job="replay"), recordings, LocalPool(2), on_progress=kill_once)
     assert [os.path.basename(path) for path, _ in result.broken] == ["torn"]
-    assert len(table(tmp_path, "rerule")) == COPIES
+    assert len(table(tmp_path, "replay")) == COPIES
 
 
 def test_a_sweep_that_was_killed_goes_on_where_it_stopped(matches, tmp_path):
@@ -175,20 +175,20 @@ def test_a_sweep_that_was_killed_goes_on_where_it_stopped(matches, tmp_path):
         if done == 2:
             raise KeyboardInterrupt
 
-    first = run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(1), on_progress=stop)
-    assert (first.done, first.stopped, len(table(tmp_path, "rerule"))) == (2, True, 2)
+    first = run_batch(tmp_path, Task(job="replay"), recordings, LocalPool(1), on_progress=stop)
+    assert (first.done, first.stopped, len(table(tmp_path, "replay"))) == (2, True, 2)
     with (tmp_path / LINES).open("ab") as file:
         file.write(b'{"recording": "cut off in the mid')
-    journal = BatchJournal(tmp_path, Task(job="rerule"))
+    journal = BatchJournal(tmp_path, Task(job="replay"))
     with pytest.raises(BatchError, match="another batch is writing"):
-        BatchJournal(tmp_path, Task(job="rerule"))
+        BatchJournal(tmp_path, Task(job="replay"))
     journal.close()
-    second = run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(1))
-    assert (second.done, second.before, len(table(tmp_path, "rerule"))) == (2, 2, 4)
+    second = run_batch(tmp_path, Task(job="replay"), recordings, LocalPool(1))
+    assert (second.done, second.before, len(table(tmp_path, "replay"))) == (2, 2, 4)
     lines = (tmp_path / LINES).read_bytes().splitlines(keepends=True)
     (tmp_path / LINES).write_bytes(b"".join([lines[0], b"?" + lines[1], *lines[2:]]))
     with pytest.raises(BatchError, match=r"journal.jsonl: line 2 can't be read"):
-        run_batch(tmp_path, Task(job="rerule"), recordings, LocalPool(1))
+        run_batch(tmp_path, Task(job="replay"), recordings, LocalPool(1))
 
 
 @contextlib.contextmanager
@@ -227,31 +227,31 @@ def test_a_cluster_loses_a_worker_half_way_and_nothing_else(matches, tmp_path, m
             if done == of // 2:
                 workers[0].kill()
 
-        result = run_batch(tmp_path / "out", Task(job="rerule"), recordings, pool, on_progress=kill_once)
+        result = run_batch(tmp_path / "out", Task(job="replay"), recordings, pool, on_progress=kill_once)
         left = pool.workers
-        (raised,) = pool.run(Task(job="rerule"), [7])
+        (raised,) = pool.run(Task(job="replay"), [7])
         assert (raised.crashed, "failed: TypeError" in raised.problem) == (True, True)
         pool.close()
         assert [os.path.basename(path) for path, _ in result.broken] == ["torn"]
-        assert (left, len(table(tmp_path / "out", "rerule"))) == (1, COPIES)
+        assert (left, len(table(tmp_path / "out", "replay"))) == (1, COPIES)
         with monkeypatch.context() as other:
             other.setattr("tinclock.batch.pools.version", lambda _: "9.9")
             with pytest.raises(BatchError, match=r"workers have tinclock .*; here it is 9.9"):
                 ClusterPool(address)
-        told = batch("rerule", matches / "m00", "--out", tmp_path / "cli", "--scheduler", address)
+        told = batch("replay", matches / "m00", "--out", tmp_path / "cli", "--scheduler", address)
         assert told.exit_code == 0, told.output
-    here = table(tmp_path / "cli", "rerule")[0]
-    assert {row["rulings_sha256"] for row in table(tmp_path / "out", "rerule")} == {here["rulings_sha256"]}
+    here = table(tmp_path / "cli", "replay")[0]
+    assert {row["rulings_sha256"] for row in table(tmp_path / "out", "replay")} == {here["rulings_sha256"]}
 
 
 def test_what_keeps_a_sweep_from_beginning_is_told(matches, tmp_path, monkeypatch):
     """What keeps a batch from beginning is told."""
     monkeypatch.setattr("tinclock.batch.pools.WORKER_WAIT_S", 1.0)
-    gone = batch("rerule", matches / "m00", "--out", tmp_path / "a", "--scheduler", "tcp://127.0.0.1:9")
+    gone = batch("replay", matches / "m00", "--out", tmp_path / "a", "--scheduler", "tcp://127.0.0.1:9")
     assert (gone.exit_code, "no scheduler answers there" in gone.output) == (1, True)
-    nothing = batch("rerule", tmp_path / "nothing", "--out", tmp_path / "a")
+    nothing = batch("replay", tmp_path / "nothing", "--out", tmp_path / "a")
     assert (nothing.exit_code, "is not there; give recordings" in nothing.output) == (1, True)
     file = tmp_path / "file"
     file.write_text("")
-    taken = batch("rerule", matches / "m00", "--out", file)
+    taken = batch("replay", matches / "m00", "--out", file)
     assert (taken.exit_code, "can't be written" in taken.output) == (1, True)

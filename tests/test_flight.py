@@ -58,7 +58,7 @@ def test_a_path_is_scipys_within_a_millimetre_over_four_seconds(kind):
         )
         velocity = Rotation.random(rng=rng).apply([rng.uniform(5, 400), 0, 0])
         place, times = rng.normal(size=3), np.sort(rng.uniform(0.0, 4.0, 30))
-        flight = tinclock.Flight(motion, 7.0, tuple(place.tolist()), tuple(velocity.tolist()))
+        flight = tinclock.client.ProjectilePath(motion, 7.0, tuple(place.tolist()), tuple(velocity.tolist()))
         worst = max(worst, float(np.abs(flight.path(7.0 + times) - reference(motion, place, velocity, times)).max()))
     assert worst < (1e-9 if kind in ("straight", "ballistic", "thrust") else 1e-3)
 
@@ -68,10 +68,10 @@ def test_a_place_at_a_time_does_not_depend_on_who_asked_before(times, drag):
     """A place at a time doesn't depend on who asked before."""
     ground = tinclock.Level.from_boxes([[0, 0, -0.5]], [[500, 500, 0.5]])
     motion = Motion(radius_m=0.1, gravity_m_s2=9.81, drag_per_m=0.01 if drag else 0.0, on_level="bounce",
-                    restitution=0.6, friction=0.1, until_m_s=0.4, most_bounces=30)  # fmt: skip
+                    restitution=0.6, friction=0.1, rest_below_m_s=0.4, max_bounces=30)  # fmt: skip
 
-    def fresh() -> tinclock.Flight:
-        return tinclock.Flight(motion, 0.0, (0.0, 0.0, 1.0), (9.0, 2.0, 7.0), level=ground, last=9.0)
+    def fresh() -> tinclock.client.ProjectilePath:
+        return tinclock.client.ProjectilePath(motion, 0.0, (0.0, 0.0, 1.0), (9.0, 2.0, 7.0), level=ground, last=9.0)
 
     asked = fresh()
     for t in times:
@@ -81,7 +81,7 @@ def test_a_place_at_a_time_does_not_depend_on_who_asked_before(times, drag):
 def test_what_homes_flies_the_circle_of_its_turn_rate_and_then_straight_at_its_target():
     """What homes flies the circle of its turn rate and then straight at its target."""
     motion = Motion(turn_deg_per_s=90.0)
-    flight = tinclock.Flight(motion, 0.0, (0.0, 0.0, 0.0), (20.0, 0.0, 0.0), target=(0.0, 200.0, 0.0))
+    flight = tinclock.client.ProjectilePath(motion, 0.0, (0.0, 0.0, 0.0), (20.0, 0.0, 0.0), target=(0.0, 200.0, 0.0))
     radius = 20.0 / math.radians(90.0)
     for t in np.linspace(0.0, 0.9, 10):
         turned = math.radians(90.0) * t
@@ -91,15 +91,17 @@ def test_what_homes_flies_the_circle_of_its_turn_rate_and_then_straight_at_its_t
     (x, y, _), (vx, vy, _) = flight.at(3.0)
     assert math.hypot(vx, vy) == pytest.approx(20.0, rel=1e-6)
     assert math.atan2(vy, vx) == pytest.approx(math.atan2(200.0 - y, -x), abs=1e-2)
-    unguided = tinclock.Flight(motion, 0.0, (0.0, 0.0, 0.0), (20.0, 0.0, 0.0))
+    unguided = tinclock.client.ProjectilePath(motion, 0.0, (0.0, 0.0, 0.0), (20.0, 0.0, 0.0))
     assert unguided.at(2.0)[0] == pytest.approx((40.0, 0.0, 0.0))
 
 
 def test_a_ball_bounces_at_the_instants_and_heights_of_the_textbook():
     """A ball bounces at the instants and heights of the textbook."""
     ground = tinclock.Level.from_boxes([[0, 0, -0.5]], [[50, 50, 0.5]])
-    motion = Motion(radius_m=0.1, gravity_m_s2=9.81, on_level="bounce", restitution=0.7, until_m_s=0.2, most_bounces=99)
-    flight = tinclock.Flight(motion, 0.0, (0.0, 0.0, 2.1), (1.0, 0.0, 0.0), level=ground, last=30.0)
+    motion = Motion(
+        radius_m=0.1, gravity_m_s2=9.81, on_level="bounce", restitution=0.7, rest_below_m_s=0.2, max_bounces=99
+    )
+    flight = tinclock.client.ProjectilePath(motion, 0.0, (0.0, 0.0, 2.1), (1.0, 0.0, 0.0), level=ground, last=30.0)
     flight.at(30.0)
     at, speed, wanted = math.sqrt(4.0 / 9.81), math.sqrt(4.0 * 9.81), []
     while speed * 0.7 >= 0.2:
@@ -117,7 +119,9 @@ def test_no_speed_passes_a_thin_wall(speed):
     """No speed passes a thin wall."""
     wall = tinclock.Level([[5.0, -9, -9], [5.0, 9, -9], [5.0, 0, 9]], [[0, 1, 2]])
     for radius in (0.0, 0.05):
-        flight = tinclock.Flight(Motion(radius_m=radius), 0.0, (0.0, 0.0, 0.0), (speed, 0.1, 0.0), level=wall)
+        flight = tinclock.client.ProjectilePath(
+            Motion(radius_m=radius), 0.0, (0.0, 0.0, 0.0), (speed, 0.1, 0.0), level=wall
+        )
         flight.at(100.0)
         assert flight.ended_at == pytest.approx((5.0 - radius) / speed, rel=1e-4)
 
@@ -172,7 +176,7 @@ def test_the_first_contact_is_a_root_finders_within_a_tenth_of_a_millisecond():
         way = Rotation.random(rng=rng).apply([1.0, 0.0, 0.0])
         begin = middle - way * speed * rng.uniform(0.01, 0.05) + rng.normal(scale=0.2, size=3)
         velocity = tuple((way * speed).tolist())
-        flight = tinclock.Flight(motion, 0.03 if case % 4 == 3 else 0.0, tuple(begin.tolist()), velocity)
+        flight = tinclock.client.ProjectilePath(motion, 0.03 if case % 4 == 3 else 0.0, tuple(begin.tolist()), velocity)
         age, fade = (0.03, 0.05) if case % 4 == 3 else (0.0, 0.0)  # every fourth one fades from a view 30 ms old
         late = 0.03 if age else 0.0
         kind, at, _, _ = fly_among(history, motion, late, tuple(begin.tolist()), velocity, 4 / 64, AGE=age, FADE=fade)

@@ -12,43 +12,46 @@ import pytest
 from click.testing import CliRunner
 
 from tinclock.cli.main import main
-from tinclock.core.evidence.course import weigh
-from tinclock.evidence import CaseReview, CaseStore, load_weights
+from tinclock.core.evidence.evidence_timeline import weigh
+from tinclock.evidence import CaseReview, CaseStore, load_calibration
 from tinclock.recordings import Recording
-from tinclock.recordings.following import Following
 from tinclock.recordings.observed import observed_in
-from tinclock.sample import play_match
+from tinclock.recordings.recording_watcher import RecordingWatcher
+from tinclock.sample import simulate_match
 
 UNFAIR = {"clover": {"inflate_damage": 1.0}}
 
 
 def copy_while_written(path, to):
-    """Copy the list before the files that it names: every file lies there before the list names it."""
+    """Copy the list before the files that it names: every file lies there before the list names it.
+
+    Parts under way are left out: the recorder renames them while they would be copied.
+    """
     to.mkdir()
     shutil.copy(path / "flushes.jsonl", to)
-    shutil.copytree(path, to, ignore=lambda _, names: {"flushes.jsonl"}.intersection(names), dirs_exist_ok=True)
+    shutil.copytree(path, to, ignore=shutil.ignore_patterns("flushes.jsonl", "*.part"), dirs_exist_ok=True)
 
 
 def test_what_is_weighed_on_the_way_is_what_is_weighed_afterwards(tmp_path):
     """Looked at after every few seconds while the match is played, the evidence is the finished recording's."""
     path, stood = tmp_path / "match", {}
-    following = Following(path, load_weights())
+    following = RecordingWatcher(path, load_calibration())
     assert following.look() == []
-    assert following.course is None
+    assert following.timeline is None
 
     def look(share: float) -> None:
         following.look()
-        for account, stages in following.course.stages.items() if following.course else ():
+        for account, stages in following.timeline.stages.items() if following.timeline else ():
             for at, now in stages:
                 stood[account, at] = now
         if share > 0.9 and not (tmp_path / "copy").exists():
             copy_while_written(path, tmp_path / "copy")
 
-    play_match(seed=31, seconds=24.0, players=5, unfair=UNFAIR, record_to=path, on_progress=look)
+    simulate_match(seed=31, seconds=24.0, players=5, cheats=UNFAIR, record_to=path, on_progress=look)
     following.look()
     assert following.closed
     source = Recording(tmp_path / "copy")
-    after = weigh(observed_in(source), load_weights(), source.require_header().rules)
+    after = weigh(observed_in(source), load_calibration(), source.require_header().rules)
     both = [((account, at), now) for account, stages in after.stages.items() for at, now in stages[:-1]]
     assert len(both) >= 10
     for place, now in both:
@@ -60,7 +63,7 @@ def test_a_case_opens_while_its_match_goes_on_and_the_match_is_taken_in_when_it_
     matches, store = tmp_path / "matches", tmp_path / "cases"
     matches.mkdir()
     child = subprocess.Popen(
-        [sys.executable, "-m", "tinclock", "follow", str(matches), "--store", str(store), "--every", "0.2"],
+        [sys.executable, "-m", "tinclock", "watch", str(matches), "--store", str(store), "--interval", "0.2"],
         stdout=subprocess.PIPE, text=True,
     )  # fmt: skip
     opened_at: list[float] = []
@@ -83,7 +86,7 @@ def test_a_case_opens_while_its_match_goes_on_and_the_match_is_taken_in_when_it_
         def pace(share: float) -> None:  # as a match goes: 40 s of it in at least 12
             time.sleep(max(0.0, began + 12.0 * share - time.monotonic()))
 
-        play_match(seed=32, seconds=40.0, players=4, unfair=UNFAIR, record_to=matches / "one", on_progress=pace)
+        simulate_match(seed=32, seconds=40.0, players=4, cheats=UNFAIR, record_to=matches / "one", on_progress=pace)
         ended = time.monotonic()
         review = CaseReview(CaseStore(store / "cases.db"))
         while review.counts()["accounts"] < 4 and time.monotonic() < ended + 60.0:
@@ -104,6 +107,6 @@ def test_a_case_opens_while_its_match_goes_on_and_the_match_is_taken_in_when_it_
 
 
 def test_serve_refuses_to_weigh_what_it_doesnt_record():
-    """Cases come from what is recorded; without a place for recordings `serve --cases` says so."""
-    done = CliRunner().invoke(main, ["serve", "--cases", "cases"])
+    """Cases come from what is recorded; without a place for recordings `serve --store` says so."""
+    done = CliRunner().invoke(main, ["serve", "--store", "cases"])
     assert (done.exit_code, "say where with --record" in done.output) == (2, True)

@@ -33,9 +33,9 @@ from yard import (
 
 import tinclock
 from tinclock.cli.main import main
-from tinclock.core.evidence.footing import differences
-from tinclock.core.rules.ruleset import ZoneRules
-from tinclock.evidence import load_weights
+from tinclock.core.evidence.calibrated_rules import differences
+from tinclock.core.rules.movement import ZoneRules
+from tinclock.evidence import load_calibration
 
 BOTH = {"default": RULES, "strict": STRICT}
 
@@ -213,19 +213,19 @@ def test_a_shot_starts_at_the_eye_but_for_what_its_way_explains(aside_m):
 
 
 def test_reach_counts_from_the_servers_eye():
-    """No claimed origin makes a blow longer, or moves it."""
+    """No claimed origin makes a melee attack longer, or moves it."""
     hits = []
     for ahead in (0.0, 0.05, 0.09, 0.3, 0.55):
         here = Range(RULES, None, muzzle={"steady_m": 0.6})
-        here.referee.wield(here.shooter, "trowel", here.now)
+        here.referee.set_weapon(here.shooter, "trowel", here.now)
         near = here.pose(-9.0 + RULES.weapons["trowel"].range_m + 0.32, 3.0)
         for _ in range(20):
             here.tick += 1
             here.referee.record(here.tick, here.now, [1, 2], np.stack([here.pose(-9, 3), near]))
-            here.referee.published(here.tick)
+            here.referee.snapshot_sent(here.tick)
         eye = here.referee.history.eye_now(here.shooter)
         view = tinclock.View(here.tick - 3, here.tick - 2, 0.5)
-        ruling = here.say(tinclock.StrikeClaim, weapon="trowel", origin=(eye[0] + ahead, eye[1], eye[2]),
+        ruling = here.say(tinclock.claims.MeleeClaim, weapon="trowel", origin=(eye[0] + ahead, eye[1], eye[2]),
                           direction=(1.0, 0.0, 0.0), view=view)  # fmt: skip
         hits.append((len(ruling.hits), ruling.origin == pytest.approx(eye)))
     assert set(hits) == {(0, True)}
@@ -244,25 +244,25 @@ def test_a_burst_kills_no_sooner_on_a_steady_line(weapon, count):
 @pytest.mark.parametrize("action", ["draw", "reload"])
 @pytest.mark.parametrize(("early_s", "passes"), [(0.003, True), (0.03, False), (0.11, False)])
 def test_a_weapon_is_drawn_and_reloaded_in_its_own_time(action, early_s, passes):
-    """A shot before the end of a draw or a reload is denied, but for what a steady line explains."""
+    """A shot before the end of a draw or a reload is rejected, but for what a steady line explains."""
     weapon = {"magazine": 1, "reload_s": 1.0, "draw_s": 0.5}
     game = Yard(changed(RULES, "weapons", "grit_rifle", **weapon))
     if action == "draw":
-        game.referee.wield(game.body, "trowel", 5.5)
-        game.say(6.0, tinclock.HandleClaim, weapon="grit_rifle", action="draw")
+        game.referee.set_weapon(game.body, "trowel", 5.5)
+        game.say(6.0, tinclock.claims.WeaponActionClaim, weapon="grit_rifle", action="draw")
         due = 6.5
     else:
         fire(game, 6.0)
-        game.say(7.0, tinclock.HandleClaim, weapon="grit_rifle", action="reload")
+        game.say(7.0, tinclock.claims.WeaponActionClaim, weapon="grit_rifle", action="reload")
         due = 8.0
-    assert (fire(game, due - early_s).outcome != "denied") is passes
+    assert (fire(game, due - early_s).outcome != "rejected") is passes
 
 
 def test_an_impact_claim_never_tells_what_will_happen():
     """A claim that comes before the flight has the same answer whether it will hit; what was false is found then."""
     told, later = [], []
     for turn in (0.0, -1.0):
-        here = armed(impacts="claimed")
+        here = armed(hit_source="client_confirmed")
         launch(here, **({"lead_s": AWAY} if turn == 0.0 else {"direction": (0.9, -math.sqrt(1 - 0.81), 0.0)}))
         fly(here, 5)
         receipt = msgspec.to_builtins(impact(here, late=0.02, part="chest").receipt())
@@ -293,11 +293,11 @@ def test_honest_reports_stay_as_they_are(quality, rate):
 
 def test_strict_rules_keep_the_table_of_weights_and_lenient_ones_do_not():
     """Narrower allowances mute no evidence; wider ones do, by name."""
-    footing = load_weights().provenance.footing
+    calibrated_rules = load_calibration().provenance.calibrated_rules
     strict = msgspec.structs.replace(STRICT, view=msgspec.structs.replace(STRICT.view, jitter_factor=3.0))
-    assert differences(footing, RULES) == differences(footing, strict) == ()
-    wide = rules_with(cadence={"allowance_s": 0.3}, movement={"time_allowance_s": 0.6})
-    assert differences(footing, wide) == ("cadence.allowance_s", "movement.time_allowance_s")
+    assert differences(calibrated_rules, RULES) == differences(calibrated_rules, strict) == ()
+    wide = rules_with(fire_rate={"tolerance_s": 0.3}, movement={"time_tolerance_s": 0.6})
+    assert differences(calibrated_rules, wide) == ("fire_rate.tolerance_s", "movement.time_tolerance_s")
 
 
 def test_check_says_what_a_key_overrides(tmp_path):

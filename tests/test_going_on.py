@@ -25,11 +25,11 @@ from websockets.sync.client import unix_connect
 import tinclock
 from tinclock.cases.evidence_log import EvidenceLog, findings_of, read_log
 from tinclock.errors import EvidenceError, RecordingError
-from tinclock.recordings import Recorder, Recording, rerule
+from tinclock.recordings import Recorder, Recording, replay
 from tinclock.serve.hub import Hub
 from tinclock.serve.workers import Worker, worker_of
 
-JOIN = {"kind": "join", "versions": [1]}
+JOIN = {"kind": "join", "versions": [2]}
 KILLS = int(os.environ.get("TINCLOCK_TEST_KILLS", "5"))
 
 
@@ -44,13 +44,13 @@ def script(ticks: int) -> list[dict[str, Any]]:
     for tick in range(ticks):
         bones = np.concatenate([POSE, POSE + np.array([5, 0, 0, 0, 0, 0, 0], "<f4")]).astype("<f4")
         out.append({"do": "tick", "tick": tick, "server_time": tick / 64, "entities": np.array([1, 2], "<i8").tobytes(),
-                    "bones": bones.tobytes(), "published": tick % 2 == 0})  # fmt: skip
+                    "bones": bones.tobytes(), "snapshot_sent": tick % 2 == 0})  # fmt: skip
         if tick > 12 and tick % 3 == 0:
             sent += 1
             even = tick - tick % 2
             view = tinclock.View(even - 4, even - 2, 0.5)
             actor = 2 if rng.random() < 0.2 else 1  # in another's name now and then
-            shot = tinclock.ShotClaim(sent, actor, "grit_rifle", (0.1, 0.0, 0.7), (1.0, 0.0, 0.0), view)
+            shot = tinclock.claims.ShotClaim(sent, actor, "grit_rifle", (0.1, 0.0, 0.7), (1.0, 0.0, 0.0), view)
             data = msgspec.msgpack.encode(shot)
             claims = [("c0", tick / 64 + 0.001, data)] * rng.choice([1, 1, 2])
             out.append({"do": "claims", "claims": claims})
@@ -64,7 +64,7 @@ def told(replies: dict[int, dict[str, Any]]) -> list[Any]:
     return [
         (number, one["number"], one["outcome"])
         for number in sorted(replies)
-        for one in replies[number].get("ruled", ())
+        for one in replies[number].get("rulings", ())
     ]
 
 
@@ -93,7 +93,8 @@ class Asker:
     def _start(self) -> subprocess.Popen[bytes]:
         own = ["--record", str(self.folder / "matches"), "--evidence", str(self.folder / "evidence")]
         command = [
-            sys.executable, "-m", "tinclock", "serve", "--unix", str(self.socket_at), *own, "--checkpoint", "1.5"
+            sys.executable, "-m", "tinclock", "serve", "--unix", str(self.socket_at), *own, "--checkpoint-interval",
+            "1.5"
         ]  # fmt: skip
         return subprocess.Popen(command, stdout=subprocess.DEVNULL)
 
@@ -172,7 +173,7 @@ def test_kills_at_random_moments_lose_and_double_nothing(tmp_path):
     assert second.closed
     assert first.flushes[-1].rulings_sha256 == second.flushes[-1].rulings_sha256
     assert first.flushes[-1].events_sha256 == second.flushes[-1].events_sha256
-    assert rerule(second).as_recorded
+    assert replay(second).as_recorded
     assert findings(tmp_path / "evidence") == findings(tmp_path / "calm-evidence")
     assert len(findings(tmp_path / "evidence")) > 5
     assert [path.name for path in (tmp_path / "matches").glob("[!.]*")] == ["m"]
@@ -190,8 +191,8 @@ def test_what_was_dropped_as_a_flood_stays_dropped_when_its_request_is_done_agai
         ask(first, one)
     flood = {"do": "claims", "request": 90, "match": "m", "claims": [("c0", 0.32, b"{}")] * 700}
     told = ask(first, flood)
-    outcomes = [one["outcome"] for one in told["ruled"]]
-    assert {"denied", "dropped"} == set(outcomes)
+    outcomes = [one["outcome"] for one in told["rulings"]]
+    assert {"rejected", "dropped"} == set(outcomes)
     join = msgspec.msgpack.encode(JOIN)
     many = {
         "do": "messages",
@@ -199,31 +200,31 @@ def test_what_was_dropped_as_a_flood_stays_dropped_when_its_request_is_done_agai
         "match": "m",
         "messages": [("c1", 0.32, join), *[("c1", 0.32, b"{}")] * 400],
     }
-    denied = len(ask(first, many)["ruled"])
-    assert 0 < denied < 700
+    rejected = len(ask(first, many)["rulings"])
+    assert 0 < rejected < 700
     after = ask(first, {**requests[-1], "request": 92, "tick": 21, "server_time": 0.34})
     assert after["ok"]
     again = Hub(tmp_path)
     assert list(again.go_on()) == [("m", "")]
     replies = ask(again, {"do": "resume", "request": 93, "match": "m", "last_reply": 89})["replies"]
     flooded, bordered, last = map(msgspec.msgpack.decode, replies)
-    assert [one["outcome"] for one in flooded["ruled"]] == outcomes
-    assert (len(bordered["ruled"]), last["request"]) == (denied, 92)
+    assert [one["outcome"] for one in flooded["rulings"]] == outcomes
+    assert (len(bordered["rulings"]), last["request"]) == (rejected, 92)
     again.close()
     first.close()
 
 
 def test_nobody_may_send_more_for_a_kill_of_the_service(tmp_path):
-    """Who had used up what a connection may send gets as little after a kill as without one, in border mode too."""
+    """A connection that used up its rate limit gets as little after a kill as without one, in pass-through mode too."""
 
     def ask(hub: Hub, one: dict[str, Any]) -> Any:
         return msgspec.msgpack.decode(hub.handle(msgspec.msgpack.encode({"match": "m", **one})))
 
     def flood(hub: Hub, number: int, at: float) -> tuple[int, int]:
         """How many of 700 are let through: of claims, and of messages."""
-        told = ask(hub, {"do": "claims", "request": number, "claims": [("c0", at, b"{}")] * 700})["ruled"]
+        told = ask(hub, {"do": "claims", "request": number, "claims": [("c0", at, b"{}")] * 700})["rulings"]
         bordered = ask(hub, {"do": "messages", "request": number + 1, "messages": [("c1", at, b"{}")] * 700})
-        return sum(one["outcome"] != "dropped" for one in told), len(bordered.get("send", ()))
+        return sum(one["outcome"] != "dropped" for one in told), len(bordered.get("outgoing", ()))
 
     join = {"do": "messages", "request": 300, "messages": [("c1", 0.3, msgspec.msgpack.encode(JOIN))]}
     allowed = []
@@ -237,12 +238,12 @@ def test_nobody_may_send_more_for_a_kill_of_the_service(tmp_path):
                 allowed.append(flood(hub, 301, 0.33))
             if place == late and kind == "killed":
                 recorder: Any = hub.matches["m"].server
-                while recorder.written < recorder.handed_over:
+                while recorder.written < recorder.first_unqueued_call:
                     time.sleep(0.001)
                 killed_one, hub = hub, Hub(tmp_path / kind)
                 assert list(hub.go_on()) == [("m", "")]
         allowed.append(flood(hub, 400, 110 / 64))
-        allowed.append((ask(hub, {"do": "matches", "request": 500})["matches"][0]["dropped"], 0))
+        allowed.append((ask(hub, {"do": "list_matches", "request": 500})["matches"][0]["dropped"], 0))
         hub.close()
     killed_one.close()
     calm, killed = allowed[:3], allowed[3:]
@@ -310,7 +311,7 @@ def test_a_disk_that_refuses_the_journal_is_told_and_stops_only_strict_matches(t
     monkeypatch.setattr("tinclock.serve.journal.Journal.note", full)
     reply = ask(requests[10])
     assert reply["ok"] == (strictness == "standard")
-    assert reply.get("failed", False) == (strictness == "strict")
+    assert reply.get("match_failed", False) == (strictness == "strict")
     (told,) = hub.listed()
     assert told.failed == "can't go on after a kill: No space left on device"
     assert ask(requests[11])["ok"] == (strictness == "standard")
@@ -339,13 +340,13 @@ def test_a_worker_that_dies_takes_only_its_matches_and_brings_them_back(tmp_path
             for name in names:
                 for one in script(30):
                     assert ask(**{**one, "match": name})["ok"]
-            assert [one["match"] for one in ask("matches", "")["matches"]] == sorted(names)
+            assert [one["match"] for one in ask("list_matches", "")["matches"]] == sorted(names)
             of_this = {"0/2", str(tmp_path / "matches")}
             mine = [pid for pid, arguments in processes().items() if of_this <= set(arguments)]
             os.kill(mine[0], signal.SIGKILL)
             until = time.monotonic() + 60.0
             lost = ask("state", names[0])
-            assert (lost["ok"], lost["again"]) == (False, True)
+            assert (lost["ok"], lost["retry"]) == (False, True)
             assert "died and is brought back" in lost["error"]
             assert ask("state", names[1])["ok"]
             while not (back := ask("resume", names[0], last_reply=5))["ok"]:
@@ -359,7 +360,7 @@ def test_a_worker_that_dies_takes_only_its_matches_and_brings_them_back(tmp_path
     finally:
         front.terminate()
         assert front.wait(30.0) == 0
-    assert all(rerule(Recording(tmp_path / "matches" / name)).as_recorded for name in names)
+    assert all(replay(Recording(tmp_path / "matches" / name)).as_recorded for name in names)
 
 
 def test_a_worker_that_dies_while_it_is_spoken_to_is_one_that_isnt_there(tmp_path):
@@ -384,32 +385,40 @@ def test_a_recording_goes_on_where_its_last_flush_left_it(tmp_path, rules):
     bones = tinclock.rooted_bones(referee.history.rigs["gardener"], [[0, 0, 0, 0, 0, 0, 1]])
     for tick in range(200):
         recorder.record(tick, tick / 64, [entity], bones)
-        recorder.published(tick)
+        recorder.snapshot_sent(tick)
     while len(Recording(tmp_path / "r").flushes) < 4:
         time.sleep(0.01)
     (tmp_path / "r" / "poses" / "000009.parquet").write_bytes(b"half")
     with (tmp_path / "r" / "flushes.jsonl").open("ab") as list_of_flushes:
-        list_of_flushes.write(b'{"first_step": 12')
-    again = Recorder.going_on(tmp_path / "r")
+        list_of_flushes.write(b'{"first_call": 12')
+    again = Recorder.resume(tmp_path / "r")
     first = again.referee.history.newest_tick + 1
     assert 190 < first < 200
-    shot = tinclock.ShotClaim(1, entity, "grit_rifle", (0.1, 0.0, 1.65), (1.0, 0.0, 0.0), tinclock.View(180, 182, 0.5))
+    shot = tinclock.claims.ShotClaim(
+        1, entity, "grit_rifle", (0.1, 0.0, 1.65), (1.0, 0.0, 0.0), tinclock.View(180, 182, 0.5)
+    )
     for tick in range(first, 300):
         again.record(tick, tick / 64, [entity], bones)
-        again.published(tick)
+        again.snapshot_sent(tick)
     assert again.rule("c", shot, received_at=299 / 64).number == 1
     again.close()
     whole = Recording(tmp_path / "r")
-    assert (whole.ticks, whole.closed, whole.torn_tail, whole.verify(), whole.strays) == (300, True, False, [], [])
-    assert rerule(whole).as_recorded
+    assert (whole.ticks, whole.closed, whole.damaged_tail, whole.verify(), whole.unreferenced_files) == (
+        300,
+        True,
+        False,
+        [],
+        [],
+    )
+    assert replay(whole).as_recorded
     with pytest.raises(RecordingError, match="was ended in good order"):
-        Recorder.going_on(tmp_path / "r")
+        Recorder.resume(tmp_path / "r")
     recorder._writer._error = OSError("this one is dead")
 
 
 def test_what_was_logged_last_is_found_without_reading_the_whole_log(tmp_path):
     """Coming back looks from the newest file back, as far as the match's last rulings can be, and no further."""
-    finding = {"code": "fast_cadence", "server_time": 0.5}
+    finding = {"code": "fires_too_fast", "server_time": 0.5}
     with EvidenceLog(tmp_path, file_bytes=2000) as log:
         for ruling in range(1, 200):
             bodies = [
@@ -419,8 +428,8 @@ def test_what_was_logged_last_is_found_without_reading_the_whole_log(tmp_path):
     files = sorted(tmp_path.glob("evidence-*.jsonl"))
     assert len(files) > 10
     files[0].write_bytes(b"{broken\n")
-    assert findings_of(tmp_path, "m", 195) == {(number, "fast_cadence", 0.5) for number in range(196, 200)}
-    assert findings_of(tmp_path, "m", 60) == {(number, "fast_cadence", 0.5) for number in range(61, 200)}
+    assert findings_of(tmp_path, "m", 195) == {(number, "fires_too_fast", 0.5) for number in range(196, 200)}
+    assert findings_of(tmp_path, "m", 60) == {(number, "fires_too_fast", 0.5) for number in range(61, 200)}
     with pytest.raises(EvidenceError):
         findings_of(tmp_path, "quiet", 2)
     os.utime(files[0], (1.0, 1.0))

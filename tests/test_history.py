@@ -285,7 +285,7 @@ def test_a_tick_that_is_no_whole_number_raises_and_stores_nothing(tick, rules, t
             with pytest.raises(BadNumberError, match="tick"):
                 server.record(tick, shooting.now + 1.0, [shooting.shooter], pose[None])
             with pytest.raises(BadNumberError, match="tick"):
-                server.published(tick)
+                server.snapshot_sent(tick)
         recorder.record(np.int64(2**53), shooting.now + 1.0, [shooting.shooter], pose[None])
     assert history.newest_tick == -1
     kept = Recording(tmp_path / "match")

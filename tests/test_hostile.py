@@ -16,15 +16,15 @@ from test_launches import armed, launch
 
 import tinclock
 from tinclock.core.rules.contradictions import contradictions
-from tinclock.core.rules.weapons import LastingRules
+from tinclock.core.rules.weapons import DamageOverTimeRules
 from tinclock.core.ruling.claims import exact
 from tinclock.core.timeline.instants import CATCH_UP_S
 from tinclock.errors import BadNameError, BadNumberError, RulesError, UnknownNameError
 from tinclock.garden.scenario import data_file
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rerule
+from tinclock.recordings.replaying import replay
 from tinclock.wire import codec
-from tinclock.wire.border import Border
+from tinclock.wire.gateway import Gateway
 from tinclock.wire.messages import Join
 
 View = tinclock.View
@@ -34,18 +34,18 @@ RULES = tinclock.load_rules(data_file("garden.toml"))
 # -- one message ----------------------------------------------------------------------------------------------------
 
 
-def test_a_huge_whole_number_in_a_float_field_is_a_denied_ruling():
+def test_a_huge_whole_number_in_a_float_field_is_a_rejected_ruling():
     """540 bytes of JSON must not end a match, whatever the decoder makes of them."""
     here = Range(RULES, None)
     text = '{"kind":"move","sequence":1,"actor":1,"position":[%s,0,0],"client_time":1.0}' % ("9" * 450)
     for claim in (codec.decode_claim(text.encode()), msgspec.json.decode(text)):
         ruling = here.referee.rule("s", claim, received_at=here.now)
-        assert (ruling.outcome, codes(ruling)) == ("denied", ["malformed"])
+        assert (ruling.outcome, codes(ruling)) == ("rejected", ["malformed"])
 
 
 @pytest.mark.parametrize("error", [SystemError, MemoryError, AssertionError, msgspec.ValidationError])
 def test_whatever_a_decoder_raises_is_caught(monkeypatch, error):
-    """Some decoders raise what no documentation names; the border and the referee take it for "no claim"."""
+    """Some decoders raise what no documentation names; the gateway and the referee take it for "no claim"."""
 
     class Broken:
         def decode(self, _: bytes) -> object:
@@ -57,7 +57,7 @@ def test_whatever_a_decoder_raises_is_caught(monkeypatch, error):
     assert isinstance(codec.decode_message(b"{}"), codec.Unreadable)
     here = Range(RULES, None)
     assert codes(here.referee.rule("s", {"kind": "shot"}, received_at=here.now)) == ["malformed"]
-    claim = tinclock.MoveClaim(1, 1, (0.0, 0.0, 0.0), 1.0)
+    claim = tinclock.claims.MoveClaim(1, 1, (0.0, 0.0, 0.0), 1.0)
     assert exact(claim) is claim
 
 
@@ -68,10 +68,10 @@ def with_held_trigger(**weapon: Any) -> Range:
     here = Range(
         changed(RULES, "weapons", "hose", magazine=None, reload_s=0.0, reload_when_empty=False, **weapon), None
     )
-    here.referee.wield(here.shooter, "hose")
+    here.referee.set_weapon(here.shooter, "hose")
     view = View(here.tick - 9, here.tick - 9, 0.0)
-    held = here.say(tinclock.TriggerClaim, weapon="hose", held=True, direction=(1.0, 0.0, 0.0), view=view)
-    assert held.outcome == "upheld"
+    held = here.say(tinclock.claims.TriggerClaim, weapon="hose", held=True, direction=(1.0, 0.0, 0.0), view=view)
+    assert held.outcome == "accepted"
     return here
 
 
@@ -85,7 +85,7 @@ def test_a_leap_of_the_servers_clock_is_bounded_and_told(leap_s):
     shots = [ruling for ruling in fired if ruling.kind == "shot"]
     assert len(shots) <= 2.0 * CATCH_UP_S / 0.05
     (lapsed,) = [ruling for ruling in fired if ruling.kind == "trigger"]
-    assert (lapsed.outcome, lapsed.account) == ("denied", "shooter")
+    assert (lapsed.outcome, lapsed.account) == ("rejected", "shooter")
     assert "behind the server's clock by" in lapsed.explain()
     assert here.referee.advance(here.now + leap_s + 1.0) == []
 
@@ -113,7 +113,7 @@ def test_lasting_damage_is_the_same_sum_after_a_leap(leap_s, times):
     dealt = []
     for steps in (1, 50):
         ledger = Range(RULES, None).referee._pipeline.ledger
-        ledger.linger(1, LastingRules(damage=0.1, every_s=0.25, times=times), 0.0, tinclock_blow())
+        ledger.linger(1, DamageOverTimeRules(damage=0.1, every_s=0.25, times=times), 0.0, tinclock_blow())
         for step in range(1, steps + 1):
             ledger.advance(leap_s * step / steps)
         dealt.append(100.0 - ledger.health(1))
@@ -124,16 +124,16 @@ def test_lasting_damage_is_the_same_sum_after_a_leap(leap_s, times):
 def test_a_leap_of_the_clock_costs_one_blow_and_not_one_for_each_instant():
     """Damage over time that fell due during a leap is one event, so that an hour costs no more than a second."""
     ledger = Range(RULES, None).referee._pipeline.ledger
-    ledger.linger(1, LastingRules(damage=0.1, every_s=0.25, times=400), 0.0, tinclock_blow())
+    ledger.linger(1, DamageOverTimeRules(damage=0.1, every_s=0.25, times=400), 0.0, tinclock_blow())
     before = ledger.bulletin.next
     ledger.advance(3600.0)
     assert ledger.bulletin.next - before < 12
 
 
 def tinclock_blow() -> Any:
-    from tinclock.core.combat.ledger import Blow
+    from tinclock.core.combat.accounts import Blow
 
-    return Blow("lasting", 2, "hose")
+    return Blow("damage_over_time", 2, "hose")
 
 
 NO_TIMES = {
@@ -147,16 +147,16 @@ NO_TIMES = {
     "a huge whole number": (10**400, "finite number of seconds"),
 }
 CALLS: dict[str, Any] = {
-    "harm": lambda r, t: r.harm(1, 5.0, server_time=t),
+    "damage": lambda r, t: r.damage(1, 5.0, server_time=t),
     "spawn": lambda r, t: r.spawn(1, t),
-    "put": lambda r, t: r.put(1, (0.0, 0.0, 0.0), t),
+    "set_position": lambda r, t: r.set_position(1, (0.0, 0.0, 0.0), t),
     "admit": lambda r, t: r.admit(connection="n", account="n", rig="gardener", server_time=t),
-    "place": lambda r, t: r.place("sprinkler", server_time=t),
+    "add_entity": lambda r, t: r.add_entity("sprinkler", server_time=t),
     "dismiss": lambda r, t: r.dismiss("r", t),
     "hand_over": lambda r, t: r.hand_over(1, "r", t),
-    "wield": lambda r, t: r.wield(1, "hose", t),
+    "set_weapon": lambda r, t: r.set_weapon(1, "hose", t),
     "record": lambda r, t: r.record(99, t, [], np.zeros((0, 19, 7))),
-    "published": lambda r, t: r.published(39, t),
+    "snapshot_sent": lambda r, t: r.snapshot_sent(39, t),
     "advance": lambda r, t: r.advance(t),
     "ping": lambda r, t: r.ping("s", t),
     "pong": lambda r, t: r.pong("s", 1, 1.0, t),
@@ -171,15 +171,15 @@ def test_a_server_time_that_cant_be_one_is_refused_before_anything_changes(name,
     """The message says what was given, what was expected and the likely mistake; the match is as it was."""
     value, message = NO_TIMES[case]
     if value is None and name in (
-        "harm",
+        "damage",
         "spawn",
-        "put",
+        "set_position",
         "admit",
-        "place",
+        "add_entity",
         "dismiss",
         "hand_over",
-        "wield",
-        "published",
+        "set_weapon",
+        "snapshot_sent",
     ):
         return  # None is "now" there
     here = Range(RULES, None)
@@ -188,7 +188,7 @@ def test_a_server_time_that_cant_be_one_is_refused_before_anything_changes(name,
     with pytest.raises(BadNumberError, match=message):
         CALLS[name](here.referee, value)
     assert (here.referee.state(), here.referee.position(1), here.referee.events()) == (before, place, [])
-    assert here.shoot().outcome == "upheld"
+    assert here.shoot().outcome == "accepted"
 
 
 BAD_NAMES = ["x" * 201, "nul\0", "half \ud83d", 7, None, b"bytes"]
@@ -208,12 +208,12 @@ def test_names_that_no_store_holds_are_refused_at_the_door(field, wrong):
 
 
 def test_a_drawing_that_is_none_is_refused():
-    """`set_drawing(None)` would fail at that connection's next claim; it fails at once."""
+    """`set_interpolation(None)` would fail at that connection's next claim; it fails at once."""
     here = Range(RULES, None)
-    for wrong in (None, {}, tinclock.Drawing(math.nan), tinclock.Drawing(between="sometimes")):
-        with pytest.raises(BadNumberError, match="drawing"):
-            here.referee.set_drawing("s", wrong)
-    assert here.shoot().outcome == "upheld"
+    for wrong in (None, {}, tinclock.Interpolation(math.nan), tinclock.Interpolation(between="sometimes")):
+        with pytest.raises(BadNumberError, match="interpolation"):
+            here.referee.set_interpolation("s", wrong)
+    assert here.shoot().outcome == "accepted"
 
 
 def test_numpy_numbers_are_taken_everywhere_and_recorded_as_they_were(tmp_path):
@@ -221,39 +221,41 @@ def test_numpy_numbers_are_taken_everywhere_and_recorded_as_they_were(tmp_path):
     referee = tinclock.Referee(RULES, seed=3)
     with tinclock.recordings.Recorder(tmp_path / "m", referee) as server:
         one = server.admit(connection="s", account="s", rig="gardener", server_time=np.float64(0.0))
-        two = server.admit(connection="r", account="r", rig="gardener", drawing=tinclock.Drawing(np.float32(0.1)))
+        two = server.admit(
+            connection="r", account="r", rig="gardener", interpolation=tinclock.Interpolation(np.float32(0.1))
+        )
         rest = referee.history.rigs["gardener"].rest
         pose = np.hstack([rest, np.tile([0.0, 0.0, 0.0, 1.0], (len(rest), 1))])
         for tick in np.arange(20):
             server.record(
                 tick, tick / np.float64(64), np.array([one, two]), np.stack([pose, pose + [3, 0, 0, 0, 0, 0, 0]])
             )
-            server.published(tick, np.float64(tick / 64))
+            server.snapshot_sent(tick, np.float64(tick / 64))
             server.advance(np.float64(tick / 64))
-        server.put(np.int64(one), np.array([1.0, 2.0, 0.0]), np.float64(0.3))
-        server.harm(np.int64(two), np.float32(5.0), server_time=np.float64(0.3))
+        server.set_position(np.int64(one), np.array([1.0, 2.0, 0.0]), np.float64(0.3))
+        server.damage(np.int64(two), np.float32(5.0), server_time=np.float64(0.3))
         nonce = server.ping("s", np.float64(0.3))
         server.pong("s", nonce, np.float64(9.0), np.float64(0.35))
         eye = np.array(referee.history.eye_now(one))
         aim = tuple(np.array([1.0, 0.0, 0.0]))
-        shot = tinclock.ShotClaim(np.int64(1), np.int64(one), "grit_rifle", tuple(eye), aim,
+        shot = tinclock.claims.ShotClaim(np.int64(1), np.int64(one), "grit_rifle", tuple(eye), aim,
                                   View(np.int64(18), np.int64(19), np.float64(0.5)))  # fmt: skip
-        assert server.rule("s", shot, received_at=np.float64(0.36)).outcome == "upheld"
+        assert server.rule("s", shot, received_at=np.float64(0.36)).outcome == "accepted"
         server.spawn(np.int64(two), np.float64(0.4))
-    assert rerule(Recording(tmp_path / "m")).as_recorded
+    assert replay(Recording(tmp_path / "m")).as_recorded
 
 
 def test_a_pong_that_was_stamped_before_the_last_ping_is_taken():
     """The network thread stamps, the loop pings: a millisecond out of order is no mistake of anybody's."""
     referee = tinclock.Referee(RULES, seed=1)
     referee.admit(connection="c", account="a", rig="gardener")
-    border = Border(referee, "c", account="a")
-    border.take(msgspec.msgpack.encode(Join((1,))), 0.0)
+    gateway = Gateway(referee, "c", account="a")
+    gateway.receive(msgspec.msgpack.encode(Join((2,))), 0.0)
     first = referee.ping("c", 1.000)
     second = referee.ping("c", 1.041)
     for nonce, at in ((first, 1.040), (second, 1.0405)):
         pong = msgspec.msgpack.encode({"kind": "pong", "nonce": nonce, "client_time": 5.0})
-        assert border.take(pong, at) is None
+        assert gateway.receive(pong, at) is None
     clock = referee.clock("c")
     assert (clock.answers, clock.round_trip_s) == (1, pytest.approx(0.040))
     referee.ping("c", 1.0)  # and a loop that is behind its network thread pings without an error

@@ -21,15 +21,15 @@ from conftest import needs
 import tinclock
 from tinclock.cli.main import main
 from tinclock.core.combat.motion import Motion
-from tinclock.core.combat.projectile_motion import Flight
+from tinclock.core.combat.projectile_motion import ProjectilePath
 from tinclock.core.combat.published import State
-from tinclock.core.combat.scatter import Scatter
+from tinclock.core.combat.spread_stream import SpreadStream
 from tinclock.core.rules.weapons import WeaponRules
 from tinclock.garden.scenario import data_file
 from tinclock.garden.screen import Playout, SentSnapshot
-from tinclock.recordings import Recording, rerule
+from tinclock.recordings import Recording, replay
 from tinclock.serve.requests import Request
-from tinclock.wire import client_bundle, decode_message
+from tinclock.wire import client_rules, decode_message
 
 ROOT = Path(__file__).resolve().parent.parent
 KITS = ROOT / "kits"
@@ -48,7 +48,7 @@ def test_the_library_sends_shots_where_the_vectors_say():
     told = vectors("spread")
     for weapon in told["weapons"]:
         table = {"damage": 1.0, "interval_s": 0.1, "range_m": 50.0, "kind": "pellets", **weapon["rules"]}
-        scatter = Scatter(bytes.fromhex(weapon["key"]), weapon["weapon"], msgspec.convert(table, WeaponRules))
+        scatter = SpreadStream(bytes.fromhex(weapon["key"]), weapon["weapon"], msgspec.convert(table, WeaponRules))
         for shot in weapon["shots"]:
             rays = scatter.rays(tuple(shot["direction"]), shot["at"], shot["shot"], shot["speed_m_s"])
             assert len(rays) == len(shot["rays"])
@@ -57,12 +57,12 @@ def test_the_library_sends_shots_where_the_vectors_say():
 
 def test_the_library_flies_and_bounces_as_the_vectors_say():
     """Two hundred flights over a floor and beside a wall."""
-    told = vectors("flights")
+    told = vectors("projectile_paths")
     centres, sizes = [[0.0, 0.0, -50.0], [112.0, 0.0, 0.0]], [[500.0, 500.0, 50.0], [100.0, 500.0, 400.0]]
     level = tinclock.Level.from_boxes(centres, sizes)
     for number, one in enumerate(told["flights"]):
         motion, target = msgspec.convert(one["motion"], Motion), one["target"]
-        flight = Flight(motion, one["start"], tuple(one["position"]), tuple(one["velocity"]), level=level,
+        flight = ProjectilePath(motion, one["start"], tuple(one["position"]), tuple(one["velocity"]), level=level,
                         last=one["last"], target=None if target is None else tuple(target))  # fmt: skip
         for sample in one["samples"]:
             assert near(flight.at(sample["at"])[0], sample["position"], told["tolerance_m"]), number
@@ -89,7 +89,7 @@ def test_the_library_follows_events_and_reads_messages_as_the_vectors_say():
         state, done = msgspec.convert(stream["state"], State), 0
         for check in stream["states"]:
             for event in stream["events"][done : check["after"]]:
-                state = tinclock.follow(state, msgspec.convert(event, tinclock.Event))
+                state = tinclock.client.apply_event(state, msgspec.convert(event, tinclock.Event))
             done = check["after"]
             assert state == msgspec.convert(check["state"], State)
     for one in vectors("messages")["messages"]:
@@ -124,7 +124,7 @@ def test_the_kit_in_typescript_passes_the_vectors(typescript):
 def test_a_client_in_typescript_plays_over_a_line_that_loses(typescript, tmp_path):
     """It joins, moves, shoots at another client, is corrected, and every claim but moves has its receipt at the end."""
     digests = tmp_path / "digests.json"
-    digests.write_bytes(msgspec.json.encode(client_bundle(tinclock.load_rules(data_file("garden.toml"))).digests))
+    digests.write_bytes(msgspec.json.encode(client_rules(tinclock.load_rules(data_file("garden.toml"))).digests))
     udp = ROOT / "examples" / "udp"
     server = subprocess.Popen([sys.executable, "server.py", "2", "90"], cwd=udp, stdout=subprocess.PIPE, text=True)
     try:
@@ -174,7 +174,7 @@ def test_a_server_and_its_clients_in_typescript_play_over_udp(typescript, tmp_pa
     options = ["--target", "es2022", "--module", "nodenext", "--outDir", str(folder / "made")]
     subprocess.run(["npx", "tsc", *options, "loop.ts"], cwd=typescript, capture_output=True, timeout=120)
     digests = tmp_path / "digests.json"
-    digests.write_bytes(msgspec.json.encode(client_bundle(tinclock.load_rules(folder / "rules.toml")).digests))
+    digests.write_bytes(msgspec.json.encode(client_rules(tinclock.load_rules(folder / "rules.toml")).digests))
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as free, socket.socket() as other:
         free.bind(("127.0.0.1", 0))
         other.bind(("127.0.0.1", 0))
@@ -212,7 +212,7 @@ def test_a_server_and_its_clients_in_typescript_play_over_udp(typescript, tmp_pa
         assert one["answers"] == one["shots"] > 2
     assert sum(one["hits"] for one in told) > 0
     (match,) = (tmp_path / "matches").glob("[!.]*")
-    again = rerule(Recording(match))
+    again = replay(Recording(match))
     assert again.as_recorded
     assert {ruling.kind for ruling in again.rulings} >= {"shot", "move"}
 
@@ -224,29 +224,29 @@ const at = { request: 1, match: "m" };
 export const asked: Request[] = [
   { do: "open", ...at, rules: "", seed: 3 },
   { do: "call", ...at, call: "admit", arguments: { connection: "c", account: "a", rig: "gardener" } },
-  { do: "call", ...at, call: "put", arguments: { entity: 1, position: [0, 0, 0] } },
-  { do: "call", ...at, call: "own_result", arguments: { connection: "c", sequence: 1, hits: [[2, 10]] } },
+  { do: "call", ...at, call: "set_position", arguments: { entity: 1, position: [0, 0, 0] } },
+  { do: "call", ...at, call: "report_server_result", arguments: { connection: "c", sequence: 1, hits: [[2, 10]] } },
   { do: "call", ...at, call: "change_rules", arguments: { rules: "" } },
   { do: "tick", ...at, tick: 0, server_time: 0, entities: "", bones: "" },
   { do: "claims", ...at, claims: [["c", 0.5, "AA=="]], explain: true },
   { do: "messages", ...at, messages: [["c", 0.5, "AA=="]] },
-  { do: "deliver", ...at, server_time: 1, ping: true },
+  { do: "outgoing", ...at, server_time: 1, ping: true },
   { do: "events", ...at, since: 0 },
   { do: "state", ...at },
-  { do: "ask", ...at, about: { what: "line", connection: "c" } },
+  { do: "query", ...at, about: { what: "connection", connection: "c" } },
   { do: "resume", ...at, last_reply: 0 },
   { do: "close", ...at },
-  { do: "matches", request: 1 },
+  { do: "list_matches", request: 1 },
   // @ts-expect-error an argument that the call doesn't take
   { do: "call", ...at, call: "admit", arguments: { connection: "c", account: "a", rig: "gardener", colour: "red" } },
   // @ts-expect-error an argument that is missing
-  { do: "call", ...at, call: "put", arguments: { entity: 1 } },
+  { do: "call", ...at, call: "set_position", arguments: { entity: 1 } },
   // @ts-expect-error a call that there isn't
   { do: "call", ...at, call: "fly", arguments: {} },
   // @ts-expect-error a claim without its time
   { do: "claims", ...at, claims: [["c", "AA=="]] },
 ];
-export const sent = (reply: Reply): [string, string][] => reply.send ?? [];
+export const sent = (reply: Reply): [string, string][] => reply.outgoing ?? [];
 """
 """A program that asks every request there is, and some that there aren't."""
 

@@ -40,18 +40,18 @@ def test_a_journal_is_read_up_to_its_first_damaged_entry(tmp_path):
 
 
 def test_a_claim_beyond_the_limit_is_dropped_and_one_at_the_limit_is_read():
-    """A claim that is a byte too large never reaches the decoder; in border mode neither does a message."""
+    """A claim that is a byte too large never reaches the decoder; in pass-through mode neither does a message."""
     hub = Hub()
     ask = Asker(hub)
     ask.play(ticks=20)
     at_limit, beyond = shot().ljust(LIMITS.bytes, b"\0"), shot().ljust(LIMITS.bytes + 1, b"\0")
-    told = ask("claims", claims=[("c0", 0.31, at_limit), ("c0", 0.31, beyond)])["ruled"]
-    assert [one["outcome"] for one in told] == ["denied", "dropped"]
+    told = ask("claims", claims=[("c0", 0.31, at_limit), ("c0", 0.31, beyond)])["rulings"]
+    assert [one["outcome"] for one in told] == ["rejected", "dropped"]
     assert hub.matches["m"].guards.too_large == 1
-    join = msgspec.msgpack.encode({"kind": "join", "versions": [1]})
+    join = msgspec.msgpack.encode({"kind": "join", "versions": [2]})
     told = ask("messages", messages=[("c0", 0.31, join), ("c0", 0.31, beyond), ("c0", 0.31, at_limit)])
-    assert [one["outcome"] for one in told.get("ruled", ())] == ["denied"]
-    assert hub.matches["m"].borders.dropped == 1
+    assert [one["outcome"] for one in told.get("rulings", ())] == ["rejected"]
+    assert hub.matches["m"].gateways.dropped == 1
 
 
 @pytest.mark.parametrize("as_bytes", [False, True])
@@ -59,7 +59,7 @@ def test_a_view_of_an_earlier_life_hurts_nobody(rules, as_bytes):
     """A shot at a body as it stood before it died and came back does nothing to the life that it has now."""
     here = Range(changed(rules, "weapons", RIFLE, interval_s=0.001), None)
     claim = here.aimed()
-    here.referee.harm(here.runner, 1000.0, cause="fall", server_time=here.now)
+    here.referee.damage(here.runner, 1000.0, cause="fall", server_time=here.now)
     here.referee.spawn(here.runner, here.now)
     here.run(4)
     newest = here.tick - here.tick % 2
@@ -73,16 +73,16 @@ def test_a_view_of_an_earlier_life_hurts_nobody(rules, as_bytes):
 def test_a_trigger_that_is_pressed_again_while_it_is_held_fires_nothing_more(rules):
     """A weapon that fires once a pull fires once, however often its client says that the trigger is held."""
     here = Range(changed(rules, "weapons", RIFLE, automatic=False, interval_s=0.1), None)
-    here.referee.wield(here.shooter, RIFLE, here.now)
+    here.referee.set_weapon(here.shooter, RIFLE, here.now)
     press = {"weapon": RIFLE, "direction": here.aimed().direction, "view": tinclock.View(38, 38, 0.0)}
     fired = 0
     for _ in range(5):
-        here.say(tinclock.TriggerClaim, held=True, **press)
+        here.say(tinclock.claims.TriggerClaim, held=True, **press)
         here.run(20)
         fired += len(here.referee.advance(here.now))
     assert fired == 1
-    here.say(tinclock.TriggerClaim, held=False, **press)
-    here.say(tinclock.TriggerClaim, held=True, **press)
+    here.say(tinclock.claims.TriggerClaim, held=False, **press)
+    here.say(tinclock.claims.TriggerClaim, held=True, **press)
     here.run(20)
     assert len(here.referee.advance(here.now)) == 1
 
@@ -108,23 +108,23 @@ def test_control_is_by_the_time_of_the_screen_at_both_ends(rules):
     here.run(8)
     views = (tinclock.View(change - 4, change - 2, 0.0), tinclock.View(change + 2, change + 4, 0.0))
     told = [codes(here.referee.rule("s", here.aimed(view=view), received_at=here.now)) for view in views]
-    assert told == [[], ["foreign_actor"]]
+    assert told == [[], ["wrong_actor"]]
     here.sequence = 0
     views = (tinclock.View(change - 16, change - 14, 0.0), views[1])
     gained = [codes(here.referee.rule("r", here.aimed(view=view), received_at=here.now)) for view in views]
-    assert gained == [["not_yet_owner"], []]
+    assert gained == [["control_too_recent"], []]
 
 
 def test_what_flies_when_the_clock_leaps_ends_and_hits_nobody(rules):
     """A leap of five seconds ends what was in the air, and is said to be the reason."""
     here = Range(rules, None)
-    here.referee.wield(here.shooter, "pebble_sling", here.now)
+    here.referee.set_weapon(here.shooter, "pebble_sling", here.now)
     aim = here.aimed(weapon="pebble_sling", shot=1)
     here.sequence += 1
-    launch = tinclock.LaunchClaim(
+    launch = tinclock.claims.LaunchClaim(
         here.sequence, here.shooter, "pebble_sling", aim.origin, aim.direction, aim.view, shot=1
     )
-    assert here.referee.rule("s", launch, received_at=here.now).outcome == "upheld"
+    assert here.referee.rule("s", launch, received_at=here.now).outcome == "accepted"
     here.referee.advance(here.now)
     here.tick += 5 * 64
     here.run(1)
@@ -168,7 +168,7 @@ def test_twice_the_usual_rate_of_claims_becomes_evidence(rules):
 
 @pytest.mark.parametrize(
     ("key", "value"),
-    [("tick_rate_hz", 32.0), ("snapshot_every", 4), ("history_s", 2.0), ("zone_depth_m", 0.2), ("enforce", "no")],
+    [("tick_rate_hz", 32.0), ("snapshot_every", 4), ("history_s", 2.0), ("zone_depth_m", 0.2), ("mode", "shadow")],
 )
 def test_what_the_history_was_made_for_cannot_change_in_a_match(rules, key, value):
     """Each such key is refused by its name, and the match goes on by its old rules."""

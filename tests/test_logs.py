@@ -18,7 +18,7 @@ import tinclock
 from tinclock.cli.main import main
 from tinclock.errors import LogError, RulesError
 from tinclock.garden.foreign import write_foreign_logs
-from tinclock.garden.match import play_match
+from tinclock.garden.match import simulate_match
 from tinclock.garden.scenario import data_file
 from tinclock.intake.logs.frame import LogFrame
 from tinclock.intake.logs.mapping import handed, load_log_map, parse_log_map
@@ -44,7 +44,7 @@ def mapping(**changes):
 def evening(tmp_path_factory):
     """A fair match, and the same as somebody else logged it."""
     folder = tmp_path_factory.mktemp("foreign")
-    play_match(seed=7, seconds=5.0, players=4, unfair={}, record_to=folder / "evening")
+    simulate_match(seed=7, seconds=5.0, players=4, cheats={}, record_to=folder / "evening")
     recording = tinclock.recordings.Recording(folder / "evening")
     return recording, write_foreign_logs(recording, folder / "logs")
 
@@ -62,14 +62,14 @@ def test_a_match_through_foreign_logs_is_ruled_as_it_was(evening, tmp_path):
     for where, ruling in found.rulings:
         old = before[ruling.connection, ruling.sequence]
         codes = {finding.code for finding in (*old.findings, *ruling.findings)}
-        if codes & {"view_restless", "view_unexplained"}:
+        if codes & {"view_inconsistent", "view_unexplained"}:
             unexplained += 1  # logs don't tell what screens showed before a shot
             continue
         assert ruling.outcome == old.outcome, where
         assert [(h.victim, h.part) for h in ruling.hits] == [(h.victim, h.part) for h in old.hits], where
         assert [h.distance_m for h in ruling.hits] == pytest.approx([h.distance_m for h in old.hits], abs=1e-3)
     assert unexplained <= 2
-    again = tinclock.recordings.rerule(tinclock.recordings.Recording(tmp_path / "ruled"))
+    again = tinclock.recordings.replay(tinclock.recordings.Recording(tmp_path / "ruled"))
     assert again.as_recorded
 
 
@@ -139,7 +139,7 @@ view_time = "shown"
 
 
 def rule(*arguments):
-    return CliRunner().invoke(main, ["rule-logs", *map(str, arguments)])
+    return CliRunner().invoke(main, ["import-logs", *map(str, arguments)])
 
 
 def test_bodies_without_bones_are_ruled_in_their_rest_pose(tmp_path):
@@ -147,7 +147,7 @@ def test_bodies_without_bones_are_ruled_in_their_rest_pose(tmp_path):
     told = rule(duel(tmp_path), tmp_path / "ruled", "--json")
     assert told.exit_code == 0, told.output
     report = json.loads(told.output)
-    assert (report["outcomes"], report["rows"]) == ({"upheld": 1}, {"poses.csv": 130, "shots.csv": 1})
+    assert (report["outcomes"], report["rows"]) == ({"accepted": 1}, {"poses.csv": 130, "shots.csv": 1})
     (ruling,) = tinclock.recordings.Recording(tmp_path / "ruled").rulings()
     assert ruling.hits[0].victim == report["entities"]["b"]
     assert (ruling.view, ruling.hits[0].zone) == (tinclock.View(32, 34, 0.0), "torso")
@@ -160,7 +160,7 @@ def test_whoever_was_away_comes_back_to_a_new_life(tmp_path):
     late = [f"{2.5 + k / 64},b,6,0,0,180,0" for k in range(3)]
     poses.write_text(poses.read_text() + "\n".join(late) + "\n")
     assert rule(file, tmp_path / "ruled").exit_code == 0
-    events = tinclock.recordings.rerule(tinclock.recordings.Recording(tmp_path / "ruled")).events
+    events = tinclock.recordings.replay(tinclock.recordings.Recording(tmp_path / "ruled")).events
     assert Counter(e.entity for e in events if e.kind == "spawn" and e.server_time > 0.0) == {2: 1}
 
 
@@ -219,8 +219,8 @@ def test_what_the_server_fires_for_a_held_trigger_is_ruled_too(tmp_path):
     lines = ["t,who,gun,yaw,pitch,shown,down", "0.5,a,rifle,0,-2,0.4,true", "0.9,a,rifle,0,-2,0.8,false"]
     (tmp_path / "shots.csv").write_text("\n".join(lines) + "\n")
     report = json.loads(rule(file, tmp_path / "ruled", "--json").stdout)
-    assert report["outcomes"] == {"upheld": 5}  # two of the trigger's, three shots, 0.18 s apart
-    assert tinclock.recordings.rerule(tinclock.recordings.Recording(tmp_path / "ruled")).as_recorded
+    assert report["outcomes"] == {"accepted": 5}  # two of the trigger's, three shots, 0.18 s apart
+    assert tinclock.recordings.replay(tinclock.recordings.Recording(tmp_path / "ruled")).as_recorded
 
 
 def test_who_leaves_and_comes_back_is_a_new_entity_of_the_same_account(tmp_path):
@@ -257,7 +257,7 @@ JUNK = [
     "2026-01-01T00:00:00Z",
 ]
 UNLIKE = [None, "", 0, -1, 1.5, True, [], {}, ["x", "y", "z"], "x", "t", {"column": "x"}, {"value": "b"}, {"value": 3},
-          "strike", "move", "iso", ["y", "x", "z"], ["x", "y", "z", "x"]]  # fmt: skip
+          "melee", "move", "iso", ["y", "x", "z"], ["x", "y", "z", "x"]]  # fmt: skip
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])

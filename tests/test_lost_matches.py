@@ -27,7 +27,7 @@ from tinclock.serve.hub import Hub
 from tinclock.serve.owning import Owner
 from tinclock.wire.codec import decode_message
 
-JOIN = {"kind": "join", "versions": [1]}
+JOIN = {"kind": "join", "versions": [2]}
 LEFT: list[object] = []
 """What killed processes held open, which nobody closes."""
 pytestmark = pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
@@ -73,7 +73,7 @@ class Asker:
 
     def kill(self) -> list[tuple[str, str]]:
         for match in self.hub.matches.values():  # its thread would go on writing, which a killed one's doesn't
-            while isinstance(match.server, Recorder) and match.server.written < match.server.handed_over:
+            while isinstance(match.server, Recorder) and match.server.written < match.server.first_unqueued_call:
                 time.sleep(0.01)
         self.hub = Hub(self.folder, checkpoint_s=0.5)
         LEFT.append(self.hub)
@@ -91,15 +91,15 @@ def test_a_kill_in_border_mode_loses_no_match(tmp_path, before_kill, as_json):
         asker.admit(f"c{k}")
     asker.admit("silent")  # admitted, and never joined
     joined = asker.ask(do="messages", messages=[(f"c{k}", 0.0, join) for k in range(4)])
-    assert len(joined["send"]) == 4
+    assert len(joined["outgoing"]) == 4
     for tick in range(before_kill):
         asker.tick(tick, 5)
         if tick % 30 == 2:
-            assert len(asker.ask(do="deliver", server_time=tick / 64, ping=True)["send"]) >= 4
+            assert len(asker.ask(do="outgoing", server_time=tick / 64, ping=True)["outgoing"]) >= 4
     for tick in range(before_kill, before_kill + 3):
         asker.tick(tick, 5)
     assert asker.kill() == [("m", "")]
-    sent = asker.ask(do="deliver", server_time=(before_kill + 3) / 64, ping=True)["send"]
+    sent = asker.ask(do="outgoing", server_time=(before_kill + 3) / 64, ping=True)["outgoing"]
     pings = [
         name for name, data in sent if (json.loads(data) if as_json else msgspec.msgpack.decode(data))["kind"] == "ping"
     ]
@@ -150,7 +150,7 @@ def test_a_request_number_beyond_bounds_is_refused_before_anything_is_done(tmp_p
     asker = Asker(tmp_path)
     asker.open()
     frame = json.dumps(
-        {"do": "call", "match": "m", "request": number, "call": "place", "arguments": {"rig": "sprinkler"}}
+        {"do": "call", "match": "m", "request": number, "call": "add_entity", "arguments": {"rig": "sprinkler"}}
     )
     reply = json.loads(asker.hub.handle(frame))
     assert (reply["ok"], "unreadable request" in reply["error"]) == (False, True)
@@ -168,7 +168,7 @@ def test_deep_toml_is_refused_and_the_match_goes_on(tmp_path, depth):
     asker = Asker(tmp_path)
     asker.open()
     reply = asker.ask(do="call", call="change_rules", arguments={"rules": deep})
-    assert (reply["ok"], reply.get("failed", False)) == (False, False)
+    assert (reply["ok"], reply.get("match_failed", False)) == (False, False)
     asker.tick(0, 0)
 
 
@@ -249,7 +249,7 @@ def test_going_on_deletes_nothing_behind_a_symbolic_link(tmp_path):
     (tmp_path / "match" / "poses").symlink_to(others)
     for file in (tmp_path / "poses").iterdir():
         (others / file.name).write_bytes(file.read_bytes())
-    Recorder.going_on(tmp_path / "match").close(put_together=False)
+    Recorder.resume(tmp_path / "match").close(compact=False)
     assert (others / "precious.txt").read_text() == "mine"
 
 

@@ -119,7 +119,7 @@ def test_the_command_looks_a_level_over_and_draws_it(tmp_path):
     """The command looks a level over and draws it."""
     scene("y").export(tmp_path / "model.glb")
     file = level_file(tmp_path, "model.glb", "", '"wall*" = "brick"')
-    done = CliRunner().invoke(main, ["level", file, "--picture", str(tmp_path / "top.png"), "--json"])
+    done = CliRunner().invoke(main, ["level", file, "--image", str(tmp_path / "top.png"), "--json"])
     report = json.loads(done.output)
     assert report["triangles"] == {"brick": 24, "glass": 0}
     assert report["unnamed"][0].startswith("pane")

@@ -12,8 +12,9 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, pr
 from test_history import mixed_rig
 
 import tinclock
+from tinclock.core.combat.accounts import Blow
 from tinclock.core.combat.held import Held
-from tinclock.core.combat.ledger import Blow, Ledger
+from tinclock.core.combat.ledger import Ledger
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.rules.weapons import WeaponRules
 from tinclock.garden.scenario import data_file
@@ -111,7 +112,7 @@ RULES = tinclock.load_rules(data_file("garden.toml"))
 @given(st.lists(st.integers(0, 7), min_size=1, max_size=40))
 def test_duplicated_and_reordered_claims_are_each_applied_exactly_once(arrivals):
     """Whatever the network repeats and swaps, health falls once a sequence number, and repeats get the same receipt."""
-    here = Range(RULES, None, cadence={"allowance_s": 99.0})
+    here = Range(RULES, None, fire_rate={"tolerance_s": 99.0})
     claims = [here.aimed() for _ in range(8)]
     receipts: dict[int, tinclock.Receipt] = {}
     seen: set[int] = set()
@@ -131,7 +132,7 @@ def test_no_spread_of_shots_beats_the_weapon_by_more_than_the_allowance(waits, i
     """However they are spread, no more than (T + allowance) / interval + 1 shots pass in any time T."""
     held, passed = Held(Weapon("w", weapon(interval_s=interval)), b"key"), []
     for now in np.cumsum(waits).tolist():
-        if held.cadence.ready_at - now <= allowance:
+        if held.fire_rate.ready_at - now <= allowance:
             held.spend(now)
             passed.append(now)
     for i, first in enumerate(passed):
@@ -146,7 +147,7 @@ def test_damage_is_the_tables_product_and_never_above_the_most(distance, zone):
     factor = np.interp(distance, [12.0, 40.0], [1.0, 0.5])
     expected = 17.0 * factor * {"head": 2.5, "torso": 1.0, "arm": 0.7, "tail": 1.0}[zone]
     assert table.damage_at(distance, zone) == pytest.approx(expected)
-    assert table.damage_at(distance, zone) <= table.most_damage + 1e-9
+    assert table.damage_at(distance, zone) <= table.max_damage + 1e-9
 
 
 @given(st.lists(st.tuples(st.integers(1, 3), st.floats(0.0, 60.0)), max_size=40))

@@ -29,7 +29,7 @@ ROOT = Path(__file__).resolve().parent.parent
 HEAVY = {"numba", "numpy", "scipy", "pandas", "matplotlib", "click", "rich", "msgspec", "pyarrow"}
 
 
-PUBLIC = ("", "recordings", "evidence", "wire", "logs", "sample", "meshes", "types", "errors")
+PUBLIC = ("", "claims", "client", "recordings", "evidence", "wire", "logs", "sample", "meshes", "types", "errors")
 
 
 def test_public_names_load_are_documented_and_stand_in_the_reference():
@@ -112,7 +112,7 @@ ERRORS = [
     errors.OutOfHistoryError("tick", 3, 4, 5),
     errors.UnknownNameError("rig", "pot", ["gardener"]),
     errors.AlreadyKnownError("entity", 3),
-    errors.ReadOnlyError("history.cut", "cut"),
+    errors.ReadOnlyError("history.cut", "mark_teleport"),
     errors.RecordingError("evening", "torn"),
     errors.EvidenceError("cases.db", "locked"),
     errors.CheckpointError("bytes that this release wrote", "EOFError"),
@@ -149,8 +149,8 @@ def compiled():
         for key, kernel in vars(module).items() if hasattr(kernel, "signatures")
     }
 before = compiled()
-from tinclock.garden.match import play_match
-play_match(seed=3, seconds=6.0, players=8)
+from tinclock.garden.match import simulate_match
+simulate_match(seed=3, seconds=6.0, players=8)
 after = compiled()
 fresh = {name: (before.get(name), count) for name, count in after.items() if before.get(name, 0) != count}
 print(told[0][:2], told[-1][1] == told[-1][2], fresh, sum(after.values()) > 25)
@@ -216,7 +216,7 @@ print("scipy.linalg" in sys.modules)
 
 def test_a_command_lets_arrow_do_without_pandas():
     """Arrow imports pandas at its first array, wherever it is; a command that reads a recording isn't kept by that."""
-    run = [sys.executable, "-X", "importtime", "-m", "tinclock", "rerule", str(data_file("sample")), "--json"]
+    run = [sys.executable, "-X", "importtime", "-m", "tinclock", "replay", str(data_file("sample")), "--json"]
     done = subprocess.run(run, capture_output=True, text=True, check=True)
     imported = {line.rsplit("|", 1)[1].strip() for line in done.stderr.splitlines() if line.startswith("import time:")}
     assert {"pyarrow", "numba"} <= imported

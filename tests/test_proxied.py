@@ -17,7 +17,7 @@ from conftest import needs
 from test_going_on import script
 from websockets.sync.client import connect
 
-from tinclock.recordings import Recording, rerule
+from tinclock.recordings import Recording, replay
 
 CONFIGURATION = """
 daemon off; pid {folder}/pid; error_log {folder}/errors; worker_processes 1;
@@ -58,7 +58,7 @@ class Services:
                    "--record", str(self.folder / f"matches-{k}")]  # fmt: skip
         store = os.environ.get("TINCLOCK_TEST_POSTGRESQL")
         with (self.folder / f"log-{k}").open("ab") as log:
-            return subprocess.Popen([*command, *(["--cases", store] if store else [])], stdout=log)
+            return subprocess.Popen([*command, *(["--store", store] if store else [])], stdout=log)
 
     def end(self) -> None:
         for one in self.running:
@@ -113,5 +113,5 @@ def test_matches_stay_at_their_service_and_come_back_there(tmp_path):
         proxy.wait(10.0)
         services.end()
     for name in (there, back):
-        assert rerule(Recording(tmp_path / f"matches-{at[name]}" / name)).as_recorded
+        assert replay(Recording(tmp_path / f"matches-{at[name]}" / name)).as_recorded
     assert not (tmp_path / f"matches-{1 - at[back]}" / back).exists()

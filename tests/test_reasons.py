@@ -15,16 +15,16 @@ from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
 import tinclock
+from tinclock.core.analysis.miss_explanation import explain_miss
 from tinclock.core.analysis.nearness import closest_part, side_of
-from tinclock.core.analysis.surroundings import Past, surroundings_of
-from tinclock.core.analysis.why import why
-from tinclock.core.rules.flights import FlightRules, SplashRules
+from tinclock.core.analysis.shot_scene import HistorySlice, shot_scene_of
+from tinclock.core.rules.projectiles import ProjectileRules, SplashRules
 from tinclock.core.rules.weapons import SpreadRules
 from tinclock.core.timeline.hitboxes import Hitboxes
-from tinclock.garden.match import play_match
+from tinclock.garden.match import simulate_match
 from tinclock.garden.scenario import data_file
-from tinclock.recordings import Recorder, Recording, past_of
-from tinclock.recordings.past import claim_of
+from tinclock.recordings import Recorder, Recording, history_around
+from tinclock.recordings.history_slice import claim_of
 
 RULES = tinclock.load_rules(data_file("garden.toml"))
 STEP_M = 0.004
@@ -62,7 +62,7 @@ class Truth:
     """What one ray really passed, by steps of a few millimetres: the gap to each part of each body."""
 
     def __init__(
-        self, past: Past, ruling: tinclock.Ruling, direction: tuple[float, float, float], range_m: float
+        self, past: HistorySlice, ruling: tinclock.Ruling, direction: tuple[float, float, float], range_m: float
     ) -> None:
         self.at = np.arange(0.0, range_m, STEP_M)
         self.along = np.array(direction)
@@ -78,7 +78,7 @@ class Truth:
         return float(self.gaps[entity][(self.at >= from_m) & (self.at <= until_m)].min(initial=math.inf))
 
 
-def is_true(past: Past, ruling: tinclock.Ruling, told: str, names: dict[int, str], truths: list[Truth]) -> bool:
+def is_true(past: HistorySlice, ruling: tinclock.Ruling, told: str, names: dict[int, str], truths: list[Truth]) -> bool:
     """Whether the reason that was told for a miss holds, by the ruling's own stops and by the truth about its rays."""
     stops = [(ray.reached_m, ray.stopped_by) for ray in ruling.rays] or [(ruling.reached_m, ruling.stopped_by)]
     rays = [(truth, reached, stop) for truth, (reached, stop) in zip(truths, stops, strict=True)]
@@ -92,7 +92,10 @@ def is_true(past: Past, ruling: tinclock.Ruling, told: str, names: dict[int, str
             for t, reached, stop in rays if stop and stop.explain().replace("_", " ") == found[1]
             for e in meant if e in t.gaps
         ]  # fmt: skip
-        return any(near_m - 0.06 < float(found[2]) < min(in_m, near_m + 0.2) + 0.06 for near_m, in_m in before)
+        return any(
+            proximity_fuse_m - 0.06 < float(found[2]) < min(in_m, proximity_fuse_m + 0.2) + 0.06
+            for proximity_fuse_m, in_m in before
+        )
     if found := re.fullmatch(r"the (.+) stopped (?:it|the first pellet) after ([\d.]+) m", told):
         reached, stop = next((reached, stop) for _, reached, stop in rays if stop)
         said = stop.explain().replace("_", " ") == found[1] and abs(reached - float(found[2])) <= 0.051
@@ -121,15 +124,15 @@ def test_every_reason_of_a_whole_match_is_true(seed):
         if ruling.kind != "shot" or ruling.hits or ruling.reached_m is None or not ruling.account:
             return
         names = {row.entity: row.name for row in referee.state().entities}
-        past = Past(referee.history, referee.rules, referee.level)
-        told = why(past, ruling).because(names)
+        past = HistorySlice(referee.history, referee.rules, referee.level)
+        told = explain_miss(past, ruling).because(names)
         ways = [ray.direction for ray in ruling.rays] or [ruling.direction]
         truths = [Truth(past, ruling, way, referee.rules.weapons[ruling.weapon].range_m) for way in ways]
         judged.append(told)
         if not is_true(past, ruling, told, names, truths):
             wrong.append((ruling.number, told))
 
-    play_match(seed=seed, seconds=25.0, players=8, on_ruling=look)
+    simulate_match(seed=seed, seconds=25.0, players=8, on_ruling=look)
     assert len(judged) > 30
     assert {"stopped", "passed"} <= {word for told in judged for word in told.split()}
     assert wrong == []
@@ -167,21 +170,21 @@ def stand(here: Range, x: float, y: float = 3.0, *, turned: bool = False) -> Non
     for _ in range(8):
         here.tick += 2 - here.tick % 2
         here.server.record(here.tick, here.now, [1, 2], [here.pose(-9, 3), pose])
-        here.server.published(here.tick)
+        here.server.snapshot_sent(here.tick)
 
 
 def blow(turn_deg: float, level: tinclock.Level | None, **weapon: object) -> str:
-    """What is said of a blow, turned off the straight way to somebody 0.9 m ahead who faces the striker."""
+    """What is said of a melee attack, turned off the straight way to somebody 0.9 m ahead who faces the striker."""
     here = Range(changed(RULES, "weapons", "trowel", facing_deg=180.0, **weapon), level)
-    here.server.wield(here.shooter, "trowel")
+    here.server.set_weapon(here.shooter, "trowel")
     stand(here, -8.1, turned=True)
     turn = math.radians(turn_deg)
     eye = here.referee.history.eye_now(1)
     view = tinclock.View(here.tick, here.tick, 0.0)
-    ruling = here.say(tinclock.StrikeClaim, weapon="trowel", origin=eye, view=view,
+    ruling = here.say(tinclock.claims.MeleeClaim, weapon="trowel", origin=eye, view=view,
                       direction=(math.cos(turn), math.sin(turn), 0.0))  # fmt: skip
-    past = Past(here.referee.history, here.referee.rules, here.referee.level)
-    return ruling.answer({2: "eve"}, why(past, ruling).because({2: "eve"}))
+    past = HistorySlice(here.referee.history, here.referee.rules, here.referee.level)
+    return ruling.answer({2: "eve"}, explain_miss(past, ruling).because({2: "eve"}))
 
 
 @pytest.mark.parametrize(
@@ -191,30 +194,30 @@ def blow(turn_deg: float, level: tinclock.Level | None, **weapon: object) -> str
          r"the \w+( \w+)? of eve was 1[12]\d degrees off the aim; the trowel reaches 20 degrees"),
         (120.0, False, {"radius_m": 0.1, "cone_deg": 0.0}, r"it passed 0\.\d\d m from the \w+( \w+)? of eve"),
         (0.0, True, {}, "the brick was in between"),
-        (0.0, False, {"behind_deg": 30.0}, "eve did not have their back turned"),
+        (0.0, False, {"backstab_deg": 30.0}, "eve did not have their back turned"),
         (0.0, False, {"range_m": 0.3}, r"the trowel reaches 0\.3 m; eve was 0\.\d m away"),
     ],
 )  # fmt: skip
 def test_a_blow_that_reaches_nobody_gives_its_reason(turn_deg, walled, weapon, said):
     """Out of its angle, beside its ball, behind something solid, not from behind, out of reach: each is said."""
-    wall = tinclock.Level.from_boxes([[-8.6, 3.0, 1.5]], [[0.02, 2.0, 1.5]], surfaces=[tinclock.Surface("brick")])
+    wall = tinclock.Level.from_boxes([[-8.6, 3.0, 1.5]], [[0.02, 2.0, 1.5]], surfaces=[tinclock.types.Surface("brick")])
     told = blow(turn_deg, wall if walled else None, **weapon)
-    assert re.fullmatch(f"The blow hit nobody: {said}.", told), told
+    assert re.fullmatch(f"The melee attack hit nobody: {said}.", told), told
 
 
 def test_the_nearest_of_several_pellets_is_told():
     """A spread of pellets is explained by the pellet that came nearest, not by the first."""
     rules = changed(RULES, "weapons", "gravel_scatter", spread=SpreadRules(base_deg=8.0), pellets=12)
     here = Range(rules, None)
-    here.server.wield(here.shooter, "gravel_scatter")
+    here.server.set_weapon(here.shooter, "gravel_scatter")
     stand(here, 0.0, 5.0)
     ruling = here.shoot(
         weapon="gravel_scatter", direction=(1.0, 0.0, 0.0), view=tinclock.View(here.tick, here.tick, 0.0)
     )
-    past = Past(here.referee.history, here.referee.rules, None)
+    past = HistorySlice(here.referee.history, here.referee.rules, None)
     truths = [Truth(past, ruling, ray.direction, 25.0) for ray in ruling.rays]
     least = [truth.least(2, 0.0, 25.0) for truth in truths]
-    found = why(past, ruling)
+    found = explain_miss(past, ruling)
     assert (len(ruling.rays), ruling.hits) == (12, ())
     assert found.near.gap_m == pytest.approx(min(least), abs=0.005)
     assert found.near.ray == int(np.argmin(least)) != 0
@@ -236,24 +239,26 @@ def test_a_direct_hit_and_its_burst_are_one_loss(health, friendly, said):
 
 
 def test_a_team_mate_in_a_burst_is_unhurt_because_friendly_fire_is_off():
-    """The reason is that of the blow itself; no other body's state stands in for it."""
+    """The reason is that of the melee attack itself; no other body's state stands in for it."""
     told = burst(100.0, "copper", "none")[-1].answer()
     assert re.fullmatch(r"Entity 2 was hit .*; no damage, because friendly fire is off\.", told), told
 
 
 def burst(health: float, team: str, friendly: str) -> list[tinclock.Ruling]:
     """The rulings of a shot that hits the runner for 10 points and bursts for 30."""
-    flight = FlightRules(speed_m_s=60.0, gravity_m_s2=0.0)
-    splash = SplashRules(radius_m=4.0, damage=30.0, falloff=[(0.0, 1.0), (4.0, 1.0)], cover_share=0.0)
+    flight = ProjectileRules(speed_m_s=60.0, gravity_m_s2=0.0)
+    splash = SplashRules(radius_m=4.0, damage=30.0, falloff=[(0.0, 1.0), (4.0, 1.0)], cover_fraction=0.0)
     rules = changed(RULES, "weapons", "dart", kind="projectile", damage=10.0, interval_s=0.1, range_m=60.0,
-                    flight=flight, splash=splash)  # fmt: skip
-    here = Range(rules, None, team=team, match={"health": health}, harm={"friendly_fire": friendly, "self_share": 0.0})
-    here.server.wield(here.shooter, "dart")
+                    projectile=flight, splash=splash)  # fmt: skip
+    here = Range(
+        rules, None, team=team, match={"health": health}, damage={"friendly_fire": friendly, "self_fraction": 0.0}
+    )
+    here.server.set_weapon(here.shooter, "dart")
     stand(here, 0.0)
     eye = here.referee.history.eye_now(1)
     chest = here.referee.history.bones_at(2, tinclock.View(here.tick, here.tick, 0.0))[2, :3]
     along = tuple(((chest - eye) / np.linalg.norm(chest - eye)).tolist())
-    here.say(tinclock.LaunchClaim, weapon="dart", origin=eye, direction=along,
+    here.say(tinclock.claims.LaunchClaim, weapon="dart", origin=eye, direction=along,
              view=tinclock.View(here.tick, here.tick, 0.0))  # fmt: skip
     out = []
     for _ in range(20):
@@ -269,7 +274,7 @@ def test_large_numbers_are_told_without_an_exponent():
     assert "lost 12,346 points of health" in Range(rules, None, match={"health": 1e5}).shoot().answer()
     told = Range(changed(RULES, "weapons", "grit_rifle", damage=49.1347, zones={}), None).shoot(damage=61.5078).findings
     assert [finding.explain() for finding in told if finding.code == "damage_differs"] == [
-        "the claimed damage is not what the weapon does: 61.5 points against 49.1 points"
+        "the claimed damage differs from the weapon's damage: 61.5 points against 49.1 points"
     ]
 
 
@@ -287,7 +292,7 @@ def test_every_ruling_of_a_recording_explains_later_as_it_did_live(tmp_path, see
         here.tick += rng.choice([1, 1, 2, 7])
         poses = [here.pose(-9, 3), here.pose(0, 2 + (here.tick % 60) / 16)]
         here.server.record(here.tick, clock_s, [1, 2], poses)
-        here.server.published(here.tick)
+        here.server.snapshot_sent(here.tick)
         published.append(here.tick)
 
     def shoot(late_s: float) -> None:
@@ -295,13 +300,13 @@ def test_every_ruling_of_a_recording_explains_later_as_it_did_live(tmp_path, see
         view = tinclock.View(published[-before], published[-after], rng.choice([0.0, 0.5]))
         eye = here.referee.history.eye_now(1)
         to = np.array([0.0, 2.0 + rng.uniform(0.0, 5.0), rng.uniform(0.5, 2.0)]) - eye
-        claim = tinclock.ShotClaim(
+        claim = tinclock.claims.ShotClaim(
             here.sequence + 1, 1, "grit_rifle", eye, tuple((to / np.linalg.norm(to)).tolist()), view
         )
         here.sequence += 1
         ruling = here.server.rule("s", claim, received_at=clock_s + late_s)
-        past = Past(here.referee.history, here.referee.rules, None)
-        live[ruling.number] = ruling.answer({2: "eve"}, why(past, ruling, view).because({2: "eve"}))
+        past = HistorySlice(here.referee.history, here.referee.rules, None)
+        live[ruling.number] = ruling.answer({2: "eve"}, explain_miss(past, ruling, view).because({2: "eve"}))
 
     published: list[int] = []
     for _ in range(12):
@@ -311,7 +316,7 @@ def test_every_ruling_of_a_recording_explains_later_as_it_did_live(tmp_path, see
             here.server._flush()
             while Recording(tmp_path / "match").rows("claims") < len(live):
                 time.sleep(0.01)
-            here.server = Recorder.going_on(tmp_path / "match")
+            here.server = Recorder.resume(tmp_path / "match")
             here.referee = here.server.referee
         advance(rng.choice([0.016, 0.016, 0.03, 0.2, 2.5]))
         if rng.random() < 0.7:
@@ -320,9 +325,9 @@ def test_every_ruling_of_a_recording_explains_later_as_it_did_live(tmp_path, see
     source = Recording(tmp_path / "match")
     told = {}
     for ruling in source.rulings():
-        past, claim = past_of(source, ruling), claim_of(source, ruling)
-        told[ruling.number] = ruling.answer({2: "eve"}, why(past, ruling, claim.view).because({2: "eve"}))
-        surroundings_of(past, ruling, claim)
+        past, claim = history_around(source, ruling), claim_of(source, ruling)
+        told[ruling.number] = ruling.answer({2: "eve"}, explain_miss(past, ruling, claim.view).because({2: "eve"}))
+        shot_scene_of(past, ruling, claim)
     assert len(live) > 80
     assert {number: text for number, text in told.items() if live[number] != text} == {}
     assert told.keys() == live.keys()

@@ -19,18 +19,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tinclock
+from tinclock.claims import StatusClaim
 from tinclock.cli.main import main
 from tinclock.errors import BadArrayError, BadNumberError, RecordingError
-from tinclock.garden.match import play_match
+from tinclock.garden.match import simulate_match
 from tinclock.garden.scenario import data_file, load_garden
 from tinclock.intake.parquet_file import read_bounded
 from tinclock.recordings import writer
+from tinclock.recordings.history_slice import claim_of, history_around
 from tinclock.recordings.layout import BONE, TABLES
-from tinclock.recordings.past import claim_of, past_of
 from tinclock.recordings.pieces import TickPoses, pack, parse, pose_rows, poses_table
 from tinclock.recordings.recorder import Recorder
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rerule
+from tinclock.recordings.replaying import replay
 from tinclock.recordings.rounding import by_tick, to_steps
 from tinclock.recordings.writer import Writer
 from tinclock.wire.codec import decode_claim, encode_claim
@@ -42,7 +43,7 @@ SAMPLE = Path(str(data_file("sample")))
 @pytest.fixture(scope="module")
 def match(tmp_path_factory):
     path = tmp_path_factory.mktemp("match") / "rec"
-    return path, play_match(seed=4, seconds=18.0, players=6, record_to=path)
+    return path, simulate_match(seed=4, seconds=18.0, players=6, record_to=path)
 
 
 @pytest.fixture
@@ -50,23 +51,32 @@ def copy(match, tmp_path):
     return Path(shutil.copytree(match[0], tmp_path / "copy"))
 
 
+def test_a_replay_that_keeps_nothing_finds_the_same_digests():
+    """Without its rulings and events, which grow with the match, the result counts and compares them as before."""
+    kept, counted = replay(Recording(SAMPLE)), replay(Recording(SAMPLE), keep=False)
+    assert (counted.rulings, counted.call_numbers, counted.events) == ([], [], [])
+    assert (counted.ruling_count, counted.event_count) == (len(kept.rulings), len(kept.events))
+    assert (counted.sha256, counted.events_sha256, counted.as_recorded) == (kept.sha256, kept.events_sha256, True)
+    assert not replay(Recording(SAMPLE), keep=False, until_s=5.0).as_recorded
+
+
 def test_a_match_is_ruled_again_bit_for_bit_whether_recorded_or_not(match):
     """A match is ruled again bit for bit whether recorded or not."""
     path, played = match
     source = Recording(path)
-    first, second = rerule(source), rerule(Recording(path))
+    first, second = replay(source), replay(Recording(path))
     assert first.as_recorded
     assert first.sha256 == second.sha256 == source.flushes[-1].rulings_sha256
-    assert first.rulings == played.rulings == list(play_match(seed=4, seconds=18.0, players=6).rulings)
+    assert first.rulings == played.rulings == list(simulate_match(seed=4, seconds=18.0, players=6).rulings)
     assert first.events == played.events == list(source.events())
-    assert (source.closed, source.ticks, source.verify(), source.strays) == (True, 18 * 64, [], [])
+    assert (source.closed, source.ticks, source.verify(), source.unreferenced_files) == (True, 18 * 64, [], [])
     assert len(source.flushes) == 2  # a file a table for each quarter of a minute
 
 
 def test_the_sample_is_what_this_version_rules():
     """The sample is what this version rules."""
     source = Recording(SAMPLE)
-    assert rerule(source).as_recorded
+    assert replay(source).as_recorded
     assert source.verify() == []
     size = sum(file.stat().st_size for file in SAMPLE.parent.rglob("sample*/**/*") if file.is_file())
     assert size < 2_000_000
@@ -121,7 +131,7 @@ def test_rounding_costs_less_than_a_millimetre_and_is_done_before_the_ruling(tmp
 
 def rule_again_history(source):
     held = []
-    rerule(source, on_tick=lambda referee: held.append(referee.history))
+    replay(source, on_tick=lambda referee: held.append(referee.history))
     return held[-1]
 
 
@@ -167,12 +177,12 @@ def test_whatever_a_client_sends_is_kept_and_ruled_as_kept(tmp_path, rules):
         for tick in range(70):
             recorder.record(tick, tick / 64, [], [])
         wild = [b"", b"\xff\x00", b"{", b"[" * 4000, b'{"kind": "shot"}', {"kind": "shot", "sequence": math.nan},
-                object(), Odd(), 10**400, "text", None, {"a": 1}, tinclock.StatusClaim(1, 1, health=1e300)]  # fmt: skip
+                object(), Odd(), 10**400, "text", None, {"a": 1}, StatusClaim(1, 1, health=1e300)]  # fmt: skip
         kept = [recorder.rule("c", claim, received_at=1.1) for claim in wild]
         recorder.rule("stranger \ud800", b"x", received_at=1.1)
         assert recorder.pong("c", 10**40, float("nan"), 1.2) == "malformed"
-    assert all(ruling.outcome == "denied" for ruling in kept[:-1])
-    again = rerule(Recording(tmp_path / "r"))
+    assert all(ruling.outcome == "rejected" for ruling in kept[:-1])
+    again = replay(Recording(tmp_path / "r"))
     assert again.as_recorded
     assert again.rulings[: len(kept)] == kept
 
@@ -190,7 +200,7 @@ def test_a_recording_is_killed_at_random_moments_and_loses_nothing_that_was_flus
 
     The moments are numbers of writes, not of seconds: a busy machine changes nothing.
     """
-    whole = play_match(seed=9, seconds=PLAYED_S, players=3)
+    whole = simulate_match(seed=9, seconds=PLAYED_S, players=3)
     texts = [msgspec.json.encode(ruling).decode() for ruling in whole.rulings]
     dice, ends, early = np.random.default_rng(11), [], 0
     for kill in range(KILLS):
@@ -203,7 +213,7 @@ def test_a_recording_is_killed_at_random_moments_and_loses_nothing_that_was_flus
         source = Recording(path)
         assert len(source.flushes) >= known
         assert source.verify() == []
-        again = rerule(source)
+        again = replay(source)
         assert not source.flushes or again.as_recorded
         assert source.table("rulings")["ruling"].to_pylist() == texts[: len(again.rulings)]
         ends.append(source.ends_at_s)
@@ -244,7 +254,7 @@ def play_and_report(path: str, to) -> None:
         put(*arguments)
 
     Writer._write, writer.put_down = report, begin
-    play_match(seed=9, seconds=PLAYED_S, players=3, record_to=path)
+    simulate_match(seed=9, seconds=PLAYED_S, players=3, record_to=path)
 
 
 def test_the_past_of_a_ruling_is_read_without_ruling_what_was_before(match):
@@ -260,11 +270,11 @@ def test_the_past_of_a_ruling_is_read_without_ruling_what_was_before(match):
                 {e: referee.history.bones_at(e, ruling.view) for e in who}, claim,
             )  # fmt: skip
 
-    rerule(source, on_ruling=keep)
+    replay(source, on_ruling=keep)
     assert len(wanted) > 8
     for number, (tick, bodies, claim) in wanted.items():
         ruling = source.ruling(number)
-        past = past_of(source, ruling)
+        past = history_around(source, ruling)
         assert past.history.newest_tick == tick
         assert past.history.present(ruling.view) == sorted(bodies)
         for entity, bones in bodies.items():
@@ -276,26 +286,26 @@ def test_the_past_of_a_ruling_is_read_without_ruling_what_was_before(match):
 
 
 def test_damage_is_named_and_salvage_reads_the_rest(copy):
-    """Damage is named and salvage reads the rest."""
+    """Damage is named and recover reads the rest."""
     source = Recording(copy)
     second = copy / source.flushes[1].pieces["claims"].file
     data = bytearray(second.read_bytes())
     data[len(data) // 2] ^= 1
     second.write_bytes(data)
     with pytest.raises(RecordingError, match=f"{second.name}: altered"):
-        rerule(Recording(copy))
+        replay(Recording(copy))
     assert any(str(second) in line for line in Recording(copy).verify())
-    rescued = Recording(copy, salvage=True)
-    again = rerule(rescued)
+    rescued = Recording(copy, recover=True)
+    again = replay(rescued)
     assert 0 < len(again.rulings) < source.flushes[-1].rulings
     assert any("altered" in line for line in rescued.problems)
     assert len(list(rescued.rulings())) == source.flushes[-1].rulings  # that table is whole
     second.write_bytes(data[:-7])
     with pytest.raises(RecordingError, match="torn or altered"):
-        rerule(Recording(copy))
+        replay(Recording(copy))
     second.unlink()
     with pytest.raises(RecordingError, match="listed in the recording but can't be read"):
-        rerule(Recording(copy))
+        replay(Recording(copy))
 
 
 def test_a_line_that_was_edited_is_found_by_the_next(copy):
@@ -310,8 +320,8 @@ def test_a_line_that_was_edited_is_found_by_the_next(copy):
         Recording(copy)
     path.write_bytes(lines[0] + lines[1][:40])
     torn = Recording(copy)
-    assert (torn.torn_tail, torn.closed, len(torn.flushes)) == (True, False, 1)
-    assert rerule(torn).as_recorded
+    assert (torn.damaged_tail, torn.closed, len(torn.flushes)) == (True, False, 1)
+    assert replay(torn).as_recorded
     header = copy / "recording.json"
     header.write_bytes(header.read_bytes().replace(b'"seed": 4', b'"seed": 5'))
     with pytest.raises(RecordingError, match=r"line 1 doesn't follow recording.json"):
@@ -325,7 +335,7 @@ def edited(path: Path, old: bytes, new: bytes) -> None:
 
 
 @pytest.mark.parametrize(("spoil", "message"), [
-    (lambda p: (p / "recording.json").write_text('{"format": 1}'), "of format 1; this version reads format 4 only"),
+    (lambda p: (p / "recording.json").write_text('{"format": 1}'), "of format 1; this version reads formats 4 and 5"),
     (lambda p: (p / "recording.json").write_text("nonsense"), "is no recording's header"),
     (lambda p: (p / "recording.json").unlink(), "can't be read"),
     (lambda p: (p / "flushes.jsonl").unlink(), "it lists what was written"),
@@ -339,7 +349,7 @@ def test_what_is_no_whole_recording_is_one_clear_error(copy, spoil, message):
     """What is no whole recording is one clear error."""
     spoil(copy)
     with pytest.raises(RecordingError, match=message):
-        rerule(Recording(copy))
+        replay(Recording(copy))
 
 
 def test_half_a_folder_is_still_read_when_salvaged(copy):
@@ -347,7 +357,7 @@ def test_half_a_folder_is_still_read_when_salvaged(copy):
     rows = Recording(copy).rows("rulings")
     (copy / "flushes.jsonl").unlink()
     (copy / "recording.json").unlink()
-    rescued = Recording(copy, salvage=True)
+    rescued = Recording(copy, recover=True)
     assert len(list(rescued.rulings())) == rows
     assert len(rescued.problems) == 2
 
@@ -358,8 +368,8 @@ def test_another_level_or_folder_or_a_used_referee_is_refused(match, tmp_path, r
     garden = load_garden()
     other = tinclock.Level.from_boxes([[0, 0, -1]], [[50, 50, 1]])
     with pytest.raises(RecordingError, match="was played in a level with digest"):
-        rerule(Recording(path), level=other)
-    assert rerule(Recording(path), level=garden.level, until_s=1.0).ticks == 65
+        replay(Recording(path), level=other)
+    assert replay(Recording(path), level=garden.level, until_s=1.0).ticks == 65
     with pytest.raises(RecordingError, match="is there already"):
         Recorder(path, tinclock.Referee(rules))
     used = tinclock.Referee(rules)
@@ -374,8 +384,8 @@ def test_another_level_or_folder_or_a_used_referee_is_refused(match, tmp_path, r
         with pytest.raises(BadArrayError, match="finite"):
             recorder.record(1, 0.1, [entity], np.full((1, 2, 7), np.nan))
     with pytest.raises(RecordingError, match="doesn't hold its level"):
-        rerule(Recording(tmp_path / "bare"))
-    assert rerule(Recording(tmp_path / "bare"), level=level).as_recorded
+        replay(Recording(tmp_path / "bare"))
+    assert replay(Recording(tmp_path / "bare"), level=level).as_recorded
 
 
 def test_a_full_disk_is_told_to_the_match_and_what_was_flushed_stays(tmp_path, rules, monkeypatch):
@@ -402,7 +412,7 @@ def test_a_full_disk_is_told_to_the_match_and_what_was_flushed_stays(tmp_path, r
         go_on()
     kept = Recording(tmp_path / "r")
     assert (kept.verify(), kept.ticks > 0) == ([], True)
-    assert rerule(kept).as_recorded
+    assert replay(kept).as_recorded
 
 
 def test_a_recording_killed_before_its_first_flush_is_whole_and_empty(tmp_path, rules):
@@ -410,18 +420,18 @@ def test_a_recording_killed_before_its_first_flush_is_whole_and_empty(tmp_path, 
     recorder = Recorder(tmp_path / "r", tinclock.Referee(rules))
     recorder.admit(connection="c", account="a", rig="gardener")
     shutil.copytree(tmp_path / "r", tmp_path / "killed")
-    assert rerule(Recording(tmp_path / "killed")).as_recorded
-    told = CliRunner().invoke(main, ["rerule", str(tmp_path / "killed")])
+    assert replay(Recording(tmp_path / "killed")).as_recorded
+    told = CliRunner().invoke(main, ["replay", str(tmp_path / "killed")])
     assert (told.exit_code, "digest recorded none: nothing was flushed  the same" in told.output) == (0, True)
-    recorder.close(put_together=False)
+    recorder.close(compact=False)
     (tmp_path / "r" / "flushes.jsonl").unlink()
-    assert not rerule(Recording(tmp_path / "r", salvage=True)).as_recorded
+    assert not replay(Recording(tmp_path / "r", recover=True)).as_recorded
 
 
 def test_a_disk_that_is_full_for_a_while_costs_no_more_than_what_it_refused(tmp_path, rules, monkeypatch):
-    """With "go on" the match never notices; what waited too long is a gap with a name, and all the rest is there."""
+    """With "continue" the match never notices; what waited too long is a gap with a name, and all the rest is there."""
     referee = tinclock.Referee(rules)
-    recorder = Recorder(tmp_path / "r", referee, when_full="go on")
+    recorder = Recorder(tmp_path / "r", referee, when_full="continue")
     recorder.admit(connection="c", account="a", rig="gardener")
     put, full = writer.put_down, threading.Event()
 
@@ -454,10 +464,10 @@ def test_a_disk_that_is_full_for_a_while_costs_no_more_than_what_it_refused(tmp_
     (gap,) = kept.missing
     assert re.fullmatch(r"steps \d+ to \d+ \([\d.]+ to [\d.]+ s\) are missing: No space left on device", str(gap))
     assert kept.ends_at_s == pytest.approx(1199 / 64)
-    again = rerule(kept)
+    again = replay(kept)
     assert not again.as_recorded
     assert any("ruled again only up to there" in problem for problem in kept.problems)
-    told = CliRunner().invoke(main, ["contents", str(tmp_path / "r"), "--check"])
+    told = CliRunner().invoke(main, ["info", str(tmp_path / "r"), "--check"])
     assert (told.exit_code, f"gap: {gap}" in told.output) == (0, True)
 
 
@@ -474,7 +484,7 @@ def test_a_durable_recording_is_on_the_disk_when_a_flush_is_noted(tmp_path, rule
     recorder.admit(connection="c", account="a", rig="gardener")
     for tick in range(80):
         recorder.record(tick, tick / 64, [], [])
-    recorder.close(put_together=False)
+    recorder.close(compact=False)
     names = [Path(name).name for name in synced]
     flushes = [place for place, name in enumerate(names) if name == "flushes.jsonl"]
     assert len(flushes) >= 2
@@ -483,7 +493,7 @@ def test_a_durable_recording_is_on_the_disk_when_a_flush_is_noted(tmp_path, rule
     assert {"calls", "r"} <= set(first)
     synced.clear()
     bare = Recorder(tmp_path / "bare", tinclock.Referee(rules))
-    bare.close(put_together=False)
+    bare.close(compact=False)
     assert synced == []
 
 
@@ -493,13 +503,13 @@ def test_a_recording_that_cant_be_put_together_is_whole_as_it_is(tmp_path, rules
     recorder.admit(connection="c", account="a", rig="gardener")
     for tick in range(300):
         recorder.record(tick, tick / 64, [], [])
-    recorder.close(put_together=False)
+    recorder.close(compact=False)
     before = sorted(path.name for path in (tmp_path / "r").rglob("*"))
     monkeypatch.setattr(
         "tinclock.recordings.compact.put_down", lambda *_, **__: (_ for _ in ()).throw(OSError(28, "full"))
     )
     with pytest.raises(RecordingError, match="it is whole as it is"):
-        recorder.put_together()
+        recorder.compact()
     assert sorted(path.name for path in (tmp_path / "r").rglob("*")) == before
     assert Recording(tmp_path / "r").verify() == []
 
@@ -515,17 +525,17 @@ def test_files_are_put_together_while_the_match_goes_on_and_listed_when_it_ends(
     while len(Recording(tmp_path / "r").flushes) < 40:
         time.sleep(0.01)
     played = Recording(tmp_path / "r")
-    assert [file for file in played.strays if file.startswith("poses/")] == [
+    assert [file for file in played.unreferenced_files if file.startswith("poses/")] == [
         "poses/from-000000000.parquet", "poses/from-000000961.parquet"
     ]  # fmt: skip
-    recorder.close(put_together=False)
+    recorder.close(compact=False)
     ended = Recording(tmp_path / "r")
-    assert (len(ended.flushes), ended.strays, ended.verify()) == (2 + 11, [], [])
-    assert rerule(ended).as_recorded
-    recorder.put_together()
+    assert (len(ended.flushes), ended.unreferenced_files, ended.verify()) == (2 + 11, [], [])
+    assert replay(ended).as_recorded
+    recorder.compact()
     whole = Recording(tmp_path / "r")
-    assert (len(whole.flushes), whole.strays, whole.verify()) == (3, [], [])
-    assert (whole.ticks, rerule(whole).as_recorded) == (40 * 64, True)
+    assert (len(whole.flushes), whole.unreferenced_files, whole.verify()) == (3, [], [])
+    assert (whole.ticks, replay(whole).as_recorded) == (40 * 64, True)
 
 
 def test_a_row_of_poses_that_holds_fewer_bones_than_it_says_is_refused(tmp_path, rules):
@@ -564,16 +574,16 @@ def test_what_the_world_does_to_somebody_is_recorded_scored_and_credited(tmp_pat
         for tick in range(20):
             roots = [[x, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0] for _, x in names]
             to.record(tick, tick / 64, who, tinclock.rooted_bones(rig, roots))
-            to.published(tick)
+            to.snapshot_sent(tick)
         eye = referee.history.eye_now(who[0])
         shot = {"kind": "shot", "sequence": 1, "actor": who[0], "weapon": "grit_rifle", "origin": eye,
                 "direction": [1.0, 0.0, 0.0], "view": [10, 11, 0.0]}  # fmt: skip
         assert to.rule("c0", encode_claim(shot), received_at=0.3).hits
-        to.harm(who[1], 500.0, "fall", 0.31)
-        with pytest.raises(BadNumberError, match="damage: expected a finite number"):
-            to.harm(who[1], -1.0)
+        to.damage(who[1], 500.0, "fall", 0.31)
+        with pytest.raises(BadNumberError, match="points: expected a finite number"):
+            to.damage(who[1], -1.0)
         events = referee.events()
     death = next(event for event in events if event.kind == "death")
     assert (death.entity, death.cause) == (who[1], "fall")
     assert next(row for row in referee.state().rows if row.entity == who[0]).kills == 1
-    assert rerule(Recording(tmp_path / "fall")).as_recorded
+    assert replay(Recording(tmp_path / "fall")).as_recorded

@@ -1,4 +1,4 @@
-"""A repeat is not ruled: it counts nowhere as a denied claim, in no list, table, picture or metric."""
+"""A repeat is not ruled: it counts nowhere as a rejected claim, in no list, table, picture or metric."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ RULES = tinclock.load_rules(data_file("garden.toml"))
 
 @pytest.fixture
 def recorded(tmp_path):
-    """Two hits of which one came three times more, and a claim that is denied."""
+    """Two hits of which one came three times more, and a claim that is rejected."""
     here = Range(RULES, None, record_to=tmp_path / "match")
     for k in range(2):
         claim = here.aimed(victim=here.runner, part="chest")
@@ -41,19 +41,19 @@ def run(*arguments: object) -> object:
 
 
 def test_repeats_are_a_count_of_their_own_in_tallies_and_lists(recorded):
-    """Six rulings: two upheld, one denied, three repeats."""
-    counts = {"upheld": 2, "amended": 0, "denied": 1, "repeated": 3}
+    """Six rulings: two accepted, one rejected, three repeats."""
+    counts = {"accepted": 2, "adjusted": 0, "rejected": 1, "repeated": 3}
     rulings = list(Recording(recorded).rulings())
     assert tally(rulings)["outcomes"] == counts
     assert Counter(row_of(ruling)[5] for ruling in rulings) == Counter(counts) + Counter()
-    assert run("contents", recorded, "--json")["outcomes"] == {k: v for k, v in sorted(counts.items()) if v}
-    assert run("explain", recorded, "--outcome", "denied", "--json")["ruling"]["number"] == 6
+    assert run("info", recorded, "--json")["outcomes"] == {k: v for k, v in sorted(counts.items()) if v}
+    assert run("explain", recorded, "--outcome", "rejected", "--json")["ruling"]["number"] == 6
     assert run("explain", recorded, "--outcome", "repeated", "--json")["rulings"] == 3
 
 
 def test_claimed_hits_are_counted_once(recorded):
     """Both claimed hits counted: a hundred percent, and not two fifths."""
-    counted = claimed_hits(Recording(recorded))["all"].told()
-    assert {k: counted[k] for k in ("claimed", "counted", "denied", "repeated")} == {
-        "claimed": 2, "counted": 2, "denied": 0, "repeated": 3,
+    counted = claimed_hits(Recording(recorded))["all"].as_dict()
+    assert {k: counted[k] for k in ("claimed", "counted", "rejected", "repeated")} == {
+        "claimed": 2, "counted": 2, "rejected": 0, "repeated": 3,
     }  # fmt: skip

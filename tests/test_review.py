@@ -31,9 +31,9 @@ from tinclock.core.analysis.otherwise import otherwise
 from tinclock.core.errors import EvidenceError
 from tinclock.garden.scenario import data_file
 from tinclock.recordings.heard import heard
-from tinclock.recordings.past import past_of
+from tinclock.recordings.history_slice import history_around
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rerule
+from tinclock.recordings.replaying import replay
 from tinclock.report.shot_scene import Shown, scene_of
 from tinclock.review.access import COOKIE, SESSION_S, Reviewer, Sessions
 from tinclock.review.app import ReviewApp
@@ -58,7 +58,7 @@ def store(tmp_path_factory):
             connection.exec_driver_sql(
                 "INSERT INTO cases (id, account, state, opened_at, opened_in, changed_at, decibans, peak, "
                 '"limit", kinds, why) VALUES (?, ?, ?, 0, ?, 0, 40, 40, 30, ?, ?)',
-                (row, name, "open", "m", '{"fast_cadence": 40.0}', "w"),
+                (row, name, "open", "m", '{"fires_too_fast": 40.0}', "w"),
             )
     return folder
 
@@ -82,13 +82,13 @@ class Desk:
     def __init__(self, store: Path | None, *reviewers: Reviewer, matches: WatchedMatches | None = None) -> None:
         self.sessions = Sessions(reviewers or [Reviewer("eve", "decide")])
         self.store = None if store is None else CaseStore(store / "cases.db")
-        weights = tinclock.evidence.load_weights()
+        calibration = tinclock.evidence.load_calibration()
         self.app = ReviewApp(
             matches or WatchedMatches([SAMPLE]),
             self.sessions,
             store=self.store,
             log_folder=None if store is None else store / "log",
-            weights=weights,
+            calibration=calibration,
         )
 
     def let_in(self, name: str = "eve") -> Browser:
@@ -137,26 +137,26 @@ def test_a_shot_that_is_cast_again_at_its_own_view_meets_whom_it_met():
     """At the view that a shot was ruled at, "what if" says what the ruling says: whom, which part, how far."""
     recording, checked_shots = Recording(SAMPLE), 0
     level = recording.level()
-    shots = [r for r in recording.rulings() if r.kind == "shot" and r.view is not None and r.outcome != "denied"]
+    shots = [r for r in recording.rulings() if r.kind == "shot" and r.view is not None and r.outcome != "rejected"]
     for ruling in shots[::11]:
-        found = otherwise(past_of(recording, ruling, level), ruling, ruling.view)
+        found = otherwise(history_around(recording, ruling, level), ruling, ruling.view)
         first = ruling.hits[0] if ruling.hits else None
         assert (found.entity, found.part) == ((first.victim, first.part) if first else (0, ""))
         if first:
             assert math.isclose(found.distance_m, first.distance_m, abs_tol=1e-9)
-        assert f"{1000 * ruling.rewound_s:.0f} ms" in found.say({})
+        assert f"{1000 * ruling.rewound_s:.0f} ms" in found.describe({})
         checked_shots += first is not None
     assert checked_shots > 5
 
 
 def test_a_line_over_time_is_what_the_match_itself_knew():
-    """Round trips, jitter and the tracked lag of a connection end where the clock and tracker of a replay end."""
+    """Round trips, jitter and the estimated display delay of a connection end where those of a replay end."""
     recording, last = Recording(SAMPLE), {}
 
     def note(referee, ruling, claim):
         last["referee"] = referee
 
-    rerule(recording, on_ruling=note)
+    replay(recording, on_ruling=note)
     roster = last["referee"]._roster
     for name, line in roster.connections.items():
         told = heard(recording, name)
@@ -187,10 +187,10 @@ def test_a_scene_says_what_differs_and_never_takes_a_door_for_the_target():
 def test_what_happened_comes_once_whatever_becomes_of_the_files(tmp_path):
     """Asked for step after step, every shot comes once, also when the files are put together meanwhile."""
     match = tmp_path / "match"
-    main(["play", str(match), "--players", "3", "--seconds", "4", "--json"], standalone_mode=False)
+    main(["simulate", str(match), "--players", "3", "--seconds", "4", "--json"], standalone_mode=False)
     recording = Recording(match)
     wanted = [
-        r.number for r in recording.rulings() if r.kind in ("shot", "strike", "launch", "impact", "flight", "use")
+        r.number for r in recording.rulings() if r.kind in ("shot", "melee", "launch", "impact", "projectile", "use")
     ]
     split = Split(recording)
     looking = Desk(None, matches=WatchedMatches([match])).app.looking
@@ -215,11 +215,11 @@ def test_files_that_vanish_under_a_question_are_looked_for_again(tmp_path, monke
     bones = tinclock.rooted_bones(match.referee.history.rigs["gardener"], [[0, 0, 0, 0, 0, 0, 1.0]])
     for tick in range(192):
         match.record(tick, tick / 64, [entity], bones)
-    match.close(put_together=False)
+    match.close(compact=False)
     desk = Desk(None, matches=WatchedMatches([path]))
     client = desk.let_in()
     assert client.get("/api/match/match").json()["flushes"] > 8
-    match.put_together()
+    match.compact()
     looks, look = [], Watched.refresh
     monkeypatch.setattr(Watched, "refresh", lambda self: looks.append(1) or (len(looks) > 1 and look(self)))
     assert client.get("/api/match/match/window/0").status_code == 200
@@ -236,23 +236,23 @@ class Split:
         self._whole = recording
         self.flushes = []
         for flush in recording.flushes:
-            steps = range(flush.first_step, flush.next_step, 300)
+            steps = range(flush.first_call, flush.next_call, 300)
             self.flushes += [
-                msgspec.structs.replace(flush, first_step=step, next_step=min(step + 300, flush.next_step))
+                msgspec.structs.replace(flush, first_call=step, next_call=min(step + 300, flush.next_call))
                 for step in steps
             ]
 
     def piece(self, table: str, flush):
-        whole = next(one for one in self._whole.flushes if one.first_step <= flush.first_step < one.next_step)
+        whole = next(one for one in self._whole.flushes if one.first_call <= flush.first_call < one.next_call)
         rows = self._whole.piece(table, whole)
-        steps = rows["step"].to_numpy()
-        return rows.filter((steps >= flush.first_step) & (steps < flush.next_step))
+        steps = rows["call_number"].to_numpy()
+        return rows.filter((steps >= flush.first_call) & (steps < flush.next_call))
 
     def __getattr__(self, name: str):
         return getattr(self._whole, name)
 
-    def events_of(self, flush, since_step: int = 0):
-        return Recording.events_of(self, flush, since_step)
+    def events_of(self, flush, since_call: int = 0):
+        return Recording.events_of(self, flush, since_call)
 
 
 class Asked:
@@ -531,7 +531,7 @@ began = time.monotonic()
 for tick in range(64 * 60):
     now = tick / 64
     match.record(tick, now, ids, [pose(-9.0, 3.0), pose(-6.0 + 3.0 * np.sin(now), 5.0)])
-    match.published(tick)
+    match.snapshot_sent(tick)
     match.advance(now)
     if tick % 32 == 31:
         match.rule("s", {"kind": "shot", "sequence": tick, "actor": 1, "weapon": "grit_rifle",
@@ -583,7 +583,9 @@ def test_in_a_browser_one_looks_at_a_match_and_decides_a_case(store, tmp_path):
     """
     game = ExitStack()
     receiver = game.enter_context(StandInReceiver())
-    desk = Running(SAMPLE, "--store", store, "--reviewer", "eve", "--webhook", receiver.url, "--spool", tmp_path / "n")
+    desk = Running(
+        SAMPLE, "--store", store, "--reviewer", "eve", "--webhook", receiver.url, "--notification-queue", tmp_path / "n"
+    )
     browser = open_browser(tmp_path)
     try:
         browser.get(desk.address)
@@ -620,7 +622,7 @@ def test_in_a_browser_one_looks_at_a_match_and_decides_a_case(store, tmp_path):
         misses = run("return viewer.list.shown.map(row => row.number)")
         assert 0 < len(misses) < total
         run("document.dispatchEvent(new KeyboardEvent('keydown', {key: 'n', bubbles: true}))")
-        until(browser, f"{misses}.includes(Number(document.body.dataset.ruling))")
+        until(browser, f"{misses}.includes(viewer.state.ruling) && viewer.state.ruling == document.body.dataset.ruling")
         chosen = int(run("return document.body.dataset.ruling"))
         assert "hit nobody" in browser.find_element("id", "what").text
         slider = "document.querySelector('#claim input[type=range]')"
@@ -630,9 +632,9 @@ def test_in_a_browser_one_looks_at_a_match_and_decides_a_case(store, tmp_path):
         assert run(f"return {told}") != before
         assert "the server's present" in run(f"return {told}")
         run("document.querySelector('.whatif button').click()")
-        assert "With a cap of 150 ms" in until(
+        assert "With a rewind limit of 150 ms" in until(
             browser,
-            "document.querySelector('.whatif p').textContent.includes('cap') "
+            "document.querySelector('.whatif p').textContent.includes('limit') "
             "&& document.querySelector('.whatif p').textContent",
         )
         run("document.querySelector('[data-camera=screens]').click()")

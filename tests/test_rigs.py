@@ -260,7 +260,7 @@ def test_what_a_file_lacks_is_said(rules, tmp_path):
 def test_the_command_writes_a_table_that_rules_take_and_draws_it(rules, tmp_path):
     """The command writes a table that rules take and draws it."""
     skinned(rules, tmp_path / "hero.gltf")
-    files = ("--out", tmp_path / "hero.toml", "--picture", tmp_path / "hero.png")
+    files = ("--out", tmp_path / "hero.toml", "--image", tmp_path / "hero.png")
     done = CliRunner().invoke(main, ["rig", *map(str, (tmp_path / "hero.gltf", *files))])
     assert done.exit_code == 0, done.output
     assert "left_upper_arm" in done.output
@@ -369,7 +369,7 @@ def test_a_character_and_a_level_from_files_go_all_the_way_to_a_recorded_match(r
             pose = nod.poses([tick / 64 % nod.seconds])[0]
             roots = [[tick / 128, 4, 0, 0, 0, -quarter, quarter], [0, -4, 0, 0, 0, quarter, quarter]]
             to.record(tick, tick / 64, who, tinclock.rooted_bones(body, roots, pose))
-            to.published(tick)
+            to.snapshot_sent(tick)
             if tick < 64 or tick % 16:
                 continue
             for k in (0, 1):
@@ -377,11 +377,11 @@ def test_a_character_and_a_level_from_files_go_all_the_way_to_a_recorded_match(r
                 boxes = referee.history.hitboxes_at(who[1 - k], view)
                 eye = np.array(referee.history.eye_now(who[k]))
                 way = boxes.centres[boxes.parts.index("head")] - eye
-                claim = tinclock.ShotClaim((tick - 48) // 16, who[k], "grit_rifle", tuple(eye.tolist()),
+                claim = tinclock.claims.ShotClaim((tick - 48) // 16, who[k], "grit_rifle", tuple(eye.tolist()),
                                            tuple((way / np.linalg.norm(way)).tolist()), view)  # fmt: skip
                 hits += to.rule(f"c{k}", claim, received_at=tick / 64).hits
     assert [hit.part for hit in hits] == ["head"] * 24
-    assert tinclock.recordings.rerule(tinclock.recordings.Recording(tmp_path / "yard")).as_recorded
+    assert tinclock.recordings.replay(tinclock.recordings.Recording(tmp_path / "yard")).as_recorded
 
 
 ANYTHING = [None, "", 0, -1, 1.5, 10**9, True, [], {}, "x", [0, 0, 0, 0], "MAT4", "VEC3", 5126, 5121, 1e300]

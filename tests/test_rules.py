@@ -35,14 +35,14 @@ MISTAKES = {
     "weapons.grit_rifle.falloff": ([[40.0, 1.0], [12.0, 0.5]], r"falloff: distances must rise, got \[40.0, 12.0\]"),
     "view.max_rewind_s": (float("nan"), r"view.max_rewind_s: got nan \(float\).*finite"),
     "match.history_s": (0.2, "view.max_rewind_s: 0.4 is more than match.history_s 0.2"),
-    "consequences": ({"view_layte": "note"}, "consequences.view_layte: no such finding; did you mean 'view_late'"),
+    "actions": ({"view_layte": "flag"}, "actions.view_layte: no such finding; did you mean 'view_late'"),
     "rigs.gardener.parts.6.side": ("right", r"left_upper_arm\): side is 'right', but .* lies 0.205 m to its left"),
     "rigs.gardener.parts.0.bone": ("hat", r"parts\[0\] \(head\): no bone 'hat'"),
     "rigs.gardener.parts.0.shape": ("box", r"\(head\): a box needs half_size_m"),
     "rigs.gardener.parts.1.name": ("head", "the part name appears twice"),
     "rigs.gardener.eye": ({"bone": "nose"}, "eye.bone: no bone 'nose'"),
     "weapons": ({}, "weapons: at least one is needed"),
-    "schema": (2, "schema: got 2"),
+    "schema": (3, "schema: got 3"),
 }  # fmt: skip
 
 
@@ -57,7 +57,7 @@ def test_a_mistake_is_named_with_its_key_path_what_was_given_and_what_is_allowed
 def test_all_mistakes_are_reported_at_once_with_the_files_name(tmp_path):
     """All mistakes are reported at once with the file's name."""
     file = tmp_path / "mine.toml"
-    file.write_text('schema = 1\n[view]\nmax_rewind = 1\n[match]\nhealth = -3\n[weapons.rake]\nkind = "hitscan"\n')
+    file.write_text('schema = 2\n[view]\nmax_rewind = 1\n[match]\nhealth = -3\n[weapons.rake]\nkind = "hitscan"\n')
     with pytest.raises(RulesError, match=r"mine\.toml: \d+ mistakes") as caught:
         tinclock.load_rules(file)
     text = "\n".join(caught.value.problems)
@@ -69,7 +69,7 @@ def test_mistakes_of_values_do_not_hide_contradictions_between_other_tables():
     """Mistakes of values don't hide contradictions between other tables."""
     tables = changed("weapons.grit_rifle.damage", "17")
     tables["weapons"]["hose"]["victims"] = 3
-    tables["consequences"] = {"view_layte": "note"}
+    tables["actions"] = {"view_layte": "flag"}
     tables["rigs"]["gardener"]["parts"][6]["side"] = "right"
     tables["match"]["history_s"] = 0.2
     with pytest.raises(RulesError, match="5 mistakes") as caught:
@@ -110,8 +110,8 @@ def test_left_parts_lie_on_the_left_of_the_shipped_rig(rules):
 
 
 CONTRADICTIONS = {
-    "weapons.trowel.cone_deg": (None, "weapons.trowel.radius_m: a reach weapon needs radius_m or cone_deg above 0"),
-    "weapons.trowel.penetration": (3.0, "weapons.trowel.penetration: a reach weapon has none"),
+    "weapons.trowel.cone_deg": (None, "weapons.trowel.radius_m: a melee weapon needs radius_m or cone_deg above 0"),
+    "weapons.trowel.penetration": (3.0, "weapons.trowel.penetration: a melee weapon has none"),
     "weapons.grit_rifle.victims": (3, "weapons.grit_rifle.victims: only for kind 'reach'"),
     "weapons.grit_rifle.pellets": (3, "pellets: is 3, but kind is 'hitscan'"),
     "weapons.grit_rifle.reload_s": (3.0, "weapons.grit_rifle.reload_s: needs a magazine"),
@@ -120,28 +120,31 @@ CONTRADICTIONS = {
         "burst.interval_s: 0.5 must be below interval_s 0.18",
     ),
     "weapons.hose.recoil": ({"pattern_deg": []}, "recoil.pattern_deg: at least one entry is needed"),
-    "items.oil_can.effect": ("shield", "items.oil_can.for_s: effect 'shield' needs a time above 0"),
+    "items.oil_can.effect": ("shield", "items.oil_can.duration_s: effect 'shield' needs a time above 0"),
     "items.oil_can.amount": (0.0, "items.oil_can.amount: effect 'repair' needs an amount above 0"),
     "rigs.gardener.armour_zones": (["hat"], "rigs.gardener.armour_zones: no part has zone 'hat'; zones are arm, head"),
-    "weapons.grit_rifle.flight": (
+    "weapons.grit_rifle.projectile": (
         {"speed_m_s": 9.0},
-        "weapons.grit_rifle.flight: is needed for kind 'projectile'",
+        "weapons.grit_rifle.projectile: is needed for kind 'projectile'",
     ),
     "weapons.clod_mortar.penetration": (3.0, "clod_mortar.penetration: what flies doesn't pass the level"),
-    "weapons.clod_mortar.flight.passes": (9, "flight.passes: got 9 .*at most 8"),
-    "weapons.trowel.charge_s": (1.0, "weapons.trowel.charge_s: a reach weapon has no charge"),
-    "weapons.grit_rifle.charge_least": (0.5, "weapons.grit_rifle.charge_least: needs charge_s above 0"),
-    "weapons.clod_mortar.flight.fuse_s": (9.0, "clod_mortar.flight.fuse_s: 9 is longer than lifetime_s 6"),
-    "weapons.clod_mortar.flight.near_m": (0.01, "flight.near_m: 0.01 must be more than radius_m 0.06"),
-    "weapons.clod_mortar.flight.wind_m_s": ([1.0, 0.0, 0.0], "flight.wind_m_s: is felt only with drag_per_m"),
-    "weapons.clod_mortar.flight.turn_deg_per_s": (9.0, "flight.gravity_m_s2: must be 0 for what homes"),
-    "weapons.clod_mortar.flight.thrust_s": (1.0, "flight.thrust_s: thrust_m_s2 and thrust_s go together"),
-    "weapons.clod_mortar.flight.drag_per_m": (-1.0, "flight.drag_per_m: got -1.0 .*at least 0"),
-    "weapons.clod_mortar.flight.speed_m_s": (0.0, "flight.speed_m_s: got 0.0 .*above 0"),
-    "weapons.clod_mortar.flight.bounce.restitution": (1.5, "bounce.restitution: got 1.5 .*at most 1"),
+    "weapons.clod_mortar.projectile.passes": (9, "projectile.passes: got 9 .*at most 8"),
+    "weapons.trowel.charge_s": (1.0, "weapons.trowel.charge_s: a melee weapon has no charge"),
+    "weapons.grit_rifle.min_charge_fraction": (0.5, "weapons.grit_rifle.min_charge_fraction: needs charge_s above 0"),
+    "weapons.clod_mortar.projectile.fuse_s": (9.0, "clod_mortar.projectile.fuse_s: 9 is longer than lifetime_s 6"),
+    "weapons.clod_mortar.projectile.proximity_fuse_m": (
+        0.01,
+        "projectile.proximity_fuse_m: 0.01 must be more than radius_m 0.06",
+    ),
+    "weapons.clod_mortar.projectile.wind_m_s": ([1.0, 0.0, 0.0], "projectile.wind_m_s: is felt only with drag_per_m"),
+    "weapons.clod_mortar.projectile.turn_deg_per_s": (9.0, "projectile.gravity_m_s2: must be 0 for what homes"),
+    "weapons.clod_mortar.projectile.thrust_s": (1.0, "projectile.thrust_s: thrust_m_s2 and thrust_s go together"),
+    "weapons.clod_mortar.projectile.drag_per_m": (-1.0, "projectile.drag_per_m: got -1.0 .*at least 0"),
+    "weapons.clod_mortar.projectile.speed_m_s": (0.0, "projectile.speed_m_s: got 0.0 .*above 0"),
+    "weapons.clod_mortar.projectile.bounce.restitution": (1.5, "bounce.restitution: got 1.5 .*at most 1"),
     "weapons.clod_mortar.splash.falloff": ([[3.0, 1.0], [1.0, 0.0]], "splash.falloff: distances must rise"),
-    "harm": ({"armour": 200.0}, "harm.armour: 200 is more than harm.most_armour 100"),
-    "harm.friendly_fire": (0.5, "harm.friendly_fire: got 0.5 .*expected one of 'none', 'scaled', 'reflected'"),
+    "damage": ({"armour": 200.0}, "damage.armour: 200 is more than damage.max_armour 100"),
+    "damage.friendly_fire": (0.5, "damage.friendly_fire: got 0.5 .*expected one of 'none', 'scaled', 'reflected'"),
 }
 
 
@@ -164,9 +167,9 @@ ODD = {
     "weapons.trowel.zones": ({"head": 2.0}, "weapons.trowel.zones: arm, leg, neck, torso not listed; counts 1"),
     "view.max_rewind_s": (0.05, r"view.max_rewind_s: 0.05 is less than two snapshots \(0.0625 s\)"),
     "match.history_s": (0.41, "match.history_s: 0.41 leaves less than two snapshots"),
-    "weapons.hose.interval_s": (0.01, "weapons.hose.interval_s: 0.01 is short against cadence.allowance_s"),
+    "weapons.hose.interval_s": (0.01, "weapons.hose.interval_s: 0.01 is short against fire_rate.tolerance_s"),
     "weapons.hose.spread.recovery_deg_per_s": (0.0, "spread.recovery_deg_per_s: 0: .* never comes back"),
-    "harm": ({"friendly_fire": "scaled", "friendly_share": 0.0}, "harm.friendly_share: 0 makes"),
+    "damage": ({"friendly_fire": "scaled", "friendly_fraction": 0.0}, "damage.friendly_fraction: 0 makes"),
 }
 
 
@@ -200,7 +203,8 @@ def test_hits_to_kill_are_counted_as_the_referee_would_rule_them(rules):
          "if you meant milliseconds, write 0.25"),
         (("weapons", "grit_rifle", "interval_s"), 300.0, "if you meant milliseconds, write 0.3"),
         (("weapons", "grit_rifle", "range_m"), 4500.0, "if you meant centimetres, write 45"),
-        (("weapons", "pebble_sling", "flight", "speed_m_s"), 4000.0, "if you meant centimetres per second, write 40"),
+        (("weapons", "pebble_sling", "projectile", "speed_m_s"), 4000.0,
+         "if you meant centimetres per second, write 40"),
         (("match", "tick_rate_hz"), 64000.0, "match.tick_rate_hz: 64000 per second is more than games use"),
         (("movement", "teleport_m"), 90000.0, "movement.teleport_m: 90000 m is more than games use (at most 100)"),
         (("rigs", "gardener", "parts", 0, "radius_m"), 14.0, "if you meant centimetres, write 0.14"),

@@ -33,8 +33,8 @@ from tinclock.core.warming import STEPS
 from tinclock.errors import BadNumberError, EvidenceError
 from tinclock.garden.scenario import data_file
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import rerule
-from tinclock.serve.app import MOST_FRAME, Service, Settings, require_safe
+from tinclock.recordings.replaying import replay
+from tinclock.serve.app import MAX_FRAME, Service, Settings, require_safe
 from tinclock.serve.hub import Hub
 from tinclock.serve.log import LogLines
 from tinclock.serve.requests import asyncapi, schemas
@@ -81,7 +81,9 @@ class Asker:
 
 def shot(sequence: int = 1, actor: int = 1) -> bytes:
     return msgspec.msgpack.encode(
-        tinclock.ShotClaim(sequence, actor, "grit_rifle", (0.1, 0.0, 0.7), (1.0, 0.0, 0.0), tinclock.View(10, 12, 0.5))
+        tinclock.claims.ShotClaim(
+            sequence, actor, "grit_rifle", (0.1, 0.0, 0.7), (1.0, 0.0, 0.0), tinclock.View(10, 12, 0.5)
+        )
     )
 
 
@@ -90,11 +92,11 @@ def test_a_match_through_the_hub_is_ruled_as_one_by_the_library():
     ask = Asker(Hub())
     ask.play()
     reply = ask("claims", claims=[("c0", 0.31, shot()), ("c0", 0.31, shot()), ("c1", 0.31, shot()), ("c9", 0.31, b"")])
-    told = [(one["outcome"], [finding["code"] for finding in one["findings"]]) for one in reply["ruled"]]
-    assert told == [("upheld", []), ("denied", ["repeated_sequence"]), ("denied", ["foreign_actor"]),
-                    ("denied", ["unknown_connection"])]  # fmt: skip
-    assert reply["ruled"][0]["receipt"]["hits"][0]["victim"] == 2
-    assert reply["ruled"][1]["receipt"] == reply["ruled"][0]["receipt"]
+    told = [(one["outcome"], [finding["code"] for finding in one["findings"]]) for one in reply["rulings"]]
+    assert told == [("accepted", []), ("rejected", ["repeated_sequence"]), ("rejected", ["wrong_actor"]),
+                    ("rejected", ["unknown_connection"])]  # fmt: skip
+    assert reply["rulings"][0]["receipt"]["hits"][0]["victim"] == 2
+    assert reply["rulings"][1]["receipt"] == reply["rulings"][0]["receipt"]
     events = ask("events", since=0)["events"]
     assert [event["number"] for event in events] == list(range(1, len(events) + 1))
     assert ask("state")["state"]["entities"][1]["health"] == events[-1]["after"]
@@ -108,27 +110,29 @@ def test_a_server_may_ask_what_the_library_knows():
     ask = Asker(hub)
     ask.play()
     referee = hub.matches["m"].referee
-    referee.put(1, (0.0, 0.0, 0.0))
+    referee.set_position(1, (0.0, 0.0, 0.0))
     before = msgspec.msgpack.encode(referee.state())
-    welcome = ask("ask", about={"what": "welcome", "connection": "c0"})["answer"]
+    welcome = ask("query", about={"what": "welcome", "connection": "c0"})["answer"]
     assert welcome == msgspec.msgpack.decode(msgspec.msgpack.encode(referee.welcome("c0")))
-    key = ask("ask", about={"what": "spread_key", "entity": 1})["answer"]
+    key = ask("query", about={"what": "spread_key", "entity": 1})["answer"]
     assert key == referee.spread_key(1) == welcome["spread_key"]
-    assert ask("ask", about={"what": "position", "entity": 1})["answer"] == list(referee.position(1))
-    bounds = ask("ask", about={"what": "view_bounds", "connection": "c0"})["answer"]
-    assert bounds == {"newest_s": 0.0, "oldest_s": None, "cap_s": referee.rules.view.max_rewind_s}
-    choice = {"what": "view_choice", "connection": "c0", "sequence": 1, "received_at": 0.31}
-    assert ask("ask", about=choice)["answer"] == list(referee.view_choice("c0", 1, 0.31))
-    line = ask("ask", about={"what": "line", "connection": "c0"})["answer"]
+    assert ask("query", about={"what": "position", "entity": 1})["answer"] == list(referee.position(1))
+    bounds = ask("query", about={"what": "view_bounds", "connection": "c0"})["answer"]
+    assert bounds == {"newest_s": 0.0, "oldest_s": None, "rewind_limit_s": referee.rules.view.max_rewind_s}
+    choice = {"what": "view_window", "connection": "c0", "sequence": 1, "received_at": 0.31}
+    assert ask("query", about=choice)["answer"] == list(referee.view_window("c0", 1, 0.31))
+    line = ask("query", about={"what": "connection", "connection": "c0"})["answer"]
     assert (line["answers"], line["round_trip_s"]) == (0, None)
-    reach = {"what": "in_reach", "entity": 1, "weapon": "trowel", "direction": [1.0, 0.0, 0.0]}
-    found = ask("ask", about=reach)["answer"]
-    assert [one["entity"] for one in found] == [one.entity for one in referee.in_reach(1, "trowel", (1.0, 0.0, 0.0))]
+    reach = {"what": "melee_targets", "entity": 1, "weapon": "trowel", "direction": [1.0, 0.0, 0.0]}
+    found = ask("query", about=reach)["answer"]
+    assert [one["entity"] for one in found] == [
+        one.entity for one in referee.melee_targets(1, "trowel", (1.0, 0.0, 0.0))
+    ]
     assert msgspec.msgpack.encode(referee.state()) == before
     for about, problem in (({"what": "position", "entity": 9}, "entity"), ({"what": "nothing"}, "unreadable"),
-                           ({"what": "line", "connection": "x"}, "connection")):  # fmt: skip
-        reply = ask("ask", about=about) if about["what"] != "nothing" else hub.handle(
-            msgspec.json.encode({"do": "ask", "request": 1, "match": "m", "about": about}).decode())  # fmt: skip
+                           ({"what": "connection", "connection": "x"}, "connection")):  # fmt: skip
+        reply = ask("query", about=about) if about["what"] != "nothing" else hub.handle(
+            msgspec.json.encode({"do": "query", "request": 1, "match": "m", "about": about}).decode())  # fmt: skip
         assert problem in (reply if isinstance(reply, str) else reply["error"])
 
 
@@ -137,13 +141,13 @@ def test_why_is_said_only_where_it_is_asked_for():
     ask = Asker(Hub())
     ask.play()
     past = msgspec.msgpack.encode(
-        tinclock.ShotClaim(2, 1, "grit_rifle", (0.1, 0.0, 0.7), (0.98, 0.199, 0.0), tinclock.View(10, 12, 0.5))
+        tinclock.claims.ShotClaim(2, 1, "grit_rifle", (0.1, 0.0, 0.7), (0.98, 0.199, 0.0), tinclock.View(10, 12, 0.5))
     )
-    (hit, miss) = ask("claims", claims=[("c0", 0.31, shot()), ("c0", 0.55, past)], explain=True)["ruled"]
+    (hit, miss) = ask("claims", claims=[("c0", 0.31, shot()), ("c0", 0.55, past)], explain=True)["rulings"]
     assert hit["explanation"].startswith("Entity 2 was hit in the")
     assert "The shot hit nobody: it passed" in miss["explanation"].splitlines()[0]
     assert "->" in miss["explanation"]
-    (silent,) = ask("claims", claims=[("c0", 0.95, shot(3))])["ruled"]
+    (silent,) = ask("claims", claims=[("c0", 0.95, shot(3))])["rulings"]
     assert "explanation" not in silent
     assert "explanation" not in json.dumps(silent["receipt"])
 
@@ -170,7 +174,7 @@ def test_findings_are_in_the_log_before_their_receipts_go_out_and_a_tournament_s
         log = EvidenceLog(tmp_path / strictness, sync="soon")
         ask = Asker(Hub(evidence=log))
         ask.play()
-        ask("open", "t", rules=RULES.replace("schema = 1", f'schema = 1\nstrictness = "{strictness}"', 1))
+        ask("open", "t", rules=RULES.replace("schema = 2", f'schema = 2\nstrictness = "{strictness}"', 1))
         ask("call", "t", call="admit", arguments={"connection": "c0", "account": "a0", "rig": "sprinkler"})
         ask("claims", claims=[("c0", 0.31, shot()), ("c0", 0.31, shot())])
         (entry,) = read_log(tmp_path / strictness)
@@ -199,7 +203,7 @@ def test_mistakes_are_told_and_leave_the_match_as_it_was():
         ask("events", since=99),
     ]  # fmt: skip
     assert [reply["ok"] for reply in wrong] == [False] * len(wrong)
-    assert all(reply["error"] and not reply.get("failed") for reply in wrong)
+    assert all(reply["error"] and not reply.get("match_failed") for reply in wrong)
     assert ask.tick("m", 2)["ok"]
 
 
@@ -208,11 +212,11 @@ def test_a_batch_with_a_time_that_is_none_is_refused_before_any_of_it_is_ruled()
     ask = Asker(Hub())
     ask.play()
     assert "claims[1]" in ask("claims", claims=[("c0", 0.31, shot()), ("c0", float("nan"), shot(2))])["error"]
-    assert [one["outcome"] for one in ask("claims", claims=[("c0", 0.31, shot())])["ruled"]] == ["upheld"]
+    assert [one["outcome"] for one in ask("claims", claims=[("c0", 0.31, shot())])["rulings"]] == ["accepted"]
 
 
 def test_what_is_no_request_is_answered_and_harms_nobody():
-    """What is no request is answered and harms nobody."""
+    """What is no request is answered and damages nobody."""
     hub, rng = Hub(), np.random.default_rng(1)
     ask = Asker(hub)
     ask.play(ticks=2)
@@ -235,7 +239,7 @@ def test_a_match_that_fails_takes_no_other_with_it(monkeypatch):
 
     monkeypatch.setattr(hub.matches["bad"].server, "rule_many", broken)
     lost = ask("claims", "bad", claims=[("c0", 0.1, shot())])
-    assert (lost["ok"], lost["failed"]) == (False, True)
+    assert (lost["ok"], lost["match_failed"]) == (False, True)
     assert "a fault of ours" in ask.tick("bad", 3)["error"]
     assert ask.tick("good", 3)["ok"]
     assert hub.failures == 1
@@ -247,7 +251,7 @@ def test_json_frames_do_the_same():
     Asker(hub).play()
     frame = {"do": "claims", "request": 7, "match": "m", "claims": [["c0", 0.31, base64.b64encode(shot()).decode()]]}
     reply = json.loads(hub.handle(json.dumps(frame)))
-    assert (reply["request"], reply["ruled"][0]["outcome"]) == (7, "upheld")
+    assert (reply["request"], reply["rulings"][0]["outcome"]) == (7, "accepted")
 
 
 @pytest.mark.parametrize("host", ["0.0.0.0", "192.168.1.4", "example.org", "::"])
@@ -280,7 +284,7 @@ def ended(process: subprocess.Popen[str]) -> list[dict]:
 
 def test_a_service_weighs_what_it_records_in_a_process_of_its_own(tmp_path):
     """With a place for cases, what was recorded is weighed beside the service and taken in before both have ended."""
-    process, where = service("--port", "0", "--record", str(tmp_path / "kept"), "--cases", str(tmp_path / "cases"))
+    process, where = service("--port", "0", "--record", str(tmp_path / "kept"), "--store", str(tmp_path / "cases"))
     with connect(f"ws://{where}") as socket_:
         ask = Asker(socket=socket_)
         ask.play("one", ticks=400)
@@ -293,7 +297,7 @@ def test_a_service_weighs_what_it_records_in_a_process_of_its_own(tmp_path):
     dossier = review.dossier("a0")
     store.close()
     assert dossier.account.matches == 1
-    assert dossier.counts == {"foreign_actor": 5}
+    assert dossier.counts == {"wrong_actor": 5}
     assert dossier.plays[0].course.kinds["impossible_claims"] > 20.0
 
 
@@ -362,13 +366,13 @@ def test_a_service_shows_tokens_the_door_counts_and_ends_with_whole_recordings(t
         two.socket.close()  # killed, without a word
         assert first.tick("first", 20)["ok"]
         text = urlopen(Request(f"http://{where}/metrics", headers=known), timeout=10).read().decode()
-        assert 'tinclock_rulings_total{outcome="upheld"} 1.0' in text
+        assert 'tinclock_rulings_total{outcome="accepted"} 1.0' in text
         assert "tinclock_matches 2.0" in text
         log = ended(process)
     assert log[-1]["event"] == "stopped"
     kept = Recording(tmp_path / "kept" / "first")
     assert kept.closed
-    assert rerule(kept).as_recorded
+    assert replay(kept).as_recorded
     assert kept.rows("claims") == 1
     assert Recording(tmp_path / "kept" / "second").verify() == []
 
@@ -487,17 +491,17 @@ def test_claims_that_are_too_large_or_too_many_are_counted_and_not_kept(tmp_path
     ask = Asker(hub)
     ask.play()
     for _ in range(5):
-        told = ask("claims", claims=[("c0", 0.31, b"x" * 1_000_000)])["ruled"][0]
+        told = ask("claims", claims=[("c0", 0.31, b"x" * 1_000_000)])["rulings"][0]
         assert (told["outcome"], told["receipt"]) == ("dropped", None)
     outcomes = Counter()
     for _ in range(20):
         batch = ask("claims", claims=[(f"stranger {k}", 0.31, b"x") for k in range(1000)])
-        outcomes.update(one["outcome"] for one in batch["ruled"])
+        outcomes.update(one["outcome"] for one in batch["rulings"])
     assert outcomes["dropped"] > 19_000
     assert sum(outcomes.values()) == 20_000
-    assert ask("claims", claims=[("c1", 0.31, shot(actor=2))])["ruled"][0]["outcome"] != "dropped"
+    assert ask("claims", claims=[("c1", 0.31, shot(actor=2))])["rulings"][0]["outcome"] != "dropped"
     ask.tick("m", 20)
-    assert ask("matches")["matches"][0]["dropped"] == outcomes["dropped"] + 5
+    assert ask("list_matches")["matches"][0]["dropped"] == outcomes["dropped"] + 5
     assert ask("close")["ok"]
     log.close()
     assert sum(file.stat().st_size for file in (tmp_path / "log").iterdir()) < 1_000_000
@@ -511,21 +515,21 @@ def test_claims_that_are_too_large_or_too_many_are_counted_and_not_kept(tmp_path
 
 def test_matches_are_listed_and_closed_when_nobody_is_there_any_more(tmp_path):
     """An asker that crashed leaves its match open for a while; then it is closed, recorded whole."""
-    process, where = service("--port", "0", "--record", str(tmp_path), "--abandoned", "0.5")
+    process, where = service("--port", "0", "--record", str(tmp_path), "--idle-timeout", "0.5")
     with connect(f"ws://{where}") as one:
         crashed = Asker(socket=one)
         crashed.play("left")
         with connect(f"ws://{where}") as two:
             other = Asker(socket=two)
             other.play("kept")
-            listed = other("matches")["matches"]
+            listed = other("list_matches")["matches"]
             told = [(row["match"], row["asked_by"], row["players"]) for row in listed]
             assert told == [("kept", 1, 2), ("left", 1, 2)]
             one.socket.close()
             until = time.monotonic() + 20.0
             while len(listed) > 1 and time.monotonic() < until:
                 time.sleep(0.1)
-                listed = other("matches")["matches"]
+                listed = other("list_matches")["matches"]
             assert [row["match"] for row in listed] == ["kept"]
             assert Path(listed[0]["recording"]) == tmp_path / "kept"
     ended(process)
@@ -636,17 +640,17 @@ def test_who_asks_for_little_waits_for_nobody_who_asks_for_everything(monkeypatc
 
 def test_frames_matches_turns_and_queues_are_bounded(monkeypatch):
     """What the service promises about sizes is what it does."""
-    monkeypatch.setattr("tinclock.serve.hub.MOST_MATCHES", 2)
+    monkeypatch.setattr("tinclock.serve.hub.MAX_MATCHES", 2)
     ask = Asker(Hub())
     assert [ask("open", f"m{k}", rules=RULES)["ok"] for k in range(3)] == [True, True, False]
     process, where = service("--port", "0")
     with connect(f"ws://{where}", max_size=None) as one:
-        one.send(b"x" * (MOST_FRAME + 1))
+        one.send(b"x" * (MAX_FRAME + 1))
         with pytest.raises(ConnectionClosed) as closed:
             one.recv()
         assert closed.value.rcvd.code == 1009
     with connect(f"ws://{where}") as one:
-        one.send(b"x" * MOST_FRAME)
+        one.send(b"x" * MAX_FRAME)
         assert msgspec.msgpack.decode(one.recv())["ok"] is False
     ended(process)
     asked = {}
@@ -678,7 +682,7 @@ def test_a_batch_of_claims_gives_others_their_turn():
             break
         turns += 1
         assert ask("state")["ok"]
-    assert len(reply["ruled"]) == 400
+    assert len(reply["rulings"]) == 400
     assert turns >= 3
 
 
@@ -714,7 +718,7 @@ def test_a_server_in_node_plays_its_script():
     done = subprocess.run(run, capture_output=True, text=True, timeout=60)
     ended(process)
     assert done.returncode == 0, done.stderr
-    assert "c-1: upheld" in done.stdout
-    assert "c-2: denied [] foreign_actor" in done.stdout
-    assert "c-2: denied [] malformed" in done.stdout
+    assert "c-1: accepted" in done.stdout
+    assert "c-2: rejected [] wrong_actor" in done.stdout
+    assert "c-2: rejected [] malformed" in done.stdout
     assert done.stdout.rstrip().endswith("closed")

@@ -9,7 +9,7 @@ import pytest
 
 import tinclock
 from tinclock.errors import BadArrayError, UnknownNameError
-from tinclock.recordings import Recording, rerule, with_setting
+from tinclock.recordings import Recording, replay, with_setting
 from tinclock.testing import Stage
 
 
@@ -22,17 +22,17 @@ def stage(rules) -> Stage:
     return made
 
 
-def test_an_honest_shot_is_upheld_on_the_part_that_was_aimed_at(stage):
+def test_an_honest_shot_is_accepted_on_the_part_that_was_aimed_at(stage):
     """Standing, walking away at the speed of a runner, and gone."""
     for part in ("head", "chest", "left_foot"):
         ruling = stage.shoot("ada", "bob", part=part)
-        assert (ruling.outcome, ruling.hits[0].part, ruling.findings) == ("upheld", part, ())
+        assert (ruling.outcome, ruling.hits[0].part, ruling.findings) == ("accepted", part, ())
         stage.run(0.2)
     stage.referee.spawn(stage.entity("bob"))
     stage.walk("bob", (0.0, 4.0, 0.0))
     stage.run(0.5)
     ruling = stage.shoot("ada", "bob", part="chest")
-    assert (ruling.outcome, ruling.hits[0].part) == ("upheld", "chest")
+    assert (ruling.outcome, ruling.hits[0].part) == ("accepted", "chest")
     assert ruling.rewound_s == pytest.approx(0.15, abs=0.02)
     stage.leave("bob")
     stage.run(0.1)
@@ -42,11 +42,11 @@ def test_an_honest_shot_is_upheld_on_the_part_that_was_aimed_at(stage):
 
 def test_lies_are_said_as_they_are_given(stage):
     """Another's entity, a muzzle elsewhere, a view of long ago, more damage than there is."""
-    assert stage.shoot("ada", "bob", actor=stage.entity("bob")).outcome == "denied"
+    assert stage.shoot("ada", "bob", actor=stage.entity("bob")).outcome == "rejected"
     assert stage.shoot("ada", "bob", origin=(3.0, 0.0, 1.6)).findings[0].code == "muzzle_far"
     stage.run(0.3)
     old = stage.shoot("ada", "bob", view=stage.view(older_s=0.4))
-    assert [finding.code for finding in old.findings] == ["view_capped", "view_restless"]
+    assert [finding.code for finding in old.findings] == ["over_rewind_limit", "view_inconsistent"]
     stage.run(0.3)
     left = stage.health("bob")
     boasted = stage.shoot("ada", "bob", part="chest", damage=500.0)
@@ -55,13 +55,13 @@ def test_lies_are_said_as_they_are_given(stage):
 
 def test_triggers_and_moves_go_on_while_time_passes(stage):
     """What a held trigger fires comes back from `run`; a move beyond a body's speed is cut down."""
-    stage.say("ada", "trigger", weapon="grit_rifle", held=True, direction=(1.0, 0.0, 0.0), view=stage.view())
+    stage.claim("ada", "trigger", weapon="grit_rifle", held=True, direction=(1.0, 0.0, 0.0), view=stage.view())
     fired = stage.run(0.55)
     assert [ruling.kind for ruling in fired] == ["shot"] * 4
     assert stage.health("bob") < 100.0
     stage.run(0.5)
-    moved = stage.say("bob", "move", position=(18.0, 0.0, 0.0), client_time=102.0)
-    assert moved.outcome != "upheld"
+    moved = stage.claim("bob", "move", position=(18.0, 0.0, 0.0), client_time=102.0)
+    assert moved.outcome != "accepted"
     assert stage.referee.position(stage.entity("bob"))[0] < 18.0
 
 
@@ -85,7 +85,7 @@ def test_a_line_of_its_own_ages_the_views_of_its_player(rules):
     """Who has a round trip of 200 ms and draws 50 ms late claims views of a quarter second, and they are explained."""
     stage = two(rules)
     ruling = stage.shoot("ada", "bob", part="chest")
-    assert ruling.outcome == "upheld"
+    assert ruling.outcome == "accepted"
     assert ruling.rewound_s == pytest.approx(0.25, abs=0.04)
     assert stage.referee.clock("ada").round_trip_s == pytest.approx(0.2, abs=0.02)
 
@@ -95,16 +95,16 @@ def test_a_stage_is_recorded_and_rules_again_the_same(rules, tmp_path):
     with two(rules, record_to=tmp_path / "played") as stage:
         stage.shoot("ada", "bob", part="head")
         stage.run(0.2)
-    again = rerule(Recording(tmp_path / "played"))
+    again = replay(Recording(tmp_path / "played"))
     assert again.as_recorded
     assert [hit.part for ruling in again.rulings for hit in ruling.hits] == ["head"]
 
 
 def test_the_dead_shoot_from_where_they_stood(rules):
     """A shot that was under way when its shooter died is refused without a trade window, and counts within one."""
-    for window, outcome in ((0.0, "denied"), (0.5, "upheld")):
-        stage = two(with_setting(rules, "harm.trade_window_s", window))
-        stage.referee.harm(stage.entity("ada"), 1000.0, server_time=stage.now)
+    for window, outcome in ((0.0, "rejected"), (0.5, "accepted")):
+        stage = two(with_setting(rules, "damage.trade_window_s", window))
+        stage.referee.damage(stage.entity("ada"), 1000.0, server_time=stage.now)
         stage.run(0.05)
         assert stage.shoot("ada", "bob", part="chest").outcome == outcome
 

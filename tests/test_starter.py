@@ -46,7 +46,7 @@ def test_every_command_of_its_readme_works(project):
     recording = re.search(r"recording (\S+)", done.stdout).group(1)
     assert "loading kernels" in done.stdout.splitlines()[0]
     assert "tinclock explain" not in done.stdout  # nobody claimed anything, so there is no ruling to explain
-    assert "ended in good order" in run(project, "tinclock", "contents", recording).stdout
+    assert "ended in good order" in run(project, "tinclock", "info", recording).stdout
 
 
 def free_port() -> int:
@@ -64,12 +64,12 @@ def test_a_client_over_the_wire_joins_and_is_told_of_itself(project):
         assert b"udp 127.0.0.1" in server.stdout.readline()
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as line:
             line.settimeout(20.0)
-            line.sendto(b'{"kind": "join", "versions": [1]}', ("127.0.0.1", port))
+            line.sendto(b'{"kind": "join", "versions": [2]}', ("127.0.0.1", port))
             kinds = {}
-            while not {"joined", "snapshot", "news", "ping"} <= set(kinds):
+            while not {"join_accepted", "snapshot", "events", "ping"} <= set(kinds):
                 message = json.loads(line.recv(65536))
                 kinds[message["kind"]] = message
-        assert kinds["joined"]["entity"] == 1
+        assert kinds["join_accepted"]["entity"] == 1
         assert list(kinds["snapshot"]["bodies"]) == ["1"]
     finally:
         server.kill()
@@ -95,7 +95,7 @@ def test_its_clients_play_each_other(project):
     for text, name in zip(told, ("ada", "bob"), strict=True):
         assert "same rules as the server: True" in text
         assert re.search(rf"{name}: \d\d+ claims", text)
-    assert re.search(r"upheld; hit entity [12] in the \w+; \d+ left", "".join(told))
+    assert re.search(r"accepted; hit entity [12] in the \w+; \d+ left", "".join(told))
 
 
 @needs("npm")
@@ -129,7 +129,7 @@ def test_its_loop_in_typescript_serves_the_same_clients(tmp_path):
         service.terminate()
         service.wait(30.0)
     assert all("same rules as the server: True" in text for text in told), told
-    assert re.search(r"upheld; hit entity [12] in the \w+; \d+ left", "".join(told)), told
+    assert re.search(r"accepted; hit entity [12] in the \w+; \d+ left", "".join(told)), told
 
 
 def test_only_a_join_lets_a_stranger_in(project):
@@ -140,9 +140,9 @@ from tinclock.wire import Join, Pong, encode
 async def play():
     one, inside = server.Server(server.Arena()), []
     one.transport = type("Silent", (), {"sendto": lambda *_: None})()
-    for data in (encode(Pong(1, 0.5)), b"\\xff", encode(Join((1,))), encode(Pong(2, 0.6))):
+    for data in (encode(Pong(1, 0.5)), b"\\xff", encode(Join((2,))), encode(Pong(2, 0.6))):
         one.datagram_received(data, ("127.0.0.1", 5))
-        inside.append(len(one.arena.borders))
+        inside.append(len(one.arena.gateways))
     print(inside)
 asyncio.run(play())
 """

@@ -82,10 +82,10 @@ def test_a_ball_through_the_history_and_the_level_grows_what_it_meets(shooting, 
         level.first((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), 1.0, -1)
 
 
-GLASS, HEDGE = tinclock.Surface("glass", False, 500.0), tinclock.Surface("hedge", True, 10.0)
+GLASS, HEDGE = tinclock.types.Surface("glass", False, 500.0), tinclock.types.Surface("hedge", True, 10.0)
 
 
-def panes(thick: float, at: tuple[float, ...] = (-4.0,), surface: tinclock.Surface = GLASS) -> tinclock.Level:
+def panes(thick: float, at: tuple[float, ...] = (-4.0,), surface: tinclock.types.Surface = GLASS) -> tinclock.Level:
     return tinclock.Level.from_boxes(
         [[x, 3.0, 1.0] for x in at], [[thick / 2, 4.0, 1.5]] * len(at), surfaces=[surface]
     )  # fmt: skip
@@ -103,7 +103,7 @@ def test_a_shot_passes_glass_at_the_loss_that_thickness_surface_and_weapon_give(
     ruling = here.shoot(view=view)
     slant = 1.0 / abs(ruling.direction[0])
     assert ruling.damage == pytest.approx(17.0 * (1 - 2 * 0.02 * slant * 500.0 / 40.0), abs=1e-6)
-    passed = [(step.limit, step.observed) for step in ruling.trace if step.name == "passed"]
+    passed = [(step.limit, step.observed) for step in ruling.checks if step.name == "passed"]
     assert passed == [("glass", pytest.approx(0.02 * slant))] * 2
     assert "passed through" in ruling.explain()
     assert Range(with_penetration(rules, 20.0), panes(0.02)).shoot(view=view).damage == pytest.approx(8.5, abs=0.1)
@@ -119,7 +119,7 @@ def test_a_shot_ends_inside_what_uses_it_up(rules):
 def test_spans_pair_entries_with_exits_also_where_things_overlap_or_the_shot_starts_inside():
     """Spans pair entries with exits also where things overlap or the shot starts inside."""
 
-    def crossing(at: float, facing: float, surface: tinclock.Surface) -> object:
+    def crossing(at: float, facing: float, surface: tinclock.types.Surface) -> object:
         from tinclock.core.geometry.level import LevelHit
 
         return LevelHit(at, surface, 0, facing)
@@ -149,19 +149,19 @@ def slide(here: Range, door: int, ticks: int) -> None:
         poses = [here.pose(-9, 3), here.pose(0, 3), frame]
         here.referee.record(here.tick, here.now, [here.shooter, here.runner, door], poses)
         if here.tick % 2 == 0:
-            here.referee.published(here.tick)
+            here.referee.snapshot_sent(here.tick)
 
 
 def test_moving_cover_is_rewound_like_any_body_and_blocks_without_taking_damage(rules):
     """Moving cover is rewound like any body and blocks without taking damage."""
     here = Range(door_rules(rules, blocks_only=True), None)
-    door = here.referee.place("door")
+    door = here.referee.add_entity("door")
     slide(here, door, 30)
     shut = here.shoot(view=tinclock.View(60, 60, 0.0))
     assert (shut.hits, shut.stopped_by.name, shut.damage) == ((), "door", 0.0)
     still_open = here.shoot(view=tinclock.View(50, 50, 0.0), late=0.07)
     assert still_open.hits[0].victim == here.runner
-    assert [step.limit for step in shut.trace if step.name == "cover"] == ["door"]
+    assert [step.limit for step in shut.checks if step.name == "cover"] == ["door"]
     here.referee.remove(door)
     assert here.shoot(view=tinclock.View(60, 60, 0.0), late=0.4).hits[0].victim == here.runner
 
@@ -169,12 +169,12 @@ def test_moving_cover_is_rewound_like_any_body_and_blocks_without_taking_damage(
 def test_cover_may_stand_so_much_or_let_shots_through(rules):
     """Cover may stand so much or let shots through."""
     weak = Range(door_rules(rules, health=30.0), None)
-    door = weak.referee.place("door")
+    door = weak.referee.add_entity("door")
     slide(weak, door, 24)
     assert weak.shoot(view=tinclock.View(60, 60, 0.0)).hits[0].victim == door
     assert weak.referee.ledger.health(door) == 13.0
     thin = Range(with_penetration(door_rules(rules, blocks_only=True, resistance_per_m=100.0), 20.0), None)
-    slide(thin, thin.referee.place("door"), 24)
+    slide(thin, thin.referee.add_entity("door"), 24)
     through = thin.shoot(view=tinclock.View(60, 60, 0.0))
     assert through.hits[0].victim == thin.runner
     assert through.damage == pytest.approx(8.5, abs=0.2)

@@ -11,7 +11,7 @@ from test_history import mixed_rig, still
 import tinclock
 from tinclock.core.timeline.drawn import derived_view, drawn_view
 
-View, Drawing = tinclock.View, tinclock.Drawing
+View, Interpolation = tinclock.View, tinclock.Interpolation
 
 
 def moving_history(times: list[float], every: int = 1) -> tinclock.PoseHistory:
@@ -54,23 +54,23 @@ def test_each_way_of_drawing_is_reproduced():
     """Each way of drawing is reproduced."""
     history = moving_history([k / 64 for k in range(40)], every=2)  # the newest snapshot is tick 38
     between = 20.5 / 64
-    assert drawn_view(history, Drawing(), between) == View(20, 22, 0.25)
-    assert drawn_view(history, Drawing(between="nearest"), between) == View(20, 20, 0.0)
-    assert drawn_view(history, Drawing(between="nearest"), 21.0 / 64) == View(22, 22, 0.0)
+    assert drawn_view(history, Interpolation(), between) == View(20, 22, 0.25)
+    assert drawn_view(history, Interpolation(between="nearest"), between) == View(20, 20, 0.0)
+    assert drawn_view(history, Interpolation(between="nearest"), 21.0 / 64) == View(22, 22, 0.0)
     late = 40.0 / 64
-    assert drawn_view(history, Drawing(), late) == View(38, 38, 0.0)
-    ahead = drawn_view(history, Drawing(when_late="extrapolate"), late)
+    assert drawn_view(history, Interpolation(), late) == View(38, 38, 0.0)
+    ahead = drawn_view(history, Interpolation(when_late="extrapolate"), late)
     assert history.time_of(ahead) == pytest.approx(late)
     assert history.bones_at(1, ahead)[0, 0] == pytest.approx(late, abs=1e-6)
-    held = drawn_view(history, Drawing(when_late="extrapolate", extrapolate_s=0.01), late)
+    held = drawn_view(history, Interpolation(when_late="extrapolate", extrapolate_s=0.01), late)
     assert history.time_of(held) == pytest.approx(38 / 64 + 0.01)
-    assert drawn_view(history, Drawing(), -1.0) is None
+    assert drawn_view(history, Interpolation(), -1.0) is None
 
 
 def test_a_client_that_draws_the_nearest_snapshot_is_ruled_at_it(rules):
     """A client that draws the nearest snapshot is ruled at it."""
     here = Range(rules, None)
-    here.referee.set_drawing("s", Drawing(between="nearest"))
+    here.referee.set_interpolation("s", Interpolation(between="nearest"))
     assert here.shoot(view=View(30, 32, 0.4)).view == View(30, 30, 0.0)
 
 
@@ -78,8 +78,8 @@ def test_only_a_client_that_extrapolates_may_go_beyond_its_newest_snapshot(rules
     """Only a client that extrapolates may go beyond its newest snapshot."""
     here = Range(rules, None)
     assert [f.code for f in here.shoot(view=View(36, 38, 1.5)).findings] == ["view_unknown"]
-    here.referee.set_drawing("s", Drawing(when_late="extrapolate", extrapolate_s=0.05))
-    assert here.shoot(view=View(36, 38, 1.5), late=0.2).outcome == "upheld"
+    here.referee.set_interpolation("s", Interpolation(when_late="extrapolate", extrapolate_s=0.05))
+    assert here.shoot(view=View(36, 38, 1.5), late=0.2).outcome == "accepted"
     assert [f.code for f in here.shoot(view=View(36, 38, 3.5), late=0.4).findings] == ["view_unknown"]
 
 
@@ -95,13 +95,13 @@ def test_a_derived_view_is_the_claimed_one_on_a_clean_line(rules, trip):
         ping(here.referee, trip / 2, trip / 2, 500.0, at)
     line = here.referee._roster.connections["s"]
     fired_at = here.now - trip / 2
-    shown = fired_at - trip / 2 - line.drawing.interpolation_delay_s
+    shown = fired_at - trip / 2 - line.interpolation.interpolation_delay_s
     claimed = here.referee.history.view_at(shown)
-    derived = derived_view(here.referee.history, line.clock, line.drawing, fired_at + 500.0)
+    derived = derived_view(here.referee.history, line.clock, line.interpolation, fired_at + 500.0)
     history = here.referee.history
     assert history.time_of(derived) == pytest.approx(history.time_of(claimed), abs=1e-9)
     claim = here.aimed(view=claimed)
-    by_time = tinclock.ShotClaim(
+    by_time = tinclock.claims.ShotClaim(
         1, claim.actor, claim.weapon, claim.origin, claim.direction, client_time=fired_at + 500.0
     )
     ruling = here.referee.rule("s", by_time, received_at=here.now)
@@ -120,8 +120,8 @@ def test_a_derived_view_differs_from_the_screen_by_the_jitter_that_no_ping_escap
                 ping(here.referee, up + late[0], down + late[1], 40.0, at)
         line, apart = here.referee._roster.connections["s"], []
         for fired_at in rng.uniform(0.35, 0.6, 200).tolist():
-            shown = fired_at - down - line.drawing.interpolation_delay_s
-            derived = derived_view(here.referee.history, line.clock, line.drawing, fired_at + 40.0)
+            shown = fired_at - down - line.interpolation.interpolation_delay_s
+            derived = derived_view(here.referee.history, line.clock, line.interpolation, fired_at + 40.0)
             apart.append(abs(here.referee.history.time_of(derived) - shown))
         worst[jitter, loss] = max(apart)
     assert worst[0.0, 0.0] < 1e-9
@@ -131,10 +131,12 @@ def test_a_derived_view_differs_from_the_screen_by_the_jitter_that_no_ping_escap
 def test_a_client_time_without_a_clock_or_from_nowhere_is_a_finding(rules):
     """A client time without a clock or from nowhere is a finding."""
     here = Range(rules, None)
-    claim = tinclock.ShotClaim(1, 1, "grit_rifle", here.referee.history.eye_now(1), (1.0, 0.0, 0.0), client_time=5.0)
+    claim = tinclock.claims.ShotClaim(
+        1, 1, "grit_rifle", here.referee.history.eye_now(1), (1.0, 0.0, 0.0), client_time=5.0
+    )
     assert here.referee.rule("s", claim, received_at=here.now).findings[0].code == "view_unknown"
     for sequence, junk in enumerate((float("nan"), "now", 10**400, None), start=2):
-        bad = tinclock.ShotClaim(sequence, 1, "grit_rifle", claim.origin, claim.direction, client_time=junk)
+        bad = tinclock.claims.ShotClaim(sequence, 1, "grit_rifle", claim.origin, claim.direction, client_time=junk)
         assert here.referee.rule("s", bad, received_at=here.now).findings[0].code == "malformed"
 
 

@@ -21,21 +21,21 @@ from test_refusals import everything
 
 import tinclock
 import tinclock.errors
-from tinclock.core.analysis.changes import told as compared
+from tinclock.core.analysis.ruling_diff import told as compared
 from tinclock.core.findings import DEFAULTS, FINDINGS
 from tinclock.core.kernels.dtypes import LINE
 from tinclock.core.kernels.facts import FINDING, MEASURE
 from tinclock.core.kernels.lengths import length_of
-from tinclock.core.rules.consequences import ALWAYS_DENIED, NEVER_DENIED
+from tinclock.core.rules.actions import ALWAYS_REJECTED, NEVER_REJECTED
 from tinclock.core.ruling import pipeline
-from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim
+from tinclock.core.ruling.check_results import Measure
+from tinclock.core.ruling.claims import MoveClaim, StatusClaim, WeaponActionClaim
 from tinclock.core.ruling.records import brief_of
-from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.trace import _WORDS
 from tinclock.core.timeline.lag import LagTracker, Said
 from tinclock.core.timeline.least import Least
 from tinclock.core.timeline.queue import NumberQueue
-from tinclock.recordings import Recording, rerule
+from tinclock.recordings import Recording, replay
 from tinclock.sample import data_file
 
 json = msgspec.json.encode
@@ -63,7 +63,7 @@ def mail(here: Range) -> list[tuple[str, object, float]]:
                 None,
                 shot.view,
             ),
-            HandleClaim(shot.sequence, here.shooter, "gravel_scatter" if k % 2 else "grit_rifle", "draw"),
+            WeaponActionClaim(shot.sequence, here.shooter, "gravel_scatter" if k % 2 else "grit_rifle", "draw"),
             StatusClaim(shot.sequence, here.shooter, health=100.0),
             {"kind": "shot"},
             msgspec.structs.replace(shot, direction=(0.0, 0.0, 2.0)),
@@ -76,10 +76,10 @@ def mail(here: Range) -> list[tuple[str, object, float]]:
 
 def scene(rules: tinclock.Rules, level: tinclock.Level, record_to: Path | None = None, **settings: Any) -> Range:
     """A range whose shooter may report moves, and whose runner dies of the second hit or so."""
-    limits = {"cadence": {"allowance_s": 0.4}, "view": {"max_rewind_s": 0.155}, **settings}
+    limits = {"fire_rate": {"tolerance_s": 0.4}, "view": {"max_rewind_s": 0.155}, **settings}
     here = Range(rules, level, record_to=record_to, **limits)
-    here.server.put(here.shooter, (-9.0, 3.0, 0.0), here.now)
-    here.server.harm(here.runner, 85.0, server_time=here.now)
+    here.server.set_position(here.shooter, (-9.0, 3.0, 0.0), here.now)
+    here.server.damage(here.runner, 85.0, server_time=here.now)
     return here
 
 
@@ -97,7 +97,7 @@ def test_one_claim_many_and_any_split_of_the_many_are_ruled_alike(rules, level, 
     one_by_one = [alone.referee.rule(name, claim, received_at=at) for name, claim, at in sent]
     edges = [0, *sorted(cut for cut in cuts if cut < len(sent)), len(sent)]
     parts = [ruling for begin, end in pairwise(edges) for ruling in together.referee.rule_many(sent[begin:end])]
-    assert {one.outcome for one in parts} == {"upheld", "amended", "denied"}
+    assert {one.outcome for one in parts} == {"accepted", "adjusted", "rejected"}
     assert told(together, parts) == told(alone, one_by_one)
 
 
@@ -111,17 +111,17 @@ def test_what_a_move_says_of_the_line_holds_for_the_shot_right_behind_it(rules, 
         sent.append(("s", MoveClaim(k, alone.shooter, (-9.0, 3.0, 0.0), stamp, None, view), stamp + trip))
     sent.append(("s", msgspec.structs.replace(shot, sequence=15), sent[-1][2]))
     one_by_one = [alone.referee.rule(name, claim, received_at=at) for name, claim, at in sent]
-    assert "lag" in [step.name for step in one_by_one[-1].steps]
+    assert "display delay" in [step.name for step in one_by_one[-1].checks]
     assert told(together, together.referee.rule_many(sent)) == told(alone, one_by_one)
 
 
-@pytest.mark.parametrize("allowance_s", [0.0, 0.4])
-@pytest.mark.parametrize("does", ["note", "amend", "deny"])
-def test_the_short_way_rules_as_the_long_one_does(rules, level, does, allowance_s, monkeypatch):
+@pytest.mark.parametrize("tolerance_s", [0.0, 0.4])
+@pytest.mark.parametrize("does", ["flag", "adjust", "reject"])
+def test_the_short_way_rules_as_the_long_one_does(rules, level, does, tolerance_s, monkeypatch):
     """Plain claims, as data, that a kernel commits, and the same that go check by check: every byte is the same."""
-    codes = {code: does for code in DEFAULTS if code not in (ALWAYS_DENIED if does != "deny" else NEVER_DENIED)}
+    codes = {code: does for code in DEFAULTS if code not in (ALWAYS_REJECTED if does != "reject" else NEVER_REJECTED)}
     short, long = (
-        scene(rules, level, consequences=codes, cadence={"allowance_s": allowance_s}, movement={"speed_m_s": 1.0})
+        scene(rules, level, actions=codes, fire_rate={"tolerance_s": tolerance_s}, movement={"speed_m_s": 1.0})
         for _ in range(2)
     )
     sent, found, brief = mail(short), set[str](), Counter[str]()
@@ -135,9 +135,9 @@ def test_the_short_way_rules_as_the_long_one_does(rules, level, does, allowance_
         assert compared(quick) == compared(slow)
         assert json(quick) + json(quick.receipt()) == json(slow) + json(slow.receipt())
         found |= {finding.code for finding in quick.findings}
-    assert brief["denied"] > 0, "they took the short way too"
-    assert brief["lethal"] > 0 or does == "deny", "nothing hits then"
-    assert {"view_capped", "too_fast"} < found
+    assert brief["rejected"] > 0, "they took the short way too"
+    assert brief["lethal"] > 0 or does == "reject", "nothing hits then"
+    assert {"over_rewind_limit", "too_fast"} < found
     assert told(short, []) == told(long, [])
     monkeypatch.setattr(test_refusals, "MEMORY", test_refusals.MEMORY | {"at", "said_at"})  # where rows lie in memory
     monkeypatch.setattr(test_refusals, "NOTED", [*test_refusals.NOTED, LINE.claim_ring, LINE.pong_ring])
@@ -150,8 +150,8 @@ def test_the_short_way_rules_as_the_long_one_does(rules, level, does, allowance_
 def test_a_recording_is_ruled_alike_together_and_one_by_one():
     """Ruling again takes claims together unless somebody looks at each; the digests are those of the recording."""
     looked, source = [], Recording(Path(str(data_file("sample"))))
-    alone = rerule(source, on_ruling=lambda referee, ruling, claim: looked.append(ruling.number))
-    together = rerule(source)
+    alone = replay(source, on_ruling=lambda referee, ruling, claim: looked.append(ruling.number))
+    together = replay(source)
     assert alone.as_recorded
     assert together.as_recorded
     assert len(looked) == len(together.rulings)
@@ -169,8 +169,8 @@ def test_claims_together_are_recorded_as_claims_one_by_one(rules, level, tmp_pat
     first, second = Recording(tmp_path / "alone"), Recording(tmp_path / "together")
     for name in ("claims", "rulings", "events", "ticks", "calls"):
         assert second.piece(name, second.flushes[-1]).to_pylist() == first.piece(name, first.flushes[-1]).to_pylist()
-    assert len({row["step"] for row in first.piece("events", first.flushes[-1]).to_pylist()}) > 5
-    assert rerule(second).as_recorded
+    assert len({row["call_number"] for row in first.piece("events", first.flushes[-1]).to_pylist()}) > 5
+    assert replay(second).as_recorded
 
 
 def test_shots_as_arrays_are_ruled_as_the_same_claims(rules, level):
@@ -178,7 +178,7 @@ def test_shots_as_arrays_are_ruled_as_the_same_claims(rules, level):
     here, there = scene(rules, level), scene(rules, level)
     claims = [here.aimed(bone=k % 6) for k in range(20)]
     now = here.now
-    arrays = tinclock.types.Shots(
+    arrays = tinclock.types.ShotBatch(
         ["s"] * 20, "grit_rifle", [one.sequence for one in claims], here.shooter, [one.origin for one in claims],
         [one.direction for one in claims], [one.view.from_tick for one in claims],
         [one.view.to_tick for one in claims], [one.view.fraction for one in claims], now,
@@ -198,13 +198,13 @@ def test_a_ruling_says_the_same_before_and_after_somebody_read_it(rules, level):
     ruling = here.referee.rule("s", claim, received_at=now)
     again = pickle.loads(pickle.dumps(ruling))
     assert "steps" not in vars(scene(rules, level).referee.rule("s", claim, received_at=now))
-    names = [step.name for step in ruling.steps]
+    names = [step.name for step in ruling.checks]
     assert [*names[:2], names[-1]] == ["sequence", "form", "damage"]
-    assert "cadence" in names
+    assert "fire rate" in names
     assert again == ruling
     assert msgspec.json.decode(json(ruling), type=tinclock.Ruling) == ruling
     assert again.explain() == ruling.explain()
-    here.referee.wield(here.shooter, "trowel", now)
+    here.referee.set_weapon(here.shooter, "trowel", now)
     assert here.referee.rule("s", claim, received_at=now).receipt() == ruling.receipt()
     with pytest.raises(AttributeError, match="nonsense"):
         ruling.nonsense  # noqa: B018
@@ -218,7 +218,7 @@ def test_claims_of_odd_python_things_never_raise(rules, level, field):
         alone, together = scene(rules, level), scene(rules, level)
         claim = msgspec.structs.replace(alone.aimed(), **{field: odd})
         ruling = alone.referee.rule("s", claim, received_at=alone.now)
-        assert ruling.outcome in ("denied", "amended", "upheld")
+        assert ruling.outcome in ("rejected", "adjusted", "accepted")
         assert told(together, together.referee.rule_many([("s", claim, alone.now)])) == told(alone, [ruling])
 
 

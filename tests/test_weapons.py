@@ -14,7 +14,7 @@ from scipy import stats
 
 import tinclock
 from tinclock.core.combat.held import Held
-from tinclock.core.combat.scatter import draws
+from tinclock.core.combat.spread_stream import draws
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.rules.weapons import BurstRules, RecoilRules, SpreadRules
 from tinclock.garden.scenario import data_file
@@ -31,14 +31,14 @@ def armed(**fields: object) -> Range:
 
 
 def handle(here: Range, action: str, late: float, weapon: str = RIFLE) -> tinclock.Ruling:
-    return here.say(tinclock.HandleClaim, weapon=weapon, action=action, late=late)
+    return here.say(tinclock.claims.WeaponActionClaim, weapon=weapon, action=action, late=late)
 
 
 def test_a_magazine_empties_reloads_in_its_time_and_the_reserve_runs_out():
     """A magazine empties, reloads in its time, and the reserve runs out."""
     here = armed(interval_s=0.1, magazine=2, reserve=3, reload_s=1.0)
     assert [codes(here.shoot(late=t)) for t in (0.0, 0.1, 0.2)] == [[], [], ["no_ammunition"]]
-    assert handle(here, "reload", 0.3).outcome == "upheld"
+    assert handle(here, "reload", 0.3).outcome == "accepted"
     assert codes(here.shoot(late=0.9)) == ["no_ammunition"]
     told = here.shoot(late=1.3).receipt().state
     assert (told.magazine, told.reserve, told.shots) == (1, 1, 3)
@@ -46,7 +46,7 @@ def test_a_magazine_empties_reloads_in_its_time_and_the_reserve_runs_out():
     assert codes(here.shoot(late=1.5)) == ["reloading"]
     assert codes(here.shoot(late=2.3)) == []  # 0.1 s early, which late packets explain
     here.shoot(late=2.5)
-    assert codes(handle(here, "reload", 2.6)) == ["needless"]
+    assert codes(handle(here, "reload", 2.6)) == ["no_effect"]
     assert here.referee.welcome("s").next_sequence == here.sequence + 1
 
 
@@ -65,8 +65,8 @@ def test_a_weapon_fires_only_once_drawn_and_the_old_one_is_put_away():
     """A weapon fires only once drawn and the old one is put away."""
     here = Range(changed(RULES, "weapons", "hose", draw_s=0.5, **OPEN), None, **PATIENT)
     assert codes(handle(here, "draw", 0.0, "rake")) == ["unknown_weapon"]
-    assert codes(handle(here, "draw", 0.0)) == ["needless"]
-    assert handle(here, "draw", 0.0, "hose").outcome == "upheld"
+    assert codes(handle(here, "draw", 0.0)) == ["no_effect"]
+    assert handle(here, "draw", 0.0, "hose").outcome == "accepted"
     assert here.kinds()[-1:] == ["weapon"]
     early = here.shoot(weapon="hose", late=0.2)
     assert (codes(early), step(early, "still to draw for")) == (["not_drawn"], pytest.approx(0.3))
@@ -77,7 +77,7 @@ def test_a_weapon_fires_only_once_drawn_and_the_old_one_is_put_away():
 
 def test_a_charge_needs_its_time_and_scales_the_damage():
     """A charge needs its time and scales the damage."""
-    here = armed(charge_s=1.0, charge_least=0.25, interval_s=0.1, **OPEN)
+    here = armed(charge_s=1.0, min_charge_fraction=0.25, interval_s=0.1, **OPEN)
     assert codes(here.shoot()) == ["undercharged"]
     handle(here, "charge", 0.0)
     assert codes(here.shoot(late=0.1)) == ["undercharged"]
@@ -100,7 +100,7 @@ def test_no_timing_of_packets_fires_faster_over_time_than_the_weapon(waits, allo
     held, now, fired = Held(Weapon(RIFLE, table), b"key"), 0.0, []
     for wait in waits:
         now += wait
-        if held.cadence.ready_at - now <= allowance:
+        if held.fire_rate.ready_at - now <= allowance:
             held.spend(now)
             fired.append(now)
     mean = (2 * 0.05 + 0.3) / 3 if bursts else 0.3
@@ -116,7 +116,9 @@ def test_a_held_trigger_fires_at_the_same_instants_whatever_the_tick_rate(rate_h
     burst = BurstRules(shots=3, interval_s=0.05)
     here = armed(interval_s=0.3, burst=burst, magazine=7, reload_s=1.0, **OPEN)
     start = here.now
-    here.say(tinclock.TriggerClaim, weapon=RIFLE, held=True, direction=here.aimed().direction, view=View(38, 38, 0.0))
+    here.say(
+        tinclock.claims.TriggerClaim, weapon=RIFLE, held=True, direction=here.aimed().direction, view=View(38, 38, 0.0)
+    )
     fired, at = [], start
     while at < start + 2.5:
         at += 1.0 / rate_hz
@@ -133,13 +135,13 @@ def test_the_server_fires_for_a_client_that_only_says_what_it_wants():
     here = armed(interval_s=0.25, automatic=False, **OPEN)
     aim = here.aimed().direction
     press = {"weapon": RIFLE, "direction": aim, "view": View(28, 30, 0.5)}
-    assert here.say(tinclock.TriggerClaim, held=True, **press).outcome == "upheld"
+    assert here.say(tinclock.claims.TriggerClaim, held=True, **press).outcome == "accepted"
     first = here.referee.advance(here.now + 1.0)
     assert [(r.connection, r.damage, r.hits[0].part) for r in first] == [("s", 17.0, "chest")]  # once a pull
-    here.say(tinclock.TriggerClaim, held=False, late=1.1, **press)
-    here.say(tinclock.TriggerClaim, held=True, late=1.2, **press)
+    here.say(tinclock.claims.TriggerClaim, held=False, late=1.1, **press)
+    here.say(tinclock.claims.TriggerClaim, held=True, late=1.2, **press)
     assert len(here.referee.advance(here.now + 1.3)) == 1
-    assert codes(here.say(tinclock.TriggerClaim, held=True, late=1.4, **{**press, "weapon": "hose"})) == [
+    assert codes(here.say(tinclock.claims.TriggerClaim, held=True, late=1.4, **{**press, "weapon": "hose"})) == [
         "weapon_not_held"
     ]
     here.referee.dismiss("s")
@@ -150,11 +152,13 @@ def test_letting_go_stops_the_fire_at_that_instant_and_death_lets_go():
     """Letting go stops the fire at that instant and death lets go."""
     here = armed(interval_s=0.1, **OPEN)
     press = {"weapon": RIFLE, "direction": (-1.0, 0.0, 0.0), "view": View(38, 38, 0.0)}
-    here.say(tinclock.TriggerClaim, held=True, **press)
-    here.say(tinclock.TriggerClaim, held=False, late=0.35, **press)  # shots at 0, 0.1, 0.2, 0.3 are fired by then
+    here.say(tinclock.claims.TriggerClaim, held=True, **press)
+    here.say(
+        tinclock.claims.TriggerClaim, held=False, late=0.35, **press
+    )  # shots at 0, 0.1, 0.2, 0.3 are fired by then
     assert len(here.referee.advance(here.now + 1.0)) == 4
-    here.say(tinclock.TriggerClaim, held=True, late=1.0, **press)
-    from tinclock.core.combat.ledger import Blow
+    here.say(tinclock.claims.TriggerClaim, held=True, late=1.0, **press)
+    from tinclock.core.combat.accounts import Blow
 
     here.referee._pipeline.ledger.wound(here.shooter, 500.0, here.now + 1.15, Blow("fall"))
     assert len(here.referee.advance(here.now + 2.0)) == 0
@@ -170,7 +174,7 @@ def test_a_client_with_its_key_draws_exactly_what_the_server_rules():
     """A client with its key draws exactly what the server rules."""
     here = armed(interval_s=0.1, spread=SPREAD, recoil=RECOIL, kind="pellets", pellets=5, **OPEN)
     welcome = here.referee.welcome("s")
-    client = tinclock.Scatter(bytes.fromhex(welcome.spread_key), RIFLE, here.referee.rules.weapons[RIFLE])
+    client = tinclock.client.SpreadStream(bytes.fromhex(welcome.spread_key), RIFLE, here.referee.rules.weapons[RIFLE])
     rng, at = np.random.default_rng(4), 0.0
     for shot in range(1, 30):
         at += 0.1 + float(rng.exponential(0.05))
@@ -217,7 +221,7 @@ def test_a_client_that_lost_packets_is_in_step_again_after_one_shot():
 
 def test_spread_fills_its_cone_evenly_and_pellets_differ():
     """Spread fills its cone evenly and pellets differ."""
-    scatter = tinclock.Scatter(b"key", "gun", msgspec.structs.replace(RULES.weapons[RIFLE],
+    scatter = tinclock.client.SpreadStream(b"key", "gun", msgspec.structs.replace(RULES.weapons[RIFLE],
                                spread=SpreadRules(base_deg=10.0), kind="pellets", pellets=4))  # fmt: skip
     aim = (0.36, 0.48, 0.8)
     ways = np.array([scatter.rays(aim, float(shot), shot) for shot in range(1, 800)]).reshape(-1, 3)
@@ -231,7 +235,7 @@ def test_spread_fills_its_cone_evenly_and_pellets_differ():
 
 def test_spread_grows_by_shots_and_speed_recovers_with_time_and_stays_in_the_plane_where_it_is_flat():
     """Spread grows by shots and speed recovers with time and stays in the plane where it is flat."""
-    scatter = tinclock.Scatter(b"k", "gun", msgspec.structs.replace(RULES.weapons[RIFLE], spread=SPREAD))
+    scatter = tinclock.client.SpreadStream(b"k", "gun", msgspec.structs.replace(RULES.weapons[RIFLE], spread=SPREAD))
     assert math.degrees(scatter.spread_rad(0.0, 0.0)) == pytest.approx(1.0)
     assert math.degrees(scatter.spread_rad(0.0, 2.0)) == pytest.approx(2.0)
     for shot in range(1, 4):
@@ -240,14 +244,16 @@ def test_spread_grows_by_shots_and_speed_recovers_with_time_and_stays_in_the_pla
     assert math.degrees(scatter.spread_rad(0.25, 0.0)) == pytest.approx(1.0 + 1.5 - 0.75)
     assert math.degrees(scatter.spread_rad(9.0, 0.0)) == pytest.approx(1.0)
     flat = msgspec.structs.replace(RULES.weapons[RIFLE], spread=SpreadRules(base_deg=5.0, flat=True))
-    ways = np.array([tinclock.Scatter(b"k", "g", flat).rays((0.6, 0.8, 0.0), 0.0, n)[0] for n in range(1, 200)])
+    ways = np.array(
+        [tinclock.client.SpreadStream(b"k", "g", flat).rays((0.6, 0.8, 0.0), 0.0, n)[0] for n in range(1, 200)]
+    )
     assert np.all(ways[:, 2] == 0.0)
     assert np.ptp(np.arctan2(ways[:, 1], ways[:, 0])) == pytest.approx(2 * math.radians(5.0), rel=0.1)
 
 
 def test_recoil_follows_its_pattern_and_a_pause_begins_it_anew():
     """Recoil follows its pattern and a pause begins it anew."""
-    scatter = tinclock.Scatter(b"k", "gun", msgspec.structs.replace(RULES.weapons[RIFLE], recoil=RECOIL))
+    scatter = tinclock.client.SpreadStream(b"k", "gun", msgspec.structs.replace(RULES.weapons[RIFLE], recoil=RECOIL))
     ups = [math.degrees(math.asin(scatter.rays((1.0, 0.0, 0.0), at, 1)[0][2])) for at in (0.0, 0.1, 0.2, 0.3, 0.9)]
     assert ups == pytest.approx([0.0, 1.0, 2.0, 2.0, 0.0], abs=0.01)
 
@@ -293,9 +299,9 @@ def test_a_held_trigger_charges_and_fires_at_full_charge_and_letting_go_loses_it
     """A held trigger charges and fires at full charge and letting go loses it."""
     here = armed(interval_s=0.1, charge_s=0.5, **OPEN)
     press = {"weapon": RIFLE, "direction": here.aimed().direction, "view": View(28, 30, 0.5)}
-    here.say(tinclock.TriggerClaim, held=True, **press)
+    here.say(tinclock.claims.TriggerClaim, held=True, **press)
     fired = here.referee.advance(here.now + 1.25)
     assert [ruling.received_at - here.now for ruling in fired] == pytest.approx([0.5, 1.1])
-    here.say(tinclock.TriggerClaim, held=False, late=1.3, **press)
-    here.say(tinclock.TriggerClaim, held=True, late=1.4, **press)
+    here.say(tinclock.claims.TriggerClaim, held=False, late=1.3, **press)
+    here.say(tinclock.claims.TriggerClaim, held=True, late=1.4, **press)
     assert [r.received_at - here.now for r in here.referee.advance(here.now + 2.0)] == pytest.approx([1.9])

@@ -13,13 +13,24 @@ import msgspec
 import pytest
 
 import tinclock
+from tinclock.claims import (
+    ImpactClaim,
+    LaunchClaim,
+    MeleeClaim,
+    MoveClaim,
+    ShotClaim,
+    StatusClaim,
+    TriggerClaim,
+    UseClaim,
+    WeaponActionClaim,
+)
 from tinclock.garden.scenario import data_file
 
 TABLES = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
 LEVEL = tinclock.load_level(data_file("garden_level.toml"))
 KINDS = (
-    tinclock.ShotClaim, tinclock.LaunchClaim, tinclock.LaunchClaim, tinclock.ImpactClaim, tinclock.StrikeClaim,
-    tinclock.TriggerClaim, tinclock.HandleClaim, tinclock.UseClaim, tinclock.MoveClaim, tinclock.StatusClaim,
+    ShotClaim, LaunchClaim, LaunchClaim, ImpactClaim, MeleeClaim,
+    TriggerClaim, WeaponActionClaim, UseClaim, MoveClaim, StatusClaim,
 )  # fmt: skip
 JUNK = (None, 1, -1, 2**60, 1e300, math.nan, math.inf, "x", "", [], {}, True, b"z", (1.0, 2.0, 3.0))
 
@@ -28,21 +39,23 @@ def random_rules(dice: random.Random) -> tinclock.Rules:
     """The garden's rules with a seeker that homes, bounces, bursts and sets others off, and with other settings."""
     tables = copy.deepcopy(TABLES)
     tables["strictness"] = dice.choice(["lenient", "standard", "strict"])
-    tables["harm"] = {
+    tables["damage"] = {
         "friendly_fire": dice.choice(["none", "scaled", "reflected"]), "armour": dice.choice([0.0, 40.0]),
         "spawn_shield_s": dice.choice([0.0, 0.5]), "trade_window_s": dice.choice([0.0, 0.2]),
     }  # fmt: skip
-    tables["score"] = {"keep_leavers": dice.random() < 0.5}
+    tables["score"] = {"keep_disconnected": dice.random() < 0.5}
     flight = {
         "speed_m_s": 18.0, "gravity_m_s2": 0.0, "turn_deg_per_s": 120.0, "fuse_s": 2.0,
         "on_body": dice.choice(["pass", "bounce", "end"]), "on_level": dice.choice(["bounce", "stick", "end"]),
-        "impacts": dice.choice(["swept", "claimed"]), "compensation": dice.choice(["none", "launch", "fading"]),
+        "hit_source": dice.choice(["server", "client_confirmed"]),
+        "compensation": dice.choice(["none", "catch_up", "blend"]),
         "when_owner_leaves": dice.choice(["remove", "orphan"]), "when_owner_dies": dice.choice(["keep", "remove"]),
     }  # fmt: skip
     tables["weapons"]["seeker"] = {
-        "kind": "projectile", "damage": 9.0, "interval_s": 0.3, "range_m": 50.0, "charge_s": 0.2, "charge_least": 0.3,
-        "lasting": {"damage": 3.0, "every_s": 0.2, "times": 4}, "flight": flight,
-        "splash": {"radius_m": 3.0, "damage": 30.0, "sets_off": True, "impulse_n_s": 5.0},
+        "kind": "projectile", "damage": 9.0, "interval_s": 0.3, "range_m": 50.0, "charge_s": 0.2,
+        "min_charge_fraction": 0.3,
+        "damage_over_time": {"damage": 3.0, "every_s": 0.2, "times": 4}, "projectile": flight,
+        "splash": {"radius_m": 3.0, "damage": 30.0, "detonates_others": True, "impulse_n_s": 5.0},
     }  # fmt: skip
     leaf = {"name": "leaf", "bone": "b", "zone": "x", "shape": "box", "half_size_m": [0.05, 0.6, 1.0]}
     tables["rigs"]["door"] = {"blocks_only": True, "eye": {"bone": "b"}, "bones": [{"name": "b"}], "parts": [leaf]}
@@ -62,8 +75,8 @@ class Mayhem:
         self.connections: dict[str, int] = {}
         self.numbers: set[int] = set()
         self.sent: dict[str, int] = {}
-        self.sprinkler = self.referee.place("sprinkler", weapon="hose")
-        self.places = {e: [dice.uniform(-3, 3), -4.0] for e in (self.sprinkler, self.referee.place("door"))}
+        self.sprinkler = self.referee.add_entity("sprinkler", weapon="hose")
+        self.places = {e: [dice.uniform(-3, 3), -4.0] for e in (self.sprinkler, self.referee.add_entity("door"))}
         for _ in range(4):
             self.join(0.0)
         for tick in range(int(seconds * 64)):
@@ -73,18 +86,18 @@ class Mayhem:
         name = f"c{len(self.sent)}"
         entity = self.referee.admit(
             connection=name, account=name, team=self.dice.choice(["", "copper", "pewter"]), rig="gardener",
-            weapon=self.dice.choice(self.weapons), server_time=now,
+            weapon=self.dice.choice(self.weapons), weapons=self.weapons, server_time=now,
         )  # fmt: skip
         self.connections[name], self.sent[name] = entity, 0
         self.places[entity] = [self.dice.uniform(-6, 6), self.dice.uniform(-3, -2)]
-        self.referee.put(entity, (*self.places[entity], 0.0), now)
+        self.referee.set_position(entity, (*self.places[entity], 0.0), now)
 
     def step(self, tick: int, now: float) -> None:
         dice, referee = self.dice, self.referee
         present = [entity for entity in self.places if dice.random() < 0.98]
         referee.record(tick, now, present, [self.pose(entity) for entity in present])
         if tick % 2 == 0:
-            referee.published(tick)
+            referee.snapshot_sent(tick)
         for ruling in referee.advance(now):
             self.keep(ruling)
         self.come_and_go(now)
@@ -95,7 +108,7 @@ class Mayhem:
                 self.keep(ruling)
         for event in referee.events():
             assert event.explain()
-            self.state = tinclock.follow(self.state, event)
+            self.state = tinclock.client.apply_event(self.state, event)
         assert self.state == referee.state()
         for entity in self.places:
             assert 0.0 <= referee.ledger.health(entity) <= 100.0
@@ -126,9 +139,39 @@ class Mayhem:
                 referee.spawn(entity, now)
         if dice.random() < 0.02:
             referee.hand_over(self.sprinkler, dice.choice([None, *self.connections]), now)
+        if dice.random() < 0.05:
+            self.decide(now)
         for one in referee.state().projectiles:
             if dice.random() < 0.02:
-                referee.guide(one.projectile, dice.choice(list(self.places)))
+                referee.set_homing_target(one.projectile, dice.choice(list(self.places)))
+
+    def decide(self, now: float) -> None:
+        """The game's server decides something of its own about somebody; now and then a player reconnects."""
+        dice, referee, entity = self.dice, self.referee, self.dice.choice(list(self.places))
+        points, other = dice.choice((0.0, 7.0, 60.0)), dice.choice([0, *self.places])
+        dice.choice((
+            lambda: referee.heal(entity, points, points, by=other),
+            lambda: referee.damage(entity, points, "trap", by=other, weapon="rake"),
+            lambda: referee.set_health(entity, points, armour=points, server_time=now),
+            lambda: referee.set_team(entity, dice.choice(["", "copper", "pewter"])),
+            lambda: referee.give_weapon(entity, dice.choice(self.weapons), magazine=3),
+            lambda: referee.set_item(entity, "oil_can", dice.randrange(4)),
+            lambda: referee.set_effect(entity, dice.choice(["shield", "boost", "speed", "free_movement"]), 0.5, 1.5),
+            lambda: referee.push(entity, (4.0, -3.0, 2.0)),
+            lambda: referee.add_score(points, entity=entity),
+            lambda: referee.reset_round(scores=dice.random() < 0.5) if dice.random() < 0.2 else None,
+            lambda: self.reconnect(now),
+        ))()  # fmt: skip
+
+    def reconnect(self, now: float) -> None:
+        if not self.connections:
+            return
+        name = self.dice.choice(list(self.connections))
+        entity, before = self.connections[name], self.referee.ledger.health(self.connections[name])
+        self.referee.dismiss(name, now)
+        again = self.referee.admit(connection=name, account=name, rig="gardener", server_time=now)
+        assert (again, self.referee.ledger.health(again)) == (entity, before)
+        self.sent[name] = 0
 
     def claim(self, name: str, entity: int, tick: int, now: float) -> Any:
         dice, flights = self.dice, self.referee._pipeline.flights
@@ -147,7 +190,7 @@ class Mayhem:
             "view": tinclock.View(newest - 2, newest, dice.random()), "client_time": now + 7.0,
             "held": dice.random() < 0.6, "action": dice.choice(["draw", "reload", "charge", "stop"]), "item": "oil_can",
             "position": (self.places[entity][0] + dice.uniform(-0.3, 0.3), self.places[entity][1], 0.0),
-            "projectile": dice.randint(0, max(1, flights.issued)), "flown_s": dice.uniform(0, 2),
+            "projectile": dice.randint(0, max(1, flights.issued)), "flight_time_s": dice.uniform(0, 2),
             "victim": dice.choice(list(self.places)), "health": dice.uniform(0, 150), "ammunition": dice.randint(0, 70),
         }  # fmt: skip
         kind = dice.choice(KINDS)

@@ -22,8 +22,10 @@ from tinclock.testing import Stage
 
 def rulings(rules: tinclock.Rules, level: tinclock.Level) -> None:
     referee = tinclock.Referee(rules, level=level, seed=1, storage="half")
-    assert_type(referee.admit(connection="c", account="a", team="", rig="gardener", drawing=tinclock.Drawing()), int)
-    assert_type(referee.place("door"), int)
+    assert_type(
+        referee.admit(connection="c", account="a", team="", rig="gardener", interpolation=tinclock.Interpolation()), int
+    )
+    assert_type(referee.add_entity("door"), int)
     ruling = referee.rule("c", {"kind": "shot"}, received_at=0.5)
     assert_type(ruling, tinclock.Ruling)
     assert_type(ruling.hits, tuple[tinclock.Hit, ...])
@@ -32,18 +34,18 @@ def rulings(rules: tinclock.Rules, level: tinclock.Level) -> None:
     assert_type(ruling.receipt(), tinclock.Receipt)
     assert_type(referee.events(), list[tinclock.Event])
     assert_type(referee.clock("c"), tinclock.types.ClockEstimate)
-    assert_type(referee.view_bounds("c").cap_s, float)
-    assert_type(referee.welcome("c").state, tinclock.State)
-    assert_type(tinclock.follow(referee.state(), referee.events(since=0)[0]), tinclock.State)
+    assert_type(referee.view_bounds("c").rewind_limit_s, float)
+    assert_type(referee.welcome("c").state, tinclock.client.State)
+    assert_type(tinclock.client.apply_event(referee.state(), referee.events(since=0)[0]), tinclock.client.State)
     assert_type(referee.advance(1.0), list[tinclock.Ruling])
     assert_type(referee.act(1, {"kind": "status"}, server_time=1.0).receipt().state, tinclock.types.ActorState | None)
-    assert_type(referee.in_reach(1), list[tinclock.types.Reached])
+    assert_type(referee.melee_targets(1), list[tinclock.types.ReachedHitbox])
     assert_type(referee.position(1), tuple[float, float, float] | None)
     assert_type(referee.state().projectiles, tuple[tinclock.types.InFlight, ...])
 
 
 def flights(launch: tinclock.types.InFlight) -> None:
-    flight = tinclock.Flight(launch.motion, launch.server_time, launch.position, launch.velocity)
+    flight = tinclock.client.ProjectilePath(launch.motion, launch.server_time, launch.position, launch.velocity)
     assert_type(flight.path([0.0, 1.0]), NDArray[np.float64])
     assert_type(flight.at(1.0), tuple[tuple[float, float, float], tuple[float, float, float]])
 
@@ -67,7 +69,7 @@ def levels(level: tinclock.Level) -> None:
     assert_type(level.sees((0.0, 0.0, 0.0), (1.0, 0.0, 0.0)), bool)
     hit = level.first((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), 9.0)
     if hit is not None:
-        assert_type(hit.surface, tinclock.Surface)
+        assert_type(hit.surface, tinclock.types.Surface)
 
 
 def recordings(referee: tinclock.Referee) -> None:
@@ -75,9 +77,9 @@ def recordings(referee: tinclock.Referee) -> None:
         assert_type(recorder.admit(connection="c", account="a", rig="gardener"), int)
         assert_type(recorder.rule("c", b"{}", received_at=0.5), tinclock.Ruling)
         assert_type(recorder.advance(1.0), list[tinclock.Ruling])
-    recording = tinclock.recordings.Recording("evening", salvage=True)
+    recording = tinclock.recordings.Recording("evening", recover=True)
     assert_type(recording.verify(), list[str])
-    assert_type(tinclock.recordings.rerule(recording).as_recorded, bool)
+    assert_type(tinclock.recordings.replay(recording).as_recorded, bool)
     assert_type(list(recording.rulings(1.0, 2.0)), list[tinclock.Ruling])
 
 
@@ -93,5 +95,5 @@ def other_servers_logs(rules: tinclock.Rules) -> None:
     mapping = load_log_map("mapping.toml")
     found = record_logs(read_logs(mapping, ".", rules), rules, Path("evening"))
     assert_type(found.rulings, list[tuple[str, tinclock.Ruling]])
-    swept = run_batch(Path("results"), Task(job="rerule"), [Path("evening")], LocalPool())
+    swept = run_batch(Path("results"), Task(job="replay"), [Path("evening")], LocalPool())
     assert_type(swept.broken, list[tuple[str, str]])

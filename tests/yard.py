@@ -46,7 +46,7 @@ def height(x: float) -> float:
 
 
 def rules_with(**changes: Any) -> tinclock.Rules:
-    """The garden's rules with other values of whole tables' keys, as movement={"allowance_m": 0.0}."""
+    """The garden's rules with other values of whole tables' keys, as movement={"tolerance_m": 0.0}."""
     tables = {
         table: values if table == "strictness" else msgspec.structs.replace(getattr(RULES, table), **values)
         for table, values in changes.items()
@@ -54,9 +54,9 @@ def rules_with(**changes: Any) -> tinclock.Rules:
     return msgspec.structs.replace(RULES, **tables)
 
 
-STRICT = rules_with(movement={"allowance_m": 0.02, "time_allowance_s": 0.15}, muzzle={"reach_m": 0.4},
-                    cadence={"allowance_s": 0.08})  # fmt: skip
-NONE = rules_with(movement={"allowance_m": 0.0, "rounding_m": 0.0, "skin_m": 0.0})
+STRICT = rules_with(movement={"tolerance_m": 0.02, "time_tolerance_s": 0.15}, muzzle={"reach_m": 0.4},
+                    fire_rate={"tolerance_s": 0.08})  # fmt: skip
+NONE = rules_with(movement={"tolerance_m": 0.0, "rounding_m": 0.0, "skin_m": 0.0})
 
 
 class Yard:
@@ -72,7 +72,7 @@ class Yard:
         self.referee = tinclock.Referee(rules, level=level or yard(), seed=1)
         self.body = self.referee.admit(connection="c", account="a", team="copper", rig="gardener")
         self.rest = self.referee.history.rigs["gardener"].rest
-        self.referee.put(self.body, start, 0.0)
+        self.referee.set_position(self.body, start, 0.0)
         self.as_bytes, self.answers, self.dither_s = as_bytes, answers, dither_s
         self.others: dict[int, tuple[float, float, float]] = {}
         self.tick = self.sequence = 0
@@ -95,10 +95,10 @@ class Yard:
             places = {self.body: self.place, **self.others}
             self.referee.record(self.tick, now, list(places), np.stack([self.pose(p) for p in places.values()]))
             if self.tick % 2 == 0:
-                self.referee.published(self.tick)
+                self.referee.snapshot_sent(self.tick)
             if self.tick % 4 == 0 and now > LAG_S:
                 view = self.referee.history.view_at(now - LAG_S)
-                self.referee.seen("c", view, now - TRIP_S + AHEAD_S, now)
+                self.referee.report_view("c", view, now - TRIP_S + AHEAD_S, now)
             if self.tick % 16 == 0 and self.answers:
                 late = self.dither_s * (self.tick // 16 % 2)
                 self._pings.append((now + 2 * TRIP_S + late, self.referee.ping("c", now)))
@@ -122,7 +122,7 @@ class Yard:
         """A move report arrives, stamped as honest unless it says otherwise; returns the accepted place."""
         stamp = at - TRIP_S if stamp is None else stamp
         place = (float(place[0]), float(place[1]), float(place[2]))
-        self.say(at, tinclock.MoveClaim, position=place, client_time=stamp + AHEAD_S)
+        self.say(at, tinclock.claims.MoveClaim, position=place, client_time=stamp + AHEAD_S)
         return self.place
 
 
@@ -206,14 +206,14 @@ def shots_in(
 ) -> float:
     """Seconds from the first to the last of so many shots, each as early as passes; the best of several bursts."""
     game, best = Yard(rules, dither_s=dither_s), math.inf
-    game.referee.wield(game.body, weapon, 5.0)
+    game.referee.set_weapon(game.body, weapon, 5.0)
     interval = RULES.weapons[weapon].interval_s
     for burst in range(5):
         at = begin = 6.0 + burst * burst_s
         for shot in range(count):
             if shot:
                 at += interval - (early_s if shot == count - 1 else 0.0)
-            if fire(game, at, weapon).outcome == "denied":
+            if fire(game, at, weapon).outcome == "rejected":
                 break
         else:
             best = min(best, at - begin)
@@ -226,7 +226,7 @@ def fire(game: Yard, at: float, weapon: str = "grit_rifle", **fields: Any) -> ti
     eye = game.referee.history.eye_now(game.body)
     values = {"weapon": weapon, "origin": eye, "direction": (1.0, 0.0, 0.0),
               "view": game.referee.history.view_at(at - LAG_S), **fields}  # fmt: skip
-    return game.say(at, tinclock.ShotClaim, **values)
+    return game.say(at, tinclock.claims.ShotClaim, **values)
 
 
 # -- the honest ---------------------------------------------------------------------------------------------------
@@ -312,18 +312,18 @@ def honest(quality: str, rate: int, seed: int, seconds: float = 60.0, rules: tin
             elif what[0] == "move":
                 _, sequence, place, stamp = what
                 game.until(now)
-                claim = tinclock.MoveClaim(sequence, game.body, place, client_time=stamp)
+                claim = tinclock.claims.MoveClaim(sequence, game.body, place, client_time=stamp)
                 ruling = game.referee.rule("c", claim, received_at=now)
                 reports += 1
                 game.codes.update(finding.code for finding in ruling.findings)
-                if sequence in told and ruling.position is not None and ruling.outcome != "denied":
+                if sequence in told and ruling.position is not None and ruling.outcome != "rejected":
                     apart = math.dist(ruling.position, place)
                     off_m += [apart] if apart > 1e-6 else []
                 send(down, now, "told", sequence, ruling.outcome, ruling.position)
             else:
                 _, sequence, outcome, position = what
                 place = told.pop(sequence, None)
-                if place is not None and outcome == "amended" and position is not None and sequence > corrected:
+                if place is not None and outcome == "adjusted" and position is not None and sequence > corrected:
                     runner.x, runner.y, runner.z = (
                         runner.x + position[0] - place[0],
                         runner.y + position[1] - place[1],

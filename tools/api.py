@@ -20,7 +20,7 @@ Everything public, from its docstrings (`tools/api.py`; not written by hand). `i
 each name loads what it needs on first use. What isn't here may change without notice.
 """
 MODULES = ("tinclock", *(f"tinclock.{name}" for name in (
-    "recordings", "evidence", "wire", "logs", "sample", "meshes", "types", "errors", "testing",
+    "claims", "client", "recordings", "evidence", "wire", "logs", "sample", "meshes", "types", "errors", "testing",
 )))  # fmt: skip
 
 

@@ -21,7 +21,7 @@ from printed import complaint
 ROOT = Path(__file__).resolve().parent.parent
 BLOCKS = re.compile(r"^```(sh|python scene)\n(.*?)^```", re.S | re.M)
 SERVES_S = 20.0
-ASKING = ("tinclock explain", "tinclock rerule", "tinclock contents", "tinclock fairness")
+ASKING = ("tinclock explain", "tinclock replay", "tinclock info", "tinclock fairness")
 """What changes nothing is not done twice."""
 WEIGHED = "tinclock weigh evening"
 """What several pages begin with is done once, in the scene."""
@@ -65,7 +65,7 @@ def make_scene(folder: Path, environment: dict[str, str]) -> None:
 
     write_character(folder / "hero.gltf")
     for name, seconds, seed in (("evening", 40, 70), ("matches/monday", 8, 1), ("matches/tuesday", 8, 2)):
-        command = ["tinclock", "play", name, "--seconds", str(seconds), "--seed", str(seed)]
+        command = ["tinclock", "simulate", name, "--seconds", str(seconds), "--seed", str(seed)]
         subprocess.run(command, cwd=folder, env=environment, check=True, stdout=subprocess.DEVNULL)
     run("the scene", "sh", WEIGHED, folder, environment)
 
@@ -79,7 +79,7 @@ def run(page: str, language: str, text: str, place: Path, environment: dict[str,
     command = text.split("  #")[0].strip()
     if not command or command.startswith(("pip", "make")):
         return
-    if "tinclock serve" in command or "tinclock follow" in command:
+    if "tinclock serve" in command or "tinclock watch" in command:
         print(f"{page}: {command}", flush=True)
         serve(command, place, environment, "listening" if "tinclock serve" in command else "taken in")
         return

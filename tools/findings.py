@@ -40,7 +40,7 @@ def page() -> str:
     """The whole page."""
     rows = []
     for kind in FINDINGS.values():
-        does = kind.consequence + (", must" if kind.always_denies else "")
+        does = kind.action + (", must" if kind.always_rejects else "")
         does += "".join(
             f"; {name}: {word}" for name, word in (("lenient", kind.lenient), ("strict", kind.strict)) if word
         )

@@ -8,26 +8,26 @@ from __future__ import annotations
 import shutil
 from pathlib import Path
 
-from tinclock.garden.match import play_match
+from tinclock.garden.match import simulate_match
 from tinclock.garden.truth import write_truth
 from tinclock.recordings.compact import compact
 
 HERE = Path(__file__).resolve().parent.parent / "src" / "tinclock" / "garden" / "data"
-MOST_BYTES = 2_000_000
+MAX_BYTES = 2_000_000
 
 
 def main() -> None:
     """Write `sample` and `sample-truth`."""
     for name in ("sample", "sample-truth"):
         shutil.rmtree(HERE / name, ignore_errors=True)
-    unfair = {"clover": {"inflate_damage": 1.0}}
-    played = play_match(seed=11, seconds=60.0, players=4, unfair=unfair, record_to=HERE / "sample")
+    cheating = {"clover": {"inflate_damage": 1.0}}
+    played = simulate_match(seed=11, seconds=60.0, players=4, cheats=cheating, record_to=HERE / "sample")
     compact(HERE / "sample", level=19)
     write_truth(played, HERE / "sample-truth")
     size = sum(file.stat().st_size for name in ("sample", "sample-truth") for file in (HERE / name).rglob("*.*"))
     print(f"{len(played.rulings)} rulings, {size:,} bytes")
-    if size >= MOST_BYTES:
-        raise SystemExit(f"the sample must stay under {MOST_BYTES:,} bytes")
+    if size >= MAX_BYTES:
+        raise SystemExit(f"the sample must stay under {MAX_BYTES:,} bytes")
 
 
 if __name__ == "__main__":

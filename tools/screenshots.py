@@ -17,14 +17,14 @@ ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
 BIN = Path(sys.executable).parent
 TERMINAL = (
-    ("demo.png", "tinclock demo --rows 11"),
+    ("demo.png", "tinclock demo --limit 11"),
     (
         "why.png",
-        "tinclock play short --seconds 5 && tinclock contents short --check && tinclock explain evening {miss}",
+        "tinclock simulate short --seconds 5 && tinclock info short --check && tinclock explain evening {miss}",
     ),
     (
-        "rerule.png",
-        "tinclock rerule evening --set view.max_rewind_s=0.15 --undying --rows 4; tinclock fairness evening",
+        "replay.png",
+        "tinclock replay evening --set view.max_rewind_s=0.15 --no-deaths --limit 4; tinclock fairness evening",
     ),
     ("check.png", "tinclock check garden.toml mine.toml odd.toml --distance 8"),
     ("many.png", "tinclock batch weigh matches --out results"),
@@ -47,7 +47,9 @@ def main() -> None:
         )  # with views that were ruled elsewhere
         shutil.copy(Path(out) / "restless" / "bounds.png", SHOTS / "bounds.png")
         subprocess.run(
-            [str(BIN / "tinclock"), "demo", "flights", "--json", "--out", out], check=True, stdout=subprocess.DEVNULL
+            [str(BIN / "tinclock"), "demo", "projectiles", "--json", "--out", out],
+            check=True,
+            stdout=subprocess.DEVNULL,
         )
         for name in ("mortar", "compensation"):
             shutil.copy(Path(out) / f"{name}.png", SHOTS / f"{name}.png")
@@ -79,15 +81,15 @@ def questions(out: Path) -> dict[str, Any]:
     """Play a match into a file, and draw what it was asked; returns the numbers of the rulings that were chosen."""
     run = str(BIN / "tinclock")
     subprocess.run(
-        [run, "play", "evening", "--players", "16", "--seed", "3"], check=True, cwd=out, stdout=subprocess.DEVNULL
+        [run, "simulate", "evening", "--players", "16", "--seed", "3"], check=True, cwd=out, stdout=subprocess.DEVNULL
     )
     subprocess.run(
-        [run, "fairness", "evening", "--over", "0:0.4:0.05", "--picture", str(SHOTS / "fairness.png"), "--json"],
+        [run, "fairness", "evening", "--sweep", "0:0.4:0.05", "--image", str(SHOTS / "fairness.png"), "--json"],
         check=True, cwd=out, stdout=subprocess.DEVNULL,
     )  # fmt: skip
     numbers = chosen(out / "evening")
     bring_your_own(out)
-    return {**numbers, "unfair": review(out)}
+    return {**numbers, "cheating": review(out)}
 
 
 def bring_your_own(out: Path) -> None:
@@ -97,16 +99,16 @@ def bring_your_own(out: Path) -> None:
 
     run = str(BIN / "tinclock")
     write_character(out / "hero.gltf")
-    commands = [[run, "play", f"matches/m{k}", "--seconds", "30", "--seed", str(k)] for k in range(6)]
-    commands.append([run, "rig", "hero.gltf", "--picture", str(SHOTS / "rig.png"), "--json"])
+    commands = [[run, "simulate", f"matches/m{k}", "--seconds", "30", "--seed", str(k)] for k in range(6)]
+    commands.append([run, "rig", "hero.gltf", "--image", str(SHOTS / "rig.png"), "--json"])
     for command in commands:
         subprocess.run(command, check=True, cwd=out, stdout=subprocess.DEVNULL)
     (out / "matches" / "m5" / "flushes.jsonl").unlink()
 
 
 def review(out: Path) -> str:
-    """Weigh a match with unfair players; returns the account whose case is shown."""
-    run, unfair = str(BIN / "tinclock"), "clover"
+    """Weigh a match with cheating players; returns the account whose case is shown."""
+    run, cheating = str(BIN / "tinclock"), "clover"
     lies = (
         "clover=inflate_damage:0.5",
         "gorse=aim_through_walls:1",
@@ -114,13 +116,13 @@ def review(out: Path) -> str:
         "elder=hold_back:0.5",
         "dibber=frozen_health:0.5",
     )
-    play = [run, "play", "night", "--players", "8", "--seconds", "120", "--seed", "21"]
+    play = [run, "simulate", "night", "--players", "8", "--seconds", "120", "--seed", "21"]
     for arguments in (
-        [*play, *(word for lie in lies for word in ("--unfair", lie))],
-        [run, "weigh", "night", "--server", "garden-1"],
+        [*play, *(word for lie in lies for word in ("--cheat", lie))],
+        [run, "weigh", "night", "--server-name", "garden-1"],
     ):
         subprocess.run(arguments, check=True, cwd=out, stdout=subprocess.DEVNULL)
-    return unfair
+    return cheating
 
 
 def desk(out: Path, numbers: dict[str, Any]) -> None:
@@ -170,7 +172,7 @@ def desk(out: Path, numbers: dict[str, Any]) -> None:
         take("viewer.png", f"/match/evening#ruling={numbers['miss']}", chosen_one)
         take("screens.png", f"/match/evening#ruling={numbers['seen']}&camera=screens", chosen_one)
         take("queue.png", "/cases", "document.querySelector('.queue')")
-        take("case.png", f"/case?account={numbers['unfair']}", "document.querySelector('.shot').dataset.drawn")
+        take("case.png", f"/case?account={numbers['cheating']}", "document.querySelector('.shot').dataset.drawn")
     finally:
         browser.quit()
         served.terminate()
@@ -179,8 +181,8 @@ def desk(out: Path, numbers: dict[str, Any]) -> None:
 
 def chosen(folder: Path) -> dict[str, int]:
     """Rulings that show something: a near miss, a wall, a capped view, a hit that was rewound far."""
-    from tinclock.core.analysis.why import why
-    from tinclock.recordings.past import past_of
+    from tinclock.core.analysis.miss_explanation import explain_miss
+    from tinclock.recordings.history_slice import history_around
     from tinclock.recordings.recording import Recording
 
     source, numbers = Recording(folder), dict[str, int]()
@@ -191,11 +193,11 @@ def chosen(folder: Path) -> dict[str, int]:
             numbers["seen"] = ruling.number
         if ruling.kind != "shot" or ruling.hits or not ruling.account or ruling.weapon != "grit_rifle":
             continue
-        if "capped" not in numbers and codes[:2] == ["view_capped", "victim_differs"]:
+        if "capped" not in numbers and codes[:2] == ["over_rewind_limit", "victim_differs"]:
             numbers["capped"] = ruling.number
         if codes or ("miss" in numbers and "wall" in numbers):
             continue
-        found = why(past_of(source, ruling), ruling)
+        found = explain_miss(history_around(source, ruling), ruling)
         if found.behind is not None and found.behind.along_m < 20.0 and found.surface != "glass":
             numbers.setdefault("wall", ruling.number)
         elif (

@@ -15,12 +15,15 @@ import msgspec
 import numpy as np
 
 import tinclock
+from tinclock.core.combat.events import Event
 from tinclock.core.combat.motion import Motion
-from tinclock.core.combat.projectile_motion import Flight
-from tinclock.core.combat.published import State, follow
-from tinclock.core.combat.scatter import Scatter
+from tinclock.core.combat.projectile_motion import ProjectilePath
+from tinclock.core.combat.published import State, apply_event
+from tinclock.core.combat.spread_stream import SpreadStream
+from tinclock.core.rules.game import CounterRules, PhaseRules
 from tinclock.core.rules.weapons import RecoilRules, SpreadRules, WeaponRules
-from tinclock.garden.match import play_match
+from tinclock.garden.match import simulate_match
+from tinclock.garden.scenario import load_garden
 from tinclock.garden.screen import Playout, SentSnapshot
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -35,11 +38,11 @@ def spread() -> dict[str, Any]:
     rng = np.random.default_rng(1)
     weapons = {
         "grit_rifle": (1, SpreadRules(base_deg=0.4, moving_deg=1.5, moving_at_m_s=4.0, per_shot_deg=0.3,
-                                      recovery_deg_per_s=3.0, most_deg=4.0), None),
-        "gravel_scatter": (5, SpreadRules(base_deg=3.0, most_deg=6.0), None),
-        "hose": (1, SpreadRules(base_deg=0.2, per_shot_deg=0.1, recovery_deg_per_s=1.0, most_deg=3.0),
+                                      recovery_deg_per_s=3.0, max_deg=4.0), None),
+        "gravel_scatter": (5, SpreadRules(base_deg=3.0, max_deg=6.0), None),
+        "hose": (1, SpreadRules(base_deg=0.2, per_shot_deg=0.1, recovery_deg_per_s=1.0, max_deg=3.0),
                  RecoilRules(pattern_deg=((0.5, 0.1), (0.7, -0.2), (0.9, 0.3)), reset_s=0.3)),
-        "flat": (3, SpreadRules(base_deg=2.0, most_deg=2.0, flat=True), None),
+        "flat": (3, SpreadRules(base_deg=2.0, max_deg=2.0, flat=True), None),
         "kick": (1, None, RecoilRules(pattern_deg=((1.0, 0.0), (2.0, 0.5)), reset_s=0.2)),
     }  # fmt: skip
     out = []
@@ -47,7 +50,7 @@ def spread() -> dict[str, Any]:
         key, at, shots = rng.bytes(32), 0.0, []
         table = WeaponRules(damage=1.0, interval_s=0.1, range_m=50.0, kind="pellets" if pellets > 1 else "hitscan",
                             pellets=pellets, spread=spread_rules, recoil=recoil)  # fmt: skip
-        scatter = Scatter(key, name, table)
+        scatter = SpreadStream(key, name, table)
         for number in range(1, 201):
             at += float(rng.choice([0.05, 0.1, 0.4]))
             way = rng.normal(size=3)
@@ -66,11 +69,11 @@ def flights() -> dict[str, Any]:
     level = tinclock.Level.from_boxes(
         [[0.0, 0.0, -50.0], [112.0, 0.0, 0.0]], [[500.0, 500.0, 50.0], [100.0, 500.0, 400.0]]
     )
-    bounces = {"on_level": "bounce", "restitution": 0.5, "friction": 0.2, "until_m_s": 1.0}
+    bounces = {"on_level": "bounce", "restitution": 0.5, "friction": 0.2, "rest_below_m_s": 1.0}
     kinds: tuple[dict[str, Any], ...] = (
         {"gravity_m_s2": 9.81}, {"gravity_m_s2": 9.81, "drag_per_m": 0.02, "wind_m_s": (2.0, -1.0, 0.0)},
         {"thrust_m_s2": 30.0, "thrust_s": 0.4, "gravity_m_s2": 2.0}, {"turn_deg_per_s": 60.0},
-        {"gravity_m_s2": 9.81, **bounces}, {"gravity_m_s2": 9.81, "drag_per_m": 0.05, **bounces, "most_bounces": 2},
+        {"gravity_m_s2": 9.81, **bounces}, {"gravity_m_s2": 9.81, "drag_per_m": 0.05, **bounces, "max_bounces": 2},
         {"gravity_m_s2": 9.81, "on_level": "stick"},
         {"gravity_m_s2": 4.0, **bounces, "restitution": 0.8, "friction": 0.0},
     )  # fmt: skip
@@ -83,7 +86,7 @@ def flights() -> dict[str, Any]:
         target = (60.0, *rng.uniform(-40.0, 40.0, 2).tolist()) if motion.turn_deg_per_s else None
         start, last = float(rng.uniform(0.0, 100.0)), math.inf
         last = start + 3.0
-        flight = Flight(motion, start, position, velocity, level=level, last=last, target=target)
+        flight = ProjectilePath(motion, start, position, velocity, level=level, last=last, target=target)
         times = [start + share for share in (0.0, 0.1, 0.35, 0.7, 1.1, 1.6, 2.2, 2.9, 3.5)]
         samples = []
         for at in times:
@@ -126,16 +129,42 @@ def views() -> dict[str, Any]:
     return {"tolerance": 1e-9, "lines": out}
 
 
+def decided() -> list[Event]:
+    """Events of what a game's server decides: health, teams, effects, counters, phases, a player who comes back."""
+    tables: dict[str, Any] = {"counters": {"coins": CounterRules(max_value=9.0)}, "phases": {"freeze": PhaseRules()}}
+    referee = tinclock.Referee(msgspec.structs.replace(load_garden().rules, **tables))
+    ada, bob = (
+        referee.admit(connection=f"c-{name}", account=name, name=name, rig="gardener", team="copper")
+        for name in ("ada", "bob")
+    )
+    referee.set_phase("freeze")
+    referee.set_health(ada, 50.0, armour=5.0, max_health=80.0)
+    referee.heal(ada, 100.0, by=bob)
+    referee.set_team(bob, "pewter")
+    referee.set_counter(ada, "coins", 3.0)
+    referee.add_score(5.0, entity=ada)
+    for effect, amount in (("speed", 1.5), ("boost", 2.0), ("free_movement", 0.0)):
+        referee.set_effect(ada, effect, 2.0, amount)
+    referee.push(ada, (1.0, 0.0, 2.0))
+    referee.dismiss("c-ada")
+    referee.admit(connection="c-ada", account="ada", name="ada again", rig="gardener", team="pewter")
+    referee.damage(bob, 500.0, "trap", by=ada, weapon="rake")
+    referee.set_phase("")
+    referee.reset_round(scores=True)
+    return referee.events()
+
+
 def events() -> dict[str, Any]:
-    """Two streams of a garden match: a state, the events after it, and the states after some of them."""
+    """Streams of garden matches and of `decided`: a state, the events after it, and the states after some of them."""
     out = []
-    for seed, players in ((3, 4), (4, 6)):
-        played = play_match(seed=seed, seconds=8.0, players=players)
+    matches = [
+        list(simulate_match(seed=k, seconds=8.0, players=players).events)[:240] for k, players in ((3, 4), (4, 6))
+    ]
+    for chosen in (*matches, decided()):
         state, checks = State(0, 0.0), []
-        chosen = list(played.events)[:240]
         for count, event in enumerate(chosen, 1):
-            state = follow(state, event)
-            if count % 60 == 0 or count == len(chosen):
+            state = apply_event(state, event)
+            if count % 20 == 0 or count == len(chosen):
                 checks.append({"after": count, "state": msgspec.to_builtins(state)})
         out.append(
             {"state": msgspec.to_builtins(State(0, 0.0)), "events": msgspec.to_builtins(chosen), "states": checks}
@@ -164,7 +193,7 @@ def _whole(value: Any) -> Any:
     return int(value) if isinstance(value, float) and value.is_integer() else value
 
 
-VECTORS = {"spread": spread, "flights": flights, "views": views, "events": events, "messages": messages}
+VECTORS = {"spread": spread, "projectile_paths": flights, "views": views, "events": events, "messages": messages}
 
 
 def main() -> None:

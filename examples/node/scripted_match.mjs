@@ -39,7 +39,7 @@ socket.onopen = async () => {
       ["c-2", 0.58, claim({ ...shot, sequence: 1, actor: mary })],     // john fires in mary's name
       ["c-2", 0.59, Buffer.from("garbage").toString("base64")],
     ] });
-    for (const ruled of reply.ruled) {
+    for (const ruled of reply.rulings) {
       const codes = (ruled.findings ?? []).map((finding) => finding.code).join(", ");
       console.log(`${ruled.connection}: ${ruled.outcome}`, JSON.stringify(ruled.receipt.hits ?? []), codes);
     }

@@ -12,8 +12,9 @@ from lossy import calling
 from screen import Screen
 
 import tinclock
+from tinclock.claims import MoveClaim, ShotClaim
 from tinclock.sample import data_file
-from tinclock.wire import Answer, Join, Joined, News, Ping, Pong, ToClient, client_bundle
+from tinclock.wire import EventBatch, Join, JoinAccepted, Ping, Pong, ReceiptMessage, ToClient, client_rules
 
 GIVE_UP_S = 30.0
 PACK, READ = msgspec.msgpack.Encoder().encode, msgspec.msgpack.Decoder(ToClient).decode
@@ -36,15 +37,15 @@ class Client:
                 self.body.place = list(bodies[self.joined.entity])
             return
         message = READ(data)
-        if isinstance(message, Joined) and self.joined is None:
+        if isinstance(message, JoinAccepted) and self.joined is None:
             self.joined, self.state, self.sequence = message, message.state, message.next_sequence - 1
         elif isinstance(message, Ping):
             self.line.send(PACK(Pong(message.nonce, self.clock())))
-        elif isinstance(message, News) and self.joined is not None:
+        elif isinstance(message, EventBatch) and self.joined is not None:
             for event in message.events:  # the same ones come again and again: each counts once
                 if event.number == self.state.number + 1:
-                    self.state = tinclock.follow(self.state, event)
-        elif isinstance(message, Answer):
+                    self.state = tinclock.client.apply_event(self.state, event)
+        elif isinstance(message, ReceiptMessage):
             self.answered(message.receipt)
 
     def answered(self, receipt: tinclock.Receipt) -> None:
@@ -75,7 +76,7 @@ class Client:
             to = [aim[0] - eye[0], aim[1] - eye[1], aim[2] + 1.3 - eye[2]]
             way = tuple(v / math.hypot(*to) for v in to)
             self.shots += 1
-            self.claim(tinclock.ShotClaim, weapon="grit_rifle", origin=(eye[0] + 0.09, eye[1], eye[2]), direction=way,
+            self.claim(ShotClaim, weapon="grit_rifle", origin=(eye[0] + 0.09, eye[1], eye[2]), direction=way,
                        view=view)  # fmt: skip
 
 
@@ -83,18 +84,18 @@ async def main(name: str, port: int, seconds: float) -> None:
     """Play for a while, then leave."""
     client, loop = Client(name), asyncio.get_running_loop()
     client.line = await calling(port, client.take, seed=len(name))
-    digests, start = client_bundle(tinclock.load_rules(data_file("garden.toml"))).digests, loop.time()
+    digests, start = client_rules(tinclock.load_rules(data_file("garden.toml"))).digests, loop.time()
     while client.joined is None:
         if loop.time() - start > GIVE_UP_S:
             raise SystemExit(f"{name}: no server answers on port {port}")
-        client.line.send(PACK(Join((1,), digests)))
+        client.line.send(PACK(Join((2,), digests)))
         await asyncio.sleep(0.1)
     step, body = 0, client.body
     while loop.time() - start < seconds:
         step += 1
         if body.place is not None:
             body.step(step / 20)
-            client.claim(tinclock.MoveClaim, keep=False, position=tuple(body.place), client_time=client.clock())
+            client.claim(MoveClaim, keep=False, position=tuple(body.place), client_time=client.clock())
             body.moves.append((client.sequence, list(body.place)))
             if step % 12 == 0:
                 client.shoot()

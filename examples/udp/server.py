@@ -12,7 +12,7 @@ from lossy import listening
 
 import tinclock
 from tinclock.sample import data_file
-from tinclock.wire import Border, Join, News, Ping, client_bundle, decode_message, encode
+from tinclock.wire import EventBatch, Gateway, Join, Ping, client_rules, decode_message, encode
 
 RATE_HZ, SILENT_S, TOLD_AGAIN = 64, 3.0, 48
 PLACES = ((-6.0, -3.0, 0.0), (6.0, -3.0, 0.0), (0.0, -2.5, 0.0), (-3.0, -4.0, 0.0), (3.0, -4.0, 0.0))
@@ -25,8 +25,8 @@ class Server:
     def __init__(self) -> None:
         rules = tinclock.load_rules(data_file("garden.toml"))
         self.referee = tinclock.Referee(rules, level=tinclock.load_level(data_file("garden_level.toml")), seed=7)
-        self.digests = client_bundle(rules).digests
-        self.borders: dict[tuple[str, int], Border] = {}
+        self.digests = client_rules(rules).digests
+        self.gateways: dict[tuple[str, int], Gateway] = {}
         self.entity: dict[tuple[str, int], int] = {}
         self.heard: dict[tuple[str, int], float] = {}
         self.count, self.outcomes, self.events = 0, Counter[str](), list[tinclock.Event]()
@@ -38,18 +38,18 @@ class Server:
         return asyncio.get_running_loop().time() - self.start
 
     def take(self, data: bytes, address: tuple[str, int]) -> None:
-        """A datagram came: from a stranger who joins, or for somebody's border."""
+        """A datagram came: from a stranger who joins, or for somebody's gateway."""
         if data == b"leave":
             self.let_go(address)
             return
-        if address not in self.borders:
+        if address not in self.gateways:
             if not isinstance(decode_message(data), Join):
                 return  # of one who left, still under way then
             self.let_in(address)
         self.heard[address] = self.now
-        border = self.borders[address]
-        answer = border.take(data, self.now)
-        if (ruling := border.last_ruling) is not None:
+        gateway = self.gateways[address]
+        answer = gateway.receive(data, self.now)
+        if (ruling := gateway.last_ruling) is not None:
             self.outcomes[f"{ruling.kind} {ruling.outcome}" if ruling.first is None else "repeated"] += 1
         if answer is not None:
             self.line.send(answer, address)
@@ -60,14 +60,14 @@ class Server:
         name, place = f"c{self.count}", PLACES[self.count % len(PLACES)]
         team = ("copper", "pewter")[self.count % 2]
         entity = self.referee.admit(connection=name, account=name, team=team, rig="gardener", weapon="grit_rifle")
-        self.referee.put(entity, place)
-        self.borders[address] = Border(self.referee, name, account=name, digests=self.digests)
+        self.referee.set_position(entity, place)
+        self.gateways[address] = Gateway(self.referee, name, account=name, digests=self.digests)
         self.entity[address] = entity
 
     def let_go(self, address: tuple[str, int]) -> None:
         """Gone at once: nobody hits it any more, at any view."""
-        if address in self.borders:
-            self.referee.dismiss(self.borders.pop(address).connection)
+        if address in self.gateways:
+            self.referee.dismiss(self.gateways.pop(address).connection)
             self.entity.pop(address), self.heard.pop(address)
 
     def tick(self, tick: int) -> None:
@@ -85,25 +85,25 @@ class Server:
         self.events += referee.events()
         if tick % 2:
             return
-        referee.published(tick)
+        referee.snapshot_sent(tick)
         snapshot = PACK(
             {"kind": "snapshot", "tick": tick, "bodies": dict(zip(ids, roots[:, :3].tolist(), strict=True))}
         )
-        news = encode(News(tuple(self.events[-TOLD_AGAIN:])))  # told again and again: a lost one is made good
-        for address, border in list(self.borders.items()):
+        news = encode(EventBatch(tuple(self.events[-TOLD_AGAIN:])))  # told again and again: a lost one is made good
+        for address, gateway in list(self.gateways.items()):
             self.line.send(snapshot, address)
             self.line.send(news, address)
             if tick % 16 == 0:
-                self.line.send(encode(Ping(referee.ping(border.connection, self.now))), address)
+                self.line.send(encode(Ping(referee.ping(gateway.connection, self.now))), address)
 
 
-async def main(players: int, most_s: float) -> None:
+async def main(players: int, max_s: float) -> None:
     """Serve until so many have come and all have left, or for so long; the first line printed is the port."""
     server = Server()
     server.line, port = await listening(server.take, seed=1)
     print(port, flush=True)
     tick = 0
-    while server.now < most_s:
+    while server.now < max_s:
         if server.count >= players and sum(event.kind == "left" for event in server.events) >= server.count:
             break
         server.tick(tick)

@@ -1,5 +1,7 @@
 """The public names, each once. `tinclock._public` reads this file, so that a name loads what it needs on first use."""
 
+from tinclock import claims as claims
+from tinclock import client as client
 from tinclock import errors as errors
 from tinclock import evidence as evidence
 from tinclock import logs as logs
@@ -11,34 +13,20 @@ from tinclock import types as types
 from tinclock import wire as wire
 from tinclock.core.combat.events import Event as Event
 from tinclock.core.combat.first_contact import first_contact as first_contact
-from tinclock.core.combat.projectile_motion import Flight as Flight
-from tinclock.core.combat.published import State as State
-from tinclock.core.combat.published import follow as follow
 from tinclock.core.combat.receipts import Receipt as Receipt
-from tinclock.core.combat.scatter import Scatter as Scatter
 from tinclock.core.combat.welcome import Welcome as Welcome
 from tinclock.core.errors import TinClockError as TinClockError
 from tinclock.core.findings import Finding as Finding
 from tinclock.core.geometry.level import Level as Level
-from tinclock.core.geometry.level import Surface as Surface
 from tinclock.core.geometry.rig import Rig as Rig
 from tinclock.core.referee import Referee as Referee
 from tinclock.core.rules.contradictions import unusual_rules as unusual_rules
 from tinclock.core.rules.ruleset import Rules as Rules
-from tinclock.core.ruling.claims import HandleClaim as HandleClaim
-from tinclock.core.ruling.claims import ImpactClaim as ImpactClaim
-from tinclock.core.ruling.claims import LaunchClaim as LaunchClaim
-from tinclock.core.ruling.claims import MoveClaim as MoveClaim
-from tinclock.core.ruling.claims import ShotClaim as ShotClaim
-from tinclock.core.ruling.claims import StatusClaim as StatusClaim
-from tinclock.core.ruling.claims import StrikeClaim as StrikeClaim
-from tinclock.core.ruling.claims import TriggerClaim as TriggerClaim
-from tinclock.core.ruling.claims import UseClaim as UseClaim
 from tinclock.core.ruling.records import Hit as Hit
 from tinclock.core.ruling.records import Ruling as Ruling
 from tinclock.core.timeline.history import PoseHistory as PoseHistory
 from tinclock.core.timeline.rooted import rooted_bones as rooted_bones
-from tinclock.core.timeline.views import Drawing as Drawing
+from tinclock.core.timeline.views import Interpolation as Interpolation
 from tinclock.core.timeline.views import View as View
 from tinclock.core.warming import warm_up as warm_up
 from tinclock.intake.level_cache import cached_level as cached_level

@@ -7,7 +7,7 @@
     stage.enter("bob", (12.0, 0.0, 0.0))
     stage.run(1.0)
     ruling = stage.shoot("ada", "bob", part="head")
-    assert ruling.outcome == "upheld" and ruling.hits[0].part == "head"
+    assert ruling.outcome == "accepted" and ruling.hits[0].part == "head"
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from tinclock.core.arrays import require_shape
 from tinclock.core.errors import UnknownNameError
 from tinclock.core.referee import Referee
 from tinclock.core.timeline.rooted import rooted_bones
-from tinclock.core.timeline.views import Drawing, View
+from tinclock.core.timeline.views import Interpolation, View
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -94,6 +94,11 @@ class Stage:
         if self._server is not self.referee:
             self._server.close()  # type: ignore[union-attr]
 
+    @property
+    def server(self) -> Referee | Recorder:
+        """The match itself: what your server says to it, such as `heal` or `set_phase`, is recorded too."""
+        return self._server
+
     # -- who is there -----------------------------------------------------------------------------------------
 
     def enter(
@@ -111,10 +116,10 @@ class Stage:
         body = rig or next(one for one, rules in table.items() if not rules.blocks_only)
         entity = self._server.admit(
             connection=name, account=name, name=name, team=team, rig=body, weapon=weapon, server_time=self.now,
-            drawing=Drawing(interpolation_delay_s=delay_s),
+            interpolation=Interpolation(interpolation_delay_s=delay_s),
         )  # fmt: skip
         if self.referee.rules.movement is not None:
-            self._server.put(entity, (float(place[0]), float(place[1]), float(place[2])), self.now)
+            self._server.set_position(entity, (float(place[0]), float(place[1]), float(place[2])), self.now)
         made = self._bodies[name] = _Body(entity, body, place, facing_rad)
         made.round_trip_s, made.delay_s = round_trip_s, delay_s
         return entity
@@ -136,11 +141,11 @@ class Stage:
         self._server.dismiss(name, self.now)
         del self._bodies[name]
 
-    def walk(self, name: str, velocity: Sequence[float], *, facing_rad: float | None = None) -> None:
-        """A player walks on from where it is, in metres a second, until told otherwise."""
+    def walk(self, name: str, velocity_m_s: Sequence[float], *, facing_rad: float | None = None) -> None:
+        """Walk on from its position at a velocity, until the next call."""
         body = self._body(name)
         body.place, body.since = np.array(body.at(self.now)[:3]), self.now
-        body.velocity = np.array(velocity, float)
+        body.velocity = np.array(velocity_m_s, float)
         body.facing_rad = body.facing_rad if facing_rad is None else facing_rad
 
     def _body(self, name: str) -> _Body:
@@ -172,7 +177,7 @@ class Stage:
             for body in bodies:
                 body.eye = self.referee.history.eye_now(body.entity)
             if self.tick % match.snapshot_every == 0:
-                self._server.published(self.tick)
+                self._server.snapshot_sent(self.tick)
             if self.tick % max(1, round(TELLS_EVERY_S * match.tick_rate_hz)) == 0:
                 self._tell_screens()
             rulings += self._server.advance(self.now)
@@ -183,7 +188,7 @@ class Stage:
         for name, body in self._bodies.items():
             if self.now - body.round_trip_s - body.delay_s >= self.referee.history.first_snapshot_time:
                 stamp = self.now - body.round_trip_s / 2.0 + CLIENTS_CLOCK_S
-                self._server.seen(name, self.view(name=name), stamp, self.now)
+                self._server.report_view(name, self.view(name=name), stamp, self.now)
 
     def _posed(self, body: _Body) -> np.ndarray:
         posed: np.ndarray = (
@@ -217,10 +222,11 @@ class Stage:
 
     # -- claims -----------------------------------------------------------------------------------------------
 
-    def say(self, name: str, kind: str, **fields: object) -> Ruling:
+    def claim(self, name: str, kind: str, **fields: object) -> Ruling:
         """Send a claim as a client would, numbered, as `name` unless `actor` says otherwise; it is ruled at once.
 
-        kind : "shot", "strike", "launch", "trigger", "handle", "use", "move", "status", ...; fields : as in the claim
+        kind : "shot", "melee", "launch", "trigger", "weapon_action", "use", "move", "status", ...; fields : as in the
+        claim
         """
         body = self._body(name)
         body.sequence += 1
@@ -253,7 +259,7 @@ class Stage:
             "weapon": weapon or (state.weapon if state is not None else ""), "origin": eye,
             "direction": tuple((way / np.linalg.norm(way)).tolist()), "view": view, **lies,
         }  # fmt: skip
-        return self.say(name, kind, **told)
+        return self.claim(name, kind, **told)
 
     def _middle(self, name: str, part: str | None, view: View) -> np.ndarray:
         """Return the middle of a hitbox on the screen."""

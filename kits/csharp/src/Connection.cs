@@ -8,8 +8,8 @@ namespace TinClock.Kit
     public sealed class Connection
     {
         const double JoinAgainS = 0.25;
-        const int MostRepeats = 8;
-        static readonly HashSet<string> WithView = new HashSet<string> { "shot", "launch", "strike", "trigger", "move" };
+        const int MaxRepeats = 8;
+        static readonly HashSet<string> WithView = new HashSet<string> { "shot", "launch", "melee", "trigger", "move" };
 
         sealed class Waiting { public Fields Claim; public double SentAt; public int Times; }
 
@@ -23,7 +23,7 @@ namespace TinClock.Kit
         double joinSentAt = double.NegativeInfinity;
 
         public int Entity { get; private set; }
-        /// <summary>The key of this client's spread: see <see cref="Scatter"/>.</summary>
+        /// <summary>The key of this client's spread: see <see cref="SpreadStream"/>.</summary>
         public byte[] SpreadKey { get; private set; }
         public bool SameRules { get; private set; }
         public Fields State { get; private set; }
@@ -33,6 +33,8 @@ namespace TinClock.Kit
         /// <summary>A claim (null: one that was answered before) and its receipt.</summary>
         public event Action<Fields, Fields> Answered;
         public event Action<Fields> Changed;
+        /// <summary>A message of the game's own came from the server.</summary>
+        public event Action<object> GameMessage;
         /// <summary>A claim got no receipt although it was repeated eight times: the server may never have had it.</summary>
         public event Action<Fields> Dropped;
         /// <summary>True for a transport that loses nothing: nothing is sent twice.</summary>
@@ -64,7 +66,7 @@ namespace TinClock.Kit
             {
                 var one = pair.Value;
                 if (time - one.SentAt < trip.WaitS(one.Times)) continue;
-                if (one.Times >= MostRepeats) { waiting.Remove(pair.Key); Dropped?.Invoke(one.Claim); continue; }
+                if (one.Times >= MaxRepeats) { waiting.Remove(pair.Key); Dropped?.Invoke(one.Claim); continue; }
                 one.SentAt = time;
                 one.Times += 1;
                 Put(one.Claim);
@@ -84,14 +86,17 @@ namespace TinClock.Kit
         }
 
         /// <summary>What the screen is drawing, a few times a second, from a client that doesn't say it in its moves.</summary>
-        public void Seen(View view) => Put(new Fields
+        public void ReportView(View view) => Put(new Fields
         {
-            { "kind", "seen" }, { "from_tick", (long)view.FromTick }, { "to_tick", (long)view.ToTick },
+            { "kind", "view_report" }, { "from_tick", (long)view.FromTick }, { "to_tick", (long)view.ToTick },
             { "fraction", view.Fraction }, { "client_time", now() },
         });
 
+        /// <summary>Send a message of the game's own, such as chat; it is not repeated.</summary>
+        public void SendGame(object body) => Put(new Fields { { "kind", "game" }, { "body", body } });
+
         /// <summary>Take bytes that came. What is no message of the server's is left to the game: returns whether it was one.</summary>
-        public bool Take(byte[] bytes)
+        public bool Receive(byte[] bytes)
         {
             var message = Packed.Read(bytes) as Fields;
             if (message == null) return false;
@@ -100,8 +105,8 @@ namespace TinClock.Kit
                 case "ping":
                     Put(new Fields { { "kind", "pong" }, { "nonce", message["nonce"] }, { "client_time", now() } });
                     return true;
-                case "joined": Join(message); return true;
-                case "answer":
+                case "join_accepted": Join(message); return true;
+                case "receipt":
                     var receipt = message.Table("receipt");
                     var number = receipt.Whole("sequence");
                     Waiting one;
@@ -110,14 +115,15 @@ namespace TinClock.Kit
                     if (one != null && one.Times == 0) trip.Took(now() - one.SentAt); // of a repeated one nobody knows which was answered
                     Answered?.Invoke(one?.Claim, receipt);
                     return true;
-                case "whole": Change(message.Table("state")); return true;
-                case "news":
+                case "full_state": Change(message.Table("state")); return true;
+                case "events":
                     var next = State;
-                    foreach (var told in message.List("events")) next = next == null ? null : Kit.State.Follow(next, (Fields)told);
+                    foreach (var told in message.List("events")) next = next == null ? null : Kit.State.ApplyEvent(next, (Fields)told);
                     if (next != null) Change(next);
                     else if (State != null) PutJoin(trip.WaitS(0)); // news were lost: the answer to a join holds the whole state
                     return true;
-                case "refused": return true;
+                case "game": GameMessage?.Invoke(message.ContainsKey("body") ? message["body"] : null); return true;
+                case "join_refused": return true;
                 default: return false;
             }
         }
@@ -142,7 +148,7 @@ namespace TinClock.Kit
         {
             if (now() - joinSentAt < afterS) return;
             joinSentAt = now();
-            Put(new Fields { { "kind", "join" }, { "versions", new List<object> { 1L } }, { "digests", digests } });
+            Put(new Fields { { "kind", "join" }, { "versions", new List<object> { 2L } }, { "digests", digests } });
         }
 
         void Change(Fields state) { State = state; Changed?.Invoke(state); }
@@ -208,7 +214,7 @@ namespace TinClock.Kit
         public int? Rounds => magazine.HasValue ? Math.Max(0, magazine.Value - ahead.Sum(one => one.Rounds)) : (int?)null;
 
         /// <summary>The server put the body somewhere, or the client begins.</summary>
-        public void Put(Vector where)
+        public void SetPosition(Vector where)
         {
             place = where;
             for (var k = 0; k < ahead.Count; k++) ahead[k] = new Ahead { Sequence = ahead[k].Sequence, Rounds = ahead[k].Rounds };

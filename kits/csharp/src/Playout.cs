@@ -25,7 +25,7 @@ namespace TinClock.Kit
         public Playout(double delayS) { this.delayS = delayS; }
 
         /// <summary>A snapshot arrived, at a time of this client's own clock; twice or out of order is fine.</summary>
-        public void Take(int tick, double serverTime, double clientTime)
+        public void AddSnapshot(int tick, double serverTime, double clientTime)
         {
             var place = times.BinarySearch(serverTime);
             if (place >= 0) return;

@@ -8,7 +8,7 @@ namespace TinClock.Kit
     public static class State
     {
         /// <summary>The state after the next event; one that it holds already changes nothing; null where one is missing.</summary>
-        public static Fields Follow(Fields state, Fields told)
+        public static Fields ApplyEvent(Fields state, Fields told)
         {
             int number = told.Whole("number"), now = state.Whole("number"), entity = told.Whole("entity");
             if (number <= now) return state;
@@ -17,13 +17,17 @@ namespace TinClock.Kit
             switch (told.Text("kind"))
             {
                 case "joined":
-                    var body = Named(told, entity).With(("rig", told.Text("rig")), ("weapon", told.Text("weapon")));
+                    var body = Named(told, entity).With(
+                        ("rig", told.Text("rig")), ("weapon", told.Text("weapon")), ("alive", told.Flag("alive")),
+                        ("life", (long)told.Whole("life")), ("health", told.Number("health")), ("armour", told.Number("armour")));
                     next["entities"] = state.List("entities").Append(body).ToList();
-                    if (told.Flag("player")) next["rows"] = state.List("rows").Append(Named(told, entity)).ToList();
+                    var known = state.List("rows").Any(row => Is(row, "entity", entity));
+                    if (known) Each(next, "rows", "entity", entity, row => row.With(("name", told.Text("name")), ("team", told.Text("team"))));
+                    else if (told.Flag("player")) next["rows"] = state.List("rows").Append(Named(told, entity)).ToList();
                     break;
                 case "left":
                     next["entities"] = state.List("entities").Where(one => !Is(one, "entity", entity)).ToList();
-                    if (!state.Flag("keep_leavers")) next["rows"] = state.List("rows").Where(one => !Is(one, "entity", entity)).ToList();
+                    if (!state.Flag("keep_disconnected")) next["rows"] = state.List("rows").Where(one => !Is(one, "entity", entity)).ToList();
                     break;
                 case "launch":
                     next["projectiles"] = state.List("projectiles").Append(Launched(told)).ToList();
@@ -32,11 +36,18 @@ namespace TinClock.Kit
                     var gone = told.Whole("projectile");
                     next["projectiles"] = state.List("projectiles").Where(one => !Is(one, "projectile", gone)).ToList();
                     break;
-                case "guide":
+                case "homing":
                     Each(next, "projectiles", "projectile", told.Whole("projectile"), one => one.With(("target", (long)told.Whole("target"))));
                     break;
                 case "leader":
                     next["leader"] = (long)entity;
+                    break;
+                case "phase":
+                    next["phase"] = told.Text("phase");
+                    break;
+                case "team":
+                    Each(next, "rows", "entity", entity, row => row.With(("team", told.Text("team"))));
+                    Each(next, "entities", "entity", entity, one => one.With(("team", told.Text("team"))));
                     break;
                 case "score":
                     if (entity == 0) next["teams"] = (state.Table("teams") ?? new Fields()).With((told.Text("team"), told.Number("after")));
@@ -78,6 +89,9 @@ namespace TinClock.Kit
                 case "armour": return one.With(("armour", told.Number("after")));
                 case "death": return one.With(("alive", false));
                 case "weapon": return one.With(("weapon", told.Text("weapon")));
+                case "max_health": return one.With(("max_health", told.Number("health")));
+                case "counter":
+                    return one.With(("counters", (one.Table("counters") ?? new Fields()).With((told.Text("counter"), told.Number("value")))));
                 case "control": return one.With(("controller", (long)told.Whole("controller")));
                 case "effect":
                     var what = told.Text("effect");

@@ -32,7 +32,7 @@ static class Vectors
         Func<string, Fields> Read = name => (Fields)Json.Read(File.ReadAllText(Path.Combine(arguments[0], name + ".json")));
         var parts = new List<KeyValuePair<string, Action>>
         {
-            Part("spread", () => Spread(Read("spread"))), Part("flights", () => Flights(Read("flights"))),
+            Part("spread", () => Spread(Read("spread"))), Part("projectile_paths", () => Flights(Read("projectile_paths"))),
             Part("views", () => Views(Read("views"))), Part("events", () => Events(Read("events"))),
             Part("messages", () => Messages(Read("messages"))), Part("connection", Talking), Part("prediction", Predicting),
         };
@@ -52,7 +52,7 @@ static class Vectors
     {
         foreach (var weapon in vectors.Tables("weapons"))
         {
-            var scatter = new Scatter(Connection.Bytes(weapon.Text("key")), weapon.Text("weapon"), weapon.Table("rules"));
+            var scatter = new SpreadStream(Connection.Bytes(weapon.Text("key")), weapon.Text("weapon"), weapon.Table("rules"));
             foreach (var shot in weapon.Tables("shots"))
             {
                 var found = scatter.Rays(shot.Place("direction").Value, shot.Number("at"), shot.Whole("shot"), shot.Number("speed_m_s"));
@@ -73,7 +73,7 @@ static class Vectors
         foreach (var one in vectors.Tables("flights"))
         {
             var name = "flight " + number++;
-            var flight = new Flight(one.Table("motion"), one.Number("start"), one.Place("position").Value, one.Place("velocity").Value,
+            var flight = new ProjectilePath(one.Table("motion"), one.Number("start"), one.Place("position").Value, one.Place("velocity").Value,
                                     planes, one.Number("last"), one.Place("target"));
             foreach (var sample in one.Tables("samples"))
             {
@@ -104,7 +104,7 @@ static class Vectors
             foreach (var asked in line.Tables("views"))
             {
                 for (; taken < asked.Whole("after"); taken++)
-                    playout.Take(arrivals[taken].Whole("tick"), arrivals[taken].Number("server_time"), arrivals[taken].Number("at"));
+                    playout.AddSnapshot(arrivals[taken].Whole("tick"), arrivals[taken].Number("server_time"), arrivals[taken].Number("at"));
                 var found = playout.Draw(asked.Number("at"));
                 var view = asked.List("view");
                 Check(found.HasValue == view.Count > 0, "whether anything is drawn");
@@ -147,11 +147,11 @@ static class Vectors
             var count = 0;
             foreach (var check in stream.Tables("states"))
             {
-                for (; count < check.Whole("after"); count++) now = State.Follow(now, told[count]);
+                for (; count < check.Whole("after"); count++) now = State.ApplyEvent(now, told[count]);
                 Check(Same(now, check.Table("state")), "the state after " + count + " events");
             }
-            Check(State.Follow(stream.Table("state"), told[1]) == null, "a gap");
-            Check(State.Follow(now, told[0]) == now, "an event that is known");
+            Check(State.ApplyEvent(stream.Table("state"), told[1]) == null, "a gap");
+            Check(State.ApplyEvent(now, told[0]) == now, "an event that is known");
         }
     }
 
@@ -186,14 +186,14 @@ static class Vectors
         Check(sent.Count >= 3 && sent.All(one => one.Text("kind") == "join"), "a join is repeated");
         var body = new Fields { { "entity", 7L }, { "rig", "gardener" }, { "health", 100.0 } };
         var state = new Fields { { "number", 3L }, { "server_time", 1.0 }, { "entities", new List<object> { body } }, { "rows", new List<object>() } };
-        var joined = new Fields { { "kind", "joined" }, { "entity", 7L }, { "spread_key", "8f1c" }, { "next_sequence", 5L }, { "same_rules", true }, { "state", state } };
-        Check(client.Take(Packed.Write(joined)) && client.Entity == 7 && client.SpreadKey.SequenceEqual(new byte[] { 0x8f, 0x1c }), "joined");
+        var joined = new Fields { { "kind", "join_accepted" }, { "entity", 7L }, { "spread_key", "8f1c" }, { "next_sequence", 5L }, { "same_rules", true }, { "state", state } };
+        Check(client.Receive(Packed.Write(joined)) && client.Entity == 7 && client.SpreadKey.SequenceEqual(new byte[] { 0x8f, 0x1c }), "joined");
         Check(client.Claim(new Fields { { "kind", "status" }, { "health", 3.0 } }) == 5, "claims count on");
         client.Claim(new Fields { { "kind", "move" }, { "client_time", 0.0 } });
         for (var k = 0; k < 20; k++) { now += 0.1; client.Step(); }
         Check(sent.Count(one => one.Text("kind") == "status" && one.Whole("sequence") == 5) >= 3, "a claim is repeated as it was");
         Check(sent.Count(one => one.Text("kind") == "move") == 1, "a move is not");
-        client.Take(Packed.Write(new Fields { { "kind", "answer" }, { "receipt", new Fields { { "sequence", 5L }, { "outcome", "upheld" } } } }));
+        client.Receive(Packed.Write(new Fields { { "kind", "receipt" }, { "receipt", new Fields { { "sequence", 5L }, { "outcome", "accepted" } } } }));
         Check(answered.Text("kind") == "status", "the claim that was answered");
         var before = sent.Count;
         for (var k = 0; k < 50; k++) { now += 0.1; client.Step(); }
@@ -204,7 +204,7 @@ static class Vectors
         {
             var number = client.Claim(new Fields { { "kind", "use" }, { "item", "oil_can" } });
             now += 0.6;
-            client.Take(Packed.Write(new Fields { { "kind", "answer" }, { "receipt", new Fields { { "sequence", (long)number }, { "outcome", "upheld" } } } }));
+            client.Receive(Packed.Write(new Fields { { "kind", "receipt" }, { "receipt", new Fields { { "sequence", (long)number }, { "outcome", "accepted" } } } }));
         }
         var silent = client.Claim(new Fields { { "kind", "use" }, { "item", "oil_can" } });
         before = sent.Count;
@@ -224,21 +224,21 @@ static class Vectors
         Check(sent.Count == before, "nothing is sent twice over a transport that loses nothing");
         var playout = new Playout(0.1);
         client.Playout = playout;
-        for (var tick = 0; tick <= 20; tick += 2) playout.Take(tick, tick / 64.0, 5.0 + tick / 64.0);
+        for (var tick = 0; tick <= 20; tick += 2) playout.AddSnapshot(tick, tick / 64.0, 5.0 + tick / 64.0);
         var drawn = playout.Draw(5.25).Value;
         client.Claim(new Fields { { "kind", "shot" }, { "weapon", "grit_rifle" } });
         Check(sent.Last().List("view").SequenceEqual(drawn.ToList().Select(one => (object)one)), "a claim carries the view of the frame");
-        client.Take(Packed.Write(new Fields { { "kind", "ping" }, { "nonce", 99L } }));
+        client.Receive(Packed.Write(new Fields { { "kind", "ping" }, { "nonce", 99L } }));
         Check(sent.Last().Text("kind") == "pong" && sent.Last().Number("client_time") == now, "pongs tell this clock");
         var told = new Fields { { "number", 4L }, { "kind", "health" }, { "server_time", 2.0 }, { "entity", 7L }, { "after", 80.0 } };
-        client.Take(Packed.Write(new Fields { { "kind", "news" }, { "events", new List<object> { told } } }));
+        client.Receive(Packed.Write(new Fields { { "kind", "events" }, { "events", new List<object> { told } } }));
         Check(((Fields)client.State.List("entities")[0]).Number("health") == 80.0, "news move the state on");
         before = sent.Count(one => one.Text("kind") == "join");
-        client.Take(Packed.Write(new Fields { { "kind", "news" }, { "events", new List<object> { told.With(("number", 9L)) } } }));
+        client.Receive(Packed.Write(new Fields { { "kind", "events" }, { "events", new List<object> { told.With(("number", 9L)) } } }));
         Check(sent.Count(one => one.Text("kind") == "join") == before + 1, "a gap in the news asks for the whole state by another join");
-        client.Take(Packed.Write(joined.With(("state", state.With(("number", 9L))))));
+        client.Receive(Packed.Write(joined.With(("state", state.With(("number", 9L))))));
         Check(client.State.Whole("number") == 9, "the answer to that join is the state");
-        Check(!client.Take(Packed.Write(new Fields { { "kind", "snapshot" } })), "a game's own message is left to the game");
+        Check(!client.Receive(Packed.Write(new Fields { { "kind", "snapshot" } })), "a game's own message is left to the game");
     }
 
     static Fields Receipt(long last, double health, long magazine, Vector at) => new Fields { { "state", new Fields {
@@ -247,7 +247,7 @@ static class Vectors
     static void Predicting()
     {
         var shown = new Prediction();
-        shown.Put(new Vector());
+        shown.SetPosition(new Vector());
         shown.Moved(1, new Vector(1, 0, 0));
         shown.Moved(2, new Vector(1, 0, 0));
         shown.Fired(3);

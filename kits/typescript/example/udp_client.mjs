@@ -8,7 +8,7 @@ import { Connection, decode, Playout, Prediction, unpack } from "../dist/index.j
 const weapon = process.argv[5] ?? "grit_rifle";
 const [port, seconds, digests] = [Number(process.argv[2]), Number(process.argv[3]), JSON.parse(readFileSync(process.argv[4], "utf8"))];
 const socket = createSocket("udp4"), shown = new Prediction(), playout = new Playout(0.1), bodies = new Map();
-const seen = { snapshots: 0, answers: 0, upheld: 0, hits: 0, shots: 0, lost: 0 };
+const seen = { snapshots: 0, answers: 0, accepted: 0, hits: 0, shots: 0, lost: 0 };
 const now = () => performance.now() / 1000;
 let state = 1, first, over; // the first tick that it saw, and when its time was over
 const chance = () => (state = (state * 48271) % 2147483647) / 2147483647;
@@ -21,7 +21,7 @@ const send = (bytes) => {
 const client = new Connection(send, now, {
   answered: (claim, receipt) => {
     if (claim) seen.answers += 1;
-    if (claim && receipt.outcome !== "denied") seen.upheld += 1;
+    if (claim && receipt.outcome !== "rejected") seen.accepted += 1;
     if (claim) seen.hits += receipt.hits?.length ?? 0;
     shown.correct(receipt);
   },
@@ -29,15 +29,15 @@ const client = new Connection(send, now, {
 
 socket.on("message", (bytes) => {
   const snapshot = bytes[0] === 0x7b ? JSON.parse(bytes.toString()) : unpack(bytes);
-  if (snapshot.kind !== "snapshot") return void client.take(decode(bytes)); // snapshots are the game's own
+  if (snapshot.kind !== "snapshot") return void client.receive(decode(bytes)); // snapshots are the game's own
   seen.snapshots += 1;
   first ??= snapshot.tick;
   if ((snapshot.tick - first) / 64 >= seconds) over ??= now();
   bodies.set(snapshot.tick, snapshot.bodies);
   bodies.delete(snapshot.tick - 200);
-  playout.take(snapshot.tick, snapshot.tick / 64, now());
+  playout.addSnapshot(snapshot.tick, snapshot.tick / 64, now());
   const own = snapshot.bodies[client.entity];
-  if (own && !shown.position) shown.put(own);
+  if (own && !shown.position) shown.setPosition(own);
 });
 
 function act(step) {

@@ -1,20 +1,22 @@
 /** One client's conversation with the server: join, clock, numbered claims that are repeated until they are answered. */
 
-import type { Claim, Form, FromClient, Joined, Receipt, State, ToClient, Unnumbered, View } from "./messages.js";
+import type { Claim, Form, FromClient, JoinAccepted, Receipt, State, ToClient, Unnumbered, View } from "./messages.js";
 import { encode } from "./messages.js";
 import type { Playout } from "./playout.js";
 import { RoundTrip } from "./round_trip.js";
-import { follow, GapError } from "./state.js";
+import { applyEvent, GapError } from "./state.js";
 
 interface Waiting { claim: Claim; sentAt: number; times: number }
 
 /** What the server made of something; your game draws, plays a sound or corrects itself by it. */
 export interface Listener {
-  joined?(joined: Joined): void;
+  joined?(joined: JoinAccepted): void;
   refused?(reason: string, versions: number[]): void;
   answered?(claim: Claim | null, receipt: Receipt): void;
   changed?(state: State): void;
-  /** A claim got no receipt although it was repeated `MOST_REPEATS` times: the server may never have had it. */
+  /** A message of the game's own came from the server. */
+  game?(body: unknown): void;
+  /** A claim got no receipt although it was repeated `MAX_REPEATS` times: the server may never have had it. */
   dropped?(claim: Claim): void;
 }
 
@@ -29,12 +31,12 @@ export interface Options {
   playout?: Playout;
 }
 
-export const MOST_REPEATS = 8;
-const JOIN_AGAIN_S = 0.25, VERSIONS = [1], WITH_VIEW = new Set(["shot", "launch", "strike", "trigger", "move"]);
+export const MAX_REPEATS = 8;
+const JOIN_AGAIN_S = 0.25, VERSIONS = [2], WITH_VIEW = new Set(["shot", "launch", "melee", "trigger", "move"]);
 
 export class Connection {
   entity = 0;
-  /** The key of this client's spread, hexadecimal; see `Scatter`. */
+  /** The key of this client's spread, hexadecimal; see `SpreadStream`. */
   spreadKey = "";
   sameRules = true;
   state: State | null = null;
@@ -62,7 +64,7 @@ export class Connection {
 
   private again(sequence: number, one: Waiting, now: number): void {
     if (now - one.sentAt < this.trip.waitS(one.times)) return;
-    if (one.times >= MOST_REPEATS) {
+    if (one.times >= MAX_REPEATS) {
       this.waiting.delete(sequence);
       this.listener.dropped?.(one.claim);
       return;
@@ -86,10 +88,16 @@ export class Connection {
   }
 
   /** What the screen is drawing, a few times a second, from a client that doesn't say it in its moves. */
-  seen(view: View | null = this.options.playout?.drawn ?? null): void {
+  reportView(view: View | null = this.options.playout?.drawn ?? null): void {
     if (!view) return;
     const [from_tick, to_tick, fraction] = view;
-    this.put({ kind: "seen", from_tick, to_tick, fraction, client_time: this.now() });
+    this.put({ kind: "view_report", from_tick, to_tick, fraction, client_time: this.now() });
+  }
+
+  /** Send a message of the game's own, such as chat; it is not repeated. */
+  sendGame(body: unknown): void {
+    if (!this.joinedIn) throw new Error("messages come after the join was answered");
+    this.put({ kind: "game", body: body as { [k: string]: unknown } });
   }
 
   /** Claims that were sent and not yet answered, in order. */
@@ -98,23 +106,25 @@ export class Connection {
   }
 
   /** Take a message of the server's, see `decode`; null is taken for nothing. */
-  take(message: ToClient | null): void {
+  receive(message: ToClient | null): void {
     if (message === null) return;
     switch (message.kind) {
       case "ping":
         return this.put({ kind: "pong", nonce: message.nonce, client_time: this.now() });
-      case "joined":
+      case "join_accepted":
         return this.join(message);
-      case "refused":
+      case "join_refused":
         return this.listener.refused?.(message.reason, message.versions ?? []);
-      case "answer":
+      case "receipt":
         return this.answer(message.receipt);
-      case "whole":
+      case "full_state":
         return this.change(message.state);
-      case "news":
+      case "game":
+        return this.listener.game?.(message.body);
+      case "events":
         if (!this.state) return;
         try {
-          this.change(message.events.reduce(follow, this.state));
+          this.change(message.events.reduce(applyEvent, this.state));
         } catch (error) {
           if (!(error instanceof GapError)) throw error;
           this.putJoin(this.trip.waitS(0)); // news were lost: the answer to a join holds the whole state
@@ -129,7 +139,7 @@ export class Connection {
     this.listener.answered?.(waited?.claim ?? null, receipt);
   }
 
-  private join(message: Joined): void {
+  private join(message: JoinAccepted): void {
     if (this.joinedIn) {
       if (message.state.number > (this.state?.number ?? 0)) this.change(message.state);
       return;

@@ -3,13 +3,14 @@
 export type WhatAClientSends =
   | Join
   | Pong
-  | Seen
+  | ViewReport
+  | GameMessage
   | ShotClaim
   | LaunchClaim
   | ImpactClaim
-  | StrikeClaim
+  | MeleeClaim
   | TriggerClaim
-  | HandleClaim
+  | WeaponActionClaim
   | UseClaim
   | MoveClaim
   | StatusClaim;
@@ -51,15 +52,26 @@ export interface Pong {
  * from_tick, to_tick, fraction : the two snapshots that it draws between, and how far it is from one to the other
  * client_time : its own clock then
  */
-export interface Seen {
-  kind: "seen";
+export interface ViewReport {
+  kind: "view_report";
   from_tick: number;
   to_tick: number;
   fraction: number;
   client_time: number;
 }
 /**
- * A client says: I fired.
+ * A message of the game's own, such as chat or an emote, in either direction.
+ *
+ * body : anything that JSON and MessagePack can hold; the gateway passes it on unread
+ */
+export interface GameMessage {
+  kind: "game";
+  body?: {
+    [k: string]: unknown;
+  };
+}
+/**
+ * A client reports a shot.
  *
  * origin : where the ray starts
  * direction : where the player aims; recoil and spread come on top, by the server's tables
@@ -92,7 +104,7 @@ export interface ShotClaim {
   charge?: number | null;
 }
 /**
- * A client says: I launched something that flies. The fields are a shot's; the receipt names what flies.
+ * A client reports the launch of a projectile. The fields are a shot's; the receipt names the projectile.
  */
 export interface LaunchClaim {
   kind: "launch";
@@ -115,16 +127,17 @@ export interface LaunchClaim {
   charge?: number | null;
 }
 /**
- * A client says: what I launched hit somebody.
+ * A client reports a hit by its projectile.
  *
- * projectile : its id, from the launch's receipt; flown_s : how long it had flown; position : where its middle was
+ * projectile : its id, from the launch's receipt; flight_time_s : how long it had flown; position : where its middle
+ * was
  */
 export interface ImpactClaim {
   kind: "impact";
   sequence: number;
   actor: number;
   projectile: number;
-  flown_s: number;
+  flight_time_s: number;
   /**
    * @minItems 3
    * @maxItems 3
@@ -134,10 +147,10 @@ export interface ImpactClaim {
   part?: string | null;
 }
 /**
- * A client says: I struck a blow with a reach weapon. The fields are a shot's.
+ * A client reports a melee attack. The fields are a shot's.
  */
-export interface StrikeClaim {
-  kind: "strike";
+export interface MeleeClaim {
+  kind: "melee";
   sequence: number;
   actor: number;
   weapon: string;
@@ -158,7 +171,7 @@ export interface StrikeClaim {
   client_time?: number | null;
 }
 /**
- * A client says only what its player wants: the trigger is held, or not, and the aim. The server fires.
+ * A client reports its fire button, held or not, and the aim. The server fires.
  */
 export interface TriggerClaim {
   kind: "trigger";
@@ -177,8 +190,8 @@ export interface TriggerClaim {
 /**
  * A client does something with a weapon: takes it in hand, reloads it, begins to charge it, or breaks off.
  */
-export interface HandleClaim {
-  kind: "handle";
+export interface WeaponActionClaim {
+  kind: "weapon_action";
   sequence: number;
   actor: number;
   weapon: string;
@@ -199,7 +212,7 @@ export interface UseClaim {
  *
  * position : metres, the body's foot
  * client_time : seconds of the client's own clock; rises from report to report
- * push : what its player pushed, of length at most 1; only noted when it is longer
+ * push : what its player pushed, of length at most 1; only flagged when it is longer
  * view : what its screen showed at `client_time`: says its lag, which shots are held against
  */
 export interface MoveClaim {

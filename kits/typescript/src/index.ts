@@ -2,9 +2,9 @@
 
 export * from "./messages.js";
 export { pack, unpack } from "./bytes.js";
-export { Connection, MOST_REPEATS, type Listener, type Options } from "./connection.js";
-export { Flight, type Bounce, type Plane } from "./flight.js";
+export { Connection, MAX_REPEATS, type Listener, type Options } from "./connection.js";
+export { ProjectilePath, type Bounce, type Plane } from "./projectile_path.js";
 export { Playout } from "./playout.js";
 export { Prediction } from "./prediction.js";
-export { draws, Scatter, turned, type RecoilRules, type SpreadRules, type WeaponSpread } from "./spread.js";
-export { follow, GapError, launched } from "./state.js";
+export { draws, SpreadStream, turned, type RecoilRules, type SpreadRules, type WeaponSpread } from "./spread_stream.js";
+export { applyEvent, GapError, launched } from "./state.js";

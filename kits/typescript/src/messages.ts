@@ -2,30 +2,30 @@
 
 import { pack, unpack } from "./bytes.js";
 import type {
-  HandleClaim, ImpactClaim, LaunchClaim, MoveClaim, ShotClaim, StatusClaim, StrikeClaim, TriggerClaim, UseClaim,
+  WeaponActionClaim, ImpactClaim, LaunchClaim, MoveClaim, ShotClaim, StatusClaim, MeleeClaim, TriggerClaim, UseClaim,
   WhatAClientSends as FromClient,
 } from "./from_client.js";
-import type { News, WhatAClientIsSent as ToClient } from "./to_client.js";
+import type { EventBatch, WhatAClientIsSent as ToClient } from "./to_client.js";
 
 export type {
-  HandleClaim, ImpactClaim, Join, LaunchClaim, MoveClaim, Pong, Seen, ShotClaim, StatusClaim, StrikeClaim,
+  WeaponActionClaim, ImpactClaim, Join, LaunchClaim, MoveClaim, Pong, ViewReport, ShotClaim, StatusClaim, MeleeClaim,
   TriggerClaim, UseClaim, View, WhatAClientSends as FromClient,
 } from "./from_client.js";
 export type {
-  ActorState, Answer, Effect, EntityState, InFlight, Joined, LaunchEvent, Motion, News, Ping, Receipt, ReceiptHit, Refused,
-  ScoreRow, State, WhatAClientIsSent as ToClient, Whole,
+  ActorState, ReceiptMessage, Effect, EntityState, InFlight, JoinAccepted, LaunchEvent, Motion, EventBatch, Ping, Receipt, ReceiptHit, JoinRefused,
+  ScoreRow, State, WhatAClientIsSent as ToClient, FullState,
 } from "./to_client.js";
 
 export type Triple = [number, number, number];
 export type Form = "json" | "msgpack";
 export type Claim =
-  | HandleClaim | ImpactClaim | LaunchClaim | MoveClaim | ShotClaim | StatusClaim | StrikeClaim | TriggerClaim | UseClaim;
+  | WeaponActionClaim | ImpactClaim | LaunchClaim | MoveClaim | ShotClaim | StatusClaim | MeleeClaim | TriggerClaim | UseClaim;
 /** A claim before it has a number: `Connection.claim` gives it one, and the actor. */
 export type Unnumbered = Claim extends infer One ? (One extends Claim ? Omit<One, "sequence" | "actor"> : never) : never;
 /** A published change; its `kind` says which. */
-export type PublishedEvent = News["events"][number];
+export type PublishedEvent = EventBatch["events"][number];
 
-const KINDS = new Set(["joined", "refused", "ping", "answer", "news", "whole"]);
+const KINDS = new Set(["join_accepted", "join_refused", "ping", "receipt", "events", "full_state"]);
 
 /** Write a message for the server. */
 export function encode(message: FromClient, form: Form = "msgpack"): Uint8Array {

@@ -16,7 +16,7 @@ export class Playout {
   constructor(readonly delayS: number) {}
 
   /** A snapshot arrived, at a time of this client's own clock. Snapshots that come twice or out of order are fine. */
-  take(tick: number, serverTime: number, clientTime: number): void {
+  addSnapshot(tick: number, serverTime: number, clientTime: number): void {
     const place = this.firstNotBelow(serverTime);
     if (this.arrived[place]?.serverTime === serverTime) return;
     this.arrived.splice(place, 0, { tick, serverTime });

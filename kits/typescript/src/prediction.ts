@@ -35,7 +35,7 @@ export class Prediction {
   }
 
   /** The server put the body somewhere, or the client begins. */
-  put(place: Triple): void {
+  setPosition(place: Triple): void {
     this.place = place;
     this.ahead = this.ahead.map((one) => ({ ...one, way: [0, 0, 0] }));
   }

@@ -1,6 +1,7 @@
 /** Generated from docs/schemas by `npm run generate`: change the schemas and run it again. */
 
-export type WhatAClientIsSent = Joined | Refused | Ping | Answer | News | Whole;
+export type WhatAClientIsSent =
+  JoinAccepted | JoinRefused | Ping | ReceiptMessage | EventBatch | FullState | GameMessage;
 
 /**
  * A client is in.
@@ -12,8 +13,8 @@ export type WhatAClientIsSent = Joined | Refused | Ping | Answer | News | Whole;
  * same_rules : whether it was built with the rules that count here; if not, what it predicts will be off
  * state : everything that is published
  */
-export interface Joined {
-  kind: "joined";
+export interface JoinAccepted {
+  kind: "join_accepted";
   version: number;
   entity: number;
   spread_key: string;
@@ -26,7 +27,7 @@ export interface Joined {
 /**
  * Everything that clients may read, as it was after event `number`. Rows are in order of entity.
  *
- * keep_leavers : whether rows of those who left stay
+ * keep_disconnected : whether rows of those who left stay
  */
 export interface State {
   number: number;
@@ -37,11 +38,15 @@ export interface State {
     [k: string]: number;
   };
   leader?: number;
-  keep_leavers?: boolean;
+  keep_disconnected?: boolean;
   projectiles?: InFlight[];
+  phase?: string;
 }
 /**
- * One entity as everybody may know it. `controller` is whose player acts for it, where that isn't its own.
+ * One entity as everybody may know it.
+ *
+ * controller : the entity of the player that acts for it, where that isn't its own
+ * max_health : points, where the server set it; counters : those that changed since the start
  */
 export interface EntityState {
   entity: number;
@@ -55,6 +60,10 @@ export interface EntityState {
   health?: number;
   armour?: number;
   effects?: Effect[];
+  max_health?: number | null;
+  counters?: {
+    [k: string]: number;
+  };
 }
 /**
  * Something that lasts until a server time.
@@ -118,14 +127,14 @@ export interface Motion {
   on_level?: string;
   restitution?: number;
   friction?: number;
-  until_m_s?: number;
-  most_bounces?: number;
+  rest_below_m_s?: number;
+  max_bounces?: number;
 }
 /**
  * A client can't join; `versions` is what the server speaks.
  */
-export interface Refused {
-  kind: "refused";
+export interface JoinRefused {
+  kind: "join_refused";
   reason: "not_a_join" | "version";
   versions?: number[];
 }
@@ -139,8 +148,8 @@ export interface Ping {
 /**
  * Result of a claim.
  */
-export interface Answer {
-  kind: "answer";
+export interface ReceiptMessage {
+  kind: "receipt";
   receipt: Receipt;
 }
 /**
@@ -148,7 +157,7 @@ export interface Answer {
  */
 export interface Receipt {
   sequence: number;
-  outcome: "amended" | "denied" | "upheld";
+  outcome: "accepted" | "adjusted" | "rejected";
   hits?: ReceiptHit[];
   state?: ActorState | null;
 }
@@ -190,8 +199,8 @@ export interface ActorState {
 /**
  * Changes for every client.
  */
-export interface News {
-  kind: "news";
+export interface EventBatch {
+  kind: "events";
   events: (
     | JoinedEvent
     | LeftEvent
@@ -200,18 +209,27 @@ export interface News {
     | ArmourEvent
     | DeathEvent
     | EffectEvent
+    | TeamEvent
+    | MaxHealthEvent
+    | CounterEvent
+    | PhaseEvent
+    | PushEvent
+    | ShotEvent
     | WeaponEvent
     | ControlEvent
     | ScoreEvent
     | LeaderEvent
     | LaunchEvent
-    | GuideEvent
+    | HomingEvent
     | EndEvent
     | RulesEvent
   )[];
 }
 /**
- * An entity is there from now on. player : whether it is a player, with a row on the board.
+ * An entity is there from now on.
+ *
+ * player : whether it is a player, with a row on the board
+ * life, alive, health, armour : of a player that came back; a new entity spawns with the next event
  */
 export interface JoinedEvent {
   kind: "joined";
@@ -223,6 +241,10 @@ export interface JoinedEvent {
   team?: string;
   weapon?: string;
   player?: boolean;
+  life?: number;
+  alive?: boolean;
+  health?: number;
+  armour?: number;
 }
 /**
  * An entity is gone for good.
@@ -278,6 +300,8 @@ export interface ArmourEvent {
 }
 /**
  * A life ended.
+ *
+ * position, direction, force_n_s : place of the hit in metres, unit direction of the damage, push in newton seconds
  */
 export interface DeathEvent {
   kind: "death";
@@ -288,6 +312,9 @@ export interface DeathEvent {
   actor?: number;
   weapon?: string;
   part?: string;
+  position?: [number, number, number] | null;
+  direction?: [number, number, number] | null;
+  force_n_s?: number | null;
 }
 /**
  * An effect began, or changed when it ends: at once where `until` isn't later than the event.
@@ -297,10 +324,99 @@ export interface EffectEvent {
   number: number;
   server_time: number;
   entity: number;
-  effect: "boost" | "shield";
+  effect: "boost" | "free_movement" | "shield" | "speed";
   until: number;
   amount?: number;
   cause?: string;
+}
+/**
+ * An entity changed its team.
+ */
+export interface TeamEvent {
+  kind: "team";
+  number: number;
+  server_time: number;
+  entity: number;
+  team?: string;
+}
+/**
+ * An entity begins its lives with another health, in points, and heals up to that.
+ */
+export interface MaxHealthEvent {
+  kind: "max_health";
+  number: number;
+  server_time: number;
+  entity: number;
+  health: number;
+}
+/**
+ * A counter of the game's own changed.
+ */
+export interface CounterEvent {
+  kind: "counter";
+  number: number;
+  server_time: number;
+  entity: number;
+  counter: string;
+  value: number;
+  cause?: string;
+}
+/**
+ * Another phase of the match began; "" for none. Its entity is 0.
+ */
+export interface PhaseEvent {
+  kind: "phase";
+  number: number;
+  server_time: number;
+  entity: number;
+  phase?: string;
+}
+/**
+ * The server pushed a body. velocity : added to its own, metres per second; until : server time of its end
+ */
+export interface PushEvent {
+  kind: "push";
+  number: number;
+  server_time: number;
+  entity: number;
+  /**
+   * @minItems 3
+   * @maxItems 3
+   */
+  velocity: [number, number, number];
+  until: number;
+}
+/**
+ * A shot or a melee attack was committed: enough to draw it.
+ *
+ * sequence : the claim, of its owner's client; start : metres; ends : where each ray ended, in the order of its rays
+ */
+export interface ShotEvent {
+  kind: "shot";
+  number: number;
+  server_time: number;
+  entity: number;
+  weapon: string;
+  /**
+   * @minItems 3
+   * @maxItems 3
+   */
+  start: [number, number, number];
+  ends?: ShotEnd[];
+  sequence?: number;
+}
+/**
+ * End of a ray. position : metres; victim, part : the body that it met; surface : of the level or of cover
+ */
+export interface ShotEnd {
+  /**
+   * @minItems 3
+   * @maxItems 3
+   */
+  position: [number, number, number];
+  victim?: number;
+  part?: string;
+  surface?: string;
 }
 /**
  * Somebody took another weapon in hand.
@@ -375,8 +491,8 @@ export interface LaunchEvent {
 /**
  * A projectile follows somebody from now on; target 0 for nobody.
  */
-export interface GuideEvent {
-  kind: "guide";
+export interface HomingEvent {
+  kind: "homing";
   number: number;
   server_time: number;
   entity: number;
@@ -418,7 +534,18 @@ export interface RulesEvent {
 /**
  * The published state, complete, for one who missed too much.
  */
-export interface Whole {
-  kind: "whole";
+export interface FullState {
+  kind: "full_state";
   state: State;
+}
+/**
+ * A message of the game's own, such as chat or an emote, in either direction.
+ *
+ * body : anything that JSON and MessagePack can hold; the gateway passes it on unread
+ */
+export interface GameMessage {
+  kind: "game";
+  body?: {
+    [k: string]: unknown;
+  };
 }

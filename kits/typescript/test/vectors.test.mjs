@@ -2,7 +2,7 @@
 import assert from "node:assert/strict";
 import { readFileSync } from "node:fs";
 import test from "node:test";
-import { decode, encode, Flight, follow, fromHex, Playout, Scatter, unpack } from "../dist/index.js";
+import { decode, encode, ProjectilePath, applyEvent, fromHex, Playout, SpreadStream, unpack } from "../dist/index.js";
 
 const vectors = (name) => JSON.parse(readFileSync(new URL(`../../vectors/${name}.json`, import.meta.url), "utf8"));
 const near = (a, b, tolerance, what) =>
@@ -13,7 +13,7 @@ test("a thousand shots go where the server sends them", () => {
   const { tolerance, weapons } = vectors("spread");
   let shots = 0;
   for (const { weapon, key, rules, shots: fired } of weapons) {
-    const scatter = new Scatter(fromHex(key), weapon, rules);
+    const scatter = new SpreadStream(fromHex(key), weapon, rules);
     for (const { direction, at, shot, speed_m_s, rays } of fired) {
       const found = scatter.rays(direction, at, shot, speed_m_s);
       assert.equal(found.length, rays.length);
@@ -25,9 +25,9 @@ test("a thousand shots go where the server sends them", () => {
 });
 
 test("two hundred flights are where the server has them, and bounce where it lets them", () => {
-  const { planes, flights, tolerance_m, tolerance_s } = vectors("flights");
+  const { planes, flights, tolerance_m, tolerance_s } = vectors("projectile_paths");
   flights.forEach((one, number) => {
-    const flight = new Flight(one.motion, one.start, one.position, one.velocity, planes, one.last, one.target);
+    const flight = new ProjectilePath(one.motion, one.start, one.position, one.velocity, planes, one.last, one.target);
     for (const { at, position, velocity } of one.samples) {
       const found = flight.at(at);
       allNear(found.position, position, tolerance_m, `flight ${number} at ${at}`);
@@ -51,7 +51,7 @@ test("screens draw between the same snapshots, whatever the line does", () => {
     const playout = new Playout(delay_s);
     let taken = 0;
     for (const { after, at, view } of views) {
-      for (; taken < after; taken++) playout.take(arrivals[taken].tick, arrivals[taken].server_time, arrivals[taken].at);
+      for (; taken < after; taken++) playout.addSnapshot(arrivals[taken].tick, arrivals[taken].server_time, arrivals[taken].at);
       const found = playout.draw(at);
       if (view === null) assert.equal(found, null);
       else {
@@ -76,11 +76,11 @@ test("events move the state on as the server's state moves", () => {
   for (const { state, events, states } of vectors("events").streams) {
     let now = state, count = 0;
     for (const { after, state: expected } of states) {
-      for (; count < after; count++) now = follow(now, events[count]);
+      for (; count < after; count++) now = applyEvent(now, events[count]);
       assert.deepEqual(bare(now), bare(expected));
     }
-    assert.throws(() => follow(state, { ...events[1] }), /event 2 follows 0/);
-    assert.equal(follow(now, events[0]), now);
+    assert.throws(() => applyEvent(state, { ...events[1] }), /event 2 follows 0/);
+    assert.equal(applyEvent(now, events[0]), now);
   }
 });
 

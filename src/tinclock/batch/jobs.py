@@ -9,19 +9,19 @@ import msgspec
 
 from tinclock.batch.tables import COLUMNS
 from tinclock.core.errors import TinClockError
-from tinclock.core.evidence.weights import Weights
+from tinclock.core.evidence.calibration_table import Calibration
 from tinclock.core.findings import Finding
 from tinclock.core.plain import Fields
 from tinclock.core.rules.ruleset import Rules
 from tinclock.recordings.listing import BESIDE
 
 if TYPE_CHECKING:
-    from tinclock.core.evidence.course import Course
+    from tinclock.core.evidence.evidence_timeline import EvidenceTimeline
     from tinclock.core.geometry.level import Level
     from tinclock.core.ruling.records import Ruling
     from tinclock.recordings.recording import Recording
 
-Job = Literal["rerule", "range", "fairness", "weigh"]
+Job = Literal["replay", "sweep", "fairness", "weigh"]
 Rows = dict[str, list[Fields]]
 SMALLEST_GAIN = 1.0
 """Gains of fewer decibans either way are not listed."""
@@ -32,22 +32,22 @@ class Task(msgspec.Struct, frozen=True, kw_only=True):
 
     rules : the rules to rule by; None: each recording's own
     settings : (key path, value) pairs that change them, or each recording's own
-    undying : nobody dies, on either side
+    no_deaths : nobody dies, on either side
     over : of a range, the key path of one setting and the values to try
     caps_s : besides the recorded one, values of max_rewind_s to ask fairness for
     level : the level file, for recordings that don't hold theirs
-    weights : of evidence; limit : decibans at which a case would open
+    calibration : of evidence; limit : decibans at which a case would open
     keep_course : hand back the whole evidence, for a case store
     """
 
     job: Job
     rules: Rules | None = None
     settings: tuple[tuple[str, Any], ...] = ()
-    undying: bool = False
+    no_deaths: bool = False
     over: tuple[str, tuple[float, ...]] | None = None
     caps_s: tuple[float, ...] = ()
     level: str | None = None
-    weights: Weights | None = None
+    calibration: Calibration | None = None
     limit: float = 30.0
     keep_course: bool = False
 
@@ -55,7 +55,7 @@ class Task(msgspec.Struct, frozen=True, kw_only=True):
 class Weighed(NamedTuple):
     """The evidence of one match, for a case store."""
 
-    course: Course
+    timeline: EvidenceTimeline
     findings: list[tuple[int, Finding]]
 
 
@@ -108,22 +108,22 @@ def _rules(task: Task, recording: Recording) -> Rules:
     return rules
 
 
-def _rerule(task: Task, recording: Recording) -> tuple[Rows, None]:
-    from tinclock.core.analysis.changes import changes
+def _replay(task: Task, recording: Recording) -> tuple[Rows, None]:
+    from tinclock.core.analysis.ruling_diff import diff_rulings
     from tinclock.core.analysis.tally import tally
-    from tinclock.intake.settings import undying
-    from tinclock.recordings.replay import rerule
+    from tinclock.intake.settings import without_deaths
+    from tinclock.recordings.replaying import replay
 
     rules, level = _rules(task, recording), _level(task)
-    if task.undying:
+    if task.no_deaths:
         mortal = recording.require_header().rules
-        first = rerule(recording, rules=undying(mortal), level=level)
-        before, steps, rules = first.rulings, first.steps, undying(rules)
+        first = replay(recording, rules=without_deaths(mortal), level=level)
+        before, steps, rules = first.rulings, first.call_numbers, without_deaths(rules)
     else:
         before = list(recording.rulings())
-        steps = [s for flush in recording.flushes for s in recording.piece("rulings", flush)["step"].to_pylist()]
-    found = rerule(recording, rules=rules, level=level)
-    change = changes(before, steps, found.rulings, found.steps)
+        steps = [s for flush in recording.flushes for s in recording.piece("rulings", flush)["call_number"].to_pylist()]
+    found = replay(recording, rules=rules, level=level)
+    change = diff_rulings(before, steps, found.rulings, found.call_numbers)
     outcomes = tally(found.rulings)["outcomes"]
     row = {
         "rulings": len(found.rulings), **outcomes, "damage": sum(ruling.damage for ruling in found.rulings),
@@ -131,29 +131,29 @@ def _rerule(task: Task, recording: Recording) -> tuple[Rows, None]:
         "refused_calls": len(found.refused), "as_recorded": found.as_recorded, "ticks": found.ticks,
         "seconds": found.seconds, "rulings_sha256": found.sha256,
     }  # fmt: skip
-    return {"rerule": [row], "flips": [_flip(flip.step, flip.before, flip.after) for flip in change.flips]}, None
+    return {"replay": [row], "flips": [_flip(flip.call_number, flip.before, flip.after) for flip in change.flips]}, None
 
 
-def _range(task: Task, recording: Recording) -> tuple[Rows, None]:
-    from tinclock.intake.settings import setting_of, undying, with_setting
-    from tinclock.recordings.ranges import rerule_range
+def _sweep(task: Task, recording: Recording) -> tuple[Rows, None]:
+    from tinclock.intake.settings import setting_of, with_setting, without_deaths
+    from tinclock.recordings.sweeps import replay_sweep
 
     assert task.over is not None
     (key, values), rules = task.over, _rules(task, recording)
     tried = [with_setting(rules, key, value) for value in values]
     against = None
-    if task.undying:
-        tried, against = [undying(one) for one in tried], undying(recording.require_header().rules)
-    found = rerule_range(recording, tried, against=against, level=_level(task))
+    if task.no_deaths:
+        tried, against = [without_deaths(one) for one in tried], without_deaths(recording.require_header().rules)
+    found = replay_sweep(recording, tried, against=against, level=_level(task))
     recorded = setting_of(rules, key)
     same = {"setting": key, "recorded": recorded if isinstance(recorded, (int, float)) else None}
-    return {"range": [same | {"value": value} | one._asdict() for value, one in zip(values, found, strict=True)]}, None
+    return {"sweep": [same | {"value": value} | one._asdict() for value, one in zip(values, found, strict=True)]}, None
 
 
 def _flip(step: int, before: Ruling | None, after: Ruling | None) -> Fields:
     one = before or after
     return {
-        "step": step, "ruling": None if before is None else before.number,
+        "call_number": step, "ruling": None if before is None else before.number,
         "account": "" if one is None else one.account, "kind": "" if one is None else one.kind,
         "server_time": None if one is None else one.received_at,
         "before": None if before is None else before.outcome, "after": None if after is None else after.outcome,
@@ -172,7 +172,9 @@ def _fairness(task: Task, recording: Recording) -> tuple[Rows, None]:
     from tinclock.recordings.claimed import claimed_hits
 
     rows = Rows(shooters=[], victims=[])
-    rows["claimed"] = [{"line": line, **found.told()} for line, found in claimed_hits(recording).items()]
+    rows["claimed"] = [
+        {"connection_quality": line, **found.as_dict()} for line, found in claimed_hits(recording).items()
+    ]
     beside = recording.path.with_name(recording.path.name + BESIDE)
     if not beside.exists():
         return rows, None
@@ -181,35 +183,35 @@ def _fairness(task: Task, recording: Recording) -> tuple[Rows, None]:
         found = judge(recording, truth, level, cap)
         for name in ("shooters", "victims"):
             for line, told in found[name].items():
-                row = {"max_rewind_s": found["max_rewind_s"], "line": line, **told}
+                row = {"max_rewind_s": found["max_rewind_s"], "connection_quality": line, **told}
                 rows[name].append({key: value for key, value in row.items() if key in COLUMNS[name]})
     return rows, None
 
 
 def _weigh(task: Task, recording: Recording) -> tuple[Rows, Weighed | None]:
     from tinclock.cases.weighed import account_row, match_name
-    from tinclock.core.evidence.course import Weighing, crossed
-    from tinclock.intake.weights_file import load_weights
+    from tinclock.core.evidence.evidence_timeline import MatchEvaluator, threshold_reached
+    from tinclock.intake.calibration_file import load_calibration
     from tinclock.recordings.observed import observed_in
 
-    weights, match = task.weights or load_weights(), match_name(recording)
-    weighing, findings = Weighing(weights, recording.require_header().rules), list[tuple[int, Finding]]()
+    calibration, match = task.calibration or load_calibration(), match_name(recording)
+    weighing, findings = MatchEvaluator(calibration, recording.require_header().rules), list[tuple[int, Finding]]()
     for seen in observed_in(recording, _level(task)):
-        weighing.take(seen)
+        weighing.add(seen)
         findings += seen.findings
-    course, accounts = weighing.finished(), []
-    for account in sorted(course.stages):
-        row = account_row(course, account, weights)
+    timeline, accounts = weighing.finished(), []
+    for account in sorted(timeline.stages):
+        row = account_row(timeline, account, calibration)
         first = next(iter(row.pop("kinds")), {"kind": None, "decibans": None})
-        at = crossed(course.points(account, weights.kinds()), task.limit)
-        told = {"strongest": first["kind"], "strongest_decibans": first["decibans"], "crossed_at_s": at}
+        at = threshold_reached(timeline.points(account, calibration.kinds()), task.limit)
+        told = {"strongest": first["kind"], "strongest_decibans": first["decibans"], "threshold_at_s": at}
         accounts.append({"match": match, "account": account, **row, **told})
     gains = [
         {"match": match, "account": g.account, "server_time": g.server_time, "kind": g.kind, "decibans": g.decibans}
-        for g in course.gains
+        for g in timeline.gains
         if abs(g.decibans) >= SMALLEST_GAIN
     ]
-    return {"accounts": accounts, "gains": gains}, Weighed(course, findings) if task.keep_course else None
+    return {"accounts": accounts, "gains": gains}, Weighed(timeline, findings) if task.keep_course else None
 
 
-_JOBS: Fields = {"rerule": _rerule, "range": _range, "fairness": _fairness, "weigh": _weigh}
+_JOBS: Fields = {"replay": _replay, "sweep": _sweep, "fairness": _fairness, "weigh": _weigh}

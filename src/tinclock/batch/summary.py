@@ -21,19 +21,19 @@ def summary_of(job: str, folder: Path) -> Fields:
         found: list[Fields] = pyarrow.parquet.read_table(folder / f"{name}.parquet").to_pylist()
         return found
 
-    return {"rerule": _rerule, "range": _range, "fairness": _fairness, "weigh": _weigh}[job](rows)
+    return {"replay": _replay, "sweep": _sweep, "fairness": _fairness, "weigh": _weigh}[job](rows)
 
 
-def _rerule(rows: Any) -> Fields:
-    table = rows("rerule")
-    names = ("rulings", "upheld", "amended", "denied", "kills", "flipped", "damage", "seconds")
+def _replay(rows: Any) -> Fields:
+    table = rows("replay")
+    names = ("rulings", "accepted", "adjusted", "rejected", "kills", "flipped", "damage", "seconds")
     sums = {name: sum(row[name] for row in table) for name in names}
     return {**sums, "as_recorded": sum(row["as_recorded"] for row in table), "recordings": len(table)}
 
 
-def _range(rows: Any) -> Fields:
-    names = ("upheld", "amended", "denied", "damage", "kills", "flipped", "refused")
-    table, values = rows("range"), dict[float, Fields]()
+def _sweep(rows: Any) -> Fields:
+    names = ("accepted", "adjusted", "rejected", "damage", "kills", "flipped", "refused")
+    table, values = rows("sweep"), dict[float, Fields]()
     for row in table:
         sums = values.setdefault(row["value"], dict.fromkeys(names, 0))
         for name in names:
@@ -46,14 +46,14 @@ def _range(rows: Any) -> Fields:
 
 def _fairness(rows: Any) -> Fields:
     out: Fields = {}
-    names = ("hits", "counted", "upheld", "misses", "misses_hit")
+    names = ("hits", "counted", "accepted", "misses", "misses_hit")
     for row in rows("shooters"):
-        if row["line"] == "all":
+        if row["connection_quality"] == "all":
             sums = out.setdefault(f"{row['max_rewind_s']:g}", dict.fromkeys(names, 0))
             for name in names:
                 sums[name] += row[name]
-    named = ("claimed", "counted", "elsewhere", "missed", "denied", "capped")
-    table = [row for row in rows("claimed") if row["line"] == "all"]
+    named = ("claimed", "counted", "elsewhere", "missed", "rejected", "capped")
+    table = [row for row in rows("claimed") if row["connection_quality"] == "all"]
     return {"claimed": {name: sum(row[name] for row in table) for name in named}, "by_max_rewind_s": out}
 
 
@@ -63,27 +63,28 @@ def _weigh(rows: Any) -> Fields:
     return {
         "accounts": len({row["account"] for row in table}), "plays": len(table),
         "minutes": sum(row["minutes"] for row in table),
-        "crossed_in_one_match": sum(row["crossed_at_s"] is not None for row in table),
+        "crossed_in_one_match": sum(row["threshold_at_s"] is not None for row in table),
         "worst": [{key: row[key] for key in ("account", "match", "peak", "strongest")} for row in worst],
     }  # fmt: skip
 
 
 def told(job: str, result: Fields) -> list[str]:
     """The summary in lines."""
-    if job == "rerule":
+    if job == "replay":
         return [
-            f"{result['rulings']:,} rulings of {result['seconds']:,.0f} s of play: {result['upheld']:,} upheld, "
-            f"{result['amended']:,} amended, {result['denied']:,} denied; {result['kills']:,} kills",
+            f"{result['rulings']:,} rulings of {result['seconds']:,.0f} s of play: {result['accepted']:,} accepted, "
+            f"{result['adjusted']:,} adjusted, {result['rejected']:,} rejected; {result['kills']:,} kills",
             f"{result['flipped']:,} rulings flipped; {result['as_recorded']} of {result['recordings']} recordings came "
             "out as recorded, bit for bit",
         ]
-    if job == "range":
+    if job == "sweep":
         return _by_value(result)
     if job == "fairness":
         said = result["claimed"]
         return [
             f"of {said['claimed']:,} hits that clients claimed {said['counted']:,} counted, {said['elsewhere']:,} hit "
-            f"another, {said['missed']:,} nobody, {said['denied']:,} were denied; {said['capped']:,} were past the cap",
+            f"another, {said['missed']:,} nobody, {said['rejected']:,} were rejected; {said['capped']:,} were past "
+            "the rewind limit",
             *_by_truth(result),
         ]
     lines = [
@@ -97,7 +98,7 @@ def told(job: str, result: Fields) -> list[str]:
 
 
 def _by_value(result: Fields) -> list[str]:
-    head = ("value", "upheld", "amended", "denied", "damage", "kills", "flipped")
+    head = ("value", "accepted", "adjusted", "rejected", "damage", "kills", "flipped")
     cells = [[f"{row['value']:g}", *(f"{row[name]:,.0f}" for name in head[1:])] for row in result["rows"]]
     wide = [max(map(len, column)) for column in zip(head, *cells, strict=True)]
     title = f"{result['setting']} over {result['recordings']:,} recordings"
@@ -108,6 +109,6 @@ def _by_truth(result: Fields) -> list[str]:
     """Fairness where the truth about screens is known."""
     return [
         f"max_rewind_s {cap}: {sums['counted']:,} of {sums['hits']:,} honest hits on screen counted, "
-        f"{sums['upheld']:,} upheld as they were; {sums['misses_hit']:,} of {sums['misses']:,} misses hit"
+        f"{sums['accepted']:,} accepted as they were; {sums['misses_hit']:,} of {sums['misses']:,} misses hit"
         for cap, sums in result["by_max_rewind_s"].items()
     ]

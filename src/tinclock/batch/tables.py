@@ -14,35 +14,39 @@ if TYPE_CHECKING:
 TEXT, WHOLE, NUMBER, FLAG = "string", "int64", "float64", "bool"
 COLUMNS: dict[str, dict[str, str]] = {
     "recordings": {"recording": TEXT, "match": TEXT, "problem": TEXT, "took_s": NUMBER},
-    "rerule": {
-        "recording": TEXT, "rulings": WHOLE, "upheld": WHOLE, "amended": WHOLE, "denied": WHOLE, "repeated": WHOLE,
+    "replay": {
+        "recording": TEXT, "rulings": WHOLE, "accepted": WHOLE, "adjusted": WHOLE, "rejected": WHOLE, "repeated": WHOLE,
         "damage": NUMBER, "kills": WHOLE, "flipped": WHOLE, "refused_calls": WHOLE, "as_recorded": FLAG, "ticks": WHOLE,
         "seconds": NUMBER, "rulings_sha256": TEXT,
     },
     "flips": {
-        "recording": TEXT, "step": WHOLE, "ruling": WHOLE, "account": TEXT, "kind": TEXT, "server_time": NUMBER,
+        "recording": TEXT, "call_number": WHOLE, "ruling": WHOLE, "account": TEXT, "kind": TEXT, "server_time": NUMBER,
         "before": TEXT, "after": TEXT, "damage_before": NUMBER, "damage_after": NUMBER, "why_before": TEXT,
         "why_after": TEXT,
     },
-    "range": {
-        "recording": TEXT, "setting": TEXT, "recorded": NUMBER, "value": NUMBER, "upheld": WHOLE, "amended": WHOLE,
-        "denied": WHOLE, "damage": NUMBER, "kills": WHOLE, "flipped": WHOLE, "refused": WHOLE,
+    "sweep": {
+        "recording": TEXT, "setting": TEXT, "recorded": NUMBER, "value": NUMBER, "accepted": WHOLE, "adjusted": WHOLE,
+        "rejected": WHOLE, "damage": NUMBER, "kills": WHOLE, "flipped": WHOLE, "refused": WHOLE,
     },
     "shooters": {
-        "recording": TEXT, "max_rewind_s": NUMBER, "line": TEXT, "hits": WHOLE, "counted": WHOLE, "upheld": WHOLE,
-        "inside": WHOLE, "upheld_inside": WHOLE, "elsewhere": WHOLE, "misses": WHOLE, "misses_hit": WHOLE,
+        "recording": TEXT, "max_rewind_s": NUMBER, "connection_quality": TEXT, "hits": WHOLE, "counted": WHOLE,
+        "accepted": WHOLE,
+        "inside": WHOLE, "accepted_inside": WHOLE, "elsewhere": WHOLE, "misses": WHOLE, "misses_hit": WHOLE,
     },
     "victims": {
-        "recording": TEXT, "max_rewind_s": NUMBER, "line": TEXT, "hits": WHOLE, "after_cover": WHOLE, "unseen": WHOLE,
+        "recording": TEXT, "max_rewind_s": NUMBER, "connection_quality": TEXT, "hits": WHOLE, "after_cover": WHOLE,
+        "unseen": WHOLE,
         "median_s": NUMBER, "p95_s": NUMBER, "worst_s": NUMBER,
     },
     "claimed": {
-        "recording": TEXT, "line": TEXT, "claimed": WHOLE, "counted": WHOLE, "elsewhere": WHOLE, "missed": WHOLE,
-        "denied": WHOLE, "capped": WHOLE, "repeated": WHOLE, "median_rewound_s": NUMBER, "p95_rewound_s": NUMBER,
+        "recording": TEXT, "connection_quality": TEXT, "claimed": WHOLE, "counted": WHOLE, "elsewhere": WHOLE,
+        "missed": WHOLE,
+        "rejected": WHOLE, "capped": WHOLE, "repeated": WHOLE, "median_rewound_s": NUMBER, "p95_rewound_s": NUMBER,
     },
     "accounts": {
-        "recording": TEXT, "match": TEXT, "account": TEXT, "line": TEXT, "minutes": NUMBER, "decibans": NUMBER,
-        "peak": NUMBER, "strongest": TEXT, "strongest_decibans": NUMBER, "crossed_at_s": NUMBER,
+        "recording": TEXT, "match": TEXT, "account": TEXT, "connection_quality": TEXT, "minutes": NUMBER,
+        "decibans": NUMBER,
+        "peak": NUMBER, "strongest": TEXT, "strongest_decibans": NUMBER, "threshold_at_s": NUMBER,
     },
     "gains": {
         "recording": TEXT, "match": TEXT, "account": TEXT, "server_time": NUMBER, "kind": TEXT, "decibans": NUMBER,
@@ -50,7 +54,7 @@ COLUMNS: dict[str, dict[str, str]] = {
 }  # fmt: skip
 """`recordings` is of every batch; what the others hold is said in docs/batches.md."""
 OF_JOB = {
-    "rerule": ("rerule", "flips"), "range": ("range",), "fairness": ("claimed", "shooters", "victims"),
+    "replay": ("replay", "flips"), "sweep": ("sweep",), "fairness": ("claimed", "shooters", "victims"),
     "weigh": ("accounts", "gains"),
 }  # fmt: skip
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from tinclock.cases.evidence_log import Head, read_log, verify_log
+from tinclock.cases.evidence_log import LogTip, read_log, verify_log
 from tinclock.cases.pseudonyms import Pseudonyms
 from tinclock.cases.records import NOTED, VERDICTS
 from tinclock.core.plain import Fields
@@ -22,13 +22,13 @@ COMPARED = ("reviewer", "verdict", "note", "decibans")
 SAME_TIME_S = 0.001
 
 
-def problems_of(review: CaseReview, log: str | Path, noted: Head | None = None) -> list[str]:
+def problems_of(review: CaseReview, log: str | Path, noted: LogTip | None = None) -> list[str]:
     """Return disagreements in sentences; none when every record is as it was written and every decision is in both.
 
     noted : a head of the log that was kept elsewhere. Raises `EvidenceError` for a log that isn't there.
     """
     decisions = review.decisions()
-    heads = [Head(d.log_number, d.log_digest) for d in decisions if d.log_number and d.log_digest]
+    heads = [LogTip(d.log_number, d.log_digest) for d in decisions if d.log_number and d.log_digest]
     broken = verify_log(log, [*heads, *([] if noted is None else [noted])])
     if broken is not None:
         return [broken]

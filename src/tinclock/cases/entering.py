@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from tinclock.cases.evidence_log import EvidenceLog, Head, read_log
+from tinclock.cases.evidence_log import EvidenceLog, LogTip, read_log
 from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
@@ -43,21 +43,21 @@ def enter_late(store: CaseStore, log: EvidenceLog, waiting: Collection[Decision]
             _entered(store, decided, head)
 
 
-def _records(log: EvidenceLog) -> dict[tuple[int, float], Head]:
+def _records(log: EvidenceLog) -> dict[tuple[int, float], LogTip]:
     """The log's records of decisions, by number in the store and time."""
-    found: dict[tuple[int, float], Head] = {}
+    found: dict[tuple[int, float], LogTip] = {}
     last: tuple[int, float, int] | None = None
     for entry in read_log(log.folder):
         if last is not None:  # a record's digest stands in the next one
-            found[last[:2]] = Head(last[2], entry.previous)
+            found[last[:2]] = LogTip(last[2], entry.previous)
         body = msgspec.json.decode(entry.body, type=Fields) if entry.kind == "decision" else {}
         last = (int(body["decision"]), entry.at, entry.number) if "decision" in body else None
     if last is not None:
-        found[last[:2]] = Head(last[2], log.head.digest)
+        found[last[:2]] = LogTip(last[2], log.head.digest)
     return found
 
 
-def _entered(store: CaseStore, decided: Decision, head: Head) -> Decision:
+def _entered(store: CaseStore, decided: Decision, head: LogTip) -> Decision:
     from sqlalchemy import update
 
     from tinclock.cases.tables import DECISIONS

@@ -47,7 +47,7 @@ class Entry(msgspec.Struct, frozen=True):
     body: msgspec.Raw
 
 
-class Head(NamedTuple):
+class LogTip(NamedTuple):
     """The last record of a log: its number and the digest of its line."""
 
     number: int
@@ -87,10 +87,10 @@ class EvidenceLog:
         self._dirty = self._half_written = False
         _sync_folder(self.folder)
 
-    def _mend(self, files: list[Path]) -> Head:
+    def _mend(self, files: list[Path]) -> LogTip:
         """The last whole record; what is torn after it goes into a file of its own."""
         if not files:
-            return Head(0, FIRST)
+            return LogTip(0, FIRST)
         path = files[-1]
         data = path.read_bytes()
         end = data.rfind(b"\n") + 1
@@ -103,10 +103,10 @@ class EvidenceLog:
         whole = data[:end].splitlines()
         if not whole:
             return self._mend(files[:-1])
-        return Head(_entry(path, len(whole), whole[-1]).number, sha256(whole[-1]))
+        return LogTip(_entry(path, len(whole), whole[-1]).number, sha256(whole[-1]))
 
     @property
-    def head(self) -> Head:
+    def head(self) -> LogTip:
         """The last record."""
         return self._head
 
@@ -133,7 +133,7 @@ class EvidenceLog:
         if self._size and self._size + len(data) > self._file_bytes:
             self._rotate()
         self._write(data)
-        self._head, self._dirty = Head(number, digest), True
+        self._head, self._dirty = LogTip(number, digest), True
         policy = sync or self._sync
         if policy == "each" or (policy == "soon" and time.monotonic() - self._synced_at > SOON_S):
             self.flush()
@@ -284,23 +284,23 @@ class _Found(msgspec.Struct):
     finding: _Code = msgspec.field(default_factory=_Code)
 
 
-def head_of(folder: str | Path) -> Head:
+def head_of(folder: str | Path) -> LogTip:
     """The last whole record of a log, read. Raises `EvidenceError` where there is none."""
     for path in reversed(_required(Path(folder))):
         data = path.read_bytes()
         whole = data[: data.rfind(b"\n") + 1].splitlines()
         if whole:
-            return Head(_entry(path, len(whole), whole[-1]).number, sha256(whole[-1]))
-    return Head(0, FIRST)
+            return LogTip(_entry(path, len(whole), whole[-1]).number, sha256(whole[-1]))
+    return LogTip(0, FIRST)
 
 
-def verify_log(folder: str | Path, head: Head | Iterable[Head] | None = None) -> str | None:
+def verify_log(folder: str | Path, head: LogTip | Iterable[LogTip] | None = None) -> str | None:
     """Return the first record of a log that was edited, removed or swapped; None when all is as written.
 
     head : a record that somebody noted, or several; they must be there. The log is read once, however many they are
     """
     number, digest = 0, FIRST
-    heads = () if head is None else (head,) if isinstance(head, Head) else tuple(head)
+    heads = () if head is None else (head,) if isinstance(head, LogTip) else tuple(head)
     noted = {one.number: one.digest for one in heads if one.number}
     if len(noted) < len({one for one in heads if one.number}):
         return f"{folder}: two digests were noted of one record; one of them is no record of this log"

@@ -15,13 +15,13 @@ from tinclock.core.plain import Fields
 from tinclock.core.text import printable
 
 if TYPE_CHECKING:
-    from tinclock.cases.records import Dossier
+    from tinclock.cases.records import AccountReport
     from tinclock.cases.review import CaseReview
 
 EDGES = (0.0, 30.0, 40.0, 60.0, 100.0, 200.0, 1e9)
 
 
-def compared(first: Dossier, second: Dossier) -> list[Fields]:
+def compared(first: AccountReport, second: AccountReport) -> list[Fields]:
     """Rows of (name, of, values of both): facts, decibans by kind, shares of detectors in percent."""
     rows: list[Fields] = [
         {"name": name, "of": "fact", "values": [float(getattr(d.account, field)) for d in (first, second)]}
@@ -38,14 +38,14 @@ def compared(first: Dossier, second: Dossier) -> list[Fields]:
     return rows
 
 
-def _kinds(dossier: Dossier) -> dict[str, float]:
+def _kinds(dossier: AccountReport) -> dict[str, float]:
     out: Counter[str] = Counter()
     for play in dossier.plays:
         out.update(play.course.kinds)
     return dict(out)
 
 
-def _shares(dossier: Dossier) -> dict[str, float]:
+def _shares(dossier: AccountReport) -> dict[str, float]:
     from tinclock.core.evidence.detectors import DETECTORS
 
     total: dict[str, tuple[float, float]] = {}

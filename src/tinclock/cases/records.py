@@ -6,8 +6,8 @@ from typing import Any, Final, Literal, NamedTuple
 
 import msgspec
 
-from tinclock.core.evidence.live import Gain
-from tinclock.core.evidence.weights import Weights
+from tinclock.core.evidence.calibration_table import Calibration
+from tinclock.core.evidence.live import EvidenceChange
 
 State = Literal["open", "waiting", "cleared", "confirmed"]
 Verdict = Literal["cleared", "waiting", "confirmed", "reopened", "noted"]
@@ -57,15 +57,15 @@ class PlayCourse(msgspec.Struct, frozen=True):
     """Result of one match for an account.
 
     points : (server time, decibans) with earlier matches; kinds : decibans of this match by kind
-    lines : (server time, round trip, jitter), seconds; aim : shares of the detectors, (successes, trials) by name
+    connections : (server time, round trip, jitter), seconds; aim : shares of the detectors, (successes, trials) by name
     by_kind : decibans of this match after each of the points, of its strongest kinds
     common : kinds that most accounts of this match showed, left out for that; muted : what of its rules differs from
-        those that the weights are from
+        those that the calibration is from
     """
 
     points: list[tuple[float, float]]
     kinds: dict[str, float]
-    lines: list[tuple[float, float, float]]
+    connections: list[tuple[float, float, float]] = msgspec.field(name="lines")  # as stores of 0.2 have it
     aim: dict[str, tuple[float, float]]
     by_kind: dict[str, list[float]] = {}
     common: tuple[str, ...] = ()
@@ -111,11 +111,11 @@ class FindingRow(msgspec.Struct, frozen=True):
     detail: str
 
 
-class Dossier(NamedTuple):
+class AccountReport(NamedTuple):
     """Everything about one account.
 
     counts : findings by code; gains : the strongest, with their matches
-    weights : the table that its case, or its newest match, was weighed with; None where the store has none
+    calibration : the table that its case, or its newest match, was weighed with; None where the store has none
     """
 
     account: Account
@@ -123,8 +123,8 @@ class Dossier(NamedTuple):
     decisions: list[Decision]
     plays: list[PlayRow]
     counts: dict[str, int]
-    gains: list[tuple[str, Gain]]
-    weights: Weights | None = None
+    gains: list[tuple[str, EvidenceChange]]
+    calibration: Calibration | None = None
 
 
 def plain(record: object) -> Any:

@@ -8,21 +8,21 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from tinclock.cases.entering import enter_late, enter_one
+from tinclock.cases.importing import case_of, kept_weights
 from tinclock.cases.records import (
     NOTED,
     STATES,
     VERDICTS,
     Account,
+    AccountReport,
     Case,
     Decision,
-    Dossier,
     FindingRow,
     PlayCourse,
     PlayRow,
 )
-from tinclock.cases.taking import case_of, kept_weights
-from tinclock.core.errors import EvidenceError, OvertakenError, UnknownNameError
-from tinclock.core.evidence.live import Gain
+from tinclock.core.errors import DecisionConflictError, EvidenceError, UnknownNameError
+from tinclock.core.evidence.live import EvidenceChange
 from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
@@ -98,7 +98,7 @@ class CaseReview:
             accounts = connection.execute(select(func.count()).select_from(ACCOUNTS)).scalar_one()
         return {**{state: found.get(state, 0) for state in STATES}, "accounts": accounts}
 
-    def dossier(self, account: str) -> Dossier:
+    def dossier(self, account: str) -> AccountReport:
         """Everything about one account. Raises `UnknownNameError` for one that nothing is known of."""
         from sqlalchemy import func, select
 
@@ -119,10 +119,10 @@ class CaseReview:
             strongest = (
                 select(GAINS).where(GAINS.c.account == account).order_by(GAINS.c.decibans.desc()).limit(STRONGEST)
             )
-            gains = [(g.match, msgspec.json.decode(g.body, type=Gain)) for g in connection.execute(strongest)]
+            gains = [(g.match, msgspec.json.decode(g.body, type=EvidenceChange)) for g in connection.execute(strongest)]
             digest = plays[-1].weights if plays else None
             weights = kept_weights(connection, digest if case is None else case.weights)
-        return Dossier(
+        return AccountReport(
             Account(*tuple(row)), None if case is None else case_of(case), decided, [_play(play) for play in plays],
             dict(sorted(((code, count) for code, count in counts), key=lambda item: -item[1])), gains,
             weights,
@@ -171,8 +171,8 @@ class CaseReview:
         verdict : "cleared", "waiting" or "confirmed"; reviewer : who decided; note : why, in words
         after : the `id` of the last decision or note that the reviewer saw, 0 for none; None: doesn't matter
 
-        Raises `UnknownNameError` for another verdict or an account without a case, `OvertakenError` where somebody
-        wrote to the case after `after`, `EvidenceError` without a reviewer, a note or a log.
+        Raises `UnknownNameError` for another verdict or an account without a case, `DecisionConflictError` where
+        somebody wrote to the case after `after`, `EvidenceError` without a reviewer, a note or a log.
         """
         if verdict not in VERDICTS:
             raise UnknownNameError("verdict", verdict, VERDICTS)
@@ -226,17 +226,17 @@ class CaseReview:
             problem = f"the decision is kept, but not in the log yet: {error.problem}; the next one enters it there"
         if self._on_decision is not None and state is not None:
             self._on_decision(decided, case)
-        self.store.tell()
+        self.store.send_pending()
         if problem:
             raise EvidenceError(log.folder, problem)
         return decided
 
     def _up_to_date(self, connection: Connection, case: int, account: str, after: int | None) -> None:
-        """Raise `OvertakenError` where somebody wrote to a case after what the reviewer saw last."""
+        """Raise `DecisionConflictError` where somebody wrote to a case after what the reviewer saw last."""
         decided = [] if after is None else _decisions(connection, case, account)
         if after is not None and (decided[-1].id if decided else 0) != after:
             by = f"{decided[-1].reviewer} has written {decided[-1].verdict!r} to" if decided else "somebody has reset"
-            raise OvertakenError(account, f"{by} this case meanwhile: look at it again first")
+            raise DecisionConflictError(account, f"{by} this case meanwhile: look at it again first")
 
     def _required(self, reviewer: str, note: str) -> EvidenceLog:
         if not reviewer.strip() or not note.strip():

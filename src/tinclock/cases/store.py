@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from tinclock.cases.records import Case
-from tinclock.core.errors import EvidenceError, MissingExtraError, TakenBeforeError
+from tinclock.core.errors import AlreadyImportedError, EvidenceError, MissingExtraError
 from tinclock.core.evidence.eprocess import KindEvidence, limit_decibans
 from tinclock.core.plain import Fields
 
@@ -25,17 +25,17 @@ if TYPE_CHECKING:
 
     from sqlalchemy import Connection, Engine
 
-    from tinclock.core.evidence.course import Course
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.calibration_table import Calibration
+    from tinclock.core.evidence.evidence_timeline import EvidenceTimeline
     from tinclock.core.findings import Finding
 
 ALPHA = 0.001
-"""Of fair accounts, at most so many ever get a case."""
+"""Of honest accounts, at most so many ever get a case."""
 BUSY_S, STATEMENT_S = 60.0, 120.0
 """Timeouts: of a writer that waits for another one, and of one statement."""
 ANSWER_S = 5
 """Timeout of a database connection, seconds."""
-SCHEMA = "0005"
+SCHEMA = "0006"
 """The newest of `migrations/versions`."""
 
 
@@ -55,7 +55,7 @@ class CaseStore:
     """A case store at an address.
 
     address : a file for SQLite, or a URL such as postgresql+psycopg://user@host/name
-    alpha : the share of fair accounts that may ever get a case
+    alpha : the share of honest accounts that may ever get a case
     on_case : called with each case that opened or whose evidence or state changed
     keep_notices : keep what is to be told though nobody is told yet, for a later run that has an `on_case`
 
@@ -157,14 +157,15 @@ class CaseStore:
         return match if row is None else str(row.match)
 
     def earlier(self, account: str) -> dict[str, KindEvidence]:
-        """State after an account's earlier matches, by kind: `Course.points` adds the match under way to it."""
-        from tinclock.cases.taking import evidence_by_kind
+        """Return an account's state after its earlier matches, by kind."""
+        from tinclock.cases.importing import evidence_by_kind
 
         with self.read() as connection:
             return evidence_by_kind(connection, [account])[account]
 
-    def take_match(
-        self, match: str, course: Course, weights: Weights, findings: Iterable[tuple[int, Finding]] = (), *,
+    def import_match(
+        self, match: str, course: EvidenceTimeline, weights: Calibration, findings: Iterable[tuple[int,
+        Finding]] = (), *,
         recording: str = "", server: str = "", at: float | None = None, identity: str = "", rulings: int = 0,
     ) -> list[Case]:  # fmt: skip
         """Take in the evidence of a match; returns the cases that it opened. A match counts once.
@@ -173,9 +174,9 @@ class CaseStore:
         identity, rulings : what stays the same when it is called otherwise, and how far it had come. A match that was
             taken before it was over is taken again, and what was taken before no longer counts
 
-        Raises `TakenBeforeError` for a match that was taken before, at least as far; nothing is changed then.
+        Raises `AlreadyImportedError` for a match that was taken before, at least as far; nothing is changed then.
         """
-        from tinclock.cases.taking import Taking
+        from tinclock.cases.importing import Taking
 
         now = time.time() if at is None else at
         with self.write() as connection:
@@ -184,7 +185,7 @@ class CaseStore:
             told = taking.take(findings)
             self._note_weights(connection, match, taking.weights)
             self.remember(connection, told)
-        self.tell()
+        self.send_pending()
         return [case for event, case in told if event == "opened"]
 
     def _begin_taking(
@@ -193,8 +194,8 @@ class CaseStore:
         """Enter a match, or hold the row of one that was taken before it was over; returns what it is called."""
         from sqlalchemy import update
 
+        from tinclock.cases.importing import unless_there
         from tinclock.cases.tables import MATCHES
-        from tinclock.cases.taking import unless_there
 
         values = {"match": match, "taken_at": now, "server": server, "recording": recording, "rulings": rulings}
         insert = unless_there(connection, "MATCHES").values(**values, identity=identity or None)
@@ -202,7 +203,7 @@ class CaseStore:
             return match
         row = _known(connection, match, identity, hold=True)
         if row is None or row.identity is None or row.rulings >= rulings:
-            raise TakenBeforeError(self._shown(), f"match {match!r} was taken before; each counts once")
+            raise AlreadyImportedError(self._shown(), f"match {match!r} was taken before; each counts once")
         change = {"taken_at": now, "recording": recording, "rulings": rulings}
         connection.execute(update(MATCHES).where(MATCHES.c.match == row.match).values(**change))
         return str(row.match)
@@ -216,19 +217,19 @@ class CaseStore:
         connection.execute(update(MATCHES).where(MATCHES.c.match == match).values(weights=digest))
 
     def open_during(
-        self, match: str, account: str, course: Course, weights: Weights, at: float | None = None
+        self, match: str, account: str, course: EvidenceTimeline, weights: Calibration, at: float | None = None
     ) -> Case | None:
         """Open a case while its match still goes on; None where the evidence isn't enough, or there is one already.
 
-        match : what to call it in the case; the match itself is taken in by `take_match` once it is over
+        match : what to call it in the case; the match itself is taken in by `import_match` once it is over
         """
-        from tinclock.cases.taking import Taking
+        from tinclock.cases.importing import Taking
 
         now = time.time() if at is None else at
         with self.write() as connection:
             told = Taking(connection, match, course, weights, now, self.limit).open_during(account)
             self.remember(connection, told)
-        self.tell()
+        self.send_pending()
         return told[0][1] if told else None
 
     # -- telling others ---------------------------------------------------------------------------------------
@@ -241,7 +242,7 @@ class CaseStore:
         if rows and (self._keep_notices or self.on_case is not None):
             connection.execute(UNTOLD.insert(), rows)
 
-    def tell(self) -> int:
+    def send_pending(self) -> int:
         """Hand on what is still to be told, the oldest first; returns how many. If `on_case` raises, the rest waits."""
         from sqlalchemy import delete, select
 

@@ -7,15 +7,15 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from tinclock.cases.kinds import SHOWN_DECIBANS, exact_first, words_of
-from tinclock.core.evidence.course import peak
+from tinclock.cases.kinds import SHOWN_DECIBANS, evidence_text, exact_first
+from tinclock.core.evidence.calibration_table import line_class
 from tinclock.core.evidence.eprocess import DECIBAN
-from tinclock.core.evidence.weights import line_class
+from tinclock.core.evidence.evidence_timeline import peak
 from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
-    from tinclock.core.evidence.course import Course
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.calibration_table import Calibration
+    from tinclock.core.evidence.evidence_timeline import EvidenceTimeline
     from tinclock.recordings.recording import Recording
 
 
@@ -50,17 +50,17 @@ def _identity_in(recording: Recording) -> str:
     return "" if recording.header is None else recording.header.match
 
 
-def account_row(course: Course, account: str, weights: Weights) -> Fields:
+def account_row(course: EvidenceTimeline, account: str, weights: Calibration) -> Fields:
     """Evidence of a match about an account, in decibans and words; `kinds` are the three strongest, reason first."""
     points = course.points(account, weights.kinds())
     strongest = exact_first({k: v for k, v in course.now(account).items() if v >= SHOWN_DECIBANS * DECIBAN})[:3]
-    lines = course.lines.get(account, [])
+    lines = course.connections.get(account, [])
     return {
         "decibans": round(points[-1][1], 2), "peak": round(peak(points), 2),
         "minutes": round(course.minutes.get(account, 0.0), 2),
-        "line": line_class(lines[-1][1]) if lines else "unknown",
+        "connection_quality": line_class(lines[-1][1]) if lines else "unknown",
         "kinds": [
-            {"kind": kind, "decibans": round(log_e / DECIBAN, 2), "means": words_of(kind).title}
+            {"kind": kind, "decibans": round(log_e / DECIBAN, 2), "means": evidence_text(kind).title}
             for kind, log_e in strongest
         ],
     }  # fmt: skip

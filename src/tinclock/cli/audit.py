@@ -23,13 +23,15 @@ Examples:
 @click.command(epilog=EPILOG)
 @click.argument("account", default="")
 @click.option("--reviewer", default="", metavar="NAME", help="Only this reviewer's entries.")
-@click.option("--rows", default=50, show_default=True, type=click.IntRange(1, 100000), help="Number of entries.")
+@click.option(
+    "--limit", "rows", default=50, show_default=True, type=click.IntRange(1, 100000), help="Number of entries."
+)
 @store_option
 @json_option
 def audit(account: str, reviewer: str, rows: int, store: str, as_json: bool) -> None:
-    """List who looked at and decided what at the review desk, the newest first.
+    """List what reviewers opened and decided on the review site, newest first.
 
-    After `cases forget` an entry keeps its reviewer and time, without the account.
+    After `cases forget`, an entry keeps its reviewer and time without the account.
     """
     import msgspec
 

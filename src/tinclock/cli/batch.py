@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.case_options import store_at, weights_at, weights_option
+from tinclock.cli.case_options import calibration_at, calibration_option, store_at
 from tinclock.cli.reading import console_for, json_option, progress, recordings_argument, say, told_plainly
-from tinclock.core.errors import TakenBeforeError
+from tinclock.core.errors import AlreadyImportedError
 from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
@@ -28,13 +28,13 @@ if TYPE_CHECKING:
 EPILOG = """
 \b
 Examples:
-  tinclock batch rerule matches --out results/again
+  tinclock batch replay matches --out results/again
       every ruling of every recording once more
-  tinclock batch rerule matches --out results/cap \\
-      --set view.max_rewind_s=0.15 --undying
-  tinclock batch rerule matches --out results/caps \\
-      --over view.max_rewind_s=0:0.4:0.1
-  tinclock batch fairness matches --out results/fair --cap 0.1 --cap 0.2
+  tinclock batch replay matches --out results/cap \\
+      --set view.max_rewind_s=0.15 --no-deaths
+  tinclock batch replay matches --out results/caps \\
+      --sweep view.max_rewind_s=0:0.4:0.1
+  tinclock batch fairness matches --out fair --rewind-limit 0.2
   tinclock batch weigh matches --out results/weigh \\
       --store postgresql+psycopg://review@db/cases
   tinclock batch weigh matches --out results/weigh \\
@@ -54,10 +54,10 @@ def common(command: Callable[..., Any]) -> Callable[..., Any]:
     options = (
         recordings_argument,
         click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the results."),
-        click.option("--jobs", type=click.IntRange(1, 512), help="Processes on this machine; default: one a core."),
-        click.option("--scheduler", metavar="ADDRESS", help="Work on a Dask cluster instead, tcp://host:port."),
+        click.option("--jobs", type=click.IntRange(1, 512), help="Number of processes (default: one per core)."),
+        click.option("--scheduler", metavar="ADDRESS", help="Address of a Dask cluster, tcp://host:port."),
         click.option("--level", "level_file", type=click.Path(path_type=Path, exists=True, dir_okay=False),
-                     help="The level file, for recordings that don't hold theirs."),
+                     help="Level file, for recordings without their level."),
         json_option,
     )  # fmt: skip
     for option in reversed(options):
@@ -67,71 +67,73 @@ def common(command: Callable[..., Any]) -> Callable[..., Any]:
 
 @click.group(epilog=EPILOG)
 def batch() -> None:
-    """Rule again, check fairness, or weigh evidence over many recordings: on this machine's cores, or a cluster."""
+    """Replay many recordings, measure their fairness or weigh their evidence, on all cores or on a cluster."""
 
 
-@batch.command(short_help="Rule everything again, by the same rules or by others.")
+@batch.command(short_help="Replay by the same rules or by others.")
 @common
-@click.option("--rules", "rules_file", type=click.Path(path_type=Path), help="Rule by this rules file instead.")
-@click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help="Change one setting; may be repeated.")
-@click.option("--over", metavar="KEY=FROM:TO:STEP", help="Rule once for each value of one setting, in one pass.")
-@click.option("--undying", is_flag=True, help="Give everybody so much health that nobody dies.")
-def rerule(
-    rules_file: Path | None, settings: tuple[str, ...], over: str | None, undying: bool, **shared: Any
+@click.option(
+    "--rules", "rules_file", type=click.Path(path_type=Path), help="Rules file to use instead of the recorded rules."
+)
+@click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help="Change one setting; repeatable.")
+@click.option("--sweep", "over", metavar="KEY=FROM:TO:STEP", help="Replay with each value of one setting, in one pass.")
+@click.option("--no-deaths", is_flag=True, help="Disable deaths, so that each claim is judged alone.")
+def replay(
+    rules_file: Path | None, settings: tuple[str, ...], over: str | None, no_deaths: bool, **shared: Any
 ) -> None:  # fmt: skip
-    """Rule everything again: by the same rules bit for bit, or by others, with every ruling that flips.
+    """Replay recordings, by their own rules or by others, and list every ruling that changes.
 
-    With --over, what each value of one setting would come to, over all recordings.
+    With --sweep, compare the values of one setting over all recordings.
     """
-    from tinclock.cli.rerule import pairs, span
+    from tinclock.cli.replay import pairs, span
     from tinclock.intake.rules_file import load_rules
 
     with told_plainly():
         rules = None if rules_file is None else load_rules(rules_file)
-        given = {"rules": rules, "settings": pairs(settings), "undying": undying}
+        given = {"rules": rules, "settings": pairs(settings), "no_deaths": no_deaths}
         if over is None:
-            _batch("rerule", shared, given)
+            _batch("replay", shared, given)
         else:
             key, values = span(over)
-            _batch("range", shared, {**given, "over": (key, tuple(values))})
+            _batch("sweep", shared, {**given, "over": (key, tuple(values))})
 
 
-@batch.command(short_help="How fair matches were whose truth is known.")
+@batch.command(short_help="Measure fairness of matches with a known truth.")
 @common
-@click.option("--cap", "caps", multiple=True, type=click.FloatRange(0.0, 10.0), metavar="SECONDS",
-              help="Ask with this max_rewind_s too, nobody dying; may be repeated.")  # fmt: skip
+@click.option("--rewind-limit", "caps", multiple=True, type=click.FloatRange(0.0, 10.0), metavar="SECONDS",
+              help="Replay with this rewind limit too, without deaths; repeatable.")  # fmt: skip
 def fairness(caps: tuple[float, ...], **shared: object) -> None:
-    """Fairness of matches whose truth is known: recordings that `tinclock play` wrote."""
+    """Measure the fairness of matches with a known truth: recordings of `tinclock simulate`."""
     with told_plainly():
         _batch("fairness", shared, {"caps_s": caps})
 
 
-@batch.command(short_help="Score evidence by account, match by match.")
+@batch.command(short_help="Weigh evidence by account and match.")
 @common
-@weights_option
+@calibration_option
 @click.option("--alpha", default=0.001, show_default=True, type=click.FloatRange(1e-9, 0.5),
-              help="The share of fair accounts that may ever get a case.")  # fmt: skip
-@click.option("--store", help="Take the matches into this case store too, in the order in which they are done.")
-@click.option("--server", default="", help="The name of the server that recorded them.")
-def weigh(weights_file: Path | None, alpha: float, store: str | None, server: str, **shared: object) -> None:
-    """Score the evidence of recordings by account and match; with --store also into cases."""
+              help="Largest fraction of honest accounts that may ever get a case.")  # fmt: skip
+@click.option("--store", help="Case store to import the matches into, in the order in which they finish.")
+@click.option("--server-name", "server", default="", help="Name of the server that recorded the matches.")
+def weigh(calibration_file: Path | None, alpha: float, store: str | None, server: str, **shared: object) -> None:
+    """Weigh the evidence of recordings by account and match; --store also opens cases."""
     from tinclock.core.evidence.eprocess import limit_decibans
 
     with told_plainly():
-        weights = weights_at(weights_file)
+        calibration = calibration_at(calibration_file)
         cases = None if store is None else store_at(store, None, alpha)
 
         def take(outcome: Outcome) -> None:
             if cases is None or outcome.weighed is None:
                 return
-            course, findings = outcome.weighed
-            with suppress(TakenBeforeError):
-                cases.take_match(
-                    outcome.match, course, weights, findings, recording=outcome.recording, server=server,
+            timeline, findings = outcome.weighed
+            with suppress(AlreadyImportedError):
+                cases.import_match(
+                    outcome.match, timeline, calibration, findings, recording=outcome.recording, server=server,
                     identity=outcome.identity, rulings=outcome.rulings,
                 )  # fmt: skip
 
-        given = {"weights": weights, "limit": limit_decibans(alpha), "keep_course": cases is not None}
+        given = {"calibration": calibration, "limit": limit_decibans(alpha), "keep_course": cases is not None}
         try:
             _batch("weigh", shared, given, take)
         finally:

@@ -1,4 +1,4 @@
-"""`tinclock calibrate`: a table of weights from labelled recordings."""
+"""`tinclock calibrate`: a calibration from labelled recordings."""
 
 from __future__ import annotations
 
@@ -16,101 +16,109 @@ from tinclock.cli.reading import console_for, json_option, opened, part, progres
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tinclock.core.evidence.calibration import Play
-    from tinclock.core.evidence.unlabelled import SetAside
-    from tinclock.core.evidence.weights import Ceiling, Weights
+    from tinclock.core.evidence.calibration import MatchStats
+    from tinclock.core.evidence.calibration_table import Calibration, Ceiling
+    from tinclock.core.evidence.unlabelled import ExcludedAccount
 
 EPILOG = """
 \b
 Examples:
-  tinclock calibrate matches --out weights.json
+  tinclock calibrate matches --out calibration.json
       labels beside each recording
   tinclock calibrate matches --store cases --out w.json
-      what reviewers decided, everybody else fair
-  tinclock calibrate matches --at-most-unfair 0.05 \\
+      what reviewers decided, everybody else honest
+  tinclock calibrate matches --max-cheating-fraction 0.05 \\
       --out w.json
-      nobody knows who was fair: who stands out is set
+      nobody knows who was honest: who stands out is set
       aside, by name, and the rest are calibrated by
-  tinclock weigh evening --weights weights.json
+  tinclock weigh evening --calibration calibration.json
 
 \b
-Labels of MATCH are MATCH-truth/labels.json, with empty dials for fair
+Labels of MATCH are MATCH-truth/labels.json, with empty strengths for honest
 accounts:
-  [{"account": "beryl", "dials": {}},
-   {"account": "clover", "dials": {"aim": 1}}]
-The more fair play the better: nothing is known of what wasn't seen. Codes
-that no unfair account shows keep the decibans of the table that ships.
+  [{"account": "beryl", "cheats": {}},
+   {"account": "clover", "cheats": {"aim": 1}}]
+The more honest play the better: nothing is known of what wasn't seen. Codes
+that no cheating account shows keep the decibans of the table that ships.
 """
 
 
 @click.command(epilog=EPILOG)
 @recordings_argument
-@click.option("--out", required=True, type=click.Path(path_type=Path), help="The table to write.")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="File for the calibration.")
 @click.option(
     "--store",
-    help="A case store: confirmed accounts are unfair, those whose case waits are left out, all others are fair.",
+    help="Case store with labels: confirmed accounts cheat, waiting ones are excluded, all others are honest.",
 )
 @click.option(
-    "--at-most-unfair",
+    "--max-cheating-fraction",
+    "max_cheating_fraction",
     type=click.FloatRange(0.0, 0.3),
     metavar="SHARE",
-    help="Without labels: at most this share of accounts is unfair, say 0.05.",
+    help="Without labels: largest fraction of accounts that cheat, such as 0.05.",
 )
-@click.option("--note", default="", help="What the table should say of itself.")
+@click.option("--note", default="", help="Note that is saved in the calibration.")
 @json_option
 def calibrate(
-    recordings: tuple[Path, ...], out: Path, store: str | None, at_most_unfair: float | None, note: str, as_json: bool
+    recordings: tuple[Path, ...],
+    out: Path,
+    store: str | None,
+    max_cheating_fraction: float | None,
+    note: str,
+    as_json: bool,
 ) -> None:
-    """Find out how often findings come to fair accounts, and what the best of them reach."""
+    """Make a calibration from labelled matches: the findings and the best play of honest accounts."""
     from tinclock.core.evidence.calibration import calibrate as from_plays
+    from tinclock.core.evidence.calibration_table import CalibrationSource
     from tinclock.core.evidence.unlabelled import calibrate_unlabelled
-    from tinclock.core.evidence.weights import Provenance
-    from tinclock.intake.weights_file import load_weights, save_weights
+    from tinclock.intake.calibration_file import load_calibration, save_calibration
 
-    if store is not None and at_most_unfair is not None:
-        raise click.UsageError("--store says who was fair, --at-most-unfair is for when nobody knows; give one of them")
+    if store is not None and max_cheating_fraction is not None:
+        raise click.UsageError(
+            "--store says who was honest, --max-cheating-fraction is for when nobody knows; give one of them"
+        )
     console = console_for(as_json)
     with told_plainly():
-        fair, unfair = _plays(console, recordings, store, at_most_unfair is not None)
-        if not fair:
-            raise click.ClickException("no fair account is labelled in these recordings; nothing can be calibrated")
+        honest, cheating = _plays(console, recordings, store, max_cheating_fraction is not None)
+        if not honest:
+            raise click.ClickException("no honest account is labelled in these recordings; nothing can be calibrated")
         made_by = f"tinclock {tinclock.__version__} calibrate"
-        minutes = [sum(sum(play.minutes.values()) for play in plays) for plays in (fair, unfair)]
-        provenance = Provenance(
-            made_by, len(recordings), len(fair), minutes[0], len(unfair), minutes[1], note, _footing(recordings)
+        minutes = [sum(sum(play.minutes.values()) for play in plays) for plays in (honest, cheating)]
+        provenance = CalibrationSource(
+            made_by, len(recordings), len(honest), minutes[0], len(cheating), minutes[1], note, _footing(recordings)
         )
-        aside: tuple[SetAside, ...] = ()
-        if at_most_unfair is None:
-            weights = from_plays(fair, unfair, provenance, load_weights())
+        aside: tuple[ExcludedAccount, ...] = ()
+        if max_cheating_fraction is None:
+            calibration = from_plays(honest, cheating, provenance, load_calibration())
         else:
-            found = calibrate_unlabelled(fair, at_most_unfair, provenance, load_weights())
+            found = calibrate_unlabelled(honest, max_cheating_fraction, provenance, load_calibration())
             aside, named = found.aside, {one.account for one in found.aside}
-            kept = [play for play in fair if play.account not in named]
-            weights = msgspec.structs.replace(
-                found.weights,
+            kept = [play for play in honest if play.account not in named]
+            calibration = msgspec.structs.replace(
+                found.calibration,
                 provenance=msgspec.structs.replace(
-                    provenance, fair_accounts=len(kept), fair_minutes=sum(sum(p.minutes.values()) for p in kept),
-                    unfair_accounts=len(fair) - len(kept),
-                    note=f"{note} Without labels, at most {at_most_unfair:g} taken for unfair.".strip(),
+                    provenance, honest_accounts=len(kept), honest_minutes=sum(sum(p.minutes.values()) for p in kept),
+                    cheating_accounts=len(honest) - len(kept),
+                    note=f"{note} Without labels, at most {max_cheating_fraction:g} taken for cheating.".strip(),
                 ),
             )  # fmt: skip
-        save_weights(weights, out)
+        save_calibration(calibration, out)
     if as_json:
-        told = weights.provenance
+        told = calibration.provenance
         report = {
-            "weights": str(out), "fair_accounts": told.fair_accounts, "fair_minutes": told.fair_minutes,
-            "unfair_accounts": told.unfair_accounts, "unfair_minutes": told.unfair_minutes,
-            "codes": sorted(weights.findings), "aside": [one._asdict() for one in aside],
-            "not_enough_play": _lacking(weights),
+            "calibration": str(out), "honest_accounts": told.honest_accounts, "honest_minutes": told.honest_minutes,
+            "cheating_accounts": told.cheating_accounts, "cheating_minutes": told.cheating_minutes,
+            "codes": sorted(calibration.findings), "aside": [one._asdict() for one in aside],
+            "not_enough_play": _lacking(calibration),
         }  # fmt: skip
         click.echo(json.dumps(report, indent=2))
         return
-    _print(console, weights, out, aside)
+    _print(console, calibration, out, aside)
 
 
 def _plays(
     console: Console, recordings: tuple[Path, ...], store: str | None, unlabelled: bool
-) -> tuple[list[Play], list[Play]]:
+) -> tuple[list[MatchStats], list[MatchStats]]:
     from tinclock.cases.figures import labels_of
     from tinclock.cases.review import CaseReview
     from tinclock.recordings.labelled import labels_beside, plays_of, with_fair
@@ -120,7 +128,7 @@ def _plays(
         review = CaseReview(store_at(store, must_exist=True))
         waiting = frozenset(case.account for case in review.queue(("open", "waiting"), 10**9))
         known = _Decided(labels_of(review), waiting)
-    both: tuple[list[Play], list[Play]] = ([], [])
+    both: tuple[list[MatchStats], list[MatchStats]] = ([], [])
     with progress(console, "reading") as show:
         for k, path in enumerate(recordings):
             labels = known if unlabelled or known is not None else with_fair(labels_beside(path).of.values())
@@ -130,11 +138,11 @@ def _plays(
     return both
 
 
-def _lacking(weights: Weights) -> list[str]:
+def _lacking(calibration: Calibration) -> list[str]:
     """Detectors of which there wasn't enough play to tell a ceiling, with the line where that matters."""
     return [
         name if line == "all" else f"{name} ({line})"
-        for name, lines in weights.ceilings.items()
+        for name, lines in calibration.ceilings.items()
         for line, row in lines.items()
         if _is_lacking(name, row)
     ]
@@ -149,22 +157,22 @@ def _is_lacking(name: str, row: Ceiling) -> bool:
 def _footing(recordings: tuple[Path, ...]) -> dict[str, str]:
     """The rules of all recordings; those of another game than the first are refused."""
     from tinclock.core.errors import EvidenceError
-    from tinclock.core.evidence.footing import differences, footing_of
+    from tinclock.core.evidence.calibrated_rules import calibrated_rules_of, differences
 
-    footing: dict[str, str] = {}
+    calibrated_rules: dict[str, str] = {}
     for path in recordings:
         rules = opened(path, False).require_header().rules
-        other = differences(footing, rules)
+        other = differences(calibrated_rules, rules)
         if other:
             raise EvidenceError(
                 path, f"is of another game than {recordings[0]}: {', '.join(other)} differ; one at a time"
             )
-        footing = footing or footing_of(rules)
-    return footing
+        calibrated_rules = calibrated_rules or calibrated_rules_of(rules)
+    return calibrated_rules
 
 
 class _Decided(dict[str, bool]):
-    """Reviewers' decisions as labels: confirmed is unfair, a case that waits is neither, all else is fair."""
+    """Reviewers' decisions as labels: confirmed is cheating, a case that waits is neither, all else is honest."""
 
     def __init__(self, decided: dict[str, bool], waiting: frozenset[str]) -> None:
         super().__init__({account: not confirmed for account, confirmed in decided.items()})
@@ -177,13 +185,15 @@ class _Decided(dict[str, bool]):
         return True
 
 
-def _print(console: Console, weights: Weights, out: Path, aside: tuple[SetAside, ...]) -> None:
+def _print(console: Console, calibration: Calibration, out: Path, aside: tuple[ExcludedAccount, ...]) -> None:
     from rich.markup import escape
 
-    from tinclock.cases.kinds import words_of
+    from tinclock.cases.kinds import evidence_text
 
-    rows = table("detector", "line", "average", "best of fair", "95 %", right=("average", "best of fair", "95 %"))
-    for name, lines in weights.ceilings.items():
+    rows = table(
+        "detector", "connection", "average", "best of honest", "95 %", right=("average", "best of honest", "95 %")
+    )
+    for name, lines in calibration.ceilings.items():
         unit, digits = (1.0, 1) if name == "claim_rate" else (100.0, 2)
         for line, row in lines.items():
             if _is_lacking(name, row):
@@ -193,19 +203,20 @@ def _print(console: Console, weights: Weights, out: Path, aside: tuple[SetAside,
             rows.add_row(name, line, f"{unit * row.typical:.{digits}f}", best, f"{low} to {high}" if row.low else "")
     console.print(rows)
     codes = table("finding", "steady: a minute", "decibans", right=("steady: a minute", "decibans"))
-    for code, lines_ in weights.findings.items():
+    for code, lines_ in calibration.findings.items():
         rate = lines_["steady"]["clear"]
-        codes.add_row(code, f"{rate.fair_per_min:.3g}", f"{rate.decibans:.1f}")
+        codes.add_row(code, f"{rate.honest_per_min:.3g}", f"{rate.decibans:.1f}")
     console.print(codes)
     for one in aside:
         console.print(
-            f"[yellow]set aside[/]: {escape(one.account)}, {one.decibans:.0f} decibans: it {words_of(one.kind).title}",
+            f"[yellow]set aside[/]: {escape(one.account)}, {one.decibans:.0f} decibans: "
+            f"{evidence_text(one.kind).title}",
             highlight=False,
         )
-    told = weights.provenance
+    told = calibration.provenance
     console.print(
-        f"weights {out}: {told.fair_accounts} fair accounts, {told.fair_minutes:.0f} minutes; "
-        f"{told.unfair_accounts} unfair, {told.unfair_minutes:.0f} minutes",
+        f"calibration {out}: {told.honest_accounts} honest accounts, {told.honest_minutes:.0f} minutes; "
+        f"{told.cheating_accounts} cheating, {told.cheating_minutes:.0f} minutes",
         highlight=False,
         soft_wrap=True,
     )

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.cases.store import CaseStore
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.calibration_table import Calibration
 
 LOG_WAIT_S = 60.0
 """Seconds that another command with the log open is waited for."""
@@ -24,7 +24,7 @@ STATE_STYLES = {"open": "yellow", "waiting": "cyan", "cleared": "green", "confir
 
 store_option = click.option(
     "--store", default="cases", show_default=True, envvar="TINCLOCK_CASES",
-    help="Where cases are: a folder, or a URL such as postgresql+psycopg://user@host/name.",
+    help="Case store: a folder, or a URL such as postgresql+psycopg://user@host/name.",
 )  # fmt: skip
 log_option = click.option(
     "--log",
@@ -32,11 +32,13 @@ log_option = click.option(
     type=click.Path(path_type=Path),
     help="The evidence log; default: `log` in the store's folder.",
 )
-weights_option = click.option(
-    "--weights", "weights_file", type=click.Path(path_type=Path), help="Your own table of weights; see `calibrate`."
+calibration_option = click.option(
+    "--calibration", "calibration_file", type=click.Path(path_type=Path), help="Your own calibration, see `calibrate`."
 )
 recordings_option = click.option(
-    "--recordings", type=click.Path(path_type=Path), help="Where recordings are that aren't where they were weighed."
+    "--recordings",
+    type=click.Path(path_type=Path),
+    help="Folder of recordings that were moved since they were weighed.",
 )
 
 
@@ -87,16 +89,16 @@ def log_for_now(address: str, given: Path | None, sync: Any) -> EvidenceLog:
     return log
 
 
-def weights_at(file: Path | None) -> Weights:
-    """The table of weights: the user's own or the built-in one."""
-    from tinclock.intake.weights_file import load_weights
+def calibration_at(file: Path | None) -> Calibration:
+    """The calibration: the user's own or the built-in one."""
+    from tinclock.intake.calibration_file import load_calibration
 
-    return load_weights(file)
+    return load_calibration(file)
 
 
 def reviewer_option(command: Any) -> Any:
     """`--reviewer`, by default the user who is logged in."""
-    return click.option("--reviewer", default=_user, help="Who decides; default: your login name.")(command)
+    return click.option("--reviewer", default=_user, help="Name of the reviewer (default: your login name).")(command)
 
 
 def _user() -> str:

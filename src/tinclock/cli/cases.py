@@ -11,6 +11,8 @@ import click
 from tinclock.cli.audit import audit
 from tinclock.cli.case_options import (
     STATE_STYLES,
+    calibration_at,
+    calibration_option,
     log_at,
     log_option,
     recordings_option,
@@ -18,8 +20,6 @@ from tinclock.cli.case_options import (
     store_at,
     store_option,
     table,
-    weights_at,
-    weights_option,
     when,
 )
 from tinclock.cli.check_log import check_log
@@ -29,7 +29,7 @@ from tinclock.cli.reading import console_for, counted, json_option, level_from, 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from tinclock.cases.records import Case, Decision, Dossier
+    from tinclock.cases.records import AccountReport, Case, Decision
 
 EPILOG = """
 \b
@@ -40,7 +40,7 @@ Examples:
       one account in the terminal
   tinclock cases page beryl
       the same with charts and replays, as beryl.html
-  tinclock cases replay beryl
+  tinclock cases shot beryl
       its most telling shot, explained and drawn
   tinclock cases decide beryl cleared \\
       --note "plays over a train's hotspot"
@@ -51,7 +51,7 @@ Examples:
 
 @click.group(epilog=EPILOG)
 def cases() -> None:
-    """Review cases: who is worth a look, why, and what a person decided."""
+    """List accounts with cases, show their evidence, and record decisions."""
 
 
 @cases.command("list")
@@ -61,9 +61,9 @@ def cases() -> None:
     "states",
     multiple=True,
     type=click.Choice(["open", "waiting", "cleared", "confirmed"]),
-    help="Only these; default open.",
+    help="Only cases in this state (default: open).",
 )
-@click.option("--rows", default=30, show_default=True, type=click.IntRange(1, 100000), help="How many.")
+@click.option("--limit", "rows", default=30, show_default=True, type=click.IntRange(1, 100000), help="Number of cases.")
 @json_option
 def list_cases(store: str, states: tuple[str, ...], rows: int, as_json: bool) -> None:
     """List cases: by the most evidence there ever was, and a deciban more for each day of waiting."""
@@ -105,24 +105,24 @@ def _print_queue(console: Console, found: list[Case], counts: dict[str, int]) ->
 @cases.command()
 @click.argument("account")
 @store_option
-@weights_option
+@calibration_option
 @json_option
-def show(account: str, store: str, weights_file: Path | None, as_json: bool) -> None:
+def show(account: str, store: str, calibration_file: Path | None, as_json: bool) -> None:
     """Show one account: its evidence, what else explains it, its matches and what was decided."""
     from tinclock.cases.records import plain
     from tinclock.cases.review import CaseReview
-    from tinclock.report.case_view import weights_of
+    from tinclock.report.case_view import calibration_of
 
     with told_plainly():
         dossier = CaseReview(store_at(store, must_exist=True)).dossier(account)
-        weights = weights_of(dossier, weights_at(weights_file) if weights_file else None)
+        calibration = calibration_of(dossier, calibration_at(calibration_file) if calibration_file else None)
     if as_json:
-        click.echo(json.dumps(plain(dossier._replace(weights=None)), indent=2))
+        click.echo(json.dumps(plain(dossier._replace(calibration=None)), indent=2))
         return
-    _print_dossier(console_for(False), dossier, weights)
+    _print_dossier(console_for(False), dossier, calibration)
 
 
-def _print_dossier(console: Console, dossier: Dossier, weights: Any) -> None:
+def _print_dossier(console: Console, dossier: AccountReport, calibration: Any) -> None:
     from rich.markup import escape
 
     from tinclock.report.case_view import kinds_of
@@ -137,12 +137,12 @@ def _print_dossier(console: Console, dossier: Dossier, weights: Any) -> None:
         f"{counted(account.matches, 'match', 'matches')}, {counted(round(account.minutes), 'minute')}; "
         f"last seen {when(account.last_seen)}", highlight=False,
     )  # fmt: skip
-    for kind in kinds_of(dossier, weights):
+    for kind in kinds_of(dossier, calibration):
         console.print(f"\n  [bold]it {kind['title']}[/]", highlight=False)
         console.print(f"      {kind['strength']} on its own, {kind['decibans']:+.0f} decibans", highlight=False)
         if kind["best"]:
             console.print(f"      {kind['best']}", highlight=False)
-        console.print(f"      [green]could also be: {kind['benign']}; {kind['fair']}[/]", highlight=False)
+        console.print(f"      [green]could also be: {kind['benign']}; {kind['honest']}[/]", highlight=False)
         console.print(f"      by chance alone, {kind['chance']}", highlight=False)
     rows = table("match", "taken", "minutes", "decibans after it", right=("minutes", "decibans after it"))
     for play in dossier.plays:
@@ -160,14 +160,14 @@ def _print_dossier(console: Console, dossier: Dossier, weights: Any) -> None:
 @click.argument("account")
 @click.option("--out", type=click.Path(path_type=Path), help="The file; default ACCOUNT.html.")
 @store_option
-@weights_option
+@calibration_option
 @recordings_option
 @level_option
 def page(
     account: str,
     out: Path | None,
     store: str,
-    weights_file: Path | None,
+    calibration_file: Path | None,
     recordings: Path | None,
     level_file: Path | None,
 ) -> None:
@@ -179,7 +179,8 @@ def page(
         opened = store_at(store, must_exist=True)
         dossier = CaseReview(opened).dossier(account)
         file = write_case_page(
-            out or Path(f"{_file_name(account)}.html"), dossier, weights_at(weights_file) if weights_file else None,
+            out or Path(f"{_file_name(account)}.html"), dossier,
+            calibration_at(calibration_file) if calibration_file else None,
             limit=opened.limit if dossier.case is None else dossier.case.limit,
             recordings=recordings, level=level_from(level_file),
         )  # fmt: skip
@@ -193,15 +194,15 @@ def _file_name(account: str) -> str:
 
 @cases.command()
 @click.argument("account")
-@click.option("--ruling", type=int, help="Which; default: the one with most evidence.")
-@click.option("--picture", type=click.Path(path_type=Path), help="Draw it into this PNG file.")
+@click.option("--ruling", type=int, help="Number of the ruling (default: the strongest evidence).")
+@click.option("--image", "picture", type=click.Path(path_type=Path), help="PNG file for a picture.")
 @store_option
 @recordings_option
 @click.pass_context
-def replay(
+def shot(
     ctx: click.Context, account: str, ruling: int | None, picture: Path | None, store: str, recordings: Path | None
 ) -> None:
-    """Explain and draw one of the shots that a case is about."""
+    """Explain and draw one of the key shots of a case."""
     from tinclock.cases.review import CaseReview
     from tinclock.cli.explain import explain
 
@@ -225,7 +226,7 @@ def replay(
         first=False,
         picture=picture,
         level_file=None,
-        salvage=False,
+        recover=False,
         as_json=False,
     )
 
@@ -233,7 +234,7 @@ def replay(
 def _deciding(command: Any) -> Any:
     for option in (json_option, notify_options, reviewer_option, log_option, store_option):
         command = option(command)
-    return click.option("--note", required=True, help="Why, in words: it is kept.")(command)
+    return click.option("--note", required=True, help="Reason (saved with your name).")(command)
 
 
 @cases.command()
@@ -250,7 +251,7 @@ def decide(
     as_json: bool,
     **notices: object,
 ) -> None:
-    """Decide a case. It is written into the evidence log, and nothing else happens: acting on it is the game's."""
+    """Decide a case. The decision is saved in the evidence log; your game decides what to do."""
     with told_plainly(), notifier(notices) as tell:
         review = _review(store, log_folder, tell)
         _told(review.decide(account, verdict, reviewer=reviewer, note=note), as_json)
@@ -301,11 +302,11 @@ def _told(decision: Decision, as_json: bool) -> None:
 @store_option
 @json_option
 def compare(first: str, second: str, store: str, as_json: bool) -> None:
-    """Put two accounts side by side: evidence by kind, and what they did how often."""
+    """Compare two accounts: their evidence and how often each behaved so."""
     from rich.markup import escape
 
     from tinclock.cases.figures import compared
-    from tinclock.cases.kinds import words_of
+    from tinclock.cases.kinds import evidence_text
     from tinclock.cases.review import CaseReview
 
     with told_plainly():
@@ -317,7 +318,7 @@ def compare(first: str, second: str, store: str, as_json: bool) -> None:
     console = console_for(False)
     shown = table("", escape(first), escape(second), right=(escape(first), escape(second)))
     for row in rows:
-        name = words_of(row["name"]).title if row["of"] in ("decibans", "share") else row["name"]
+        name = evidence_text(row["name"]).title if row["of"] in ("decibans", "share") else row["name"]
         shown.add_row(
             f"{name}{', %' if row['of'] == 'share' else ''}",
             *(f"{value:.1f}" if value is not None else "-" for value in row["values"]),
@@ -328,8 +329,10 @@ def compare(first: str, second: str, store: str, as_json: bool) -> None:
 @cases.command()
 @click.option("--format", "form", type=click.Choice(["json", "csv", "parquet"]), default="json", show_default=True)
 @click.option("--out", type=click.Path(path_type=Path), help="The file; default: standard output (not for Parquet).")
-@click.option("--what", type=click.Choice(["cases", "decisions", "findings"]), default="cases", show_default=True)
-@click.option("--account", help="Whose findings; needed for --what findings.")
+@click.option(
+    "--table", "what", type=click.Choice(["cases", "decisions", "findings"]), default="cases", show_default=True
+)
+@click.option("--account", help="Account, required with --table findings.")
 @store_option
 def export(form: str, out: Path | None, what: str, account: str | None, store: str) -> None:
     """Export cases, decisions or an account's findings as JSON, CSV or Parquet."""
@@ -337,7 +340,7 @@ def export(form: str, out: Path | None, what: str, account: str | None, store: s
     from tinclock.cases.review import CaseReview
 
     if what == "findings" and account is None:
-        raise click.UsageError("--what findings needs --account")
+        raise click.UsageError("--table findings needs --account")
     if form == "parquet" and out is None:
         raise click.UsageError("--format parquet needs --out")
     with told_plainly():
@@ -352,12 +355,13 @@ def export(form: str, out: Path | None, what: str, account: str | None, store: s
 @cases.command()
 @click.argument("account", required=False)
 @click.option(
-    "--unseen-days",
+    "--inactive-days",
+    "unseen_days",
     type=click.FloatRange(0.0),
-    help="Instead: everybody without an open case who hasn't played for so long.",
+    help="All accounts without an open case that were inactive for so many days.",
 )
-@click.option("--reason", default="", help="Why: it is kept, the name isn't.")
-@click.option("--yes", is_flag=True, help="Don't ask.")
+@click.option("--reason", default="", help="Reason (saved without the account's name).")
+@click.option("--yes", is_flag=True, help="Skip the confirmation.")
 @store_option
 @log_option
 @reviewer_option
@@ -370,9 +374,9 @@ def forget(
     log_folder: Path | None,
     reviewer: str,
 ) -> None:
-    """Delete everything that names an account; that it happened is kept."""
+    """Delete an account's stored data and the key that links it to the log. The deletion itself is logged."""
     if (account is None) == (unseen_days is None):
-        raise click.UsageError("name an account, or give --unseen-days")
+        raise click.UsageError("name an account, or give --inactive-days")
     who = account or f"everybody who hasn't played for {unseen_days:g} days and has no open case"
     if not yes:
         click.confirm(f"Forget {who}? It can't be undone.", abort=True)
@@ -389,9 +393,9 @@ def forget(
 @store_option
 @json_option
 def summary(store: str, as_json: bool) -> None:
-    """Hold reviewers' decisions against the evidence: how often each kind was confirmed or cleared."""
+    """Compare decisions with evidence: how often each type of evidence was confirmed or cleared."""
     from tinclock.cases.figures import summed_up
-    from tinclock.cases.kinds import words_of
+    from tinclock.cases.kinds import evidence_text
     from tinclock.cases.review import CaseReview
 
     with told_plainly():
@@ -410,7 +414,7 @@ def summary(store: str, as_json: bool) -> None:
     )
     for row in report["kinds"]:
         rows.add_row(
-            words_of(row["kind"]).title,
+            evidence_text(row["kind"]).title,
             str(row["confirmed"]),
             str(row["cleared"]),
             str(row["waiting"]),

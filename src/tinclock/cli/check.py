@@ -12,13 +12,15 @@ import click
 from rich.markup import escape
 from rich.table import Table
 
-from tinclock.cli.reading import console_for, counted
+from tinclock.cli.reading import console_for, counted, told_plainly
 from tinclock.core.analysis.lethality import lethality, mortal_rigs
 from tinclock.core.errors import RulesError
 from tinclock.core.plain import Fields
-from tinclock.core.rules.contradictions import unusual_rules
+from tinclock.core.rules.contradictions import carried_by_all, unusual_rules
 from tinclock.core.rules.strictness import overridden
+from tinclock.intake.old_names import SCHEMA, renamed_rules, renamed_text
 from tinclock.intake.rules_file import load_rules
+from tinclock.intake.toml_tables import read_toml
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -32,6 +34,8 @@ Examples:
       mistakes, unusual settings, and how many hits each weapon needs
   tinclock check garden.toml --distance 20
       the same at 20 m, with falloff
+  tinclock check old.toml --fix
+      a file of version 0.2, rewritten with the new names of its keys
   tinclock check rules/*.toml --strict --quiet
       for a build: unusual settings fail it too
 
@@ -43,15 +47,27 @@ Exit status: 0 nothing wrong, 1 mistakes (with --strict also what is unusual),
 
 @click.command(epilog=EPILOG)
 @click.argument("files", nargs=-1, required=True, metavar="RULES...", type=click.Path(path_type=Path))
-@click.option("--against", metavar="RIG", help="The rig to count hits against; by default the first that can be hurt.")
-@click.option("--distance", "distance_m", default=0.0, type=click.FloatRange(0.0), help="Metres; falloff counts.")
+@click.option(
+    "--target-rig",
+    "against",
+    metavar="RIG",
+    help="Rig to count hits against (default: the first that takes damage).",
+)
+@click.option(
+    "--distance", "distance_m", default=0.0, type=click.FloatRange(0.0), help="Distance in metres, for falloff."
+)
+@click.option("--fix", is_flag=True, help="Rewrite files of version 0.2 with the new names of their keys.")
 @click.option("--strict", is_flag=True, help="Fail on unusual settings too.")
-@click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON and nothing else.")
+@click.option("--json", "as_json", is_flag=True, help="Print the result as JSON and nothing else.")
 @click.option("--quiet", is_flag=True, help="Print mistakes and unusual settings only.")
 def check(
-    files: tuple[Path, ...], against: str | None, distance_m: float, strict: bool, as_json: bool, quiet: bool
+    files: tuple[Path, ...], against: str | None, distance_m: float, fix: bool, strict: bool, as_json: bool, quiet: bool
 ) -> None:
-    """Check rules files: every mistake at once, what is legal but odd, and what the weapons come to."""
+    """Check rules files for mistakes and unusual settings, and show how many hits each weapon needs."""
+    if fix:
+        with told_plainly():
+            for file in files:
+                _fix(file, quiet=quiet or as_json)
     reports = [_look(file, against, distance_m) for file in files]
     if as_json:
         click.echo(json.dumps(reports, indent=2))
@@ -65,9 +81,23 @@ def check(
         sys.exit(1)
 
 
+def _fix(file: Path, *, quiet: bool) -> None:
+    """Rewrite a rules file of version 0.2 in place, and list what was renamed."""
+    tables = read_toml(file)
+    if tables.get("schema") != SCHEMA:
+        return
+    text = renamed_text(file.read_bytes().decode(), str(file))
+    new = file.with_name(f".{file.name}.new")
+    new.write_bytes(text.encode())
+    new.replace(file)
+    for one in () if quiet else renamed_rules(tables)[1]:
+        click.echo(f"{file}: {one}")
+
+
 def _look(file: Path, against: str | None, distance_m: float) -> Fields:
     report: Fields = {
-        "file": str(file), "mistakes": [], "unusual": [], "overrides": [], "strictness": None, "weapons": []
+        "file": str(file), "mistakes": [], "unusual": [], "overrides": [], "strictness": None, "weapons": [],
+        "carried_by_all": {"weapons": [], "items": []},
     }  # fmt: skip
     try:
         rules = load_rules(file)
@@ -76,11 +106,12 @@ def _look(file: Path, against: str | None, distance_m: float) -> Fields:
         return report
     report["strictness"] = rules.strictness
     report["unusual"] = unusual_rules(rules)
+    report["carried_by_all"] = carried_by_all(rules)
     report["overrides"] = overridden(tomllib.loads(file.read_text("utf-8")))
     rigs = mortal_rigs(rules)
     if against is not None and against not in rigs:
         known = ", ".join(rigs) or "none"
-        raise click.UsageError(f"--against {against}: {file} has no such rig that can be hurt; there are: {known}")
+        raise click.UsageError(f"--target-rig {against}: {file} has no such rig that can be hurt; there are: {known}")
     if rigs:
         report["weapons"] = _weapons(rules, against or rigs[0], distance_m)
     return report
@@ -104,7 +135,12 @@ def _print(console: Console, report: Fields, quiet: bool) -> None:
     console.print(f"[bold]{escape(report['file'])}[/]: [{colour}]{verdict}[/]", highlight=False, soft_wrap=True)
     grid = Table.grid(padding=(0, 1, 0, 0))
     overrides = [f"{line}: this key overrides the profile" for line in report["overrides"]]
-    for mark, style, lines in (("x", "red", mistakes), ("~", "yellow", odd), ("i", "cyan", overrides)):
+    carried = [
+        f"every player without a loadout carries {', '.join(names)}"
+        for names in report["carried_by_all"].values()
+        if names and not quiet
+    ]
+    for mark, style, lines in (("x", "red", mistakes), ("~", "yellow", odd), ("i", "cyan", [*overrides, *carried])):
         for line in lines:
             grid.add_row(f"  [{style}]{mark}[/]", escape(line))
     if grid.row_count:

@@ -13,14 +13,14 @@ from tinclock.cli.case_options import log_folder_of, log_option, store_at, store
 from tinclock.cli.reading import counted, json_option, say, told_plainly
 
 if TYPE_CHECKING:
-    from tinclock.cases.evidence_log import Head
+    from tinclock.cases.evidence_log import LogTip
 
 EPILOG = """
 \b
 Examples:
   tinclock cases check-log
       prints the head of the chain: keep it elsewhere
-  tinclock cases check-log --head 812:5d0c...
+  tinclock cases check-log --expect-tip 812:5d0c...
       and later, that this head is still in it
 """
 
@@ -28,10 +28,15 @@ Examples:
 @click.command("check-log", epilog=EPILOG)
 @store_option
 @log_option
-@click.option("--head", metavar="NUMBER:DIGEST", help="A head of the log that you kept elsewhere; it must be there.")
+@click.option(
+    "--expect-tip",
+    "head",
+    metavar="NUMBER:DIGEST",
+    help="Tip of the log that you saved elsewhere; the log must contain it.",
+)
 @json_option
 def check_log(store: str, log_folder: Path | None, head: str | None, as_json: bool) -> None:
-    """Check that no record of the log was touched, and that store and log agree on every decision, both ways."""
+    """Verify that no record of the evidence log was altered and that the log and the store agree on every decision."""
     from tinclock.cases.checking import problems_of
     from tinclock.cases.evidence_log import head_of
     from tinclock.cases.review import CaseReview
@@ -54,10 +59,10 @@ def check_log(store: str, log_folder: Path | None, head: str | None, as_json: bo
         raise SystemExit(1)
 
 
-def _head(text: str) -> Head:
-    from tinclock.cases.evidence_log import Head
+def _head(text: str) -> LogTip:
+    from tinclock.cases.evidence_log import LogTip
 
     number, _, digest = text.partition(":")
     if not number.isdigit() or not re.fullmatch("[0-9a-f]{64}", digest):
-        raise click.UsageError(f"--head {text}: expected NUMBER:DIGEST, as `cases check-log` prints it")
-    return Head(int(number), digest)
+        raise click.UsageError(f"--expect-tip {text}: expected NUMBER:DIGEST, as `cases check-log` prints it")
+    return LogTip(int(number), digest)

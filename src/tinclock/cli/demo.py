@@ -18,8 +18,8 @@ from tinclock.core.plain import Fields
 from tinclock.core.ruling.records import counted_as
 
 if TYPE_CHECKING:
-    from tinclock.core.analysis.surroundings import Surroundings
-    from tinclock.core.analysis.why import Why
+    from tinclock.core.analysis.miss_explanation import MissExplanation
+    from tinclock.core.analysis.shot_scene import ShotScene
     from tinclock.core.ruling.records import Ruling
     from tinclock.garden.played import Played
 
@@ -34,48 +34,52 @@ Examples:
       explain ruling 57, draw it, and the target at five instants
   tinclock demo --json | jq .outcomes
       the summary for a script
-  tinclock demo flights
+  tinclock demo projectiles
       instead: a lobbed clod, one dodge under three compensations, a fast dart
-  tinclock explain demo-output/sample --outcome denied --kind shot
+  tinclock explain demo-output/sample --outcome rejected --kind shot
       questions to the sample recording
 """
 
 
-class _WithFlights(click.Group):
+class _WithProjectiles(click.Group):
     """`demo` by itself plays the match; what else it can show loads when it is asked for."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return ["flights"]
+        return ["projectiles"]
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        if cmd_name != "flights":
+        if cmd_name != "projectiles":
             return None
-        from tinclock.cli.flights import flights
+        from tinclock.cli.projectiles import projectiles
 
-        return flights
+        return projectiles
 
 
-@click.group(cls=_WithFlights, invoke_without_command=True, subcommand_metavar="[flights]", epilog=EPILOG)
+@click.group(cls=_WithProjectiles, invoke_without_command=True, subcommand_metavar="[projectiles]", epilog=EPILOG)
 @click.option("--seed", default=7, show_default=True, help="Same seed, same match, same rulings.")
 @click.option(
-    "--seconds", default=20.0, show_default=True, type=click.FloatRange(1.0, 3600.0), help="How long they play."
+    "--seconds",
+    default=20.0,
+    show_default=True,
+    type=click.FloatRange(1.0, 3600.0),
+    help="Duration of the match in seconds.",
 )
 @click.option(
     "--out",
     default="demo-output",
     show_default=True,
     type=click.Path(file_okay=False, path_type=Path),
-    help="Where the rulings, findings and pictures go.",
+    help="Folder for rulings, findings and pictures.",
 )
-@click.option("--rows", default=40, show_default=True, help="Rulings to list; 0 lists all.")
-@click.option("--shot", type=click.IntRange(1), help="Explain and draw this ruling instead of a telling one.")
+@click.option("--limit", "rows", default=40, show_default=True, help="Rulings to list; 0 lists all.")
+@click.option("--shot", type=click.IntRange(1), help="Number of the ruling to explain and draw.")
 @click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON and nothing else.")
 @click.option("--quiet", is_flag=True, help="Print nothing; write the files.")
 @click.pass_context
 def demo(
     ctx: click.Context, seed: int, seconds: float, out: Path, rows: int, shot: int | None, as_json: bool, quiet: bool
 ) -> None:
-    """Play the garden match, rule it, and show what was decided and why."""
+    """Simulate a match of the demo game, rule on its claims, and show the rulings."""
     if ctx.invoked_subcommand is not None:
         return
     talk = not (as_json or quiet)
@@ -122,19 +126,19 @@ def _compile(console: Console) -> None:
         warm_up_beside(show)
 
 
-def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, tuple[Surroundings, Why]]]:
-    from tinclock.core.analysis.surroundings import Past, surroundings_of
-    from tinclock.core.analysis.why import why
+def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int, tuple[ShotScene, MissExplanation]]]:
+    from tinclock.core.analysis.miss_explanation import explain_miss
+    from tinclock.core.analysis.shot_scene import HistorySlice, shot_scene_of
     from tinclock.core.ruling.claims import ShotClaim
-    from tinclock.garden.match import play_match
+    from tinclock.garden.match import simulate_match
 
-    drawable: dict[int, tuple[Surroundings, Why]] = {}
+    drawable: dict[int, tuple[ShotScene, MissExplanation]] = {}
 
     def keep(referee: Any, ruling: Ruling, claim: object) -> None:
-        past = Past(referee.history, referee.rules, referee.level)
-        surroundings = surroundings_of(past, ruling, claim) if isinstance(claim, ShotClaim) else None
+        past = HistorySlice(referee.history, referee.rules, referee.level)
+        surroundings = shot_scene_of(past, ruling, claim) if isinstance(claim, ShotClaim) else None
         if surroundings is not None:
-            drawable[ruling.number] = surroundings, why(past, ruling, getattr(claim, "view", None))
+            drawable[ruling.number] = surroundings, explain_miss(past, ruling, getattr(claim, "view", None))
 
     columns = (TextColumn("{task.description}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
     with Progress(*columns, console=console, transient=True) as progress:
@@ -143,7 +147,7 @@ def _play(seed: int, seconds: float, console: Console) -> tuple[Played, dict[int
         def show(share: float) -> None:
             progress.update(task, completed=share, description=f"playing {seconds:g} s, seed {seed}")
 
-        played = play_match(seed=seed, seconds=seconds, on_ruling=keep, on_progress=show)
+        played = simulate_match(seed=seed, seconds=seconds, on_ruling=keep, on_progress=show)
     return played, drawable
 
 
@@ -159,9 +163,9 @@ def _sample(out: Path) -> Fields:
         shutil.copytree(str(data_file(path.name)), path, dirs_exist_ok=True)
     try:
         from tinclock.recordings.recording import Recording
-        from tinclock.recordings.replay import rerule
+        from tinclock.recordings.replaying import replay
 
-        found = rerule(Recording(out / "sample"))
+        found = replay(Recording(out / "sample"))
     except MissingExtraError as error:
         click.echo(f"no recordings: {error}", err=True)
         return {}
@@ -171,19 +175,19 @@ def _sample(out: Path) -> Fields:
     }  # fmt: skip
 
 
-def _telling(rulings: list[Ruling], drawable: dict[int, tuple[Surroundings, Why]]) -> int:
-    """The upheld hit whose victim has moved furthest since the shooter's view: it shows best what rewinding does."""
+def _telling(rulings: list[Ruling], drawable: dict[int, tuple[ShotScene, MissExplanation]]) -> int:
+    """The accepted hit whose victim has moved furthest since the shooter's view: it shows best what rewinding does."""
     best, number = -1.0, 0
     for ruling in rulings:
         surroundings, _ = drawable.get(ruling.number, (None, None))
-        if surroundings is None or not ruling.hits or ruling.outcome != "upheld":
+        if surroundings is None or not ruling.hits or ruling.outcome != "accepted":
             continue
         if surroundings.moved_m > best and ruling.hits[0].distance_m < 16.0:
             best, number = surroundings.moved_m, ruling.number
     return number
 
 
-def _write(played: Played, shown: tuple[Surroundings, Why] | None, out: Path) -> dict[str, str]:
+def _write(played: Played, shown: tuple[ShotScene, MissExplanation] | None, out: Path) -> dict[str, str]:
     import msgspec
 
     try:
@@ -204,7 +208,7 @@ def _write(played: Played, shown: tuple[Surroundings, Why] | None, out: Path) ->
     return {kind: str(path) for kind, path in files.items()}
 
 
-def _draw(played: Played, shown: tuple[Surroundings, Why] | None, out: Path) -> dict[str, Path]:
+def _draw(played: Played, shown: tuple[ShotScene, MissExplanation] | None, out: Path) -> dict[str, Path]:
     from tinclock.report.match_figure import draw_match
     from tinclock.report.shot_figure import draw_shot
     from tinclock.report.time_figures import draw_bounds, draw_clock
@@ -214,7 +218,7 @@ def _draw(played: Played, shown: tuple[Surroundings, Why] | None, out: Path) -> 
     files = {
         "match picture": draw_match(
             out / "match.png",
-            title=f"Garden match, seed {played.seed}, {played.seconds:g} s: {len(fired)} shots, launches and blows",
+            title=f"Garden match, seed {played.seed}, {played.seconds:g} s: {len(fired)} shots and attacks",
             level=played.garden.level,
             rulings=fired,
             paths=played.paths,
@@ -242,7 +246,7 @@ def _ruled_elsewhere(played: Played, connection: str) -> int:
         for ruling in played.rulings
         if ruling.connection == connection
         for finding in ruling.findings
-        if finding.code in ("view_capped", "view_restless")
+        if finding.code in ("over_rewind_limit", "view_inconsistent")
     )
     return 1000 * len(reasons) + reasons.total()
 
@@ -253,15 +257,17 @@ COLUMNS = (
     ("shooter", "left", 0),
     ("weapon", "left", 112),
     ("hit", "left", 0),
-    ("at m", "right", 0),
+    ("at m", "right", 90),
     ("rewound ms", "right", 90),
     ("damage", "right", 0),
     ("outcome", "left", 0),
     ("first finding", "left", 0),
 )
 """Name, side, and the least terminal width at which the column is shown."""
-TELLING = ("denied", "amended", "upheld")
-FIRED = frozenset({"shot", "launch", "strike", "flight"})
+SHORTEST = {"#": 4, "time s": 7, "damage": 6, "outcome": 8}
+"""Characters that a column keeps on a narrow terminal."""
+TELLING = ("rejected", "adjusted", "accepted")
+FIRED = frozenset({"shot", "launch", "melee", "projectile"})
 """Kinds that are listed."""
 
 
@@ -270,7 +276,9 @@ def _print_table(console: Console, played: Played, rows: int) -> None:
     keep = [least <= console.width for _, _, least in COLUMNS]
     for (name, side, _), kept in zip(COLUMNS, keep, strict=True):
         if kept:
-            table.add_column(name, justify=side, no_wrap=True)  # type: ignore[arg-type]
+            table.add_column(  # numbers and outcomes stay whole; names give way
+                name, justify=side, no_wrap=True, min_width=SHORTEST.get(name),  # type: ignore[arg-type]
+            )  # fmt: skip
     fired = [ruling for ruling in played.rulings if ruling.kind in FIRED]
     shown = fired if rows == 0 else telling_first(fired, rows)
     for ruling in shown:
@@ -278,12 +286,12 @@ def _print_table(console: Console, played: Played, rows: int) -> None:
         table.add_row(*(cell for cell, kept in zip(cells, keep, strict=True) if kept))
     console.print(table)
     others = len(played.rulings) - len(fired)
-    more = f"... and {len(fired) - len(shown)} more (--rows 0 lists all), " if len(shown) < len(fired) else ""
+    more = f"... and {len(fired) - len(shown)} more (--limit 0 lists all), " if len(shown) < len(fired) else ""
     console.print(f"{more}besides {others} moves and other claims that fire nothing\n", highlight=False)
 
 
 def telling_first(fired: list[Ruling], rows: int) -> list[Ruling]:
-    """Return a number of rulings, denied and amended ones first: one of each reason, then another, in order of time."""
+    """Return some rulings in order of time: rejected and adjusted ones first, one of each reason."""
     kinds: dict[tuple[int, str], list[Ruling]] = {}
     for ruling in fired:
         code = ruling.findings[0].code if ruling.findings else str(bool(ruling.hits))

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tinclock.cli.case_options import table, weights_at, weights_option
+from tinclock.cli.case_options import calibration_at, calibration_option, table
 from tinclock.cli.reading import (
     console_for,
     counted,
@@ -31,14 +31,14 @@ EPILOG = """
 \b
 Examples:
   tinclock detection matches
-      every kind and dial: share found, time to a case
-  tinclock detection matches --figures docs
+      every kind and strength: share found, time to a case
+  tinclock detection matches --image-folder docs
       and drawn: ROC, precision and recall, times
-  tinclock detection matches --fair-histories 20000
-      and how many fair accounts would ever get a case
+  tinclock detection matches --honest-histories 20000
+      and how many honest accounts would ever get a case
 
 \b
-Needs the truth beside each recording (`tinclock play` writes it). Give
+Needs the truth beside each recording (`tinclock simulate` writes it). Give
 recordings that calibrating never saw.
 """
 
@@ -50,28 +50,28 @@ recordings that calibrating never saw.
     default=0.001,
     show_default=True,
     type=click.FloatRange(1e-9, 0.5),
-    help="The share of fair accounts that may ever get a case.",
+    help="Largest fraction of honest accounts that may ever get a case.",
 )
 @click.option(
-    "--fair-histories",
+    "--honest-histories",
     default=0,
     type=click.IntRange(0),
-    help="Also put together so many histories of fair accounts, and count cases.",
+    help="Number of resampled histories of honest accounts in which to count cases.",
 )
-@click.option("--seed", default=7, show_default=True, help="Of those histories.")
-@click.option("--figures", type=click.Path(path_type=Path), help="Draw detection.png into this folder.")
-@weights_option
+@click.option("--seed", default=7, show_default=True, help="Seed of those histories.")
+@click.option("--image-folder", "figures", type=click.Path(path_type=Path), help="Folder for detection.png.")
+@calibration_option
 @json_option
 def detection(
     recordings: tuple[Path, ...],
     alpha: float,
-    fair_histories: int,
+    honest_histories: int,
     seed: int,
     figures: Path | None,
-    weights_file: Path | None,
+    calibration_file: Path | None,
     as_json: bool,
 ) -> None:
-    """Say what share of unfair accounts gets a case after how much play, and what share of fair ones."""
+    """Measure the fractions of cheating and of honest accounts that get a case, by minutes of play."""
     import numpy as np
 
     from tinclock.core.evidence.eprocess import limit_decibans
@@ -80,26 +80,27 @@ def detection(
 
     console, plays = console_for(as_json), list["Labelled"]()
     with told_plainly():
-        weights = weights_at(weights_file)
+        calibration = calibration_at(calibration_file)
         with progress(console, "weighing") as show:
             for k, path in enumerate(recordings):
                 labels = labels_beside(path).of
-                plays += labelled_in(path, labels, weights, part(show, k, len(recordings)))
-    shares, limit = shares_of(weights), limit_decibans(alpha)
-    fair, unfair = [p for p in plays if not p.dials], [p for p in plays if p.dials]
-    rows = detection_rows(unfair, shares, limit)
-    heights = peaks(fair, shares), peaks(unfair, shares)
+                plays += labelled_in(path, labels, calibration, part(show, k, len(recordings)))
+    shares, limit = shares_of(calibration), limit_decibans(alpha)
+    honest, cheating = [p for p in plays if not p.cheats], [p for p in plays if p.cheats]
+    rows = detection_rows(cheating, shares, limit)
+    heights = peaks(honest, shares), peaks(cheating, shares)
     report: Fields = {
         "recordings": len(recordings), "alpha": alpha, "limit_decibans": limit,
-        "fair_accounts": len(fair), "fair_minutes": sum(float(p.times_min[-1]) for p in fair if len(p.times_min)),
-        "fair_with_case": int((heights[0] >= limit).sum()), "fair_highest": float(heights[0].max(initial=0.0)),
+        "honest_accounts": len(honest),
+        "honest_minutes": sum(float(p.times_min[-1]) for p in honest if len(p.times_min)),
+        "honest_with_case": int((heights[0] >= limit).sum()), "honest_highest": float(heights[0].max(initial=0.0)),
         "rows": [{**row._asdict(), "median_min": _or_none(row.median_min)} for row in rows],
         "curves": curves(*heights),
     }  # fmt: skip
-    if fair_histories:
-        with progress(console, "fair histories") as show:
+    if honest_histories:
+        with progress(console, "honest histories") as show:
             report["false_cases"] = false_cases(
-                fair, shares, limit, fair_histories, np.random.default_rng(seed), show
+                honest, shares, limit, honest_histories, np.random.default_rng(seed), show
             )._asdict()
     if figures is not None:
         from tinclock.report.detection_figure import draw_detection
@@ -121,24 +122,30 @@ def _print(console: Console, report: Fields) -> None:
 
     names = [f"{mark:g} min" for mark in MARKS_MIN]
     rows = table(
-        "unfair", "dial", "accounts", *names, "median to case", right=("dial", "accounts", *names, "median to case")
+        "cheating",
+        "strength",
+        "accounts",
+        *names,
+        "median to case",
+        right=("strength", "accounts", *names, "median to case"),
     )
     for row in report["rows"]:
         median = "-" if row["median_min"] is None else f"{row['median_min']:.1f} min"
         shares = [f"[{_colour(share)}]{100.0 * share:.0f} %[/]" for share in row["found"]]
-        rows.add_row(row["kind"].replace("_", " "), f"{row['dial']:g}", str(row["accounts"]), *shares, median)
+        rows.add_row(row["kind"].replace("_", " "), f"{row['strength']:g}", str(row["accounts"]), *shares, median)
     console.print(rows)
     told = report["curves"]
     console.print(
-        f"{counted(report['fair_accounts'], 'fair account')}, {counted(round(report['fair_minutes']), 'minute')}: "
-        f"{report['fair_with_case']} got a case, the highest reached {report['fair_highest']:.1f} of "
+        f"{counted(report['honest_accounts'], 'honest account')}, "
+        f"{counted(round(report['honest_minutes']), 'minute')}: "
+        f"{report['honest_with_case']} got a case, the highest reached {report['honest_highest']:.1f} of "
         f"{report['limit_decibans']:.0f} decibans\n"
         f"area under ROC {told['roc_area']:.3f}, under precision and recall {told['pr_area']:.3f}", highlight=False,
     )  # fmt: skip
     if "false_cases" in report:
         found = report["false_cases"]
         console.print(
-            f"{counted(found['histories'], 'fair history', 'fair histories')} of "
+            f"{counted(found['histories'], 'honest history', 'honest histories')} of "
             f"{counted(found['matches'], 'match', 'matches')}, {found['minutes'] / 60:.0f} h: "
             f"{counted(found['cases'], 'case')}, {100 * found['share']:.3f} % (95 %: {100 * found['low']:.3f} to "
             f"{100 * found['high']:.3f}; allowed {100 * report['alpha']:g})", highlight=False,

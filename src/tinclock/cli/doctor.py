@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from tinclock.cli.case_options import weights_at, weights_option
+from tinclock.cli.case_options import calibration_at, calibration_option
 from tinclock.cli.reading import (
     console_for,
     counted,
@@ -30,8 +30,8 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from tinclock.core.evidence.doctor import Complaint, Doctor
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.calibration_table import Calibration
+    from tinclock.core.evidence.doctor import Diagnostic, Doctor
     from tinclock.core.geometry.level import Level
 
 EPILOG = """
@@ -39,9 +39,9 @@ EPILOG = """
 Examples:
   tinclock doctor evening
       after the first match with your own game
-  tinclock doctor matches --weights weights.json
+  tinclock doctor matches --calibration calibration.json
       and whether players still do what they did when the
-      weights were made
+      calibration were made
 
 \b
 What shows on most accounts at once is the game's or the integration's
@@ -52,16 +52,16 @@ makes it, and where to look.
 
 @click.command(epilog=EPILOG)
 @recordings_argument
-@weights_option
+@calibration_option
 @level_option
 @json_option
-def doctor(recordings: tuple[Path, ...], weights_file: Path | None, level_file: Path | None, as_json: bool) -> None:
-    """Say what most accounts show at once: rates, eyes, angles, views and findings that the integration makes."""
+def doctor(recordings: tuple[Path, ...], calibration_file: Path | None, level_file: Path | None, as_json: bool) -> None:
+    """Find integration mistakes: rates, eyes, angles, views and findings that most accounts share."""
     console = console_for(as_json)
     with told_plainly():
-        weights, level = weights_at(weights_file), level_from(level_file)
+        calibration, level = calibration_at(calibration_file), level_from(level_file)
         with progress(console, "reading") as show:
-            found = examined(recordings, weights, level, show)
+            found = examined(recordings, calibration, level, show)
     complaints, little = found.complaints(), found.too_little()
     drifts = [] if little else found.drifts()
     if as_json:
@@ -73,7 +73,7 @@ def doctor(recordings: tuple[Path, ...], weights_file: Path | None, level_file: 
 
 
 def examined(
-    recordings: Sequence[Path], weights: Weights | None, level: Level | None, show: Callable[[float], None], *,
+    recordings: Sequence[Path], calibration: Calibration | None, level: Level | None, show: Callable[[float], None], *,
     expect_pings: bool = True,
     from_logs: bool = False,
 ) -> Doctor:  # fmt: skip
@@ -90,10 +90,10 @@ def examined(
         try:
             recording = opened(path, False)
             found = found or Doctor(
-                recording.require_header().rules, weights, expect_pings=expect_pings, from_logs=from_logs
+                recording.require_header().rules, calibration, expect_pings=expect_pings, from_logs=from_logs
             )
             for seen in observed_in(recording, level, part(show, k, len(recordings))):
-                found.take(seen)
+                found.add(seen)
             times = recording.tick_times()
             found.ticks(times)
             found.arrivals(recording.arrival_times(), times)
@@ -105,7 +105,7 @@ def examined(
     return found
 
 
-def print_complaints(console: Console, complaints: list[Complaint]) -> None:
+def print_complaints(console: Console, complaints: list[Diagnostic]) -> None:
     """Return the problems to fix, three lines each."""
     from rich.markup import escape
 
@@ -115,7 +115,7 @@ def print_complaints(console: Console, complaints: list[Complaint]) -> None:
         console.print(f"  likely: {escape(one.cause)}\n  look at: {escape(one.look)}", highlight=False)
 
 
-def _print(console: Console, complaints: list[Complaint], drifts: list[Complaint], little: str) -> None:
+def _print(console: Console, complaints: list[Diagnostic], drifts: list[Diagnostic], little: str) -> None:
     from rich.markup import escape
 
     print_complaints(console, complaints)

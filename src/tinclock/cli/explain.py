@@ -27,7 +27,7 @@ from tinclock.core.plain import Fields
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from tinclock.core.analysis.why import Why
+    from tinclock.core.analysis.miss_explanation import MissExplanation
     from tinclock.core.geometry.level import Level
     from tinclock.core.ruling.records import Ruling
     from tinclock.recordings.recording import Recording
@@ -37,11 +37,11 @@ EPILOG = """
 Examples:
   tinclock explain evening 58
       ruling 58, every step
-  tinclock explain evening 58 --picture shot.png
+  tinclock explain evening 58 --image shot.png
       and drawn
-  tinclock explain evening --account beryl --outcome denied
-      the denied claims of beryl
-  tinclock explain evening --finding view_capped --first
+  tinclock explain evening --account beryl --outcome rejected
+      the rejected claims of beryl
+  tinclock explain evening --finding over_rewind_limit --first
       the first of those, explained
   tinclock explain evening --from 12 --to 15 --kind shot --missed
       shots of those seconds that hit nobody
@@ -51,34 +51,34 @@ Examples:
 @click.command(epilog=EPILOG)
 @recording_argument
 @click.argument("number", metavar="[RULING]", required=False, type=int)
-@click.option("--account", help="Only this account's.")
+@click.option("--account", help="Only claims of this account.")
 @click.option("--weapon", help="Only with this weapon.")
-@click.option("--kind", help="Only claims of this kind: shot, launch, strike, move, ...")
+@click.option("--kind", help="Only claims of this type: shot, launch, melee, move, ...")
 @click.option(
-    "--outcome", type=click.Choice(["upheld", "amended", "denied", "repeated"]), help="Only with this outcome."
+    "--outcome", type=click.Choice(["accepted", "adjusted", "rejected", "repeated"]), help="Only with this outcome."
 )
-@click.option("--finding", help="Only those in which this was found.")
-@click.option("--from", "since", type=float, default=float("-inf"), help="Not before this server time, in seconds.")
-@click.option("--to", "until", type=float, default=float("inf"), help="Not after this server time, in seconds.")
-@click.option("--missed", is_flag=True, help="Only shots, blows and flights that hit nobody.")
-@click.option("--servers-own", "servers_own", is_flag=True, help="Also what the server's own shooters did.")
-@click.option("--first", is_flag=True, help="Explain the first that fits instead of listing them.")
-@click.option("--rows", default=40, show_default=True, help="Rulings to list; 0 lists all.")
-@click.option("--picture", type=click.Path(path_type=Path), help="Draw it into this PNG file.")
+@click.option("--finding", help="Only rulings with this finding.")
+@click.option("--from", "since", type=float, default=float("-inf"), help="Earliest server time in seconds.")
+@click.option("--to", "until", type=float, default=float("inf"), help="Latest server time in seconds.")
+@click.option("--missed", is_flag=True, help="Only shots, melee attacks and projectiles that hit nobody.")
+@click.option("--include-server", "servers_own", is_flag=True, help="Include entities that the server controls.")
+@click.option("--first", is_flag=True, help="Explain the first match of the filters instead of listing all.")
+@click.option("--limit", "rows", default=40, show_default=True, help="Rulings to list; 0 lists all.")
+@click.option("--image", "picture", type=click.Path(path_type=Path), help="PNG file for a picture.")
 @level_option
 @salvage_option
 @json_option
 def explain(
     recording: Path, number: int | None, rows: int, first: bool, picture: Path | None, level_file: Path | None,
-    salvage: bool, as_json: bool, **wanted: Any,
+    recover: bool, as_json: bool, **wanted: Any,
 ) -> None:  # fmt: skip
-    """Explain a claim: what was measured at each step, how far off it was, what would have had to be different.
+    """Explain a claim: every check with its value and its limit, and what would have changed the result.
 
-    Without a number, lists the rulings that the filters leave; a single one is explained at once. What the server's
-    own shooters did is left out unless you ask for it.
+    Without a RULING, list the rulings that match the filters, and explain a single match at once. Server-controlled
+    entities are left out unless --include-server is given.
     """
     with told_plainly():
-        source = opened(recording, salvage)
+        source = opened(recording, recover)
         if number is not None:
             chosen = [source.ruling(number)]
         else:
@@ -86,16 +86,16 @@ def explain(
         if not chosen:
             raise click.ClickException(_why_none(source, recording, wanted))
         if len(chosen) == 1 or first:
-            flew = [ruling for ruling in chosen if ruling.outcome != "denied"] if picture is not None else []
+            flew = [ruling for ruling in chosen if ruling.outcome != "rejected"] if picture is not None else []
             _explain(source, (flew or chosen)[0], level_from(level_file), picture, as_json)
         else:
             if picture is not None:
-                raise click.UsageError(f"--picture: {len(chosen)} rulings fit; name one, or take the --first")
+                raise click.UsageError(f"--image: {len(chosen)} rulings fit; name one, or take the --first")
             _list(chosen, source.names(), rows, as_json)
         report_problems(source)
 
 
-HITTING = ("shot", "strike", "flight")
+HITTING = ("shot", "melee", "projectile")
 """The rulings that can hit somebody."""
 
 
@@ -142,26 +142,26 @@ def _why_none(source: Recording, recording: Path, wanted: Fields) -> str:
         near = get_close_matches(given, [*there, *(FINDINGS if name == "finding" else ())], 1, 0.5)
         hint = f" Did you mean {near[0]!r}?" if near else ""
         return f"{recording}: there is no {name} {given!r}.{hint} There are: {', '.join(there) or 'none'}"
-    return f"{recording}: no ruling fits all of these; see `tinclock contents {recording}`"
+    return f"{recording}: no ruling fits all of these; see `tinclock info {recording}`"
 
 
 def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Path | None, as_json: bool) -> None:
     import msgspec
 
-    from tinclock.core.analysis.why import why
+    from tinclock.core.analysis.miss_explanation import explain_miss
     from tinclock.core.errors import RecordingError
-    from tinclock.recordings.past import claim_of, past_of
+    from tinclock.recordings.history_slice import claim_of, history_around
 
     names, said, file, because = source.names(), [], None, ""
     try:
-        past = past_of(source, ruling, level)
+        past = history_around(source, ruling, level)
     except RecordingError as error:
-        if picture is not None or not source.salvage:
+        if picture is not None or not source.recover:
             raise
         source.problems.append(str(error))
     else:
-        found = why(past, ruling, getattr(claim_of(source, ruling), "view", None))
-        said, because = found.say(names), found.because(names)
+        found = explain_miss(past, ruling, getattr(claim_of(source, ruling), "view", None))
+        said, because = found.describe(names), found.because(names)
         if picture is not None:
             file = written(picture, lambda path: _draw(source, past, ruling, names, found, path))
     if as_json:
@@ -180,24 +180,26 @@ def _explain(source: Recording, ruling: Ruling, level: Level | None, picture: Pa
         console.print(f"picture {file}", markup=False, highlight=False, soft_wrap=True)
 
 
-def _draw(source: Recording, past: Any, ruling: Ruling, names: dict[int, str], found: Why, path: Path) -> None:
-    from tinclock.core.analysis.surroundings import surroundings_of
+def _draw(
+    source: Recording, past: Any, ruling: Ruling, names: dict[int, str], found: MissExplanation, path: Path
+) -> None:
+    from tinclock.core.analysis.shot_scene import shot_scene_of
     from tinclock.core.ruling.claims import ShotClaim
-    from tinclock.recordings.past import claim_of
+    from tinclock.recordings.history_slice import claim_of
     from tinclock.report.projectile_figure import draw_flown, flights_of
     from tinclock.report.shot_figure import draw_shot
 
-    if ruling.kind in ("launch", "flight"):
+    if ruling.kind in ("launch", "projectile"):
         flights = flights_of(source.events(), ruling)
         if not flights:
             raise click.ClickException(
                 f"ruling {ruling.number} is a {ruling.kind} that was {ruling.outcome}, so nothing flew; "
-                "--outcome upheld finds one that did"
+                "--outcome accepted finds one that did"
             )
         draw_flown(path, past, ruling, flights, names)
         return
     claim = claim_of(source, ruling)
-    surroundings = surroundings_of(past, ruling, claim if isinstance(claim, ShotClaim) else None)
+    surroundings = shot_scene_of(past, ruling, claim if isinstance(claim, ShotClaim) else None)
     if surroundings is None:
         raise click.ClickException(
             f"ruling {ruling.number}: {ruling.kind}, {ruling.outcome} before anything was cast; nothing to draw"
@@ -236,4 +238,4 @@ def _list(chosen: list[Ruling], names: dict[int, str], rows: int, as_json: bool)
         )  # fmt: skip
     console.print(table)
     if len(shown) < len(chosen):
-        console.print(f"... and {len(chosen) - len(shown)} more (--rows 0 lists all)", highlight=False)
+        console.print(f"... and {len(chosen) - len(shown)} more (--limit 0 lists all)", highlight=False)

@@ -20,7 +20,7 @@ from tinclock.cli.reading import (
     told_plainly,
     written,
 )
-from tinclock.cli.rerule import span
+from tinclock.cli.replay import span
 from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
@@ -32,37 +32,40 @@ EPILOG = """
 Examples:
   tinclock fairness evening
       by the recorded rules, quality by quality
-  tinclock fairness evening --over 0:0.4:0.05
+  tinclock fairness evening --sweep 0:0.4:0.05
       and against max_rewind_s, in seconds
-  tinclock fairness evening --over 0:0.4:0.05 --picture fairness.png
+  tinclock fairness evening --sweep 0:0.4:0.05 --image fairness.png
   tinclock fairness matches/2026-11-26
       your own: what became of the hits that clients claimed
 
 \b
-What screens showed is in the folder that `tinclock play` wrote beside the
+What screens showed is in the folder that `tinclock simulate` wrote beside the
 recording. Without it, it is estimated: hits on screen are those that
-clients claimed, the unfair ones' too, and cover goes by each connection's
-round trip and drawing delay. In a range nobody dies, so that each shot is
-judged by itself.
+clients claimed, the cheating ones' too, and cover goes by each connection's
+round trip and interpolation delay. In a sweep nobody dies, so that each shot
+is judged by itself.
 """
 
 
 @click.command(epilog=EPILOG)
 @recording_argument
 @click.option(
-    "--truth", "truth_folder", type=click.Path(path_type=Path), help="What screens showed; default RECORDING-truth."
+    "--truth",
+    "truth_folder",
+    type=click.Path(path_type=Path),
+    help="Folder with the simulated truth (default: RECORDING-truth).",
 )
-@click.option("--over", metavar="FROM:TO:STEP", help="Besides, rule with each max_rewind_s of a span, in seconds.")
-@click.option("--picture", type=click.Path(path_type=Path), help="Draw the range into this PNG file.")
+@click.option("--sweep", "over", metavar="FROM:TO:STEP", help="Replay with each rewind limit of a span, in seconds.")
+@click.option("--image", "picture", type=click.Path(path_type=Path), help="PNG file for a picture of the sweep.")
 @level_option
 @json_option
 def fairness(
     recording: Path, truth_folder: Path | None, over: str | None, picture: Path | None, level_file: Path | None,
     as_json: bool,
 ) -> None:  # fmt: skip
-    """Say what share of honest hits on screen counted, and how long after reaching cover victims were still hit.
+    """Measure what a match cost both sides: honest hits that counted, and victims hit after reaching cover.
 
-    Where nobody knows what screens showed: what became of the hits that clients claimed.
+    Without RECORDING-truth, both are estimated from the claims of clients.
     """
     from tinclock.garden.estimated import estimated_truth
     from tinclock.garden.judged import judge
@@ -71,7 +74,7 @@ def fairness(
     from tinclock.recordings.listing import BESIDE
 
     if picture is not None and over is None:
-        raise click.UsageError("--picture draws what --over tries; give both")
+        raise click.UsageError("--image draws what --sweep tries; give both")
     console = console_for(as_json)
     with told_plainly():
         source, level = opened(recording, False), level_from(level_file)
@@ -91,7 +94,7 @@ def fairness(
     if estimated:
         adds = {line: row.get("choice_adds") for line, row in recorded["shooters"].items()}
         report["claimed"] = {
-            line: {**one.told(), "lost": one.lost, "choice_adds": adds.get(line)} for line, one in claimed.items()
+            line: {**one.as_dict(), "lost": one.lost, "choice_adds": adds.get(line)} for line, one in claimed.items()
         }
     if picture is not None:
         from tinclock.report.fairness_figure import draw_fairness
@@ -109,14 +112,14 @@ def _print_claimed(console: Console, report: Fields) -> None:
     """Results of the hits that clients claimed, where the truth about screens is not known."""
     found = report["claimed"]
     console.print(
-        f"[bold]{report['recording']}[/]: shots and blows whose clients named a victim, and what became of them",
+        f"[bold]{report['recording']}[/]: attacks whose clients named a victim, and their results",
         highlight=False, soft_wrap=True,
     )  # fmt: skip
-    rows = _table("line", "claimed", "counted", "another", "nobody", "denied", "capped", "rewound", "choice")
+    rows = _table("connection", "claimed", "counted", "another", "nobody", "rejected", "capped", "rewound", "choice")
     for line, one in found.items():
         rows.add_row(
             line, str(one["claimed"]), _share(one["counted"] / one["claimed"] if one["claimed"] else None),
-            str(one["elsewhere"]), str(one["missed"]), str(one["denied"]), str(one["capped"]),
+            str(one["elsewhere"]), str(one["missed"]), str(one["rejected"]), str(one["capped"]),
             _ms(one["median_rewound_s"]), _more(one["choice_adds"]),
         )  # fmt: skip
     console.print(rows)
@@ -137,7 +140,7 @@ def _print(console: Console, report: Fields) -> None:
         _print_claimed(console, report)
     else:
         _print_shooters(console, report)
-    by = " (by each connection's round trip and drawing delay)" if report["estimated"] else ""
+    by = " (by each connection's round trip and interpolation delay)" if report["estimated"] else ""
     console.print(
         f"\nhits, and how long after reaching cover on their own screen{by} their victims got them", highlight=False
     )
@@ -165,7 +168,7 @@ def _print_shooters(console: Console, report: Fields) -> None:
     console.print(_lags_table(recorded["shooters"]))
     lost = recorded["shooters"].get("all", {}).get("lost", {})
     for code, count in lost.items():
-        console.print(f"  not upheld: {count} x {code}", highlight=False)
+        console.print(f"  not accepted: {count} x {code}", highlight=False)
 
 
 def _table(*names: str) -> Any:
@@ -190,23 +193,23 @@ def _ms(value: float | None) -> str:
 
 
 def _shooters_table(rows: Fields) -> Any:
-    names = ("hits", "counted", "upheld", "view in the cap", "upheld of those", "on another", "misses", "that hit")
-    table = _table("line", *names, "more by choice")
+    names = ("hits", "counted", "accepted", "view in the cap", "accepted of those", "on another", "misses", "that hit")
+    table = _table("connection", *names, "more by choice")
     for name, row in rows.items():
         table.add_row(
-            name.replace("_", " "), str(row["hits"]), _share(row["share_counted"]), _share(row["share_upheld"]),
-            str(row["inside"]), _share(row["share_upheld_inside"]), str(row["elsewhere"]), str(row["misses"]),
+            name.replace("_", " "), str(row["hits"]), _share(row["fraction_counted"]), _share(row["fraction_accepted"]),
+            str(row["inside"]), _share(row["fraction_accepted_inside"]), str(row["elsewhere"]), str(row["misses"]),
             str(row["misses_hit"]), _more(row.get("choice_adds")),
         )  # fmt: skip
     return table
 
 
 def _lags_table(rows: Fields) -> Any:
-    table = _table("line", "shots", "told", "explained", "tracked")
+    table = _table("connection", "shots", "told", "explained", "tracked")
     for name, row in rows.items():
         choice = row.get("choice", {"lagged": 0})
         count = choice["lagged"]
-        means = (_ms(choice[key] / count if count else None) for key in ("told_s", "explained_s", "tracked_s"))
+        means = (_ms(choice[key] / count if count else None) for key in ("reported_s", "explained_s", "estimated_s"))
         if "choice" in row:
             table.add_row(name.replace("_", " "), str(count), *means)
     return table
@@ -223,13 +226,20 @@ def _victims_table(rows: Fields) -> Any:
 
 
 def _sweep_table(rows: list[Fields], cap: float) -> Any:
-    names = ("honest hits counted", "upheld as claimed", "of those in the cap", "victims after cover", "95th", "worst")
+    names = (
+        "honest hits counted",
+        "accepted as claimed",
+        "of those in the cap",
+        "victims after cover",
+        "95th",
+        "worst",
+    )
     table = _table("max_rewind_s", *names, "flipped")
     for row in rows:
         shot, hurt = row["shooters"].get("all", {}), row["victims"]["all"]
         mark = " *" if row["max_rewind_s"] == cap else ""
         after = hurt["after_cover"] / hurt["hits"] if hurt["hits"] else None
-        shares = (shot.get(key) for key in ("share_counted", "share_upheld", "share_upheld_inside"))
+        shares = (shot.get(key) for key in ("fraction_counted", "fraction_accepted", "fraction_accepted_inside"))
         table.add_row(
             f"{row['max_rewind_s']:g}{mark}", *map(_share, shares), _share(after), _ms(hurt["p95_s"]),
             _ms(hurt["worst_s"]), str(row["flipped"]),

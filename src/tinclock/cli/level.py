@@ -16,7 +16,7 @@ EPILOG = """
 Examples:
   tinclock level garden_level.toml
       boxes, or a mesh with its names mapped to surfaces
-  tinclock level garden_level.toml --picture top.png
+  tinclock level garden_level.toml --image top.png
       and from above
   tinclock level garden_level.toml --json
 
@@ -30,10 +30,10 @@ A mesh is named in the level file:
 
 @click.command(epilog=EPILOG)
 @click.argument("file", metavar="LEVEL.toml", type=click.Path(path_type=Path))
-@click.option("--picture", type=click.Path(path_type=Path), help="Draw it from above into this PNG file.")
+@click.option("--image", "picture", type=click.Path(path_type=Path), help="PNG file for a picture from above.")
 @json_option
 def level(file: Path, picture: Path | None, as_json: bool) -> None:
-    """Look a level over: its size, its surfaces, holes, tiny and turned faces, names without a surface."""
+    """Check a level file: size, surfaces, holes, tiny or reversed faces, names without a surface."""
     from tinclock.intake.level_file import level_and_rest
     from tinclock.intake.meshes.mesh_file import look_over
     from tinclock.intake.toml_tables import read_toml

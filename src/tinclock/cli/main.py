@@ -9,37 +9,45 @@ import click
 import tinclock
 
 GROUPS = {
-    "Try": ("demo", "play"),
-    "Author": ("new", "check", "rig", "level", "client-bundle"),
-    "Match": ("serve",),
-    "Ask": ("contents", "explain", "rerule", "compare", "fairness", "batch", "rule-logs"),
-    "Review": ("review", "doctor", "weigh", "follow", "cases", "calibrate", "detection"),
+    "Try": ("demo", "simulate"),
+    "Set up": ("new", "check", "rig", "level", "client-rules"),
+    "Run": ("serve",),
+    "Investigate": ("info", "explain", "replay", "compare-server", "fairness", "batch", "import-logs"),
+    "Review": ("review", "doctor", "weigh", "watch", "cases", "calibrate", "detection"),
 }
-"""The commands by what one wants, in the order of a project's life."""
+"""The commands in the order of a project's life."""
 
 COMMANDS = {
-    "demo": ("tinclock.cli.demo", "demo", "Play the garden match, rule it, and show what was decided and why."),
-    "play": ("tinclock.cli.play", "play", "Play a garden match into a recording."),
-    "new": ("tinclock.cli.new", "new", "Write a small working project: rules, a server loop, a client, a test."),
-    "review": ("tinclock.cli.review", "review", "Look at matches and work through cases in a browser."),
-    "check": ("tinclock.cli.check", "check", "Check rules files: mistakes, unusual settings, what weapons come to."),
-    "rig": ("tinclock.cli.rig", "rig", "Fit hitboxes to a skinned glTF character, and say how well they fit."),
-    "level": ("tinclock.cli.level", "level", "Look a level file over: triangles, holes, surfaces, a picture."),
-    "client-bundle": ("tinclock.cli.client_bundle", "client_bundle", "Write what a client build is given of rules."),
-    "serve": ("tinclock.cli.serve", "serve", "Rule on matches for a server in another language."),
-    "contents": ("tinclock.cli.contents", "contents", "Say what a recording holds, and whether it is whole."),
-    "explain": ("tinclock.cli.explain", "explain", "Explain any claim of a recording, step by step, and draw it."),
-    "rerule": ("tinclock.cli.rerule", "rerule", "Rule a recording again, by the same rules or by others."),
-    "compare": ("tinclock.cli.compare", "compare", "Rulings beside what your own server made of the same claims."),
-    "fairness": ("tinclock.cli.fairness", "fairness", "How fair a match was to those who shot and were shot at."),
-    "batch": ("tinclock.cli.batch", "batch", "Rule again, check fairness or weigh, over many recordings."),
-    "rule-logs": ("tinclock.cli.rule_logs", "rule_logs", "Rule on another server's logs: CSV, JSON Lines, Parquet."),
-    "doctor": ("tinclock.cli.doctor", "doctor", "Say what in recordings is a mistake of the integration."),
-    "follow": ("tinclock.cli.follow", "follow", "Weigh matches while they are recorded, and open cases."),
-    "weigh": ("tinclock.cli.weigh", "weigh", "Weigh recordings for and against each account, and open cases."),
-    "cases": ("tinclock.cli.cases", "cases", "Review cases: list, show, page, decide, export, forget."),
-    "calibrate": ("tinclock.cli.calibrate", "calibrate", "Make a table of weights from labelled recordings."),
-    "detection": ("tinclock.cli.detection", "detection", "What is found of each kind of unfairness, and how fast."),
+    "demo": ("tinclock.cli.demo", "demo", "Simulate a match of the demo game and show its rulings."),
+    "simulate": ("tinclock.cli.simulate", "simulate", "Simulate a match of the demo game and record it."),
+    "new": ("tinclock.cli.new", "new", "Create a small working project: rules, server, client, test."),
+    "review": ("tinclock.cli.review", "review", "Start the review site: watch matches, decide cases."),
+    "check": ("tinclock.cli.check", "check", "Check rules files for mistakes and unusual settings."),
+    "rig": ("tinclock.cli.rig", "rig", "Fit hitboxes to a skinned glTF character."),
+    "level": ("tinclock.cli.level", "level", "Check a level file: triangles, holes, surfaces."),
+    "client-rules": ("tinclock.cli.client_rules", "client_rules", "Write the part of the rules that clients may know."),
+    "serve": ("tinclock.cli.serve", "serve", "Run the service for servers in other languages."),
+    "info": ("tinclock.cli.info", "info", "Show the contents of a recording and verify its files."),
+    "explain": ("tinclock.cli.explain", "explain", "Explain a claim of a recording, check by check, and draw it."),
+    "replay": ("tinclock.cli.replay", "replay", "Replay a recording by its own rules or by others."),
+    "compare-server": (
+        "tinclock.cli.compare_server",
+        "compare_server",
+        "Compare your server's results with the rulings.",
+    ),
+    "fairness": ("tinclock.cli.fairness", "fairness", "Measure what a match cost shooters and victims."),
+    "batch": ("tinclock.cli.batch", "batch", "Replay, measure or weigh many recordings."),
+    "import-logs": (
+        "tinclock.cli.import_logs",
+        "import_logs",
+        "Import another server's logs and rule on their claims.",
+    ),
+    "doctor": ("tinclock.cli.doctor", "doctor", "Find integration mistakes in recordings."),
+    "watch": ("tinclock.cli.watch", "watch", "Weigh matches while they are recorded, and open cases."),
+    "weigh": ("tinclock.cli.weigh", "weigh", "Weigh the evidence of recordings, and open cases."),
+    "cases": ("tinclock.cli.cases", "cases", "List, show, decide and export cases."),
+    "calibrate": ("tinclock.cli.calibrate", "calibrate", "Make a calibration from labelled recordings."),
+    "detection": ("tinclock.cli.detection", "detection", "Show how often and how fast each cheat is found."),
 }
 
 EPILOG = """
@@ -51,13 +59,13 @@ Examples:
       the summary as JSON, for scripts
   tinclock demo --shot 57
       draw and explain ruling 57
-  tinclock demo flights
+  tinclock demo projectiles
       a mortar's arc, one dodge under three compensations, a fast dart
-  tinclock play evening
+  tinclock simulate evening
       a match of a minute, recorded
   tinclock explain evening 58
       why ruling 58 went as it did
-  tinclock rerule evening
+  tinclock replay evening
       the same rulings once more, bit for bit
   tinclock weigh evening
       evidence by account; cases wait for a person
@@ -65,7 +73,7 @@ Examples:
       the queue of a reviewer
   tinclock batch weigh matches --out results
       the same of thousands, on all cores or a cluster
-  tinclock rule-logs logs.toml evening
+  tinclock import-logs logs.toml evening
       your own server's logs, ruled and recorded
   tinclock check garden.toml
       every mistake of a rules file, and how many hits each weapon needs
@@ -95,4 +103,4 @@ class _Lazy(click.Group):
 @click.group(cls=_Lazy, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(tinclock.__version__, prog_name="tinclock")
 def main() -> None:
-    """Rule on what clients of a multiplayer combat server claim, and say why."""
+    """Rule on the claims of clients in multiplayer combat, and explain every ruling."""

@@ -33,10 +33,10 @@ NAMES = ("README.md", "arena.py", "client.py", "level.toml", "rules.toml", "serv
 @click.command(epilog=EPILOG)
 @click.argument("folder", metavar="DIR", type=click.Path(path_type=Path))
 @click.option("--server", type=click.Choice(["python", "typescript"]), default="python", show_default=True,
-              help="The language of the server's loop; typescript: over `tinclock serve`.")  # fmt: skip
+              help="Language of the server loop; typescript uses `tinclock serve`.")  # fmt: skip
 @json_option
 def new(folder: Path, server: str, as_json: bool) -> None:
-    """Write a small working project: rules, a rig, a level, a server loop, a client, a test."""
+    """Create a small working project: rules, a rig, a level, a server loop, a client and a test."""
     names = NAMES if server == "python" else (*NAMES, TYPESCRIPT)
     there = [name for name in names if (folder / name).exists()]
     if there:

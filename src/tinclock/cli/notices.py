@@ -24,14 +24,15 @@ DELIVER_S = 2.0
 
 
 def notify_options(command: Any) -> Any:
-    """`--webhook`, `--webhook-key`, `--syslog`, `--spool`."""
+    """`--webhook`, `--webhook-key`, `--syslog`, `--notification-queue`."""
     for option in (
-        click.option("--spool", type=click.Path(path_type=Path), default=Path("notices"), show_default=True,
-                     help="Where notices wait for receivers that don't answer."),
+        click.option("--notification-queue", "spool", type=click.Path(path_type=Path), default=Path("notices"),
+        show_default=True,
+                     help="Folder for notifications until their receivers answer."),
         click.option("--syslog", multiple=True, metavar="HOST:PORT",
-                     help="Also tell this syslog server (RFC 5424); tcp://HOST:PORT for TCP."),
+                     help="Syslog server (RFC 5424) to notify; tcp://HOST:PORT for TCP."),
         click.option("--webhook-key", "key_file", type=click.Path(exists=True, dir_okay=False, path_type=Path),
-                     help="A file with the key that webhooks are signed with; else TINCLOCK_WEBHOOK_KEY."),
+                     help="File with the key that signs webhooks (default: TINCLOCK_WEBHOOK_KEY)."),
         click.option("--webhook", "webhooks", multiple=True, metavar="URL",
                      help="POST a CloudEvent here when a case opens, changes or is decided."),
     ):  # fmt: skip

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from tinclock.recordings.recording import Recording
 
 PIPE_WIDTH = 120
-STYLES = {"upheld": "green", "amended": "yellow", "denied": "magenta", "repeated": "dim", "-": "dim"}
+STYLES = {"accepted": "green", "adjusted": "yellow", "rejected": "magenta", "repeated": "dim", "-": "dim"}
 
 recording_argument = click.argument("recording", metavar="RECORDING", type=click.Path(path_type=Path))
 
@@ -43,12 +43,12 @@ recordings_argument = click.argument(
     "recordings", metavar="RECORDINGS...", nargs=-1, required=True, type=click.Path(path_type=Path), callback=_listed
 )
 """Recordings, or folders that hold them."""
-salvage_option = click.option("--salvage", is_flag=True, help="Read on where something is broken, as far as that goes.")
+salvage_option = click.option("--recover", "recover", is_flag=True, help="Read damaged recordings as far as possible.")
 level_option = click.option(
     "--level",
     "level_file",
     type=click.Path(path_type=Path),
-    help="The level file, where the recording doesn't hold it.",
+    help="Level file, for a recording without its level.",
 )
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON and nothing else.")
 
@@ -88,11 +88,11 @@ def say(text: str, err: bool = False) -> None:
     click.echo(printable_lines(text), err=err)
 
 
-def opened(path: Path, salvage: bool) -> Recording:
+def opened(path: Path, recover: bool) -> Recording:
     """Open a recording."""
     from tinclock.recordings.recording import Recording
 
-    return Recording(path, salvage=salvage)
+    return Recording(path, recover=recover)
 
 
 def level_from(file: Path | None) -> Level | None:

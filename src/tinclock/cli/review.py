@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.case_options import _user, log_folder_of, log_option, store_at, weights_at, weights_option
+from tinclock.cli.case_options import _user, calibration_at, calibration_option, log_folder_of, log_option, store_at
 from tinclock.cli.notices import notifier, notify_options
 from tinclock.cli.reading import level_from, level_option, say, told_plainly
 
@@ -44,27 +44,29 @@ A team's file names who may come in, with a token of at least
 @click.command(epilog=EPILOG)
 @click.argument("paths", metavar="[RECORDING|FOLDER]...", nargs=-1, type=click.Path(exists=True, path_type=Path))
 @click.option("--store", envvar="TINCLOCK_CASES",
-              help="Where cases are: a folder, or a URL such as postgresql+psycopg://user@host/name.")  # fmt: skip
+              help="Case store: a folder, or a URL such as postgresql+psycopg://user@host/name.")  # fmt: skip
 @log_option
-@weights_option
+@calibration_option
 @level_option
 @click.option("--host", default="127.0.0.1", show_default=True,
-              help="Address; any other than this machine's needs --reviewers.")  # fmt: skip
-@click.option("--port", default=7465, show_default=True, type=click.IntRange(0, 65535), help="0: any free one.")
-@click.option("--host-name", "hosts", multiple=True, metavar="NAME", help="Also reached by this name.")
-@click.option("--reviewers", "team", type=click.Path(exists=True, dir_okay=False, path_type=Path),
-              help="Who may come in, with tokens; a TOML file, see below.")  # fmt: skip
+              help="Address to listen on; any but this machine's own needs --reviewers.")  # fmt: skip
 @click.option(
-    "--reviewer", default=_user, help="Your name in decisions, without --reviewers; default: your login name."
+    "--port", default=7465, show_default=True, type=click.IntRange(0, 65535), help="Port number; 0 picks a free one."
 )
-@click.option("--open", "open_it", is_flag=True, help="Open it in a browser.")
+@click.option("--host-name", "hosts", multiple=True, metavar="NAME", help="Further host name of the site.")
+@click.option("--reviewers", "team", type=click.Path(exists=True, dir_okay=False, path_type=Path),
+              help="TOML file with the reviewers and their tokens, see below.")  # fmt: skip
+@click.option(
+    "--reviewer", default=_user, help="Without --reviewers: your name in decisions (default: your login name)."
+)
+@click.option("--open", "open_it", is_flag=True, help="Open the site in a browser.")
 @notify_options
 def review(
-    paths: tuple[Path, ...], store: str | None, log_folder: Path | None, weights_file: Path | None,
+    paths: tuple[Path, ...], store: str | None, log_folder: Path | None, calibration_file: Path | None,
     level_file: Path | None, host: str, port: int, hosts: tuple[str, ...], team: Path | None, reviewer: str,
     open_it: bool, **notices: object,
 ) -> None:  # fmt: skip
-    """Look at matches and work through cases in a browser. Recordings still being written are followed."""
+    """Start the review site, where a browser shows matches and cases. Live recordings are followed."""
     from tinclock.core.errors import MissingExtraError
 
     for path in paths:
@@ -90,8 +92,8 @@ def review(
                 WatchedMatches(paths, level_from(level_file)), sessions,
                 store=store_at(store, tell, keep_notices=True) if store else None,
                 log_folder=log_folder_of(store, log_folder) if store else None,
-                weights=weights_at(weights_file) if weights_file else None, hosts=(*LOOPBACK, *hosts, host),
-                on_stranger=inviter.again,
+                calibration=calibration_at(calibration_file) if calibration_file else None, hosts=(*LOOPBACK, *hosts,
+                host), on_stranger=inviter.again,
             )  # fmt: skip
             if paths and not app.matches.found():
                 say(f"no recording lies in {', '.join(map(str, paths))} yet; those written there later are shown")

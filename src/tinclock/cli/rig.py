@@ -17,9 +17,9 @@ EPILOG = """
 Examples:
   tinclock rig hero.glb
       what hitboxes would fit, and how well
-  tinclock rig hero.glb --parts 16 --out hero.toml
+  tinclock rig hero.glb --max-hitboxes 16 --out hero.toml
       as a table for the rules file, to edit
-  tinclock rig hero.glb --picture hero.png
+  tinclock rig hero.glb --image hero.png
       and drawn, from the front and the side
   tinclock rig hero.glb --names names.toml
       where names are guessed wrong
@@ -34,14 +34,25 @@ A mapping names joints as the file has them:
 
 @click.command(epilog=EPILOG)
 @click.argument("file", metavar="CHARACTER.glb", type=click.Path(path_type=Path))
-@click.option("--name", help="What the rig is called; default: the file's name.")
-@click.option("--parts", default=20, show_default=True, type=click.IntRange(1, 200), help="At most so many hitboxes.")
+@click.option("--name", help="Name of the rig (default: the file's name).")
+@click.option(
+    "--max-hitboxes",
+    "parts",
+    default=20,
+    show_default=True,
+    type=click.IntRange(1, 200),
+    help="Maximum number of hitboxes.",
+)
 @click.option("--names", "mapping", type=click.Path(path_type=Path), help="A TOML file that names joints.")
 @click.option(
-    "--metres-per-unit", default=1.0, show_default=True, type=click.FloatRange(1e-6, 1e6), help="Of the file."
+    "--metres-per-unit",
+    default=1.0,
+    show_default=True,
+    type=click.FloatRange(1e-6, 1e6),
+    help="Metres in one unit of the file.",
 )
-@click.option("--out", type=click.Path(path_type=Path), help="Write the rig's table here.")
-@click.option("--picture", type=click.Path(path_type=Path), help="Draw it into this PNG file.")
+@click.option("--out", type=click.Path(path_type=Path), help="File for the rig's table.")
+@click.option("--image", "picture", type=click.Path(path_type=Path), help="PNG file for a picture.")
 @json_option
 def rig(
     file: Path, name: str | None, parts: int, mapping: Path | None, metres_per_unit: float, out: Path | None,

@@ -56,36 +56,41 @@ in docs/serving.md.
 
 @click.command(epilog=EPILOG)
 @click.option(
-    "--host", default="127.0.0.1", show_default=True, help="Address; any other than this machine's needs a token."
+    "--host",
+    default="127.0.0.1",
+    show_default=True,
+    help="Address to listen on; any but this machine's own needs a token.",
 )
-@click.option("--port", default=7464, show_default=True, type=click.IntRange(0, 65535), help="0: any free one.")
+@click.option(
+    "--port", default=7464, show_default=True, type=click.IntRange(0, 65535), help="Port number; 0 picks a free one."
+)
 @click.option("--unix", type=click.Path(path_type=Path), help="Listen on this Unix socket instead.")
 @click.option("--token-file", type=click.Path(exists=True, dir_okay=False, path_type=Path),
-              help="A file that holds the token; else TINCLOCK_TOKEN of the environment.")  # fmt: skip
-@click.option("--record", type=click.Path(file_okay=False, path_type=Path), help="Record each match in this folder.")
+              help="File with the token (default: the environment variable TINCLOCK_TOKEN).")  # fmt: skip
 @click.option(
-    "--evidence", type=click.Path(file_okay=False, path_type=Path), help="Append findings to the log in here."
+    "--record", type=click.Path(file_okay=False, path_type=Path), help="Folder for recordings of all matches."
 )
-@click.option("--cases", "store", metavar="STORE", help="Weigh what is recorded meanwhile, and open cases in here.")
-@click.option("--origin", "origins", multiple=True, metavar="URL", help="A web page of this origin may ask too.")
-@click.option("--host-name", "hosts", multiple=True, metavar="NAME", help="Also reached by this name; see Host.")
+@click.option("--evidence", type=click.Path(file_okay=False, path_type=Path), help="Folder of the evidence log.")
+@click.option("--store", metavar="STORE", help="Case store: weigh matches while they are recorded.")
+@click.option("--origin", "origins", multiple=True, metavar="URL", help="Origin of web pages that may connect.")
+@click.option("--host-name", "hosts", multiple=True, metavar="NAME", help="Further host name of the service.")
 @click.option("--workers", default=1, show_default=True, type=click.IntRange(1, 64),
-              help="Processes that share the matches; each match stays with one.")  # fmt: skip
-@click.option("--checkpoint", "checkpoint_s", default=10.0, show_default=True, type=click.FloatRange(0.1, 1e6),
-              help="With --record: seconds of a match that are ruled again after a kill, at most.")  # fmt: skip
+              help="Number of processes; each match stays with one.")  # fmt: skip
+@click.option("--checkpoint-interval", "checkpoint_s", default=10.0, show_default=True, type=click.FloatRange(0.1, 1e6),
+              help="With --record: seconds between checkpoints, replayed after a crash.")  # fmt: skip
 @click.option("--share", hidden=True, help="Of a worker: its number and how many there are, 0/2.")
-@click.option("--abandoned", "abandoned_s", default=300.0, show_default=True, type=click.FloatRange(0.1, 1e6),
-              help="Seconds until a match whose askers are gone is closed.")  # fmt: skip
+@click.option("--idle-timeout", "abandoned_s", default=300.0, show_default=True, type=click.FloatRange(0.1, 1e6),
+              help="Seconds without a client until a match is closed.")  # fmt: skip
 @click.option("--at-sigterm", default="keep", show_default=True, type=click.Choice(["keep", "drain", "close"]),
-              help="At SIGTERM: keep recorded matches for the next process, wait for their end, end them.")  # fmt: skip
+              help="On SIGTERM: keep matches for the next process, wait for their end, or end them.")  # fmt: skip
 @click.option("--drain", "drain_s", default=3600.0, show_default=True, type=click.FloatRange(0.0, 1e6),
-              help="With --at-sigterm drain: maximum wait in seconds; then matches are kept.")  # fmt: skip
+              help="With --at-sigterm drain: longest wait in seconds; then matches are kept.")  # fmt: skip
 def serve(
     host: str, port: int, unix: Path | None, token_file: Path | None, record: Path | None, evidence: Path | None,
     store: str | None, origins: tuple[str, ...], hosts: tuple[str, ...], workers: int, share: str | None,
     checkpoint_s: float, abandoned_s: float, at_sigterm: str, drain_s: float,
 ) -> None:  # fmt: skip
-    """Rule on matches for a server in another language, over a local WebSocket or Unix socket."""
+    """Run the service for servers in other languages, on a local WebSocket or a Unix socket."""
     from tinclock.cases.evidence_log import EvidenceLog
     from tinclock.cli.compiling import warm_up_beside
     from tinclock.core.errors import MissingExtraError
@@ -96,7 +101,7 @@ def serve(
     from tinclock.serve.workers import Front
 
     if store is not None and record is None:
-        raise click.UsageError("--cases weighs what is recorded: say where with --record")
+        raise click.UsageError("--store weighs what is recorded: say where with --record")
     token = token_file.read_text(encoding="utf-8").strip() if token_file else os.environ.get("TINCLOCK_TOKEN", "")
     if token_file and not token:
         raise click.ClickException(f"{token_file}: is empty; a token belongs in it")
@@ -126,7 +131,7 @@ def serve(
             ends: Any = at_sigterm
             settings = Settings(host, port, unix, token, origins, hosts, abandoned_s, ends, drain_s)
             if workers > 1:
-                own = ["--abandoned", str(abandoned_s), "--checkpoint", str(checkpoint_s)]
+                own = ["--idle-timeout", str(abandoned_s), "--checkpoint-interval", str(checkpoint_s)]
                 own += ["--at-sigterm", at_sigterm, "--drain", str(drain_s)]
                 own += ["--record", str(record)] if record else []
                 each = _evidence_of(evidence)
@@ -178,7 +183,7 @@ def _evidence_of(evidence: Path | None) -> Callable[[int], list[str]]:
 def _follower(record: Path, store: str) -> subprocess.Popen[bytes]:
     """A process of its own that weighs: ruling isn't slowed down by it, and doesn't fall with it."""
     record.mkdir(parents=True, exist_ok=True)
-    command = [sys.executable, "-m", "tinclock", "follow", str(record), "--store", store]
+    command = [sys.executable, "-m", "tinclock", "watch", str(record), "--store", store]
     before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGTERM})  # until it knows what to do about one
     try:
         return subprocess.Popen(command, stdout=sys.stderr)  # standard output is the service's own log

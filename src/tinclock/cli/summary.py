@@ -18,8 +18,8 @@ if TYPE_CHECKING:
 
 def summarise(played: Played, files: dict[str, str]) -> Fields:
     """Plain data, in a fixed order."""
-    honest = {seat.account for seat in played.seats if seat.conduct == "honest"}
-    on_screen = upheld = same = missed_elsewhere = 0
+    honest = {seat.account for seat in played.seats if seat.cheat == "honest"}
+    on_screen = accepted = same = missed_elsewhere = 0
     lost: Counter[str] = Counter()
     for ruling in played.rulings:
         shot = played.shot_of(ruling)
@@ -30,8 +30,8 @@ def summarise(played: Played, files: dict[str, str]) -> Fields:
             missed_elsewhere += hit is not None
             continue
         on_screen += 1
-        if ruling.outcome == "upheld":
-            upheld += 1
+        if ruling.outcome == "accepted":
+            accepted += 1
             same += hit is not None and (hit.victim, hit.part) == (shot.seen.victim, shot.seen.part)
         else:
             lost[ruling.findings[0].code] += 1
@@ -41,12 +41,12 @@ def summarise(played: Played, files: dict[str, str]) -> Fields:
         **tally(played.rulings),
         "honest_shots_that_hit_on_screen": {
             "count": on_screen,
-            "upheld": upheld,
-            "upheld_in_the_same_part": same,
-            "not_upheld": dict(sorted(lost.items())),
+            "accepted": accepted,
+            "accepted_in_the_same_part": same,
+            "not_accepted": dict(sorted(lost.items())),
         },
         "honest_shots_that_missed_on_screen_and_hit": missed_elsewhere,
-        "conduct": {seat.account: seat.conduct for seat in played.seats},
+        "cheat": {seat.account: seat.cheat for seat in played.seats},
         "files": files,
     }
 
@@ -55,8 +55,8 @@ def print_summary(console: Console, summary: Fields) -> None:
     """The same, to be read."""
     counts, honest = summary["outcomes"], summary["honest_shots_that_hit_on_screen"]
     console.print(
-        f"[bold]{summary['rulings']} rulings[/]: [green]{counts['upheld']} upheld[/], "
-        f"[yellow]{counts['amended']} amended[/], [magenta]{counts['denied']} denied[/], "
+        f"[bold]{summary['rulings']} rulings[/]: [green]{counts['accepted']} accepted[/], "
+        f"[yellow]{counts['adjusted']} adjusted[/], [magenta]{counts['rejected']} rejected[/], "
         f"{counts['repeated']} repeated",
         highlight=False,
     )
@@ -66,15 +66,15 @@ def print_summary(console: Console, summary: Fields) -> None:
             table.add_column(name)
         table.add_column("times", justify="right")
         for row in summary["findings"]:
-            table.add_row(row["code"], row["account"], summary["conduct"][row["account"]], str(row["count"]))
+            table.add_row(row["code"], row["account"], summary["cheat"][row["account"]], str(row["count"]))
         console.print(table)
     console.print(
-        f"honest shots that hit on the shooter's screen: {honest['upheld']} of {honest['count']} upheld, "
-        f"{honest['upheld_in_the_same_part']} of those on the same player and part",
+        f"honest shots that hit on the shooter's screen: {honest['accepted']} of {honest['count']} accepted, "
+        f"{honest['accepted_in_the_same_part']} of those on the same player and part",
         highlight=False,
     )
-    for code, count in honest["not_upheld"].items():
-        console.print(f"  not upheld: {count} x {code}", highlight=False)
+    for code, count in honest["not_accepted"].items():
+        console.print(f"  not accepted: {count} x {code}", highlight=False)
 
 
 def print_sample(console: Console, sample: Fields) -> None:

@@ -8,7 +8,15 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tinclock.cli.case_options import log_at, log_option, store_at, store_option, table, weights_at, weights_option
+from tinclock.cli.case_options import (
+    calibration_at,
+    calibration_option,
+    log_at,
+    log_option,
+    store_at,
+    store_option,
+    table,
+)
 from tinclock.cli.notices import notifier, notify_options
 from tinclock.cli.reading import (
     console_for,
@@ -26,8 +34,8 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from tinclock.cases.records import Case
-    from tinclock.core.evidence.course import Course
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.calibration_table import Calibration
+    from tinclock.core.evidence.evidence_timeline import EvidenceTimeline
     from tinclock.core.findings import Finding
 
 EPILOG = """
@@ -35,7 +43,7 @@ EPILOG = """
 Examples:
   tinclock weigh evening
       evidence by account, and cases into ./cases
-  tinclock weigh matches --server eu-3
+  tinclock weigh matches --server-name eu-3
       many recordings, in the order of their names
   tinclock weigh evening --dry-run
       only look
@@ -50,10 +58,11 @@ anybody: cases wait for a person (`tinclock cases list`).
 
 
 mute_option = click.option(
-    "--mute",
+    "--exclude",
+    "mute",
     multiple=True,
     metavar="KIND",
-    help="Leave out a kind, say exact_aim where the game guides aims.",
+    help="Exclude an evidence type, such as exact_aim in a game with aim assist.",
 )
 
 
@@ -61,31 +70,31 @@ mute_option = click.option(
 @recordings_argument
 @store_option
 @log_option
-@weights_option
-@click.option("--server", default="", help="The name of the server that recorded them.")
+@calibration_option
+@click.option("--server-name", "server", default="", help="Name of the server that recorded the matches.")
 @click.option(
     "--alpha",
     type=click.FloatRange(1e-9, 0.5),
-    help="The share of fair accounts that may ever get a case; default 0.001.",
+    help="Largest fraction of honest accounts that may ever get a case (default 0.001).",
 )
 @mute_option
-@click.option("--dry-run", is_flag=True, help="Store nothing.")
+@click.option("--dry-run", is_flag=True, help="Save nothing.")
 @level_option
 @notify_options
 @json_option
 def weigh(
-    recordings: tuple[Path, ...], store: str, log_folder: Path | None, weights_file: Path | None, server: str,
+    recordings: tuple[Path, ...], store: str, log_folder: Path | None, calibration_file: Path | None, server: str,
     alpha: float | None, mute: tuple[str, ...], dry_run: bool, level_file: Path | None, as_json: bool,
     **notices: object,
 ) -> None:  # fmt: skip
-    """Weigh what accounts did in recorded matches, for and against them, and open cases where it is too much."""
+    """Weigh the evidence of recorded matches for and against each account, and open cases."""
     console, reports = console_for(as_json), []
     with told_plainly(), notifier(notices) as tell:
-        weights, level = weights_at(weights_file), level_from(level_file)
+        calibration, level = calibration_at(calibration_file), level_from(level_file)
         cases = None if dry_run else store_at(store, tell, alpha)
         log = None if dry_run else log_at(store, log_folder, "soon")
         for path in recordings:
-            reports.append(weigh_one(path, weights, mute, cases, log, level, server, console))
+            reports.append(weigh_one(path, calibration, mute, cases, log, level, server, console))
     if as_json:
         click.echo(json.dumps(reports, indent=2))
         return
@@ -94,11 +103,18 @@ def weigh(
 
 
 def weigh_one(
-    path: Path, weights: Weights, mute: tuple[str, ...], cases: Any, log: Any, level: Any, server: str, console: Console
+    path: Path,
+    calibration: Calibration,
+    mute: tuple[str, ...],
+    cases: Any,
+    log: Any,
+    level: Any,
+    server: str,
+    console: Console,
 ) -> Fields:
     from tinclock.cases.weighed import account_row, match_identity, match_name, rulings_in
-    from tinclock.core.errors import TakenBeforeError
-    from tinclock.core.evidence.course import Weighing
+    from tinclock.core.errors import AlreadyImportedError
+    from tinclock.core.evidence.evidence_timeline import MatchEvaluator
     from tinclock.recordings.observed import observed_in
 
     recording = opened(path, False)
@@ -109,30 +125,33 @@ def weigh_one(
     }  # fmt: skip
     if cases is not None and cases.has_match(match, identity, rulings):
         return {**report, "taken_before": True}
-    weighing, findings = Weighing(weights, recording.require_header().rules, mute), []
+    weighing, findings = MatchEvaluator(calibration, recording.require_header().rules, mute), []
     with progress(console, f"weighing {path.name}") as show:
         for seen in observed_in(recording, level, show):
-            weighing.take(seen)
+            weighing.add(seen)
             findings += seen.findings
-    course = weighing.finished()
+    timeline = weighing.finished()
     if log is not None:  # before the store
         again = cases is not None and cases.has_match(match, identity)
-        _log(log, match, rulings, again, findings, course)
+        _log(log, match, rulings, again, findings, timeline)
     fresh: list[Case] = []
     if cases is not None:
         known = {"recording": str(path.resolve()), "server": server, "identity": identity, "rulings": rulings}
         try:
-            fresh = cases.take_match(match, course, weights, findings, **known)
-        except TakenBeforeError:  # by another process, meanwhile
+            fresh = cases.import_match(match, timeline, calibration, findings, **known)
+        except AlreadyImportedError:  # by another process, meanwhile
             return {**report, "taken_before": True}
     return {
-        **report, "accounts": {account: account_row(course, account, weights) for account in sorted(course.stages)},
-        "common": [one._asdict() for one in course.common], "muted": list(course.muted),
+        **report, "accounts": {account: account_row(timeline, account,
+        calibration) for account in sorted(timeline.stages)},
+        "common": [one._asdict() for one in timeline.common], "muted": list(timeline.muted),
         "opened": [{"account": case.account, "decibans": case.peak, "why": case.why} for case in fresh],
     }  # fmt: skip
 
 
-def _log(log: Any, match: str, rulings: int, again: bool, findings: list[tuple[int, Finding]], course: Course) -> None:
+def _log(
+    log: Any, match: str, rulings: int, again: bool, findings: list[tuple[int, Finding]], timeline: EvidenceTimeline
+) -> None:
     """Append what was found, but for what a run that failed has appended already."""
     from tinclock.cases.evidence_log import records_of
 
@@ -141,7 +160,7 @@ def _log(log: Any, match: str, rulings: int, again: bool, findings: list[tuple[i
         log.append("weighed_again", [{"match": match, "rulings": rulings}])
         done = {}
     told = [("finding", {"match": match, "ruling": n, "finding": f}) for n, f in findings]
-    told += [("gain", {"match": match, "gain": gain}) for gain in course.gains if gain.decibans >= 1.0]
+    told += [("gain", {"match": match, "gain": gain}) for gain in timeline.gains if gain.decibans >= 1.0]
     for kind in ("finding", "gain"):
         log.append(kind, [body for one, body in told if one == kind][done.get(kind, 0) :])
     log.flush()
@@ -159,24 +178,25 @@ def _print(console: Console, report: Fields) -> None:
             f"  [yellow]has not ended[/]: weighed up to {report['until_s']:.0f} s; weighed again later, it counts once",
             highlight=False,
         )
-    rows = table("account", "line", "minutes", "decibans", "at most", "what speaks most against it",
+    rows = table("account", "connection", "minutes", "decibans", "peak", "what speaks most against it",
                  right=("minutes", "decibans", "at most"))  # fmt: skip
     for account, row in sorted(report["accounts"].items(), key=lambda item: -item[1]["peak"]):
         first = row["kinds"][0] if row["kinds"] else None
         told = first["means"] if first else "[dim]nothing[/]"
         style = "bold" if any(case["account"] == account for case in report["opened"]) else ""
         rows.add_row(
-            escape(account), row["line"], f"{row['minutes']:.1f}", f"{row['decibans']:.1f}", f"{row['peak']:.1f}", told,
+            escape(account), row["connection_quality"], f"{row['minutes']:.1f}", f"{row['decibans']:.1f}",
+            f"{row['peak']:.1f}", told,
             style=style,
         )  # fmt: skip
     console.print(rows)
     if report["muted"]:
-        from tinclock.core.evidence.footing import MUTES
+        from tinclock.core.evidence.calibrated_rules import MUTES
 
         some = all(name in MUTES for name in report["muted"])
         left = "what hangs on that doesn't count" if some else "only exact tests count"
         console.print(
-            f"other rules than the weights are from ([cyan]{', '.join(report['muted'])}[/]): {left} here. "
+            f"other rules than the calibration are from ([cyan]{', '.join(report['muted'])}[/]): {left} here. "
             "`tinclock calibrate` makes a table of your own.", highlight=False,
         )  # fmt: skip
     for one in report["common"]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any, Final
 
-from tinclock.core.combat.roster import Connection
+from tinclock.core.combat.connections import Connection
 from tinclock.core.errors import CheckpointError
 from tinclock.core.geometry.level import Level
 from tinclock.core.referee import Referee
@@ -21,13 +21,13 @@ from tinclock.core.state_graph import GraphReader, GraphWriter
 PACKED: Final = (Sparse, Table)
 """Records that MessagePack holds whole."""
 MODULES: Final = (
-    "referee", "findings", "geometry.rig",
-    "combat.accepted_position", "combat.bulletin", "combat.cadence", "combat.events", "combat.flights", "combat.held",
-    "combat.items", "combat.ledger", "combat.motion", "combat.published", "combat.receipts", "combat.roster",
-    "combat.scatter", "combat.scores", "combat.weapons",
-    "rules.flights", "rules.numbers", "rules.rigs", "rules.ruleset", "rules.tables", "rules.weapons",
-    "ruling.brief", "ruling.claims", "ruling.commands", "ruling.handle", "ruling.hits", "ruling.pipeline",
-    "ruling.quick", "ruling.records", "ruling.short_way", "ruling.steps", "ruling.trigger", "ruling.use",
+    "referee", "findings", "geometry.rig", "combat.accepted_position", "combat.accounts", "combat.bulletin",
+    "combat.connections", "combat.fire_rate", "combat.events", "combat.flights", "combat.held", "combat.items",
+    "combat.ledger", "combat.ledger_reading", "combat.motion", "combat.published", "combat.receipts",
+    "combat.roster", "combat.spread_stream", "combat.scores", "combat.weapons", "rules.game", "rules.movement",
+    "rules.projectiles", "rules.numbers", "rules.rigs", "rules.ruleset", "rules.tables", "rules.weapons",
+    "ruling.brief", "ruling.claims", "ruling.commands", "ruling.weapon_action", "ruling.hits", "ruling.pipeline",
+    "ruling.quick", "ruling.records", "ruling.short_way", "ruling.check_results", "ruling.trigger", "ruling.use",
     "timeline.clock", "timeline.columns", "timeline.drawn", "timeline.history", "timeline.lag", "timeline.least",
     "timeline.packed", "timeline.queue", "timeline.ring", "timeline.views",
 )  # fmt: skip

@@ -17,9 +17,9 @@
     ├── CheckpointError     (ValueError)   bytes that are no state of a match
     ├── LogError            (ValueError)   another server's logs that can't be read as the mapping says
     ├── BatchError          (ValueError)   a sweep's folder or cluster that can't be used
-    ├── EvidenceError       (ValueError)   an evidence log, weights file or case store that can't be used
-    │   ├── OvertakenError                  a decision on a case that somebody wrote to meanwhile
-    │   └── TakenBeforeError                a match that the store has already, at least as far
+    ├── EvidenceError       (ValueError)   an evidence log, calibration file or case store that can't be used
+    │   ├── DecisionConflictError                  a decision on a case that somebody wrote to meanwhile
+    │   └── AlreadyImportedError                a match that the store has already, at least as far
     └── MissingExtraError   (ImportError)  an optional package is not installed
 """
 
@@ -166,7 +166,7 @@ class LogError(TinClockError, ValueError):
 
 
 class BatchError(TinClockError, ValueError):
-    """A sweep that can't begin or go on: `place` is its folder, or the address of the cluster."""
+    """A sweep that can't begin or go on: `add_entity` is its folder, or the address of the cluster."""
 
     def __init__(self, place: object, problem: str) -> None:
         self.place, self.problem = str(place), problem
@@ -174,18 +174,18 @@ class BatchError(TinClockError, ValueError):
 
 
 class EvidenceError(TinClockError, ValueError):
-    """An evidence log, weights file or case store that can't be used: `path` is the file or address at fault."""
+    """An evidence log, calibration file or case store that can't be used: `path` is the file or address at fault."""
 
     def __init__(self, path: object, problem: str) -> None:
         self.path, self.problem = str(path), problem
         super().__init__(f"{path}: {problem}")
 
 
-class TakenBeforeError(EvidenceError):
+class AlreadyImportedError(EvidenceError):
     """A match whose evidence is in the case store already; it counts once."""
 
 
-class OvertakenError(EvidenceError):
+class DecisionConflictError(EvidenceError):
     """Something was written to a case after the reviewer looked at it: look again, then decide."""
 
 

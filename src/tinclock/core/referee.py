@@ -7,33 +7,33 @@ from typing import TYPE_CHECKING, Any, Final, Literal
 
 import numpy as np
 
-from tinclock.core.combat.accepted_position import AcceptedPosition
-from tinclock.core.combat.events import ControlEvent, GuideEvent, JoinedEvent
-from tinclock.core.combat.ledger import Blow
+from tinclock.core.combat.events import ControlEvent, HomingEvent
 from tinclock.core.combat.roster import require_name
 from tinclock.core.combat.welcome import Welcome, state_of
-from tinclock.core.errors import BadArrayError, BadNumberError, UnknownNameError
+from tinclock.core.errors import AlreadyKnownError, BadArrayError, BadNumberError, UnknownNameError
+from tinclock.core.ruling.admission import Entrant, come_back, enter, require_sound
 from tinclock.core.ruling.calls import MatchCalls
+from tinclock.core.ruling.checks.lag import display_delays as lags_of_line
 from tinclock.core.ruling.checks.lag import free_views, hear
-from tinclock.core.ruling.checks.lag import lags as lags_of_line
 from tinclock.core.ruling.checks.view import ages
-from tinclock.core.ruling.commands import KINDS
-from tinclock.core.ruling.handle import wield
+from tinclock.core.ruling.commands import KINDS, Dismiss
+from tinclock.core.ruling.decisions import DECISIONS
 from tinclock.core.ruling.histories import history_for
 from tinclock.core.ruling.pipeline import ClaimPipeline
-from tinclock.core.ruling.records import Lags, ViewBounds
-from tinclock.core.ruling.shots import Shots
-from tinclock.core.timeline.instants import are_seconds, is_finite, seconds
+from tinclock.core.ruling.records import DisplayDelays, ViewBounds
+from tinclock.core.ruling.shots import ShotBatch
+from tinclock.core.timeline.instants import are_seconds, seconds
 from tinclock.core.timeline.packed import Packed
-from tinclock.core.timeline.views import Drawing, sound_drawing
+from tinclock.core.timeline.views import Interpolation, sound_interpolation
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from numpy.typing import NDArray
 
+    from tinclock.core.combat.accounts import Departed
     from tinclock.core.combat.events import Event
-    from tinclock.core.combat.published import State
+    from tinclock.core.combat.published import BoardRow, State
     from tinclock.core.combat.roster import Participant
     from tinclock.core.geometry.level import Level
     from tinclock.core.plain import Fields
@@ -41,32 +41,26 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.claims import Claim
     from tinclock.core.ruling.commands import (
         Act,
+        AddEntity,
         Admit,
         AdmitSpectator,
         Advance,
         ChangeRules,
         Command,
-        Cut,
-        Dismiss,
-        Guide,
         HandOver,
-        Harm,
-        OwnResult,
         Ping,
-        Place,
         Pong,
-        Publish,
-        Put,
         Record,
         Remove,
+        ReportServerResult,
+        ReportView,
         Rule,
-        Seen,
-        SetDrawing,
-        Spawn,
-        Wield,
+        SetHomingTarget,
+        SetInterpolation,
+        SnapshotSent,
     )
     from tinclock.core.ruling.records import Ruling
-    from tinclock.core.timeline.bodies import Reached
+    from tinclock.core.timeline.bodies import ReachedHitbox
     from tinclock.core.timeline.clock import ClockEstimate
     from tinclock.core.timeline.packed import Poses
     from tinclock.core.vectors import Triple
@@ -112,6 +106,11 @@ class Referee(MatchCalls):
         Returns what the call of the same name returns. Raises what that call raises, and `BadNumberError` for what is
         no command.
         """
+        decide = DECISIONS.get(type(command))
+        if decide is not None:
+            decided: Any = command
+            decide(self._pipeline, decided, self._time(getattr(command, "server_time", None)))
+            return None
         do = _DOING.get(type(command))
         if do is None:
             raise BadNumberError(
@@ -123,62 +122,40 @@ class Referee(MatchCalls):
 
     def _admit(self, command: Admit) -> int:
         now = self._time(command.server_time)
-        drawing = sound_drawing(Drawing() if command.drawing is None else command.drawing)
+        interpolation = sound_interpolation(Interpolation() if command.interpolation is None else command.interpolation)
         require_name("account", command.account)
         self._roster.refuse_known(command.connection)
-        actor = self._enter(
-            command.name, command.team, command.rig, command.connection, command.weapons, command.weapon, now
-        )
-        self._roster.connect(command.connection, command.account, actor.entity, drawing, now)
+        entrant = Entrant(
+            command.rig, command.team, command.name, command.connection, command.weapons, command.weapon,
+            command.loadout,
+        )  # fmt: skip
+        require_sound(self._pipeline, entrant)
+        self._take_over(command.account, now)
+        actor = come_back(self._pipeline, command.account, entrant, now) or enter(self._pipeline, entrant, now)
+        self._roster.connect(command.connection, command.account, actor.entity, interpolation, now)
         return actor.entity
+
+    def _take_over(self, account: str, now: float) -> None:
+        """Dismiss an account's other connection where the rules say so, or raise `AlreadyKnownError`."""
+        other, says = self._roster.player_of(account), self.rules.match.second_connection
+        if other is None or not account or says == "allow":
+            return
+        if says == "refuse":
+            raise AlreadyKnownError("account that plays", account)
+        self._dismiss(Dismiss(other.name, now))
 
     def _admit_spectator(self, command: AdmitSpectator) -> None:
         require_name("account", command.account)
         self._roster.refuse_known(command.connection)
-        self._roster.connect(command.connection, command.account, 0, Drawing(), self._time(None))
+        self._roster.connect(command.connection, command.account, 0, Interpolation(), self._time(None))
 
-    def _place(self, command: Place) -> int:
+    def _add_entity(self, command: AddEntity) -> int:
         if command.weapon and command.rig in self.history.rigs and not self.history.rigs[command.rig].has_eye:
             raise BadNumberError("rig", "one with an eye, for something that fires from it", command.rig)
-        return self._enter(
-            command.name,
-            command.team,
-            command.rig,
-            "",
-            [command.weapon] if command.weapon else [],
-            command.weapon,
-            command.server_time,
-        ).entity
-
-    def _enter(
-        self,
-        name: str,
-        team: str,
-        rig: str,
-        connection: str,
-        weapons: Sequence[str] | None,
-        weapon: str | None,
-        server_time: float | None,
-    ) -> Participant:
-        now, entity = self._time(server_time), self._roster.next_entity
-        require_name("name", name), require_name("team", team)
-        if rig not in self.history.rigs:
-            raise UnknownNameError("rig", rig, self.history.rigs)
-        actor = self._roster.enter(
-            name=name, team=team, rig=rig, connection=connection, carried=weapons, wielded=weapon, now=now
-        )
-        self._history.add(entity, rig)
-        self._pipeline.enter(actor)
-        body, shape = self.rules.rigs[rig], self.history.rigs[rig]
-        if shape.has_eye:
-            actor.look_from(shape.eye_bone, shape.eye_at)
-        self._ledger.open(
-            entity, body.health, name=name if connection else None, team=team, worth=body.worth, body=actor
-        )
-        bulletin = self._ledger.bulletin
-        bulletin.tell(JoinedEvent(bulletin.next, now, entity, rig, name, team, actor.wielded, bool(connection)))
-        self._ledger.spawn(entity, now)
-        return actor
+        carried = (command.weapon,) if command.weapon else ()
+        entrant = Entrant(command.rig, command.team, command.name, "", carried, command.weapon)
+        require_sound(self._pipeline, entrant)
+        return enter(self._pipeline, entrant, self._time(command.server_time)).entity
 
     def _remove(self, command: Remove) -> None:
         actor, now = self._roster.require(command.entity), self._time(command.server_time)
@@ -194,13 +171,17 @@ class Referee(MatchCalls):
             if actor.connection == command.connection and actor.entity != line.entity:
                 self._give(actor, "", now)
         if line.entity:
-            self._leave(line.entity, now)
+            own = self._roster.actors[line.entity]
+            departed = self._leave(line.entity, now)
+            if line.account and self.rules.match.rejoin == "restore":
+                self._roster.part(own, line.account, departed)
 
-    def _leave(self, entity: int, now: float) -> None:
+    def _leave(self, entity: int, now: float) -> Departed:
         self._pipeline.clear_the_air(entity, now)
         self._history.remove(entity)
-        self._ledger.close(entity, now)
+        departed = self._ledger.close(entity, now)
         self._pipeline.forget(entity)
+        return departed
 
     def _hand_over(self, command: HandOver) -> None:
         actor, now = self._roster.require(command.entity), self._time(command.server_time)
@@ -215,47 +196,13 @@ class Referee(MatchCalls):
         bulletin = self._ledger.bulletin
         bulletin.tell(ControlEvent(bulletin.next, now, actor.entity, self._roster.controller_of(actor)))
 
-    def _cut(self, command: Cut) -> None:
-        self._history.cut(self._roster.require(command.entity).entity)
-
-    def _spawn(self, command: Spawn) -> None:
-        actor, now = self._roster.require(command.entity), self._time(command.server_time)
-        self._history.cut(actor.entity)
-        actor.life_epoch = self.history.epoch_of(actor.entity)
-        actor.refill()
-        self._ledger.spawn(actor.entity, now)
-
-    def _harm(self, command: Harm) -> None:
-        actor, now = self._roster.require(command.entity), self._time(command.server_time)
-        points = float(command.damage) if is_finite(command.damage) else -1.0
-        if points < 0.0:
-            raise BadNumberError("damage", "a finite number of points of at least 0", command.damage)
-        self._ledger.wound(actor.entity, points, now, Blow(require_name("cause", command.cause)))
-
-    def _wield(self, command: Wield) -> None:
-        actor, now = self._roster.require(command.entity), self._time(command.server_time)
-        self._roster.require_weapon(command.weapon)
-        if command.weapon not in actor.weapons:
-            raise UnknownNameError("carried weapon", command.weapon, actor.weapons)
-        wield(actor, command.weapon, self.ledger, now, at_once=True)
-
     def _change_rules(self, command: ChangeRules) -> None:
         self._pipeline.change_rules(command.rules)
 
-    def _own_result(self, command: OwnResult) -> None:
+    def _report_server_result(self, command: ReportServerResult) -> None:
         self._roster.require_connection(command.connection)
 
-    def _put(self, command: Put) -> None:
-        actor, now = self._roster.require(command.entity), self._time(command.server_time)
-        if len(command.position) != 3 or not all(map(is_finite, command.position)):
-            raise BadNumberError("position", "three finite numbers, metres", command.position)
-        here = (float(command.position[0]), float(command.position[1]), float(command.position[2]))
-        if actor.accepted is None:
-            actor.accepted = AcceptedPosition(here, now)
-        else:
-            actor.accepted.put(here, now)
-
-    def knows(self, connection: str) -> bool:
+    def has_connection(self, connection: str) -> bool:
         """True if a connection is admitted, to play or to watch."""
         return connection in self._roster.connections
 
@@ -270,7 +217,7 @@ class Referee(MatchCalls):
         return "" if line is None else line.account
 
     def position(self, entity: int) -> Triple | None:
-        """Return the accepted position of the entity; None before `put`."""
+        """Return the accepted position of the entity; None before `set_position`."""
         accepted = self._roster.require(entity).accepted
         return None if accepted is None else accepted.position
 
@@ -287,8 +234,12 @@ class Referee(MatchCalls):
             self.state(),
         )
 
+    def scoreboard(self) -> list[BoardRow]:
+        """Return the board with shots, hits, accuracy and damage of each player, the leading one first."""
+        return self._ledger.scoreboard()
+
     def spread_key(self, entity: int) -> str:
-        """The key of an entity's spread, hexadecimal, for the client that acts for it: see `Scatter`."""
+        """The key of an entity's spread, hexadecimal, for the client that acts for it: see `SpreadStream`."""
         return self._roster.require(entity).key.hex()
 
     def state(self) -> State:
@@ -324,7 +275,7 @@ class Referee(MatchCalls):
         poses = bones[kept] if isinstance(bones, np.ndarray) else [bones[row] for row in kept]
         return [ids[row] for row in kept], poses
 
-    def _published(self, command: Publish) -> None:
+    def _snapshot_sent(self, command: SnapshotSent) -> None:
         self._history.publish(command.tick, None if command.sent_at is None else seconds("sent_at", command.sent_at))
 
     def _advance(self, command: Advance) -> list[Ruling]:
@@ -337,13 +288,15 @@ class Referee(MatchCalls):
         at = seconds("received_at", command.received_at)
         return self._roster.require_connection(command.connection).clock.pong(command.nonce, command.client_time, at)
 
-    def _seen(self, command: Seen) -> bool:
+    def _report_view(self, command: ReportView) -> bool:
         connection = self._roster.require_connection(command.connection)
         at = seconds("received_at", command.received_at)
         return hear(self._history, connection, command.view, command.client_time, at)
 
-    def _set_drawing(self, command: SetDrawing) -> None:
-        self._roster.require_connection(command.connection).draw_by(sound_drawing(command.drawing), self._time(None))
+    def _set_interpolation(self, command: SetInterpolation) -> None:
+        self._roster.require_connection(command.connection).draw_by(
+            sound_interpolation(command.interpolation), self._time(None)
+        )
 
     def clock(self, connection: str) -> ClockEstimate:
         """State of a connection's clock and path."""
@@ -355,21 +308,21 @@ class Referee(MatchCalls):
         youngest, oldest = ages(line, self._pipeline.numbers, self.history.snapshot_spacing_s)
         return ViewBounds(youngest, oldest, self.rules.view.max_rewind_s)
 
-    def view_choice(self, connection: str, sequence: int, received_at: float) -> tuple[float, float]:
+    def view_window(self, connection: str, sequence: int, received_at: float) -> tuple[float, float]:
         """Between which server times, oldest first, a claim may show the others without a finding, as things stand.
 
         An honest client has no use for the choice: its screen shows one of them. `fairness` says what others could
         gain by it. Unstamped claims have less of it where a lag is tracked.
         """
         line, bounds = self._roster.require_connection(connection), self.view_bounds(connection)
-        oldest, newest = received_at - min(bounds.oldest_s, bounds.cap_s), received_at - bounds.newest_s
+        oldest, newest = received_at - min(bounds.oldest_s, bounds.rewind_limit_s), received_at - bounds.newest_s
         free = free_views(line, self._pipeline.numbers, self._history, sequence, received_at)
         return max(oldest, free[0]), min(newest, free[1])
 
-    def lags(self, connection: str, received_at: float) -> Lags:
+    def display_delays(self, connection: str, received_at: float) -> DisplayDelays:
         """Return how old the views of that connection's fastest messages are on arrival, as things stand."""
         line = self._roster.require_connection(connection)
-        return Lags(*lags_of_line(line, self._pipeline.numbers, self._history, received_at))
+        return DisplayDelays(*lags_of_line(line, self._pipeline.numbers, self._history, received_at))
 
     def events(self, since: int | None = None) -> list[Event]:
         """Return the events since the last call; or all events after a number, for a client that missed some.
@@ -379,7 +332,7 @@ class Referee(MatchCalls):
         bulletin = self._ledger.bulletin
         return bulletin.take() if since is None else bulletin.since(since)
 
-    def _guide(self, command: Guide) -> None:
+    def _set_homing_target(self, command: SetHomingTarget) -> None:
         flights = self._pipeline.flights
         one = flights.live.get(command.projectile)
         if one is None:
@@ -390,16 +343,18 @@ class Referee(MatchCalls):
         )
         flights.guide(one, target)
         bulletin = self._ledger.bulletin
-        bulletin.tell(GuideEvent(bulletin.next, now, one.actor.entity, command.projectile, target))
+        bulletin.tell(HomingEvent(bulletin.next, now, one.actor.entity, command.projectile, target))
 
-    def in_reach(self, entity: int, weapon: str | None = None, direction: Triple | None = None) -> list[Reached]:
+    def melee_targets(
+        self, entity: int, weapon: str | None = None, direction: Triple | None = None
+    ) -> list[ReachedHitbox]:
         """Return the entities that a blow would reach now, nearest first: for a client that shows if a blow would land.
 
-        weapon : a reach weapon, by default the one it holds; direction : its aim, by default where its eye looks
+        weapon : a melee weapon, by default the one it holds; direction : its aim, by default where its eye looks
         """
         actor = self._roster.require(entity)
         name = self._roster.require_weapon(weapon or actor.wielded)
-        return self._pipeline.in_reach(actor, self._roster.weapons[name], direction)
+        return self._pipeline.melee_targets(actor, self._roster.weapons[name], direction)
 
     # -- ruling -----------------------------------------------------------------------------------------------
 
@@ -408,13 +363,13 @@ class Referee(MatchCalls):
         return self._pipeline.rule(connection, claim, seconds("received_at", received_at))
 
     def rule_many(
-        self, claims: Iterable[tuple[str, Claim | object, float]] | Shots, told: list[int] | None = None
+        self, claims: Iterable[tuple[str, Claim | object, float]] | ShotBatch, told: list[int] | None = None
     ) -> list[Ruling]:
         """See `MatchCalls.rule_many`: here they share kernel calls.
 
         told : is filled with the number of the last event after each of them
         """
-        many = list(claims.each() if isinstance(claims, Shots) else claims)
+        many = list(claims.each() if isinstance(claims, ShotBatch) else claims)
         if not are_seconds([at for _, _, at in many]):
             many = [(name, claim, seconds("received_at", at)) for name, claim, at in many]
         rulings: list[Ruling] = []
@@ -442,5 +397,5 @@ class Referee(MatchCalls):
 
 
 _DOING: Final[dict[type, Callable[[Referee, Any], Any]]] = {
-    kind: getattr(Referee, f"_{name}") for name, kind in KINDS.items()
+    kind: getattr(Referee, f"_{name}") for name, kind in KINDS.items() if kind not in DECISIONS
 }

@@ -33,7 +33,7 @@ class Tolerances(NamedTuple):
     bound_m: float = 1e-5
     """Metres. The same, for lengths near zero."""
 
-    least_slope: float = 1e-30
+    min_slope: float = 1e-30
     """Ratio. A direction's component below it counts as this, where a box test divides by it in float32."""
 
     beyond_m: float = 1e-6
@@ -69,13 +69,13 @@ class Tolerances(NamedTuple):
     upright: float = 1e-9
     """Ratio. A direction whose level part is shorter counts as straight up or down, where its left is asked for."""
 
-    least_turn: float = 1e-9
+    min_turn: float = 1e-9
     """Radians. A smaller turn of what homes goes straight: dividing by its angle would be rounding."""
 
-    least_across: float = 1e-12
+    min_across: float = 1e-12
     """Ratio. The sine of the angle to a target below which what homes flies at it already."""
 
-    least_square: float = 1e-30
+    min_square: float = 1e-30
     """Square metres. A way shorter than its root counts as this, where a share of it is worked out in float32."""
 
     short_of: float = 1e-9

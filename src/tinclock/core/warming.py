@@ -12,9 +12,10 @@ import msgspec
 import numba
 import numpy as np
 
-from tinclock.core.combat.ledger import Blow, Ledger
+from tinclock.core.combat.accounts import Blow
+from tinclock.core.combat.ledger import Ledger
 from tinclock.core.combat.motion import Motion
-from tinclock.core.combat.projectile_motion import Flight
+from tinclock.core.combat.projectile_motion import ProjectilePath
 from tinclock.core.geometry.level import Level, Surface
 from tinclock.core.kernels import cast
 from tinclock.core.kernels.checking import check_claims
@@ -26,7 +27,7 @@ from tinclock.core.ruling.claims import ShotClaim
 from tinclock.core.ruling.histories import history_beside
 from tinclock.core.timeline.drawn import drawn_view
 from tinclock.core.timeline.lag import Said
-from tinclock.core.timeline.views import Drawing, View
+from tinclock.core.timeline.views import Interpolation, View
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -45,24 +46,25 @@ _DOOR: Fields = {"blocks_only": True, "bones": [{"name": "a"}], "parts": [{**_BO
 _SHOT = {"damage": 1.0, "interval_s": 0.01, "range_m": 50.0}
 _FLIES = {**_SHOT, "kind": "projectile"}
 _RULES = {
-    "schema": 1,
+    "schema": 2,
     "match": {"zone_depth_m": 0.05},
-    "harm": {"friendly_fire": "scaled"},
+    "damage": {"friendly_fire": "scaled"},
     "movement": {"speed_m_s": 9.0},
     "rigs": {"body": _BODY, "door": _DOOR},
     "weapons": {
         "plain": {**_SHOT, "kind": "hitscan"},
         "through": {**_SHOT, "kind": "hitscan", "penetration": 9.0},
         "strays": {**_SHOT, "kind": "pellets", "pellets": 2, "spread": {"base_deg": 1.0, "moving_deg": 1.0}},
-        "blow": {**_SHOT, "kind": "reach", "radius_m": 0.1, "cone_deg": 20.0, "behind_deg": 170.0, "facing_deg": 170.0},
+        "blow": {**_SHOT, "kind": "melee", "radius_m": 0.1, "cone_deg": 20.0, "backstab_deg": 170.0,
+        "facing_deg": 170.0},
         "ball": {
             **_FLIES,
-            "flight": {"speed_m_s": 30.0, "radius_m": 0.1, "drag_per_m": 0.1, "compensation": "fading",
-                       "on_level": "bounce", "on_body": "bounce", "owner_after_bounce": True},
+            "projectile": {"speed_m_s": 30.0, "radius_m": 0.1, "drag_per_m": 0.1, "compensation": "blend",
+                       "on_level": "bounce", "on_body": "bounce", "owner_arms_at_bounce": True},
             "splash": {"radius_m": 3.0, "damage": 1.0},
         },
-        "point": {**_FLIES, "flight": {"speed_m_s": 30.0, "turn_deg_per_s": 90.0, "gravity_m_s2": 0.0,
-                                       "compensation": "launch", "impacts": "claimed"}},
+        "point": {**_FLIES, "projectile": {"speed_m_s": 30.0, "turn_deg_per_s": 90.0, "gravity_m_s2": 0.0,
+                                       "compensation": "catch_up", "hit_source": "client_confirmed"}},
     },
 }  # fmt: skip
 STEPS = ("levels", "poses", "questions", "flights", "claims", "rays", "batches", "launches", "shots", "blows", "moves")
@@ -143,7 +145,7 @@ class _EveryCall:
         for each in self._all:
             each.admit(connection="a", account="a", team="one", rig="body")
             each.admit(connection="b", account="b", team="two", rig="body")
-            each.place("door")
+            each.add_entity("door")
         for _ in range(8):
             self._record()
         self._tick += 1
@@ -168,7 +170,7 @@ class _EveryCall:
         door = np.array([[3.0, 4.0, 1.0, 0.0, 0.0, 0.0, 1.0]])
         for each in self._all:
             each.record(self._tick, self._tick / 64, [1, 2, 3], [self._pose(0.0), self._pose(1.0), door])
-            each.published(self._tick)
+            each.snapshot_sent(self._tick)
             each.advance(self._tick / 64)
 
     def _claim(self, kind: str, weapon: str = "plain", **fields: Any) -> None:
@@ -176,7 +178,7 @@ class _EveryCall:
         ahead = {"origin": [0.0, 0.0, 1.0], "direction": [1.0, 0.0, 0.0], "view": [self._tick - 3, self._tick - 2, 0.5]}
         claim = {"kind": kind, "sequence": self._sequence, "actor": 1, "weapon": weapon, **ahead, **fields}
         for each in self._all:
-            each.wield(1, weapon, self._tick / 64)
+            each.set_weapon(1, weapon, self._tick / 64)
             each.rule("a", dict(claim), received_at=self._tick / 64 + 0.02)
         self._record()
 
@@ -197,13 +199,13 @@ class _EveryCall:
         view = View(self._tick - 3, self._tick - 2, 0.5)
         shot = ShotClaim(self._sequence, 1, "plain", (0.0, 0.0, 1.0), (1.0, 0.0, 0.0), view)
         for each in self._all:
-            each.wield(1, "plain", self._tick / 64)
+            each.set_weapon(1, "plain", self._tick / 64)
             each.rule_many([("a", shot, self._tick / 64 + 0.02)])
         self._record()
 
     def _blows(self) -> None:
-        self._claim("strike", "blow")
-        self._claim("strike", "blow", origin=[0.1, 0.0, 1.0], direction=[0.8, 0.6, 0.0])
+        self._claim("melee", "blow")
+        self._claim("melee", "blow", origin=[0.1, 0.0, 1.0], direction=[0.8, 0.6, 0.0])
 
     def _flights(self) -> None:
         for each in self._all:
@@ -230,16 +232,18 @@ class _EveryCall:
             self._claim("launch", weapon, direction=[0.0, 0.6, 0.8])
             self._claim("launch", weapon, direction=[-0.8, 0.0, -0.6])
             for flight in self.referee.state().projectiles:
-                self.referee.guide(flight.projectile, 2)
+                self.referee.set_homing_target(flight.projectile, 2)
         for _ in range(60):
             self._record()
-        self._claim("impact", projectile=4, flown_s=0.1, position=[1.0, 0.0, 1.0], victim=2)
-        motion = Motion(radius_m=0.1, on_level="bounce", restitution=0.5, friction=0.1, until_m_s=0.1, most_bounces=3)
-        Flight(motion, 0.0, (0.0, 0.0, 3.0), (1.0, 0.0, 1.0), level=self.level).at(2.0)
+        self._claim("impact", projectile=4, flight_time_s=0.1, position=[1.0, 0.0, 1.0], victim=2)
+        motion = Motion(
+            radius_m=0.1, on_level="bounce", restitution=0.5, friction=0.1, rest_below_m_s=0.1, max_bounces=3
+        )
+        ProjectilePath(motion, 0.0, (0.0, 0.0, 3.0), (1.0, 0.0, 1.0), level=self.level).at(2.0)
 
     def _moves(self) -> None:
         for each in self._all:
-            each.put(1, (0.0, 0.0, 0.0), self._tick / 64)
+            each.set_position(1, (0.0, 0.0, 0.0), self._tick / 64)
         for x in (0.0, 0.05, 9.0):
             self._claim("move", position=[x, 0.0, 0.0], client_time=1.0 + x)
 
@@ -247,18 +251,18 @@ class _EveryCall:
         self._look_beside()
         history, now = self.referee.history, View(self._tick - 1, self._tick, 0.5)
         history.hitboxes_at(2, now)
-        self.referee.in_reach(1, "blow")
+        self.referee.melee_targets(1, "blow")
         self.referee.welcome("a")
         self.referee.view_bounds("a")
-        self.referee.seen("a", [self._tick - 3, self._tick - 2, 0.5], 1.0, self._tick / 64)
-        self.referee.view_choice("a", 1, self._tick / 64)
-        self.referee.lags("a", self._tick / 64)
-        self.referee.set_drawing("a", Drawing())
+        self.referee.report_view("a", [self._tick - 3, self._tick - 2, 0.5], 1.0, self._tick / 64)
+        self.referee.view_window("a", 1, self._tick / 64)
+        self.referee.display_delays("a", self._tick / 64)
+        self.referee.set_interpolation("a", Interpolation())
         self.referee.pong("a", self.referee.ping("a", self._tick / 64), 1.0, self._tick / 64)
         line = self.referee._roster.connections["a"]
         line.lag.take(Said(1.0, 0.9, 1.0, False))
         line.transits.clear()
-        drawn_view(history, Drawing(), self._tick / 64)
+        drawn_view(history, Interpolation(), self._tick / 64)
         bound_views(self.referee._roster.connections["a"], self.referee._pipeline.numbers)
         held = self.referee._roster.actors[1].weapons["plain"]
         held.weapon.damage_at(1.0, "z")

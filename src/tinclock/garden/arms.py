@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.core.combat.scatter import Scatter
+from tinclock.core.combat.spread_stream import SpreadStream
 from tinclock.core.combat.weapons import Weapon
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ class Arm:
 
     def __init__(self, weapon: Weapon, key: bytes) -> None:
         self.weapon, self.rules = weapon, weapon.rules
-        self.scatter = Scatter(key, weapon.name, weapon.rules)
+        self.scatter = SpreadStream(key, weapon.name, weapon.rules)
         self.shots = 0
         self.fired: list[int] = []
         """Sequence numbers of shots that no receipt covers yet."""

@@ -44,22 +44,22 @@ class Viewer(msgspec.Struct, frozen=True):
     down_s: float
 
 
-class Upheld(NamedTuple):
+class Accepted(NamedTuple):
     """Results of honest shots.
 
-    hits : of them that were hits on screen; inside : of those with a view inside the cap; upheld, upheld_inside : how
-    many of these were upheld on the same player and part
-    counted : hits on screen that hit the same player at all, upheld or amended
-    elsewhere : upheld ones on another player or part, which must be none
-    lost : hits on screen that were not upheld, by the first finding
+    hits : of them that were hits on screen; inside : of those with a view inside the cap; accepted, accepted_inside :
+    how many of these were accepted on the same player and part
+    counted : hits on screen that hit the same player at all, accepted or adjusted
+    elsewhere : accepted ones on another player or part, which must be none
+    lost : hits on screen that were not accepted, by the first finding
     misses : shots that missed on screen; misses_hit : of them that hit
     """
 
     hits: int
     counted: int
-    upheld: int
+    accepted: int
     inside: int
-    upheld_inside: int
+    accepted_inside: int
     elsewhere: int
     lost: dict[str, int]
     misses: int
@@ -80,12 +80,12 @@ class Covered(NamedTuple):
         return float(np.quantile(self.seconds, share)) if self.seconds else float("nan")
 
 
-def upheld_hits(
+def accepted_hits(
     rulings: Iterable[Ruling],
     screens: Mapping[tuple[str, int], Screen],
     viewers: Mapping[str, Viewer],
     ignored: frozenset[str] = frozenset(),
-) -> dict[str, Upheld]:
+) -> dict[str, Accepted]:
     """Return the results of a match's honest shots, by quality of the connection, and all together under "all".
 
     screens : by connection and sequence; viewers : by connection; ignored : findings after which a shot isn't counted
@@ -102,8 +102,8 @@ def upheld_hits(
         for name in (viewer.quality, "all"):
             _count(ruling, screen, codes, counts.setdefault(name, Counter()), lost.setdefault(name, Counter()))
     return {
-        name: Upheld(
-            row["hits"], row["counted"], row["upheld"], row["inside"], row["upheld_inside"], row["elsewhere"],
+        name: Accepted(
+            row["hits"], row["counted"], row["accepted"], row["inside"], row["accepted_inside"], row["elsewhere"],
             dict(sorted(lost[name].items())), row["misses"], row["misses_hit"],
         )
         for name, row in sorted(counts.items(), key=lambda item: (item[0] == "all", item[0]))
@@ -115,18 +115,18 @@ def _count(ruling: Ruling, screen: Screen, codes: list[str], row: Counter[str], 
         row["misses"] += 1
         row["misses_hit"] += bool(ruling.hits)
         return
-    inside = "view_capped" not in codes
+    inside = "over_rewind_limit" not in codes
     row["hits"] += 1
     row["inside"] += inside
     stop = ruling.stopped_by
     # a team-mate, say: met, and nothing to hurt
     met = stop is not None and stop.kind == "body" and stop.entity == screen.victim
-    row["counted"] += ruling.outcome != "denied" and (met or any(hit.victim == screen.victim for hit in ruling.hits))
-    if ruling.outcome != "upheld":
+    row["counted"] += ruling.outcome != "rejected" and (met or any(hit.victim == screen.victim for hit in ruling.hits))
+    if ruling.outcome != "accepted":
         lost[codes[0]] += 1
     elif (met and not ruling.hits) or any((hit.victim, hit.part) == screen for hit in ruling.hits):
-        row["upheld"] += 1
-        row["upheld_inside"] += inside
+        row["accepted"] += 1
+        row["accepted_inside"] += inside
     else:
         row["elsewhere"] += 1
 

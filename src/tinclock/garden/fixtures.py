@@ -49,7 +49,7 @@ class Door:
     rig = "shed_door"
 
     def __init__(self, server: Referee | Recorder) -> None:
-        self.entity = server.place(self.rig, name="shed door", server_time=0.0)
+        self.entity = server.add_entity(self.rig, name="shed door", server_time=0.0)
         self._open = 0.0
 
     def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -81,7 +81,7 @@ class Sprinkler:
     rig = "sprinkler"
 
     def __init__(self, server: Referee | Recorder, shape: Rig, place: tuple[float, float], phase: float) -> None:
-        self.entity = server.place(self.rig, name="sprinkler", weapon=JET, server_time=0.0)
+        self.entity = server.add_entity(self.rig, name="sprinkler", weapon=JET, server_time=0.0)
         self._server, self._up, self._place, self._phase = server, shape.rest[:, 2].tolist(), place, phase
         self._held, self._aimed_at = False, -math.inf
 

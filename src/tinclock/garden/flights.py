@@ -9,9 +9,9 @@ import msgspec
 import numpy as np
 
 from tinclock.core.combat.events import EndEvent, LaunchEvent
-from tinclock.core.combat.projectile_motion import Flight
+from tinclock.core.combat.projectile_motion import ProjectilePath
 from tinclock.core.referee import Referee
-from tinclock.core.rules.flights import FlightRules
+from tinclock.core.rules.projectiles import ProjectileRules
 from tinclock.core.rules.weapons import WeaponRules
 from tinclock.core.ruling.claims import LaunchClaim
 from tinclock.core.timeline.rooted import rooted_bones
@@ -59,7 +59,7 @@ class ThrowScene(NamedTuple):
 
 def _stage(
     rules: Rules, level: Level | None, weapon: str, bodies: list[Callable[[float], Place]],
-    aim: Callable[[Referee], Triple], *, name: str, launch_tick: int = 48, view_ticks: int = 12, most_ticks: int = 320,
+    aim: Callable[[Referee], Triple], *, name: str, launch_tick: int = 48, view_ticks: int = 12, max_ticks: int = 320,
 ) -> ThrowScene:  # fmt: skip
     """Play one launch by the first body; the second is the target."""
     referee = Referee(rules, level=level, seed=7)
@@ -70,7 +70,7 @@ def _stage(
     ]  # fmt: skip
     rig, walked, rulings = referee.history.rigs["gardener"], list[Place](), list["Ruling"]()
     launch = seen = ruling = None
-    for tick in range(most_ticks):
+    for tick in range(max_ticks):
         now = tick / RATE_HZ
         here = [body(now) for body in bodies]
         walked.append(here[min(1, len(here) - 1)])
@@ -79,7 +79,7 @@ def _stage(
         roots = [[x, y, 0.0, 0.0, 0.0, math.sin(a / 2), math.cos(a / 2)] for (x, y), a in zip(here, ahead, strict=True)]
         referee.record(tick, now, ids, rooted_bones(rig, roots))
         if tick % 2 == 0:
-            referee.published(tick)
+            referee.snapshot_sent(tick)
         if tick == launch_tick:
             view = View(tick - view_ticks, tick - view_ticks + 2, 0.0)
             seen = referee.history.hitboxes_at(ids[min(1, len(ids) - 1)], view)
@@ -99,7 +99,7 @@ def _gathered(
     name: str, referee: Referee, launch: LaunchEvent, end: EndEvent, rulings: list[Ruling], ids: list[int],
     seen: Hitboxes | None, walked: list[Place], ruling: Ruling, table: WeaponRules,
 ) -> ThrowScene:  # fmt: skip
-    flight = Flight(launch.motion, launch.server_time, launch.position, launch.velocity, level=referee.level)
+    flight = ProjectilePath(launch.motion, launch.server_time, launch.position, launch.velocity, level=referee.level)
     times = np.linspace(launch.server_time, end.server_time, 400)
     newest = View(referee.history.newest_tick, referee.history.newest_tick, 0.0)
     bodies = {e: box for e in ids if (box := referee.history.hitboxes_at(e, newest)) is not None}
@@ -134,10 +134,10 @@ def compensation_scenes() -> list[ThrowScene]:
         return (0.0, -2.2 + 4.4 * t) if t < turn else (0.0, -2.2 + 4.4 * turn - 4.4 * (t - turn))
 
     scenes = []
-    for policy in ("none", "launch", "fading"):
-        flight = FlightRules(speed_m_s=26.0, gravity_m_s2=0.0, lifetime_s=1.2, radius_m=0.05, compensation=policy,
-                             fade_s=0.5)  # fmt: skip
-        table = WeaponRules(kind="projectile", damage=25.0, interval_s=1.0, range_m=40.0, flight=flight)
+    for policy in ("none", "catch_up", "blend"):
+        flight = ProjectileRules(speed_m_s=26.0, gravity_m_s2=0.0, lifetime_s=1.2, radius_m=0.05, compensation=policy,
+                             blend_s=0.5)  # fmt: skip
+        table = WeaponRules(kind="projectile", damage=25.0, interval_s=1.0, range_m=40.0, projectile=flight)
         changed = msgspec.structs.replace(rules, weapons={"pebble": table})
 
         def at_what_it_shows(referee: Referee) -> Triple:
@@ -151,8 +151,8 @@ def compensation_scenes() -> list[ThrowScene]:
 
 def dart_scene() -> ThrowScene:
     """A dart at 180 m/s past a gardener who crosses: between two ticks it flies 2.8 m, through the body."""
-    flight = FlightRules(speed_m_s=180.0, gravity_m_s2=0.0, lifetime_s=1.0)
-    table = WeaponRules(kind="projectile", damage=25.0, interval_s=1.0, range_m=60.0, flight=flight)
+    flight = ProjectileRules(speed_m_s=180.0, gravity_m_s2=0.0, lifetime_s=1.0)
+    table = WeaponRules(kind="projectile", damage=25.0, interval_s=1.0, range_m=60.0, projectile=flight)
     rules = msgspec.structs.replace(load_garden().rules, weapons={"dart": table})
 
     def crossing(t: float) -> Place:

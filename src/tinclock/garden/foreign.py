@@ -77,8 +77,8 @@ class _Logs:
         """Content of one flush."""
         read = self._recording.piece
         for row in read("calls", flush).to_pylist():
-            if row["call"] in ("admit", "place"):
-                self._enter(row["call"] == "place", int(row["answer"]), json.loads(row["arguments"]))
+            if row["call"] in ("admit", "add_entity"):
+                self._enter(row["call"] == "add_entity", int(row["answer"]), json.loads(row["arguments"]))
         for row in read("pings", flush).to_pylist():
             self._ping(row["call"], json.loads(row["arguments"]), row["answer"])
         for row in read("claims", flush).to_pylist():

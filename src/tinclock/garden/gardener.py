@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
-from tinclock.core.ruling.claims import HandleClaim, MoveClaim, StatusClaim, UseClaim
+from tinclock.core.ruling.claims import MoveClaim, StatusClaim, UseClaim, WeaponActionClaim
 from tinclock.core.timeline.views import View
 from tinclock.garden.goals import Goals
 from tinclock.garden.hand import unit
@@ -23,13 +23,13 @@ if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
     from tinclock.garden.arms import Arms
     from tinclock.garden.crosshair import Crosshair
-    from tinclock.garden.seat import Seat, Shot
+    from tinclock.garden.seat import Seat, TrueShot
     from tinclock.garden.walking import Ground, Walker
 
 SIGHT_M, ARM_M = 38.0, 1.7
 DECIDE_S, MOVE_S, STATUS_S = 0.2, 1.0 / 16.0, 2.0
 SILENCE_S = 0.25
-MOST_PANES, BEYOND_M = 8, 1e-4
+MAX_PANES, BEYOND_M = 8, 1e-4
 LOOKED_AT = 6
 """Number of the nearest enemies that are looked for on the screen at a time."""
 HEALTHY = 100.0
@@ -88,7 +88,7 @@ class Gardener(Player):
         self._cans = told.items_left if told.item else self._cans
         self.trigger.launched(receipt.sequence, told.projectiles, client_time)
         claimed = self._reported.pop(receipt.sequence, None)
-        if claimed is None or told.position is None or receipt.outcome != "amended":
+        if claimed is None or told.position is None or receipt.outcome != "adjusted":
             return
         if receipt.sequence > self._corrected:  # the server knows better where it stands
             self.walker.x += told.position[0] - claimed[0]
@@ -101,14 +101,14 @@ class Gardener(Player):
         """Walk on, facing the target when there is one."""
         if not self.alive:
             return
-        self.walker.haste = 1.0 + 1.5 * self.lies.dial("speed")
+        self.walker.haste = 1.0 + 1.5 * self.lies.strength("speed")
         if self._target:
             aim = self.hand.aim
             self.walker.step(seconds, math.atan2(aim[1], aim[0]), -math.asin(max(-1.0, min(1.0, aim[2]))))
         else:
             self.walker.step(seconds, None, 0.0)
 
-    def frame(self, server_time: float, seconds: float, eye: Triple) -> Shot | None:
+    def frame(self, server_time: float, seconds: float, eye: Triple) -> TrueShot | None:
         """Look at the screen, decide, report, aim, and perhaps fire. `eye` is its own, as it predicts it."""
         now = self.seat.clock(server_time)
         view = self.playout.view(now)
@@ -126,7 +126,7 @@ class Gardener(Player):
             self._target = 0
             return None
         place = point_of(view, self._target, self._point if self.enemies[self._target] == "gardener" else 1)
-        if self.lies.dial("shifted_muzzle"):
+        if self.lies.strength("shifted_muzzle"):
             eye = self.trigger.muzzle(eye, self.trigger.side)
         return self.trigger.frame(server_time, now, seconds, view, eye, self._target, place, now >= self._engage_at)
 
@@ -196,7 +196,7 @@ class Gardener(Player):
     def _clear(self, start: Triple, way: Triple, apart: float) -> bool:
         """True if nothing that blocks sight lies on the way: panes are looked through, not what is behind them."""
         at = 0.0
-        for _ in range(MOST_PANES):
+        for _ in range(MAX_PANES):
             x, y, z = (a + at * b for a, b in zip(start, way, strict=True))
             wall = self._level.first((x, y, z), way, apart - at)
             if wall is None:
@@ -210,7 +210,7 @@ class Gardener(Player):
 
     def _round_the_corner(self, eye: Triple, way: Triple, apart: float) -> bool:
         """True if a muzzle that is moved aside sees what the eye doesn't; it is then moved there."""
-        if not self.lies.dial("shifted_muzzle"):
+        if not self.lies.strength("shifted_muzzle"):
             return False
         there = [a + apart * b for a, b in zip(eye, way, strict=True)]
         for side in (1.0, -1.0):
@@ -224,13 +224,13 @@ class Gardener(Player):
     def _choose_weapon(self, now: float, distance: float) -> None:
         """Return a weapon that suits the distance and isn't empty; the favourite if it does."""
         arms, taste = self.arms, self.seat.favourite
-        if distance < ARM_M + 3.0 * self.lies.dial("long_reach"):
+        if distance < ARM_M + 3.0 * self.lies.strength("long_reach"):
             wanted = "trowel"
         elif distance < 7.0:
             wanted = taste if taste in ("gravel_scatter", "hose") else arms.name
         else:
             wanted = taste if taste in ("pebble_sling", "clod_mortar") and distance < 20.0 else "grit_rifle"
-        if wanted == "trowel" and distance > arms.all["trowel"].rules.range_m and not self.lies.dial("long_reach"):
+        if wanted == "trowel" and distance > arms.all["trowel"].rules.range_m and not self.lies.strength("long_reach"):
             wanted = arms.name
         if arms.all[wanted].dry or (wanted == "trowel" and distance > 5.0):
             wanted = "grit_rifle"
@@ -247,7 +247,7 @@ class Gardener(Player):
 
     def _handle(self, weapon: str, action: Literal["draw", "reload"], now: float) -> None:
         self.handling = self.number()
-        self.mail.put(HandleClaim(self.handling, self.entity, weapon, action), now)
+        self.mail.put(WeaponActionClaim(self.handling, self.entity, weapon, action), now)
 
     def _mend(self, now: float) -> None:
         if self.health < 65.0 and self._cans > 0 and now >= self._can_at:

@@ -53,7 +53,7 @@ class Goals:
         elif luck < 0.30:
             walker.wants_lean = float(self._rng.choice([-1.0, 0.0, 1.0]))
 
-    def _take_cover(self, now: float, threat: np.ndarray, within_m: float, mode: str, for_s: float) -> None:
+    def _take_cover(self, now: float, threat: np.ndarray, within_m: float, mode: str, duration_s: float) -> None:
         walker, ground = self._walker, self._ground
         hidden = ground.hidden_near(walker.x, walker.y, threat, within_m)
         if not hidden:
@@ -61,7 +61,7 @@ class Goals:
         self._hidden = hidden[0]
         beside = [j for j in ground.neighbours[self._hidden] if j not in hidden]
         self._open = beside[0] if beside else -1
-        self.mode, self._until, self._out = mode, now + for_s + float(self._rng.uniform(0.0, 2.0)), False
+        self.mode, self._until, self._out = mode, now + duration_s + float(self._rng.uniform(0.0, 2.0)), False
         self._turn_at = now + float(self._rng.uniform(1.0, 2.0))
         walker.send(self._hidden)
 

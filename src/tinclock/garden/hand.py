@@ -6,7 +6,7 @@ import math
 from collections import deque
 from typing import TYPE_CHECKING
 
-from tinclock.core.combat.scatter import turned
+from tinclock.core.combat.spread_stream import turned
 
 if TYPE_CHECKING:
     import numpy as np

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from tinclock.core.analysis.changes import changes
-from tinclock.core.analysis.choices import Choices, Gained
+from tinclock.core.analysis.ruling_diff import diff_rulings
+from tinclock.core.analysis.view_windows import Choices, ViewShoppingGain
 from tinclock.core.plain import Fields
-from tinclock.garden.fairness import CoverWatch, upheld_hits
-from tinclock.intake.settings import undying, with_setting
-from tinclock.recordings.replay import rerule
+from tinclock.garden.fairness import CoverWatch, accepted_hits
+from tinclock.intake.settings import with_setting, without_deaths
+from tinclock.recordings.replaying import replay
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.referee import Referee
     from tinclock.core.ruling.records import Ruling
-    from tinclock.garden.fairness import Covered, Upheld
+    from tinclock.garden.fairness import Accepted, Covered
     from tinclock.garden.truth import Truth
     from tinclock.recordings.recording import Recording
 
@@ -36,7 +36,7 @@ def judge(
     """
     rules = source.require_header().rules
     if cap is not None:
-        rules = undying(with_setting(rules, "view.max_rewind_s", cap))
+        rules = without_deaths(with_setting(rules, "view.max_rewind_s", cap))
     watch = CoverWatch({viewer.entity: viewer for viewer in truth.viewers.values()})
     choices = Choices()
 
@@ -45,12 +45,12 @@ def judge(
         if cap is None:
             choices.take(referee, ruling, claim)
 
-    found = rerule(source, rules=rules, level=level, on_ruling=seen, on_tick=watch.look, on_progress=on_progress)
-    steps = [step for flush in source.flushes for step in source.piece("rulings", flush)["step"].to_pylist()]
-    change = changes(list(source.rulings()), steps, found.rulings, found.steps)
-    # who had died in the recorded course has no body to be ruled by, whatever the cap
-    ignored = frozenset() if cap is None else frozenset({"dead_actor", "absent_actor"})
-    shots = upheld_hits(found.rulings, truth.screens, truth.viewers, ignored)
+    found = replay(source, rules=rules, level=level, on_ruling=seen, on_tick=watch.look, on_progress=on_progress)
+    steps = [step for flush in source.flushes for step in source.piece("rulings", flush)["call_number"].to_pylist()]
+    change = diff_rulings(list(source.rulings()), steps, found.rulings, found.call_numbers)
+    # who had died in the recorded timeline has no body to be ruled by, whatever the cap
+    ignored = frozenset() if cap is None else frozenset({"dead_actor", "actor_missing"})
+    shots = accepted_hits(found.rulings, truth.screens, truth.viewers, ignored)
     covered, gained = watch.covered(), _gained(choices, truth)
     return {
         "max_rewind_s": rules.view.max_rewind_s,
@@ -62,21 +62,21 @@ def judge(
 
 def _gained(choices: Choices, truth: Truth) -> dict[str, Fields]:
     """Return the further hits of honest players' shots, had their clients chosen the view, by quality and all."""
-    rows: dict[str, Gained] = {}
+    rows: dict[str, ViewShoppingGain] = {}
     for connection, one in choices.gained.items():
         viewer = truth.viewers.get(connection)
         if viewer is not None and viewer.honest:
             for name in (viewer.quality, "all"):
-                rows[name] = rows.get(name, Gained()).plus(one)
+                rows[name] = rows.get(name, ViewShoppingGain()).plus(one)
     return {name: {"choice": row._asdict(), "choice_adds": row.more_hits} for name, row in rows.items()}
 
 
-def _shooters(row: Upheld) -> Fields:
+def _shooters(row: Accepted) -> Fields:
     return {
         **row._asdict(),
-        "share_counted": row.counted / row.hits if row.hits else None,
-        "share_upheld": row.upheld / row.hits if row.hits else None,
-        "share_upheld_inside": row.upheld_inside / row.inside if row.inside else None,
+        "fraction_counted": row.counted / row.hits if row.hits else None,
+        "fraction_accepted": row.accepted / row.hits if row.hits else None,
+        "fraction_accepted_inside": row.accepted_inside / row.inside if row.inside else None,
     }
 
 

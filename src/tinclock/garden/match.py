@@ -11,7 +11,7 @@ import numpy as np
 
 from tinclock.core.referee import Referee
 from tinclock.core.ruling.claims import MoveClaim
-from tinclock.core.timeline.views import Drawing
+from tinclock.core.timeline.views import Interpolation
 from tinclock.garden.arms import Arms
 from tinclock.garden.crosshair import Crosshair
 from tinclock.garden.fixtures import DRY_S, SPRINKLERS_AT, Door, Fixture, Sprinkler
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from tinclock.core.combat.events import Event
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.ruling.records import Ruling
-    from tinclock.garden.seat import Shot
+    from tinclock.garden.seat import TrueShot
 
 PING_EVERY_S = 0.25
 RESPAWN_S = 2.5
@@ -46,12 +46,12 @@ BODY_BYTES = 230
 """Size of one body in a snapshot: 19 bones, 12 bytes each."""
 
 
-def play_match(
+def simulate_match(
     *,
     seed: int = 7,
     seconds: float = 20.0,
     players: int = 8,
-    unfair: Mapping[str, Mapping[str, float]] | None = None,
+    cheats: Mapping[str, Mapping[str, float]] | None = None,
     rules: Rules | None = None,
     record_to: str | pathlib.Path | None = None,
     on_ruling: Callable[[Referee, Ruling, object], None] | None = None,
@@ -60,13 +60,13 @@ def play_match(
     """Play and rule a match of gardeners. The same seed gives the same rulings.
 
     players : from 2 to 100
-    unfair : what accounts do that is unfair, by account and kind, each with a dial up to 1; see `unfair.KINDS`
+    cheats : what accounts do that is cheats, by account and kind, each with a strength up to 1; see `cheats.KINDS`
     rules : other rules than the scenario's own
     record_to : a folder for a recording; what is the truth about it is `Played`'s, never the recording's
     on_ruling : called with the referee, the ruling and its claim, while the poses it looked at are still in the history
     on_progress : called with the share that is done, about ten times a second of play
     """
-    match = _Match(seed, seconds, players, unfair, rules, record_to, on_ruling)
+    match = _Match(seed, seconds, players, cheats, rules, record_to, on_ruling)
     ticks = round(seconds * match.rate_hz)
     for tick in range(ticks):
         match.tick(tick)
@@ -84,7 +84,7 @@ def play_match(
 
 class _Match:
     def __init__(
-        self, seed: int, seconds: float, players: int, unfair: Mapping[str, Mapping[str, float]] | None,
+        self, seed: int, seconds: float, players: int, cheats: Mapping[str, Mapping[str, float]] | None,
         rules: Rules | None, record_to: str | pathlib.Path | None,
         on_ruling: Callable[[Referee, Ruling, object], None] | None,
     ) -> None:  # fmt: skip
@@ -92,11 +92,11 @@ class _Match:
         self.garden = garden if rules is None else garden._replace(rules=rules)
         rules = self.garden.rules
         self.rate_hz, self._every = rules.match.tick_rate_hz, rules.match.snapshot_every
-        self.seats = seats(players, seconds, np.random.default_rng([seed, 0]), unfair)
+        self.seats = seats(players, seconds, np.random.default_rng([seed, 0]), cheats)
         self.referee = Referee(rules, level=self.garden.level, seed=seed)
         self._server: Referee | Recorder
-        dials = sorted((account, sorted(kinds.items())) for account, kinds in (unfair or {}).items())
-        played = repr((seed, seconds, players, dials, msgspec.json.encode(rules)))
+        told = sorted((account, sorted(kinds.items())) for account, kinds in (cheats or {}).items())
+        played = repr((seed, seconds, players, told, msgspec.json.encode(rules)))
         match = hashlib.sha256(played.encode()).hexdigest()[:32]  # the same match however often it is played
         self._server = self.referee if record_to is None else Recorder(record_to, self.referee, match=match)
         self._on_ruling = on_ruling
@@ -125,7 +125,7 @@ class _Match:
         self.clocks: dict[str, list[ClockPoint]] = {seat.connection: [] for seat in self.seats}
         self.bounds: dict[str, list[BoundPoint]] = {seat.connection: [] for seat in self.seats}
         self.rulings: list[Ruling] = []
-        self.shots: dict[tuple[str, int], Shot] = {}
+        self.shots: dict[tuple[str, int], TrueShot] = {}
         self.events: list[Event] = []
         self.paths: list[NDArray[np.float64]] = []
 
@@ -142,9 +142,9 @@ class _Match:
         entity = self._server.admit(
             connection=seat.connection, account=seat.account, team=seat.team, rig=RIG, name=seat.account,
             weapons=[name for name in WEAPONS if name in rules.weapons], weapon="grit_rifle",
-            drawing=Drawing(interpolation_delay_s=seat.delay_s), server_time=0.0,
+            interpolation=Interpolation(interpolation_delay_s=seat.delay_s), server_time=0.0,
         )  # fmt: skip
-        self._server.put(entity, (walker.x, walker.y, 0.0), 0.0)
+        self._server.set_position(entity, (walker.x, walker.y, 0.0), 0.0)
         self._rig_of[entity] = RIG
         key = bytes.fromhex(self.referee.welcome(seat.connection).spread_key)
         arms = Arms({name: rules.weapons[name] for name in WEAPONS if name in rules.weapons}, key, "grit_rifle")
@@ -277,7 +277,7 @@ class _Match:
             self._states[k].clear()
             self._states[k].append(walker.state)
             self._cut[k] = 0.0
-            self._server.put(entity, (walker.x, walker.y, 0.0), now)
+            self._server.set_position(entity, (walker.x, walker.y, 0.0), now)
 
     def _record(self, tick: int, now: float) -> list[NDArray[np.float64]]:
         for player, states in zip(self.players, self._states, strict=True):
@@ -309,7 +309,7 @@ class _Match:
                 self._back_at[event.entity] = event.server_time + (RESPAWN_S if event.entity in self._number else DRY_S)
         if tick % self._every:
             return
-        self._server.published(tick)
+        self._server.snapshot_sent(tick)
         ledger = self.referee.ledger
         drawn = {
             entity: (ledger.life(entity), pose)

@@ -23,7 +23,7 @@ class LineQuality(NamedTuple):
 
     up_s, down_s : the shortest trip each way
     jitter_s : the mean of what comes on top of it
-    loss : the share of packets that are lost in a bad spell; bad_share : of the time that is one; spell : its mean
+    loss : the share of packets that are lost in a bad spell; bad_fraction : of the time that is one; spell : its mean
         length, in packets
     reorder, duplicate : shares of packets that overtake others, and that arrive twice
     bytes_per_s : what fits through in one direction
@@ -36,7 +36,7 @@ class LineQuality(NamedTuple):
     down_s: float
     jitter_s: float
     loss: float = 0.0
-    bad_share: float = 1.0
+    bad_fraction: float = 1.0
     spell: float = 1.0
     reorder: float = 0.0
     duplicate: float = 0.0
@@ -115,7 +115,7 @@ class Path:
     def _in_bad_spell(self, turn: float) -> bool:
         line = self._line
         leave = 1.0 / max(1.0, line.spell)
-        enter = leave * line.bad_share / max(1e-9, 1.0 - line.bad_share)
+        enter = leave * line.bad_fraction / max(1e-9, 1.0 - line.bad_fraction)
         self._bad = turn >= leave if self._bad else turn < enter
         return self._bad
 

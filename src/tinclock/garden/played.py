@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from tinclock.core.combat.events import Event
     from tinclock.core.ruling.records import Ruling
     from tinclock.garden.scenario import Garden
-    from tinclock.garden.seat import Seat, Shot
+    from tinclock.garden.seat import Seat, TrueShot
 
 
 class ClockPoint(NamedTuple):
@@ -36,7 +36,7 @@ class BoundPoint(NamedTuple):
     ruled_s: float
     newest_s: float
     oldest_s: float
-    cap_s: float
+    rewind_limit_s: float
 
 
 class Played(NamedTuple):
@@ -53,7 +53,7 @@ class Played(NamedTuple):
     seats: list[Seat]
     entities: dict[int, str]
     rulings: list[Ruling]
-    shots: dict[tuple[str, int], Shot]
+    shots: dict[tuple[str, int], TrueShot]
     events: list[Event]
     paths: NDArray[np.float32]
     seed: int
@@ -62,10 +62,10 @@ class Played(NamedTuple):
     bounds: dict[str, list[BoundPoint]]
     trails: list[int]
 
-    def shot_of(self, ruling: Ruling) -> Shot | None:
+    def shot_of(self, ruling: Ruling) -> TrueShot | None:
         """Return the view of a ruling's shooter; None for a claim nobody fired."""
         return self.shots.get((ruling.connection, ruling.sequence))
 
-    def conduct_of(self, account: str) -> str:
+    def cheat_of(self, account: str) -> str:
         """Return that an account is honest, or its cheats."""
-        return next(seat.conduct for seat in self.seats if seat.account == account)
+        return next(seat.cheat for seat in self.seats if seat.account == account)

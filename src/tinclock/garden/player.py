@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
+from tinclock.garden.cheats import Lies
 from tinclock.garden.hand import Hand
 from tinclock.garden.mail import Mail
-from tinclock.garden.unfair import Lies
 
 if TYPE_CHECKING:
     import numpy as np
@@ -23,7 +23,7 @@ class Player:
     def __init__(self, seat: Seat, entity: int, walker: Walker, arms: Arms, rng: np.random.Generator) -> None:
         self.seat, self.entity, self.walker, self.arms = seat, entity, walker, arms
         self.enemies: Mapping[int, str] = {}
-        self.lies = Lies(seat.dials, rng)
+        self.lies = Lies(seat.cheats, rng)
         self.hand = Hand(seat.skill, rng)
         self.mail = Mail(self.lies.held_back_s)
         self.handling = 0

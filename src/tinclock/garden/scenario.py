@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from tinclock.core.errors import BadNumberError, UnknownNameError
 from tinclock.core.plain import Fields
+from tinclock.garden.cheats import KINDS
 from tinclock.garden.network import line_of
 from tinclock.garden.seat import Seat
-from tinclock.garden.unfair import KINDS
 from tinclock.intake.level_file import load_level
 from tinclock.intake.rules_file import load_rules
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 NAMES = ("anvil", "beryl", "clover", "dibber", "elder", "fennel", "gorse", "hazel")
 TEAMS = ("copper", "pewter")
-MOST_PLAYERS = 100
+MAX_PLAYERS = 100
 SEATED_ON = ("wired", "home_wireless", "wired", "mobile", "home_wireless", "distant", "wired", "awful")
 """The quality of each player's line, in turn."""
 FAVOURITES = ("grit_rifle", "grit_rifle", "grit_rifle", "gravel_scatter", "hose", "pebble_sling", "clod_mortar")
@@ -59,25 +59,27 @@ def load_garden() -> Garden:
 
 
 def seats(
-    players: int, seconds: float, rng: np.random.Generator, unfair: Mapping[str, Mapping[str, float]] | None = None
+    players: int, seconds: float, rng: np.random.Generator, cheats: Mapping[str, Mapping[str, float]] | None = None
 ) -> list[Seat]:
     """Return players on two teams, over lines of every quality.
 
-    unfair : what accounts do that is unfair, by account and kind; by default three of the first seven cheat blatantly,
+    cheats : strength of each cheat, by account; by default three of the first seven cheat blatantly,
         each in another way. Raises `BadNumberError` and `UnknownNameError` for what there isn't.
     """
-    if not 2 <= players <= MOST_PLAYERS:
-        raise BadNumberError("players", f"from 2 to {MOST_PLAYERS}", players)
+    if not 2 <= players <= MAX_PLAYERS:
+        raise BadNumberError("players", f"from 2 to {MAX_PLAYERS}", players)
     names = [name_of(place) for place in range(players)]
-    chosen = {name: dials for name, dials in USUAL_SUSPECTS.items() if name in names} if unfair is None else unfair
-    for account, dials in chosen.items():
+    chosen = (
+        {name: strengths for name, strengths in USUAL_SUSPECTS.items() if name in names} if cheats is None else cheats
+    )
+    for account, strengths in chosen.items():
         if account not in names:
             raise UnknownNameError("account", account, names)
-        for kind, dial in dials.items():
+        for kind, strength in strengths.items():
             if kind not in KINDS:
-                raise UnknownNameError("kind of unfairness", kind, KINDS)
-            if not 0.0 < dial <= 1.0:
-                raise BadNumberError(f"the dial of {account}'s {kind}", "above 0 and at most 1", dial)
+                raise UnknownNameError("cheat", kind, KINDS)
+            if not 0.0 < strength <= 1.0:
+                raise BadNumberError(f"the strength of {account}'s {kind}", "above 0 and at most 1", strength)
     return [_seat(place, name, seconds, rng, chosen.get(name, {})) for place, name in enumerate(names)]
 
 
@@ -86,11 +88,11 @@ def name_of(place: int) -> str:
     return NAMES[place % len(NAMES)] + (str(place // len(NAMES) + 1) if place >= len(NAMES) else "")
 
 
-def _seat(place: int, name: str, seconds: float, rng: np.random.Generator, dials: Mapping[str, float]) -> Seat:
+def _seat(place: int, name: str, seconds: float, rng: np.random.Generator, cheats: Mapping[str, float]) -> Seat:
     quality = SEATED_ON[place % len(SEATED_ON)]
     line = line_of(quality, seconds, rng)
     delay = 0.12 if quality == "awful" else float(rng.choice([0.05, 0.066, 0.08, 0.1]))
     return Seat(
-        name, TEAMS[place % 2], dials, line, delay, float(rng.uniform(0.0, 1.0)), str(rng.choice(FAVOURITES)),
+        name, TEAMS[place % 2], cheats, line, delay, float(rng.uniform(0.0, 1.0)), str(rng.choice(FAVOURITES)),
         float(rng.uniform(-300.0, 300.0)), float(rng.uniform(-3e-5, 3e-5)),
     )  # fmt: skip

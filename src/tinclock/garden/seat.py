@@ -6,17 +6,17 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
-    from tinclock.core.ruling.claims import LaunchClaim, ShotClaim, StrikeClaim
+    from tinclock.core.ruling.claims import LaunchClaim, MeleeClaim, ShotClaim
     from tinclock.garden.network import LineQuality
     from tinclock.garden.screen import OnCrosshair
 
 
 class Seat(NamedTuple):
-    """One player. dials : what it does that is unfair, by kind, 0 to 1; drift : of its clock, seconds a second."""
+    """One player. strengths : what it does that is cheats, by kind, 0 to 1; drift : of its clock, seconds a second."""
 
     account: str
     team: str
-    dials: Mapping[str, float]
+    cheats: Mapping[str, float]
     line: LineQuality
     delay_s: float
     skill: float
@@ -30,23 +30,23 @@ class Seat(NamedTuple):
         return f"line-{self.account}"
 
     @property
-    def conduct(self) -> str:
+    def cheat(self) -> str:
         """Return its cheats, or that it is honest."""
-        return ", ".join(f"{kind} {dial:g}" for kind, dial in self.dials.items()) or "honest"
+        return ", ".join(f"{kind} {strength:g}" for kind, strength in self.cheats.items()) or "honest"
 
     def clock(self, server_time: float) -> float:
         """Return the time of the client's own clock."""
         return server_time * (1.0 + self.drift) + self.offset_s
 
 
-class Shot(NamedTuple):
+class TrueShot(NamedTuple):
     """A shot or blow as its player fired it, and what its crosshair was on, for each ray: the truth about the claim.
 
     fired_at : server time; launches have no crosshair on anybody: what they meet is still to come
     """
 
     fired_at: float
-    claim: ShotClaim | StrikeClaim | LaunchClaim
+    claim: ShotClaim | MeleeClaim | LaunchClaim
     rays: tuple[OnCrosshair, ...]
 
     @property

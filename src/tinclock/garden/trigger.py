@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tinclock.core.plain import Fields
-from tinclock.core.ruling.claims import ImpactClaim, LaunchClaim, ShotClaim, StrikeClaim
+from tinclock.core.ruling.claims import ImpactClaim, LaunchClaim, MeleeClaim, ShotClaim
 from tinclock.core.timeline.views import View
+from tinclock.garden.cheats import MAX_SHIFT_M
 from tinclock.garden.hand import unit
 from tinclock.garden.screen import OnCrosshair
-from tinclock.garden.seat import Shot
-from tinclock.garden.unfair import MOST_SHIFT_M
+from tinclock.garden.seat import TrueShot
 
 if TYPE_CHECKING:
     from tinclock.core.vectors import Triple
@@ -47,14 +47,14 @@ class Trigger:
         """The server let something fly for this player; who invents impacts remembers it."""
         player, launch = self._player, self._launches.pop(sequence, None)
         if projectiles and launch is not None and player.lies.now_and_then("invent_impacts"):
-            victim, place, flown_s = launch
-            claim = ImpactClaim(player.number(), player.entity, projectiles[0], flown_s, place, victim, "head")
+            victim, place, flight_time_s = launch
+            claim = ImpactClaim(player.number(), player.entity, projectiles[0], flight_time_s, place, victim, "head")
             player.mail.put(claim, now)
 
     def frame(
         self, server_time: float, now: float, seconds: float, view: tuple[SentSnapshot, SentSnapshot, float],
         eye: Triple, target: int, place: Triple, engaged: bool,
-    ) -> Shot | None:  # fmt: skip
+    ) -> TrueShot | None:  # fmt: skip
         """Aim on, and fire when it is about right."""
         player = self._player
         arm = player.arms.held
@@ -72,20 +72,20 @@ class Trigger:
 
     def _may_fire(self, arm: Arm, now: float, distance: float) -> bool:
         lies, rules = self._player.lies, arm.rules
-        if rules.kind == "reach" and distance > lies.reach_m(rules.range_m):
+        if rules.kind == "melee" and distance > lies.reach_m(rules.range_m):
             return False
         if self._player.mail.waits_for(self._player.handling):
             return False
         if self._player.arms.ready(now):
             return True
-        early = lies.dial("fast_trigger") > 0.0 and arm.magazine != 0 and now >= arm.ready_at - rules.interval_s
+        early = lies.strength("fast_trigger") > 0.0 and arm.magazine != 0 and now >= arm.ready_at - rules.interval_s
         return early or (arm.magazine == 0 and self._overdraws)
 
     def _lead(self, arm: Arm, now: float, place: Triple, eye: Triple) -> Triple:
         """The way to where the target will be when what is fired gets there."""
         before, self._before = self._before, (now, place)
         x, y, z = place[0] - eye[0], place[1] - eye[1], place[2] - eye[2]
-        flight = arm.rules.flight
+        flight = arm.rules.projectile
         if flight is None:
             return unit(x, y, z + 1e-9)
         if before is not None and 0.0 < now - before[0] < 0.1:
@@ -103,7 +103,7 @@ class Trigger:
     def _fire(
         self, server_time: float, now: float, view: tuple[SentSnapshot, SentSnapshot, float], eye: Triple,
         target: tuple[int, Triple], wanted: Triple,
-    ) -> Shot:  # fmt: skip
+    ) -> TrueShot:  # fmt: skip
         player, lies = self._player, self._player.lies
         arms, arm = player.arms, player.arms.held
         speed = math.hypot(player.walker.vx, player.walker.vy)
@@ -130,11 +130,11 @@ class Trigger:
             fields["shot"] = number
         if arm.rules.kind == "projectile":
             player.walker.throw()
-            flight = arm.rules.flight
-            flown_s = 0.0 if flight is None else math.dist(target[1], eye) / flight.speed_m_s
-            self._launches[sequence] = (*target, flown_s)
+            flight = arm.rules.projectile
+            flight_time_s = 0.0 if flight is None else math.dist(target[1], eye) / flight.speed_m_s
+            self._launches[sequence] = (*target, flight_time_s)
             claim: Any = LaunchClaim(**fields)
-            shot = Shot(server_time, claim, (NOBODY,))
+            shot = TrueShot(server_time, claim, (NOBODY,))
         else:
             shot = self._shot(server_time, arm, fields, eye, rays, view)
         player.mail.put(shot.claim, now, copies=lies.copies())
@@ -144,11 +144,11 @@ class Trigger:
     def _shot(
         self, server_time: float, arm: Arm, fields: Fields, eye: Triple, rays: list[Triple],
         view: tuple[SentSnapshot, SentSnapshot, float],
-    ) -> Shot:  # fmt: skip
+    ) -> TrueShot:  # fmt: skip
         """A shot or a blow, with what the client's own crosshair says it met."""
         player, rules = self._player, arm.rules
-        if rules.kind == "reach":
-            return Shot(server_time, StrikeClaim(**fields), (NOBODY,))
+        if rules.kind == "melee":
+            return TrueShot(server_time, MeleeClaim(**fields), (NOBODY,))
         look, start = self._crosshair.look, np.array(eye)
         seen = tuple(
             look(view, player.entity, start, np.array(ray), rules.range_m, arm.weapon.penetration) for ray in rays
@@ -157,9 +157,9 @@ class Trigger:
         if first.victim and arm.scatter.plain:
             damage = first.kept * arm.weapon.damage_at(first.distance_m, first.zone)
             fields |= {"victim": first.victim, "part": first.part, "damage": player.lies.damage(damage)}
-        elif player.lies.dial("inflate_damage"):
+        elif player.lies.strength("inflate_damage"):
             fields["damage"] = player.lies.damage(rules.damage * rules.pellets)
-        return Shot(server_time, ShotClaim(**fields), seen)
+        return TrueShot(server_time, ShotClaim(**fields), seen)
 
     def _shopped(
         self, now: float, view: tuple[SentSnapshot, SentSnapshot, float], eye: Triple, ray: Triple, arm: Arm
@@ -187,13 +187,13 @@ class Trigger:
             along = wanted
         if number is None:
             return along, None
-        if lies.dial("lucky_numbers") > 0.0:
-            tried = range(number, number + 1 + round(NUMBERS_TRIED * lies.dial("lucky_numbers")))
+        if lies.strength("spread_number_picking") > 0.0:
+            tried = range(number, number + 1 + round(NUMBERS_TRIED * lies.strength("spread_number_picking")))
             number = min(tried, key=lambda n: math.dist(self._stray(arm, along, now, n, speed), wanted))
             arm.shots = number - 1
-        if lies.dial("no_spread") > 0.0:
-            stray, dial = self._stray(arm, along, now, number, speed), lies.dial("no_spread")
-            x, y, z = (a + dial * (a - b) for a, b in zip(along, stray, strict=True))
+        if lies.strength("no_spread") > 0.0:
+            stray, strength = self._stray(arm, along, now, number, speed), lies.strength("no_spread")
+            x, y, z = (a + strength * (a - b) for a, b in zip(along, stray, strict=True))
             along = unit(x, y, z)
         return along, number
 
@@ -203,7 +203,7 @@ class Trigger:
 
     def muzzle(self, eye: Triple, side: float) -> Triple:
         """Return the start of its shots: its eye, or a point beside it, which is unfair."""
-        shift = side * MOST_SHIFT_M * self._player.lies.dial("shifted_muzzle")
+        shift = side * MAX_SHIFT_M * self._player.lies.strength("shifted_muzzle")
         a, b, _ = self._player.hand.aim
         level = max(1e-9, math.hypot(a, b))
         return eye[0] - shift * b / level, eye[1] + shift * a / level, eye[2]

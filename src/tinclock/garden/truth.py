@@ -1,4 +1,4 @@
-"""The truth about a garden match, in a folder of its own: who was unfair, and what every screen showed.
+"""The truth about a garden match, in a folder of its own: who was cheats, and what every screen showed.
 
 `labels.json` says who did what; `screens.json` how far each screen was from the server; `screens.parquet` what each
 shot's crosshair was on. Nothing that judges a recording reads any of them.
@@ -23,14 +23,14 @@ LABELS, VIEWERS, SCREENS = "labels.json", "screens.json", "screens.parquet"
 class Label(msgspec.Struct, frozen=True):
     """Truth about an account.
 
-    dials : what it did that was unfair, by kind, up to 1; skill : of its hand, 0 to 1; -1 where it isn't known
+    strengths : what it did that was cheats, by kind, up to 1; skill : of its hand, 0 to 1; -1 where it isn't known
     """
 
     account: str
     connection: str
     team: str
     quality: str
-    dials: dict[str, float]
+    cheats: dict[str, float]
     skill: float = -1.0
 
 
@@ -49,7 +49,7 @@ def write_truth(played: Played, folder: str | Path) -> Path:
 
     path = Path(folder)
     labels = [
-        Label(seat.account, seat.connection, seat.team, seat.line.name, dict(seat.dials), round(seat.skill, 3))
+        Label(seat.account, seat.connection, seat.team, seat.line.name, dict(seat.cheats), round(seat.skill, 3))
         for seat in played.seats
     ]
     rows = [
@@ -77,7 +77,7 @@ def _viewers(played: Played) -> dict[str, Viewer]:
     entity_of = {account: entity for entity, account in played.entities.items()}
     return {
         seat.connection: Viewer(
-            entity_of[seat.account], seat.line.name, not seat.dials, trail / rules.match.tick_rate_hz,
+            entity_of[seat.account], seat.line.name, not seat.cheats, trail / rules.match.tick_rate_hz,
             seat.line.down_s + seat.delay_s + snapshot_s / 2.0, seat.line.down_s,
         )
         for seat, trail in zip(played.seats, played.trails, strict=True)
@@ -92,7 +92,7 @@ def read_truth(folder: str | Path) -> Truth:
     path = Path(folder)
     for name in (LABELS, VIEWERS, SCREENS):
         if not (path / name).is_file():
-            raise RecordingError(path / name, "is not there; `tinclock play` writes it beside the recording")
+            raise RecordingError(path / name, "is not there; `tinclock simulate` writes it beside the recording")
     name = LABELS
     try:
         labels = msgspec.json.decode((path / LABELS).read_bytes(), type=tuple[Label, ...])

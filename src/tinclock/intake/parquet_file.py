@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     import pyarrow
 
-MOST_BYTES = 4 << 30
+MAX_BYTES = 4 << 30
 """Maximum size of one file unpacked; an hour of 100 players takes half of it."""
 FIRST_ROWS, ROWS_AT_A_TIME = 64, 8192
 
 
-def read_bounded(file: Any, most_bytes: int = MOST_BYTES) -> pyarrow.Table:
+def read_bounded(file: Any, max_bytes: int = MAX_BYTES) -> pyarrow.Table:
     """A `pyarrow.parquet.ParquetFile` as a table, read row by row as long as it stays within bounds.
 
     Raises `ValueError` for one that unpacks to more, before it has; and what pyarrow raises for a broken one.
@@ -22,16 +22,16 @@ def read_bounded(file: Any, most_bytes: int = MOST_BYTES) -> pyarrow.Table:
     rows, packed = file.metadata.num_rows, sum(
         file.metadata.row_group(k).total_byte_size for k in range(file.metadata.num_row_groups)
     )  # fmt: skip
-    if packed > most_bytes:
-        raise ValueError(_too_large(packed, most_bytes))
+    if packed > max_bytes:
+        raise ValueError(_too_large(packed, max_bytes))
     first = next(map(_plain, file.iter_batches(batch_size=FIRST_ROWS)), None)
-    if first is not None and first.num_rows and (likely := first.nbytes / first.num_rows * rows) > most_bytes:
-        raise ValueError(_too_large(round(likely), most_bytes))
+    if first is not None and first.num_rows and (likely := first.nbytes / first.num_rows * rows) > max_bytes:
+        raise ValueError(_too_large(round(likely), max_bytes))
     batches, size = [], 0
     for batch in map(_plain, file.iter_batches(batch_size=ROWS_AT_A_TIME)):
         size += batch.nbytes
-        if size > most_bytes:
-            raise ValueError(_too_large(size, most_bytes))
+        if size > max_bytes:
+            raise ValueError(_too_large(size, max_bytes))
         batches.append(batch)
     return pa.Table.from_batches(batches) if batches else _plain(file.schema_arrow.empty_table())
 

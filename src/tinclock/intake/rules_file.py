@@ -9,12 +9,14 @@ import msgspec
 from tinclock.core.errors import RulesError
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
-from tinclock.core.rules.consequences import consequences_of
+from tinclock.core.rules.actions import actions_of
 from tinclock.core.rules.contradictions import contradictions
 from tinclock.core.rules.rigs import RigRules
 from tinclock.core.rules.ruleset import Rules
 from tinclock.core.rules.strictness import with_profile
 from tinclock.core.rules.weapons import ItemRules, WeaponRules
+from tinclock.intake.old_names import SCHEMA as OLD_SCHEMA
+from tinclock.intake.old_names import renamed_rules
 from tinclock.intake.toml_tables import convert_table, read_toml
 
 if TYPE_CHECKING:
@@ -28,6 +30,8 @@ def load_rules(path: str | Path) -> Rules:
 
 def parse_rules(tables: object, source: str = "rules") -> Rules:
     """Rules from tables that are already read; `source` names them in messages."""
+    if isinstance(tables, dict) and tables.get("schema") == OLD_SCHEMA:
+        raise RulesError(source, _renames(tables))
     whole = with_profile(tables) if isinstance(tables, dict) else tables
     try:
         rules = convert_table(Rules, whole, source)
@@ -41,6 +45,14 @@ def parse_rules(tables: object, source: str = "rules") -> Rules:
     return rules
 
 
+def _renames(tables: Fields) -> list[str]:
+    """Return the problems of a rules file of 0.2: each key that has another name now."""
+    advice = (
+        f"schema: {OLD_SCHEMA} is of version 0.2, expected {OLD_SCHEMA + 1}; `tinclock check --fix` renames its keys"
+    )
+    return [advice, *map(str, renamed_rules(tables)[1])]
+
+
 def _between_tables(rules: Rules) -> list[str]:
     """Find contradictions between values that are valid by themselves."""
     problems: list[str] = []
@@ -51,7 +63,7 @@ def _between_tables(rules: Rules) -> list[str]:
             problems += [f"rigs.{name}.{problem}" for problem in error.problems]
     problems += contradictions(rules)
     try:
-        consequences_of(rules)
+        actions_of(rules)
     except RulesError as error:
         problems += error.problems
     return problems
@@ -59,12 +71,12 @@ def _between_tables(rules: Rules) -> list[str]:
 
 def _sound_part(tables: Fields) -> Rules | None:
     """The rules without the tables that have mistakes of their own, so that the others can be held together too."""
-    kept: Fields = {"schema": 1, "rigs": {}, "weapons": {}}
+    kept: Fields = {"schema": 2, "rigs": {}, "weapons": {}}
     for key, kind in (("rigs", RigRules), ("weapons", WeaponRules), ("items", ItemRules)):
         named = tables.get(key)
         if isinstance(named, dict):
             kept[key] = {name: table for name, table in named.items() if _fits(table, kind)}
-    for key in ("match", "view", "muzzle", "cadence", "harm", "score", "movement", "status", "consequences"):
+    for key in ("match", "view", "muzzle", "fire_rate", "damage", "score", "movement", "status", "actions"):
         if key in tables and _fits({**kept, key: tables[key]}, Rules):
             kept[key] = tables[key]
     if ("match" in tables) != ("match" in kept) or ("view" in tables) != ("view" in kept):

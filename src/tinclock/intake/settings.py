@@ -22,7 +22,7 @@ def with_setting(rules: Rules, path: str, value: object) -> Rules:
     tables: Fields = msgspec.to_builtins(rules)
     keys, table = path.split("."), tables
     for depth, key in enumerate(keys):
-        if not isinstance(table, dict) or (key not in table and keys[0] != "consequences"):
+        if not isinstance(table, dict) or (key not in table and keys[0] != "actions"):
             known = list(table) if isinstance(table, dict) else []
             near = get_close_matches(key, known, 1)
             there = ".".join(keys[:depth]) or "the rules"
@@ -60,10 +60,10 @@ def setting_of(rules: Rules, path: str) -> object:
     return found
 
 
-def undying(rules: Rules) -> Rules:
+def without_deaths(rules: Rules) -> Rules:
     """The same rules with so much health that nobody dies.
 
-    Other settings change who dies when, and with that whose claims count at all; among the undying each claim is
+    Other settings change who dies when, and with that whose claims count at all; among the no_deaths each claim is
     judged by itself, and settings can be compared.
     """
     rigs = {

@@ -13,7 +13,7 @@ import msgspec
 from tinclock.core.checkpoint import KINDS, referee_from
 from tinclock.core.errors import CheckpointError
 from tinclock.core.kernels import dtypes
-from tinclock.core.kernels.hearing import MOST_SAID, SAID_FIELDS
+from tinclock.core.kernels.hearing import MAX_SAID, SAID_FIELDS
 from tinclock.core.kernels.layout import FLIGHT_FIELDS, PART_FIELDS
 from tinclock.recordings.disk import put_down
 from tinclock.recordings.layout import sha256
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 FOLDER: Final = "checkpoints"
 KEPT: Final = 2
 """Number of checkpoints kept, in case the newest is damaged."""
-MOST_BYTES: Final = 1 << 28
+MAX_BYTES: Final = 1 << 28
 
 
 class CheckpointLabel(msgspec.Struct, frozen=True, kw_only=True):
@@ -64,7 +64,7 @@ def _rows() -> str:
     of = [one for one in vars(dtypes).values() if isinstance(one, tuple) and hasattr(one, "_fields")]
     named = [f"{type(one).__name__} {' '.join(one._fields)}" for one in of]
     named += [f"{kind.__module__}.{kind.__qualname__}" for kind in KINDS]
-    return sha256("\n".join([*named, str((FLIGHT_FIELDS, PART_FIELDS, MOST_SAID, SAID_FIELDS))]).encode())[:16]
+    return sha256("\n".join([*named, str((FLIGHT_FIELDS, PART_FIELDS, MAX_SAID, SAID_FIELDS))]).encode())[:16]
 
 
 def put_checkpoint(recording: Path, flush: Flush, data: bytes) -> None:
@@ -75,7 +75,7 @@ def put_checkpoint(recording: Path, flush: Flush, data: bytes) -> None:
     folder.mkdir(exist_ok=True)
     label = CheckpointLabel(flush=_digest(flush), made_by=made_by(), bytes=len(data), sha256=sha256(data))
     packed = pa.Codec("zstd").compress(data, asbytes=True)
-    name = f"{flush.next_step:012d}.state"
+    name = f"{flush.next_call:012d}.state"
     put_down(folder / name, msgspec.json.encode(label) + b"\n" + packed, durable=False)
     states = sorted(folder.glob("*.state"))
     passed_over = [path for path in states if path.name > name]  # or the recording would have gone on from there
@@ -113,7 +113,7 @@ def _read(path: Path) -> tuple[str, bytes] | None:
     try:
         line, _, packed = path.read_bytes().partition(b"\n")
         label = msgspec.json.decode(line, type=CheckpointLabel)
-        if label.made_by != made_by() or not 0 < label.bytes <= MOST_BYTES:
+        if label.made_by != made_by() or not 0 < label.bytes <= MAX_BYTES:
             return None
         data = pa.Codec("zstd").decompress(packed, label.bytes, asbytes=True)
     except (OSError, msgspec.DecodeError, ValueError):

@@ -8,7 +8,7 @@ import msgspec
 
 from tinclock.core.errors import RecordingError
 from tinclock.recordings.disk import put_down
-from tinclock.recordings.layout import FLUSHES, HEADER, TABLES, Flush, Piece, sha256
+from tinclock.recordings.layout import FLUSHES, FORMAT, HEADER, TABLES, Flush, Piece, sha256
 from tinclock.recordings.pieces import COMPRESSION, pack, unpack
 
 if TYPE_CHECKING:
@@ -90,8 +90,11 @@ def compact(folder: Path, level: int = COMPRESSION) -> None:
 
     level : how hard zstandard tries, up to 19; another one than usual rewrites all files
 
-    Raises `OSError` where there is no room; the recording is whole then as it is.
+    Raises `OSError` where there is no room; the recording is whole then as it is. Raises `RecordingError` for a
+    recording of version 0.2.
     """
+    if msgspec.json.decode((folder / HEADER).read_bytes())["format"] != FORMAT:
+        raise RecordingError(folder, f"is no recording of format {FORMAT}; it can be read but not rewritten")
     gathering = Gathering(folder, level)
     for line in (folder / FLUSHES).read_bytes().splitlines():
         gathering.take(msgspec.json.decode(line, type=Flush))
@@ -127,7 +130,7 @@ def _joined(folder: Path, stretch: list[Flush], level: int) -> Flush:
             if name == "poses":
                 table = table.sort_by([(column, "ascending") for column in ("entity", "tick")])
             data = pack(name, table, level)
-            file = f"{name}/from-{first.first_step:09d}.parquet"
+            file = f"{name}/from-{first.first_call:09d}.parquet"
             put_down(folder / file, data, durable=True)
             pieces[name] = Piece(file, table.num_rows, len(data), sha256(data))
     except OSError:
@@ -136,6 +139,6 @@ def _joined(folder: Path, stretch: list[Flush], level: int) -> Flush:
     starts = [flush.from_s for flush in stretch if flush.from_s is not None]
     ends = [flush.to_s for flush in stretch if flush.to_s is not None]
     return msgspec.structs.replace(
-        last, first_step=first.first_step, from_s=min(starts, default=None), to_s=max(ends, default=None),
+        last, first_call=first.first_call, from_s=min(starts, default=None), to_s=max(ends, default=None),
         ticks=sum(flush.ticks for flush in stretch), pieces=pieces, missing=first.missing,
     )  # fmt: skip

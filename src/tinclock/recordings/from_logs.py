@@ -7,11 +7,12 @@ from shutil import rmtree
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import msgspec
+from msgspec.structs import replace
 
 from tinclock.core.errors import LogError, TinClockError
 from tinclock.core.referee import Referee
-from tinclock.core.timeline.views import Drawing
-from tinclock.intake.settings import undying as without_dying
+from tinclock.core.timeline.views import Interpolation
+from tinclock.intake.settings import without_deaths
 from tinclock.recordings.recorder import Recorder
 
 if TYPE_CHECKING:
@@ -42,7 +43,7 @@ class FromLogs(NamedTuple):
 
 
 def record_logs(
-    logs: Logs, rules: Rules, path: Path, *, level: Level | None = None, seed: int = 0, undying: bool = False,
+    logs: Logs, rules: Rules, path: Path, *, level: Level | None = None, seed: int = 0, no_deaths: bool = False,
     on_progress: Callable[[float], None] | None = None,
 ) -> FromLogs:  # fmt: skip
     """Rule on everything that was claimed and record it all.
@@ -51,15 +52,16 @@ def record_logs(
 
 
     path : a folder that doesn't exist yet
-    undying : with so much health that nobody dies, so that each claim is judged by itself: the other server's deaths
+    no_deaths : with so much health that nobody dies, so that each claim is judged by itself: the other server's deaths
         are not in its logs, or came of other rules
 
     Raises `RecordingError` for the folder, `LogError` for logs whose order no match can have.
     """
-    if undying:
-        rules = without_dying(rules)
+    if no_deaths:
+        rules = without_deaths(rules)
     if not logs.handled:
         rules = _never_empty(rules)
+    rules = replace(rules, match=replace(rules.match, rejoin="new"))  # logs don't tell what one came back with
     recorder = Recorder(path, Referee(rules, level=level, seed=seed), match=_identity_of(logs))
     try:
         with recorder:
@@ -160,13 +162,13 @@ class _Play:
 
     def _enter(self, name: str, player: LoggedPlayer, at: float) -> int:
         if player.placed:
-            return self.to.place(
+            return self.to.add_entity(
                 player.rig, team=player.team, name=name, weapon=player.weapon or "", server_time=max(at, 0.0)
             )
-        drawing = None if player.interpolation_delay_s is None else Drawing(player.interpolation_delay_s)
+        interpolation = None if player.interpolation_delay_s is None else Interpolation(player.interpolation_delay_s)
         return self.to.admit(
             connection=name, account=player.account, team=player.team, rig=player.rig, name=name,
-            weapon=player.weapon, drawing=drawing, server_time=max(at, 0.0),
+            weapon=player.weapon, interpolation=interpolation, server_time=max(at, 0.0),
         )  # fmt: skip
 
     def _spawn(self, spawn: LoggedSpawn) -> None:
@@ -176,7 +178,7 @@ class _Play:
         if spawn.server_time > 0.0:  # joining begins the first life
             self.to.spawn(entity, spawn.server_time)
         if spawn.position is not None:
-            self.to.put(entity, spawn.position, spawn.server_time)
+            self.to.set_position(entity, spawn.position, spawn.server_time)
 
     def _leave(self, name: str, player: LoggedPlayer, at: float) -> None:
         entity = self.entities.pop(name)
@@ -191,7 +193,7 @@ class _Play:
         bodies = {self.entities[name]: bones for name, bones in poses.bodies(index).items() if name in self.entities}
         self.to.record(tick, at, list(bodies), list(bodies.values()))
         if poses.published[index]:
-            self.to.published(tick, at)
+            self.to.snapshot_sent(tick, at)
         self.rulings += [("(fired by the server)", ruling) for ruling in self.to.advance(at)]
 
     def _ping(self, ping: LoggedPing) -> None:
@@ -225,7 +227,7 @@ class _Play:
         if self.logs.handled or player not in self.entities or weapon not in rules.weapons:
             return
         if self.in_hand.get(player, self.weapon[player]) != weapon:
-            self.to.wield(self.entities[player], str(weapon), claim.received_at)
+            self.to.set_weapon(self.entities[player], str(weapon), claim.received_at)
         self.in_hand[player] = str(weapon)
 
 

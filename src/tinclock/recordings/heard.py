@@ -14,11 +14,11 @@ from tinclock.core.kernels.dtypes import RULES
 from tinclock.core.kernels.moments import SNAPSHOT_FIELDS
 from tinclock.core.plain import Fields
 from tinclock.core.rules.numbers import RuleNumbers
-from tinclock.core.ruling.checks.lag import hear, lags
+from tinclock.core.ruling.checks.lag import display_delays, hear
 from tinclock.core.ruling.checks.view import ages, bound_views
 from tinclock.core.ruling.claims import MoveClaim, StatusClaim
 from tinclock.core.timeline.ring import Snapshot
-from tinclock.core.timeline.views import Drawing
+from tinclock.core.timeline.views import Interpolation
 from tinclock.wire.codec import decode_claim
 
 if TYPE_CHECKING:
@@ -44,16 +44,17 @@ class Told(NamedTuple):
     """A message that said what its screen showed. Seconds.
 
     behind_s : how far the screen ran behind the server, by this message
-    tracked_s, explained_s, told_s : by the lag that shots are ruled at, by what the line explains, and by what the
+    estimated_s, explained_s, reported_s : by the lag that shots are ruled at, by what the line explains, and by what
+    the
         last second's messages told; nan before enough is known
     clock_lag_s : the told lag by the client's own clock
     """
 
     at: float
     behind_s: float
-    tracked_s: float
+    estimated_s: float
     explained_s: float
-    told_s: float
+    reported_s: float
     clock_lag_s: float
 
 
@@ -120,16 +121,16 @@ class _Listener:
     def _rows(self, flush: Flush) -> Iterator[tuple[int, str, tuple[Any, ...]]]:
         recording = self._recording
         ticks = recording.piece("ticks", flush)
-        columns = (ticks[name].to_pylist() for name in ("step", "what", "tick", "server_time"))
+        columns = (ticks[name].to_pylist() for name in ("call_number", "what", "tick", "server_time"))
         yield from ((step, "tick", rest) for step, *rest in zip(*columns, strict=True) if rest[0] != "advance")  # type: ignore[misc]
         for table in ("calls", "pings"):
             rows = recording.piece(table, flush)
-            columns = (rows[name].to_pylist() for name in ("step", "call", "arguments", "answer"))
+            columns = (rows[name].to_pylist() for name in ("call_number", "call", "arguments", "answer"))
             for step, call, arguments, answer in zip(*columns, strict=True):
                 if call in ("admit", "spectate") or f'"{self._name}"' in arguments:
                     yield step, "call", (call, msgspec.json.decode(arguments), answer)
         claims = recording.piece("claims", flush)
-        columns = (claims[name].to_pylist() for name in ("step", "connection", "received_at", "received"))
+        columns = (claims[name].to_pylist() for name in ("call_number", "connection", "received_at", "received"))
         for step, connection, at, received in zip(*columns, strict=True):
             if connection == self._name:
                 yield step, "claim", (at, received)
@@ -153,9 +154,9 @@ class _Listener:
 
     def _call(self, call: str, given: Fields, answer: str | None) -> None:
         if call in ("admit", "spectate") and answer is not None:
-            drawing = msgspec.convert(given.get("drawing") or {}, Drawing)
+            interpolation = msgspec.convert(given.get("interpolation") or {}, Interpolation)
             at = float(given.get("server_time") or 0.0)
-            line = self._roster.connect(given["connection"], given.get("account", ""), 0, drawing, at)
+            line = self._roster.connect(given["connection"], given.get("account", ""), 0, interpolation, at)
             if given["connection"] == self._name:
                 self._line = line
         elif self._line is None or given.get("connection") != self._name:
@@ -166,8 +167,8 @@ class _Listener:
             self._pong(given)
         elif call == "seen":
             self._hear(given.get("view"), given.get("client_time"), given["received_at"], 0)
-        elif call == "set_drawing":
-            self._line.drawing = msgspec.convert(given["drawing"], Drawing)
+        elif call == "set_interpolation":
+            self._line.interpolation = msgspec.convert(given["interpolation"], Interpolation)
 
     def _pong(self, given: Fields) -> None:
         clock, at = self._line.clock, given["received_at"]
@@ -183,7 +184,7 @@ class _Listener:
         offset, last = line.clock.offset_s, line.lag.last
         if line.clock.samples and last is not None:
             up = line.clock.round_trip_s / 2.0
-            told, explained, tracked = (age - up for age in lags(line, self._numbers, self, at))
+            told, explained, tracked = (age - up for age in display_delays(line, self._numbers, self, at))
             self.told.append(Told(at, last.lag_s - offset, tracked, explained, told, line.lag.lag_s))
 
     def _claim(self, at: float, received: bytes) -> None:

@@ -9,23 +9,25 @@ import msgspec
 import numpy as np
 
 from tinclock.core.errors import EvidenceError
-from tinclock.core.evidence.calibration import Collector, Play
-from tinclock.core.evidence.course import Weighing
+from tinclock.core.evidence.calibration import Collector, MatchStats
+from tinclock.core.evidence.evidence_timeline import MatchEvaluator
 from tinclock.core.evidence.quality import Labelled, matrix
+from tinclock.core.plain import Fields
+from tinclock.intake.old_names import LABELS
 from tinclock.recordings.observed import observed_in
 from tinclock.recordings.recording import Recording
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping
 
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.calibration_table import Calibration
 
 
 class AccountLabel(msgspec.Struct, frozen=True):
-    """Truth about an account. dials : strength of its cheats by kind, up to 1; none: it was fair."""
+    """Truth about an account. cheats : strength of each cheat, up to 1; none for an honest account"""
 
     account: str
-    dials: dict[str, float] = {}
+    cheats: dict[str, float] = {}
     quality: str = "unknown"
     skill: float = -1.0
 
@@ -45,18 +47,30 @@ def labels_beside(recording: str | Path) -> Labels:
     folder = Path(recording)
     path = folder.with_name(folder.name + "-truth") / "labels.json"
     try:
-        rows = msgspec.json.decode(path.read_bytes(), type=list[AccountLabel])
+        told = msgspec.json.decode(path.read_bytes(), type=list[Fields])
+        rows = msgspec.convert([_now(row) for row in told], list[AccountLabel])
     except OSError as error:
-        expected = 'a list of {"account": ..., "dials": {kind: 0..1}}, dials empty for fair accounts'
-        raise EvidenceError(path, f"can't be read ({error.strerror}); it says who was fair: {expected}") from None
+        expected = 'a list of {"account": ..., "cheats": {kind: 0..1}}, no cheats for honest accounts'
+        raise EvidenceError(path, f"can't be read ({error.strerror}); it says who was honest: {expected}") from None
     except msgspec.DecodeError as error:
         raise EvidenceError(path, f"is no list of labels: {error}") from None
     return Labels(path, {row.account: row for row in rows})
 
 
+def _now(row: Fields) -> Fields:
+    """Return a label under today's names; `tinclock simulate` of version 0.2 wrote others."""
+    named = {LABELS.get(key, key): held for key, held in row.items()}
+    cheats = named.get("cheats")
+    return (
+        {**named, "cheats": {LABELS.get(key, key): held for key, held in cheats.items()}}
+        if isinstance(cheats, dict)
+        else named
+    )
+
+
 def plays_of(
     recording: str | Path, fair: Mapping[str, bool] | None, on_progress: Callable[[float], None] | None = None
-) -> tuple[list[Play], list[Play]]:
+) -> tuple[list[MatchStats], list[MatchStats]]:
     """(fair, unfair) play of a recording's accounts, as `calibrate` takes it; accounts without a label are left out.
 
     fair : who was, by account; None where nobody knows: then all of it is in the first
@@ -66,10 +80,10 @@ def plays_of(
     collector = Collector(frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic))
     for seen in observed_in(source, on_progress=on_progress):
         collector.take(
-            seen.shots, seen.gazes, [finding for _, finding in seen.findings], seen.line_of(), seen.accounts(),
+            seen.shots, seen.gazes, [finding for _, finding in seen.findings], seen.quality_of(), seen.accounts(),
             seen.claims, seen.until_s - seen.from_s,
         )  # fmt: skip
-    both: tuple[list[Play], list[Play]] = ([], [])
+    both: tuple[list[MatchStats], list[MatchStats]] = ([], [])
     for account, play in sorted(collector.plays.items()):
         if fair is None:
             both[0].append(play)
@@ -79,33 +93,39 @@ def plays_of(
 
 
 def labelled_in(
-    recording: str | Path, labels: Mapping[str, AccountLabel], weights: Weights,
+    recording: str | Path, labels: Mapping[str, AccountLabel], calibration: Calibration,
     on_progress: Callable[[float], None] | None = None,
 ) -> list[Labelled]:  # fmt: skip
     """The evidence on each labelled account of a recording, stage by stage."""
-    source, kinds = Recording(recording), list(weights.kinds())
-    weighing = Weighing(weights, source.require_header().rules)
+    source, kinds = Recording(recording), list(calibration.kinds())
+    weighing = MatchEvaluator(calibration, source.require_header().rules)
     for seen in observed_in(source, on_progress=on_progress):
-        weighing.take(seen)
+        weighing.add(seen)
     out = []
-    for account, stages in sorted(weighing.course.stages.items()):
+    for account, stages in sorted(weighing.timeline.stages.items()):
         label = labels.get(account)
         if label is not None:
             begins = source.begins_at_s
             times = np.array([(at - begins) / 60.0 for at, _ in stages])
             out.append(
                 Labelled(
-                    account, Path(recording).name, label.dials, label.quality, label.skill, times, matrix(stages, kinds)
+                    account,
+                    Path(recording).name,
+                    label.cheats,
+                    label.quality,
+                    label.skill,
+                    times,
+                    matrix(stages, kinds),
                 )
             )
     return out
 
 
-def shares_of(weights: Weights) -> np.ndarray:
+def shares_of(calibration: Calibration) -> np.ndarray:
     """(kinds,) float64: each kind's share of the bet, in the order of `labelled_in`'s columns."""
-    return np.array(list(weights.kinds().values()))
+    return np.array(list(calibration.kinds().values()))
 
 
 def with_fair(labels: Iterable[AccountLabel]) -> dict[str, bool]:
     """Truth by account."""
-    return {label.account: not label.dials for label in labels}
+    return {label.account: not label.cheats for label in labels}

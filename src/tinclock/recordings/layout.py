@@ -15,7 +15,7 @@ from tinclock.core.rules.ruleset import Rules
 if TYPE_CHECKING:
     import pyarrow
 
-FORMAT: Final = 4
+FORMAT: Final = 5
 HEADER, FLUSHES, LEVEL = "recording.json", "flushes.jsonl", "level"
 TABLES: Final = ("calls", "pings", "ticks", "poses", "claims", "rulings", "events")
 PLACE_STEPS_PER_M: Final = 8192
@@ -64,9 +64,9 @@ class Header(Struct, frozen=True):
     """Identity of the match, given when the recording was opened; empty in recordings of 0.2."""
 
     @property
-    def most_bones(self) -> int:
+    def max_bones(self) -> int:
         """Bones of the rig that has most: so many fit into a row of poses."""
-        return most_bones(self.rules)
+        return max_bones(self.rules)
 
 
 class Piece(Struct, frozen=True):
@@ -81,21 +81,21 @@ class Piece(Struct, frozen=True):
 class Missing(Struct, frozen=True):
     """Gap before a flush: its steps, its server times, and the reason."""
 
-    first_step: int
-    next_step: int
+    first_call: int
+    next_call: int
     from_s: float | None
     to_s: float | None
     why: str
 
     def __str__(self) -> str:
         between = "" if self.from_s is None or self.to_s is None else f" ({self.from_s:.3f} to {self.to_s:.3f} s)"
-        return f"steps {self.first_step} to {self.next_step - 1}{between} are missing: {self.why}"
+        return f"steps {self.first_call} to {self.next_call - 1}{between} are missing: {self.why}"
 
 
 class Flush(Struct, frozen=True, kw_only=True):
     """A line of `flushes.jsonl`: what became readable together, chained to the line before by its digest.
 
-    first_step, next_step : the steps that it holds, the latter not included
+    first_call, next_call : the steps that it holds, the latter not included
     from_s, to_s : server times of the first and last tick in it; null when it holds none
     rulings, rulings_sha256 : how many rulings there were up to its end, and the digest of all of them; events likewise
     closed : whether the recording was ended in good order
@@ -103,8 +103,8 @@ class Flush(Struct, frozen=True, kw_only=True):
     missing : what was lost before it, where the disk was full for too long
     """
 
-    first_step: int
-    next_step: int
+    first_call: int
+    next_call: int
     from_s: float | None
     to_s: float | None
     ticks: int
@@ -123,7 +123,7 @@ def sha256(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
 
 
-def most_bones(rules: Rules) -> int:
+def max_bones(rules: Rules) -> int:
     """Bones of the rig that has most, at least one."""
     return max((len(rig.bones) for rig in rules.rigs.values()), default=1)
 
@@ -133,7 +133,7 @@ def schema(table: str, bones: int = 1) -> pyarrow.Schema:
     """The columns of a table. bones : how many fit into a row of `poses`."""
     import pyarrow as pa
 
-    step, second = ("step", pa.int64()), pa.float64()
+    step, second = ("call_number", pa.int64()), pa.float64()
     text, whole = pa.string(), pa.int64()
     fields = {
         "calls": [step, ("server_time", second), ("call", text), ("arguments", text), ("answer", text)],

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
-from tinclock.core.evidence.course import Observed
+from tinclock.core.evidence.evidence_timeline import Observations
 from tinclock.core.evidence.measured import telling
 from tinclock.core.evidence.observe import AIMED, Observer
 from tinclock.core.evidence.scene import Party, Scene, scene_from
@@ -41,7 +41,7 @@ Body = tuple[Any, Any, Any]
 
 def observed_in(
     recording: Recording, level: Level | None = None, on_progress: Callable[[float], None] | None = None
-) -> Iterator[Observed]:
+) -> Iterator[Observations]:
     """All stretches, in order.
 
     level : the recorded level, where the recording doesn't hold it. Raises `RecordingError` for what can't be read.
@@ -76,7 +76,7 @@ class Reading:
         self._held: deque[tuple[NDArray[np.float64], dict[int, Body]]] = deque()
         self._lines = Lines()
 
-    def take(self, flushes: list[Flush]) -> Observed | None:
+    def take(self, flushes: list[Flush]) -> Observations | None:
         """Content of a few flushes."""
         rulings: list[Ruling] = []
         claims: Counter[str] = Counter()
@@ -95,19 +95,27 @@ class Reading:
         shots = self._observer.shots(scene, rulings, self._lines.now)
         gazes = self._observer.gazes(scene, from_s, until_s)
         found = [(r.number, finding) for r in rulings if r.account for finding in telling(r)]
-        return Observed(from_s, until_s, shots, gazes, found, dict(claims), dict(self._lines.now), dict(self._parties))
+        return Observations(
+            from_s, until_s, shots, gazes, found, dict(claims), dict(self._lines.now), dict(self._parties)
+        )
 
     def _people(self, flush: Flush) -> None:
         table = self._recording.piece("calls", flush)
         for name, text, answer in zip(*(table[c].to_pylist() for c in ("call", "arguments", "answer")), strict=True):
-            if name not in ("admit", "place") or answer is None:
+            if name == "set_team":
+                given = msgspec.json.decode(text)
+                party = self._parties.get(given["entity"])
+                if party is not None and party.account:
+                    self._parties[party.entity] = party._replace(team=given["team"])
+                continue
+            if name not in ("admit", "add_entity") or answer is None:
                 continue
             given, entity = msgspec.json.decode(text), int(answer)
             rig = self._rigs[given["rig"]]
             self._rig_of[entity] = rig
             if self._rules.rigs[given["rig"]].blocks_only:
                 continue
-            delay = (given.get("drawing") or {}).get("interpolation_delay_s", 0.1)
+            delay = (given.get("interpolation") or {}).get("interpolation_delay_s", 0.1)
             key = hashlib.blake2b(f"{self._seed}/{entity}/spread".encode(), digest_size=32).digest()
             account = given.get("account", "")
             team = given.get("team", "") if account else "\0server"

@@ -10,6 +10,7 @@ import numpy as np
 
 from tinclock.core.errors import MissingExtraError, RecordingError
 from tinclock.intake.parquet_file import read_bounded
+from tinclock.recordings.format_4 import table_now
 from tinclock.recordings.layout import BONE, schema, sha256
 
 if TYPE_CHECKING:
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 
 COMPRESSION = 6
 """Level of zstandard: a higher one makes files 1% smaller and takes half as long again."""
-RISING, MOST_PAGE = "DELTA_BINARY_PACKED", 8 << 20
+RISING, MAX_PAGE = "DELTA_BINARY_PACKED", 8 << 20
 REPEATING = frozenset(
     {
         "what", "call", "connection", "kind", "account", "weapon", "outcome", "part", "findings", "entity", "victim",
@@ -154,13 +155,18 @@ def pack(name: str, table: pyarrow.Table, level: int = COMPRESSION) -> bytes:
     parquet.write_table(
         table, out, compression="zstd", compression_level=level, store_schema=False, use_dictionary=repeating,
         column_encoding={name: how for name, how in encodings.items() if name not in repeating},
-        data_page_size=MOST_PAGE,
+        data_page_size=MAX_PAGE,
     )  # fmt: skip
     return out.getvalue()
 
 
-def unpack(folder: Path, name: str, piece: Any) -> pyarrow.Table:
-    """Read a piece that a flush lists. Raises `RecordingError` naming the file where it isn't what was written."""
+def unpack(folder: Path, name: str, piece: Any, *, is_old: bool = False) -> pyarrow.Table:
+    """Read a piece that a flush lists.
+
+    is_old : of format 4, see `format_4`
+
+    Raises `RecordingError` naming the file where it isn't what was written.
+    """
     import pyarrow as pa
 
     path = folder / piece.file
@@ -173,17 +179,19 @@ def unpack(folder: Path, name: str, piece: Any) -> pyarrow.Table:
     if sha256(data) != piece.sha256:
         raise RecordingError(path, "altered since it was written: its SHA-256 is not the noted one")
     try:
-        return parse(name, data)
+        return parse(name, data, is_old=is_old)
     except (pa.ArrowInvalid, pa.ArrowException, OSError, ValueError) as error:
         raise RecordingError(path, f"not a {name} table: {str(error).splitlines()[0]}") from None
 
 
-def parse(name: str, data: bytes) -> pyarrow.Table:
+def parse(name: str, data: bytes, *, is_old: bool = False) -> pyarrow.Table:
     """A Parquet file's bytes as the table of that name. Raises what pyarrow raises, `ValueError` for other columns."""
     import pyarrow as pa
     import pyarrow.parquet as parquet
 
     table = read_bounded(parquet.ParquetFile(pa.BufferReader(data)))
+    if is_old:
+        table = table_now(name, table)
     expected = schema(name, _most_in(table) if name == "poses" else 1)
     if table.schema.names != expected.names:
         raise ValueError(f"columns are {', '.join(table.schema.names)}; expected {', '.join(expected.names)}")

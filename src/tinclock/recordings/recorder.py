@@ -19,9 +19,19 @@ from tinclock.core.geometry.level import level_digest
 from tinclock.core.rules.ruleset import Rules
 from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.ruling.claims import plain_numbers
-from tinclock.core.ruling.commands import Advance, ChangeRules, Ping, Pong, Publish, Record, Rule, Seen, name_of
+from tinclock.core.ruling.commands import (
+    Advance,
+    ChangeRules,
+    Ping,
+    Pong,
+    Record,
+    ReportView,
+    Rule,
+    SnapshotSent,
+    name_of,
+)
 from tinclock.core.ruling.records import Ruling
-from tinclock.core.ruling.shots import Shots
+from tinclock.core.ruling.shots import ShotBatch
 from tinclock.core.timeline.columns import flat_poses
 from tinclock.core.timeline.instants import seconds, tick_number
 from tinclock.core.timeline.packed import Packed
@@ -39,7 +49,7 @@ from tinclock.recordings.layout import (
 from tinclock.recordings.level_tables import write_level
 from tinclock.recordings.pieces import TickPoses, require_pyarrow
 from tinclock.recordings.recording import Recording
-from tinclock.recordings.replay import referee_at_end
+from tinclock.recordings.replaying import referee_at_end
 from tinclock.recordings.rounding import to_steps
 from tinclock.recordings.said import name_said, plain_said, received_of
 from tinclock.recordings.writer import Batch, Writer
@@ -64,8 +74,8 @@ class Recorder(MatchCalls):
     flush_s : so many seconds of server time are handed to the disk together; the rest is lost if the process is killed
     durable : wait for the disk itself at each flush, so that what was flushed survives a power cut too
     when_full : what to do when the disk refuses: raise from the next call on; or go on with the match, write when there
-        is room again, and name what had to be left out (`Recording.missing`, `tinclock contents`)
-    checkpoint_s : put the match's state beside what was flushed so often (at a flush), so that `going_on` has only what
+        is room again, and name what had to be left out (`Recording.missing`, `tinclock info`)
+    checkpoint_s : put the match's state beside what was flushed so often (at a flush), so that `resume` has only what
         came after it to rule again; None: never. It takes the match 5 to 20 ms with 16 players. Checkpoints
         go when the recording is ended
     match : identity of the match, unlike any other's (default: a random one); evidence counts each match once
@@ -83,7 +93,7 @@ class Recorder(MatchCalls):
 
     def __init__(
         self, path: str | Path, referee: Referee, *, flush_s: float = 1.0, durable: bool = False,
-        keep_level: bool = True, when_full: Literal["raise", "go on"] = "raise", checkpoint_s: float | None = None,
+        keep_level: bool = True, when_full: Literal["raise", "continue"] = "raise", checkpoint_s: float | None = None,
         match: str = "",
     ) -> None:  # fmt: skip
         require_pyarrow("Recorder")
@@ -98,14 +108,14 @@ class Recorder(MatchCalls):
         header = _header(referee, flush_s, keep_level, match)
         if referee.level is not None and keep_level:  # before the header, which makes the folder a recording
             write_level(self.path / LEVEL, referee.level)
-        writer = Writer(self.path, header, durable, when_full == "go on", lambda: self._step)
+        writer = Writer(self.path, header, durable, when_full == "continue", lambda: self._step)
         self._begin(writer, header, 0, float("-inf"), checkpoint_s)
 
     def _begin(
         self, writer: Writer, header: Header, step: int, flushed_s: float, checkpoint_s: float | None
     ) -> None:  # fmt: skip
-        self._checkpoint_s, self._kept_s, self.ruled_again = checkpoint_s, flushed_s, 0
-        self._writer, self._most_bones = writer, header.most_bones
+        self._checkpoint_s, self._kept_s, self.replayed_rulings = checkpoint_s, flushed_s, 0
+        self._writer, self._most_bones = writer, header.max_bones
         to_steps(np.zeros((0, 7)), np.zeros(1, np.int64), 1, 1.0, 1.0, 1.0)  # loads the kernel now, not in a tick
         self._flush_s, self._flushed_s = header.flush_s, flushed_s
         self._marks: list[tuple[int, int]] = []
@@ -117,33 +127,37 @@ class Recorder(MatchCalls):
         self._encode = msgspec.json.Encoder(enc_hook=plain_numbers).encode
 
     @classmethod
-    def going_on(
+    def resume(
         cls, path: str | Path, *, level: Level | None = None, durable: bool = False,
-        when_full: Literal["raise", "go on"] = "raise", checkpoint_s: float | None = None,
+        when_full: Literal["raise", "continue"] = "raise", checkpoint_s: float | None = None,
     ) -> Recorder:  # fmt: skip
         """Go on with a recording whose process was killed: its referee is as it was at the last flush.
 
         What was flushed since the last checkpoint is ruled again; without one everything is, which takes as long as
-        `rerule`. What comes next is appended. `ruled_again` says how many rulings that were.
+        `replay`. What comes next is appended. `replayed_rulings` says how many rulings that were.
         level : the recorded level, where the recording doesn't hold it
 
         Raises `RecordingError` for a recording that was ended, has a gap, or doesn't rule again as it was.
         """
         source = Recording(path)
+        if source.is_old:
+            raise RecordingError(path, "was written by version 0.2, and can be read but not continued")
         if source.closed:
             raise RecordingError(path, "was ended in good order; nothing goes on from there")
-        referee, digests, ruled_again = referee_at_end(source, level)
+        referee, digests, replayed_rulings = referee_at_end(source, level)
         self = cls.__new__(cls)
         self.path, self.referee, header = Path(path), referee, source.require_header()
-        step = source.flushes[-1].next_step if source.flushes else 0
+        step = source.flushes[-1].next_call if source.flushes else 0
         self._step = step
-        writer = Writer(self.path, header, durable, when_full == "go on", lambda: self._step, after=(source, digests))
+        writer = Writer(
+            self.path, header, durable, when_full == "continue", lambda: self._step, after=(source, digests)
+        )
         self._begin(writer, header, step, source.ends_at_s if source.flushes else float("-inf"), checkpoint_s)
-        self.ruled_again = ruled_again
+        self.replayed_rulings = replayed_rulings
         return self
 
     @property
-    def step(self) -> int:
+    def call_number(self) -> int:
         """The number of the next call."""
         return self._step
 
@@ -158,9 +172,9 @@ class Recorder(MatchCalls):
         return self._writer.written
 
     @property
-    def handed_over(self) -> int:
+    def first_unqueued_call(self) -> int:
         """The number of the first call that was not yet handed to the disk."""
-        return self._batch.first_step
+        return self._batch.first_call
 
     def __enter__(self) -> Recorder:
         """For `with`: the recording is closed at its end."""
@@ -188,25 +202,25 @@ class Recorder(MatchCalls):
                 self._batch.rulings += [(self._step, ruling) for ruling in fired]
                 self._tick_row("advance", None, float(command.server_time))
                 return fired
-            case Publish():
+            case SnapshotSent():
                 self.referee.apply(command)
                 sent_at = None if command.sent_at is None else float(command.sent_at)
-                return self._tick_row("published", int(command.tick), sent_at)
+                return self._tick_row("snapshot_sent", int(command.tick), sent_at)
             case ChangeRules():
                 _require_keepable(command.rules)
                 return self._change(command)
             case Pong():  # what the client sent is noted as far as JSON can say it, and then used as noted
                 said = {"nonce": plain_said(command.nonce), "client_time": plain_said(command.client_time)}
                 return self._change(msgspec.structs.replace(command, **said))
-            case Seen():
+            case ReportView():
                 said = {"view": plain_said(command.view), "client_time": plain_said(command.client_time)}
                 return self._change(msgspec.structs.replace(command, **said))
             case _:
                 return self._change(command)
 
-    def rule_many(self, claims: Iterable[tuple[str, Claim | object, float]] | Shots) -> list[Ruling]:
+    def rule_many(self, claims: Iterable[tuple[str, Claim | object, float]] | ShotBatch) -> list[Ruling]:
         """See `MatchCalls.rule_many`: they share kernel calls, and are noted one by one."""
-        many = claims.each() if isinstance(claims, Shots) else claims
+        many = claims.each() if isinstance(claims, ShotBatch) else claims
         sent = [(name_said(connection), received_of(claim), at) for connection, claim, at in many]
         told = list[int]()
         rulings = self.referee.rule_many([(name, received.claim, at) for name, received, at in sent], told)
@@ -298,11 +312,11 @@ class Recorder(MatchCalls):
     def _flush(self, with_checkpoint: bool = False) -> None:
         """Hand over what there is."""
         batch = self._batch
-        if self._step == batch.first_step and not batch.closed:
+        if self._step == batch.first_call and not batch.closed:
             return
         if with_checkpoint:
             batch.checkpoint = checkpoint_of(self.referee)
-        batch.next_step, batch.events, batch.marks = self._step, self._bulletin.since(self._flushed_event), self._marks
+        batch.next_call, batch.events, batch.marks = self._step, self._bulletin.since(self._flushed_event), self._marks
         self._flushed_event, self._marks = self._told, []
         self._batch = Batch(self._step)
         self._writer.hand_over(batch)
@@ -313,7 +327,7 @@ class Recorder(MatchCalls):
         return self._writer.problem
 
     def leave_open(self) -> None:
-        """Write everything and stop, without ending the recording: `going_on` continues it. Safe to call twice."""
+        """Write everything and stop, without ending the recording: `resume` continues it. Safe to call twice."""
         if self._closed:
             return
         self._closed = True
@@ -322,11 +336,11 @@ class Recorder(MatchCalls):
         finally:
             self._writer.close()
 
-    def close(self, *, put_together: bool = True) -> None:
+    def close(self, *, compact: bool = True) -> None:
         """End the recording in good order. Safe to call twice.
 
         Its many small files were put together into few while the match went on, a quarter of a minute in each.
-        put_together : do so with the last quarter of a minute too, which takes some tenths of a second; without it the
+        compact : do so with the last quarter of a minute too, which takes some tenths of a second; without it the
             recording is as whole
         """
         if self._closed:
@@ -338,13 +352,13 @@ class Recorder(MatchCalls):
         finally:
             self._writer.close()
         let_go(self.path)
-        if put_together:
-            self.put_together()
+        if compact:
+            self.compact()
         else:
             with suppress(OSError):
                 self._writer.gathering.finish(all_of_it=False)
 
-    def put_together(self) -> None:
+    def compact(self) -> None:
         """Put the last files of a closed recording together. Raises `RecordingError` where there is no room for that;
         the recording is whole then as it is.
         """

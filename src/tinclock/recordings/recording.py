@@ -14,6 +14,7 @@ from tinclock.core.combat.events import Event
 from tinclock.core.errors import RecordingError
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.records import Ruling
+from tinclock.recordings import format_4
 from tinclock.recordings.layout import (
     FLUSHES,
     FORMAT,
@@ -52,28 +53,30 @@ class EntityPoses(NamedTuple):
 class Recording:
     """A recording on disk, opened for reading. Nothing of it is held but its list of flushes.
 
-    salvage : read on where something is broken, as far as that goes; what was wrong is in `problems`
+    recover : read on where something is broken, as far as that goes; what was wrong is in `problems`
 
     Raises `RecordingError`, naming the file, for what is no recording, is of a newer format, is torn or was altered. A
     recording whose writer was killed is none of these: it ends with its last flush, and `closed` is False.
     """
 
-    def __init__(self, path: str | Path, *, salvage: bool = False) -> None:
+    def __init__(self, path: str | Path, *, recover: bool = False) -> None:
         require_pyarrow("Recording")
-        self.path, self.salvage = Path(path), salvage
+        self.path, self.recover = Path(path), recover
         self.problems: list[str] = []
-        """Problems that `salvage` skipped."""
-        self.torn_tail = False
+        """Problems that `recover` skipped."""
+        self.damaged_tail = False
         """True if the writer was killed in the middle of a line; that flush doesn't count."""
         if not self.path.is_dir():
             what = "is no folder" if self.path.exists() else "is not there"
             raise RecordingError(self.path, f"{what}; a recording is a folder that holds {HEADER}")
+        self.is_old = False
+        """True for a recording of version 0.2, which is read under today's names (see `format_4`)."""
         self.header, text = self._read_header()
         self.flushes = self._read_flushes(sha256(text))
 
     def _fault(self, path: Path, problem: str) -> None:
         """Raise, or note and go on."""
-        if not self.salvage:
+        if not self.recover:
             raise RecordingError(path, problem)
         self.problems.append(str(RecordingError(path, problem)))
 
@@ -89,14 +92,17 @@ class Recording:
         except (msgspec.DecodeError, KeyError, RecursionError) as error:
             self._fault(path, f"is no recording's header: {error}")
             return None, text
-        if number != FORMAT:
+        self.is_old = number == format_4.FORMAT
+        if number != FORMAT and not self.is_old:
             raise RecordingError(
-                path, f"the recording is of format {number!r}; this version reads format {FORMAT} only: read it with "
+                path, f"the recording is of format {number!r}; this version reads formats 4 and {FORMAT}: read it with "
                 "the version that wrote it, which the header names under `written_by`",
             )  # fmt: skip
         try:
+            if self.is_old:
+                return msgspec.convert(format_4.header_now(msgspec.json.decode(text)), Header), text
             return msgspec.json.decode(text, type=Header), text
-        except msgspec.DecodeError as error:
+        except (msgspec.DecodeError, KeyError, AttributeError) as error:
             self._fault(path, f"is no recording's header: {error}")
             return None, text
 
@@ -108,11 +114,11 @@ class Recording:
             self._fault(path, f"can't be read ({error.strerror}); it lists what was written")
             return self._found_by_name()
         lines = data.split(b"\n")
-        self.torn_tail = bool(lines.pop())
+        self.damaged_tail = bool(lines.pop())
         out: list[Flush] = []
         for row, line in enumerate(lines, 1):
             try:
-                flush = msgspec.json.decode(line, type=Flush)
+                flush = msgspec.json.decode(format_4.flush_now(line) if self.is_old else line, type=Flush)
             except msgspec.DecodeError as error:
                 self._fault(path, f"line {row} is no flush: {error}")
                 break
@@ -136,7 +142,7 @@ class Recording:
                 data = file.read_bytes()
                 names.setdefault(file.stem, {})[table] = Piece(f"{table}/{file.name}", 0, len(data), sha256(data))
         empty = Flush(
-            first_step=0, next_step=0, from_s=None, to_s=None, ticks=0, rulings=0, rulings_sha256="", events=0,
+            first_call=0, next_call=0, from_s=None, to_s=None, ticks=0, rulings=0, rulings_sha256="", events=0,
             events_sha256="", pieces={},
         )  # fmt: skip
         return [msgspec.structs.replace(empty, pieces=names[stem]) for stem in sorted(names)]
@@ -178,7 +184,7 @@ class Recording:
         return sum(flush.pieces[table].rows for flush in self.flushes if table in flush.pieces)
 
     @property
-    def strays(self) -> list[str]:
+    def unreferenced_files(self) -> list[str]:
         """Files that no flush lists: a writer was killed between a file and its line. Nothing reads them."""
         listed = {piece.file for flush in self.flushes for piece in flush.pieces.values()}
         folders = [self.path / name for name in TABLES]
@@ -192,7 +198,7 @@ class Recording:
         for flush in self.flushes:
             for name, piece in flush.pieces.items():
                 try:
-                    found = unpack(self.path, name, piece).num_rows
+                    found = unpack(self.path, name, piece, is_old=self.is_old).num_rows
                 except RecordingError as error:
                     wrong.append(str(error))
                 else:
@@ -207,14 +213,14 @@ class Recording:
     # -- reading ----------------------------------------------------------------------------------------------
 
     def piece(self, table: str, flush: Flush) -> pyarrow.Table:
-        """One table's rows of one flush. Where `salvage` reads on, a piece that is broken has none."""
+        """One table's rows of one flush. Where `recover` reads on, a piece that is broken has none."""
         listed = flush.pieces.get(table)
         if listed is None:
             return schema(table).empty_table()
         try:
-            if not listed.rows and self.salvage:
-                return parse(table, (self.path / listed.file).read_bytes())
-            return unpack(self.path, table, listed)
+            if not listed.rows and self.recover:
+                return parse(table, (self.path / listed.file).read_bytes(), is_old=self.is_old)
+            return unpack(self.path, table, listed, is_old=self.is_old)
         except RecordingError as error:
             self._fault(Path(error.path), error.problem)
         except (OSError, ValueError) as error:  # pyarrow's own are ValueErrors too
@@ -263,11 +269,11 @@ class Recording:
         for flush in self.flushes:
             yield from self.events_of(flush)
 
-    def events_of(self, flush: Flush, since_step: int = 0) -> list[Event]:
+    def events_of(self, flush: Flush, since_call: int = 0) -> list[Event]:
         """Events of one flush, from a step on."""
         table = self.piece("events", flush)
-        steps, texts = table["step"].to_pylist(), table["event"].to_pylist()
-        return [_EVENT(text) for step, text in zip(steps, texts, strict=True) if step >= since_step]
+        steps, texts = table["call_number"].to_pylist(), table["event"].to_pylist()
+        return [_EVENT(text) for step, text in zip(steps, texts, strict=True) if step >= since_call]
 
     def ruling(self, number: int) -> Ruling:
         """One ruling by its number. Raises `RecordingError` for one that isn't there."""
@@ -309,7 +315,7 @@ class Recording:
             table = self.piece("calls", flush)
             columns = (table[name].to_pylist() for name in ("call", "arguments", "answer"))
             for call, text, answer in zip(*columns, strict=True):
-                if call in ("admit", "place") and answer is not None:
+                if call in ("admit", "add_entity") and answer is not None:
                     yield int(answer), msgspec.json.decode(text)
 
     def level(self) -> Level | None:
@@ -345,7 +351,7 @@ class Recording:
         return np.concatenate([claims["received_at"].to_numpy(zero_copy_only=False).astype(float), stamps])
 
     def require_header(self) -> Header:
-        """The header; raises `RecordingError` where salvage went on without one."""
+        """The header; raises `RecordingError` where recover went on without one."""
         if self.header is None:
             raise RecordingError(self.path / HEADER, "can't be read, and nothing can be ruled or drawn without it")
         return self.header

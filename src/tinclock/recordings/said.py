@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from tinclock.core.plain import plain_number
+from tinclock.core.timeline.views import View
 from tinclock.wire.codec import Received, decode_claim, encode_claim
 
 
@@ -23,7 +24,7 @@ def name_said(connection: object) -> str:
 
 def plain_said(value: object) -> object:
     """Something of a client's as JSON can say it: numbers and texts as they are, else a text about it."""
-    value = plain_number(value)
+    value = [value.from_tick, value.to_tick, value.fraction] if isinstance(value, View) else plain_number(value)
     if type(value) is int:
         return value if abs(value) < 2**63 else str(value)[:40]
     if type(value) is float:

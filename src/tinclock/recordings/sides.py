@@ -9,7 +9,7 @@ from functools import partial
 from itertools import zip_longest
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from tinclock.core.analysis.changes import told
+from tinclock.core.analysis.ruling_diff import told
 from tinclock.core.errors import TinClockError
 from tinclock.core.referee import Referee
 from tinclock.core.ruling.abreast import Abreast
@@ -35,16 +35,16 @@ Told = dict[int, list[Counted]]
 """Results of each step's claims."""
 
 
-class Ranged(NamedTuple):
+class SweepResult(NamedTuple):
     """Results of a recording by one set of rules.
 
-    upheld, amended, denied, repeated : rulings; damage : points dealt; kills : deaths of anybody
+    accepted, adjusted, rejected, repeated : rulings; damage : points dealt; kills : deaths of anybody
     flipped : claims that are ruled otherwise than they were recorded; refused : calls that these rules don't allow
     """
 
-    upheld: int
-    amended: int
-    denied: int
+    accepted: int
+    adjusted: int
+    rejected: int
     repeated: int
     damage: float
     kills: int
@@ -90,7 +90,7 @@ class Tried(Referee):
         self.rules = self._pipeline.begin_tick(server_time)
 
     def look_again(self) -> None:
-        """`published`, where the lead was told."""
+        """`snapshot_sent`, where the lead was told."""
         self._beside().look_again()
 
     def share_clock(self, connection: str, clock: ClockEstimate) -> None:
@@ -126,7 +126,7 @@ class Group:
             self._rule(doing.given)
         elif doing.what == "record" and self.lead is not None:
             self._record(self.lead, *doing.given)
-        elif doing.what == "published" and self.lead is not None:
+        elif doing.what == "snapshot_sent" and self.lead is not None:
             self._publish(self.lead, *doing.given)
         elif isinstance(doing.given, (Ping, Pong)):
             self._tell_clocks(doing)
@@ -180,7 +180,7 @@ class Side:
     def __init__(self, referee: Tried, before: Told) -> None:
         self.referee, self.pipeline, self.is_lost = referee, referee.pipeline, False
         self._before, self._left = before, sum(map(len, before.values()))
-        self._outcomes = {"upheld": 0, "amended": 0, "denied": 0, "repeated": 0}
+        self._outcomes = {"accepted": 0, "adjusted": 0, "rejected": 0, "repeated": 0}
         self._damage, self._kills, self._flipped, self._refused = 0.0, 0, 0, 0
 
     def do(self, doing: Doing) -> bool:
@@ -192,8 +192,8 @@ class Side:
             )
         if what == "record":
             return self.attempt(lambda referee: referee.record(*given))
-        if what == "published":
-            return self.attempt(lambda referee: referee.published(*given))
+        if what == "snapshot_sent":
+            return self.attempt(lambda referee: referee.snapshot_sent(*given))
         if isinstance(given, ChangeRules):  # the rules that are tried hold from beginning to end
             self.refuse()
             return False
@@ -232,7 +232,9 @@ class Side:
         """Count what was told."""
         self._kills += sum(event.kind == "death" for event in self.referee.events())
 
-    def result(self) -> Ranged:
+    def result(self) -> SweepResult:
         """Result; rulings without a counterpart are flips."""
         flipped = self._flipped + self._left
-        return Ranged(**self._outcomes, damage=self._damage, kills=self._kills, flipped=flipped, refused=self._refused)
+        return SweepResult(
+            **self._outcomes, damage=self._damage, kills=self._kills, flipped=flipped, refused=self._refused
+        )

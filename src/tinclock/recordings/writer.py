@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
     from tinclock.recordings.recording import Recording
 
-ROWS_AT_A_TIME, PAUSE_S, MOST_PAUSES = 2, 0.0005, 8
+ROWS_AT_A_TIME, PAUSE_S, MAX_PAUSES = 2, 0.0005, 8
 """The writer looks up after so many rows, and waits as long as the match is busy with a tick, up to so many pauses."""
 BEHIND_MOST = 4
 """Maximum number of flushes that wait for the disk before the match waits too: memory stays bounded."""
@@ -49,10 +49,10 @@ class Batch:
         "checkpoint",
         "closed",
         "events",
-        "first_step",
+        "first_call",
         "from_s",
         "marks",
-        "next_step",
+        "next_call",
         "poses",
         "rows",
         "rulings",
@@ -60,8 +60,8 @@ class Batch:
         "to_s",
     )
 
-    def __init__(self, first_step: int) -> None:
-        self.first_step = self.next_step = first_step
+    def __init__(self, first_call: int) -> None:
+        self.first_call = self.next_call = first_call
         self.rows: dict[str, list[tuple[Any, ...]]] = {"calls": [], "pings": [], "ticks": [], "claims": []}
         self.poses: list[TickPoses] = []
         self.rulings: list[tuple[int, Ruling]] = []
@@ -145,7 +145,7 @@ class Writer:
         self._noted = noted
         self._waiting: list[_Ready] = []
         self._missing: Missing | None = None
-        self.written = 0 if after is None or not after[0].flushes else after[0].flushes[-1].next_step
+        self.written = 0 if after is None or not after[0].flushes else after[0].flushes[-1].next_call
         """The step that follows the last flush on the disk."""
         self.problem = ""
         """Error of the disk, while it refuses."""
@@ -172,7 +172,7 @@ class Writer:
 
     def _take_up(self, before: Recording) -> str:
         """Cut off and take away what a kill left behind the last flush; returns the digest of the last line."""
-        for file in before.strays:
+        for file in before.unreferenced_files:
             (self._folder / file).unlink(missing_ok=True)
         path = self._folder / FLUSHES
         data = path.read_bytes() if path.exists() else b""
@@ -223,7 +223,7 @@ class Writer:
                   for name, table in self._tables(batch) if table.num_rows]  # fmt: skip
         digests = self._digests
         flush = Flush(
-            first_step=batch.first_step, next_step=batch.next_step, from_s=batch.from_s, to_s=batch.to_s,
+            first_call=batch.first_call, next_call=batch.next_call, from_s=batch.from_s, to_s=batch.to_s,
             ticks=batch.ticks, rulings=digests.rulings, rulings_sha256=digests.rulings_sha256, events=digests.events,
             events_sha256=digests.events_sha256, pieces={}, closed=batch.closed,
         )  # fmt: skip
@@ -247,7 +247,7 @@ class Writer:
     def _leave_out(self, lost: Flush) -> None:
         before = self._missing
         self._missing = Missing(
-            lost.first_step if before is None else before.first_step, lost.next_step,
+            lost.first_call if before is None else before.first_call, lost.next_call,
             lost.from_s if before is None or before.from_s is None else before.from_s, lost.to_s, self.problem,
         )  # fmt: skip
 
@@ -261,7 +261,7 @@ class Writer:
         line = msgspec.json.encode(flush)
         self._append(line + b"\n")
         self._previous, self._count = sha256(line), self._count + 1
-        self.written = flush.next_step
+        self.written = flush.next_call
         self.gathering.take(flush)
         if ready.checkpoint:
             with suppress(OSError):  # going on then has more to rule again
@@ -285,7 +285,7 @@ class Writer:
         """
         if place % ROWS_AT_A_TIME or not self._queue.empty():
             return
-        for _ in range(MOST_PAUSES):
+        for _ in range(MAX_PAUSES):
             before = self._noted()
             if self._closing:
                 return

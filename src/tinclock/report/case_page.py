@@ -12,19 +12,19 @@ from tinclock.core.errors import EvidenceError, MissingExtraError, RecordingErro
 from tinclock.core.geometry.rig import Rig
 from tinclock.core.plain import Fields
 from tinclock.core.text import printable, printable_lines
-from tinclock.report.case_view import charts_of, facts_of, telling_shots, weights_of
+from tinclock.report.case_view import calibration_of, charts_of, facts_of, telling_shots
 from tinclock.report.rig_data import rig_fields
 from tinclock.report.shot_scene import Shown, scene_of
 from tinclock.report.style import surface_colour
 
 if TYPE_CHECKING:
-    from tinclock.cases.records import Dossier, PlayRow
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.cases.records import AccountReport, PlayRow
+    from tinclock.core.evidence.calibration_table import Calibration
     from tinclock.core.geometry.level import Level
     from tinclock.recordings.recording import Recording
 
-MOST_SHOTS: Final = 6
-NEAR_M, MOST_FACES = 12.0, 3000
+MAX_SHOTS: Final = 6
+NEAR_M, MAX_FACES = 12.0, 3000
 """Of a level the triangles near a shot are kept in the page, at most so many of a match."""
 MODULES: Final = (
     "vendor/three.js", "vendor/uplot.js", "ground.js", "bodies.js", "shot.js", "card.js", "charts.js", "offline.js",
@@ -33,18 +33,18 @@ MODULES: Final = (
 
 
 def write_case_page(
-    path: str | Path, dossier: Dossier, weights: Weights | None = None, *, limit: float,
+    path: str | Path, dossier: AccountReport, calibration: Calibration | None = None, *, limit: float,
     recordings: str | Path | None = None, level: Level | None = None,
 ) -> Path:  # fmt: skip
     """Write the page of an account.
 
-    weights : the table whose figures the page says; by default the table of the case's last weighing
+    calibration : the table whose figures the page says; by default the table of the case's last weighing
     limit : decibans at which cases open; recordings : a folder to look for recordings in that aren't where they were
 
     Raises `MissingExtraError` without the extra `cases`, `EvidenceError` when the file can't be written. Shots whose
     recording isn't there are left out, and the page says so.
     """
-    html = case_page(dossier, weights, limit=limit, recordings=recordings, level=level)
+    html = case_page(dossier, calibration, limit=limit, recordings=recordings, level=level)
     target = Path(path)
     try:
         target.parent.mkdir(parents=True, exist_ok=True)
@@ -84,20 +84,21 @@ def pages(*packages: str) -> Any:
 
 
 def case_page(
-    dossier: Dossier, weights: Weights | None = None, *, limit: float, recordings: str | Path | None = None,
+    dossier: AccountReport, calibration: Calibration | None = None, *, limit: float,
+    recordings: str | Path | None = None,
     level: Level | None = None,
 ) -> str:  # fmt: skip
     """The page as text; see `write_case_page`."""
-    weights, template = weights_of(dossier, weights), pages("tinclock.report").get_template("case.html")
+    calibration, template = calibration_of(dossier, calibration), pages("tinclock.report").get_template("case.html")
     gathered = _Gathered(dossier, recordings, level)
     drawing = Path(__file__).with_name("drawing")
     data = {
-        "charts": charts_of(dossier, weights, limit), "shots": gathered.shots, "rigs": gathered.rigs,
+        "charts": charts_of(dossier, calibration, limit), "shots": gathered.shots, "rigs": gathered.rigs,
         "levels": gathered.levels,
     }  # fmt: skip
     styles = [(drawing / name).read_text(encoding="utf-8") for name in ("page.css", "vendor/uplot.css")]
     page: str = template.render(
-        **facts_of(dossier, weights, limit), shots=gathered.shots, missing=gathered.missing, data=shown(data),
+        **facts_of(dossier, calibration, limit), shots=gathered.shots, missing=gathered.missing, data=shown(data),
         charts=data["charts"], matches={}, styles="\n".join(styles),
         modules=[(name, (drawing / name).read_text(encoding="utf-8")) for name in MODULES],
         loader=(drawing / "loader.js").read_text(encoding="utf-8"),
@@ -108,7 +109,7 @@ def case_page(
 class _Gathered:
     """The shots of a page with the bodies and the level that they need, and what couldn't be shown."""
 
-    def __init__(self, dossier: Dossier, recordings: str | Path | None, level: Level | None) -> None:
+    def __init__(self, dossier: AccountReport, recordings: str | Path | None, level: Level | None) -> None:
         self.shots: list[Fields] = []
         self.rigs: dict[str, Fields] = {}
         self.levels: dict[str, list[Fields]] = {}
@@ -117,7 +118,7 @@ class _Gathered:
         self._opened: dict[str, Recording] = {}
         near: dict[str, list[tuple[Level, Fields]]] = {}
         places = {play.match: play for play in dossier.plays}
-        for kind, match, number in telling_shots(dossier, MOST_SHOTS):
+        for kind, match, number in telling_shots(dossier, MAX_SHOTS):
             if match not in places:
                 continue
             try:
@@ -170,7 +171,7 @@ def level_near(shots: list[tuple[Level, Fields]]) -> list[Fields]:
         share = np.clip((middle - start) @ way / max(float(way @ way), 1e-9), 0.0, 1.0)
         off = np.minimum(off, np.linalg.norm(middle - start - share[:, None] * way, axis=1) - size)
     near = np.flatnonzero(off < NEAR_M)
-    near = near[np.argsort(off[near], kind="stable")][:MOST_FACES]
+    near = near[np.argsort(off[near], kind="stable")][:MAX_FACES]
     out: list[Fields] = []
     for kind, surface in enumerate(level.surfaces):
         rows = near[level.kinds[near] == kind]

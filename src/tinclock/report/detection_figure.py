@@ -1,4 +1,4 @@
-"""Figure of the quality of detection: fractions found by kind and dial, times, ROC, precision, recall, fair peaks."""
+"""Figure of detection: fractions found by cheat and strength, times, ROC, precision, recall, peaks."""
 
 from __future__ import annotations
 
@@ -17,11 +17,11 @@ if TYPE_CHECKING:
 
 
 def draw_detection(path: Path, report: Fields, heights: tuple[NDArray[np.float64], NDArray[np.float64]]) -> Path:
-    """Draw what `tinclock detection` reports into a PNG. heights : peak decibans of fair and of unfair accounts."""
+    """Draw what `tinclock detection` reports into a PNG. heights : peak decibans of honest and of cheating accounts."""
     figure = new_figure("draw_detection")
     title(
-        figure, 0.955, ("What is found of each kind of unfairness", {"fontsize": 15, "color": INK, "weight": "bold"}),
-        (f"{len(heights[1])} unfair and {len(heights[0])} fair accounts", {"fontsize": 11, "color": INK}),
+        figure, 0.955, ("What is found of each cheat", {"fontsize": 15, "color": INK, "weight": "bold"}),
+        (f"{len(heights[1])} cheating and {len(heights[0])} honest accounts", {"fontsize": 11, "color": INK}),
     )  # fmt: skip
     _shares(figure.add_axes((0.165, 0.07, 0.40, 0.83)), report["rows"])
     _roc(figure.add_axes((0.65, 0.63, 0.32, 0.27)), report["curves"])
@@ -32,19 +32,19 @@ def draw_detection(path: Path, report: Fields, heights: tuple[NDArray[np.float64
 
 def _shares(axes: Axes, rows: list[Fields]) -> None:
     kinds = sorted({row["kind"] for row in rows}, reverse=True)
-    dials = sorted({row["dial"] for row in rows})
+    cheats = sorted({row["strength"] for row in rows})
     place = {kind: k for k, kind in enumerate(kinds)}
     for row in rows:
-        x0, y = dials.index(row["dial"]) * 5, place[row["kind"]]
+        x0, y = cheats.index(row["strength"]) * 5, place[row["kind"]]
         for k, share in enumerate(row["found"]):
             axes.add_patch(_cell(x0 + k, y, share))
             if 0.0 < share < 1.0:
                 axes.text(x0 + k + 0.5, y + 0.5, f"{100 * share:.0f}", ha="center", va="center", fontsize=8, color=INK)
-    axes.set_xlim(0, 5 * len(dials) - 1)
+    axes.set_xlim(0, 5 * len(cheats) - 1)
     axes.set_ylim(0, len(kinds))
     dress(axes, "percent with a case after 1, 3, 5, 10 minutes", "", "")
     axes.set_yticks(np.arange(len(kinds)) + 0.5, [kind.replace("_", " ") for kind in kinds])
-    axes.set_xticks([5 * k + 2 for k in range(len(dials))], [f"dial {dial:g}" for dial in dials])
+    axes.set_xticks([5 * k + 2 for k in range(len(cheats))], [f"strength {strength:g}" for strength in cheats])
     axes.tick_params(length=0)
     for side in ("left", "bottom"):
         axes.spines[side].set_visible(False)
@@ -54,7 +54,7 @@ def _cell(x: float, y: float, share: float) -> Any:
     from matplotlib.colors import to_rgb
     from matplotlib.patches import Rectangle
 
-    low, high = np.array(to_rgb("#dfe4e7")), np.array(to_rgb(OUTCOMES["upheld"]))
+    low, high = np.array(to_rgb("#dfe4e7")), np.array(to_rgb(OUTCOMES["accepted"]))
     return Rectangle((x + 0.04, y + 0.08), 0.92, 0.84, color=tuple(low + share * (high - low)))
 
 
@@ -63,19 +63,21 @@ def _roc(axes: Axes, told: Fields) -> None:
     axes.set_xscale("symlog", linthresh=0.005)
     axes.set_xlim(0, 1)
     axes.set_ylim(0, 1.02)
-    dress(axes, f"ROC: area {told['roc_area']:.3f}", "share of fair accounts above the line", "of unfair ones")
+    dress(axes, f"ROC: area {told['roc_area']:.3f}", "share of honest accounts above the line", "of cheating ones")
 
 
 def _precision(axes: Axes, told: Fields) -> None:
     axes.step(told["found"], told["precision"], where="post", color=RAY, linewidth=2)
     axes.set_xlim(0, 1)
     axes.set_ylim(0, 1.03)
-    dress(axes, f"precision and recall: area {told['pr_area']:.3f}", "share of unfair accounts found", "right of those")
+    dress(
+        axes, f"precision and recall: area {told['pr_area']:.3f}", "share of cheating accounts found", "right of those"
+    )
 
 
 def _peaks(axes: Axes, heights: tuple[NDArray[np.float64], NDArray[np.float64]], limit: float) -> None:
     edges = np.linspace(-5.0, 80.0, 35)
-    for values, colour, name in ((heights[0], TEAMS["pewter"], "fair"), (heights[1], TEAMS["copper"], "unfair")):
+    for values, colour, name in ((heights[0], TEAMS["pewter"], "honest"), (heights[1], TEAMS["copper"], "cheating")):
         clipped = np.clip(values, edges[0], edges[-1] - 1e-6)
         axes.hist(
             clipped,
@@ -83,7 +85,7 @@ def _peaks(axes: Axes, heights: tuple[NDArray[np.float64], NDArray[np.float64]],
             color=colour,
             alpha=0.65,
             label=name,
-            weights=np.full(len(values), 1.0 / max(len(values), 1)),
+            calibration=np.full(len(values), 1.0 / max(len(values), 1)),
         )
     axes.axvline(limit, color=INK, linestyle="--", linewidth=1)
     axes.text(limit + 1, axes.get_ylim()[1] * 0.86, "a case opens", fontsize=8, color=INK)

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 LINES = {"wired": "#2d7d5a", "home_wireless": "#1f5f8b", "mobile": "#b4622a", "distant": "#8a2f6b", "awful": "#7a7f82"}
 
 
-def draw_fairness(path: Path, rows: Sequence[Fields], cap_s: float, name: str) -> Path:
-    """Both sides against max_rewind, as a PNG. rows : a sweep's, of `tinclock fairness`; cap_s : the recorded cap."""
+def draw_fairness(path: Path, rows: Sequence[Fields], rewind_limit_s: float, name: str) -> Path:
+    """Draw both sides against max_rewind_s. rows : of `tinclock fairness --sweep`; rewind_limit_s : as recorded"""
     figure = new_figure("draw_fairness")
     figure.text(0.06, 0.945, f"{name}: cost of max_rewind by side", fontsize=15, color=INK, weight="bold")
     told = "Left: honest shots that were hits on their shooter's own screen. "
@@ -29,7 +29,7 @@ def draw_fairness(path: Path, rows: Sequence[Fields], cap_s: float, name: str) -
     _shooters(shooters, at, rows)
     _victims(victims, at, rows)
     for axes in (shooters, victims):
-        axes.axvline(1000.0 * cap_s, color=INK, lw=0.8, ls=(0, (3, 3)))
+        axes.axvline(1000.0 * rewind_limit_s, color=INK, lw=0.8, ls=(0, (3, 3)))
         axes.set_ylim(bottom=0.0)
     below = "max_rewind, ms (dashed: as recorded)"
     dress(shooters, "honest hits on screen that hit the same player", below, "percent")
@@ -40,11 +40,14 @@ def draw_fairness(path: Path, rows: Sequence[Fields], cap_s: float, name: str) -
 def _shooters(axes: Axes, at: list[float], rows: Sequence[Fields]) -> None:
     names = sorted({name for row in rows for name in row["shooters"]} - {"all"}, key=list(LINES).index)
     for name in names:
-        shares = [row["shooters"].get(name, {}).get("share_counted") for row in rows]
+        shares = [row["shooters"].get(name, {}).get("fraction_counted") for row in rows]
         hits = max(row["shooters"].get(name, {}).get("hits", 0) for row in rows)
         label = f"{name.replace('_', ' ')} ({hits} hits)"
         axes.plot(at, _percent(shares), "o-", color=LINES[name], ms=3.5, lw=1.2, label=label)
-    for key, style, label in (("share_counted", "-", "all"), ("share_upheld", ":", "all, upheld just as claimed")):
+    for key, style, label in (
+        ("fraction_counted", "-", "all"),
+        ("fraction_accepted", ":", "all, accepted just as claimed"),
+    ):
         whole = [row["shooters"].get("all", {}).get(key) for row in rows]
         axes.plot(at, _percent(whole), style, color=INK, lw=2.4, label=label)
     axes.set_ylim(0.0, 103.0)

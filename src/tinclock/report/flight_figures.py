@@ -25,11 +25,11 @@ SAYS = {
         "none: in the present",
         "Starts as the claim arrives, meets\nthe runner where it is. The shooter\nmust lead by its whole delay.",
     ),
-    "launch": (
+    "catch_up": (
         "launch: from the view on",
         "Starts where the screen was, so it\ncomes earlier: the runner is met on\nits way, before or after its turn.",
     ),
-    "fading": (
+    "blend": (
         "fading: view to present",
         "Close by the shooter's screen counts,\nfar away the victim's; here the runner\nis met {back:.0f} ms back.",
     ),
@@ -162,7 +162,7 @@ def _dodge(axes: Axes, scene: ThrowScene) -> None:
     if scene.seen is not None:
         draw_boxes(axes, scene.seen, ABOVE, np.zeros(3), "none", linewidths=0.8, linestyles="dashed")
     axes.plot(scene.path[:, 0], scene.path[:, 1], color=RAY, lw=1.5)
-    if scene.name == "launch":
+    if scene.name == "catch_up":
         place, velocity = np.array(scene.launch.position), np.array(scene.launch.velocity)
         gone = place + velocity * (scene.ruling.received_at - scene.launch.server_time)
         axes.plot(gone[0], gone[1], ">", color=RAY, ms=9)
@@ -189,11 +189,11 @@ def _away(scene: ThrowScene) -> float:
 
 
 def _met(scene: ThrowScene, at: float) -> float:
-    if scene.name != "fading":
+    if scene.name != "blend":
         return at
-    fade_s = scene.table.flight.fade_s if scene.table.flight is not None else 1.0
+    blend_s = scene.table.projectile.blend_s if scene.table.projectile is not None else 1.0
     age, gone = scene.ruling.rewound_s or 0.0, at - scene.launch.server_time
-    return at - age * max(0.0, 1.0 - gone / fade_s)
+    return at - age * max(0.0, 1.0 - gone / blend_s)
 
 
 def _walked_at(scene: ThrowScene, at: float) -> tuple[float, float]:

@@ -5,14 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.combat.events import EndEvent, LaunchEvent
-from tinclock.core.combat.projectile_motion import Flight
+from tinclock.core.combat.projectile_motion import ProjectilePath
 from tinclock.core.plain import Fields
 
 if TYPE_CHECKING:
     from tinclock.core.combat.events import Event
     from tinclock.core.geometry.level import Level
 
-STEP_S, MOST_STEPS = 1.0 / 30.0, 300
+STEP_S, MAX_STEPS = 1.0 / 30.0, 300
 
 
 def flights_of(events: list[Event], level: Level | None) -> list[Fields]:
@@ -24,8 +24,8 @@ def flights_of(events: list[Event], level: Level | None) -> list[Fields]:
             continue
         end = ends.get(one.projectile)
         until = one.until if end is None else end.server_time
-        flight = Flight(one.motion, one.server_time, one.position, one.velocity, level=level)
-        steps = min(max(int((until - one.server_time) / STEP_S), 1), MOST_STEPS)
+        flight = ProjectilePath(one.motion, one.server_time, one.position, one.velocity, level=level)
+        steps = min(max(int((until - one.server_time) / STEP_S), 1), MAX_STEPS)
         times = [one.server_time + (until - one.server_time) * k / steps for k in range(steps + 1)]
         points = [[round(v, 3) for v in flight.at(at)[0]] for at in times]
         if end is not None:

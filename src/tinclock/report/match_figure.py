@@ -99,9 +99,9 @@ def _draw_shots(axes: Axes, rulings: Sequence[Ruling]) -> None:
             lines = [_ends(r) for r in rulings if r.outcome == outcome and bool(r.hits) == struck and r.origin]
             if not lines:
                 continue
-            faint = outcome == "upheld" and not struck
+            faint = outcome == "accepted" and not struck
             style = {"linewidths": 0.6, "alpha": 0.2} if faint else {"linewidths": 0.9, "alpha": 0.7}
-            dashes = (0, (2, 2)) if outcome == "denied" else "solid"
+            dashes = (0, (2, 2)) if outcome == "rejected" else "solid"
             axes.add_collection(LineCollection(lines, colors=colour, linestyles=dashes, **style))
             if struck:
                 ends = np.array([line[1] for line in lines])
@@ -136,10 +136,10 @@ def _legend(figure: Figure, level: Level, teams: Sequence[str]) -> None:
 
     handles: list[Any] = [Line2D([], [], color=TEAMS.get(team, "#777777"), label=f"path, {team}") for team in teams]
     handles += [
-        Line2D([], [], color=OUTCOMES["upheld"], marker="o", ms=5, label="upheld, hit"),
-        Line2D([], [], color=OUTCOMES["upheld"], alpha=0.35, lw=0.8, label="upheld, hit nobody"),
-        Line2D([], [], color=OUTCOMES["amended"], marker="o", ms=5, label="amended"),
-        Line2D([], [], color=OUTCOMES["denied"], ls=(0, (2, 2)), label="denied (first 3 m)"),
+        Line2D([], [], color=OUTCOMES["accepted"], marker="o", ms=5, label="accepted, hit"),
+        Line2D([], [], color=OUTCOMES["accepted"], alpha=0.35, lw=0.8, label="accepted, hit nobody"),
+        Line2D([], [], color=OUTCOMES["adjusted"], marker="o", ms=5, label="adjusted"),
+        Line2D([], [], color=OUTCOMES["rejected"], ls=(0, (2, 2)), label="rejected (first 3 m)"),
     ]
     used = {level.surfaces[kind].name for kind in level.kinds} - {"ground"}
     handles += [Patch(fc=pale(name), label=name) for name in SURFACES if name in used]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 
 from tinclock.core.combat.events import EndEvent, LaunchEvent
-from tinclock.core.combat.projectile_motion import Flight
+from tinclock.core.combat.projectile_motion import ProjectilePath
 from tinclock.core.timeline.views import View
 from tinclock.report.outlines import draw_boxes, draw_plan, draw_section
 from tinclock.report.style import INK, NOW, RAY, REWOUND, STRUCK, dress, new_figure, save, title_ruling
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from tinclock.core.analysis.surroundings import Past
+    from tinclock.core.analysis.shot_scene import HistorySlice
     from tinclock.core.combat.events import Event
     from tinclock.core.ruling.records import Ruling
 
@@ -50,7 +50,7 @@ def flights_of(events: Iterable[Event], ruling: Ruling) -> list[Flown]:
 
 
 def draw_flown(
-    path: Path, past: Past, ruling: Ruling, flights: Sequence[Flown], names: Mapping[int, str]
+    path: Path, past: HistorySlice, ruling: Ruling, flights: Sequence[Flown], names: Mapping[int, str]
 ) -> Path:  # fmt: skip
     """Draw what a claim let fly, as a PNG. past : the poses around the ruling."""
     figure = new_figure("draw_flown")
@@ -96,16 +96,16 @@ def _frame(figure: Figure, axes: Axes, x: tuple[float, float], y: tuple[float, f
     axes.set_aspect("equal")
 
 
-def _line(one: Flown, past: Past) -> Any:
+def _line(one: Flown, past: HistorySlice) -> Any:
     """(n, 3): where it flew."""
     launch, end = one.launch, one.end
-    flight = Flight(launch.motion, launch.server_time, launch.position, launch.velocity, level=past.level)
+    flight = ProjectilePath(launch.motion, launch.server_time, launch.position, launch.velocity, level=past.level)
     line = flight.path(np.linspace(launch.server_time, end.server_time, 200))
     return np.vstack([line[:-1], np.array(end.position)])
 
 
 def _bodies(
-    axes: Axes, past: Past, ruling: Ruling, flights: Sequence[Flown], basis: Any, origin: Any,
+    axes: Axes, past: HistorySlice, ruling: Ruling, flights: Sequence[Flown], basis: Any, origin: Any,
     near: Callable[[Any], bool],
 ) -> None:  # fmt: skip
     newest = View(past.history.newest_tick, past.history.newest_tick, 0.0)

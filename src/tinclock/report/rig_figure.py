@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 TOP, BOTTOM, LEFT, GAP = 0.88, 0.09, 0.07, 0.06
-LEAST_BARS, NAMES = 0.25, 0.1
+MIN_BARS, NAMES = 0.25, 0.1
 """Shares of the width for the bars at the right, and for the names beside them."""
 MARGIN_M = 0.04
 
@@ -43,7 +43,7 @@ def draw_rig(path: Path, skin: Skin, body: Rig, name: str, fits: Sequence[Fit] =
         flat = skin.vertices @ basis.T
         all_of_it = np.vstack([flat, *shapes])
         views.append((label, flat, shapes, all_of_it.min(0) - MARGIN_M, all_of_it.max(0) + MARGIN_M))
-    room = 1.0 - LEFT - 2 * GAP - (LEAST_BARS + NAMES if fits else 0.0)
+    room = 1.0 - LEFT - 2 * GAP - (MIN_BARS + NAMES if fits else 0.0)
     wide, high = sum(hi[0] - lo[0] for *_, lo, hi in views), max(hi[1] - lo[1] for *_, lo, hi in views)
     inches = min(room * figure.get_figwidth() / wide, (TOP - BOTTOM) * figure.get_figheight() / high)
     at = LEFT

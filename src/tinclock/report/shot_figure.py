@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tinclock.core.analysis.why import Why
+from tinclock.core.analysis.miss_explanation import MissExplanation
 from tinclock.core.text import called
 from tinclock.report.outlines import draw_boxes, draw_section
 from tinclock.report.style import (
@@ -29,13 +29,13 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from tinclock.core.analysis.surroundings import Surroundings
+    from tinclock.core.analysis.shot_scene import ShotScene
 
 BEYOND_M = 2.0
 
 
 def draw_shot(
-    surroundings: Surroundings, path: Path, names: Mapping[int, str] | None = None, reason: Why | None = None
+    surroundings: ShotScene, path: Path, names: Mapping[int, str] | None = None, reason: MissExplanation | None = None
 ) -> Path:
     """Write the picture of a shot as a PNG. names : what to call entities; reason : why it hit nobody, from `why`"""
     figure = new_figure("draw_shot")
@@ -59,11 +59,11 @@ def draw_shot(
     beside.set_ylim(-0.25, 3.0)
     above.set_ylim(-2.6, 2.6)
     _aim(figure.add_subplot(grid[:, 1]), surroundings, origin, along)
-    _head(figure, surroundings, names or {}, reason or Why())
+    _head(figure, surroundings, names or {}, reason or MissExplanation())
     return save(figure, path)
 
 
-def _shown_length(surroundings: Surroundings) -> float:
+def _shown_length(surroundings: ShotScene) -> float:
     bodies = [boxes for boxes in (surroundings.now, surroundings.rewound) if boxes is not None]
     far = [float(((boxes.centres - surroundings.origin) @ np.array(surroundings.direction)).max()) for boxes in bodies]
     wall = (
@@ -74,7 +74,7 @@ def _shown_length(surroundings: Surroundings) -> float:
     return max([4.0, *far, *wall]) + BEYOND_M
 
 
-def _view(axes: Axes, surroundings: Surroundings, basis: Any, origin: Any, length: float) -> None:
+def _view(axes: Axes, surroundings: ShotScene, basis: Any, origin: Any, length: float) -> None:
     struck = surroundings.ruling.hits[0].part if surroundings.ruling.hits else ""
     for boxes in (*surroundings.others, *([surroundings.shooter] if surroundings.shooter is not None else [])):
         draw_boxes(axes, boxes, basis, origin, "#e6e8e8", linewidths=0.3)
@@ -104,13 +104,13 @@ def _view(axes: Axes, surroundings: Surroundings, basis: Any, origin: Any, lengt
     axes.set_aspect("equal", adjustable="box", anchor="W")
 
 
-def _reached(surroundings: Surroundings) -> float:
+def _reached(surroundings: ShotScene) -> float:
     if surroundings.ruling.reached_m is not None:
         return surroundings.ruling.reached_m
     return float(min(surroundings.wall_m, surroundings.range_m))
 
 
-def _aim(axes: Axes, surroundings: Surroundings, origin: Any, along: Any) -> None:
+def _aim(axes: Axes, surroundings: ShotScene, origin: Any, along: Any) -> None:
     """The target as seen along the ray: the crosshair lies at 0, 0."""
     right = np.cross(along, [0.0, 0.0, 1.0])
     right = right / np.linalg.norm(right) if np.linalg.norm(right) > 1e-9 else np.array([1.0, 0.0, 0.0])
@@ -134,14 +134,14 @@ def _aim(axes: Axes, surroundings: Surroundings, origin: Any, along: Any) -> Non
     dress(axes, "along the shot: the crosshair is at 0, 0", "metres to its right", "metres above it")
 
 
-def _head(figure: Figure, surroundings: Surroundings, names: Mapping[int, str], reason: Why) -> None:
+def _head(figure: Figure, surroundings: ShotScene, names: Mapping[int, str], reason: MissExplanation) -> None:
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
     ruling = surroundings.ruling
     target = names.get(surroundings.target, f"entity {surroundings.target}") if surroundings.target else "nobody"
     told = f"{called(ruling.entity, names)} - {ruling.answer(names, reason.because(names)).rstrip('.')}"
-    said = reason.say(names)
+    said = reason.describe(names)
     title_ruling(figure, ruling.number, ruling.outcome, told)
     figure.text(0.055, 0.915, _second_line(surroundings, target)[:160], fontsize=10.5, color=INK)
     figure.text(0.055, 0.888, "; ".join(said[:2])[:150], fontsize=10, color=INK, style="italic")
@@ -159,7 +159,7 @@ def _head(figure: Figure, surroundings: Surroundings, names: Mapping[int, str], 
     )  # fmt: skip
 
 
-def _second_line(surroundings: Surroundings, target: str) -> str:
+def _second_line(surroundings: ShotScene, target: str) -> str:
     ruling = surroundings.ruling
     if ruling.findings:
         finding = ruling.findings[0]
@@ -171,7 +171,7 @@ def _second_line(surroundings: Surroundings, target: str) -> str:
         said.append(f"{target} has moved {surroundings.moved_m:.2f} m since")
     if surroundings.wall_surface:
         wall, reach = surroundings.wall_m, ruling.reached_m or 0.0
-        passed = any(step.name == "passed" for step in ruling.steps)
+        passed = any(step.name == "passed" for step in ruling.checks)
         if wall > reach + 1e-9:
             after = "stands behind and did not block it"
         else:

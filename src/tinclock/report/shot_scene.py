@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from tinclock.cases.kinds import words_of
+from tinclock.cases.kinds import evidence_text
+from tinclock.core.analysis.miss_explanation import MissExplanation, explain_miss
 from tinclock.core.analysis.nearness import nearest_point
-from tinclock.core.analysis.surroundings import surroundings_of
-from tinclock.core.analysis.why import Why, why
+from tinclock.core.analysis.shot_scene import shot_scene_of
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.checks.form import as_triple
 from tinclock.core.ruling.claims import ShotClaim
 from tinclock.core.timeline.views import View
-from tinclock.recordings.past import claim_of, past_of
+from tinclock.recordings.history_slice import claim_of, history_around
 from tinclock.report.flight_paths import flights_of
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.analysis.surroundings import Past
+    from tinclock.core.analysis.shot_scene import HistorySlice
     from tinclock.core.geometry.level import Level
     from tinclock.core.ruling.records import Ruling
     from tinclock.core.timeline.hitboxes import Hitboxes
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 STEPS: Final = 13
 """Number of instants from the claimed view to the present, both included."""
-NEAR_M, MOST_BODIES, AHEAD_M, FLIGHT_S = 3.0, 8, 80.0, 12.0
+NEAR_M, MAX_BODIES, AHEAD_M, FLIGHT_S = 3.0, 8, 80.0, 12.0
 
 
 class Shown:
@@ -47,10 +47,10 @@ class Shown:
         self.recording = recording
         self.ruling = recording.ruling(number)
         self.claim: Any = claim_of(recording, self.ruling)
-        self.past = past_of(recording, self.ruling, level)
+        self.past = history_around(recording, self.ruling, level)
         claimed = getattr(self.claim, "view", None)
         self.seen: View | None = claimed if isinstance(claimed, View) and _is_held(self.past, claimed) else None
-        self.why: Why = why(self.past, self.ruling, self.seen)
+        self.why: MissExplanation = explain_miss(self.past, self.ruling, self.seen)
 
 
 def scene_of(shown: Shown, names: Mapping[int, str], teams: Mapping[int, str], kind: str = "") -> Fields:
@@ -64,9 +64,9 @@ def scene_of(shown: Shown, names: Mapping[int, str], teams: Mapping[int, str], k
     data: Fields = {
         "number": ruling.number, "kind": ruling.kind, "outcome": ruling.outcome, "at": ruling.received_at,
         "weapon": ruling.weapon.replace("_", " "), "entity": ruling.entity, "name": names.get(ruling.entity, ""),
-        "account": ruling.account, "chosen": words_of(kind).title if kind else "",
+        "account": ruling.account, "chosen": evidence_text(kind).title if kind else "",
         "answer": ruling.answer(names, because), "steps": _steps(ruling, names), "differs": differing(shown, names),
-        "why": shown.why.say(names), "hits": [hit.explain(names) for hit in ruling.hits], "drawn": False,
+        "why": shown.why.describe(names), "hits": [hit.explain(names) for hit in ruling.hits], "drawn": False,
     }  # fmt: skip
     origin, aim = _aimed(shown)
     if origin is None or aim is None or past.history.newest_tick < 0:
@@ -105,13 +105,13 @@ def _aimed(shown: Shown) -> tuple[Triple | None, Triple | None]:
     return origin, aim
 
 
-def _is_held(past: Past, view: View) -> bool:
+def _is_held(past: HistorySlice, view: View) -> bool:
     history = past.history
     return history.holds(view.from_tick) and history.holds(view.to_tick) and view.from_tick <= view.to_tick
 
 
 def _steps(ruling: Ruling, names: Mapping[int, str]) -> list[Fields]:
-    steps = [{"verdict": step.verdict, "says": _unspaced(step.explain(names)[2:])} for step in ruling.steps]
+    steps = [{"verdict": step.verdict, "says": _unspaced(step.explain(names)[2:])} for step in ruling.checks]
     found = [
         {"verdict": "found", "says": f"{finding.code}: {finding.explain()}", "code": finding.code}
         for finding in ruling.findings
@@ -130,12 +130,12 @@ def differing(shown: Shown, names: Mapping[int, str]) -> list[Fields]:
     ruling, claim, out = shown.ruling, shown.claim, []
     for finding in ruling.findings:
         if finding.observed is not None and finding.limit is not None:
-            out.append({"what": words_of(finding.code).title, "code": finding.code,
+            out.append({"what": evidence_text(finding.code).title, "code": finding.code,
                         "claimed": _number(finding.observed, finding.unit),
                         "possible": _number(finding.limit, finding.unit)})  # fmt: skip
     said = getattr(claim, "victim", None)
     hit = ruling.hits[0].victim if ruling.hits else 0
-    if said is not None and said != hit and ruling.outcome != "denied":
+    if said is not None and said != hit and ruling.outcome != "rejected":
         row = {"what": "names another victim", "code": "victim_differs", "claimed": names.get(said, f"entity {said}")}
         out.append({**row, "possible": names.get(hit, "nobody") if hit else "nobody"})
     return out
@@ -147,7 +147,7 @@ def _number(value: float, unit: str) -> str:
     return amount(value, unit)
 
 
-def _instants(past: Past, ruling: Ruling, view: View) -> list[tuple[float, View]]:
+def _instants(past: HistorySlice, ruling: Ruling, view: View) -> list[tuple[float, View]]:
     """Ages and views from the claimed one, which is exact, to the newest tick, evenly."""
     history = past.history
     first = history.time_of(view)
@@ -170,7 +170,7 @@ def _bodies(
     near = [one for one in _near(past, ruling, view, origin, aim) if one != target]
     struck = {hit.victim: hit.part for hit in reversed(ruling.hits)}
     out = []
-    for entity in [*([target] if target else []), *near][:MOST_BODIES]:
+    for entity in [*([target] if target else []), *near][:MAX_BODIES]:
         rig = history.rig_of(entity)
         poses = [_bones(past, entity, at) for _, at in instants]
         if all(pose is None for pose in poses):
@@ -213,7 +213,9 @@ def _angle_off(boxes: Hitboxes, origin: NDArray[np.float64], aim: NDArray[np.flo
     return float(np.where(ahead > 0.1, off / np.maximum(ahead, 0.1), np.inf).min())
 
 
-def _near(past: Past, ruling: Ruling, view: View, origin: NDArray[np.float64], aim: NDArray[np.float64]) -> list[int]:
+def _near(
+    past: HistorySlice, ruling: Ruling, view: View, origin: NDArray[np.float64], aim: NDArray[np.float64]
+) -> list[int]:
     """Others, and cover that moves, within a few metres of the line of fire."""
     out = []
     for entity in past.history.present(view):
@@ -227,12 +229,12 @@ def _near(past: Past, ruling: Ruling, view: View, origin: NDArray[np.float64], a
     return out
 
 
-def _bones(past: Past, entity: int, view: View) -> list[float] | None:
+def _bones(past: HistorySlice, entity: int, view: View) -> list[float] | None:
     bones = past.history.bones_at(entity, view)
     return None if bones is None else np.round(bones, 4).ravel().tolist()
 
 
-def _shooter(past: Past, ruling: Ruling, teams: Mapping[int, str]) -> Fields | None:
+def _shooter(past: HistorySlice, ruling: Ruling, teams: Mapping[int, str]) -> Fields | None:
     history = past.history
     newest = View(history.newest_tick, history.newest_tick, 0.0)
     if ruling.entity not in history.present(newest):
@@ -241,7 +243,7 @@ def _shooter(past: Past, ruling: Ruling, teams: Mapping[int, str]) -> Fields | N
             "team": teams.get(ruling.entity, "")}  # fmt: skip
 
 
-def _ways(ruling: Ruling, origin: Any, aim: Any, past: Past) -> Fields:
+def _ways(ruling: Ruling, origin: Any, aim: Any, past: HistorySlice) -> Fields:
     """The rays as they were ruled, and the aim; a claim that wasn't cast has the aim alone."""
     table = past.rules.weapons.get(ruling.weapon)
     reach = 30.0 if table is None else min(table.range_m, 200.0)
@@ -295,7 +297,7 @@ def _flight(shown: Shown) -> list[list[float]]:
 def _crossings(shown: Shown) -> list[Fields]:
     """Surfaces that the shot went in at."""
     ruling, claim = shown.ruling, shown.claim
-    around = surroundings_of(shown.past, ruling, claim if isinstance(claim, ShotClaim) else None)
+    around = shot_scene_of(shown.past, ruling, claim if isinstance(claim, ShotClaim) else None)
     if around is None or ruling.origin is None or ruling.direction is None:
         return []
     return [

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 PAPER, INK, FAINT = "#eef1f3", "#22282e", "#8d979d"
 TEAMS = {"copper": "#b4622a", "pewter": "#4f6a7d"}
-OUTCOMES = {"upheld": "#2d7d5a", "amended": "#c98a12", "denied": "#8a2f6b"}
+OUTCOMES = {"accepted": "#2d7d5a", "adjusted": "#c98a12", "rejected": "#8a2f6b"}
 NOW, REWOUND, STRUCK, RAY = "#b4bdc3", "#e3bd62", "#c0262d", "#1f5f8b"
 SURFACES = {
     "brick": "#a5644e", "hedge": "#5d8a4a", "wood": "#8b6b45", "glass": "#8fc3d6", "soil": "#6e5a48",

@@ -13,24 +13,24 @@ if TYPE_CHECKING:
 
 
 def draw_sweep(path: Path, setting: str, recorded: object, rows: Sequence[Fields], name: str) -> Path:
-    """Outcomes, damage and flipped rulings against the values of a setting, as a PNG. rows : of `tinclock rerule`."""
+    """Outcomes, damage and flipped rulings against the values of a setting, as a PNG. rows : of `tinclock replay`."""
     figure = new_figure("draw_sweep")
     figure.text(0.055, 0.945, f"{name}: {setting}", fontsize=15, color=INK, weight="bold")
     figure.text(0.055, 0.905, "Everything was ruled again at each value; players act as they did.", fontsize=10.5)
     grid = figure.add_gridspec(1, 3, left=0.06, right=0.985, top=0.84, bottom=0.09, wspace=0.22)
     values = [row["value"] for row in rows]
-    share, harm, flips = (figure.add_subplot(cell) for cell in grid)
-    whole = [max(1, row["upheld"] + row["amended"] + row["denied"]) for row in rows]
-    for outcome in ("amended", "denied"):
+    share, dealt, flips = (figure.add_subplot(cell) for cell in grid)
+    whole = [max(1, row["accepted"] + row["adjusted"] + row["rejected"]) for row in rows]
+    for outcome in ("adjusted", "rejected"):
         parts = [100.0 * row[outcome] / total for row, total in zip(rows, whole, strict=True)]
         share.plot(values, parts, "o-", color=OUTCOMES[outcome], label=outcome, ms=4)
     legend(share, 2)
-    harm.plot(values, [row["damage"] for row in rows], "o-", color=RAY, ms=4)
+    dealt.plot(values, [row["damage"] for row in rows], "o-", color=RAY, ms=4)
     flips.plot(values, [row["flipped"] for row in rows], "o-", color=INK, ms=4)
-    dress(share, "not upheld", setting, "percent of all rulings")
-    dress(harm, "damage dealt", setting, "points")
+    dress(share, "not accepted", setting, "percent of all rulings")
+    dress(dealt, "damage dealt", setting, "points")
     dress(flips, "rulings that differ from the recorded ones", setting, "rulings")
-    for axes in (share, harm, flips):
+    for axes in (share, dealt, flips):
         axes.set_ylim(bottom=0.0)
         if isinstance(recorded, (int, float)) and min(values) <= recorded <= max(values):
             axes.axvline(recorded, color=INK, lw=0.8, ls=(0, (3, 3)))

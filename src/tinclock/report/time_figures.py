@@ -63,12 +63,12 @@ def draw_bounds(points: Sequence[BoundPoint], path: Path, title: str) -> Path:
     figure.text(0.07, 0.94, title, fontsize=15, color=INK, weight="bold")
     figure.text(
         0.07, 0.865, "A view above the band can't have reached the client yet; one below it is older than its "
-        "connection explains.\nPast the cap it is ruled at the cap; off the tracked lag, at that lag.",
+        "connection explains.\nPast the cap it is ruled at the cap; off the estimated display delay, at that lag.",
         fontsize=10.5, color=INK,
     )  # fmt: skip
     time = np.array([p.server_time for p in points])
     newest, oldest = (np.array([getattr(p, name) for p in points]) * 1000 for name in ("newest_s", "oldest_s"))
-    cap = points[0].cap_s * 1000 if points else 400.0
+    cap = points[0].rewind_limit_s * 1000 if points else 400.0
     deepest = max([cap, *(p.claimed_s * 1000 for p in points)]) * 1.12
     axes.fill_between(
         time, newest, np.minimum(oldest, deepest), step="mid", color=REWOUND, alpha=0.4, lw=0, label="allowed band"
@@ -78,11 +78,11 @@ def draw_bounds(points: Sequence[BoundPoint], path: Path, title: str) -> Path:
     claimed = np.array([p.claimed_s for p in points]) * 1000
     moved = np.isfinite(ruled) & (np.abs(ruled - claimed) > 0.01)
     axes.plot(time[np.isfinite(ruled)], claimed[np.isfinite(ruled)], "o", color=RAY, ms=6, label="claimed")
-    axes.plot(time[moved], ruled[moved], "D", color=OUTCOMES["amended"], ms=7, label="ruled, where that differs")
-    axes.vlines(time[moved], ruled[moved], claimed[moved], color=OUTCOMES["amended"], lw=1.2)
+    axes.plot(time[moved], ruled[moved], "D", color=OUTCOMES["adjusted"], ms=7, label="ruled, where that differs")
+    axes.vlines(time[moved], ruled[moved], claimed[moved], color=OUTCOMES["adjusted"], lw=1.2)
     unruled = ~np.isfinite(ruled)
     axes.plot(
-        time[unruled], claimed[unruled], "x", color=OUTCOMES["denied"], ms=9, mew=2, label="denied before its view"
+        time[unruled], claimed[unruled], "x", color=OUTCOMES["rejected"], ms=9, mew=2, label="rejected before its view"
     )
     axes.set_ylim(deepest, 0.0)
     axes.set_xlim(0.0, float(time[-1]) * 1.02 if len(time) else 1.0)

@@ -15,14 +15,14 @@ if TYPE_CHECKING:
 
     from matplotlib.axes import Axes
 
-    from tinclock.core.analysis.surroundings import Glimpse, Surroundings
+    from tinclock.core.analysis.shot_scene import Glimpse, ShotScene
 
-LEAST_HALF_M, MOST_HALF_M = 0.75, 1.3
+MIN_HALF_M, MAX_HALF_M = 0.75, 1.3
 TALLNESS = 2.35
 """Height over width of a panel."""
 
 
-def draw_views(surroundings: Surroundings, path: Path, names: Mapping[int, str] | None = None) -> Path:
+def draw_views(surroundings: ShotScene, path: Path, names: Mapping[int, str] | None = None) -> Path:
     """Write the picture as a PNG: along the shot, the crosshair at 0, 0, one panel an instant."""
     figure = new_figure("draw_views")
     ruling, names = surroundings.ruling, names or {}
@@ -46,7 +46,7 @@ def draw_views(surroundings: Surroundings, path: Path, names: Mapping[int, str] 
     wide = [
         float(np.abs((g.boxes.centres - origin) @ basis[0]).max()) for g in surroundings.glimpses if g.boxes is not None
     ]
-    half = min(max(LEAST_HALF_M, max(wide, default=0.0) + 0.15), MOST_HALF_M)
+    half = min(max(MIN_HALF_M, max(wide, default=0.0) + 0.15), MAX_HALF_M)
     for place, glimpse in enumerate(reversed(surroundings.glimpses)):
         axes = figure.add_subplot(grid[place])
         axes.set_xlim(-half, half)

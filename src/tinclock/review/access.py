@@ -24,7 +24,7 @@ WANTED: Final = "tinclock_wanted"
 SESSION_S: Final = 12 * 3600.0
 WANTED_S: Final = 900.0
 """Seconds for which the page that a browser asked for first is remembered."""
-MOST_SESSIONS, MOST_BODY, MOST_PATH, MOST_DIGITS = 1000, 64_000, 600, 9
+MAX_SESSIONS, MAX_BODY, MAX_PATH, MAX_DIGITS = 1000, 64_000, 600, 9
 POLICY: Final = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; "
     "base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
@@ -80,7 +80,7 @@ class Sessions:
         if reviewer is None:
             return None
         value = secrets.token_urlsafe(32)
-        if len(self._open) >= MOST_SESSIONS:
+        if len(self._open) >= MAX_SESSIONS:
             del self._open[min(self._open, key=lambda key: self._open[key].until)]
         self._open[_digest(value)] = Session(reviewer, secrets.token_urlsafe(24), self._now() + SESSION_S)
         return value
@@ -125,10 +125,10 @@ class Guard:
             if headers.get("origin") != f"{scope['scheme']}://{headers.get('host', '')}":
                 return PlainTextResponse("A change must come from the review desk's own pages.\n", 403)
             length = headers.get("content-length", "")
-            if (size := whole(length)) is None or size > MOST_BODY:  # a body that doesn't say how long it is isn't read
+            if (size := whole(length)) is None or size > MAX_BODY:  # a body that doesn't say how long it is isn't read
                 return PlainTextResponse("That is too long.\n", 413)
         path = scope["path"]
-        if len(path) > MOST_PATH:
+        if len(path) > MAX_PATH:
             return PlainTextResponse("No page has such a long address.\n", 414)
         if any(path == one or path.startswith(one) for one in OPEN_PATHS):
             return None
@@ -147,7 +147,7 @@ def _to_enter(scope: Scope, headers: Headers) -> Response:
     response = RedirectResponse("/enter", 303)
     query = scope["query_string"].decode("latin-1")
     wanted = quote(scope["path"]) + (f"?{query}" if query else "")
-    if is_page(wanted) and len(wanted) <= MOST_PATH:
+    if is_page(wanted) and len(wanted) <= MAX_PATH:
         response.set_cookie(WANTED, quote(wanted, safe=""), max_age=int(WANTED_S), path="/enter", httponly=True,
                             samesite="lax", secure=scope["scheme"] == "https")  # fmt: skip
     return response
@@ -204,4 +204,4 @@ def may_change(session: Session, form: Mapping[str, Any]) -> str:
 
 def whole(text: str) -> int | None:
     """A whole number of an address or a form; None for anything else, and for one of absurdly many digits."""
-    return int(text) if text.isdecimal() and len(text) <= MOST_DIGITS else None
+    return int(text) if text.isdecimal() and len(text) <= MAX_DIGITS else None

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from starlette.requests import Request
 
     from tinclock.cases.store import CaseStore
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.calibration_table import Calibration
 
 LOOPBACK: Final = ("127.0.0.1", "localhost", "::1")
 
@@ -34,19 +34,19 @@ LOOPBACK: Final = ("127.0.0.1", "localhost", "::1")
 class ReviewApp:
     """Everything that the desk serves.
 
-    matches : what may be looked at; sessions : who may come in; store, log_folder, weights : of cases,
+    matches : what may be looked at; sessions : who may come in; store, log_folder, calibration : of cases,
     where there are any; hosts : names by which it is reached; on_stranger : called when somebody without a session asks
     """
 
     def __init__(
         self, matches: WatchedMatches, sessions: Sessions, *, store: CaseStore | None = None,
-        log_folder: Path | None = None, weights: Weights | None = None, hosts: Sequence[str] = LOOPBACK,
+        log_folder: Path | None = None, calibration: Calibration | None = None, hosts: Sequence[str] = LOOPBACK,
         on_stranger: Callable[[], None] = lambda: None,
     ) -> None:  # fmt: skip
         self.matches, self.sessions = matches, sessions
         self._pages = pages("tinclock.review", "tinclock.report")
         self.looking = Looking(matches)
-        self.desk = None if store is None else Desk(store, log_folder, weights, self.looking, self.draw)
+        self.desk = None if store is None else Desk(store, log_folder, calibration, self.looking, self.draw)
         if self.desk is not None:
             self.looking.cases = self.desk.opened_in
         app = Starlette(

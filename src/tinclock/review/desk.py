@@ -12,14 +12,14 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from tinclock.cases.evidence_log import EvidenceLog
 from tinclock.cases.figures import compared, exported
-from tinclock.cases.kinds import reason_of, strength, words_of
+from tinclock.cases.kinds import evidence_text, reason_of, strength
 from tinclock.cases.looks import note_look
 from tinclock.cases.records import STATES, VERDICTS
 from tinclock.cases.review import CaseReview
 from tinclock.cases.weighed import match_identity, match_name
-from tinclock.core.errors import EvidenceError, OvertakenError, RecordingError, UnknownNameError
+from tinclock.core.errors import DecisionConflictError, EvidenceError, RecordingError, UnknownNameError
 from tinclock.core.plain import Fields
-from tinclock.report.case_view import charts_of, facts_of, telling_shots, weights_of
+from tinclock.report.case_view import calibration_of, charts_of, facts_of, telling_shots
 from tinclock.review.access import Session, may_change, whole
 
 if TYPE_CHECKING:
@@ -29,15 +29,15 @@ if TYPE_CHECKING:
     from starlette.requests import Request
 
     from tinclock.cases.store import CaseStore
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.calibration_table import Calibration
     from tinclock.review.looking import Looking
     from tinclock.review.watched import Watched
 
 ROWS: Final = 50
-MOST_OPENED: Final = 100
+MAX_OPENED: Final = 100
 HERE_S: Final = 25.0
 """Somebody who hasn't said for so long that a case is open before them has gone on to something else."""
-MOST_SHOTS: Final = 6
+MAX_SHOTS: Final = 6
 WAIT_S: Final = 20.0
 """Time that a decision waits for another process that writes into the log."""
 DAY_S: Final = 86400.0
@@ -96,11 +96,11 @@ class Desk:
     """
 
     def __init__(
-        self, store: CaseStore, log_folder: Path | None, weights: Weights | None, looking: Looking,
+        self, store: CaseStore, log_folder: Path | None, calibration: Calibration | None, looking: Looking,
         draw: Callable[[Request, str, Fields], Response],
     ) -> None:  # fmt: skip
         self.review, self._log_folder = CaseReview(store), log_folder
-        self._weights, self._looking, self._draw = weights, looking, draw
+        self._weights, self._looking, self._draw = calibration, looking, draw
         self.presence = Presence()
         self._changing = threading.Lock()
 
@@ -119,7 +119,7 @@ class Desk:
         rows = [
             {
                 "case": case,
-                "title": words_of(reason_of(case.kinds)).title,
+                "title": evidence_text(reason_of(case.kinds)).title,
                 "strength": strength(case.peak),
                 "waits": waited(now - case.opened_at),
                 "here": ", ".join(here.get(case.account, [])),
@@ -136,15 +136,15 @@ class Desk:
         account, session = self._account(request), self._session(request)
         dossier = self.review.dossier(account)
         limit = self.review.store.limit if dossier.case is None else dossier.case.limit
-        weights = weights_of(dossier, self._weights)
+        calibration = calibration_of(dossier, self._weights)
         self.presence.say(account, session)
         self.looked(request, "case", account)
-        shots, missing = self._shots(telling_shots(dossier, MOST_SHOTS), dossier)
+        shots, missing = self._shots(telling_shots(dossier, MAX_SHOTS), dossier)
         return self._draw(request, "case.html", {
-            **facts_of(dossier, weights, limit), "shots": shots, "missing": missing, "verdicts": VERDICTS,
+            **facts_of(dossier, calibration, limit), "shots": shots, "missing": missing, "verdicts": VERDICTS,
             "others": self.presence.others(account, session), "next": self._next(account),
             "matches": {play.match: self._looking.matches.of_play(play.recording) for play in dossier.plays},
-            "data": {"charts": charts_of(dossier, weights, limit), "account": account},
+            "data": {"charts": charts_of(dossier, calibration, limit), "account": account},
         })  # fmt: skip
 
     def _shots(self, wanted: list[tuple[str, str, int]], dossier: Any) -> tuple[list[Fields], list[str]]:
@@ -156,7 +156,7 @@ class Desk:
             if name is None:
                 missing.append(f"the recording of {match} isn't below the folder that the desk was started with")
                 continue
-            shots.append({"kind": words_of(kind).title, "match": name, "number": number})
+            shots.append({"kind": evidence_text(kind).title, "match": name, "number": number})
         return shots, list(dict.fromkeys(missing))
 
     def shot(self, request: Request) -> Response:
@@ -193,14 +193,14 @@ class Desk:
             except UnknownNameError as error:
                 problem = str(error)
         for row in rows:
-            row["title"] = words_of(row["name"]).title if row["of"] in ("decibans", "share") else row["name"]
+            row["title"] = evidence_text(row["name"]).title if row["of"] in ("decibans", "share") else row["name"]
         return self._draw(request, "compare.html", {"names": names, "rows": rows, "problem": problem})
 
     def opened_in(self, watched: Watched) -> list[Fields]:
         """Cases that were opened in a match: whose, and when in it the evidence was enough."""
         name = self.review.store.name_of(match_name(watched.recording), match_identity(watched.recording))
         out: list[Fields] = []
-        for case in self.review.queue(STATES, MOST_OPENED, opened_in=name):
+        for case in self.review.queue(STATES, MAX_OPENED, opened_in=name):
             plays = [play for play in self.review.dossier(case.account).plays if play.match == name]
             at = next((at for play in plays for at, value in play.course.points if value >= case.limit), None)
             if at is not None:
@@ -237,7 +237,7 @@ class Desk:
             with self._changing, self._writing() as review:
                 _carry_out(review, form.get("do", ""), account, session.reviewer.name, form)
         except EvidenceError as error:
-            status = 409 if isinstance(error, OvertakenError) else 422
+            status = 409 if isinstance(error, DecisionConflictError) else 422
             return self._draw(request, "refused.html", {
                 "says": error.problem, "account": account, "status": status, "note": form.get("note", ""),
             })  # fmt: skip

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 
 LOOK_S, ALIVE_S = 0.1, 15.0
 """A match that is being written is looked at so often; a browser hears something at least so often."""
-MOST_POINTS: Final = 2000
+MAX_POINTS: Final = 2000
 FLUSHES_AT_ONCE: Final = 4
 TRIES_S: Final = (0.02, 0.1, 0.3)
 """Time after which an unreadable recording is tried again."""
@@ -82,7 +82,7 @@ class Looking:
                 "name": watched.name, "begins": recording.begins_at_s, "ends": recording.ends_at_s,
                 "live": watched.live, "flushes": len(recording.flushes), "window_s": WINDOW_S,
                 "tick_rate_hz": rules.match.tick_rate_hz, "snapshot_every": rules.match.snapshot_every,
-                "cap_s": rules.view.max_rewind_s, "history_s": rules.match.history_s, "rigs": rigs,
+                "rewind_limit_s": rules.view.max_rewind_s, "history_s": rules.match.history_s, "rigs": rigs,
                 "people": people_of(watched), "has_level": watched.level is not None,
                 "level_missing": header.level is not None and watched.level is None,
                 "columns": MARK_COLUMNS, "cases": self.cases(watched),
@@ -107,7 +107,7 @@ class Looking:
         Steps and not flushes are counted: a recording that is put together has fewer of them than before.
         """
         watched, begin = self._watched(request), _whole(request, "from", 0)
-        later = [flush for flush in watched.recording.flushes if flush.next_step > begin]
+        later = [flush for flush in watched.recording.flushes if flush.next_call > begin]
         part = later[:FLUSHES_AT_ONCE]
         rows: list[list[Any]] = []
         deaths: list[Fields] = []
@@ -120,7 +120,7 @@ class Looking:
                 for one in events if isinstance(one, DeathEvent)
             ]  # fmt: skip
             flights += flights_of(events, watched.level)
-        after = part[-1].next_step if part else begin
+        after = part[-1].next_call if part else begin
         return JSONResponse(
             {"rows": rows, "deaths": deaths, "flights": flights, "next": after, "done": len(part) == len(later),
              "people": people_of(watched) if watched.live or begin == 0 else None}
@@ -164,7 +164,7 @@ class Looking:
         return JSONResponse(self.scene(request.path_params["name"], request.path_params["number"]))
 
     def what_if(self, request: Request) -> Response:
-        """The same shot by another cap (`cap_ms`), at another age (`age_ms`), or at the tracked lag (`tracked`)."""
+        """Rule the shot again: another limit (`cap_ms`), another age (`age_ms`), or the estimated display delay."""
         name, number = request.path_params["name"], request.path_params["number"]
         shown, names = self._shown(name, number), self.matches.open(name).names()
         try:
@@ -181,7 +181,7 @@ class Looking:
             if entity != shown.ruling.entity and (bones := history.bones_at(entity, view)) is not None
         ]
         return JSONResponse(
-            {"says": f"{what}: {_lowered(found.say(names))}.", "age_ms": round(1000.0 * found.age_s),
+            {"says": f"{what}: {_lowered(found.describe(names))}.", "age_ms": round(1000.0 * found.age_s),
              "hit": found.entity, "reached_m": min(found.reached_m, 200.0), "bodies": bodies}
         )  # fmt: skip
 
@@ -191,14 +191,14 @@ class Looking:
             at = self._tracked_view_time(name, shown)
             if at is None:
                 return None, "No lag was tracked for this connection then, or the claim carries no time of its clock."
-            return history.view_at(at), "At the tracked lag"
+            return history.view_at(at), "At the estimated display delay"
         if "cap_ms" in request.query_params:
             cap = _number(request, "cap_ms", 0.0, 5000.0) / 1000.0
             claimed = shown.seen or ruling.view
             age = cap if claimed is None else min(cap, ruling.received_at - history.time_of(claimed))
             if claimed is not None and age < cap:
-                return claimed, f"With a cap of {1000.0 * cap:.0f} ms, which this view is inside"
-            return history.view_at(ruling.received_at - age), f"With a cap of {1000.0 * cap:.0f} ms"
+                return claimed, f"With a rewind limit of {1000.0 * cap:.0f} ms, which this view is inside"
+            return history.view_at(ruling.received_at - age), f"With a rewind limit of {1000.0 * cap:.0f} ms"
         age = _number(request, "age_ms", 0.0, 5000.0) / 1000.0
         return history.view_at(ruling.received_at - age), "At that instant"
 
@@ -250,8 +250,8 @@ def people_of(watched: Watched) -> list[Fields]:
 
 
 def _columns(rows: list[Any], scale: tuple[float, ...]) -> list[list[float | None]]:
-    """Columns of at most `MOST_POINTS` rows; what isn't a number becomes nothing."""
-    every = max(1, math.ceil(len(rows) / MOST_POINTS))
+    """Columns of at most `MAX_POINTS` rows; what isn't a number becomes nothing."""
+    every = max(1, math.ceil(len(rows) / MAX_POINTS))
     kept = rows[::every]
     return [
         [None if math.isnan(v) or math.isinf(v) else round(v * factor, 3) for v in column]

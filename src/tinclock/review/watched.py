@@ -30,8 +30,8 @@ if TYPE_CHECKING:
 
 DECODED: Final = 6
 """Number of unpacked blocks of poses that are held for each recording."""
-TOLD_KINDS: Final = frozenset({"shot", "strike", "launch", "impact", "flight", "use"})
-"""Kinds of rulings that are always on the time line; of the others those that weren't upheld, or hold a finding."""
+TOLD_KINDS: Final = frozenset({"shot", "melee", "launch", "impact", "projectile", "use"})
+"""Kinds of rulings that are always on the time line; of the others those that weren't accepted, or hold a finding."""
 _RULING = msgspec.json.Decoder(Ruling).decode
 
 
@@ -110,7 +110,7 @@ class Watched:
         with self.lock:
             for flush in self.recording.flushes:
                 for call, given, answer, at in self._calls(flush):
-                    if call in ("admit", "place") and answer is not None:
+                    if call in ("admit", "add_entity") and answer is not None:
                         person = _person(int(answer), given, at)
                         found[person.entity] = person
                         if person.connection:
@@ -126,32 +126,32 @@ class Watched:
         return {one.entity: one.name for one in self.people()}
 
     def _calls(self, flush: Flush) -> list[tuple[str, Fields, str | None, float]]:
-        key = (flush.first_step, flush.next_step)
+        key = (flush.first_call, flush.next_call)
         if key not in self._people:
             table = self.recording.piece("calls", flush)
             columns = (table[name].to_pylist() for name in ("call", "arguments", "answer", "server_time"))
             self._people[key] = [
                 (call, msgspec.json.decode(text), answer, float(at or 0.0))
                 for call, text, answer, at in zip(*columns, strict=True)
-                if call in ("admit", "place", "dismiss", "remove")
+                if call in ("admit", "add_entity", "dismiss", "remove")
             ]
         return self._people[key]
 
     # -- what happened ----------------------------------------------------------------------------------------
 
-    def rulings_of(self, flush: Flush, since_step: int = 0) -> list[Ruling]:
+    def rulings_of(self, flush: Flush, since_call: int = 0) -> list[Ruling]:
         """The rulings of a flush, from a step on, that have a place on the time line."""
         table = self.recording.piece("rulings", flush)
-        columns = (table[name].to_pylist() for name in ("step", "kind", "outcome", "findings", "ruling"))
+        columns = (table[name].to_pylist() for name in ("call_number", "kind", "outcome", "findings", "ruling"))
         return [
             _RULING(text)
             for step, kind, outcome, codes, text in zip(*columns, strict=True)
-            if step >= since_step and (kind in TOLD_KINDS or outcome != "upheld" or codes)
+            if step >= since_call and (kind in TOLD_KINDS or outcome != "accepted" or codes)
         ]
 
     def stretch(self, flush: Flush) -> Stretch:
         """The poses of one flush, unpacked; the last few are remembered."""
-        key = (flush.first_step, flush.next_step)
+        key = (flush.first_call, flush.next_call)
         with self.lock:
             if key in self._decoded:
                 self._decoded.move_to_end(key)
@@ -159,7 +159,7 @@ class Watched:
             table = self.recording.piece("ticks", flush)
             what, ticks = np.array(table["what"].to_pylist(), object), table["tick"].to_numpy()
             recorded = what == "record"
-            sent = np.isin(ticks[recorded], ticks[what == "published"])
+            sent = np.isin(ticks[recorded], ticks[what == "snapshot_sent"])
             times = table["server_time"].to_numpy().astype(float)[recorded]
             made = Stretch(ticks[recorded], times, sent, self.recording.poses(flush))
             self._decoded[key] = made

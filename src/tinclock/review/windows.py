@@ -19,7 +19,7 @@ WINDOW_S: Final = 1.0
 """A window is so long; windows are numbered from the recording's first tick on."""
 AROUND: Final = 6
 """Number of ticks before and after a window that come with it: screens draw between snapshots, some ticks apart."""
-MOST_FACES: Final = 400_000
+MAX_FACES: Final = 400_000
 """Maximum number of a level's triangles that are drawn; a viewer needs no more."""
 
 
@@ -75,7 +75,7 @@ def window_of(watched: Watched, number: int) -> bytes:
 
 def level_bytes(level: Level | None) -> bytes:
     """The level's triangles by surface: nine float32 a triangle, metres."""
-    surfaces, arrays, offset, left = [], [], 0, MOST_FACES
+    surfaces, arrays, offset, left = [], [], 0, MAX_FACES
     for kind, surface in enumerate(level.surfaces if level is not None else ()):
         assert level is not None
         faces = level.faces[level.kinds == kind][:left]

@@ -26,9 +26,9 @@ if TYPE_CHECKING:
 
     from tinclock.serve.hub import Hub
 
-MOST_FRAME = 8 << 20
+MAX_FRAME = 8 << 20
 """Bytes of one request: a tick of 1,000 bodies takes a tenth of it."""
-MOST_WAITING = 16
+MAX_WAITING = 16
 """Frames that wait for one connection's turn; then its sender has to."""
 HEARTBEAT_S = 10.0
 """Interval of pings to a silent connection, and the timeout for its answer or its reading."""
@@ -128,7 +128,7 @@ class Entrance:
 
         settings = self._settings
         options: Fields = {
-            "process_request": self._greet, "max_size": MOST_FRAME, "max_queue": MOST_WAITING,
+            "process_request": self._greet, "max_size": MAX_FRAME, "max_queue": MAX_WAITING,
             "ping_interval": HEARTBEAT_S, "ping_timeout": HEARTBEAT_S, "close_timeout": CLOSING_S, "compression": None,
         }  # fmt: skip
         if settings.unix is None:

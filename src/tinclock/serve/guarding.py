@@ -31,9 +31,9 @@ class Guards:
     def drops(self, claims: Sequence[tuple[str, float, bytes]]) -> list[bool]:
         """Return the dropped ones of claims (connection, server time of arrival, bytes), in order; empty for none."""
         passed: list[bool] = []
-        find, knows, most = self._guards.get, self._referee.knows, LIMITS.bytes
+        find, has_connection, most = self._guards.get, self._referee.has_connection, LIMITS.bytes
         for connection, received_at, data in claims:
-            name = connection if knows(connection) else STRANGERS
+            name = connection if has_connection(connection) else STRANGERS
             guard, size = find(name) or self._guard(name), len(data)
             if size > most:
                 self.too_large += 1
@@ -77,7 +77,7 @@ class Guards:
             out.append(Finding("flooded", name, account, 0, 0, server_time, float(count), rate, None, "", detail))
         refused.clear()
         if len(self._guards) > len(self._referee.connections) + (STRANGERS in self._guards):
-            gone = [name for name in self._guards if name != STRANGERS and not self._referee.knows(name)]
+            gone = [name for name in self._guards if name != STRANGERS and not self._referee.has_connection(name)]
             for name in gone:
                 del self._guards[name]
         return out

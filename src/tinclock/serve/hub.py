@@ -28,20 +28,20 @@ from tinclock.serve.requests import (
     FROM_PACKED,
     TO_JSON,
     TO_PACKED,
-    Ask,
     Call,
     Claims,
     Close,
-    Deliver,
     Events,
-    Matches,
+    ListMatches,
     Messages,
     Open,
     OpenMatch,
+    Outgoing,
+    Query,
     Reply,
     Request,
     Resume,
-    Ruled,
+    RuledClaim,
     Tick,
 )
 from tinclock.wire.codec import decode_claim
@@ -56,20 +56,20 @@ if TYPE_CHECKING:
     Work = Generator[Todo, Any, Reply]
     """Work on a request: yields None where others may have their turn, or what takes long and needs no turn at all."""
 
-MOST_MATCHES = 1024
+MAX_MATCHES = 1024
 CHECKPOINT_S = 10.0
 CLOCK_OFF_S = 86_400.0
 """No machine's clock is set back further."""
-MOST_EVENTS = 1024
+MAX_EVENTS = 1024
 """Events of one reply."""
-MOST_UNLOGGED = 100_000
+MAX_UNLOGGED = 100_000
 """Findings that wait for a log that can't be written."""
 AT_ONCE = 32
 """Claims that are ruled together: few enough that the next look at the time comes soon, whatever they are."""
 SLICE_S = 0.001
 """Time slice of one request before others have a turn."""
 DRAINING = "the service is draining and opens no more matches; open this one at another service"
-CHANGING = (Call, Tick, Claims, Messages, Deliver)
+CHANGING = (Call, Tick, Claims, Messages, Outgoing)
 """Requests that may change a match."""
 
 
@@ -110,7 +110,7 @@ class Hub:
             given = outcome_of(todo) if callable(todo) else None
 
     def work(self, frame: bytes | str, asker: object = None) -> Generator[Todo, Any, bytes | str]:
-        """`handle` in slices of a few milliseconds.
+        """`weapon_action` in slices of a few milliseconds.
 
         Yields None where others may have their turn; `BUSY` where another request of that match has to be finished
         first; and what takes longer, a call to be made beside the loop, whose outcome (`outcome_of`) is sent back.
@@ -132,7 +132,7 @@ class Hub:
         match = self.matches.get(asked.match) if isinstance(asked, CHANGING) else None
         while match is not None and match.busy:
             yield BUSY
-        step = match.server.step if match is not None and isinstance(match.server, Recorder) else 0
+        step = match.server.call_number if match is not None and isinstance(match.server, Recorder) else 0
         if match is not None:
             match.busy = True
             match.dropped = match.dropped if match.coming_back else []
@@ -141,8 +141,8 @@ class Hub:
             packed, text = (TO_PACKED(reply), None) if isinstance(frame, bytes) else (b"", TO_JSON(reply))
             if match is not None and self.matches.get(asked.match) is match:
                 match.note(step, asked.request, frame if isinstance(frame, bytes) else frame.encode(), text or packed)
-                if match.failed and not reply.failed:
-                    failed = Reply(asked.request, ok=False, error=match.failed, failed=True)
+                if match.failed and not reply.match_failed:
+                    failed = Reply(asked.request, ok=False, error=match.failed, match_failed=True)
                     packed, text = (TO_PACKED(failed), None) if isinstance(frame, bytes) else (b"", TO_JSON(failed))
         finally:
             if match is not None:
@@ -151,7 +151,7 @@ class Hub:
 
     def _reply(self, asked: Request, asker: object) -> Work:
         """A mistake of the asker is told; a fault of ours loses that match and no other."""
-        if isinstance(asked, Matches):
+        if isinstance(asked, ListMatches):
             return Reply(asked.request, matches=self.listed())
         match = self.matches.get(asked.match)
         try:
@@ -165,7 +165,7 @@ class Hub:
             if isinstance(asked, Close):
                 return (yield from self._close(asked, match))
             if match.failed:
-                return Reply(asked.request, ok=False, error=f"the match failed: {match.failed}", failed=True)
+                return Reply(asked.request, ok=False, error=f"the match failed: {match.failed}", match_failed=True)
             if isinstance(asked, Claims):
                 return (yield from self._claims(asked, match))
             if isinstance(asked, Messages):
@@ -180,7 +180,7 @@ class Hub:
             told = f"{type(error).__name__}: {error}"
             if match is not None:
                 match.failed = told
-            return Reply(asked.request, ok=False, error=told, failed=True)
+            return Reply(asked.request, ok=False, error=told, match_failed=True)
 
     def _open(self, asked: Open, asker: object) -> Work:
         """Rules and level are read, and the level's tree is built, beside the loop."""
@@ -189,8 +189,8 @@ class Hub:
             return Reply(asked.request, ok=False, error=DRAINING)
         if name in self.matches or name in self._opening:
             return Reply(asked.request, ok=False, error=f"match {name!r} is open already")
-        if len(self.matches) + len(self._opening) >= MOST_MATCHES:
-            return Reply(asked.request, ok=False, error=f"{MOST_MATCHES} matches are open; no more fit")
+        if len(self.matches) + len(self._opening) >= MAX_MATCHES:
+            return Reply(asked.request, ok=False, error=f"{MAX_MATCHES} matches are open; no more fit")
         self._opening.add(name)
         try:
             match = unwrapped((yield lambda: Match.opened(asked, self._folder, self._checkpoint_s)))
@@ -208,19 +208,19 @@ class Hub:
     def _do(self, asked: Request, match: Match) -> Reply:
         if isinstance(asked, Tick):
             return self._tick(asked, match)
-        if isinstance(asked, Ask):
+        if isinstance(asked, Query):
             return Reply(asked.request, answer=answer_of(match.referee, asked.about))
-        if isinstance(asked, Deliver):
+        if isinstance(asked, Outgoing):
             now = seconds("server_time", asked.server_time)
-            return Reply(asked.request, send=tuple(match.borders.deliver(now, asked.ping)))
+            return Reply(asked.request, outgoing=tuple(match.gateways.outgoing(now, asked.ping)))
         if isinstance(asked, Events):
             events = match.referee.events(since=asked.since)
-            return Reply(asked.request, events=tuple(events[:MOST_EVENTS]), more=len(events) > MOST_EVENTS)
+            return Reply(asked.request, events=tuple(events[:MAX_EVENTS]), more=len(events) > MAX_EVENTS)
         return Reply(asked.request, state=match.referee.state())
 
     def _claims(self, asked: Claims, match: Match) -> Work:
         require_times("claims", asked.claims)  # before any is ruled: a receipt must not get lost
-        ruled, noted, at_once = list[Ruled](), 0, 1 if asked.explain else AT_ONCE
+        ruled, noted, at_once = list[RuledClaim](), 0, 1 if asked.explain else AT_ONCE
         began = time.perf_counter()
         for begin in range(0, len(asked.claims), at_once):
             some = asked.claims[begin : begin + at_once]
@@ -231,7 +231,7 @@ class Hub:
                 self.outcomes["dropped"] += sum(dropped)
                 rest = iter(told)
                 told = [
-                    Ruled(0, name, "dropped", None) if is_dropped else next(rest)
+                    RuledClaim(0, name, "dropped", None) if is_dropped else next(rest)
                     for (name, _, _), is_dropped in zip(some, dropped, strict=True)
                 ]
             ruled += told
@@ -241,37 +241,39 @@ class Hub:
                 yield None
                 began = time.perf_counter()
         self._note(asked.match, match, ruled[noted:])
-        return Reply(asked.request, ruled=tuple(ruled))
+        return Reply(asked.request, rulings=tuple(ruled))
 
     def _messages(self, asked: Messages, match: Match) -> Work:
-        """Border mode: each message through its connection's border."""
+        """Pass-through mode: each message through its connection's gateway."""
         require_times("messages", asked.messages)
-        send, ruled, noted = list[tuple[str, bytes]](), list[Ruled](), 0
+        send, game, ruled, noted = list[tuple[str, bytes]](), list[tuple[str, Any]](), list[RuledClaim](), 0
         began = time.perf_counter()
         for place, one in enumerate(asked.messages):
             connection, received_at, received = one
             if match.coming_back and place in match.dropped:
-                match.borders.refuse(connection, received)
+                match.gateways.refuse(connection, received)
                 continue
-            dropped = match.borders.dropped_of(connection)
-            answer, border = match.borders.take(connection, received, received_at)
-            match.drops(place, match.borders.dropped_of(connection) == dropped)
+            dropped = match.gateways.dropped_of(connection)
+            answer, gateway = match.gateways.receive(connection, received, received_at)
+            match.drops(place, match.gateways.dropped_of(connection) == dropped)
             if answer is not None:
                 send.append((connection, answer))
-            if border is None or border.last_ruling is None:
+            if gateway is not None and gateway.game_message is not None:
+                game.append((connection, gateway.game_message.body))
+            if gateway is None or gateway.last_ruling is None:
                 continue
-            ruled += self._told(match, [border.last_ruling], (one,), asked.explain)
+            ruled += self._told(match, [gateway.last_ruling], (one,), asked.explain)
             if time.perf_counter() - began > SLICE_S:
                 self._note(asked.match, match, ruled[noted:])
                 noted = len(ruled)
                 yield None
                 began = time.perf_counter()
         self._note(asked.match, match, ruled[noted:])
-        return Reply(asked.request, ruled=tuple(ruled), send=tuple(send))
+        return Reply(asked.request, rulings=tuple(ruled), outgoing=tuple(send), game_messages=tuple(game))
 
     def _told(
         self, match: Match, rulings: list[Ruling], claims: Sequence[tuple[str, float, bytes]], explain: bool
-    ) -> list[Ruled]:
+    ) -> list[RuledClaim]:
         told = [told_of(ruling) for ruling in rulings]
         self.outcomes.update(map(counted_as, told))
         if not explain:
@@ -282,7 +284,7 @@ class Hub:
         ]
         return [replace(one, explanation=text) for one, text in zip(told, said, strict=True)]
 
-    def _note(self, name: str, match: Match, ruled: list[Ruled], more: tuple[Any, ...] = ()) -> None:
+    def _note(self, name: str, match: Match, ruled: list[RuledClaim], more: tuple[Any, ...] = ()) -> None:
         """Append what was found to the evidence log; what can't be written now is written with the next."""
         if self._evidence is None:
             return
@@ -303,21 +305,21 @@ class Hub:
             self._evidence.flush_if_due()
         except EvidenceError as error:
             self.failures += 1
-            self._unlogged = [*self._unlogged, *found][-MOST_UNLOGGED:]
+            self._unlogged = [*self._unlogged, *found][-MAX_UNLOGGED:]
             if policy == "each":  # no receipt without its record: the match can't go on
                 raise RuntimeError(f"evidence can't be written: {error}") from error
 
     def _tick(self, asked: Tick, match: Match) -> Reply:
         ids, bones, starts = poses_of(asked, match.referee)
         match.server.record(asked.tick, asked.server_time, ids, Packed(bones, starts))
-        if asked.published:
-            match.server.published(asked.tick)
+        if asked.snapshot_sent:
+            match.server.snapshot_sent(asked.tick)
         fired = match.server.advance(asked.server_time)
         self.outcomes.update(map(counted_as, fired))
         told = [told_of(ruling) for ruling in fired]
-        dropped = [*match.guards.findings(asked.server_time), *match.borders.findings(asked.server_time)]
+        dropped = [*match.guards.findings(asked.server_time), *match.gateways.findings(asked.server_time)]
         self._note(asked.match, match, told, tuple(dropped))
-        return Reply(asked.request, ruled=tuple(told))
+        return Reply(asked.request, rulings=tuple(told))
 
     def _call(self, asked: Call, match: Match) -> Work:
         arguments = asked.arguments
@@ -327,9 +329,10 @@ class Hub:
         command = read_change(asked.call, arguments)
         answer = match.server.apply(command)
         if isinstance(command, Dismiss):
-            match.borders.forget(command.connection)
+            match.gateways.forget(command.connection)
+        match.gateways.forget_dismissed()
         if isinstance(command, Act):
-            return Reply(asked.request, ruled=(told_of(answer),))
+            return Reply(asked.request, rulings=(told_of(answer),))
         return Reply(asked.request, answer=answer)
 
     # -- going on -----------------------------------------------------------------------------------------------
@@ -359,10 +362,10 @@ class Hub:
     def _bring_back(self, kept: KeptReply, recording: Path) -> None:
         name = kept.match
         entries = list(entries_of(recording))
-        recorder = Recorder.going_on(recording, when_full="go on", checkpoint_s=self._checkpoint_s)
+        recorder = Recorder.resume(recording, when_full="continue", checkpoint_s=self._checkpoint_s)
         match = Match(name, recorder)
         for entry in entries:
-            if entry.frame and entry.step < recorder.step:
+            if entry.frame and entry.step < recorder.call_number:
                 match.remember(entry.request, entry.reply)
         if self._evidence is not None:
             match.logged = frozenset(
@@ -375,12 +378,14 @@ class Hub:
             for entry in entries:
                 if not entry.frame:
                     match.guards.take_up(entry.guards or {})
-                    match.borders.take_up(entry.borders or {}, entry.joined or {})
+                    match.gateways.take_up(entry.gateways or {}, entry.joined or {})
                     continue
-                if entry.step > recorder.step:
-                    problem = f"its journal goes on at step {entry.step}, what came before ends at {recorder.step}"
+                if entry.step > recorder.call_number:
+                    problem = (
+                        f"its journal goes on at step {entry.step}, what came before ends at {recorder.call_number}"
+                    )
                     raise RecordingError(recording, problem)
-                if entry.step < recorder.step:
+                if entry.step < recorder.call_number:
                     match.join_as_then(entry)
                 else:
                     match.dropped = list(entry.dropped)
@@ -433,7 +438,7 @@ class Hub:
         for match in matches:
             try:
                 if match in ended:
-                    match.close(put_together=False)
+                    match.close(compact=False)
                 else:
                     match.leave_open()
             except (TinClockError, OSError):  # a full disk under one recording; the others are still to be closed
@@ -442,6 +447,6 @@ class Hub:
             if time.monotonic() >= until:
                 return
             try:
-                match.put_together()
+                match.compact()
             except (TinClockError, OSError):
                 self.failures += 1

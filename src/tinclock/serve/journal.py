@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING, NamedTuple
 import msgspec
 
 from tinclock.recordings.disk import put_down, write_all
-from tinclock.wire.border import JoinState
 from tinclock.wire.flood import FloodState
+from tinclock.wire.gateway import JoinState
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -33,7 +33,7 @@ class JournalEntry(NamedTuple):
     """A request that was done: before which step of the recording, its number, its frame, and the reply.
 
     dropped : places of the claims or messages in it that came too fast or were too large: they were not ruled
-    guards, borders, joined : how every connection's flood guard stood, of claims and of messages, and who had joined,
+    guards, gateways, joined : how every connection's flood guard stood, of claims and of messages, and who had joined,
         in an entry without a frame: a file begins with one
     """
 
@@ -43,7 +43,7 @@ class JournalEntry(NamedTuple):
     reply: bytes
     dropped: tuple[int, ...] = ()
     guards: dict[str, FloodState] | None = None
-    borders: dict[str, FloodState] | None = None
+    gateways: dict[str, FloodState] | None = None
     joined: dict[str, JoinState] | None = None
 
 

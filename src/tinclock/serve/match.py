@@ -17,9 +17,9 @@ from tinclock.intake.toml_tables import parse_toml
 from tinclock.recordings.recorder import Recorder
 from tinclock.serve.guarding import Guards
 from tinclock.serve.journal import Journal, JournalEntry
-from tinclock.serve.requests import FROM_JSON, FROM_PACKED, Call, Messages, OpenMatch, Ruled
-from tinclock.wire.border import joined_by
-from tinclock.wire.borders import Borders
+from tinclock.serve.requests import FROM_JSON, FROM_PACKED, Call, Messages, OpenMatch, RuledClaim
+from tinclock.wire.gateway import joined_by
+from tinclock.wire.gateways import Gateways
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
     from tinclock.serve.requests import Open, Request, Tick
 
-MOST_OF_A_NAME, MOST_REPLY_BYTES = 10_000, 2 << 20
+MAX_OF_A_NAME, MAX_REPLY_BYTES = 10_000, 2 << 20
 SEED_BITS = 53
 """Of a secret seed: as many as every format says exactly."""
 
@@ -42,9 +42,9 @@ class Match:
         self.referee: Referee = server if recorder is None else recorder.referee  # type: ignore[assignment]
         strict = self.referee.rules.strictness == "strict"
         self.journal = None if self.recording is None else Journal(self.recording, name, sync=strict)
-        self._handed_over = 0 if recorder is None else recorder.handed_over
+        self._handed_over = 0 if recorder is None else recorder.first_unqueued_call
         self.guards = Guards(self.referee)
-        self.borders = Borders(self.referee, self.server)
+        self.gateways = Gateways(self.referee, self.server)
         self.failed = self._unkept = ""
         self.busy = False
         """True if a request is under way: another one waits, so that what is kept is what was done, in order."""
@@ -71,14 +71,14 @@ class Match:
             return cls(asked.match, referee)
         return cls(
             asked.match,
-            Recorder(fresh_folder(folder, asked.match), referee, when_full="go on", checkpoint_s=checkpoint_s),
+            Recorder(fresh_folder(folder, asked.match), referee, when_full="continue", checkpoint_s=checkpoint_s),
         )
 
     def remember(self, request: int, reply: bytes) -> None:
         """Keep a reply for an asker that may have lost it."""
         self.replies.append((request, reply))
         self._reply_bytes += len(reply)
-        while self._reply_bytes > MOST_REPLY_BYTES:
+        while self._reply_bytes > MAX_REPLY_BYTES:
             self._reply_bytes -= len(self.replies.popleft()[1])
 
     def join_as_then(self, entry: JournalEntry) -> None:
@@ -92,9 +92,9 @@ class Match:
             for place, (connection, _, received) in enumerate(asked.messages):
                 state = None if place in entry.dropped else joined_by(received)
                 if state is not None:
-                    self.borders.rejoin(connection, state)
+                    self.gateways.rejoin(connection, state)
         elif isinstance(asked, Call) and asked.call == "dismiss":
-            self.borders.forget(str(asked.arguments.get("connection", "")))
+            self.gateways.forget(str(asked.arguments.get("connection", "")))
 
     def drops(self, place: int, admitted: bool) -> bool:
         """True if one of a request is dropped; as it was, where that is done again: guards forget with a kill."""
@@ -121,10 +121,10 @@ class Match:
             return
         try:
             self.journal.note(JournalEntry(step, request, frame, reply, tuple(self.dropped)))
-            if self.server.handed_over != self._handed_over:
-                self._handed_over = self.server.handed_over
-                states = self.guards.states(), self.borders.guards(), self.borders.joined()
-                standing = JournalEntry(self.server.step, 0, b"", b"", (), *states)
+            if self.server.first_unqueued_call != self._handed_over:
+                self._handed_over = self.server.first_unqueued_call
+                states = self.guards.states(), self.gateways.guards(), self.gateways.joined()
+                standing = JournalEntry(self.server.call_number, 0, b"", b"", (), *states)
                 self.journal.turn(self.server.written, standing)
         except OSError as error:
             self._unkept = f"can't go on after a kill: {error.strerror}"
@@ -149,14 +149,14 @@ class Match:
         now, problem = time.monotonic(), self.server.problem if isinstance(self.server, Recorder) else ""
         return OpenMatch(
             name, round(now - self._opened, 3), round(self.idle_s, 3), len(self.askers),
-            sum(one.rig != "" for one in self.referee.state().entities), self.guards.dropped + self.borders.dropped,
+            sum(one.rig != "" for one in self.referee.state().entities), self.guards.dropped + self.gateways.dropped,
             "" if self.recording is None else str(self.recording), self.failed or problem or self._unkept,
         )  # fmt: skip
 
-    def close(self, put_together: bool = True) -> None:
+    def close(self, compact: bool = True) -> None:
         """Put down what was recorded."""
         if isinstance(self.server, Recorder):
-            self.server.close(put_together=put_together)
+            self.server.close(compact=compact)
         if self.journal is not None:
             self.journal.end()
 
@@ -175,24 +175,24 @@ class Match:
         if self.journal is not None:
             self.journal.leave()
 
-    def put_together(self) -> None:
+    def compact(self) -> None:
         """Rewrite the small files of a closed recording into few."""
         if isinstance(self.server, Recorder):
-            self.server.put_together()
+            self.server.compact()
 
 
 def fresh_folder(folder: Path, name: str) -> Path:
     """Return the folder of a match's recording: its name, with a number behind it if that was used before."""
-    for number in range(1, MOST_OF_A_NAME):
+    for number in range(1, MAX_OF_A_NAME):
         path = folder / (name if number == 1 else f"{name}-{number}")
         if not path.exists():
             return path
     return folder / name  # the recorder says that it is there
 
 
-def told_of(ruling: Any) -> Ruled:
+def told_of(ruling: Any) -> RuledClaim:
     """Return a ruling's data for a caller."""
-    return Ruled(ruling.number, ruling.connection, ruling.outcome, ruling.receipt(), ruling.findings)
+    return RuledClaim(ruling.number, ruling.connection, ruling.outcome, ruling.receipt(), ruling.findings)
 
 
 def poses_of(asked: Tick, referee: Referee) -> tuple[Any, Any, Any]:

@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 TYPE: Final = "tinclock.case."
 PAUSES_S: Final = (0.2, 1.0)
 TIMEOUT_S: Final = 5.0
-MOST_S: Final = 12.0
+MAX_S: Final = 12.0
 """Timeout of one notice with all its attempts."""
 NEVER: Final = frozenset({400, 405, 406, 410, 411, 413, 414, 415, 422, 501})
 """Answers after which the same notice will never be taken: it is gone, or isn't understood."""
@@ -158,7 +158,7 @@ class Notices:
             problems[to] = f"{to}: {sent.problem}; it stays in {self._spool} for the next time"
 
     def _send(self, to: str, event: CloudEvent) -> _Sent:
-        until, sent = time.monotonic() + MOST_S, _Sent(None)
+        until, sent = time.monotonic() + MAX_S, _Sent(None)
         for pause in (0.0, *PAUSES_S):
             time.sleep(pause)
             try:

@@ -5,12 +5,12 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Any
 
-from msgspec import Struct
+from msgspec import Struct, to_builtins
 
-from tinclock.core.analysis.surroundings import Past
-from tinclock.core.analysis.why import why
+from tinclock.core.analysis.miss_explanation import explain_miss
+from tinclock.core.analysis.shot_scene import HistorySlice
 from tinclock.core.plain import Fields
-from tinclock.core.ruling.claims import ShotClaim, StrikeClaim
+from tinclock.core.ruling.claims import MeleeClaim, ShotClaim
 from tinclock.core.timeline.views import View
 from tinclock.core.vectors import Triple
 
@@ -34,13 +34,13 @@ class SpreadKey(Struct, frozen=True, tag="spread_key", tag_field="what"):
 
 
 class Position(Struct, frozen=True, tag="position", tag_field="what"):
-    """Accepted position of an entity, metres; null before `put`."""
+    """Accepted position of an entity, metres; null before `set_position`."""
 
     entity: int
 
 
-class InReach(Struct, frozen=True, tag="in_reach", tag_field="what"):
-    """Return the bodies in reach of an entity's blow, nearest first. weapon, direction : see `Referee.in_reach`"""
+class MeleeTargets(Struct, frozen=True, tag="melee_targets", tag_field="what"):
+    """Return the bodies in reach of an entity, nearest first. weapon, direction : see `Referee.melee_targets`"""
 
     entity: int
     weapon: str | None = None
@@ -53,7 +53,7 @@ class ViewBounds(Struct, frozen=True, tag="view_bounds", tag_field="what"):
     connection: str
 
 
-class ViewChoice(Struct, frozen=True, tag="view_choice", tag_field="what"):
+class ViewWindow(Struct, frozen=True, tag="view_window", tag_field="what"):
     """Between which server times a claim may show the others without a finding."""
 
     connection: str
@@ -61,13 +61,17 @@ class ViewChoice(Struct, frozen=True, tag="view_choice", tag_field="what"):
     received_at: float
 
 
-class Line(Struct, frozen=True, tag="line", tag_field="what"):
+class ConnectionQuality(Struct, frozen=True, tag="connection", tag_field="what"):
     """State of a connection's clock and path, in seconds."""
 
     connection: str
 
 
-Question = Welcome | SpreadKey | Position | InReach | ViewBounds | ViewChoice | Line
+class Scoreboard(Struct, frozen=True, tag="scoreboard", tag_field="what"):
+    """Return the board with shots, hits, accuracy and damage of each player, the leading one first."""
+
+
+Question = Scoreboard | Welcome | SpreadKey | Position | MeleeTargets | ViewBounds | ViewWindow | ConnectionQuality
 
 
 def answer_of(referee: Referee, question: Question) -> Any:
@@ -76,25 +80,29 @@ def answer_of(referee: Referee, question: Question) -> Any:
     return find(referee, question)
 
 
-def _in_reach(referee: Referee, asked: InReach) -> list[Fields]:
-    found = referee.in_reach(asked.entity, asked.weapon, asked.direction)
+def _in_reach(referee: Referee, asked: MeleeTargets) -> list[Fields]:
+    found = referee.melee_targets(asked.entity, asked.weapon, asked.direction)
     return [
         {"entity": one.entity, "part": one.part.name, "distance_m": one.distance_m, "position": one.position}
         for one in found
     ]
 
 
+def _scoreboard(referee: Referee, _: Scoreboard) -> list[Fields]:
+    return [{**to_builtins(row), "accuracy": row.accuracy} for row in referee.scoreboard()]
+
+
 def _view_bounds(referee: Referee, asked: ViewBounds) -> Fields:
     return {name: _known(value) for name, value in referee.view_bounds(asked.connection)._asdict().items()}
 
 
-def _view_choice(referee: Referee, asked: ViewChoice) -> list[float | None]:
-    return [_known(value) for value in referee.view_choice(asked.connection, asked.sequence, asked.received_at)]
+def _view_choice(referee: Referee, asked: ViewWindow) -> list[float | None]:
+    return [_known(value) for value in referee.view_window(asked.connection, asked.sequence, asked.received_at)]
 
 
-def _line(referee: Referee, asked: Line) -> Fields:
+def _line(referee: Referee, asked: ConnectionQuality) -> Fields:
     clock = referee.clock(asked.connection)
-    numbers = ("round_trip_s", "least_round_trip_s", "jitter_s", "offset_s", "offset_bound_s", "loss", "confidence")
+    numbers = ("round_trip_s", "min_round_trip_s", "jitter_s", "offset_s", "offset_bound_s", "loss", "confidence")
     return {"answers": clock.answers, **{name: _known(getattr(clock, name)) for name in numbers}}
 
 
@@ -104,22 +112,23 @@ def _known(value: float) -> float | None:
 
 
 _ANSWERS: dict[type, Callable[[Referee, Any], Any]] = {
+    Scoreboard: _scoreboard,
     Welcome: lambda referee, asked: referee.welcome(asked.connection),
     SpreadKey: lambda referee, asked: referee.spread_key(asked.entity),
     Position: lambda referee, asked: referee.position(asked.entity),
-    InReach: _in_reach,
+    MeleeTargets: _in_reach,
     ViewBounds: _view_bounds,
-    ViewChoice: _view_choice,
-    Line: _line,
+    ViewWindow: _view_choice,
+    ConnectionQuality: _line,
 }
 
 
 def explanation_of(referee: Referee, ruling: Ruling, claim: object) -> str:
     """Explain a claim's result in words, by name; a shot that hit nobody with the distance of its miss."""
     names = {row.entity: row.name for row in referee.state().entities if row.name}
-    missed = ruling.kind in ("shot", "strike") and not ruling.hits
+    missed = ruling.kind in ("shot", "melee") and not ruling.hits
     if not missed or referee.history.newest_tick < 0:
         return ruling.explain(names)
-    seen = claim.view if isinstance(claim, (ShotClaim, StrikeClaim)) and isinstance(claim.view, View) else None
-    found = why(Past(referee.history, referee.rules, referee.level), ruling, seen)
-    return "\n".join([ruling.explain(names, found.because(names)), *(f"-> {line}" for line in found.say(names))])
+    seen = claim.view if isinstance(claim, (ShotClaim, MeleeClaim)) and isinstance(claim.view, View) else None
+    found = explain_miss(HistorySlice(referee.history, referee.rules, referee.level), ruling, seen)
+    return "\n".join([ruling.explain(names, found.because(names)), *(f"-> {line}" for line in found.describe(names))])

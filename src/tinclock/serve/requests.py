@@ -20,7 +20,7 @@ from tinclock.serve.questions import Question
 from tinclock.wire.messages import published_schema
 
 MatchName = Annotated[str, Meta(min_length=1, max_length=64, pattern="^[A-Za-z0-9][A-Za-z0-9_.-]*$(?!\n)")]
-MOST_CLAIMS = 1024
+MAX_CLAIMS = 1024
 Number = Annotated[int, Meta(ge=0, le=2**53)]
 """Of requests, events and seeds: whole, and no larger than every language holds exactly."""
 
@@ -60,7 +60,7 @@ class Tick(Struct, frozen=True, tag="tick", tag_field="do"):
     server_time: float
     entities: bytes
     bones: bytes
-    published: bool = True
+    snapshot_sent: bool = True
 
 
 class Claims(Struct, frozen=True, tag="claims", tag_field="do"):
@@ -71,24 +71,24 @@ class Claims(Struct, frozen=True, tag="claims", tag_field="do"):
 
     request: Number
     match: MatchName
-    claims: Annotated[tuple[tuple[str, float, bytes], ...], Meta(max_length=MOST_CLAIMS)]
+    claims: Annotated[tuple[tuple[str, float, bytes], ...], Meta(max_length=MAX_CLAIMS)]
     explain: bool = False
 
 
 class Messages(Struct, frozen=True, tag="messages", tag_field="do"):
-    """Border mode: messages as they came from clients, joins, pongs and all: (connection, received_at, bytes).
+    """Pass-through mode: messages as they came from clients, joins, pongs and all: (connection, received_at, bytes).
 
     The reply says what to send back, and what became of the claims among them. explain : see `Claims`
     """
 
     request: Number
     match: MatchName
-    messages: Annotated[tuple[tuple[str, float, bytes], ...], Meta(max_length=MOST_CLAIMS)]
+    messages: Annotated[tuple[tuple[str, float, bytes], ...], Meta(max_length=MAX_CLAIMS)]
     explain: bool = False
 
 
-class Deliver(Struct, frozen=True, tag="deliver", tag_field="do"):
-    """Border mode: what to send to everybody who joined, in the reply's `send`: what changed since they were told last.
+class Outgoing(Struct, frozen=True, tag="outgoing", tag_field="do"):
+    """Pass-through mode: collect the messages for all joined clients, in the reply's `outgoing`.
 
     ping : send each a ping too; one a second is plenty
     """
@@ -126,7 +126,7 @@ class Resume(Struct, frozen=True, tag="resume", tag_field="do"):
     last_reply: Number
 
 
-class Ask(Struct, frozen=True, tag="ask", tag_field="do"):
+class Query(Struct, frozen=True, tag="query", tag_field="do"):
     """A question that changes nothing; `about` says which."""
 
     request: Number
@@ -141,7 +141,7 @@ class Close(Struct, frozen=True, tag="close", tag_field="do"):
     match: MatchName
 
 
-class Matches(Struct, frozen=True, tag="matches", tag_field="do"):
+class ListMatches(Struct, frozen=True, tag="list_matches", tag_field="do"):
     """List of open matches. match : ignored"""
 
     request: Number
@@ -154,13 +154,14 @@ class Numbered(Struct, frozen=True):
     request: Number = 0
 
 
-Request = Open | Call | Tick | Claims | Messages | Deliver | Events | GetState | Ask | Resume | Close | Matches
+Request = Open | Call | Tick | Claims | Messages | Outgoing | Events | GetState | Query | Resume | Close | ListMatches
 
 
-class Ruled(Struct, frozen=True):
+class RuledClaim(Struct, frozen=True):
     """Result of one claim: the receipt for its client, findings and explanation for the server's log.
 
-    outcome : "upheld", "amended" or "denied"; "dropped" for one that came too fast or was too large, which is answered
+    outcome : "accepted", "adjusted" or "rejected"; "dropped" for one that came too fast or was too large, which is
+    answered
         with nothing
     """
 
@@ -192,25 +193,27 @@ class OpenMatch(Struct, frozen=True):
 class Reply(Struct, frozen=True, omit_defaults=True):
     """Answer; only the requested fields are filled in.
 
-    ok : whether it was done; error : why not; failed : whether the match is lost by a fault of ours
-    again : nothing was done, for the match is being brought back: `resume` it, and ask again
+    ok : whether it was done; error : why not; match_failed : whether the match is lost by a fault of ours
+    retry : nothing was done, for the match is being brought back: `resume` it, and ask again
     more : there are more events than one reply holds; ask again from the last one on
     replies : to what was asked after `last_reply` and done: frames, in order
-    send : in border mode, (connection, bytes) to send to clients, in this order
+    outgoing : in pass-through mode, (connection, bytes) to send to clients, in this order
+    game_messages : in pass-through mode, (connection, body) of messages of the game's own
     """
 
     request: int
     ok: bool = True
     error: str = ""
-    failed: bool = False
-    again: bool = False
+    match_failed: bool = False
+    retry: bool = False
     answer: Any = None
-    ruled: tuple[Ruled, ...] = ()
+    rulings: tuple[RuledClaim, ...] = ()
     events: tuple[Event, ...] = ()
     more: bool = False
     state: State | None = None
     matches: tuple[OpenMatch, ...] = ()
-    send: tuple[tuple[str, bytes], ...] = ()
+    outgoing: tuple[tuple[str, bytes], ...] = ()
+    game_messages: tuple[tuple[str, Any], ...] = ()
     replies: tuple[bytes, ...] = ()
 
 

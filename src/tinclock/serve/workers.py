@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from tinclock.serve.app import HEARTBEAT_S, MOST_FRAME, Entrance, Settings
+from tinclock.serve.app import HEARTBEAT_S, MAX_FRAME, Entrance, Settings
 from tinclock.serve.hub import DRAINING
 from tinclock.serve.requests import TO_JSON, TO_PACKED, OpenMatch, Reply
 
@@ -227,7 +227,7 @@ class Front:
             asked = _JSON(frame) if isinstance(frame, str) else _PACKED(frame)
         except Exception:  # whatever is wrong with it, a worker says so
             asked = Asked()
-        if asked.do == "matches":
+        if asked.do == "list_matches":
             return self._written(Reply(asked.request, matches=await self._listed()), frame)
         number = worker_of(asked.match, len(self._workers))
         try:
@@ -240,7 +240,7 @@ class Front:
             if self._draining:
                 return self._written(Reply(asked.request, ok=False, error=DRAINING), frame)
             said = f"the worker of match {asked.match!r} died and is brought back; `resume` the match in a moment"
-            return self._written(Reply(asked.request, ok=False, error=said, again=True), frame)
+            return self._written(Reply(asked.request, ok=False, error=said, retry=True), frame)
         return reply
 
     def _written(self, reply: Reply, frame: bytes | str) -> bytes | str:
@@ -253,7 +253,7 @@ class Front:
         for worker in self._workers:
             with contextlib.suppress(OSError, ConnectionClosed):
                 line = await worker.connect()
-                await line.send(msgspec.msgpack.encode({"do": "matches", "request": 0}))
+                await line.send(msgspec.msgpack.encode({"do": "list_matches", "request": 0}))
                 out += _TOLD(await line.recv()).matches
                 await line.close()
         return tuple(sorted(out, key=lambda one: one.match))
@@ -287,7 +287,7 @@ class Front:
 
 async def _fetched(socket: Path, path: str, statuses: tuple[int, ...] = SHOWN) -> str:
     """The body of a page that a worker shows. Raises `OSError` where it doesn't."""
-    reader, writer = await asyncio.open_unix_connection(str(socket), limit=MOST_FRAME)
+    reader, writer = await asyncio.open_unix_connection(str(socket), limit=MAX_FRAME)
     writer.write(f"GET {path} HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n".encode())
     try:
         answer = await asyncio.wait_for(reader.read(), 5.0)

@@ -1,4 +1,4 @@
-"""The border with clients: messages, bundles of rules, the flood guard."""
+"""The gateway with clients: messages, bundles of rules, the flood guard."""
 
 from tinclock._public import attach
 

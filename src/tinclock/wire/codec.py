@@ -12,7 +12,7 @@ import msgspec
 
 from tinclock.core.ruling.claims import Claim, plain_numbers
 from tinclock.core.text import excerpt
-from tinclock.wire.messages import FromClient, Join, Pong, Seen
+from tinclock.wire.messages import FromClient, GameMessage, Join, Pong, ViewReport
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -38,7 +38,7 @@ LIMITS = Limits()
 
 
 class Unreadable(str):
-    """Stands for bytes that are no message; the referee denies it as malformed and quotes it."""
+    """Stands for bytes that are no message; the referee rejects it as malformed and quotes it."""
 
     __slots__ = ()
 
@@ -75,12 +75,14 @@ def decode_claims(received: Sequence[bytes], limits: Limits = LIMITS) -> list[Cl
     return [decode_claim(one, limits) for one in received]
 
 
-def decode_message(received: bytes, limits: Limits = LIMITS) -> Join | Pong | Seen | Claim | object:
+def decode_message(received: bytes, limits: Limits = LIMITS) -> Join | Pong | ViewReport | GameMessage | Claim | object:
     """`decode_claim` for everything that a client sends."""
     if len(received) <= limits.bytes:
         as_json = received[:1] == b"{"
         try:
-            known: Join | Pong | Seen | Claim = (_OURS_JSON if as_json else _OURS_PACKED).decode(received)
+            known: Join | Pong | ViewReport | GameMessage | Claim = (_OURS_JSON if as_json else _OURS_PACKED).decode(
+                received
+            )
             return known
         except _FAULTS:
             pass

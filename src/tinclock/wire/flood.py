@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Final, NamedTuple
 
 from tinclock.core.errors import BadNumberError
-from tinclock.core.ruling.claims import ImpactClaim, LaunchClaim, StrikeClaim
+from tinclock.core.ruling.claims import ImpactClaim, LaunchClaim, MeleeClaim
 from tinclock.wire.messages import Join
 
-COSTS: Final[dict[type, float]] = {LaunchClaim: 2.0, ImpactClaim: 2.0, StrikeClaim: 1.5, Join: 10.0}
+COSTS: Final[dict[type, float]] = {LaunchClaim: 2.0, ImpactClaim: 2.0, MeleeClaim: 1.5, Join: 10.0}
 """Costs of messages that are more work than others, by kind; the rest cost 1. A join gets the full state."""
 
 
@@ -21,6 +21,16 @@ class FloodLimits(NamedTuple):
     """A line that was silent for so long may send all of that at once."""
     unreadable_cost: float = 8.0
     """A message that can't be read counts as so many: reading garbage is work too."""
+
+
+GAME_LIMITS: Final = FloodLimits(messages_per_s=20.0, bytes_per_s=16_000.0)
+"""Limits of a connection's messages of the game's own (default 20 per second and 16 kB per second)."""
+_GAME: Final = (b'{"kind":"game"', b'{"kind": "game"', b"\x82\xa4kind\xa4game", b"\x81\xa4kind\xa4game")
+
+
+def is_of_the_game(received: bytes) -> bool:
+    """True if a message is one of the game's own, by its first bytes: encoders write `kind` first."""
+    return received.startswith(_GAME)
 
 
 class FloodState(NamedTuple):

@@ -18,7 +18,7 @@ from tinclock.core.combat.receipts import Receipt
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.claims import Claim
 
-VERSIONS: Final = (1,)
+VERSIONS: Final = (2,)
 """The versions of these messages that this package speaks, the newest last."""
 
 Digest = Annotated[str, Meta(max_length=64)]
@@ -41,7 +41,7 @@ class Pong(Struct, frozen=True, tag="pong", tag_field="kind"):
     client_time: float
 
 
-class Seen(Struct, frozen=True, tag="seen", tag_field="kind"):
+class ViewReport(Struct, frozen=True, tag="view_report", tag_field="kind"):
     """A client says what its screen is drawing now; a few a second, from clients that don't report moves.
 
     from_tick, to_tick, fraction : the two snapshots that it draws between, and how far it is from one to the other
@@ -54,7 +54,16 @@ class Seen(Struct, frozen=True, tag="seen", tag_field="kind"):
     client_time: float
 
 
-class Joined(Struct, frozen=True, tag="joined", tag_field="kind"):
+class GameMessage(Struct, frozen=True, tag="game", tag_field="kind"):
+    """A message of the game's own, such as chat or an emote, in either direction.
+
+    body : anything that JSON and MessagePack can hold; the gateway passes it on unread
+    """
+
+    body: Any = None
+
+
+class JoinAccepted(Struct, frozen=True, tag="join_accepted", tag_field="kind"):
     """A client is in.
 
     version : what is spoken from now on
@@ -75,7 +84,7 @@ class Joined(Struct, frozen=True, tag="joined", tag_field="kind"):
     state: State
 
 
-class Refused(Struct, frozen=True, tag="refused", tag_field="kind"):
+class JoinRefused(Struct, frozen=True, tag="join_refused", tag_field="kind"):
     """A client can't join; `versions` is what the server speaks."""
 
     reason: Literal["version", "not_a_join"]
@@ -88,27 +97,27 @@ class Ping(Struct, frozen=True, tag="ping", tag_field="kind"):
     nonce: int
 
 
-class Answer(Struct, frozen=True, tag="answer", tag_field="kind"):
+class ReceiptMessage(Struct, frozen=True, tag="receipt", tag_field="kind"):
     """Result of a claim."""
 
     receipt: Receipt
 
 
-class News(Struct, frozen=True, tag="news", tag_field="kind"):
+class EventBatch(Struct, frozen=True, tag="events", tag_field="kind"):
     """Changes for every client."""
 
     events: tuple[Event, ...]
 
 
-class Whole(Struct, frozen=True, tag="whole", tag_field="kind"):
+class FullState(Struct, frozen=True, tag="full_state", tag_field="kind"):
     """The published state, complete, for one who missed too much."""
 
     state: State
 
 
-FromClient = Join | Pong | Seen | Claim
+FromClient = Join | Pong | ViewReport | GameMessage | Claim
 """Anything that a client sends."""
-ToClient = Joined | Refused | Ping | Answer | News | Whole
+ToClient = JoinAccepted | JoinRefused | Ping | ReceiptMessage | EventBatch | FullState | GameMessage
 """Anything that a client is sent."""
 
 _JSON, _PACK = msgspec.json.Encoder().encode, msgspec.msgpack.Encoder().encode

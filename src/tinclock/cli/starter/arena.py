@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 
 import tinclock
-from tinclock.wire import Border, client_bundle
+from tinclock.wire import Gateway, client_rules
 
 HERE = Path(__file__).parent
 PLACES = ((-5.0, 0.0, 0.0), (5.0, 0.0, 0.0), (0.0, -5.0, 0.0), (0.0, 8.0, 0.0))
@@ -42,8 +42,8 @@ class Arena:
         self.referee = tinclock.Referee(self.rules, level=level, seed=secrets.randbits(64) if seed is None else seed)
         self.recorder = None if record_to is None else tinclock.recordings.Recorder(record_to, self.referee)
         self.server = self.recorder or self.referee  # the same calls; the recorder keeps them
-        self.digests = client_bundle(self.rules).digests
-        self.borders: dict[str, Border] = {}
+        self.digests = client_rules(self.rules).digests
+        self.gateways: dict[str, Gateway] = {}
         self.entities: dict[str, int] = {}
         self.facing: dict[int, float] = {}
         self.died: dict[int, float] = {}
@@ -53,26 +53,26 @@ class Arena:
     def join(self, connection: str, account: str, team: str = "") -> int:
         """Admit a player that you have checked; `connection` is yours, never what a client says."""
         entity = self.server.admit(connection=connection, account=account, team=team, rig="walker", weapon="popper")
-        self.server.put(entity, PLACES[entity % len(PLACES)])
+        self.server.set_position(entity, PLACES[entity % len(PLACES)])
         self.entities[connection], self.facing[entity] = entity, 0.0
-        self.borders[connection] = Border(self.server, connection, account=account, digests=self.digests)
+        self.gateways[connection] = Gateway(self.server, connection, account=account, digests=self.digests)
         return entity
 
     def leave(self, connection: str) -> None:
         """Gone at once: nobody can hit that body any more, at any view."""
         self.server.dismiss(connection)
-        del self.borders[connection], self.entities[connection]
+        del self.gateways[connection], self.entities[connection]
 
     def receive(self, connection: str, data: bytes, now: float) -> bytes | None:
         """A message came: join, pong or claim, JSON or MessagePack. Returns what to answer; it never raises."""
-        border = self.borders[connection]
-        answer = border.take(data, now)
-        ruling = border.last_ruling
+        gateway = self.gateways[connection]
+        answer = gateway.receive(data, now)
+        ruling = gateway.last_ruling
         if ruling is not None:
             self.last_ruling = ruling.number
         if ruling is not None and ruling.direction is not None:
             self.facing[ruling.entity] = math.atan2(ruling.direction[1], ruling.direction[0])
-        elif ruling is not None and ruling.kind == "move" and ruling.outcome != "denied":
+        elif ruling is not None and ruling.kind == "move" and ruling.outcome != "rejected":
             self.facing[ruling.entity] = heading_of(data, self.facing[ruling.entity])
         if ruling is not None and ruling.findings:
             print(ruling.explain())  # for you: why. A client is never told that
@@ -86,7 +86,7 @@ class Arena:
         rig = self.referee.history.rigs["walker"]
         self.server.record(self.tick, now, ids, tinclock.rooted_bones(rig, self._roots(ids)))
         if self.tick % self.rules.match.snapshot_every == 0:
-            self.server.published(self.tick)
+            self.server.snapshot_sent(self.tick)
         self.server.advance(now)
         events = self.referee.events()
         self.died |= {event.entity: now for event in events if event.kind == "death"}
@@ -110,4 +110,4 @@ class Arena:
                 del self.died[entity]
                 if entity in self.entities.values():
                     self.server.spawn(entity, now)
-                    self.server.put(entity, PLACES[secrets.randbelow(len(PLACES))], now)
+                    self.server.set_position(entity, PLACES[secrets.randbelow(len(PLACES))], now)

@@ -12,7 +12,7 @@ import sys
 from collections import deque
 
 import tinclock
-from tinclock.wire import client_bundle
+from tinclock.wire import client_rules
 
 DELAY_S, STEP_S, SPEED_M_S, CHEST_M = 0.1, 0.05, 3.0, 0.3
 WAYS = {"w": (1.0, 0.0), "s": (-1.0, 0.0), "a": (0.0, 1.0), "d": (0.0, -1.0)}
@@ -48,7 +48,7 @@ class Client(asyncio.DatagramProtocol):
     def datagram_received(self, data: bytes, addr: tuple[str, int]) -> None:
         """Something came from the server."""
         message = json.loads(data)
-        if message["kind"] == "joined" and not self.entity:
+        if message["kind"] == "join_accepted" and not self.entity:
             self.entity, self.sequence = message["entity"], message["next_sequence"] - 1
             print(f"in: entity {self.entity}, same rules as the server: {message['same_rules']}", flush=True)
         elif message["kind"] == "ping":
@@ -58,17 +58,17 @@ class Client(asyncio.DatagramProtocol):
                 self.snapshots.append((self.clock(), message["tick"], message["bodies"]))
             if self.place is None and str(self.entity) in message["bodies"]:
                 self.place = list(message["bodies"][str(self.entity)])
-        elif message["kind"] == "news":
+        elif message["kind"] == "events":
             for event in message["events"]:
                 if event["kind"] == "spawn" and event["entity"] == self.entity and self.place is not None:
                     self.place, self.health = None, 1.0  # where, the next snapshot says
-        elif message["kind"] == "answer":
+        elif message["kind"] == "receipt":
             self.answered(message["receipt"])
 
     def answered(self, receipt: dict) -> None:
         """A claim was ruled. The server's word on where this body is counts: a correction is taken over."""
         state = receipt.get("state") or {}
-        if receipt["outcome"] != "upheld" and state.get("position") is not None:
+        if receipt["outcome"] != "accepted" and state.get("position") is not None:
             self.place = list(state["position"])
             self.heading += 0.0 if self.hands else 1.0  # away from what stood in the way
         if state.get("health", 1.0) <= 0.0 < self.health:
@@ -140,11 +140,11 @@ async def main(port: int, seconds: float, name: str) -> None:
     """Play for a while."""
     loop, hands = asyncio.get_running_loop(), sys.stdin.isatty()
     _, client = await loop.create_datagram_endpoint(lambda: Client(hands), remote_addr=("127.0.0.1", port))
-    digests, until = client_bundle(tinclock.load_rules("rules.toml")).digests, loop.time() + seconds
+    digests, until = client_rules(tinclock.load_rules("rules.toml")).digests, loop.time() + seconds
     while not client.entity:
         if loop.time() > until:
             raise SystemExit(f"{name}: no server answers on port {port}; start it with `python server.py`")
-        client.send("join", versions=[1], digests=digests)
+        client.send("join", versions=[2], digests=digests)
         await asyncio.sleep(0.2)
     if hands:
         loop.add_reader(sys.stdin, client.typed)

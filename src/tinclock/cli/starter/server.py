@@ -11,7 +11,7 @@ from pathlib import Path
 from arena import Arena
 
 import tinclock
-from tinclock.wire import Join, News, Ping, decode_message, encode
+from tinclock.wire import EventBatch, Join, Ping, decode_message, encode
 
 PINGS_EVERY_S, SILENT_S = 0.25, 5.0
 
@@ -57,7 +57,7 @@ class Server(asyncio.DatagramProtocol):
                 self.transport.sendto(snapshot, addr)
         if events:  # datagrams get lost: a real game tells news again until it is acknowledged
             for addr in self.heard:
-                self.transport.sendto(encode(News(tuple(events)), "json"), addr)
+                self.transport.sendto(encode(EventBatch(tuple(events)), "json"), addr)
         if arena.tick % round(PINGS_EVERY_S * arena.rules.match.tick_rate_hz) == 0:
             for addr in self.heard:
                 nonce = arena.server.ping(f"{addr[0]}:{addr[1]}", self.now)
@@ -79,7 +79,7 @@ async def main(port: int, seconds: float) -> None:
     if arena.recorder is not None:
         arena.recorder.close()
     last = f", tinclock explain {folder} {arena.last_ruling}" if arena.last_ruling else ""
-    print(f"{arena.tick + 1} ticks; next: tinclock contents {folder}{last}")
+    print(f"{arena.tick + 1} ticks; next: tinclock info {folder}{last}")
 
 
 if __name__ == "__main__":

@@ -8,8 +8,8 @@ type Place = [number, number, number];
 type Ruled = { connection: string; findings?: { code: string }[]; explanation?: string;
   receipt?: { state?: { entity: number; position?: Place; health: number } } };
 type Told = { kind: string; entity: number };
-type Reply = { request: number; ok?: boolean; again?: boolean; error?: string; answer?: number; ruled?: Ruled[];
-  send?: [string, string][]; events?: Told[]; replies?: string[] };
+type Reply = { request: number; ok?: boolean; retry?: boolean; error?: string; answer?: number; rulings?: Ruled[];
+  outgoing?: [string, string][]; events?: Told[]; replies?: string[] };
 type Player = { entity: number; to: RemoteInfo; heardAt: number };
 
 const [port, seconds, url] = [Number(process.argv[2] ?? 7465), Number(process.argv[3] ?? 3600), process.argv[4] ?? "ws://127.0.0.1:7464"];
@@ -51,7 +51,7 @@ async function ask(what: object): Promise<Reply> {
       service ??= await connect();
       let reply = isFirst || !answered ? undefined : await resumed(request);
       reply ??= await exchange({ request, match: MATCH, ...what });
-      if (!reply.again) return taken(reply);
+      if (!reply.retry) return taken(reply);
     } catch (error) {
       if (error instanceof Refused || !answered || now() - since > GIVE_UP_S) throw error;
       service = null;
@@ -70,7 +70,7 @@ function taken(reply: Reply): Reply {
 
 async function resumed(request: number): Promise<Reply | undefined> {
   const back = await exchange({ do: "resume", request: 0, match: MATCH, last_reply: answered });
-  if (back.again) return back;
+  if (back.retry) return back;
   if (back.ok === false) throw new Refused(back.error);
   return (back.replies ?? []).map((frame) => JSON.parse(Buffer.from(frame, "base64").toString())).find((one) => one.request === request);
 }
@@ -80,13 +80,13 @@ const base64 = (array: ArrayBufferView) => Buffer.from(array.buffer, array.byteO
 // ids are the server's: an address is only where to answer. Put your own log-in before `admit`
 async function letIn(name: string, to: RemoteInfo): Promise<void> {
   const entity = Number(await call("admit", { connection: name, account: name, rig: "walker", weapon: "popper" }));
-  await put(entity, PLACES[entity % PLACES.length]);
+  await setPosition(entity, PLACES[entity % PLACES.length]);
   players.set(name, { entity, to, heardAt: now() });
 }
 
-async function put(entity: number, place: Place): Promise<void> {
+async function setPosition(entity: number, place: Place): Promise<void> {
   places.set(entity, place);
-  await call("put", { entity, position: place });
+  await call("set_position", { entity, position: place });
 }
 
 const whoIs = new Map<string, RemoteInfo>();
@@ -117,8 +117,8 @@ async function takeWhatCame(): Promise<void> {
   }
   if (!messages.length) return;
   const reply = await ask({ do: "messages", messages, explain: true });
-  send(reply.send);
-  for (const { receipt, findings, explanation } of reply.ruled ?? []) {
+  send(reply.outgoing);
+  for (const { receipt, findings, explanation } of reply.rulings ?? []) {
     const state = receipt?.state;
     if (state?.position) places.set(state.entity, state.position);
     if (findings?.length) console.log(explanation); // for you: why. A client is never told that
@@ -136,21 +136,21 @@ async function step(): Promise<void> {
     died.delete(entity);
     if (!places.has(entity)) continue;
     await call("spawn", { entity });
-    await put(entity, PLACES[entity % PLACES.length]);
+    await setPosition(entity, PLACES[entity % PLACES.length]);
   }
   const ids = [...places.keys()].sort((a, b) => a - b);
   const bones = ids.flatMap((id) => REST.flatMap((bone) => [...bone.map((value, k) => value + places.get(id)![k]), 0, 0, 0, 1]));
-  const published = tick % SNAPSHOT_EVERY === 0;
-  await ask({ do: "tick", tick, server_time: now(), published,
+  const snapshot_sent = tick % SNAPSHOT_EVERY === 0;
+  await ask({ do: "tick", tick, server_time: now(), snapshot_sent,
     entities: base64(BigInt64Array.from(ids, BigInt)), bones: base64(Float32Array.from(bones)) });
-  if (published) {
+  if (snapshot_sent) {
     const snapshot = JSON.stringify({ kind: "snapshot", tick, bodies: Object.fromEntries(ids.map((id) => [id, places.get(id)])) });
     for (const { to } of players.values()) line.send(snapshot, to.port, to.address);
   }
   const told = (await ask({ do: "events", since: seen })).events ?? [];
   seen += told.length;
   for (const one of told) if (one.kind === "death") died.set(one.entity, now());
-  send((await ask({ do: "deliver", server_time: now(), ping: tick % 16 === 0 })).send);
+  send((await ask({ do: "outgoing", server_time: now(), ping: tick % 16 === 0 })).outgoing);
   tick += 1;
 }
 

@@ -20,8 +20,8 @@ class Player:
     def __init__(self, arena: Arena, name: str) -> None:
         self.arena, self.name, self.sequence = arena, name, 0
         self.entity = arena.join(name, account=name)
-        joined = self.send(kind="join", versions=[1])
-        assert joined["kind"] == "joined"
+        joined = self.send(kind="join", versions=[2])
+        assert joined["kind"] == "join_accepted"
         assert joined["entity"] == self.entity
 
     def send(self, **message):
@@ -71,7 +71,7 @@ def test_five_shots_to_the_body_or_three_to_the_head_kill():
 
 def test_a_shot_at_somebody_counts_by_the_servers_numbers(arena):
     receipt = arena.ada.shoot(arena.bob.entity)
-    assert receipt["outcome"] == "upheld"
+    assert receipt["outcome"] == "accepted"
     (hit,) = receipt["hits"]
     assert (hit["victim"], hit["part"], hit["damage"]) == (arena.bob.entity, "body", 20.0)
     assert arena.referee.ledger.health(arena.bob.entity) == 80.0
@@ -83,7 +83,7 @@ def test_a_shot_past_somebody_hits_nobody(arena):
 
 def test_nobody_acts_for_somebody_else(arena):
     receipt = arena.ada.shoot(arena.bob.entity, actor=arena.bob.entity)
-    assert receipt["outcome"] == "denied"
+    assert receipt["outcome"] == "rejected"
     assert arena.referee.ledger.health(arena.bob.entity) == 100.0
 
 

@@ -13,7 +13,7 @@ from tinclock.core.ruling.splash import falloff_at
 if TYPE_CHECKING:
     from tinclock.core.rules.ruleset import Rules
 
-MOST_HITS = 1000
+MAX_HITS = 1000
 
 
 class Lethality(NamedTuple):
@@ -54,16 +54,16 @@ def lethality(rules: Rules, rig: str, distance_m: float = 0.0) -> list[Lethality
 
 
 def _against(weapon: Weapon, rules: Rules, rig: str, zone: str, distance_m: float) -> Lethality:
-    body, harm, table = rules.rigs[rig], rules.harm, weapon.rules
+    body, taking, table = rules.rigs[rig], rules.damage, weapon.rules
     splash = 0.0 if table.splash is None else table.splash.damage * falloff_at(table.splash, 0.0)
     splash += 0.0 if table.splash is None else table.splash.direct_bonus
     within = distance_m <= table.range_m
     damage = table.pellets * (weapon.damage_at(distance_m, zone) + splash) if within else 0.0
     covers = not body.armour_zones or zone in body.armour_zones
-    share = harm.armour_share * (1.0 - table.armour_piercing) if covers else 0.0
-    health, armour = body.health or rules.match.health, harm.armour
+    share = taking.armour_fraction * (1.0 - table.armour_piercing) if covers else 0.0
+    health, armour = body.health or rules.match.health, taking.armour
     held, now, began, hits = Held(weapon, b""), 0.0, 0.0, 0
-    while health > 0.0 and damage > 0.0 and hits < MOST_HITS:
+    while health > 0.0 and damage > 0.0 and hits < MAX_HITS:
         if held.magazine == 0 and held.can_reload():
             held.reload(now)
         ready = held.ready_at()

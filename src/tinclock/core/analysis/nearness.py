@@ -70,7 +70,7 @@ def nearest_miss(
     origin, direction : metres, and of unit length
     """
     start, along, best = np.array(origin), np.array(direction), None
-    for least, boxes in sorted(((least_gap(b, start, along, from_m, until_m), b) for b in bodies), key=_first):
+    for least, boxes in sorted(((min_gap(b, start, along, from_m, until_m), b) for b in bodies), key=_first):
         if best is not None and least > best.gap_m:
             break
         near = closest_part(boxes, start, along, until_m, from_m)
@@ -85,7 +85,7 @@ def _first(pair: tuple[float, Hitboxes]) -> float:
     return pair[0]
 
 
-def least_gap(
+def min_gap(
     boxes: Hitboxes,
     origin: NDArray[np.float64],
     direction: NDArray[np.float64],

@@ -4,22 +4,23 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
+from tinclock.core.combat.connections import Connection
 from tinclock.core.combat.flights import Flights
 from tinclock.core.combat.ledger import Ledger
-from tinclock.core.combat.roster import Connection, Participant, Roster
+from tinclock.core.combat.roster import Participant, Roster
 from tinclock.core.combat.weapons import Weapon
-from tinclock.core.rules.consequences import consequences_of
+from tinclock.core.rules.actions import actions_of
 from tinclock.core.rules.numbers import RuleNumbers
 from tinclock.core.ruling.shot import ShotWork, cast_shot
 from tinclock.core.ruling.work import World
 from tinclock.core.text import called
 from tinclock.core.timeline.cover import Cover
-from tinclock.core.timeline.views import Drawing, View
+from tinclock.core.timeline.views import Interpolation, View
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from tinclock.core.analysis.surroundings import Past
+    from tinclock.core.analysis.shot_scene import HistorySlice
     from tinclock.core.ruling.records import Ruling
 
 
@@ -41,7 +42,7 @@ class Otherwise(NamedTuple):
     stopped_by: str
     reached_m: float
 
-    def say(self, names: Mapping[int, str] | None = None) -> str:
+    def describe(self, names: Mapping[int, str] | None = None) -> str:
         """In one sentence. names : what to call entities"""
         seen = f"Seen {1000.0 * self.age_s:.0f} ms before it arrived, the shot"
         if self.entity:
@@ -55,7 +56,7 @@ class Otherwise(NamedTuple):
         return f"{seen} meets nobody within {self.reached_m:g} m"
 
 
-def otherwise(past: Past, ruling: Ruling, view: View) -> Otherwise | None:
+def otherwise(past: HistorySlice, ruling: Ruling, view: View) -> Otherwise | None:
     """Cast a shot's rays again at another view; None for a ruling that isn't a shot, or holds no ray.
 
     past : the history around the ruling. Raises `OutOfHistoryError` where the view's ticks aren't held.
@@ -64,15 +65,15 @@ def otherwise(past: Past, ruling: Ruling, view: View) -> Otherwise | None:
     table = rules.weapons.get(ruling.weapon)
     if ruling.kind != "shot" or table is None or ruling.origin is None or ruling.direction is None:
         return None
-    consequences = consequences_of(rules)
+    actions = actions_of(rules)
     weapons = {ruling.weapon: Weapon(ruling.weapon, table)}
     world = World(
-        rules, consequences, history, past.level, Ledger(rules.match.health, rules.harm, rules.score),
+        rules, actions, history, past.level, Ledger(rules.match.health, rules.damage, rules.score),
         Roster(rules, weapons, 0), Flights(history, past.level), Cover(history, past.level),
         RuleNumbers(rules),
     )  # fmt: skip
     shooter = Participant(ruling.entity, "", "", "", ruling.connection, 0, 0.0)
-    connection = Connection(ruling.connection, ruling.account, ruling.entity, Drawing(), b"")
+    connection = Connection(ruling.connection, ruling.account, ruling.entity, Interpolation(), b"")
     work = ShotWork(world, connection, shooter, ruling.received_at)
     work.weapon, work.origin, work.view = weapons[ruling.weapon], ruling.origin, view
     work.view_time = history.time_of(view)

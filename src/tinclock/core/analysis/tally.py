@@ -20,6 +20,6 @@ def tally(rulings: Sequence[Ruling]) -> Fields:
     found = Counter((f.code, f.account) for ruling in rulings for f in ruling.findings)
     return {
         "rulings": len(rulings),
-        "outcomes": {name: outcomes.get(name, 0) for name in ("upheld", "amended", "denied", REPEATED)},
+        "outcomes": {name: outcomes.get(name, 0) for name in ("accepted", "adjusted", "rejected", REPEATED)},
         "findings": [{"code": code, "account": account, "count": n} for (code, account), n in sorted(found.items())],
     }

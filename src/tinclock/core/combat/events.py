@@ -15,6 +15,10 @@ if TYPE_CHECKING:
     Naming = Callable[[int], str]
 
 
+EffectName = Literal["shield", "boost", "speed", "free_movement"]
+"""What lasts for a time: no damage, more damage, another speed, moves without limits."""
+
+
 class _Event(Sparse, frozen=True, omit_defaults=True, gc=False, tag_field="kind"):
     """Base of all events: their number, the server time in seconds, and the entity that they are about."""
 
@@ -41,13 +45,21 @@ class _Event(Sparse, frozen=True, omit_defaults=True, gc=False, tag_field="kind"
 
 
 class JoinedEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="joined"):
-    """An entity is there from now on. player : whether it is a player, with a row on the board."""
+    """An entity is there from now on.
+
+    player : whether it is a player, with a row on the board
+    life, alive, health, armour : of a player that came back; a new entity spawns with the next event
+    """
 
     rig: str
     name: str = ""
     team: str = ""
     weapon: str = ""
     player: bool = False
+    life: int = 0
+    alive: bool = False
+    health: float = 0.0
+    armour: float = 0.0
 
     def _words(self, called: Naming) -> str:
         return f"{called(self.entity)} joins{f' team {printable(self.team)}' if self.team else ''} as {self.rig}"
@@ -70,8 +82,8 @@ class SpawnEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="spawn")
         return f"{called(self.entity)} begins life {self.life} with health {self.health:g}"
 
 
-class _Harm(_Event, frozen=True, omit_defaults=True, gc=False):
-    """cause : "shot", "strike", "splash", "lasting", "reflected", "use", ...; actor : who did it, 0 for nobody."""
+class _Damage(_Event, frozen=True, omit_defaults=True, gc=False):
+    """cause : "shot", "melee", "splash", "damage_over_time", "reflected", "use", ...; actor : its entity, 0 for none"""
 
     cause: str = ""
     actor: int = 0
@@ -83,7 +95,7 @@ class _Harm(_Event, frozen=True, omit_defaults=True, gc=False):
         return f"{by}{_with(self.weapon, self.part)}, {self.cause}"
 
 
-class _LevelChange(_Harm, frozen=True, omit_defaults=True, gc=False):
+class _LevelChange(_Damage, frozen=True, omit_defaults=True, gc=False):
     """amount : points, never negative; before, after : what was there and what is."""
 
     amount: float = 0.0
@@ -102,8 +114,15 @@ class ArmourEvent(_LevelChange, frozen=True, omit_defaults=True, gc=False, tag="
     """Somebody's armour changed, down or up, by `amount` points."""
 
 
-class DeathEvent(_Harm, frozen=True, omit_defaults=True, gc=False, tag="death"):
-    """A life ended."""
+class DeathEvent(_Damage, frozen=True, omit_defaults=True, gc=False, tag="death"):
+    """A life ended.
+
+    position, direction, force_n_s : place of the hit in metres, unit direction of the damage, push in newton seconds
+    """
+
+    position: Triple | None = None
+    direction: Triple | None = None
+    force_n_s: float | None = None
 
     def _words(self, called: Naming) -> str:
         return f"{called(self.entity)} dies{self._by(called)}"
@@ -112,7 +131,7 @@ class DeathEvent(_Harm, frozen=True, omit_defaults=True, gc=False, tag="death"):
 class EffectEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="effect"):
     """An effect began, or changed when it ends: at once where `until` isn't later than the event."""
 
-    effect: Literal["shield", "boost"]
+    effect: EffectName
     until: float
     amount: float = 0.0
     cause: str = ""
@@ -121,6 +140,80 @@ class EffectEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="effect
         lasts = self.until > self.server_time
         has = f"has its {self.effect} until {self.until:.2f} s" if lasts else f"loses its {self.effect}"
         return f"{called(self.entity)} {has}, {self.cause}"
+
+
+class TeamEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="team"):
+    """An entity changed its team."""
+
+    team: str = ""
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} is of {f'team {printable(self.team)}' if self.team else 'no team'}"
+
+
+class MaxHealthEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="max_health"):
+    """An entity begins its lives with another health, in points, and heals up to that."""
+
+    health: float
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} has a maximum health of {self.health:g}"
+
+
+class CounterEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="counter"):
+    """A counter of the game's own changed."""
+
+    counter: str
+    value: float
+    cause: str = ""
+
+    def _words(self, called: Naming) -> str:
+        return f"{self.counter} of {called(self.entity)} is {self.value:g}, {printable(self.cause)}"
+
+
+class PhaseEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="phase"):
+    """Another phase of the match began; "" for none. Its entity is 0."""
+
+    phase: str = ""
+
+    def _words(self, called: Naming) -> str:
+        return f"phase {printable(self.phase) or 'none'} begins"
+
+
+class PushEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="push"):
+    """The server pushed a body. velocity : added to its own, metres per second; until : server time of its end"""
+
+    velocity: Triple
+    until: float
+
+    def _words(self, called: Naming) -> str:
+        x, y, z = self.velocity
+        return f"{called(self.entity)} is pushed by ({x:.1f}, {y:.1f}, {z:.1f}) m/s"
+
+
+class ShotEnd(Sparse, frozen=True, omit_defaults=True, gc=False):
+    """End of a ray. position : metres; victim, part : the body that it met; surface : of the level or of cover"""
+
+    position: Triple
+    victim: int = 0
+    part: str = ""
+    surface: str = ""
+
+
+class ShotEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="shot"):
+    """A shot or a melee attack was committed: enough to draw it.
+
+    sequence : the claim, of its owner's client; start : metres; ends : where each ray ended, in the order of its rays
+    """
+
+    weapon: str
+    start: Triple
+    ends: tuple[ShotEnd, ...] = ()
+    sequence: int = 0
+
+    def _words(self, called: Naming) -> str:
+        met = {called(end.victim) if end.victim else end.surface for end in self.ends} - {""}
+        return f"{called(self.entity)} fires{_with(self.weapon)}: {', '.join(sorted(met)) or 'nothing in its way'}"
 
 
 class WeaponEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="weapon"):
@@ -181,7 +274,7 @@ class LaunchEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="launch
         return f"{called(self.entity)} launches projectile {self.projectile}{_with(self.weapon)}"
 
 
-class GuideEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="guide"):
+class HomingEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="homing"):
     """A projectile follows somebody from now on; target 0 for nobody."""
 
     projectile: int
@@ -225,12 +318,18 @@ Event = (
     | ArmourEvent
     | DeathEvent
     | EffectEvent
+    | TeamEvent
+    | MaxHealthEvent
+    | CounterEvent
+    | PhaseEvent
+    | PushEvent
+    | ShotEvent
     | WeaponEvent
     | ControlEvent
     | ScoreEvent
     | LeaderEvent
     | LaunchEvent
-    | GuideEvent
+    | HomingEvent
     | EndEvent
     | RulesEvent
 )

@@ -10,17 +10,18 @@ import msgspec
 import numpy as np
 from msgspec import Struct
 
-from tinclock.core.combat.projectile_motion import NO_LEVEL, Flight, motion_of, row_of
+from tinclock.core.combat.projectile_motion import NO_LEVEL, ProjectilePath, motion_of, row_of
 from tinclock.core.kernels import layout, sweep, trajectory
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from tinclock.core.combat.connections import Connection
     from tinclock.core.combat.motion import Motion
-    from tinclock.core.combat.roster import Connection, Participant
+    from tinclock.core.combat.roster import Participant
     from tinclock.core.combat.weapons import Weapon
     from tinclock.core.geometry.level import Level
-    from tinclock.core.rules.flights import FlightRules
+    from tinclock.core.rules.projectiles import ProjectileRules
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.vectors import Triple
 
@@ -87,7 +88,7 @@ class Projectile:
 
     def __init__(self, number: int, actor: Participant, connection: Connection, weapon: Weapon, row: int) -> None:
         self.number, self.actor, self.connection, self.weapon, self.row = number, actor, connection, weapon, row
-        self.motion: Motion = motion_of(self.flight)
+        self.motion: Motion = motion_of(self.rules)
         self.sequence, self.charge = 0, 1.0
         self.started = self.ended_at = 0.0
         self.origin: Triple = (0.0, 0.0, 0.0)
@@ -111,12 +112,12 @@ class Projectile:
         for name, value in zip(_PACKED, values, strict=True):
             setattr(self, name, value)
         self.pending = [self.impacts[place] for place in waiting]
-        self.motion = motion_of(self.flight)
+        self.motion = motion_of(self.rules)
 
     @property
-    def flight(self) -> FlightRules:
+    def rules(self) -> ProjectileRules:
         """Its table."""
-        return self.weapon.flight
+        return self.weapon.projectile
 
 
 _PACKED: Final = (
@@ -170,21 +171,21 @@ class Flights:
             self._grow(2 * len(self.rows))
         self.issued += 1
         one = Projectile(self.issued, actor, connection, weapon, self._free.pop())
-        rules = one.flight
+        rules = one.rules
         one.started, one.origin, one.velocity = started, position, velocity
         last = started + _life_s(rules)
         row = row_of(one.motion, started, position, velocity, last, weapon.rules.range_m)
-        if rules.near_m is not None:
-            row[layout.NEAR] = rules.near_m
-        if rules.compensation == "fading" and age_s > 0.0:
-            row[layout.AGE], row[layout.FADE] = age_s, rules.fade_s
+        if rules.proximity_fuse_m is not None:
+            row[layout.NEAR] = rules.proximity_fuse_m
+        if rules.compensation == "blend" and age_s > 0.0:
+            row[layout.AGE], row[layout.FADE] = age_s, rules.blend_s
         if rules.on_level != "end":
             row[layout.ON_LEVEL] = 1.0 if rules.on_level == "bounce" else 2.0
             row[layout.KEEPS], row[layout.LOSES] = rules.bounce.restitution, rules.bounce.friction
-            row[layout.SLOW], row[layout.BOUNCES_LEFT] = rules.bounce.until_m_s, float(rules.bounce.most)
-            row[layout.OWNER_AFTER_BOUNCE] = float(rules.owner_after_bounce)
-        if rules.owner_after_s is not None:
-            row[layout.OWNER_FROM] = started + rules.owner_after_s
+            row[layout.SLOW], row[layout.BOUNCES_LEFT] = rules.bounce.rest_below_m_s, float(rules.bounce.max_count)
+            row[layout.OWNER_AFTER_BOUNCE] = float(rules.owner_arms_at_bounce)
+        if rules.owner_arm_s is not None:
+            row[layout.OWNER_FROM] = started + rules.owner_arm_s
         self.rows[one.row] = row
         self._owners[one.row], self._targets[one.row], self._ignored[one.row] = actor.entity, 0, 0
         nowhere = (math.nan,) * 3
@@ -258,8 +259,8 @@ class Flights:
         """
         if one.motion.turn_deg_per_s > 0.0 or at > one.started + WAY_S:
             return None
-        last = one.started + _life_s(one.flight)
-        way = Flight(one.motion, one.started, one.origin, one.velocity, level=self.level, last=last)
+        last = one.started + _life_s(one.rules)
+        way = ProjectilePath(one.motion, one.started, one.origin, one.velocity, level=self.level, last=last)
         first = max(at - give_s, one.started)
         places = way.path(np.linspace(first, max(at + give_s, first), WAY_STEPS))
         if way.bounces and way.bounces[0].server_time <= at + give_s:
@@ -288,6 +289,6 @@ class Flights:
         self.rows[one.row, layout.OWNER_FROM] = min(self.rows[one.row, layout.OWNER_FROM], server_time)
 
 
-def _life_s(rules: FlightRules) -> float:
+def _life_s(rules: ProjectileRules) -> float:
     """Lifetime: after it the projectile ends by itself."""
     return rules.lifetime_s if rules.fuse_s is None else min(rules.lifetime_s, rules.fuse_s)

@@ -1,12 +1,12 @@
-"""One weapon in one entity's hands: magazine, reload, draw, charge, cadence, spread."""
+"""One weapon in one entity's hands: magazine, reload, draw, charge, fire_rate, spread."""
 
 from __future__ import annotations
 
 import math
 from typing import TYPE_CHECKING
 
-from tinclock.core.combat.cadence import Cadence
-from tinclock.core.combat.scatter import Scatter
+from tinclock.core.combat.fire_rate import Cadence
+from tinclock.core.combat.spread_stream import SpreadStream
 from tinclock.core.kernels.dtypes import HELD
 from tinclock.core.kernels.spending import (
     can_reload_of,
@@ -27,7 +27,7 @@ NEVER = math.inf
 class Held(Row):
     """State of one weapon. Times are server times; `shots` counts every shot of the match, whatever the life."""
 
-    __slots__ = ("_client_time", "_paced_at", "cadence", "scatter", "weapon")
+    __slots__ = ("_client_time", "_paced_at", "fire_rate", "scatter", "weapon")
 
     magazine = Endless(HELD.magazine)
     reserve = Endless(HELD.reserve)
@@ -41,14 +41,14 @@ class Held(Row):
     def __init__(self, weapon: Weapon, key: bytes) -> None:
         super().__init__(len(HELD))
         self.weapon = weapon
-        self.scatter = Scatter(key, weapon.name, weapon.rules)
+        self.scatter = SpreadStream(key, weapon.name, weapon.rules)
         self.shots = self.strange_shots = 0
         self.refill()
 
     def refill(self) -> None:
         """As at the start of a life."""
         rules = self.weapon.rules
-        self.cadence = Cadence(rules, self)
+        self.fire_rate = Cadence(rules, self)
         self.magazine, self.reserve = rules.magazine, rules.reserve
         self.reload_ends = NEVER
         self.reloaded_at = self.drawn_at = -math.inf
@@ -58,15 +58,15 @@ class Held(Row):
 
     def take(self, weapon: Weapon) -> None:
         """Be a weapon of other rules from now on: what is under way goes on, and no more is kept than it holds."""
-        rules, cadence = weapon.rules, self.cadence
-        fired, ready, in_burst = cadence.fired_at, cadence.ready_at, self.numbers[HELD.fired]
-        self.weapon, self.cadence = weapon, Cadence(rules, self)
-        self.cadence.fired_at, self.cadence.ready_at, self.numbers[HELD.fired] = fired, ready, in_burst
+        rules, fire_rate = weapon.rules, self.fire_rate
+        fired, ready, in_burst = fire_rate.fired_at, fire_rate.ready_at, self.numbers[HELD.fired]
+        self.weapon, self.fire_rate = weapon, Cadence(rules, self)
+        self.fire_rate.fired_at, self.fire_rate.ready_at, self.numbers[HELD.fired] = fired, ready, in_burst
         for name, most in (("magazine", rules.magazine), ("reserve", rules.reserve)):
             held = getattr(self, name)
             setattr(self, name, most if held is None or most is None else min(held, most))
-        before, self.scatter = self.scatter, Scatter(self.scatter.key, weapon.name, rules)
-        self.scatter.go_on_from(before)
+        before, self.scatter = self.scatter, SpreadStream(self.scatter.key, weapon.name, rules)
+        self.scatter.continue_from(before)
 
     # -- reload -----------------------------------------------------------------------------------------------
 
@@ -108,13 +108,13 @@ class Held(Row):
 
     def charge(self, now: float) -> None:
         """Begin to charge."""
-        self.charging_from = max(now, self.cadence.fired_at)
+        self.charging_from = max(now, self.fire_rate.fired_at)
 
     def spend(self, now: float, charge: float = 1.0) -> None:
         """One shot: its ammunition, its time, its charge.
 
         A shot that came early, within the allowance, counts from when the weapon was due: draw, reload, charge and
-        cadence share one allowance over time.
+        fire_rate share one allowance over time.
         """
         spend_of(self.at, self.weapon.at, now, charge)
 
@@ -138,16 +138,16 @@ class Held(Row):
         """True if a claimed number is that of the next shot; a claim without one means the next."""
         return claimed is None or claimed == self.shots + 1
 
-    def number(self, claimed: int | None, most_skipped: int) -> tuple[int, bool]:
+    def number(self, claimed: int | None, max_skipped: int) -> tuple[int, bool]:
         """The number of the shot that is being spent, and whether it is the next of the entity's own stream.
 
         One that isn't draws from a stream that no client can compute: nobody skips to a lucky number. The count follows
-        a claimed leap of at most `most_skipped`, so that a client that lost packets is in step again.
+        a claimed leap of at most `max_skipped`, so that a client that lost packets is in step again.
         """
         if self.is_next(claimed):
             self.shots += 1
             return self.shots, True
         self.strange_shots += 1
-        if claimed is not None and 0 < claimed - self.shots <= most_skipped:
+        if claimed is not None and 0 < claimed - self.shots <= max_skipped:
             self.shots = claimed
         return self.strange_shots, False

@@ -2,114 +2,56 @@
 
 from __future__ import annotations
 
-from collections import deque
-from typing import TYPE_CHECKING, Final, NamedTuple
+from typing import TYPE_CHECKING
 
-from msgspec import Struct
-
+from tinclock.core.combat.accounts import EFFECTS, NEVER, Account, Blow, Departed, HealthSince, Lasting, Wound
 from tinclock.core.combat.bulletin import Bulletin
-from tinclock.core.combat.events import ArmourEvent, DeathEvent, EffectEvent, HealthEvent, LeftEvent, SpawnEvent
+from tinclock.core.combat.events import (
+    ArmourEvent,
+    CounterEvent,
+    DeathEvent,
+    EffectEvent,
+    HealthEvent,
+    LeftEvent,
+    MaxHealthEvent,
+    SpawnEvent,
+    TeamEvent,
+)
+from tinclock.core.combat.ledger_reading import LedgerReader
 from tinclock.core.combat.scores import Scores
-from tinclock.core.errors import AlreadyKnownError, UnknownNameError, only_by
+from tinclock.core.errors import AlreadyKnownError, only_by
 from tinclock.core.kernels.damage import take_points_of
 from tinclock.core.kernels.dtypes import BODY
-from tinclock.core.packed import Flag, Number, Row
-from tinclock.core.rules.ruleset import HarmRules, ScoreRules
+from tinclock.core.packed import Row
+from tinclock.core.rules.ruleset import DamageRules, ScoreRules
 from tinclock.core.timeline.instants import CATCH_UP_S
 
 if TYPE_CHECKING:
-    from typing import Literal
+    from collections.abc import Mapping
 
-    from tinclock.core.rules.weapons import LastingRules
-
-REMEMBERED_CHANGES = 64
-
-
-class Blow(Struct, frozen=True, gc=False):
-    """Source of damage. `covered` is the fraction of the damage that armour may take."""
-
-    cause: str
-    actor: int = 0
-    weapon: str = ""
-    part: str = ""
-    covered: float = 0.0
+    from tinclock.core.combat.events import EffectName
+    from tinclock.core.rules.game import CounterRules
+    from tinclock.core.rules.weapons import DamageOverTimeRules
 
 
-class Wound(NamedTuple):
-    """Health and armour of a body before and after a hit, in points; equal where nothing was taken."""
-
-    before: float
-    after: float
-    armour_before: float = 0.0
-    armour_after: float = 0.0
-
-    @property
-    def lethal(self) -> bool:
-        """True if the hit killed."""
-        return self.after == 0.0 < self.before
-
-
-class HealthSince(Struct, frozen=True, gc=False):
-    """Health and armour from a time on."""
-
-    since: float
-    health: float
-    armour: float
-
-
-class _Lasting(NamedTuple):
-    at: float
-    entity: int
-    blow: Blow
-    rules: LastingRules
-    left: int
-
-
-class _Account:
-    __slots__ = ("body", "full", "harmed", "life", "numbers", "past", "team", "worth")
-
-    health = Number(BODY.health)
-    armour = Number(BODY.armour)
-    alive = Flag(BODY.alive)
-    dead = Flag(BODY.dead)
-    died_at = Number(BODY.died_at)
-
-    def __init__(self, body: Row, full: float, team: str, worth: float) -> None:
-        self.body, self.numbers = body, body.numbers
-        self.full, self.team, self.worth = full, team, worth
-        self.health = self.armour = 0.0
-        self.alive, self.dead = False, False
-        self.life, self.died_at = 0, float("-inf")
-        self.end_effects()
-        self.harmed: deque[tuple[float, int, float]] = deque()  # when, attacker, how much
-        self.past: deque[HealthSince] = deque(maxlen=REMEMBERED_CHANGES)
-
-    def end_effects(self) -> None:
-        """Set all effects as if there had been none."""
-        for until, amount in _EFFECTS.values():
-            self.numbers[until], self.numbers[amount] = float("-inf"), 0.0
-
-
-_EFFECTS: Final = {
-    "shield": (BODY.shield_until, BODY.shield_amount),
-    "boost": (BODY.boost_until, BODY.boost_factor),
-}
-"""By name: until when an effect lasts, and its amount."""
-
-
-class Ledger:
+class Ledger(LedgerReader):
     """Health, armour and score of everybody in the match, in points."""
 
     def __init__(
-        self, full_health: float, harm: HarmRules | None = None, score: ScoreRules | None = None, *,
-        enforces: bool = True,
+        self, full_health: float, damage: DamageRules | None = None, score: ScoreRules | None = None, *,
+        enforces: bool = True, counters: Mapping[str, CounterRules] | None = None,
     ) -> None:  # fmt: skip
         self.full_health, self.enforces = full_health, enforces
-        self.harm, self.points = harm or HarmRules(), score or ScoreRules()
+        self.counter_rules = dict(counters or {})
+        self.damage, self.points = damage or DamageRules(), score or ScoreRules()
         self.bulletin = Bulletin()
-        self.scores = Scores(self.bulletin)
-        self._accounts: dict[int, _Account] = {}
-        self._lasting: list[_Lasting] = []
+        self.scores = Scores(self.bulletin, self.points.leader)
+        self._accounts: dict[int, Account] = {}
+        self._lasting: list[Lasting] = []
+        self.publishes_shots = False
+        """True if shots are events."""
+        self.phase = ""
+        """Phase of the match, "" for none."""
         self.dead: set[int] = set()
         """Entities that died and have not begun another life."""
 
@@ -122,7 +64,7 @@ class Ledger:
         *,
         name: str | None = None,
         team: str = "",
-        worth: float | None = None,
+        kill_score: float | None = None,
         body: Row | None = None,
     ) -> None:
         """Start the books of a new entity, not yet alive. With a name (even an empty one) it has a row on the board.
@@ -131,46 +73,80 @@ class Ledger:
         """
         if entity in self._accounts:
             raise AlreadyKnownError("entity", entity)
-        self._accounts[entity] = _Account(
+        account = self._accounts[entity] = Account(
             body or Row(len(BODY)), full_health or self.full_health, team,
-            self.points.kill if worth is None else worth,
+            self.points.kill if kill_score is None else kill_score,
         )  # fmt: skip
+        account.counters = {counter: rules.start for counter, rules in self.counter_rules.items()}
         if name is not None:
             self.scores.open(entity, name, team)
 
-    def close(self, entity: int, server_time: float) -> None:
-        """Close the books of one that left; what it set going on others goes on, and credits nobody."""
-        self._account(entity).end_effects()
+    def close(self, entity: int, server_time: float) -> Departed:
+        """Close the books of one that left, and return them for `reopen`.
+
+        Damage over time that it began on others continues, and credits nobody.
+        """
+        account = self._account(entity)
+        effects = {what: effect for what, effect in self.effects(entity).items() if effect[0] > server_time}
+        row = self.scores.rows.get(entity)
+        lasting = [item for item in self._lasting if item.entity == entity]
+        account.end_effects()
+        if row is not None:
+            row.totals = account.totals()
         del self._accounts[entity]
         self.dead.discard(entity)
         self._lasting = [item for item in self._lasting if item.entity != entity]
         self.bulletin.tell(LeftEvent(self.bulletin.next, server_time, entity))
-        if not self.points.keep_leavers:
+        if not self.points.keep_disconnected:
             self.scores.close(entity, server_time)
+        return Departed(account, row, lasting, effects, server_time)
 
-    def _account(self, entity: int) -> _Account:
-        account = self._accounts.get(entity)
-        if account is None:
-            raise UnknownNameError("entity", entity, sorted(self._accounts))
-        return account
+    def reopen(self, entity: int, departed: Departed, name: str, team: str, server_time: float) -> None:
+        """Continue the books of an entity that comes back: its health, effects, counters and row of the board."""
+        account, row, lasting, effects, left_at = departed
+        self._accounts[entity], account.team = account, team
+        if account.dead:
+            self.dead.add(entity)
+        away = server_time - left_at
+        self._lasting += [item._replace(at=item.at + away) for item in lasting]
+        if account.regenerates_at < NEVER:
+            account.regenerates_at += away
+        account.past.clear()
+        self._note(account, server_time)
+        for what, (until, amount) in effects.items():
+            if until > server_time:
+                self.grant(entity, what, until, amount, server_time, "rejoin")
+        if account.max_health is not None:
+            self.bulletin.tell(MaxHealthEvent(self.bulletin.next, server_time, entity, account.max_health))
+        account.changed.clear()
+        for counter, value in account.counters.items():
+            if value != self.counter_rules[counter].start:
+                account.changed.add(counter)
+                self.bulletin.tell(
+                    CounterEvent(self.bulletin.next, server_time, entity, counter, value, "rejoin")
+                )  # fmt: skip
+        if row is not None:
+            row.name, row.team = name, team
+            self.scores.reopen(entity, row, server_time)
 
     def spawn(self, entity: int, server_time: float) -> int:
         """Begin a life with full health; returns its number."""
         account = self._account(entity)
-        account.health, account.armour, account.alive = account.full, self.harm.armour, True
+        account.health, account.armour, account.alive = account.full, self.damage.armour, True
         account.life += 1
         account.end_effects()
-        account.harmed.clear()
+        account.damaged.clear()
         account.past.clear()
         self._note(account, server_time)
         account.dead = False
         self.dead.discard(entity)
         self._lasting = [item for item in self._lasting if item.entity != entity]
+        account.regenerates_at = NEVER
         self.bulletin.tell(SpawnEvent(self.bulletin.next, server_time, entity, account.life, account.health))
         if account.armour > 0.0:
             self._changed(ArmourEvent, entity, Blow("spawn"), server_time, 0.0, account.armour)
-        if self.harm.spawn_shield_s > 0.0:
-            self.grant(entity, "shield", server_time + self.harm.spawn_shield_s, 0.0, server_time, "spawn")
+        if self.damage.spawn_shield_s > 0.0:
+            self.grant(entity, "shield", server_time + self.damage.spawn_shield_s, 0.0, server_time, "spawn")
         return account.life
 
     def _changed(
@@ -185,15 +161,20 @@ class Ledger:
             )
         )  # fmt: skip
 
-    def _note(self, account: _Account, server_time: float) -> None:
+    def _note(self, account: Account, server_time: float) -> None:
         account.past.append(HealthSince(server_time, account.health, account.armour))
 
-    # -- harm and help ----------------------------------------------------------------------------------------
+    # -- damage and help ----------------------------------------------------------------------------------------
 
     def wound(self, entity: int, amount: float, server_time: float, blow: Blow) -> Wound:
         """Take `amount` points from an entity, armour first; nothing happens to one that is dead or shielded."""
         account = self._accounts.get(entity) or self._account(entity)
         wound = Wound(*take_points_of(account.body.at, float(amount), blow.covered, server_time))
+        points = wound.before - wound.after + wound.armour_before - wound.armour_after
+        account.numbers[BODY.taken] += points
+        giver = self._accounts.get(blow.actor)
+        if giver is not None and blow.actor != entity:
+            giver.numbers[BODY.given] += points
         self.wounded(entity, wound, server_time, blow)
         return wound
 
@@ -207,24 +188,31 @@ class Ledger:
             self._changed(ArmourEvent, entity, blow, server_time, armour_before, armour_after)
         self._credit(account, server_time, blow.actor, before - after + armour_before - armour_after)
         account.past.append(HealthSince(server_time, after, armour_after))
+        again = self.damage.regeneration
+        account.regenerates_at = NEVER if again is None or wound.lethal else server_time + again.delay_s
         if after < before:
             self._changed(HealthEvent, entity, blow, server_time, before, after)
         if wound.lethal:
             self.dead.add(entity)
             self.bulletin.tell(
-                DeathEvent(self.bulletin.next, server_time, entity, blow.cause, blow.actor, blow.weapon, blow.part)
-            )
+                DeathEvent(
+                    self.bulletin.next, server_time, entity, blow.cause, blow.actor, blow.weapon, blow.part,
+                    blow.position, blow.direction, blow.force_n_s,
+                )
+            )  # fmt: skip
             self._settle(entity, account, blow.actor, server_time)
 
-    def linger(self, entity: int, rules: LastingRules, server_time: float, blow: Blow) -> None:
+    def linger(self, entity: int, rules: DamageOverTimeRules, server_time: float, blow: Blow) -> None:
         """Begin damage that goes on, at fixed instants from now."""
-        self._lasting.append(_Lasting(server_time + rules.every_s, entity, blow, rules, rules.times))
+        self._lasting.append(Lasting(server_time + rules.every_s, entity, blow, rules, rules.times))
 
     def advance(self, server_time: float) -> None:
         """Apply what was due up to a server time, in order of time, then of entity."""
-        while self._lasting:
-            due = min(self._lasting, key=lambda item: (item.at, item.entity))
-            if due.at > server_time:
+        while True:
+            due = min(self._lasting, key=lambda item: (item.at, item.entity), default=None)
+            if self.damage.regeneration is not None and self._regenerate(server_time if due is None else due.at):
+                continue
+            if due is None or due.at > server_time:
                 return
             self._lasting.remove(due)
             late, every = server_time - CATCH_UP_S - due.at, due.rules.every_s
@@ -234,11 +222,32 @@ class Ledger:
             if due.left > times and self.alive(due.entity):
                 self._lasting.append(due._replace(at=at + every, left=due.left - times))
 
+    def _regenerate(self, until: float) -> bool:
+        """Give back the next points that are due by a server time; returns whether any were."""
+        rules = self.damage.regeneration
+        waiting = [
+            (one.regenerates_at, entity) for entity, one in self._accounts.items() if one.regenerates_at <= until
+        ]
+        if not waiting or rules is None:
+            return False
+        at, entity = min(waiting)
+        account = self._accounts[entity]
+        late = until - CATCH_UP_S - at
+        times = 1 if late < 0.0 else int(late / rules.every_s) + 1  # a leap of the clock: at once
+        at += (times - 1) * rules.every_s
+        self.repair(entity, times * rules.health, at, 0, "regeneration")
+        missing = self.damage.armour - account.armour
+        self.reinforce(entity, min(times * rules.armour, max(0.0, missing)), at, 0, "regeneration")
+        is_full = rules.health == 0.0 or account.health >= account.full
+        is_full = is_full and (rules.armour == 0.0 or account.armour >= self.damage.armour)
+        account.regenerates_at = NEVER if is_full or not account.alive else at + rules.every_s
+        return True
+
     def repair(self, entity: int, amount: float, server_time: float, actor: int, cause: str) -> float:
         """Give back health, up to what a life begins with; returns how much."""
         account = self._account(entity)
         before = account.health
-        if not account.alive or before >= account.full:
+        if not account.alive or before >= account.full or amount == 0.0:
             return 0.0
         account.health = min(account.full, before + amount)
         self._note(account, server_time)
@@ -246,22 +255,79 @@ class Ledger:
         return account.health - before
 
     def reinforce(self, entity: int, amount: float, server_time: float, actor: int, cause: str) -> float:
-        """Give armour, up to `harm.most_armour`; returns how much."""
+        """Give armour, up to `damage.max_armour`; returns how much."""
         account = self._account(entity)
         before = account.armour
-        if not account.alive or before >= self.harm.most_armour:
+        if not account.alive or before >= self.damage.max_armour or amount == 0.0:
             return 0.0
-        account.armour = min(self.harm.most_armour, before + amount)
+        account.armour = min(self.damage.max_armour, before + amount)
         self._note(account, server_time)
         self._changed(ArmourEvent, entity, Blow(cause, actor), server_time, before, account.armour)
         return account.armour - before
 
-    def grant(
-        self, entity: int, what: Literal["shield", "boost"], until: float, amount: float, server_time: float, cause: str
+    def set_points(
+        self, entity: int, health: float | None, armour: float | None, server_time: float, cause: str
     ) -> None:
+        """Set health and armour of a living entity, in points; health 0 kills it. Nothing happens to a dead one."""
+        account, blow = self._account(entity), Blow(cause)
+        if not account.alive:
+            return
+        before, armour_before = account.health, account.armour
+        account.health = before if health is None else min(account.full, health)
+        account.armour = armour_before if armour is None else armour
+        if account.health == 0.0:
+            account.health = before
+            if account.armour != armour_before:
+                self._changed(ArmourEvent, entity, blow, server_time, armour_before, account.armour)
+            if self.shielded(entity, server_time):
+                self.grant(entity, "shield", server_time, 0.0, server_time, cause)
+            self.wound(entity, before, server_time, blow)
+            return
+        self._note(account, server_time)
+        if account.armour != armour_before:
+            self._changed(ArmourEvent, entity, blow, server_time, armour_before, account.armour)
+        if account.health != before:
+            self._changed(HealthEvent, entity, blow, server_time, before, account.health)
+
+    def set_max_health(self, entity: int, points: float, server_time: float) -> None:
+        """Set the health at the start of a life, in points; a living entity keeps no more than that."""
+        account = self._account(entity)
+        account.full = account.max_health = points
+        self.bulletin.tell(MaxHealthEvent(self.bulletin.next, server_time, entity, points))
+        if account.health > points:
+            self.set_points(entity, points, None, server_time, "max_health")
+
+    def set_team(self, entity: int, team: str, server_time: float) -> None:
+        """Let an entity, and its row of the board, be of another team; points that the old team has stay with it."""
+        self._account(entity).team = team
+        row = self.scores.rows.get(entity)
+        if row is not None:
+            row.team = team
+        self.bulletin.tell(TeamEvent(self.bulletin.next, server_time, entity, team))
+
+    def count(self, entity: int, counter: str, value: float, server_time: float, cause: str) -> None:
+        """Set a counter of an entity, within its limits, and tell a change."""
+        rules, counters = self.counter_rules[counter], self._account(entity).counters
+        value = max(rules.min_value, value if rules.max_value is None else min(rules.max_value, value))
+        if counters[counter] != value:
+            counters[counter] = value
+            self._accounts[entity].changed.add(counter)
+            self.bulletin.tell(CounterEvent(self.bulletin.next, server_time, entity, counter, value, cause))
+
+    def reset(self, entity: int, server_time: float) -> None:
+        """Set the counters of an entity to their start, and begin a new life."""
+        for counter, rules in self.counter_rules.items():
+            self.count(entity, counter, rules.start, server_time, "round")
+        self.spawn(entity, server_time)
+
+    def grant(self, entity: int, what: EffectName, until: float, amount: float, server_time: float, cause: str) -> None:
         """Begin an effect, or change when it ends."""
         account = self._account(entity)
-        for place, value in zip(_EFFECTS[what], (until, amount), strict=True):
+        if what == "speed":
+            row = account.numbers
+            row[BODY.speed_before] = row[BODY.speed_factor] if row[BODY.speed_until] > server_time else 1.0
+            row[BODY.speed_since] = server_time
+        for place, value in zip(EFFECTS[what], (until, amount), strict=True):
             account.numbers[place] = value
         self.bulletin.tell(EffectEvent(self.bulletin.next, server_time, entity, what, until, amount, cause))
 
@@ -272,14 +338,14 @@ class Ledger:
 
     # -- who gets the credit ----------------------------------------------------------------------------------
 
-    def _credit(self, account: _Account, server_time: float, actor: int, amount: float) -> None:
+    def _credit(self, account: Account, server_time: float, actor: int, amount: float) -> None:
         """Keep who did how much, for as long as it can still count for a kill or an assist."""
-        harmed, since = account.harmed, server_time - max(self.points.assist_window_s, self.points.credit_window_s)
-        while harmed and harmed[0][0] < since:
-            harmed.popleft()
-        harmed.append((server_time, actor, amount))
+        damaged, since = account.damaged, server_time - max(self.points.assist_window_s, self.points.credit_window_s)
+        while damaged and damaged[0][0] < since:
+            damaged.popleft()
+        damaged.append((server_time, actor, amount))
 
-    def _settle(self, victim: int, account: _Account, actor: int, now: float) -> None:
+    def _settle(self, victim: int, account: Account, actor: int, now: float) -> None:
         """Score a death: the killer, those who helped, and the victim."""
         points, add = self.points, self.scores.add
         add(victim, "deaths", 1, now, "death")
@@ -289,7 +355,7 @@ class Ledger:
         killer = actor
         if actor in (0, victim):
             others = [
-                who for at, who, _ in account.harmed if who not in (0, victim) and now - at <= points.credit_window_s
+                who for at, who, _ in account.damaged if who not in (0, victim) and now - at <= points.credit_window_s
             ]
             others = [who for who in others if not self.friends(who, victim)]
             killer = others[-1] if others else 0
@@ -300,82 +366,15 @@ class Ledger:
         else:
             add(killer, "kills", 1, now, "kill")
             add(killer, "streak", 1, now, "kill")
-            add(killer, "score", account.worth, now, "kill")
+            add(killer, "score", account.kill_score, now, "kill")
         helped: dict[int, float] = {}
-        for at, who, amount in account.harmed:
+        for at, who, amount in account.damaged:
             if who not in (0, victim, killer) and now - at <= points.assist_window_s and not self.friends(who, victim):
                 helped[who] = helped.get(who, 0.0) + amount
         for who in sorted(helped):
-            if helped[who] >= points.assist_least:
+            if helped[who] >= points.min_assist_damage:
                 add(who, "assists", 1, now, "assist")
                 add(who, "score", points.assist, now, "assist")
-
-    def friends(self, one: int, other: int) -> bool:
-        """True if two are of one team. One who left is of the team that its row still shows, if it does."""
-        return self.team_of(one) == self.team_of(other) != ""
-
-    def team_of(self, entity: int) -> str:
-        """An entity's team, "" for none."""
-        account = self._accounts.get(entity)
-        if account is not None:
-            return account.team
-        row = self.scores.rows.get(entity)
-        return "" if row is None else row.team
-
-    # -- reading ----------------------------------------------------------------------------------------------
-
-    def alive(self, entity: int) -> bool:
-        """True if the entity is here and alive."""
-        account = self._accounts.get(entity)
-        return account is not None and account.alive
-
-    def standing(self, entity: int) -> tuple[float, float]:
-        """The entity's health and armour in points."""
-        account = self._accounts[entity]
-        return account.health, account.armour
-
-    def health(self, entity: int) -> float:
-        """The entity's health in points."""
-        return self._account(entity).health
-
-    def armour(self, entity: int) -> float:
-        """The entity's armour in points."""
-        return self._account(entity).armour
-
-    def life(self, entity: int) -> int:
-        """Return the number of lives that the entity has begun."""
-        return self._account(entity).life
-
-    def full(self, entity: int) -> float:
-        """The health that a life of the entity begins with."""
-        return self._account(entity).full
-
-    def died_at(self, entity: int) -> float:
-        """Server time of the entity's last death, -inf before the first."""
-        return self._account(entity).died_at
-
-    def effects(self, entity: int) -> dict[str, tuple[float, float]]:
-        """By name: until when it lasts, and its amount. What has ended may still be listed."""
-        row = self._account(entity).numbers
-        found = {what: (row[until], row[amount]) for what, (until, amount) in _EFFECTS.items()}
-        return {what: effect for what, effect in found.items() if effect[0] > float("-inf")}
-
-    def shielded(self, entity: int, server_time: float) -> bool:
-        """True if nothing harms the entity now."""
-        return self._account(entity).numbers[BODY.shield_until] > server_time
-
-    def boosted(self, entity: int, server_time: float) -> float:
-        """The factor of the damage that the entity does now."""
-        account = self._accounts.get(entity)
-        if account is None or not account.numbers[BODY.boost_until] > server_time:
-            return 1.0
-        return account.numbers[BODY.boost_factor]
-
-    def levels(self, entity: int, since: float) -> list[HealthSince]:
-        """Return health and armour from a time on, the level that held then included."""
-        past = list(self._account(entity).past)
-        first = max((k for k, level in enumerate(past) if level.since <= since), default=0)
-        return past[first:]
 
     def view(self) -> LedgerView:
         """The same ledger, always as it is now, for reading alone."""
@@ -390,11 +389,17 @@ class LedgerView(Ledger):
     open = only_by("ledger.open", "admit or place")
     close = only_by("ledger.close", "dismiss or remove")
     spawn = only_by("ledger.spawn", "spawn")
-    wound = only_by("ledger.wound", "harm")
-    wounded = only_by("ledger.wounded", "harm")
-    linger = only_by("ledger.linger", "harm")
+    wound = only_by("ledger.wound", "damage")
+    wounded = only_by("ledger.wounded", "damage")
+    linger = only_by("ledger.linger", "damage")
     advance = only_by("ledger.advance", "advance")
-    repair = only_by("ledger.repair", "act, with an item that repairs,")
-    reinforce = only_by("ledger.reinforce", "act, with an item that gives armour,")
-    grant = only_by("ledger.grant", "act, with an item that gives an effect,")
+    repair = only_by("ledger.repair", "heal")
+    reinforce = only_by("ledger.reinforce", "heal")
+    grant = only_by("ledger.grant", "set_effect")
+    reopen = only_by("ledger.reopen", "admit")
+    set_points = only_by("ledger.set_points", "set_health")
+    set_max_health = only_by("ledger.set_max_health", "set_health")
+    set_team = only_by("ledger.set_team", "set_team")
+    count = only_by("ledger.count", "set_counter")
+    reset = only_by("ledger.reset", "reset_round")
     drop_shield = only_by("ledger.drop_shield", "act")

@@ -18,5 +18,5 @@ class Motion(Sparse, frozen=True, omit_defaults=True, gc=False):
     on_level: str = "end"
     restitution: float = 0.0
     friction: float = 0.0
-    until_m_s: float = 0.0
-    most_bounces: int = 0
+    rest_below_m_s: float = 0.0
+    max_bounces: int = 0

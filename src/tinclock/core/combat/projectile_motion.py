@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
 
     from tinclock.core.geometry.level import Level
-    from tinclock.core.rules.flights import FlightRules
+    from tinclock.core.rules.projectiles import ProjectileRules
     from tinclock.core.vectors import Triple
 
 NO_HEADER = np.zeros(16, np.int64)
@@ -31,10 +31,10 @@ def three(name: str, values: Triple) -> Triple:
     return float(values[0]), float(values[1]), float(values[2])
 
 
-def motion_of(rules: FlightRules) -> Motion:
+def motion_of(rules: ProjectileRules) -> Motion:
     """The public part of a flight's table."""
     bounce = rules.bounce
-    bounces = (bounce.restitution, bounce.friction, bounce.until_m_s, bounce.most)
+    bounces = (bounce.restitution, bounce.friction, bounce.rest_below_m_s, bounce.max_count)
     return Motion(
         rules.radius_m, rules.gravity_m_s2, rules.drag_per_m, rules.wind_m_s, rules.thrust_m_s2,
         rules.thrust_s, rules.turn_deg_per_s, rules.on_level, *(bounces if rules.on_level == "bounce" else ()),
@@ -75,7 +75,7 @@ def normal_at(level: Level, triangle: int, position: Triple, velocity: Triple) -
     return normal
 
 
-class Flight:
+class ProjectilePath:
     """The path of something launched, off the level too where it bounces. Bodies are the referee's to know.
 
     motion : from the launch event; start : server time; position, velocity : at the launch, metres and m/s
@@ -158,18 +158,18 @@ class Flight:
     def _touch(self, at: float, triangle: int) -> None:
         row, motion = self._rows[0], self.motion
         position, velocity = trajectory.position_at(row, at), trajectory.velocity_at(row, at)
-        if motion.on_level == "end" or self.level is None or len(self.bounces) >= motion.most_bounces > 0:
+        if motion.on_level == "end" or self.level is None or len(self.bounces) >= motion.max_bounces > 0:
             self.ended_at = at
             return
         normal = normal_at(self.level, triangle, position, velocity)
-        until = math.inf if motion.on_level == "stick" else motion.until_m_s
+        until = math.inf if motion.on_level == "stick" else motion.rest_below_m_s
         rests = rebound(row, at, normal, motion.restitution, motion.friction, until)
         self.bounces.append(Bounce(at, position, normal, rests))
         self._keep()
 
 
 def rebound(
-    row: NDArray[np.float64], at: float, normal: Triple, restitution: float, friction: float, until_m_s: float
+    row: NDArray[np.float64], at: float, normal: Triple, restitution: float, friction: float, rest_below_m_s: float
 ) -> bool:
     """Come off a surface at a time, or stay there; returns whether it stays.
 
@@ -177,4 +177,4 @@ def rebound(
     """
     x, y, z = trajectory.position_at(row, at)
     a, b, c = (p + sweep.SKIN_M * n for p, n in zip((x, y, z), normal, strict=True))
-    return bool(trajectory.bounce_leg(row, at, (a, b, c), normal, restitution, friction, until_m_s))
+    return bool(trajectory.bounce_leg(row, at, (a, b, c), normal, restitution, friction, rest_below_m_s))

@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 
 from tinclock.core.combat.events import (
     ArmourEvent,
     ControlEvent,
+    CounterEvent,
     DeathEvent,
     EffectEvent,
     EndEvent,
     Event,
-    GuideEvent,
     HealthEvent,
+    HomingEvent,
     JoinedEvent,
     LaunchEvent,
     LeaderEvent,
     LeftEvent,
+    MaxHealthEvent,
+    PhaseEvent,
     ScoreEvent,
     SpawnEvent,
+    TeamEvent,
     WeaponEvent,
 )
 from tinclock.core.combat.motion import Motion
@@ -36,7 +40,11 @@ class Effect(Struct, frozen=True, gc=False):
 
 
 class EntityState(Sparse, frozen=True, omit_defaults=True, gc=False):
-    """One entity as everybody may know it. `controller` is whose player acts for it, where that isn't its own."""
+    """One entity as everybody may know it.
+
+    controller : the entity of the player that acts for it, where that isn't its own
+    max_health : points, where the server set it; counters : those that changed since the start
+    """
 
     entity: int
     rig: str
@@ -49,6 +57,8 @@ class EntityState(Sparse, frozen=True, omit_defaults=True, gc=False):
     health: float = 0.0
     armour: float = 0.0
     effects: tuple[Effect, ...] = ()
+    max_health: float | None = None
+    counters: dict[str, float] = field(default_factory=dict)
 
 
 class ScoreRow(Sparse, frozen=True, omit_defaults=True, gc=False):
@@ -62,6 +72,32 @@ class ScoreRow(Sparse, frozen=True, omit_defaults=True, gc=False):
     deaths: int = 0
     assists: int = 0
     streak: int = 0
+
+
+class BoardRow(Struct, frozen=True, gc=False):
+    """One row of the board with totals, which events don't tell.
+
+    shots : shots, launches and melee attacks; hits : bodies that they hurt, one for each victim
+    damage_given, damage_taken : points of health and armour, to others and from anything
+    """
+
+    entity: int
+    name: str
+    team: str
+    score: float
+    kills: int
+    deaths: int
+    assists: int
+    streak: int
+    shots: int
+    hits: int
+    damage_given: float
+    damage_taken: float
+
+    @property
+    def accuracy(self) -> float:
+        """Return hits divided by shots, 0 without a shot."""
+        return self.hits / self.shots if self.shots else 0.0
 
 
 class InFlight(Sparse, frozen=True, omit_defaults=True, gc=False):
@@ -82,7 +118,7 @@ class InFlight(Sparse, frozen=True, omit_defaults=True, gc=False):
 class State(Struct, frozen=True, gc=False):
     """Everything that clients may read, as it was after event `number`. Rows are in order of entity.
 
-    keep_leavers : whether rows of those who left stay
+    keep_disconnected : whether rows of those who left stay
     """
 
     number: int
@@ -91,15 +127,16 @@ class State(Struct, frozen=True, gc=False):
     rows: tuple[ScoreRow, ...] = ()
     teams: dict[str, float] = {}
     leader: int = 0
-    keep_leavers: bool = False
+    keep_disconnected: bool = False
     projectiles: tuple[InFlight, ...] = ()
+    phase: str = ""
 
     def entity(self, entity: int) -> EntityState | None:
         """One entity's state; None when it isn't here."""
         return next((each for each in self.entities if each.entity == entity), None)
 
 
-def follow(state: State, event: Event) -> State:
+def apply_event(state: State, event: Event) -> State:
     """The state after the next event: what a client does with each event that it is sent.
 
     An event that the state already holds changes nothing. Raises `ValueError` for one that leaves a gap.
@@ -114,19 +151,28 @@ def follow(state: State, event: Event) -> State:
             return _joined(state, event)
         case LeftEvent():
             entities = tuple(each for each in state.entities if each.entity != event.entity)
-            rows = state.rows if state.keep_leavers else tuple(row for row in state.rows if row.entity != event.entity)
+            rows = (
+                state.rows
+                if state.keep_disconnected
+                else tuple(row for row in state.rows if row.entity != event.entity)
+            )
             return replace(state, entities=entities, rows=rows)
-        case LaunchEvent() | GuideEvent() | EndEvent():
+        case LaunchEvent() | HomingEvent() | EndEvent():
             return replace(state, projectiles=_in_the_air(state.projectiles, event))
         case LeaderEvent():
             return replace(state, leader=event.entity)
+        case PhaseEvent():
+            return replace(state, phase=event.phase)
         case ScoreEvent():
             return _scored(state, event)
+        case TeamEvent():
+            rows = tuple(replace(row, team=event.team) if row.entity == event.entity else row for row in state.rows)
+            state = replace(state, rows=rows)
     entities = tuple(_moved_on(each, event) if each.entity == event.entity else each for each in state.entities)
     return replace(state, entities=entities)
 
 
-def _in_the_air(flights: tuple[InFlight, ...], event: LaunchEvent | GuideEvent | EndEvent) -> tuple[InFlight, ...]:
+def _in_the_air(flights: tuple[InFlight, ...], event: LaunchEvent | HomingEvent | EndEvent) -> tuple[InFlight, ...]:
     if isinstance(event, LaunchEvent):
         return (*flights, launched(event))
     if isinstance(event, EndEvent):
@@ -143,8 +189,15 @@ def launched(event: LaunchEvent) -> InFlight:
 
 
 def _joined(state: State, event: JoinedEvent) -> State:
-    entity = EntityState(event.entity, event.rig, event.name, event.team, event.weapon)
-    rows = (*state.rows, ScoreRow(event.entity, event.name, event.team)) if event.player else state.rows
+    entity = EntityState(
+        event.entity, event.rig, event.name, event.team, event.weapon, 0, event.alive, event.life, event.health,
+        event.armour,
+    )  # fmt: skip
+    rows = tuple(
+        replace(row, name=event.name, team=event.team) if row.entity == event.entity else row for row in state.rows
+    )
+    if event.player and all(row.entity != event.entity for row in rows):
+        rows = (*rows, ScoreRow(event.entity, event.name, event.team))
     return replace(state, entities=(*state.entities, entity), rows=rows)
 
 
@@ -171,6 +224,12 @@ def _moved_on(entity: EntityState, event: Event) -> EntityState:
             kept = tuple(effect for effect in entity.effects if effect.what != event.effect)
             fresh = Effect(event.effect, event.until, event.amount)
             return replace(entity, effects=tuple(sorted((*kept, fresh), key=lambda effect: effect.what)))
+        case TeamEvent():
+            return replace(entity, team=event.team)
+        case MaxHealthEvent():
+            return replace(entity, max_health=event.health)
+        case CounterEvent():
+            return replace(entity, counters=dict(sorted({**entity.counters, event.counter: event.value}.items())))
         case WeaponEvent():
             return replace(entity, weapon=event.weapon)
         case ControlEvent():

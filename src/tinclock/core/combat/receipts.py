@@ -7,7 +7,7 @@ from typing import Literal
 from tinclock.core.sparse import Sparse
 from tinclock.core.vectors import Triple
 
-Outcome = Literal["upheld", "amended", "denied"]
+Outcome = Literal["accepted", "adjusted", "rejected"]
 
 
 class ActorState(Sparse, frozen=True, omit_defaults=True, gc=False):

@@ -3,41 +3,28 @@
 from __future__ import annotations
 
 import hashlib
-from math import isfinite
-from typing import TYPE_CHECKING, Any, Final, NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple
 
+from tinclock.core.combat.connections import Connection
 from tinclock.core.combat.held import Held
 from tinclock.core.combat.items import Stock
-from tinclock.core.combat.receipts import Receipt
 from tinclock.core.errors import AlreadyKnownError, BadNameError, UnknownNameError
-from tinclock.core.kernels.call_rows import MOST_AT_ONCE
-from tinclock.core.kernels.checks.lag import trip_of
-from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.dtypes import BODY, LINE
-from tinclock.core.kernels.hearing import announced_by
-from tinclock.core.packed import Flag, Integer, Number, Row
-from tinclock.core.timeline.clock import TRANSITS_S, ClockEstimate
-from tinclock.core.timeline.lag import LagTracker
-from tinclock.core.timeline.least import Least
+from tinclock.core.packed import Flag, Integer, Row
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
     from tinclock.core.combat.accepted_position import AcceptedPosition
+    from tinclock.core.combat.accounts import Departed
     from tinclock.core.combat.weapons import Weapon
-    from tinclock.core.plain import Fields
     from tinclock.core.rules.ruleset import Rules
-    from tinclock.core.timeline.views import Drawing
+    from tinclock.core.rules.weapons import ItemRules, WeaponRules
+    from tinclock.core.timeline.views import Interpolation
     from tinclock.core.vectors import Triple
 
 LONGEST_NAME = 200
 """Characters of an account, a connection, a name or a team: what every store holds."""
-_REMEMBERED: Final = (
-    LINE.buffer_s, LINE.jitter_s, LINE.late_s, LINE.gap_s, LINE.uneven_s, LINE.restarts, LINE.restarted_at, LINE.still,
-    LINE.still_shots,
-)  # fmt: skip
-_OF_CLOCK: Final = slice(LINE.samples, LINE.pong_ring + 1)
-"""Fields of a connection's row that its clock's estimate writes."""
 
 
 def require_name(what: str, text: object) -> str:
@@ -83,6 +70,7 @@ class Participant(Row):
         "rig",
         "secret",
         "since",
+        "taken",
         "team",
         "tenures",
         "weapons",
@@ -101,6 +89,8 @@ class Participant(Row):
         self.connection, self.home, self.since = connection, connection, now
         self.tenures: list[Tenure] = []
         self.weapons: dict[str, Held] = {}
+        self.taken: dict[str, Held] = {}
+        """Weapons that were taken from it: they continue their spread when they are given back."""
         self.items: dict[str, Stock] = {}
         self.wielded = ""
         self.life_epoch = 1
@@ -145,122 +135,6 @@ class Participant(Row):
         self.held_trigger = None
 
 
-class _MakesReceipt(Protocol):
-    def receipt(self) -> Receipt: ...
-
-
-class Connection(Row):
-    """A connection: its clock, how it draws, what it sent. A spectator's has entity 0, the server's own no name.
-
-    since : server time of its admission: nothing that was sent before can be on its screen
-    transits : of what its messages' own stamps say of their trip up: server time of arrival less the client's clock
-    shortest_s, latest_s, back_s : what bounded its last view, seconds: the least time between sending a snapshot and
-        receiving a claim that has seen it; the greatest age that the connection explains; how far a view may lie before
-        an earlier claim's
-    """
-
-    __slots__ = ("_drawing", "account", "clock", "entity", "lag", "name", "quick", "receipts", "sequences", "transits")
-
-    since = Number(LINE.since)
-    highest_sequence = Integer(LINE.highest_sequence)
-    newest_view_time = Number(LINE.newest_view_time)
-    shortest_s = Number(LINE.shortest_s)
-    latest_s = Number(LINE.latest_s)
-    back_s = Number(LINE.back_s)
-
-    def __init__(
-        self, name: str, account: str, entity: int, drawing: Drawing, key: bytes, since: float = float("-inf")
-    ) -> None:
-        super().__init__(len(LINE))
-        self.name, self.account, self.entity, self.drawing = name, account, entity, drawing
-        self.since = since
-        self.numbers[LINE.is_servers] = not name
-        self.clock = ClockEstimate(key, row=self.owner)
-        self.newest_view_time = float("-inf")
-        self.numbers[LINE.heard_at] = self.numbers[LINE.restarted_at] = since
-        self.numbers[LINE.buffer_s] = self.numbers[LINE.late_s] = float("nan")
-        self.numbers[LINE.announced_s], self.numbers[LINE.announced_at] = drawing.interpolation_delay_s, since
-        self.lag = LagTracker(self)
-        self.transits = Least(TRANSITS_S, self.owner, LINE.claim_trip, MOST_AT_ONCE)
-        self.sequences = [0] * REMEMBERED_RECEIPTS
-        """Of the receipts that are remembered."""
-        self.receipts: list[_MakesReceipt | Receipt | None] = [None] * REMEMBERED_RECEIPTS
-        self.quick: Any = None
-        """Rows that its claims are checked against in the short way, see `ruling.quick`."""
-
-    def __getstate__(self) -> tuple[None, Fields]:
-        """For a checkpoint: what its claims are held against is put together anew."""
-        slots = (*Row.__slots__, *Connection.__slots__)
-        return None, {name: None if name == "quick" else getattr(self, name) for name in slots}
-
-    def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:
-        """Come back from a checkpoint, which holds the receipts packed together."""
-        super().__setstate__(state)
-        packed: Any = self.receipts
-        self.receipts = packed.unpacked()
-
-    @property
-    def drawing(self) -> Drawing:
-        """Interpolation settings of its client."""
-        return self._drawing
-
-    @drawing.setter
-    def drawing(self, drawing: Drawing) -> None:
-        row, self._drawing = self.numbers, drawing
-        row[LINE.interpolation_delay_s], row[LINE.extrapolate_s] = drawing.interpolation_delay_s, drawing.extrapolate_s
-        row[LINE.shows_nearest] = drawing.between == "nearest"
-        row[LINE.extrapolates] = drawing.when_late == "extrapolate"
-
-    def draw_by(self, drawing: Drawing, now: float) -> None:
-        """Let its client draw in another way from a server time on: a longer delay counts little by little."""
-        row = self.numbers
-        row[LINE.announced_s], row[LINE.announced_at] = announced_by(self.at, now), now
-        self.drawing = drawing
-
-    def memory(self, now: float) -> tuple[float, ...]:
-        """Return the numbers of its lag that the account keeps when it comes back on another connection."""
-        trip, row = trip_of(self.at), self.numbers
-        return (
-            trip if isfinite(trip) else 0.0, announced_by(self.at, now),
-            *(row[place] for place in _REMEMBERED),
-        )  # fmt: skip
-
-    def recall(self, memory: tuple[float, ...], now: float) -> None:
-        """Go on with the lag that the account had on another connection."""
-        row = self.numbers
-        row[LINE.trip_before_s], row[LINE.announced_s], row[LINE.announced_at] = *memory[:2], now
-        for place, value in zip(_REMEMBERED, memory[2:], strict=True):
-            row[place] = value
-
-    def share(self, clock: ClockEstimate) -> None:
-        """Go by the clock of the same line in another referee of this match, as it is now."""
-        self.clock = clock
-        own: Any = self.numbers
-        known: Any = clock.numbers
-        if known is not own:
-            own[_OF_CLOCK] = known[_OF_CLOCK]
-
-    def remember(self, receipt: Receipt) -> None:
-        """Keep a receipt for repeats of its sequence number (not the ruling: that is many times as large)."""
-        self.keep(receipt.sequence, receipt)
-        if receipt.sequence > self.highest_sequence:
-            self.highest_sequence = receipt.sequence
-
-    def keep(self, sequence: int, receipt: _MakesReceipt | Receipt) -> None:
-        """Keep a receipt, or what makes it, for repeats of a sequence number that is counted already."""
-        place = sequence % REMEMBERED_RECEIPTS
-        self.sequences[place], self.receipts[place] = sequence, receipt
-
-    def is_new(self, sequence: int) -> bool:
-        """True if no receipt of a sequence number is remembered."""
-        return self.sequences[sequence % REMEMBERED_RECEIPTS] != sequence
-
-    def receipt_of(self, sequence: int) -> Receipt | None:
-        """Return the receipt of an earlier claim with this sequence number; None for a new or forgotten number."""
-        kept = None if self.is_new(sequence) else self.receipts[sequence % REMEMBERED_RECEIPTS]
-        return kept if kept is None or isinstance(kept, Receipt) else kept.receipt()
-
-
 class Roster:
     """Entities and connections of one match."""
 
@@ -271,6 +145,8 @@ class Roster:
         self.triggers: set[int] = set()
         """Entities that may hold a trigger: those that pulled one, and haven't been found without it since."""
         self._teams: dict[str, int] = {}
+        self._departed: dict[str, tuple[Participant, Departed]] = {}
+        """What accounts left behind that may come back."""
         self._lags: dict[str, tuple[float, ...]] = {}
         """Memory of accounts' last connections, see `Connection.memory`."""
         self._next_entity = 1
@@ -291,9 +167,11 @@ class Roster:
         carried: Iterable[str] | None,
         wielded: str | None,
         now: float,
+        loadout: str | None = None,
     ) -> Participant:
-        """Issue the next id to an entity that carries some weapons (None: all) and every item of the rules."""
-        names = list(self.weapons if carried is None else carried)
+        """Issue the next id to an entity that carries some weapons (None: those of its loadout) and items."""
+        own, items = self.loadout_of(team, rig, loadout)
+        names = list(own if carried is None else carried)
         for each in (*names, *([wielded] if wielded else [])):
             self.require_weapon(each)
         if wielded is None:
@@ -303,25 +181,79 @@ class Roster:
         actor = Participant(self._next_entity, name, team, rig, connection, self.seed, now)
         actor.equip(
             (self.weapons[each] for each in names),
-            {item: Stock(table) for item, table in self.rules.items.items()} if connection else {},
+            {item: Stock(self.rules.items[item]) for item in items} if connection else {},
             wielded,
         )
         shape = self.rules.rigs[rig]
         actor.blocks_only = shape.blocks_only
         actor.numbers[BODY.flies] = shape.flies
         actor.numbers[BODY.passable] = shape.blocks_only and shape.resistance_per_m is not None
-        if team:
-            actor.numbers[BODY.team] = self._teams.setdefault(team, len(self._teams) + 1)
+        self.join_team(actor, team)
         self.actors[actor.entity] = actor
         self._next_entity += 1
         return actor
 
-    def connect(self, connection: str, account: str, entity: int, drawing: Drawing, now: float) -> Connection:
+    def loadout_of(self, team: str, rig: str, named: str | None) -> tuple[list[str], list[str]]:
+        """Return the names of weapons and items that a player begins with: those of the loadout named, or of its team,
+        or of its rig; without one everything with `for_clients`.
+        """
+        rules = self.rules
+        if named is not None and named not in rules.loadouts:
+            raise UnknownNameError("loadout", named, rules.loadouts)
+        of_team = rules.teams[team].loadout if team in rules.teams else None
+        name = named or of_team or rules.rigs[rig].loadout
+        if name is not None:
+            return rules.loadouts[name].weapons, rules.loadouts[name].items
+        everything: tuple[Mapping[str, WeaponRules | ItemRules], ...] = rules.weapons, rules.items
+        weapons, items = ([each for each, one in table.items() if one.for_clients] for table in everything)
+        return weapons, items
+
+    def join_team(self, actor: Participant, team: str) -> None:
+        """Let an entity be of a team, "" for none."""
+        actor.team = team
+        actor.numbers[BODY.team] = self._teams.setdefault(team, len(self._teams) + 1) if team else 0.0
+
+    def part(self, actor: Participant, account: str, departed: Departed) -> None:
+        """Keep what an account left behind, for when it comes back."""
+        self._departed[account] = actor, departed
+
+    def departed(self, account: str, rig: str) -> tuple[Participant, Departed] | None:
+        """Return the entity and the books that an account left with, and forget them; None for another rig."""
+        kept = self._departed.get(account)
+        if not account or kept is None or kept[0].rig != rig:
+            return None
+        return self._departed.pop(account)
+
+    def come_back(self, actor: Participant, connection: str, name: str, team: str, now: float) -> None:
+        """Let an entity take part again, under another connection, with what it carried."""
+        actor.name, actor.connection, actor.home, actor.since = name, connection, connection, now
+        actor.tenures.clear()
+        actor.numbers[BODY.tenures] = 0.0
+        actor.held_trigger, actor.life_epoch = None, 1
+        for held in actor.weapons.values():
+            if held.weapon.name in self.weapons:
+                held.take(self.weapons[held.weapon.name])
+        actor.weapons = {name: held for name, held in actor.weapons.items() if name in self.weapons}
+        actor.items = {item: stock for item, stock in actor.items.items() if item in self.rules.items}
+        for item, stock in actor.items.items():
+            stock.rules = self.rules.items[item]
+        if actor.accepted is not None:
+            actor.accepted.put(actor.accepted.position, now)
+        self.join_team(actor, team)
+        self.actors[actor.entity] = actor
+
+    def player_of(self, account: str) -> Connection | None:
+        """Return the connection by which an account plays, None for none."""
+        return next((one for one in self.connections.values() if one.account == account and one.entity), None)
+
+    def connect(
+        self, connection: str, account: str, entity: int, interpolation: Interpolation, now: float
+    ) -> Connection:
         """Open a connection at a server time."""
         self._connected += 1  # a name that comes back gets nonces of its own
         name = f"{self.seed}/{connection}/{self._connected}/clock"
         key = hashlib.blake2b(name.encode("utf-8", "backslashreplace"), digest_size=32).digest()
-        one = Connection(connection, account, entity, drawing, key, now)
+        one = Connection(connection, account, entity, interpolation, key, now)
         for other in self.connections.values():
             if other.account == account:
                 self._keep_lag(other, now)

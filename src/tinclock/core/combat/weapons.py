@@ -14,11 +14,11 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from tinclock.core.plain import Fields
-    from tinclock.core.rules.flights import FlightRules
+    from tinclock.core.rules.projectiles import ProjectileRules
     from tinclock.core.rules.weapons import WeaponRules
 
 
-_KINDS: Final = {"hitscan": HITSCAN, "pellets": PELLETS, "projectile": PROJECTILE, "reach": REACH}
+_KINDS: Final = {"hitscan": HITSCAN, "pellets": PELLETS, "projectile": PROJECTILE, "melee": REACH}
 
 
 class Weapon(Row):
@@ -31,32 +31,32 @@ class Weapon(Row):
         "_zones",
         "damage",
         "encumbered",
-        "flight",
-        "most_damage",
+        "max_damage",
         "name",
         "penetration",
+        "projectile",
         "range_m",
         "rules",
     )
 
-    flight: FlightRules
+    projectile: ProjectileRules
     """Flight of its shots; only weapons of kind "projectile" have it."""
 
     def __init__(self, name: str, rules: WeaponRules, *, enforced: bool = True) -> None:
         super().__init__(len(WEAPON))
         self.name, self.rules = name, rules
-        if rules.flight is not None:
-            self.flight = rules.flight
+        if rules.projectile is not None:
+            self.projectile = rules.projectile
         self.damage = rules.damage
         self.range_m = rules.range_m
         self.penetration = rules.penetration
         self.encumbered = rules.magazine is not None or rules.draw_s > 0.0 or rules.charge_s > 0.0
-        """True if anything but its cadence can keep it from firing."""
+        """True if anything but its fire_rate can keep it from firing."""
         self._table = np.array(rules.falloff, dtype=np.float64).reshape(-1, 2)
         self._table_at = int(self._table.ctypes.data)
         self._zones, self._factors = dict(rules.zones), np.ones(1)
         best = max([1.0, *self._zones.values()]) * max((float(factor) for _, factor in rules.falloff), default=1.0)
-        self.most_damage = self.damage * rules.pellets * best
+        self.max_damage = self.damage * rules.pellets * best
         self._tell_kernels()
         if not enforced:
             self.numbers[WEAPON.is_usual] = 0.0  # kernels apply what they commit
@@ -69,10 +69,11 @@ class Weapon(Row):
             if isinstance(value, (bool, int, float)):
                 row[place] = value
         row[WEAPON.kind], row[WEAPON.encumbered] = _KINDS[rules.kind], self.encumbered
+        row[WEAPON.has_costs] = bool(rules.costs)
         row[WEAPON.is_plain] = rules.spread is None and rules.recoil is None
         row[WEAPON.magazine] = -1.0 if rules.magazine is None else rules.magazine
         row[WEAPON.falloff], row[WEAPON.falloff_count] = self._table_at, len(self._table)
-        plain = rules.spread is None and rules.recoil is None and rules.lasting is None
+        plain = rules.spread is None and rules.recoil is None and rules.damage_over_time is None
         row[WEAPON.is_usual] = plain and rules.kind == "hitscan" and rules.pellets == 1
 
     def __setstate__(self, state: tuple[Fields | None, Fields]) -> None:

@@ -18,7 +18,7 @@ class Welcome(Struct, frozen=True, gc=False):
     """For one client only.
 
     entity : its own; 0 for a spectator
-    spread_key : hexadecimal, for a `Scatter` of its own that draws what the server rules
+    spread_key : hexadecimal, for a `SpreadStream` of its own that draws what the server rules
     next_sequence : what its next claim must count on from
     state : everything that is published; events after `state.number` continue from it
     """
@@ -44,7 +44,7 @@ def state_of(roster: Roster, ledger: Ledger, flights: Flights) -> State:
         rows,
         dict(ledger.scores.teams),
         ledger.scores.leader,
-        ledger.points.keep_leavers,
+        ledger.points.keep_disconnected,
         tuple(
             InFlight(
                 one.number, one.actor.entity, one.weapon.name, one.started, one.origin, one.velocity, one.motion,
@@ -52,6 +52,7 @@ def state_of(roster: Roster, ledger: Ledger, flights: Flights) -> State:
             )
             for one in flights.live.values()
         ),
+        ledger.phase,
     )  # fmt: skip
 
 
@@ -70,4 +71,5 @@ def _entity(actor: Participant, roster: Roster, ledger: Ledger) -> EntityState:
         ledger.health(entity),
         ledger.armour(entity),
         effects,
+        *ledger.told_of(entity),
     )

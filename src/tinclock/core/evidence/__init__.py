@@ -1,1 +1,1 @@
-"""Evidence for or against an account from findings and play: weights, detectors, tests that are valid at any time."""
+"""Evidence for or against an account: calibration, detectors, and tests that are valid at any time."""

@@ -1,7 +1,8 @@
-"""Bets against the best of fair accounts, each over all that was seen in a match, with what matches themselves vary by.
+"""Bets against the best of honest accounts, each over a whole match, with the variation between matches.
 
-Each is the likelihood of what was seen, were the account better than the best of fair ones, over the likelihood for one
-that is just as good, and so at most 1 on average for every fair account however often one looks: an e-process (see
+Each is the likelihood of what was seen, were the account better than the best of honest ones, over the likelihood for
+one
+that is just as good, and so at most 1 on average for every honest account however often one looks: an e-process (see
 `eprocess`). A match has a share, odds or rate of its own, drawn around the account's: one bad evening is no proof.
 """
 
@@ -19,14 +20,14 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.evidence.weights import Ceiling, Rate
+    from tinclock.core.evidence.calibration_table import Ceiling, Rate
 
-LEAST_CLUMPING, MOST_CLUMPING = 1e-3, 0.5
+MIN_CLUMPING, MAX_CLUMPING = 1e-3, 0.5
 BEYOND = (0.1, 0.25, 0.5, 0.8)
 """Fraction of the distance from the ceiling to 1 that a cheating account is assumed to reach."""
 TIMES_ODDS = (1.5, 2.5, 5.0)
 """By how much its odds of a hit are taken to be raised."""
-LEAST_SIGMA, NODES = 0.1, np.linspace(-3.0, 3.0, 13)
+MIN_SIGMA, NODES = 0.1, np.linspace(-3.0, 3.0, 13)
 
 
 def log_beta(a: float, b: float) -> float:
@@ -45,7 +46,7 @@ class ShareBet:
 
     def __init__(self, ceiling: Ceiling) -> None:
         self._mean, self._effect = ceiling.share, max(ceiling.effect, 1.0)
-        size = 1.0 / min(max(ceiling.clumping, LEAST_CLUMPING), MOST_CLUMPING) - 1.0
+        size = 1.0 / min(max(ceiling.clumping, MIN_CLUMPING), MAX_CLUMPING) - 1.0
         means = [self._mean, *(self._mean + (1.0 - self._mean) * part for part in BEYOND)]
         self._betas = [(mean * size, (1.0 - mean) * size) for mean in means]
         self.successes = self.trials = 0.0
@@ -65,8 +66,8 @@ class ShareBet:
         if not 0.0 < self._mean < 1.0:
             return 0.0
         k, rest = self.successes / self._effect, (self.trials - self.successes) / self._effect
-        fair, *unfair = [log_beta(a + k, b + rest) - log_beta(a, b) for a, b in self._betas]
-        before, self.log_e = self.log_e, add_logs(unfair) - math.log(len(unfair)) - fair
+        honest, *cheating = [log_beta(a + k, b + rest) - log_beta(a, b) for a, b in self._betas]
+        before, self.log_e = self.log_e, add_logs(cheating) - math.log(len(cheating)) - honest
         return self.log_e - before
 
 
@@ -78,7 +79,7 @@ class HitsBet:
     """
 
     def __init__(self, odds: float, sigma: float, effect: float = 1.0) -> None:
-        sigma, self._effect = max(sigma, LEAST_SIGMA), max(effect, 1.0)
+        sigma, self._effect = max(sigma, MIN_SIGMA), max(effect, 1.0)
         density = np.exp(-0.5 * NODES**2)
         self._log_weights = np.log(density / density.sum())
         centres = math.log(odds) + np.log(np.array((1.0, *TIMES_ODDS)))
@@ -98,19 +99,20 @@ class HitsBet:
         self._logs += likely / self._effect
         self.successes += float(trials[:, 0].sum())
         self.trials += len(trials)
-        fair, *unfair = [add_logs(row.tolist()) for row in self._logs]
-        before, self.log_e = self.log_e, add_logs(unfair) - math.log(len(unfair)) - fair
+        honest, *cheating = [add_logs(row.tolist()) for row in self._logs]
+        before, self.log_e = self.log_e, add_logs(cheating) - math.log(len(cheating)) - honest
         return self.log_e - before
 
 
 class IncidentBet:
-    """Bets that incidents of one code come more often than to the busiest fair account.
+    """Bets that incidents of one code come more often than to the busiest honest account.
 
-    Incidents come to a fair account at most `fair_per_min` times a minute, times a number that belongs to the match:
+    Incidents come to an honest account at most `honest_per_min` times a minute, times a number that belongs to the
+    match:
     gamma-distributed about 1 with a given shape (Greenwood and Yule, J. R. Stat. Soc. 83, 1920). Betting that they come
     `k` times as often gives k for each incident, and ((a + K) / (a + R)) ** -(a + n) after n of them, where R of them
-    were to be expected of a fair account and K by the bet. For a match that is as steady as a clock, a without bound,
-    that is the ratio of two Poisson processes.
+    were to be expected of an honest account and K by the bet. For a match that is as steady as a clock, a without
+    bound, that is the ratio of two Poisson processes.
     """
 
     def __init__(self, shape: float) -> None:
@@ -127,13 +129,13 @@ class IncidentBet:
         """The last one weighs so much more, or less, than it seemed to."""
         self._gained += decibans * DECIBAN
 
-    def log_e(self, fair: float, bet: float) -> float:
-        """Ln of the e-process. fair, bet : how many incidents were to be expected of a fair account, and by the bet."""
+    def log_e(self, honest: float, bet: float) -> float:
+        """Ln of the e-process. honest, bet : expected incidents of an honest account, and by the bet"""
         a = self._shape
-        return self._gained - (a + self.incidents) * math.log((a + bet) / (a + fair))
+        return self._gained - (a + self.incidents) * math.log((a + bet) / (a + honest))
 
 
 def expected(rates: Mapping[str, Rate]) -> tuple[float, float]:
-    """Incidents in a minute of a fair account, and by the bet. rates : by bin, of one line."""
-    fair = sum(rate.fair_per_min for rate in rates.values())
-    return fair, sum(math.exp(rate.decibans * DECIBAN) * rate.fair_per_min for rate in rates.values())
+    """Incidents in a minute of an honest account, and by the bet. rates : by bin, of one line."""
+    honest = sum(rate.honest_per_min for rate in rates.values())
+    return honest, sum(math.exp(rate.decibans * DECIBAN) * rate.honest_per_min for rate in rates.values())

@@ -1,6 +1,6 @@
-"""Calibrating: what fair accounts reach and how often findings come to them, from matches whose accounts are labelled.
+"""Calibration from labelled matches: the ceilings of honest accounts, and how often findings come to them.
 
-A ceiling is the 99.9 % quantile of the share that fair accounts have in a match, estimated with their sampling error
+A ceiling is the 99.9 % quantile of the share that honest accounts have in a match, estimated with their sampling error
 taken out; where that lies below what the pooled count can exclude, the latter. On top comes headroom, for players and
 lines that calibrating hasn't seen: the odds are raised by half, rates are doubled. What matches vary by goes into the
 bets (see `bets`). Where too few accounts showed too little, there is no ceiling, and the detector says nothing.
@@ -14,10 +14,20 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from tinclock.core.evidence.course import LEAST_STRETCH_S
+from tinclock.core.evidence.calibration_table import (
+    BINS,
+    LINES,
+    SCHEMA,
+    SLIGHT,
+    Calibration,
+    CalibrationSource,
+    Ceiling,
+    Rate,
+    bin_of,
+)
 from tinclock.core.evidence.detectors import DETECTORS, Chances, gaze_trials, raised, shot_trials
+from tinclock.core.evidence.evidence_timeline import MIN_STRETCH_S
 from tinclock.core.evidence.live import INCIDENT_S
-from tinclock.core.evidence.weights import BINS, LINES, SCHEMA, SLIGHT, Ceiling, Provenance, Rate, Weights, bin_of
 from tinclock.core.findings import FINDINGS
 
 if TYPE_CHECKING:
@@ -25,7 +35,7 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.evidence.observe import Gazes, Shots
+    from tinclock.core.evidence.observe import GazeSamples, ShotTable
     from tinclock.core.findings import Finding
 
 FAIR_QUANTILE, SURE = 0.999, 0.95
@@ -33,25 +43,25 @@ DISTANCES_M = (4.0, 8.0, 12.0, 18.0, 26.0, 1e9)
 SPEEDS_M_S = (0.7, 2.0, 3.5, 1e9)
 HEADROOM, RATE_HEADROOM = 1.5, 2.0
 TOGETHER = 20
-LEAST_ACCOUNTS, LEAST_TRIALS, LEAST_SHOTS = 12, 60, 60
+MIN_ACCOUNTS, MIN_TRIALS, MIN_SHOTS = 12, 60, 60
 """No ceiling is told from less play."""
 BOOTSTRAP = 100
-LEAST_SHAPE, MOST_SHAPE, ENOUGH_INCIDENTS = 0.05, 20.0, 30.0
+MIN_SHAPE, MAX_SHAPE, ENOUGH_INCIDENTS = 0.05, 20.0, 30.0
 PRIOR_DECIBANS, HEAVIEST = 10.0, 30.0
 """Weight of an incident of a code that nobody showed, and the maximum."""
 OFTEN = 3.0
-"""A code tells something where it comes to unfair accounts so many times as often as to fair ones."""
+"""A code tells something where it comes to cheating accounts so many times as often as to honest ones."""
 NO_CHANCES = Chances((1e9,), (1e9,), {})
 
 
-class Play(NamedTuple):
+class MatchStats(NamedTuple):
     """Actions of one account in one match.
 
     minutes : by line class, float; incidents : by (code, line, bin)
-    shots : (hit, weapon, distance, speed across) of each that `hit_share` counts
+    shots : (hit, weapon, distance, speed across) of each that `hit_fraction` counts
     shares : by (detector, line), [successes, trials]
     rates, seconds : claims a second, and how long, a stretch each
-    stretches : by detector, [successes, trials] of each stretch
+    windows : by detector, [successes, trials] of each stretch
     """
 
     account: str
@@ -61,12 +71,12 @@ class Play(NamedTuple):
     shares: dict[tuple[str, str], list[float]]
     rates: list[float]
     seconds: list[float]
-    stretches: dict[str, list[tuple[float, int]]] = {}  # noqa: RUF012 - never changed
+    windows: dict[str, list[tuple[float, int]]] = {}  # noqa: RUF012 - never changed
 
     def shown(self, name: str) -> float:
         """Rate of a detector or code: its fraction, hits per shot, claims or incidents per minute."""
-        if name == "hit_share":
-            return sum(hit for hit, *_ in self.shots) / len(self.shots) if len(self.shots) >= LEAST_SHOTS else 0.0
+        if name == "hit_fraction":
+            return sum(hit for hit, *_ in self.shots) / len(self.shots) if len(self.shots) >= MIN_SHOTS else 0.0
         if name == "claim_rate":
             return max(self.rates, default=0.0)
         mine = [sums for (what, _), sums in self.shares.items() if what == name]
@@ -75,17 +85,17 @@ class Play(NamedTuple):
         incidents = sum(count for (code, _, _), count in self.incidents.items() if code == name)
         return incidents / max(sum(self.minutes.values()), 1e-9)
 
-    def lacking(self, names: frozenset[str]) -> Play:
+    def lacking(self, names: frozenset[str]) -> MatchStats:
         """The same without what it shows of some detectors and codes."""
         if not names:
             return self
         return self._replace(
             incidents=Counter({at: count for at, count in self.incidents.items() if at[0] not in names}),
-            shots=[] if "hit_share" in names else self.shots,
+            shots=[] if "hit_fraction" in names else self.shots,
             shares={at: sums for at, sums in self.shares.items() if at[0] not in names},
             rates=[] if "claim_rate" in names else self.rates,
             seconds=[] if "claim_rate" in names else self.seconds,
-            stretches={name: each for name, each in self.stretches.items() if name not in names},
+            windows={name: each for name, each in self.windows.items() if name not in names},
         )
 
 
@@ -93,15 +103,15 @@ class Collector:
     """Gathers the play of one match from what was seen of it."""
 
     def __init__(self, automatic: frozenset[str]) -> None:
-        self.plays: dict[str, Play] = {}
+        self.plays: dict[str, MatchStats] = {}
         self._automatic = automatic
         self._open: dict[tuple[str, str], tuple[float, str, str]] = {}
 
-    def _play(self, account: str) -> Play:
-        return self.plays.setdefault(account, Play(account, defaultdict(float), Counter(), [], {}, [], [], {}))
+    def _play(self, account: str) -> MatchStats:
+        return self.plays.setdefault(account, MatchStats(account, defaultdict(float), Counter(), [], {}, [], [], {}))
 
     def take(
-        self, shots: Shots, gazes: Gazes, findings: Iterable[Finding], line_of: Mapping[str, str],
+        self, shots: ShotTable, gazes: GazeSamples, findings: Iterable[Finding], line_of: Mapping[str, str],
         accounts: Mapping[int, str], claims: Mapping[str, int], seconds: float,
     ) -> None:  # fmt: skip
         """A stretch of so many seconds.
@@ -110,7 +120,7 @@ class Collector:
         """
         for account, line in line_of.items():
             self._play(account).minutes[line] += seconds / 60.0
-            if seconds > LEAST_STRETCH_S:
+            if seconds > MIN_STRETCH_S:
                 self._play(account).rates.append(claims.get(account, 0) / seconds)
                 self._play(account).seconds.append(seconds)
         for finding in findings:
@@ -133,7 +143,7 @@ class Collector:
             incidents[finding.code, then, bin_] += 1
             self._open[place] = (began, then, bin_)
 
-    def _entity(self, account: str, line: str, mine: Shots, gazes: Gazes, entity: int) -> None:
+    def _entity(self, account: str, line: str, mine: ShotTable, gazes: GazeSamples, entity: int) -> None:
         play = self._play(account)
         own = gazes.entity == entity
         part = type(gazes)(*[column[own] for column in gazes])
@@ -142,7 +152,7 @@ class Collector:
             if DETECTORS[name].family == "share" and len(fresh):
                 sums = play.shares.setdefault((name, line), [0.0, 0.0])
                 sums[0], sums[1] = sums[0] + float(fresh[:, 0].sum()), sums[1] + len(fresh)
-                play.stretches.setdefault(name, []).append((float(fresh[:, 0].sum()), len(fresh)))
+                play.windows.setdefault(name, []).append((float(fresh[:, 0].sum()), len(fresh)))
         kind = np.array([k == "shot" for k in mine.kind], bool)
         for row in np.flatnonzero(kind & mine.visible & (mine.target > 0) & ~np.isnan(mine.cross_m_s)).tolist():
             play.shots.append(
@@ -151,30 +161,33 @@ class Collector:
 
 
 def calibrate(
-    fair: Sequence[Play], unfair: Sequence[Play], provenance: Provenance, alike: Weights | None = None
-) -> Weights:
+    honest: Sequence[MatchStats],
+    cheating: Sequence[MatchStats],
+    provenance: CalibrationSource,
+    alike: Calibration | None = None,
+) -> Calibration:
     """The table that follows from labelled play.
 
     alike : an older table, whose decibans stand where the new play says nothing
     """
-    chances = _chances(fair)
-    odds, sigma, effect = _odds(fair, chances)
+    chances = _chances(honest)
+    odds, sigma, effect = _odds(honest, chances)
     ceilings: dict[str, dict[str, Ceiling]] = {}
     for name, detector in DETECTORS.items():
         if detector.family == "share":
             lines = LINES if detector.per_line else ("all",)
-            ceilings[name] = {line: _ceiling(fair, name, None if line == "all" else line) for line in lines}
+            ceilings[name] = {line: _ceiling(honest, name, None if line == "all" else line) for line in lines}
         elif detector.family == "rate":
-            ceilings[name] = {"all": _busiest(fair)}
-    findings = _findings(fair, unfair, alike)
-    shapes = {code: _shape(fair, code) for code in findings}
-    return Weights(SCHEMA, provenance, findings, ceilings, chances, odds, sigma, effect, shapes)
+            ceilings[name] = {"all": _busiest(honest)}
+    findings = _findings(honest, cheating, alike)
+    shapes = {code: _shape(honest, code) for code in findings}
+    return Calibration(SCHEMA, provenance, findings, ceilings, chances, odds, sigma, effect, shapes)
 
 
 # -- shares -----------------------------------------------------------------------------------------------------
 
 
-def _ceiling(plays: Sequence[Play], name: str, line: str | None) -> Ceiling:
+def _ceiling(plays: Sequence[MatchStats], name: str, line: str | None) -> Ceiling:
     rows = []
     for play in plays:
         mine = [sums for (what, where), sums in play.shares.items() if what == name and line in (None, where)]
@@ -182,14 +195,14 @@ def _ceiling(plays: Sequence[Play], name: str, line: str | None) -> Ceiling:
             rows.append(np.sum(mine, 0))
     counts = np.array(rows, float).reshape(-1, 2)
     total = float(counts[:, 1].sum())
-    if len(counts) < LEAST_ACCOUNTS or total < LEAST_TRIALS:
+    if len(counts) < MIN_ACCOUNTS or total < MIN_TRIALS:
         return Ceiling(1.0, accounts=len(counts), trials=int(total))
     best, clumping, mean = _best(counts[:, 0], counts[:, 1])
     rng = np.random.default_rng(len(counts))
     again = [_best(*counts[rng.integers(0, len(counts), len(counts))].T)[0] for _ in range(BOOTSTRAP)]
     low, high = np.quantile(_headroom(np.array(again)), (0.025, 0.975)).tolist()
     share = float(_headroom(np.array([best]))[0])
-    effect = round(_effect([play.stretches.get(name, []) for play in plays]), 3)
+    effect = round(_effect([play.windows.get(name, []) for play in plays]), 3)
     return Ceiling(share, clumping, mean, effect, len(counts), int(total), round(low, 5), round(high, 5))
 
 
@@ -214,7 +227,7 @@ def _headroom(shares: NDArray[np.float64]) -> NDArray[np.float64]:
 
 
 def _best(successes: NDArray[np.float64], trials: NDArray[np.float64]) -> tuple[float, float, float]:
-    """The share that one fair account in a thousand exceeds in a match, how trials of a match clump, and the mean."""
+    """The share that one honest account in a thousand exceeds in a match, how trials of a match clump, and the mean."""
     from scipy.special import betaincinv  # the beta distribution's quantiles
 
     total, count = float(trials.sum()), float(successes.sum())
@@ -233,7 +246,7 @@ def _best(successes: NDArray[np.float64], trials: NDArray[np.float64]) -> tuple[
     return min(max(pooled, quantile), 0.999), clumping, mean
 
 
-def _chances(plays: Sequence[Play]) -> Chances:
+def _chances(plays: Sequence[MatchStats]) -> Chances:
     """The population's chances of a hit, each cell with two shots' worth of its weapon's mean."""
     hits: dict[str, NDArray[np.float64]] = {}
     shape = (len(DISTANCES_M), len(SPEEDS_M_S))
@@ -249,16 +262,16 @@ def _chances(plays: Sequence[Play]) -> Chances:
     return Chances(DISTANCES_M, SPEEDS_M_S, table)
 
 
-def hits_of(play: Play, chances: Chances) -> NDArray[np.float64]:
-    """(n, 3): `hit_share`'s trials of a play, whether each hit, 0, and the population's chance of it."""
+def hits_of(play: MatchStats, chances: Chances) -> NDArray[np.float64]:
+    """(n, 3): `hit_fraction`'s trials of a play, whether each hit, 0, and the population's chance of it."""
     rows = [(hit, 0.0, chances.of(weapon, distance, cross)) for hit, weapon, distance, cross in play.shots]
     trials = np.array(rows, float).reshape(-1, 3)
     known: NDArray[np.float64] = trials[~np.isnan(trials[:, 2])]
     return known
 
 
-def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float, float]:
-    """Factor of the population's odds that one fair account in a thousand exceeds; the variation of their ln; the
+def _odds(plays: Sequence[MatchStats], chances: Chances) -> tuple[float, float, float]:
+    """Factor of the population's odds that one honest account in a thousand exceeds; the variation of their ln; the
     effect.
     """
     from scipy.optimize import brentq
@@ -268,7 +281,7 @@ def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float, float]
     for play in plays:
         expected = np.array([chances.of(weapon, distance, cross) for _, weapon, distance, cross in play.shots])
         hit = np.array([hit for hit, *_ in play.shots], float)
-        if len(hit) < LEAST_SHOTS or not 0.0 < hit.mean() < 1.0:
+        if len(hit) < MIN_SHOTS or not 0.0 < hit.mean() < 1.0:
             continue
         shift = float(brentq(lambda s, e=expected, h=hit: float(raised(e, math.exp(s)).sum() - h.sum()), -12.0, 12.0))
         fitted = raised(expected, math.exp(shift))
@@ -277,15 +290,15 @@ def _odds(plays: Sequence[Play], chances: Chances) -> tuple[float, float, float]
         cuts = range(0, len(hit) - TOGETHER + 1, TOGETHER)
         off += sum(float((hit[c : c + TOGETHER] - fitted[c : c + TOGETHER]).sum()) ** 2 for c in cuts)
         expecting += sum(float((fitted * (1.0 - fitted))[c : c + TOGETHER].sum()) for c in cuts)
-    if len(shifts) < LEAST_ACCOUNTS:
+    if len(shifts) < MIN_ACCOUNTS:
         return 1e6, 0.0, 1.0
     sigma = math.sqrt(max(float(np.var(shifts)) - float(np.mean(errors)), 0.0))
     effect = max(off / expecting, 1.0) if expecting > 0.0 else 1.0
     return float(HEADROOM * math.exp(np.mean(shifts) + ndtri(FAIR_QUANTILE) * sigma)), sigma, round(effect, 3)
 
 
-def _busiest(plays: Sequence[Play]) -> Ceiling:
-    """The rate that one stretch of fair play in a thousand exceeds, and a quarter more."""
+def _busiest(plays: Sequence[MatchStats]) -> Ceiling:
+    """The rate that one stretch of honest play in a thousand exceeds, and a quarter more."""
     rates = np.array([rate for play in plays for rate in play.rates] or [1e9])
     most = 1.25 * float(np.quantile(rates, FAIR_QUANTILE))
     return Ceiling(most, 0.0, float(rates.mean()), accounts=len(plays), trials=len(rates))
@@ -295,17 +308,17 @@ def _busiest(plays: Sequence[Play]) -> Ceiling:
 
 
 def _findings(
-    fair: Sequence[Play], unfair: Sequence[Play], alike: Weights | None
+    honest: Sequence[MatchStats], cheating: Sequence[MatchStats], alike: Calibration | None
 ) -> dict[str, dict[str, dict[str, Rate]]]:
     out = {}
     for code in (code for code, kind in FINDINGS.items() if kind.title):
-        table = {line: {bin_: _rate(fair, unfair, code, line, bin_, alike) for bin_ in BINS} for line in LINES}
+        table = {line: {bin_: _rate(honest, cheating, code, line, bin_, alike) for bin_ in BINS} for line in LINES}
         if any(rate.decibans > 0.0 for row in table.values() for rate in row.values()):
             out[code] = table
     return out
 
 
-def _shape(plays: Sequence[Play], code: str) -> float:
+def _shape(plays: Sequence[MatchStats], code: str) -> float:
     """Spread of a code's incidents over matches: the shape of the gamma distribution of a match's rate.
 
     By moments, over lines by their own means. Few incidents say little, and then a match is taken to be as uneven as an
@@ -323,17 +336,24 @@ def _shape(plays: Sequence[Play], code: str) -> float:
             square + float((due**2).sum()),
             (count + float(counts.sum())),
         )
-    most = MOST_SHAPE if count >= ENOUGH_INCIDENTS else 1.0
+    most = MAX_SHAPE if count >= ENOUGH_INCIDENTS else 1.0
     if off <= 0.0:
         return most
-    return round(min(max(square / off, LEAST_SHAPE), most), 3)
+    return round(min(max(square / off, MIN_SHAPE), most), 3)
 
 
-def _rate(fair: Sequence[Play], unfair: Sequence[Play], code: str, line: str, bin_: str, alike: Weights | None) -> Rate:
+def _rate(
+    honest: Sequence[MatchStats],
+    cheating: Sequence[MatchStats],
+    code: str,
+    line: str,
+    bin_: str,
+    alike: Calibration | None,
+) -> Rate:
     from scipy.special import gammaincinv  # the gamma distribution's quantiles
 
-    minutes = np.array([play.minutes.get(line, 0.0) for play in fair])
-    counts = np.array([play.incidents[code, line, bin_] for play in fair], float)
+    minutes = np.array([play.minutes.get(line, 0.0) for play in honest])
+    counts = np.array([play.incidents[code, line, bin_] for play in honest], float)
     total, count = float(minutes.sum()), float(counts.sum())
     if total <= 0.0:
         return Rate(1e9, 0.0)
@@ -343,7 +363,7 @@ def _rate(fair: Sequence[Play], unfair: Sequence[Play], code: str, line: str, bi
     if between > 1e-12 and mean > 0.0:
         most = max(most, float(gammaincinv(mean**2 / between, FAIR_QUANTILE)) * between / mean)
     most *= RATE_HEADROOM
-    often = _unfair_rate(unfair, code, bin_, most)
+    often = _cheating_rate(cheating, code, bin_, most)
     if often is not None:
         decibans = 10.0 * math.log10(max(often / most, 1.0))
     elif alike is not None:  # nobody did that here: what an older table says of it, or a cautious guess
@@ -355,13 +375,13 @@ def _rate(fair: Sequence[Play], unfair: Sequence[Play], code: str, line: str, bi
     return Rate(float(f"{most:.4g}"), round(min(decibans, HEAVIEST), 1), had, round(total, 1))
 
 
-def _unfair_rate(unfair: Sequence[Play], code: str, bin_: str, most: float) -> float | None:
-    """Incidents a minute of those unfair accounts that show them much more often than fair ones; None: there are none.
+def _cheating_rate(cheating: Sequence[MatchStats], code: str, bin_: str, most: float) -> float | None:
+    """Return incidents a minute of cheating accounts that show them much more often than honest ones; None for none.
 
     Over lines of all classes: what a liar does doesn't depend on its line.
     """
     rates = []
-    for play in unfair:
+    for play in cheating:
         minutes = sum(play.minutes.values())
         count = sum(play.incidents[code, line, bin_] for line in LINES)
         if minutes > 0.0 and count / minutes > OFTEN * most:

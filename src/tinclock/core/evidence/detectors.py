@@ -1,7 +1,8 @@
 """Detectors: one statistic each, with its null hypothesis and its source.
 
 Each turns what was seen of an account into trials, on which `bets` bets. The null hypothesis of a share is always "at
-most the ceiling", and the ceiling is what the best of fair accounts reach (see `calibration`), not what the average one
+most the ceiling", and the ceiling is what the best of honest accounts reach (see `calibration`),
+not what the average one
 does.
 """
 
@@ -15,7 +16,7 @@ import numpy as np
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from tinclock.core.evidence.observe import Gazes, Shots
+    from tinclock.core.evidence.observe import GazeSamples, ShotTable
 
 EXACT_M, NEAR_M, HIDDEN_S, QUICK_S = 0.0015, 0.3, 0.42, 0.3
 OLD_S, YOUNG_S, BEYOND_M, TURN_RAD, TURN_WITHIN_S, SNAP_RAD_S = 0.04, -0.02, 0.3, 0.3, 0.4, 12.0
@@ -26,7 +27,7 @@ PROMPT_S, LONGEST_PAUSE_S = 0.03, 3.0
 class Detector(NamedTuple):
     """One way of looking at an account.
 
-    title : what it finds, for a reviewer; null : what a fair account does; benign : what else explains it
+    title : what it finds, for a reviewer; null : what an honest account does; benign : what else explains it
     family : "share" of trials that are 1, "hits" with their own chances, "rate" in time
     per_line : whether the ceiling depends on the connection
     source : where the statistic is from
@@ -77,51 +78,51 @@ DETECTORS: Final = {
             "watching the place where somebody went; a level with few ways", "share", False, CLOPPER,
         ),
         Detector(
-            "hit_share", "hits more than the best do at such distances",
+            "hit_fraction", "hits more than the top 0.1% of honest players at the same distances",
             "the odds of a hit are at most so many times the population's at the same distance, speed and weapon",
             "a very good player, or one who mostly meets targets that stand still", "hits", False, CLOPPER,
         ),
         Detector(
-            "head_share", "hits heads more than the best do",
+            "head_fraction", "hits heads more than the top 0.1% of honest players",
             "of hits, at most so many are on the head", "a very good player; a level where only heads show",
             "share", False, CLOPPER,
         ),
         Detector(
             "old_views", "its views are older than its pings explain",
-            "few views are older than round trip, drawing delay and jitter add up to",
+            "few views are older than round trip, interpolation delay and jitter add up to",
             "a stalled or congested upload, which also holds claims back: not told from it by this alone",
             "share", True, CLOPPER,
         ),
         Detector(
-            "young_views", "its views are younger than it said it draws",
-            "few views are younger than round trip and drawing delay allow",
+            "young_views", "its views are younger than its reported interpolation allows",
+            "few views are younger than round trip and interpolation delay allow",
             "a client that draws with less delay than it announced", "share", True, CLOPPER,
         ),
         Detector(
-            "aside_muzzle", "fires from beside where it walks",
+            "aside_muzzle", "fires from beside its own path",
             "few shots begin further than 0.3 m from where their shooter's eye has been in the last moments",
-            "a prediction that ran away in a stall, or a push that the server made", "share", True, CLOPPER,
+            "a prediction that drifted in a stall, or a push that the server made", "share", True, CLOPPER,
         ),
         Detector(
-            "far_blows", "strikes at bodies out of reach",
-            "few blows are aimed at somebody further than 0.3 m beyond the weapon's reach",
+            "far_melee", "attacks bodies out of melee reach",
+            "few melee attacks target a body farther than 0.3 m beyond the weapon's reach",
             "swinging while running up; a target that jumped away", "share", True, CLOPPER,
         ),
         Detector(
-            "prompt_trigger", "fires the moment its weapon is ready",
+            "prompt_trigger", "fires as soon as its weapon is ready",
             "a finger seldom pulls within 30 ms of the moment at which a single-shot weapon is ready again",
-            "a game that keeps a pull that came too early; a line that delivers in bursts", "share", True,
+            "a game that queues an early trigger pull; a connection that delivers in bursts", "share", True,
             CLOPPER + "; timing of fingers: Wing and Kristofferson, Percept. Psychophys. 14 (1973)",
         ),
         Detector(
-            "damage_in_sight", "does more damage than the best while enemies are in sight",
-            "of quarter seconds with an enemy in sight, at most so many bring damage",
+            "damage_in_sight", "does more damage than the top 0.1% of honest players while enemies are in sight",
+            "at most a limited fraction of quarter seconds with an enemy in sight bring damage",
             "a very good player; crowds", "share", False, CLOPPER,
         ),
         Detector(
             "claim_rate", "sends more claims than a player can make",
-            "claims come at most so fast as the busiest of fair clients send them",
-            "a line that stalled and delivers all at once; a faulty client build", "rate", False,
+            "claims come at most as fast as the fastest 0.1% of honest clients send them",
+            "a connection that stalled and delivers all at once; a faulty client build", "rate", False,
             "Poisson's upper tail; Przyborowski and Wilenski, Biometrika 31 (1940)",
         ),
     )
@@ -130,7 +131,7 @@ DETECTORS: Final = {
 
 
 class Chances(NamedTuple):
-    """The population's chance of a hit by weapon, distance and speed across, for `hit_share`.
+    """The population's chance of a hit by weapon, distance and speed across, for `hit_fraction`.
 
     table : by weapon, (distances, speeds); distances_m, speeds_m_s : the upper edges, the last open
     """
@@ -148,7 +149,7 @@ class Chances(NamedTuple):
         return rows[min(int(row), len(rows) - 1)][min(int(column), len(rows[0]) - 1)]
 
 
-def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> dict[str, NDArray[np.float64]]:
+def shot_trials(shots: ShotTable, chances: Chances, automatic: frozenset[str]) -> dict[str, NDArray[np.float64]]:
     """The trials in some shots of one account, by detector, a row each.
 
     "share" : one or zero, and the ruling's number; "hits" : besides, the population's chance
@@ -161,11 +162,11 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
     launch = np.array([kind == "launch" for kind in shots.kind], bool) & (shots.target > 0)
     aimed = shot & (shots.target > 0) & ~np.isnan(shots.off_m)
     near = aimed & (shots.off_m < NEAR_M)
-    blow = np.array([kind == "strike" for kind in shots.kind], bool) & ~np.isnan(shots.beyond_m)
+    blow = np.array([kind == "melee" for kind in shots.kind], bool) & ~np.isnan(shots.beyond_m)
     turned = aimed & (shots.since_s < TURN_WITHIN_S) & (shots.turn_rad > TURN_RAD)
     fast = shots.turn_rad > SNAP_RAD_S * shots.since_s
     late = shot & ~np.isnan(shots.late_s)
-    fair = aimed & shots.visible
+    honest = aimed & shots.visible
     expected = np.array(
         [
             chances.of(weapon, distance, cross)
@@ -175,25 +176,25 @@ def shot_trials(shots: Shots, chances: Chances, automatic: frozenset[str]) -> di
         ],
         float,
     )
-    counted = fair & ~np.isnan(expected)
+    counted = honest & ~np.isnan(expected)
     number = shots.number.astype(float)
     return {
-        "exact_aim": _ones(shots.off_m < EXACT_M, fair & (shots.distance_m > FROM_M), number),
+        "exact_aim": _ones(shots.off_m < EXACT_M, honest & (shots.distance_m > FROM_M), number),
         "snapped_turn": _ones(fast & (shots.off_m < NEAR_M), turned, number),
         "quick_reaction": _ones(shots.run_s < QUICK_S, shots.first & near, number),
         "blind_launches": _ones(~shots.visible & (shots.run_s >= HIDDEN_S), launch, number),
         "blind_shots": _ones(~shots.visible & (shots.run_s >= HIDDEN_S), near, number),
-        "hit_share": np.stack([shots.hit[counted], number[counted], expected[counted]], 1),
-        "head_share": _ones(shots.head, shots.hit & shot, number),
+        "hit_fraction": np.stack([shots.hit[counted], number[counted], expected[counted]], 1),
+        "head_fraction": _ones(shots.head, shots.hit & shot, number),
         "old_views": _ones(shots.late_s - shots.held_s > OLD_S, late, number),
         "young_views": _ones(shots.late_s < YOUNG_S, late, number),
         "aside_muzzle": _ones(shots.aside_m > ASIDE_M, shot & ~np.isnan(shots.aside_m), number),
-        "far_blows": _ones(shots.beyond_m > BEYOND_M, blow, number),
+        "far_melee": _ones(shots.beyond_m > BEYOND_M, blow, number),
         "prompt_trigger": _prompt(shots, automatic),
     }
 
 
-def gaze_trials(gazes: Gazes, damaged_at: NDArray[np.float64]) -> dict[str, NDArray[np.float64]]:
+def gaze_trials(gazes: GazeSamples, damaged_at: NDArray[np.float64]) -> dict[str, NDArray[np.float64]]:
     """The trials in some looks of one account. damaged_at : when it did damage.
 
     damaged_at : (n,) float64, seconds. Returns (m, 2) float64, one or zero and a number.
@@ -207,10 +208,10 @@ def gaze_trials(gazes: Gazes, damaged_at: NDArray[np.float64]) -> dict[str, NDAr
     }
 
 
-def _prompt(shots: Shots, automatic: frozenset[str]) -> NDArray[np.float64]:
+def _prompt(shots: ShotTable, automatic: frozenset[str]) -> NDArray[np.float64]:
     """(n, 2): whether a single-shot weapon fired the moment it was ready, and the ruling's number, shot after shot."""
     single = np.array(
-        [kind != "strike" and weapon not in automatic for kind, weapon in zip(shots.kind, shots.weapon, strict=True)],
+        [kind != "melee" and weapon not in automatic for kind, weapon in zip(shots.kind, shots.weapon, strict=True)],
         bool,
     )
     again = single & (shots.ready_s < LONGEST_PAUSE_S)
@@ -229,8 +230,8 @@ def raised(chances: NDArray[np.float64], odds: float) -> NDArray[np.float64]:
     return odds * chances / (1.0 - chances + odds * chances)
 
 
-def rate_p(count: float, seconds: float, most_per_s: float) -> float:
+def rate_p(count: float, seconds: float, max_per_s: float) -> float:
     """P(at least so many in so much time) at the ceiling's rate: the Poisson's upper tail."""
     from scipy.special import pdtrc  # `scipy.stats` takes four times as long to import
 
-    return float(pdtrc(math.floor(count - 1.0), most_per_s * seconds)) if count >= 1.0 else 1.0
+    return float(pdtrc(math.floor(count - 1.0), max_per_s * seconds)) if count >= 1.0 else 1.0

@@ -1,10 +1,11 @@
 """Evidence that may be looked at as often as one likes: e-values, their products over time, their mean over kinds.
 
-An e-value is a number that is at most 1 on average for a fair account. Products of e-values, each at most 1 on average
+An e-value is a number that is at most 1 on average for an honest account. Products of e-values, each at most 1 on
+average
 given the past, form an e-process E, and the chance that it *ever* reaches 1/alpha is at most alpha (Ville, Etude
 critique de la notion de collectif, 1939; Vovk and Wang, E-values: calibration, combination and applications, Annals of
 Statistics 49, 2021; Ramdas, Grunwald, Vovk and Shafer, Game-theoretic statistics and safe anytime-valid inference,
-Statistical Science 38, 2023). A mean of e-processes, with weights that were fixed beforehand, is one again.
+Statistical Science 38, 2023). A mean of e-processes, with calibration that were fixed beforehand, is one again.
 """
 
 from __future__ import annotations
@@ -43,7 +44,7 @@ def add_logs(values: Iterable[float]) -> float:
 class KindEvidence(NamedTuple):
     """One kind of evidence on one account, over all its matches.
 
-    An account may turn unfair late, when long fair play has driven a plain product towards nothing. So a share
+    An account may turn cheating late, when long honest play has driven a plain product towards nothing. So a share
     1 / (j (j + 1)) of the bet is put on its beginning with match j; the shares add up to 1, and what is still to begin
     counts as 1.
 

@@ -1,9 +1,9 @@
 """Exact tests: what the server knows by itself, so that no population has to be calibrated first.
 
-Each is an e-process: it starts at 1, it is multiplied by a number that is at most 1 on average for every fair player,
+Each is an e-process: it starts at 1, it is multiplied by a number that is at most 1 on average for every honest player,
 whatever the game, its rates or its people, and so the chance that it ever reaches 1/alpha is at most alpha, however
-often one looks (Ville, Etude critique de la notion de collectif, 1939). What each takes for granted of a fair player is
-its `null`; `why` says why the average is at most 1 then. tests/test_exact.py simulates both.
+often one looks (Ville, Etude critique de la notion de collectif, 1939). What each takes for granted of an honest
+player is its `null`; `why` says why the average is at most 1 then. tests/test_exact.py simulates both.
 """
 
 from __future__ import annotations
@@ -21,15 +21,16 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
-    from tinclock.core.evidence.observe import Shots
+    from tinclock.core.evidence.observe import ShotTable
     from tinclock.core.findings import Finding
 
 
 class ExactTest(NamedTuple):
     """One exact test.
 
-    title : what it finds, for a reviewer; null : what a fair player does; why : why the e-value is at most 1 on average
-    benign : fair behaviour that comes near it; source : where the statistic is from
+    title : what it finds, for a reviewer; null : what an honest player does; why : why the e-value is at most 1 on
+    average
+    benign : honest behaviour that comes near it; source : where the statistic is from
     """
 
     name: str
@@ -56,45 +57,45 @@ EXACT: Final = {
             "Cranley and Patterson, SIAM J. Numer. Anal. 13 (1976); " + _SHAFER,
         ),
         ExactTest(
-            "lucky_numbers", "leaves out the shot numbers whose spread would go astray",
-            "which numbers are left out knows nothing of where their spread goes", _TURNED,
-            "lost packets leave numbers out, but don't choose them",
+            "spread_number_picking", "skips the shot numbers whose spread would miss",
+            "the skipped numbers are independent of where their spread goes", _TURNED,
+            "lost packets skip numbers, but don't select them",
             "Cranley and Patterson, SIAM J. Numer. Anal. 13 (1976); " + _SHAFER,
         ),
         ExactTest(
-            "lucky_views", "its view strays when straying makes the shot a hit",
-            "a shot whose view strays from the tracked lag is no likelier to hit at the view that it names than the "
-            "same player's other shots are at theirs",
-            "in each block of one straying shot and the others before it, the ratio of two chances of a hit to their "
+            "lucky_views", "its view differs when the difference makes the shot a hit",
+            "a shot whose view differs from the estimated display delay is no likelier to hit at its claimed view than "
+            "the same player's other shots are at theirs",
+            "in each block of one differing shot and the others before it, the ratio of two chances of a hit to their "
             "mean is at most 1 on average for every chance that all of the block share, and for every lower one of the "
-            "straying shot",
-            "a line that stalls in fights: it makes aiming harder, not easier",
+            "differing shot",
+            "a connection that stalls in fights: it makes aiming harder, not easier",
             "Turner and Gruenwald, Generic E-variables for exact sequential k-sample tests, Stat. Methods Med. Res. "
             "33 (2024)",
         ),
         ExactTest(
-            "two_faces", "tells one time in its pongs and another in its claims",
-            "in the second half of half a minute the least trips up by pongs and by claims lie apart by more than the "
-            "limit with a chance of at most 1 in 10, whatever they did before", _BLOCKS,
+            "inconsistent_stamps", "uses different clocks in its pongs and its claims",
+            "in the second half of half a minute the minimum uplink delays by pongs and by claims differ by more than "
+            "the limit with a chance of at most 1 in 10, whatever they did before", _BLOCKS,
             "pings that are always answered late, or from a thread with another clock", _SHAFER,
         ),
         ExactTest(
             "impossible_impacts", "claims hits away from where any projectile of its own flew",
-            "in half a minute a fair client claims an impact that lies off its own projectile's way, or of a "
+            "in half a minute an honest client claims an impact that is off its own projectile's path, or of a "
             "projectile that isn't its own, with a chance of at most 1 in 1,000", _BLOCKS,
             "a faulty client build, which sets most of its players off", _SHAFER,
         ),
         ExactTest(
             "impossible_claims", "claims what no honest build claims",
-            "in half a minute a fair client claims in another's name, or more damage than its weapon can do, with a "
+            "in half a minute an honest client claims in another's name, or more damage than its weapon can do, with a "
             "chance of at most 1 in 1,000", _BLOCKS,
-            "a build with other rules or another match's numbers, which the border refuses", _SHAFER,
+            "a build with other rules or another match's numbers, which the gateway refuses", _SHAFER,
         ),
         ExactTest(
-            "lost_health", "believes in health that its own screen shows it has lost",
-            "in half a minute a fair client repeats a health that it lost long before the snapshot on its screen was "
-            "sent with a chance of at most 1 in 1,000", _BLOCKS,
-            "a server that sends news over a channel that may lose them for good", _SHAFER,
+            "lost_health", "reports health that its own view shows as lost",
+            "in half a minute an honest client repeats a health that it lost long before the snapshot on its "
+            "screen was sent with a chance of at most 1 in 1,000", _BLOCKS,
+            "a server that sends events over a channel that may lose them for good", _SHAFER,
         ),
     )
 }  # fmt: skip
@@ -206,7 +207,7 @@ def _ln_ratio(hit: bool, chance: float, other: float) -> float:
     return math.log(chance / other if hit else (1.0 - chance) / (1.0 - other))
 
 
-# -- events that fair clients hardly ever set off -----------------------------------------------------------------
+# -- events that honest clients hardly ever set off -----------------------------------------------------------------
 
 BLOCK_S: Final = 30.0
 STAKES: Final = (0.1, 0.4, 0.8)
@@ -215,7 +216,7 @@ RARE, APART = 0.001, 0.1
 
 
 class BlockBet:
-    """Bets that something which a fair client shows in at most a given share of half minutes comes more often.
+    """Bets that something which an honest client shows in at most a given share of half minutes comes more often.
 
     most : that share; second_half : only what comes in the second half of a block counts, so that what it was measured
         on lies in that block alone
@@ -269,10 +270,10 @@ class ExactTests:
     """The exact tests of one account in one match."""
 
     def __init__(self) -> None:
-        self._draws = {"foreseen_spread": DrawBet(), "lucky_numbers": DrawBet(hoped=True)}
+        self._draws = {"foreseen_spread": DrawBet(), "spread_number_picking": DrawBet(hoped=True)}
         self._views = TwoChances()
         self._blocks = {
-            "two_faces": BlockBet(APART, second_half=True),
+            "inconsistent_stamps": BlockBet(APART, second_half=True),
             "impossible_impacts": BlockBet(RARE),
             "impossible_claims": BlockBet(RARE),
             "lost_health": BlockBet(RARE),
@@ -291,15 +292,15 @@ class ExactTests:
         by = self._blocks[kind].event(finding.server_time)
         return Moved(kind, by, 1, 1.0) if by > 0.0 else None
 
-    def shots(self, shots: Shots) -> list[Moved]:
+    def shots(self, shots: ShotTable) -> list[Moved]:
         """Take in shots of the account, in the order in which they were ruled; what moved."""
         return [moved for moved in (*self._drawn(shots), self._named(shots)) if moved.trials]
 
-    def _drawn(self, shots: Shots) -> Iterator[Moved]:
+    def _drawn(self, shots: ShotTable) -> Iterator[Moved]:
         known = (shots.target > 0) & ~np.isnan(shots.draw[:, 0]) & ~np.isnan(shots.error[:, 0])
         known &= np.array([kind == "shot" for kind in shots.kind], bool)
         for name, bet in self._draws.items():
-            rows = np.flatnonzero(known & (shots.skipped == (name == "lucky_numbers")))
+            rows = np.flatnonzero(known & (shots.skipped == (name == "spread_number_picking")))
             moved = [
                 bet.take(
                     shots.draw[k], shots.error[k], float(shots.widest_rad[k]), bool(shots.flat[k]),
@@ -310,7 +311,7 @@ class ExactTests:
             best = np.argsort(moved)[::-1][:KEY_SHOTS]
             yield Moved(name, sum(moved), len(moved), float(np.sum(np.array(moved) > 0.0)), _numbers(shots, rows[best]))
 
-    def _named(self, shots: Shots) -> Moved:
+    def _named(self, shots: ShotTable) -> Moved:
         by, told = 0.0, []
         for k in np.flatnonzero([kind == "shot" for kind in shots.kind]).tolist():
             hit = bool(shots.named_hit[k])
@@ -345,13 +346,13 @@ class Moved(NamedTuple):
 
 KEY_SHOTS: Final = 6
 _BLOCK_OF: Final = {
-    "two_faced_clock": "two_faces",
+    "clock_mismatch": "inconsistent_stamps",
     "no_impact": "impossible_impacts",
-    "foreign_projectile": "impossible_impacts",
+    "wrong_projectile": "impossible_impacts",
     "unknown_projectile": "impossible_impacts",
-    "foreign_actor": "impossible_claims",
+    "wrong_actor": "impossible_claims",
     "damage_differs": "impossible_claims",
-    "old_news": "lost_health",
+    "stale_health": "lost_health",
 }
 _ONLY_BEYOND: Final = frozenset({"no_impact", "unknown_projectile"})
 """Of these only what lies beyond what was measured can't be: off the way, or a number that was never issued."""
@@ -361,5 +362,5 @@ def _beyond(finding: Finding) -> bool:
     return finding.observed is not None and finding.limit is not None and finding.observed > finding.limit
 
 
-def _numbers(shots: Shots, rows: NDArray[np.int64] | list[int]) -> tuple[int, ...]:
+def _numbers(shots: ShotTable, rows: NDArray[np.int64] | list[int]) -> tuple[int, ...]:
     return tuple(int(shots.number[row]) for row in rows)

@@ -14,20 +14,20 @@ import numpy as np
 
 from tinclock.core.errors import UnknownNameError
 from tinclock.core.evidence.bets import HitsBet, IncidentBet, ShareBet, expected
+from tinclock.core.evidence.calibrated_rules import differences, muted_by
+from tinclock.core.evidence.calibration_table import LINES, SLIGHT, Ceiling, bin_of
 from tinclock.core.evidence.detectors import DETECTORS, gaze_trials, rate_p, shot_trials
 from tinclock.core.evidence.eprocess import DECIBAN, KindEvidence, e_of_p
 from tinclock.core.evidence.exact import EXACT, ExactTests
-from tinclock.core.evidence.footing import differences, muted_by
-from tinclock.core.evidence.weights import LINES, SLIGHT, Ceiling, bin_of
 
 if TYPE_CHECKING:
     from collections.abc import Collection, Mapping
 
     from numpy.typing import NDArray
 
+    from tinclock.core.evidence.calibration_table import Calibration
     from tinclock.core.evidence.exact import Moved
-    from tinclock.core.evidence.observe import Gazes, Shots
-    from tinclock.core.evidence.weights import Weights
+    from tinclock.core.evidence.observe import GazeSamples, ShotTable
     from tinclock.core.findings import Finding
     from tinclock.core.rules.ruleset import Rules
 
@@ -36,17 +36,17 @@ KEY_SHOTS = 6
 ENOUGH_ACCOUNTS = 3
 """In a match of fewer nothing can be said about what is usual in it."""
 OVER_USUAL = 1.5
-"""A fair account claims at most so many times as often as half of the match does."""
+"""An honest account claims at most so many times as often as half of the match does."""
 UNKNOWN = Ceiling(1.0)
 """Of a detector that wasn't calibrated: nothing is beyond it."""
 
 
-class Gain(msgspec.Struct, frozen=True, omit_defaults=True):
+class EvidenceChange(msgspec.Struct, frozen=True, omit_defaults=True):
     """Something that moved the evidence of an account.
 
     kind : a finding's code or a detector's name
     decibans : by how much; trials, successes : of a detector, in the stretch that moved it
-    ceiling : what it bets against; line : the class of the line then
+    ceiling : what it bets against; connection_quality : of the account then, stored as `line`
     rulings : numbers of those that show it best
     """
 
@@ -57,7 +57,7 @@ class Gain(msgspec.Struct, frozen=True, omit_defaults=True):
     trials: int = 0
     successes: float = 0.0
     ceiling: float | None = None
-    line: str = ""
+    connection_quality: str = msgspec.field(default="", name="line")
     rulings: tuple[int, ...] = ()
 
 
@@ -79,24 +79,24 @@ class _LiveAccount:
 class LiveEvidence:
     """Watches one match. Give it findings as they come, and stretches of shots and looks; it says what they weigh.
 
-    weights : the calibrated table; rules : the match's
+    calibration : the calibrated table; rules : the match's
     mute : kinds that say nothing in this game, such as aims that the game itself guides
 
     Where the table was calibrated under other rules, what hangs on them is muted; `muted` says what differs.
     """
 
-    def __init__(self, weights: Weights, rules: Rules, mute: Collection[str] = ()) -> None:
-        self._weights, kinds = weights, list(weights.kinds())
+    def __init__(self, calibration: Calibration, rules: Rules, mute: Collection[str] = ()) -> None:
+        self._weights, kinds = calibration, list(calibration.kinds())
         for kind in mute:
             if kind not in kinds:
                 raise UnknownNameError("kind of evidence", kind, kinds)
-        self.muted = differences(weights.provenance.footing, rules)
+        self.muted = differences(calibration.provenance.calibrated_rules, rules)
         self._mute = frozenset(mute) | muted_by(self.muted, [kind for kind in kinds if kind not in EXACT])
         self._automatic = frozenset(name for name, weapon in rules.weapons.items() if weapon.automatic)
         self._accounts: dict[str, _LiveAccount] = {}
-        self._codes = sorted(weights.findings)
+        self._codes = sorted(calibration.findings)
         self._expected = {
-            line: np.array([expected(weights.findings[code][line]) for code in self._codes]).reshape(-1, 2)
+            line: np.array([expected(calibration.findings[code][line]) for code in self._codes]).reshape(-1, 2)
             for line in LINES
         }
 
@@ -121,7 +121,7 @@ class LiveEvidence:
         found.line = line
         found.exact.goes_on(now)
 
-    def finding(self, finding: Finding, ruling: int = 0) -> list[Gain]:
+    def finding(self, finding: Finding, ruling: int = 0) -> list[EvidenceChange]:
         """Weigh one finding. It may move an exact test and the weight of its code, or nothing."""
         if not finding.account:
             return []
@@ -133,7 +133,14 @@ class LiveEvidence:
         more = self._incident(found, finding)
         if more != 0.0:
             gains.append(
-                Gain(finding.server_time, finding.account, finding.code, more, line=found.line, rulings=(ruling,))
+                EvidenceChange(
+                    finding.server_time,
+                    finding.account,
+                    finding.code,
+                    more,
+                    connection_quality=found.line,
+                    rulings=(ruling,),
+                )
             )
         return gains
 
@@ -158,9 +165,9 @@ class LiveEvidence:
             return weight - counted
         return 0.0
 
-    def shots(self, shots: Shots, accounts: Mapping[int, str], now: float) -> list[Gain]:
+    def shots(self, shots: ShotTable, accounts: Mapping[int, str], now: float) -> list[EvidenceChange]:
         """Take in what was seen of shots; accounts : of entities."""
-        gains: list[Gain] = []
+        gains: list[EvidenceChange] = []
         for entity in np.unique(shots.entity).tolist():
             mine = shots.rows(shots.entity == entity)
             name = accounts.get(entity, "")
@@ -175,9 +182,11 @@ class LiveEvidence:
                 gains += self._test(name, trials, now)
         return gains
 
-    def gazes(self, gazes: Gazes, shots: Shots, accounts: Mapping[int, str], now: float) -> list[Gain]:
+    def gazes(
+        self, gazes: GazeSamples, shots: ShotTable, accounts: Mapping[int, str], now: float
+    ) -> list[EvidenceChange]:
         """Take in where players looked, and when they did damage."""
-        gains: list[Gain] = []
+        gains: list[EvidenceChange] = []
         for entity in np.unique(gazes.entity).tolist():
             mine = gazes.entity == entity
             name = accounts.get(entity, "")
@@ -187,48 +196,56 @@ class LiveEvidence:
                 gains += self._test(name, gaze_trials(part, damaged), now)
         return gains
 
-    def claims(self, counts: Mapping[str, int], seconds: float, now: float) -> list[Gain]:
+    def claims(self, counts: Mapping[str, int], seconds: float, now: float) -> list[EvidenceChange]:
         """Take in how many claims each account made in so much time.
 
         How often clients report is the game's own matter: an account is held against what is usual in this match.
         """
-        gains: list[Gain] = []
+        gains: list[EvidenceChange] = []
         usual = float(np.median(list(counts.values()))) / seconds if len(counts) >= ENOUGH_ACCOUNTS else 0.0
         for account, count in counts.items():
             gains += self._test(account, {"claim_rate": np.array([[float(count), seconds, usual]])}, now)
         return gains
 
-    def _test(self, account: str, trials: Mapping[str, NDArray[np.float64]], now: float) -> list[Gain]:
+    def _test(self, account: str, trials: Mapping[str, NDArray[np.float64]], now: float) -> list[EvidenceChange]:
         found = self._account(account, now)
         told = {name: fresh for name, fresh in trials.items() if len(fresh) and name not in self._mute}
         return [self._bet(account, found, name, fresh, now) for name, fresh in told.items()]
 
-    def _bet(self, account: str, found: _LiveAccount, name: str, trials: NDArray[np.float64], now: float) -> Gain:
+    def _bet(
+        self, account: str, found: _LiveAccount, name: str, trials: NDArray[np.float64], now: float
+    ) -> EvidenceChange:
         """Bet on some trials of one detector."""
-        detector, weights = DETECTORS[name], self._weights
+        detector, calibration = DETECTORS[name], self._weights
         line = found.line if detector.per_line else "all"
-        ceiling = weights.ceilings.get(name, {}).get(line, UNKNOWN)
+        ceiling = calibration.ceilings.get(name, {}).get(line, UNKNOWN)
         if detector.family == "rate":
             return self._rate(account, found, trials, ceiling, now)
         bet = found.bets.get((name, line))
         if bet is None:
             hits = detector.family == "hits"
-            bet = HitsBet(weights.odds, weights.odds_sigma, weights.odds_effect) if hits else ShareBet(ceiling)
+            bet = (
+                HitsBet(calibration.odds, calibration.odds_sigma, calibration.odds_effect)
+                if hits
+                else ShareBet(ceiling)
+            )
             found.bets[name, line] = bet
         moved = bet.take(trials)
         shown = trials[(trials[:, 0] > 0) & (trials[:, 1] > 0), 1].astype(int)[:KEY_SHOTS].tolist()
-        return Gain(
+        return EvidenceChange(
             now, account, name, moved / DECIBAN, len(trials), float(trials[:, 0].sum()),
-            weights.odds if detector.family == "hits" else ceiling.share, found.line, tuple(shown),
+            calibration.odds if detector.family == "hits" else ceiling.share, found.line, tuple(shown),
         )  # fmt: skip
 
     @staticmethod
-    def _rate(account: str, found: _LiveAccount, trials: NDArray[np.float64], ceiling: Ceiling, now: float) -> Gain:
+    def _rate(
+        account: str, found: _LiveAccount, trials: NDArray[np.float64], ceiling: Ceiling, now: float
+    ) -> EvidenceChange:
         count, seconds = float(trials[:, 0].sum()), float(trials[:, 1].sum())
         most = max(ceiling.share, OVER_USUAL * float(trials[:, 2].mean()))
         log_e = e_of_p(rate_p(count, seconds, most))
         found.rate += log_e
-        return Gain(now, account, "claim_rate", log_e / DECIBAN, len(trials), count, most, found.line)
+        return EvidenceChange(now, account, "claim_rate", log_e / DECIBAN, len(trials), count, most, found.line)
 
     def now(self, account: str) -> dict[str, float]:
         """Ln of this match's product of e-values, by kind."""
@@ -237,11 +254,11 @@ class LiveEvidence:
         due = np.zeros((len(self._codes), 2))
         for line, minutes in found.minutes.items():
             due += self._expected[line] * minutes
-        for code, (fair, bet) in zip(self._codes, due.tolist(), strict=True):
+        for code, (honest, bet) in zip(self._codes, due.tolist(), strict=True):
             if code in self._mute:
                 continue
             mine = found.incidents.get(code)
-            out[code] = (mine or IncidentBet(self._weights.shape(code))).log_e(fair, bet)
+            out[code] = (mine or IncidentBet(self._weights.shape(code))).log_e(honest, bet)
         for (name, _), one in found.bets.items():
             out[name] = out.get(name, 0.0) + one.log_e
         if found.rate:
@@ -249,9 +266,11 @@ class LiveEvidence:
         return out
 
 
-def _gain(now: float, account: str, line: str, moved: Moved, rulings: tuple[int, ...]) -> Gain:
+def _gain(now: float, account: str, line: str, moved: Moved, rulings: tuple[int, ...]) -> EvidenceChange:
     decibans = moved.log_e / DECIBAN
-    return Gain(now, account, moved.name, decibans, moved.trials, moved.successes, line=line, rulings=rulings)
+    return EvidenceChange(
+        now, account, moved.name, decibans, moved.trials, moved.successes, connection_quality=line, rulings=rulings
+    )
 
 
 def with_match(by_kind: Mapping[str, KindEvidence], now: Mapping[str, float]) -> dict[str, KindEvidence]:

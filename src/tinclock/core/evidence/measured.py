@@ -19,18 +19,18 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.records import Ruling
 
 
-MOVED_VIEWS = frozenset({"view_capped", "view_restless"})
+MOVED_VIEWS = frozenset({"over_rewind_limit", "view_inconsistent"})
 
 
 class MeasuredLine(NamedTuple):
     """State of a connection at a time, seconds.
 
-    sends_every_s : how often its messages come; what a client says waits for the next one
+    max_send_delay_s : how often its messages come; what a client says waits for the next one
     """
 
     round_trip_s: float
     jitter_s: float
-    sends_every_s: float = 0.0
+    max_send_delay_s: float = 0.0
 
 
 def is_usable(ruling: Ruling) -> bool:
@@ -45,7 +45,7 @@ def strays_of(draw: NDArray[np.float64], widest: NDArray[np.float64], flat: NDAr
     return out
 
 
-def harm_done(ruling: Ruling, parties: Mapping[int, Party]) -> tuple[bool, bool, float]:
+def damage_done(ruling: Ruling, parties: Mapping[int, Party]) -> tuple[bool, bool, float]:
     own = parties[ruling.entity].team
     hits = [hit for hit in ruling.hits if hit.victim in parties and (not own or parties[hit.victim].team != own)]
     return bool(hits), any(hit.zone == "head" for hit in hits), sum(hit.damage for hit in hits)
@@ -64,7 +64,7 @@ def off_gaze(
 
 
 def ready_for(ruling: Ruling) -> float:
-    step = next((step for step in ruling.steps if step.name == "cadence"), None)
+    step = next((step for step in ruling.checks if step.name == "fire_rate"), None)
     return step.observed if step is not None and isinstance(step.observed, float) else math.nan
 
 
@@ -88,7 +88,7 @@ def aim_error(aim: NDArray[np.float64], along: NDArray[np.float64]) -> NDArray[n
 
 
 def ruled_elsewhere(ruling: Ruling) -> bool:
-    """True if a shot was ruled at another view than its own: past the cap, or off the tracked lag."""
+    """True if a shot was ruled at another view than its own: past the cap, or off the estimated display delay."""
     return any(finding.code in MOVED_VIEWS for finding in ruling.findings)
 
 

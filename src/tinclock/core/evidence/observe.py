@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
-from tinclock.core.combat.scatter import draws
+from tinclock.core.combat.spread_stream import draws
 from tinclock.core.evidence.measured import (
     aim_error,
+    damage_done,
     explained_s,
-    harm_done,
     is_usable,
     marks_of,
     off_gaze,
@@ -45,12 +45,12 @@ EYE_RAD = 0.035
 """Angle within which a gaze is taken to be at a body."""
 FAR_M = 45.0
 SETTLED_S = 0.15
-AIMED = ("shot", "strike", "launch")
+AIMED = ("shot", "melee", "launch")
 LONGEST_HOLD_S = 0.06
 """A client that sends more seldom than this holds things back."""
 
 
-class Shots(NamedTuple):
+class ShotTable(NamedTuple):
     """Ruled shots and blows, a row each; arrays are (n,) unless said otherwise.
 
     number, entity, target : int64; target 0: none was near
@@ -63,15 +63,15 @@ class Shots(NamedTuple):
     visible : whether the target could be seen in the view; run_s : for how long that had been so, inf when it was
         always so as far as is known
     first : whether it is the first shot at this target since it came in sight
-    late_s : age of the view beyond round trip and drawing delay
+    late_s : age of the view beyond round trip and interpolation delay
     held_s : how long what its client says may have waited for the client's next message
     stray, error : (n, 2) float64, radians, left and up
         Where chance sent the shot, and the aim less the way to the target's middle; nan without spread.
     draw : (n, 2) float64 in [0, 1), what the shot's own number drew from its owner's stream; nan without spread
     widest_rad, flat : half angle of the spread that it was drawn from, nan without, and whether it only goes sideways
     skipped : whether its number wasn't the next one, so that the server drew it from another stream
-    restless : whether its view strayed from the tracked lag and wasn't ruled; named_hit : whether it would have hit an
-        enemy there, and otherwise whether it did
+    restless : whether its view strayed from the estimated display delay and wasn't ruled; named_hit : whether it would
+        have hit an enemy there, and otherwise whether it did
     beyond_m : of a blow, how far the target's nearest bone lay beyond its reach; nan for others
     aside_m : how far the shot began from where its shooter's eye has been lately, level
     ready_s : how long the weapon had been ready to fire again; nan where that isn't known
@@ -112,7 +112,7 @@ class Shots(NamedTuple):
     turn_rad: NDArray[np.float64]
     since_s: NDArray[np.float64]
 
-    def rows(self, chosen: NDArray[np.bool_]) -> Shots:
+    def rows(self, chosen: NDArray[np.bool_]) -> ShotTable:
         """Some of them.
 
         chosen : (n,) bool, whether a row is wanted.
@@ -124,11 +124,11 @@ class Shots(NamedTuple):
             else column[chosen]
             for column in self
         ]
-        return Shots(*columns)
+        return ShotTable(*columns)
 
 
-class Gazes(NamedTuple):
-    """Gazes of players, a few per second each; arrays (n,).
+class GazeSamples(NamedTuple):
+    """GazeSamples of players, a few per second each; arrays (n,).
 
     exposed : an enemy could be seen; hidden : one has been out of sight for half a second; through : the player looked
     at such an entity, and at nobody who could be seen
@@ -149,7 +149,7 @@ class Observer:
         self._before: dict[int, tuple[float, NDArray[np.float64]]] = {}
         self._shot_at: dict[tuple[int, int], float] = {}
 
-    def shots(self, scene: Scene, rulings: Sequence[Ruling], lines: Mapping[str, MeasuredLine]) -> Shots:
+    def shots(self, scene: Scene, rulings: Sequence[Ruling], lines: Mapping[str, MeasuredLine]) -> ShotTable:
         """Those of the rulings that show an aim; the scene must reach back over their views and `BACK_S` before."""
         chosen = [r for r in rulings if r.kind in AIMED and r.account and is_usable(r) and r.entity in self._parties]
         n = len(chosen)
@@ -168,15 +168,15 @@ class Observer:
         along = to / np.maximum(distance, 1e-9)[:, None]
         cross = np.linalg.norm(moved - (moved * along).sum(1)[:, None] * along, axis=1)
         visible, run, aside = self._runs(scene, columns, there, time, seen_at, origin, bone)
-        harm = [harm_done(r, self._parties) for r in chosen]
+        damage = [damage_done(r, self._parties) for r in chosen]
         turn, since = self._turns(entity, time, aim)
         ready = np.array([ready_for(r) for r in chosen], float)
-        reach = np.array([self._rules.weapons[r.weapon].range_m if r.kind == "strike" else np.nan for r in chosen])
+        reach = np.array([self._rules.weapons[r.weapon].range_m if r.kind == "melee" else np.nan for r in chosen])
         late = (
             time - seen_at - np.array([explained_s(lines.get(r.connection), self._parties[r.entity]) for r in chosen])
         )
         late[np.array([ruled_elsewhere(r) for r in chosen], bool)] = np.nan  # how old its own view was isn't in it
-        every = [lines[r.connection].sends_every_s if r.connection in lines else 0.0 for r in chosen]
+        every = [lines[r.connection].max_send_delay_s if r.connection in lines else 0.0 for r in chosen]
         held = np.minimum(np.array(every, float), LONGEST_HOLD_S)
         spread = [self._spread(r) for r in chosen]
         draw = np.array([one[0] for one in spread], float).reshape(n, 2)
@@ -184,11 +184,12 @@ class Observer:
         skipped = np.array([any(f.code == "shots_skipped" for f in r.findings) for r in chosen], bool)
         stray = strays_of(draw, widest, flat)
         stray[skipped] = np.nan
-        named = [self._named(r, h[0]) for r, h in zip(chosen, harm, strict=True)]
-        return Shots(
+        named = [self._named(r, h[0]) for r, h in zip(chosen, damage, strict=True)]
+        return ShotTable(
             np.array([r.number for r in chosen], np.int64), entity, target, time, [r.weapon for r in chosen],
-            [r.kind for r in chosen], np.array([bool(h[0]) for h in harm], bool), np.array([h[1] for h in harm], bool),
-            np.array([h[2] for h in harm], float), distance, cross, off, visible, run,
+            [r.kind for r in chosen], np.array([bool(h[0]) for h in damage], bool), np.array([h[1] for h in damage],
+            bool),
+            np.array([h[2] for h in damage], float), distance, cross, off, visible, run,
             self._firsts(entity, target, time, visible, run), late, held, stray, aim_error(aim, along), draw, widest,
             flat, skipped, np.array([one[0] for one in named], bool), np.array([one[1] for one in named], bool),
             nearest - reach, aside, ready, *off_gaze(scene, columns, time, aim), turn, since,
@@ -243,7 +244,7 @@ class Observer:
         self, scene: Scene, columns: NDArray[np.int64], there: NDArray[np.int64], time: NDArray[np.float64],
         seen_at: NDArray[np.float64], origin: NDArray[np.float64], bone: NDArray[np.int64],
     ) -> tuple[NDArray[np.bool_], NDArray[np.float64], NDArray[np.float64]]:  # fmt: skip
-        """Return if each target could be seen in the view, for how long already, and `Shots.aside_m`.
+        """Return if each target could be seen in the view, for how long already, and `ShotTable.aside_m`.
 
         bone : the bone nearest to each aim: who shoots at an arm that shows shoots at what it sees
         """
@@ -304,7 +305,7 @@ class Observer:
         client hoped for.
         """
         spread = self._rules.weapons[ruling.weapon].spread
-        widest = next((step.observed for step in ruling.steps if step.name == "spread"), None)
+        widest = next((step.observed for step in ruling.checks if step.name == "spread"), None)
         key = self._parties[ruling.entity].key
         skipped = next((finding for finding in ruling.findings if finding.code == "shots_skipped"), None)
         number = ruling.shot if skipped is None else skipped.observed
@@ -314,7 +315,7 @@ class Observer:
 
     def _named(self, ruling: Ruling, hit: bool) -> tuple[bool, bool]:
         """Return if a shot's view strayed and wasn't ruled, and if it hits at the view that it names."""
-        step = next((step for step in ruling.steps if step.name == "named view"), None)
+        step = next((step for step in ruling.checks if step.name == "named view"), None)
         if step is None:
             return False, hit
         met = step.observed if isinstance(step.observed, (int, float)) else 0
@@ -323,7 +324,7 @@ class Observer:
 
     # -- looks ------------------------------------------------------------------------------------------------
 
-    def gazes(self, scene: Scene, since: float, until: float) -> Gazes:
+    def gazes(self, scene: Scene, since: float, until: float) -> GazeSamples:
         """Return all players' gazes from one server time to before another. The scene reaches half a second further."""
         first = math.ceil(since / LOOK_EVERY_S - 1e-9) * LOOK_EVERY_S
         at = np.arange(first, until - 1e-9, LOOK_EVERY_S)
@@ -331,7 +332,7 @@ class Observer:
         who = np.array([k for k, e in ids if e in self._parties and self._parties[e].account], np.int64)
         if not len(at) or not len(who) or len(scene.times) < 2:
             none = np.zeros(0, bool)
-            return Gazes(np.zeros(0, np.int64), np.zeros(0), none, none, none)
+            return GazeSamples(np.zeros(0, np.int64), np.zeros(0), none, none, none)
         a, b = np.meshgrid(who, who, indexing="ij")
         foe = self._foes(scene, scene.entities[who])[:, who]
         a, b = a[foe], b[foe]
@@ -355,7 +356,7 @@ class Observer:
         present, exposed, hid, through = (np.stack(list(column), 1) for column in zip(*rows, strict=True))
         times = np.broadcast_to(at[:, None], present.shape)
         everybody = np.broadcast_to(scene.entities[who][None], present.shape)
-        return Gazes(everybody[present], times[present], exposed[present], hid[present], through[present])
+        return GazeSamples(everybody[present], times[present], exposed[present], hid[present], through[present])
 
     @staticmethod
     def _middles(scene: Scene, at: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -25,13 +25,14 @@ LONGEST = 40
 class Labelled(NamedTuple):
     """One account in one match, with the truth about it.
 
-    dials : what it did that was unfair, none for a fair one; quality : of its line; skill : of its hand, 0 to 1
+    strengths : what it did that was cheating, none for an honest one; quality : of its line; skill : of its hand, 0
+    to 1
     times_min : (t,) float64, minutes of play; stages : (t, kinds) float64, ln of the match's product by kind
     """
 
     account: str
     match: str
-    dials: Mapping[str, float]
+    cheats: Mapping[str, float]
     quality: str
     skill: float
     times_min: NDArray[np.float64]
@@ -39,19 +40,19 @@ class Labelled(NamedTuple):
 
 
 class QualityRow(NamedTuple):
-    """One kind of unfairness at one dial. found : share with a case by each of `MARKS_MIN`; median_min : to the case
+    """One cheat at one strength. found : share with a case by each of `MARKS_MIN`; median_min : to the case
     of those who got one, nan for none.
     """
 
     kind: str
-    dial: float
+    strength: float
     accounts: int
     found: tuple[float, ...]
     median_min: float
 
 
 class FalseCases(NamedTuple):
-    """Simulated fair histories, and how many ever got a case.
+    """Simulated honest histories, and how many ever got a case.
 
     accounts : real ones that they are put together from, which is what the interval can rest on
     low, high : 95 %, over whole accounts drawn again; where none of them ever got a case, what so many accounts exclude
@@ -110,21 +111,21 @@ def minutes_to_case(
 
 
 def detection_rows(plays: Sequence[Labelled], shares: NDArray[np.float64], limit: float) -> list[QualityRow]:
-    """A row a kind and dial. Accounts that played for less than the last mark go on in another match of their like.
+    """A row a kind and strength. Accounts that played for less than the last mark go on in another match of their like.
 
     shares : (kinds,) float64, adding up to 1; limit : decibans.
     """
     groups: dict[tuple[str, float], list[Labelled]] = {}
     for play in plays:
-        if len(play.dials) == 1:
-            (kind, dial) = next(iter(play.dials.items()))
-            groups.setdefault((kind, dial), []).append(play)
+        if len(play.cheats) == 1:
+            (kind, strength) = next(iter(play.cheats.items()))
+            groups.setdefault((kind, strength), []).append(play)
     rows = []
-    for (kind, dial), like in sorted(groups.items()):
+    for (kind, strength), like in sorted(groups.items()):
         took = np.array([minutes_to_case(_joined(like, k), shares, limit) for k in range(len(like))])
         found = tuple(float((took <= mark).mean()) for mark in MARKS_MIN)
         some = took[np.isfinite(took)]
-        rows.append(QualityRow(kind, dial, len(like), found, float(np.median(some)) if len(some) else math.nan))
+        rows.append(QualityRow(kind, strength, len(like), found, float(np.median(some)) if len(some) else math.nan))
     return rows
 
 
@@ -148,16 +149,16 @@ def peaks(plays: Sequence[Labelled], shares: NDArray[np.float64]) -> NDArray[np.
     return np.array([float(Chain(shares).match(play.stages).max()) if len(play.stages) else 0.0 for play in plays])
 
 
-def curves(fair: NDArray[np.float64], unfair: NDArray[np.float64]) -> Fields:
+def curves(honest: NDArray[np.float64], cheating: NDArray[np.float64]) -> Fields:
     """ROC and precision-recall over all thresholds, and the areas under both.
 
-    fair, unfair : (n,) peak decibans. Fawcett, An introduction to ROC analysis, Pattern Recogn. Lett. 27 (2006).
+    honest, cheating : (n,) peak decibans. Fawcett, An introduction to ROC analysis, Pattern Recogn. Lett. 27 (2006).
     """
-    limits = np.unique(np.concatenate([fair, unfair, [-np.inf, np.inf]]))[::-1]
-    found = np.array([(unfair >= limit).mean() for limit in limits]) if len(unfair) else np.zeros(len(limits))
-    false = np.array([(fair >= limit).mean() for limit in limits]) if len(fair) else np.zeros(len(limits))
-    right = np.array([(unfair >= limit).sum() for limit in limits], float)
-    taken = right + np.array([(fair >= limit).sum() for limit in limits])
+    limits = np.unique(np.concatenate([honest, cheating, [-np.inf, np.inf]]))[::-1]
+    found = np.array([(cheating >= limit).mean() for limit in limits]) if len(cheating) else np.zeros(len(limits))
+    false = np.array([(honest >= limit).mean() for limit in limits]) if len(honest) else np.zeros(len(limits))
+    right = np.array([(cheating >= limit).sum() for limit in limits], float)
+    taken = right + np.array([(honest >= limit).sum() for limit in limits])
     precision = np.where(taken > 0, right / np.maximum(taken, 1.0), 1.0)
     return {
         "false": false.tolist(), "found": found.tolist(), "precision": precision.tolist(),
@@ -167,10 +168,10 @@ def curves(fair: NDArray[np.float64], unfair: NDArray[np.float64]) -> Fields:
 
 
 def false_cases(
-    fair: Sequence[Labelled], shares: NDArray[np.float64], limit: float, histories: int, rng: np.random.Generator,
+    honest: Sequence[Labelled], shares: NDArray[np.float64], limit: float, histories: int, rng: np.random.Generator,
     on_progress: Callable[[float], None] | None = None,
 ) -> FalseCases:  # fmt: skip
-    """Fair histories put together from fair matches: how many of the accounts ever get a case.
+    """Fair histories put together from honest matches: how many of the accounts ever get a case.
 
     A person is a line quality and a band of skill, and stays that; each of its matches, 1 to `LONGEST` of them, is
     one that somebody of its quality and band really played. However many histories are drawn, they hold no more people
@@ -179,15 +180,15 @@ def false_cases(
     shares : (kinds,) float64, adding up to 1; limit : decibans.
     """
     bands: dict[tuple[str, int], list[Labelled]] = {}
-    for play in fair:
+    for play in honest:
         if len(play.stages):
             bands.setdefault((play.quality, _band(play.skill)), []).append(play)
     keys, cases, total, minutes = sorted(bands), 0, 0, 0.0
     accounts = len({(play.match, play.account) for like in bands.values() for play in like})
     by_quality: dict[str, tuple[int, int]] = {}
-    weights = np.array([len(bands[key]) for key in keys], float)
+    calibration = np.array([len(bands[key]) for key in keys], float)
     for number in range(histories):
-        key = keys[int(rng.choice(len(keys), p=weights / weights.sum()))]
+        key = keys[int(rng.choice(len(keys), p=calibration / calibration.sum()))]
         like, chain, found = bands[key], Chain(shares), False
         for pick in rng.integers(0, len(like), int(rng.integers(1, LONGEST + 1))).tolist():
             total, minutes = total + 1, minutes + float(like[pick].times_min[-1])

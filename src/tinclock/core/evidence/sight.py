@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 
     from tinclock.core.geometry.level import Level
 
-MOST_PANES = 6
+MAX_PANES = 6
 """Maximum number of transparent surfaces, one behind another, that sight passes."""
 BEYOND_M = 1e-4
 
@@ -33,7 +33,7 @@ class Sight:
             return out
         way = to / np.maximum(far, 1e-9)[:, None]
         open_, gone = np.flatnonzero(out & (far > 1e-6)), np.zeros(len(far))
-        for _ in range(MOST_PANES):
+        for _ in range(MAX_PANES):
             if not len(open_):
                 break
             start = eyes[open_] + gone[open_, None] * way[open_]

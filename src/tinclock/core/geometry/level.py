@@ -196,11 +196,11 @@ class Level:
         surface: Surface = self.surfaces[self._kind_of_row[row]]
         return surface
 
-    def met(self, row: int, distance: float, facing: float) -> LevelHit | None:
+    def met(self, row: int, distance_m: float, facing: float) -> LevelHit | None:
         """A kernel's answer in words; None for row -1."""
         if row < 0:
             return None
-        return LevelHit(distance, self.surfaces[self._kind_of_row[row]], int(self._face[row]), facing)
+        return LevelHit(distance_m, self.surfaces[self._kind_of_row[row]], int(self._face[row]), facing)
 
     def first_many(self, origins: ArrayLike, directions: ArrayLike, limits_m: ArrayLike) -> LevelHits:
         """`first` for many rays: origins and directions (m, 3), limits_m (m,) or one number, float64."""

@@ -18,10 +18,10 @@ class CallFields(NamedTuple):
     checks: int
     """Number of checks in the order."""
     plain: int
-    """1: a claim that is denied is refused here too, as it was before Python was asked anything."""
+    """1: a claim that is rejected is refused here too, as it was before Python was asked anything."""
 
 
-MOST_AT_ONCE: Final = 256
+MAX_AT_ONCE: Final = 256
 """Maximum number of claims in one kernel call: many enough to make calls cheap, few enough for a core's cache."""
 CALL_BYTES: Final = 8 * 7
 """Of such a row."""
@@ -31,7 +31,7 @@ class WorldFields(NamedTuple):
     """Addresses of what all claims of a match are held against, int64."""
 
     rules: int
-    consequences: int
+    actions: int
     """Action of each finding, by its number: float64."""
     moments: int
     """The history's `MomentFields`."""

@@ -30,7 +30,7 @@ from tinclock.core.kernels.layout import (
     FLOAT32_BYTES,
     INT16_BYTES,
     INT32_BYTES,
-    MOST_BONES,
+    MAX_BONES,
     ORIGINS_AT,
     PART_BONE,
     PART_BYTES,
@@ -260,7 +260,7 @@ def _scratch_for(header):
     return (
         np.empty(header[COLUMN_COUNT], np.float32),
         np.empty(header[COLUMN_COUNT] + 1, np.int32),
-        np.empty(header[MOST_BONES], np.float32),
+        np.empty(header[MAX_BONES], np.float32),
         np.empty(header[PART_COUNT] + 1, np.int32),
     )
 

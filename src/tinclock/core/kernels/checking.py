@@ -1,4 +1,4 @@
-"""Kernel: a claim's checks in their order, until one denies it, and the first thing in the way of its ray.
+"""Kernel: a claim's checks in their order, until one rejects it, and the first thing in the way of its ray.
 
 The order is the caller's: numbers of registered checks, as `ruling.procedures` lists them. A number below 0 is a check
 of Python's, which has to be asked; so does a compiled one that returns `ASK`.
@@ -19,8 +19,8 @@ from tinclock.core.kernels.checks.muzzle import view_of
 from tinclock.core.kernels.committing import refuse_plain
 from tinclock.core.kernels.compiling import inner, njit, opened
 from tinclock.core.kernels.dtypes import (
-    DENIED,
     OK,
+    REJECTED,
     STEPS_FROM,
     body_row,
     claim_row,
@@ -32,7 +32,7 @@ from tinclock.core.kernels.dtypes import (
     weapon_row,
 )
 from tinclock.core.kernels.facts import ASK, NOTHING, Facts, level_of, stored_of
-from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
+from tinclock.core.kernels.layout import COLUMN_COUNT, MAX_BONES, PART_COUNT
 from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
 from tinclock.core.kernels.registry import check, runner
 from tinclock.core.kernels.triangles import STACK, WIDTH
@@ -45,7 +45,7 @@ def _scratch_of(f):
     return (
         carray(float32_at(at[0]), (header[COLUMN_COUNT],)),
         carray(int32_at(at[1]), (header[COLUMN_COUNT] + 1,)),
-        carray(float32_at(at[2]), (header[MOST_BONES],)),
+        carray(float32_at(at[2]), (header[MAX_BONES],)),
         carray(int32_at(at[3]), (header[PART_COUNT] + 1,)),
     )
 
@@ -106,8 +106,8 @@ def facts_of(call):
         claim, line_row(who[WHO.line]), body_row(who[WHO.body]), held_row(who[WHO.held]),
         who[WHO.held] != 0,
         weapon_row(who[WHO.weapon]), moved_row(who[WHO.moved]), who[WHO.moved] != 0, float64_at(who[WHO.said]),
-        rules_row(world[WORLD.rules]), found_row(call[CALL.found]),
-        float64_at(world[WORLD.consequences]), claim.received_at,
+        rules_row(world[WORLD.rules]), rules_row(int(body_row(who[WHO.body]).limits)), found_row(call[CALL.found]),
+        float64_at(world[WORLD.actions]), claim.received_at,
         float64_at(moments[MOMENT.snapshots]), moments[MOMENT.snapshot_count],
         float64_at(moments[MOMENT.ticks]), moments[MOMENT.tick_count], who[WHO.column],
         moments[MOMENT.header], float64_at(world[WORLD.quantum])[0],
@@ -140,12 +140,12 @@ def _check(call_at, begin):
         code = _run(f, which)
         if code == ASK:
             return place
-        if code >= 0 and f.consequences[code] != OK:
-            consequence = f.consequences[code]
+        if code >= 0 and f.actions[code] != OK:
+            action = f.actions[code]
             last = int(f.found.steps) - 1
-            f.found.step_rows[last].verdict = consequence
-            if consequence == DENIED:
-                f.found.denied = 1.0
+            f.found.step_rows[last].verdict = action
+            if action == REJECTED:
+                f.found.rejected = 1.0
                 if call[CALL.plain] and not f.found.asked:
                     refuse_plain(f)
                 return count

@@ -22,7 +22,7 @@ LEFT_ALONE, MISSED, AT_LEVEL, AT_COVER, HIT = 0.0, 1.0, 2.0, 3.0, 4.0
 ACCEPTED = 5.0
 """Result of an accepted move report."""
 REFUSED = 6.0
-"""Result of a claim that a check denied."""
+"""Result of a claim that a check rejected."""
 
 
 @inner
@@ -80,6 +80,7 @@ def commit_usual(f):
         and f.claim.sender == OWN
         and not out.posthumous
         and f.weapon.is_usual
+        and not f.weapon.has_costs
         and not f.body.shield_until > f.now  # firing ends it, and everybody is told
         and not _may_pass(f)
     ):
@@ -100,6 +101,7 @@ def commit_usual(f):
     settle(f.held, f.weapon, f.now + f.found.early_s)
     spend(f.held, f.weapon, f.now, out.charge)
     f.held.shots += 1.0
+    f.body.shots += 1.0
     f.line.newest_view_time = max(f.line.newest_view_time, out.view_time)
     f.line.highest_sequence = max(f.line.highest_sequence, f.claim.sequence)
     if f.claim.has_view:
@@ -110,7 +112,7 @@ def commit_usual(f):
 
 @inner
 def refuse_plain(f):
-    """Count the number of a claim that was denied, where it counts, and put down how its actor stands. No unit."""
+    """Count the number of a claim that was rejected, where it counts, and put down how its actor stands. No unit."""
     first = int(f.found.finding_rows[0].code)
     if first != FINDING.stale_sequence and first != FINDING.skipped_sequence:  # `procedures.NOT_COUNTED`
         f.line.highest_sequence = max(f.line.highest_sequence, f.claim.sequence)

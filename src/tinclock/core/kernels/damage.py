@@ -9,10 +9,10 @@ from __future__ import annotations
 from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.dtypes import body_row, rules_row, weapon_row
 from tinclock.core.kernels.memory import float64_at, int64_at
-from tinclock.core.kernels.poses import ABSENCE, MOST_CUTS, epochs_at
+from tinclock.core.kernels.poses import ABSENCE, MAX_CUTS, epochs_at
 from tinclock.core.kernels.spending import falloff_at
 
-HURT, DIED, RESPAWNED, TEAM_MATE, OUT_OF_REACH, SHIELDED, REFLECTED = 0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0
+HURT, DIED, RESPAWNED, TEAM_MATE, OUT_OF_REACH, SHIELDED, REFLECTED, CLOSED = 0.0, 1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0
 """Reasons for which a hit takes nothing from its victim; `HURT` where it takes points."""
 
 
@@ -40,9 +40,9 @@ def is_covered(rules, body, row):
 
 
 @inner
-def armour_share(rules, weapon, whole, bare):
+def armour_fraction(rules, weapon, whole, bare):
     """Return the fraction of a hit that armour may take. whole : points of the hit; bare : those to uncovered parts."""
-    share = rules.armour_share * (1.0 - weapon.armour_piercing)
+    share = rules.armour_fraction * (1.0 - weapon.armour_piercing)
     return share if bare == 0.0 else share * (1.0 - bare / whole)
 
 
@@ -77,7 +77,7 @@ def lived_then(header, cuts, column, slot, life_epoch):
     written = epochs_at(header, slot)[column]
     if written == 0:
         return False
-    since = (cuts[column] - written % ABSENCE) % MOST_CUTS
+    since = (cuts[column] - written % ABSENCE) % MAX_CUTS
     return cuts[column] - since >= life_epoch
 
 
@@ -98,24 +98,31 @@ def do_damage(rules, weapon, actor, is_here, victim, has_lived, whole, bare, own
     if actor.boost_until > now:
         amount *= actor.boost_factor
     if victim.entity == actor.entity:
-        amount *= rules.self_share
+        amount *= rules.self_fraction
     elif why == HURT and victim.team == actor.team and victim.team != 0.0:
-        amount *= rules.friendly_share
+        amount *= rules.friendly_fraction
         if rules.spares_friends:
             why = TEAM_MATE
         elif rules.reflects:
             why = REFLECTED
     if why == HURT and amount == 0.0:
         why = OUT_OF_REACH
+    if rules.damage_closed and why in (HURT, REFLECTED):
+        why = CLOSED
     applies = rules.applies != 0.0
     own = 0.0, 0.0, 0.0, 0.0
     if why == REFLECTED and is_here:
-        share = armour_share(rules, weapon, whole, own_bare)
+        share = armour_fraction(rules, weapon, whole, own_bare)
         own = take_points(actor, amount, share, now, applies)
     if why != HURT:
         amount = 0.0
-    share = armour_share(rules, weapon, whole, bare)
-    return (why, amount, *take_points(victim, amount, share, now, applies), *own)
+    share = armour_fraction(rules, weapon, whole, bare)
+    before, after, armour_before, armour_after = take_points(victim, amount, share, now, applies)
+    if why == HURT and is_here and victim.entity != actor.entity:
+        actor.hits += 1.0
+        actor.given += before - after + armour_before - armour_after
+    victim.taken += before - after + armour_before - armour_after
+    return (why, amount, before, after, armour_before, armour_after, *own)
 
 
 @njit(cache=True, error_model="numpy")

@@ -57,25 +57,23 @@ def _floats(names: str) -> np.dtype[Any]:
     return np.dtype([(name, "f8") for name in names.split()])
 
 
-MOST_PLACES: Final = 64
-MOST_STEPS: Final = 32
-MOST_FINDINGS: Final = 16
-LEAST_T: Final = _floats("value count span_s ring")
+MAX_PLACES: Final = 64
+MAX_STEPS: Final = 32
+MAX_FINDINGS: Final = 16
+MIN_T: Final = _floats("value count span_s ring")
 """Of values that came in lately: the least, how many, the time between first and last, and where they lie; `least`."""
 PLACE_T: Final = _floats("since x y z")
 """Accepted position of a body from a server time on, metres."""
 STEP_T: Final = _floats("what observed limit verdict")
 FINDING_T: Final = _floats("code observed limit more")
 """`more` is what a finding's words need besides."""
-LINE_T: Final = _dtype(LineFields, pong_trip=LEAST_T, claim_trip=LEAST_T)
-MOVED_T: Final = _dtype(MovedFields, ("places", PLACE_T, (MOST_PLACES,)))
+LINE_T: Final = _dtype(LineFields, pong_trip=MIN_T, claim_trip=MIN_T)
+MOVED_T: Final = _dtype(MovedFields, ("places", PLACE_T, (MAX_PLACES,)))
 """`places` is a ring."""
 BODY_T, HELD_T, WEAPON_T, RULES_T, CLAIM_T = map(
     _dtype, (BodyFields, HeldFields, WeaponFields, RulesFields, ClaimFields)
 )
-FOUND_T: Final = _dtype(
-    FoundFields, ("step_rows", STEP_T, (MOST_STEPS,)), ("finding_rows", FINDING_T, (MOST_FINDINGS,))
-)
+FOUND_T: Final = _dtype(FoundFields, ("step_rows", STEP_T, (MAX_STEPS,)), ("finding_rows", FINDING_T, (MAX_FINDINGS,)))
 line_row, moved_row = record_at("line", LINE_T), record_at("moved", MOVED_T)
 body_row, held_row = record_at("body", BODY_T), record_at("held", HELD_T)
 weapon_row, rules_row = record_at("weapon", WEAPON_T), record_at("rules", RULES_T)
@@ -89,13 +87,13 @@ STEPS_FROM: Final = len(FOUND)
 """Place of a claim's steps in its results: four numbers each."""
 STEP, OBSERVED, LIMIT, VERDICT = 0, 1, 2, 3
 STEP_FIELDS: Final = 4
-FINDINGS_FROM: Final = STEPS_FROM + MOST_STEPS * STEP_FIELDS
+FINDINGS_FROM: Final = STEPS_FROM + MAX_STEPS * STEP_FIELDS
 """Place of its findings: four numbers each; `MORE` is for the finding's words."""
 CODE, MEASURED, AGAINST, MORE = 0, 1, 2, 3
 FINDING_FIELDS: Final = 4
-FOUND_LENGTH: Final = FINDINGS_FROM + MOST_FINDINGS * FINDING_FIELDS
+FOUND_LENGTH: Final = FINDINGS_FROM + MAX_FINDINGS * FINDING_FIELDS
 
 OWN, LENT, FOREIGN = 0.0, 1.0, 2.0
 IN_HAND, ANOTHER, UNHEARD_OF, NOT_CARRIED = 0.0, 1.0, 2.0, 3.0
-OK, NOTED, AMENDED, DENIED = 0.0, 1.0, 2.0, 3.0
+OK, FLAGGED, ADJUSTED, REJECTED = 0.0, 1.0, 2.0, 3.0
 HITSCAN, PELLETS, PROJECTILE, REACH = 0.0, 1.0, 2.0, 3.0

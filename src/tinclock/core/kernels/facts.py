@@ -1,8 +1,8 @@
 """Facts that a compiled check reads, and the functions by which it reports.
 
 A check is a function of `Facts` that returns the number of a finding, `NOTHING`, or `ASK`. It says what it measured by
-`measured(f, MEASURE.cadence, waited, allowance)`, and what it found by
-`return found(f, FINDING.fast_cadence, early, allowance)`. The words are Python's: `ruling.trace`.
+`measured(f, MEASURE.fire_rate, waited, allowance)`, and what it found by
+`return found(f, FINDING.fires_too_fast, early, allowance)`. The words are Python's: `ruling.checks`.
 """
 
 from __future__ import annotations
@@ -13,8 +13,8 @@ from numba import carray
 
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.dtypes import (
-    MOST_FINDINGS,
-    MOST_STEPS,
+    MAX_FINDINGS,
+    MAX_STEPS,
 )
 from tinclock.core.kernels.layout import HISTORY_FIELDS, LEVEL_FIELDS
 from tinclock.core.kernels.memory import int64_at
@@ -28,6 +28,7 @@ class Facts(NamedTuple):
     """Everything that a check may look at: the records of `dtypes`, and the history.
 
     now : when the claim came, server time in seconds
+    limits : the rules' row with the movement of the actor's rig
     is_armed : whether the actor holds a weapon, with these rows
     moved, is_put : where the body was accepted to be, and whether it was; said : see `hearing`
     snapshots, ticks : pointers to the rows of `moments`, and how many there are
@@ -50,8 +51,9 @@ class Facts(NamedTuple):
     is_put: Any
     said: Any
     rules: Any
+    limits: Any
     found: Any
-    consequences: Any
+    actions: Any
     now: Any
     snapshots: Any
     snapshot_count: Any
@@ -70,7 +72,7 @@ class Facts(NamedTuple):
 
 
 class MeasureNumbers(NamedTuple):
-    """Measurements of compiled checks: each has the name of one of `ruling.steps.Measure`."""
+    """Measurements of compiled checks: each has the name of one of `ruling.checks.Measure`."""
 
     sequence: int
     fields: int
@@ -79,6 +81,7 @@ class MeasureNumbers(NamedTuple):
     actor_alive: int
     actor_dead: int
     actor_absent: int
+    phase: int
     dead_for: int
     seen_before_its_death_by: int
     weapon: int
@@ -86,7 +89,7 @@ class MeasureNumbers(NamedTuple):
     still_to_draw_for: int
     still_to_reload_for: int
     magazine: int
-    cadence: int
+    fire_rate: int
     charge: int
     age_of_view: int
     view_undrawn: int
@@ -96,11 +99,11 @@ class MeasureNumbers(NamedTuple):
     snapshot_sent_after_admission: int
     since_the_snapshot_was_sent: int
     view_order: int
-    lag: int
+    display_delay: int
     explained: int
-    told: int
+    display_delay_unreported: int
     restarts: int
-    faces: int
+    clock_mismatch: int
     muzzle: int
     muzzle_wall: int
     number_of_the_shot: int
@@ -122,12 +125,13 @@ class FindingNumbers(NamedTuple):
     stale_sequence: int
     skipped_sequence: int
     direction_not_unit: int
-    foreign_actor: int
+    wrong_actor: int
     dead_actor: int
-    absent_actor: int
+    not_in_phase: int
+    actor_missing: int
     unknown_weapon: int
     weapon_not_held: int
-    unarmed: int
+    weapon_not_carried: int
     wrong_kind: int
     not_drawn: int
     reloading: int
@@ -135,27 +139,27 @@ class FindingNumbers(NamedTuple):
     undercharged: int
     overcharged: int
     shots_skipped: int
-    fast_cadence: int
+    fires_too_fast: int
     muzzle_far: int
     muzzle_blocked: int
     view_unknown: int
     view_ahead: int
     view_late: int
-    view_capped: int
-    view_backwards: int
-    view_restless: int
+    over_rewind_limit: int
+    view_backstep: int
+    view_inconsistent: int
     view_unexplained: int
-    lag_untold: int
-    clock_restless: int
-    two_faced_clock: int
+    display_delay_unreported: int
+    clock_inconsistent: int
+    clock_mismatch: int
     moves_not_ruled: int
-    push_too_long: int
+    input_too_long: int
     stale_move: int
     fast_clock: int
     teleport: int
     too_fast: int
     catching_up: int
-    too_sharp: int
+    turns_too_sharply: int
     not_falling: int
     through_wall: int
 
@@ -181,7 +185,7 @@ def level_of(f):
 def measured(f, what, observed, limit):
     """Take down a step: what was measured, against which limit, each in the measure's own unit."""
     place = int(f.found.steps)
-    if place < MOST_STEPS:
+    if place < MAX_STEPS:
         step = f.found.step_rows[place]
         step.what, step.observed, step.limit, step.verdict = what, observed, limit, 0.0
         f.found.steps = place + 1
@@ -191,7 +195,7 @@ def measured(f, what, observed, limit):
 def found(f, code, observed, limit, more=0.0):
     """Take down a finding, and return its number; `more` is what its words need besides. Units are the finding's."""
     place = int(f.found.findings)
-    if place < MOST_FINDINGS:
+    if place < MAX_FINDINGS:
         finding = f.found.finding_rows[place]
         finding.code, finding.observed, finding.limit, finding.more = code, observed, limit, more
         f.found.findings = place + 1

@@ -30,7 +30,7 @@ class LineFields(NamedTuple):
     answers: int
     offset_s: int
     round_trip_s: int
-    least_round_trip_s: int
+    min_round_trip_s: int
     jitter_s: int
     pong_at: int
     """Server time of the last answer, and how far apart answers come, on average over the last few."""
@@ -140,7 +140,7 @@ class BodyFields(NamedTuple):
     armour: int
     alive: int
     shield_until: int
-    """Server time until which nothing harms it, -inf for an entity that had no shield in this life; its amount."""
+    """Server time until which nothing damages it, -inf for an entity that had no shield in this life; its amount."""
     shield_amount: int
     boost_until: int
     """The same of a factor of the damage that it does."""
@@ -166,6 +166,27 @@ class BodyFields(NamedTuple):
     eye_x: int
     eye_y: int
     eye_z: int
+    limits: int
+    """Address of the rules' row with the movement of its rig."""
+    speed_until: int
+    """Server time until which its speed has this factor; when that began, and the factor before."""
+    speed_factor: int
+    speed_since: int
+    speed_before: int
+    free_until: int
+    """Server time until which its client's reports of moves have no limits but time; `free_amount` means nothing."""
+    free_amount: int
+    push_x: int
+    """Velocity that the server gave it, until a server time, and the way over ground that is left of it."""
+    push_y: int
+    push_z: int
+    push_until: int
+    push_m: int
+    shots: int
+    """Shots, launches and melee attacks that it committed; those that hurt a body; points given and taken."""
+    hits: int
+    given: int
+    taken: int
 
 
 class HeldFields(NamedTuple):
@@ -201,7 +222,7 @@ class WeaponFields(NamedTuple):
     magazine: int
     reload_interruptible: int
     charge_s: int
-    charge_least: int
+    min_charge_fraction: int
     reload_s: int
     reload_when_empty: int
     damage: int
@@ -211,6 +232,8 @@ class WeaponFields(NamedTuple):
     armour_piercing: int
     zones: int
     """Address of the factor of each part of every rig, by its row."""
+    has_costs: int
+    """1: firing it has a price in counters."""
     is_usual: int
     """1: one ray that goes straight and does nothing but take health."""
 
@@ -219,16 +242,16 @@ class RulesFields(NamedTuple):
     """Numbers of the rules that checks need; seconds, metres."""
 
     max_rewind_s: int
-    early_allowance_s: int
-    late_allowance_s: int
-    order_allowance_s: int
+    early_tolerance_s: int
+    late_tolerance_s: int
+    max_view_backstep_s: int
     jitter_factor: int
-    lag_allowance_s: int
-    sends_every_s: int
-    two_faced_s: int
+    display_delay_tolerance_s: int
+    max_send_delay_s: int
+    clock_mismatch_tolerance_s: int
     tick_rate_hz: int
     snapshot_every: int
-    cadence_allowance_s: int
+    fire_rate_tolerance_s: int
     muzzle_reach_m: int
     muzzle_steady_m: int
     trade_window_s: int
@@ -237,12 +260,16 @@ class RulesFields(NamedTuple):
     """1: team-mates do nothing to each other."""
     reflects: int
     """1: the shooter takes what it does to a team-mate."""
-    friendly_share: int
-    self_share: int
-    armour_share: int
+    friendly_fraction: int
+    self_fraction: int
+    armour_fraction: int
     covers: int
     """Address of whether a rig's armour covers a part: a row for each rig, of so many float64."""
     part_count: int
+    weapons_closed: int
+    """1: in this phase of the match weapons and items are rejected; likewise moves; and hits take no points."""
+    moves_closed: int
+    damage_closed: int
     applies: int
     """1: damage is applied; 0: it is worked out beside a server that applies its own."""
     has_movement: int
@@ -254,10 +281,10 @@ class RulesFields(NamedTuple):
     radius_m: int
     centre_up_m: int
     teleport_m: int
-    allowance_m: int
+    tolerance_m: int
     rounding_m: int
     skin_m: int
-    time_allowance_s: int
+    time_tolerance_s: int
     gravity_m_s2: int
     jump_m_s: int
     """Speed at which it leaves the ground."""
@@ -306,7 +333,7 @@ class FoundFields(NamedTuple):
 
     steps: int
     findings: int
-    denied: int
+    rejected: int
     place: int
     """Of the check that asks Python, or how many there are."""
     formed: int
@@ -376,6 +403,10 @@ class FoundFields(NamedTuple):
     stood: int
     stands: int
     rise_m_s: int
+    pushed_x: int
+    """Way of a move that a push of the server's explains, and the rise that it took from one."""
+    pushed_y: int
+    pushed_z: int
     leapt: int
     heard: int
     """1: what it says of its lag can be true; 2: and the ring that keeps such needs more room."""

@@ -1,6 +1,6 @@
-"""Kernel: the lag that a connection's messages tell, and the tracked lag. `timeline.lag` explains both.
+"""Kernel: the lag that a connection's messages tell, and the estimated display delay. `timeline.lag` explains both.
 
-`said` points at a ring of `MOST_SAID` rows: stamp, lag (seconds, by the client's clock), whether the screen stood
+`said` points at a ring of `MAX_SAID` rows: stamp, lag (seconds, by the client's clock), whether the screen stood
 still, the sequence of the claim that said it (0 for a message that isn't counted), and how old its view was on arrival,
 by the server's clock.
 """
@@ -14,7 +14,7 @@ import numpy as np
 
 from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.dtypes import line_row
-from tinclock.core.kernels.least import clear_least, take_least
+from tinclock.core.kernels.least import clear_min, take_min
 from tinclock.core.kernels.lengths import exact_sum
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.moments import SENT_AT, SNAPSHOT_FIELDS, shown_at, snapshot_of
@@ -31,17 +31,17 @@ CLOCK_STEP_S = 0.01
 """A lag that moves by more than this and twice the jitter at once, while the views' age on arrival doesn't, means that
 the client's clock was set. The server then forgets all earlier stamps."""
 RISE_PER_S, FALL_PER_S = 0.003, 0.05
-"""Seconds per second by which the tracked lag rises and falls beside the round trip."""
+"""Seconds per second by which the estimated display delay rises and falls beside the round trip."""
 ANNOUNCED_PER_S = 0.01
 """Seconds per second by which an interpolation delay grows that is announced during a match."""
 LONGEST_STEP_S = 0.25
-"""Longest time between two messages for which the tracked lag may rise."""
+"""Longest time between two messages for which the estimated display delay may rise."""
 RESTARTS_HALVE_S = 60.0
 """Seconds after which half of the clock's restarts are forgotten."""
 USUAL_MESSAGES, SAME_TIME_S, LONGEST_GAP_S = 16.0, 0.001, 0.1
 """Number of messages over which their usual gap is taken, what counts as arriving together, and the longest gap."""
 LATE_FORGOTTEN = 64.0
-MOST_SAID: Final = 256
+MAX_SAID: Final = 256
 """Maximum number of messages per second that count; further ones are ignored."""
 STAMP, LAG, STILL, SEQUENCE, AGE = 0, 1, 2, 3, 4
 SAID_FIELDS: Final = 5
@@ -56,10 +56,10 @@ def forget(line):
 
 @inner
 def _restart(line, received_at):
-    """Forget all that was stamped by a client's clock before it was set; the tracked lag stays. Seconds."""
+    """Forget all that was stamped by a client's clock before it was set; the estimated display delay stays. Seconds."""
     forget(line)
-    clear_least(line.claim_trip)
-    clear_least(line.pong_trip)
+    clear_min(line.claim_trip)
+    clear_min(line.pong_trip)
     since = max(0.0, received_at - line.restarted_at)
     line.restarts = line.restarts * 0.5 ** (since / RESTARTS_HALVE_S) + 1.0
     line.restarted_at = received_at
@@ -114,7 +114,7 @@ def announced(line, now):
 
 @inner
 def _track(line, received_at):
-    """Let the tracked lag follow what was told: down at `FALL_PER_S`, up at `RISE_PER_S` and no further. Seconds."""
+    """Move the estimated display delay toward the reported one, by `FALL_PER_S` and `RISE_PER_S` at most. Seconds."""
     if line.answers < ENOUGH_ANSWERS:
         return
     told, before = line.told_age_s - line.round_trip_s, line.buffer_s
@@ -135,7 +135,7 @@ def _was_set(line, said, stamp, view_time, received_at, still):
     last = line.said_client_time
     if last - stamp >= WINDOW_S:
         return True
-    newest = SAID_FIELDS * ((int(line.said_begin) + int(line.said_count) - 1) % MOST_SAID)
+    newest = SAID_FIELDS * ((int(line.said_begin) + int(line.said_count) - 1) % MAX_SAID)
     if view_time <= line.said_view_time or still or said[newest + STILL] != 0.0:  # overtaken, or standing still
         return False
     if stamp <= last:
@@ -155,12 +155,12 @@ def take_said(line, said, stamp, view_time, received_at, still, sequence):
             return
     begin, count = int(line.said_begin), int(line.said_count)
     while count > 0 and said[SAID_FIELDS * begin + STAMP] < stamp - WINDOW_S:
-        begin, count = (begin + 1) % MOST_SAID, count - 1
-    if count == MOST_SAID:
+        begin, count = (begin + 1) % MAX_SAID, count - 1
+    if count == MAX_SAID:
         return  # more than anybody has to say: were the oldest dropped for it, a flood would make the second shorter
     line.said_client_time, line.said_view_time, line.said_received_at = stamp, view_time, received_at
     line.still += ((1.0 if still else 0.0) - line.still) / STILL_FORGOTTEN
-    row = SAID_FIELDS * ((begin + count) % MOST_SAID)
+    row = SAID_FIELDS * ((begin + count) % MAX_SAID)
     said[row + STAMP], said[row + LAG], said[row + STILL] = stamp, stamp - view_time, still
     said[row + SEQUENCE], said[row + AGE] = sequence, received_at - view_time
     count += 1
@@ -177,7 +177,7 @@ def _work_out(line, said, begin, count, still, received_at):
     """Work out the told lag from what is held of the last second, and let the tracked one follow. Seconds."""
     lags, moving, age, youngest = np.empty(count), 0, 0.0, math.inf
     for k in range(count):
-        at = SAID_FIELDS * ((begin + k) % MOST_SAID)
+        at = SAID_FIELDS * ((begin + k) % MAX_SAID)
         lags[moving] = said[at + LAG]
         if said[at + STILL] == 0.0:
             moving, age = moving + 1, said[at + AGE]
@@ -209,7 +209,7 @@ def hear_said(line, said, snapshots, snapshot_count, has_view, from_tick, to_tic
             return 0.0
         take_said(line, said, stamp, shown, now, from_tick == to_tick or fraction >= 1.0, sequence)
     note_arrival(line, now)
-    return take_least(line.claim_trip, now, now - stamp)
+    return take_min(line.claim_trip, now, now - stamp)
 
 
 @inner

@@ -22,7 +22,7 @@ SLOT_COUNT: Final = 6
 COLUMN_COUNT: Final = 7
 BONE_COUNT: Final = 8
 PART_COUNT: Final = 9
-MOST_BONES: Final = 10
+MAX_BONES: Final = 10
 """Of one entity."""
 REACHES_AT: Final = 11
 BONES_OF_AT: Final = 12

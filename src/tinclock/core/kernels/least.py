@@ -11,21 +11,21 @@ import math
 from typing import Final
 
 from tinclock.core.kernels.compiling import inner, njit
-from tinclock.core.kernels.dtypes import LEAST_T
+from tinclock.core.kernels.dtypes import MIN_T
 from tinclock.core.kernels.memory import float64_at, record_at
 
 VALUE, COUNT, SPAN, RING = 0, 1, 2, 3
 FIELDS: Final = 4
 ROOM, SPARE, WINDOW, TIMES_BEGIN, LOW_BEGIN, LOW_COUNT = 0, 1, 2, 3, 4, 5
 RING_FIELDS: Final = 6
-_least_row = record_at("least", LEAST_T)
+_least_row = record_at("least", MIN_T)
 
 
 @inner
-def take_least(row, at, value):
+def take_min(row, at, value):
     """A value came at a time that isn't before the last one's; returns 2 where fewer than it spares still fit, else 1.
 
-    row : of `LEAST_T`. Seconds.
+    row : of `MIN_T`. Seconds.
     """
     ring = float64_at(int(row.ring))
     room, oldest = int(ring[ROOM]), at - ring[WINDOW]
@@ -48,8 +48,8 @@ def take_least(row, at, value):
 
 
 @inner
-def clear_least(row):
-    """Forget all values. row : of `LEAST_T`. Seconds."""
+def clear_min(row):
+    """Forget all values. row : of `MIN_T`. Seconds."""
     if row.ring != 0.0:
         ring = float64_at(int(row.ring))
         ring[TIMES_BEGIN] = ring[LOW_BEGIN] = ring[LOW_COUNT] = 0.0
@@ -58,11 +58,11 @@ def clear_least(row):
 
 @njit(cache=True, error_model="numpy")
 def take_least_of(row_at, at, value):
-    """`take_least` by the address of the four numbers; seconds."""
-    return take_least(_least_row(row_at), at, value)
+    """`take_min` by the address of the four numbers; seconds."""
+    return take_min(_least_row(row_at), at, value)
 
 
 @njit(cache=True, error_model="numpy")
 def clear_least_of(row_at):
-    """`clear_least` by the address of the four numbers; no unit."""
-    clear_least(_least_row(row_at))
+    """`clear_min` by the address of the four numbers; no unit."""
+    clear_min(_least_row(row_at))

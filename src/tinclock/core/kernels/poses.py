@@ -54,7 +54,7 @@ TURN_STEPS = 32_700.0
 """Steps of a quaternion's component in int16."""
 
 ABSENCE = 1 << 16
-MOST_CUTS, MOST_ABSENCES = ABSENCE - 1, 1 << 15
+MAX_CUTS, MAX_ABSENCES = ABSENCE - 1, 1 << 15
 """Both counts go round: only whether they differ within one history says anything."""
 
 OK, NOT_FINITE, NOT_UNIT, REPEATED, UNKNOWN, WRONG_COUNT = 0, 1, 2, 3, 4, 5
@@ -264,7 +264,7 @@ def _epoch_now(header, before, column, cuts, absences, seen):
     apart = absences[column]
     if seen[column] and before >= 0 and epochs_at(header, before)[column] == 0:
         apart += 1
-    return np.int32((apart % MOST_ABSENCES) * ABSENCE + 1 + (cuts[column] - 1) % MOST_CUTS)
+    return np.int32((apart % MAX_ABSENCES) * ABSENCE + 1 + (cuts[column] - 1) % MAX_CUTS)
 
 
 @njit(cache=True, error_model="numpy")

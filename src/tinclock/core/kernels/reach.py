@@ -72,7 +72,7 @@ def nearest_on_part(x, y, z, bone, part):
 
 
 @njit(cache=True, error_model="numpy")
-def in_reach(ray, reach, radius, cosine, view, ignore, stored, rows, out):
+def melee_targets(ray, reach, radius, cosine, view, ignore, stored, rows, out):
     """For each column the part that a blow along a ray reaches, into `rows` (-1: none), and where into `out`; metres.
 
     A ball of `radius` is swept as far as `reach`, its front included; besides, a part whose nearest point lies within

@@ -87,8 +87,8 @@ def reload(held, weapon, now):
 def spend(held, weapon, now, charge):
     """One shot: its ammunition, its time, its charge; seconds.
 
-    A shot that came early, within the allowance, counts from when the weapon was due: draw, reload, charge and cadence
-    share one allowance over time.
+    A shot that came early, within the allowance, counts from when the weapon was due: draw, reload, charge and
+    fire_rate share one allowance over time.
     """
     due = max(now, max(held.drawn_at, held.reloaded_at))
     if held.charging_from != NEVER:

@@ -67,7 +67,7 @@ INF = math.inf
 TOUCH_M, SKIN_M, _SHORTEST_S = TOLERANCES.touch_m, TOLERANCES.skin_m, TOLERANCES.step_s
 NOTHING, LEVEL, BODY, OVER, TOO_FAR = 0, 1, 2, 3, 4
 _RELATIVE, _ABSOLUTE_M = TOLERANCES.bound_relative, TOLERANCES.bound_m
-_LEAST_SQUARE, _SHORT_OF = np.float32(TOLERANCES.least_square), 1.0 - TOLERANCES.short_of
+_MIN_SQUARE, _SHORT_OF = np.float32(TOLERANCES.min_square), 1.0 - TOLERANCES.short_of
 _CLOSING, _MOMENT_S, _TINY = TOLERANCES.closing_m_s, TOLERANCES.time_s, TOLERANCES.time_relative
 IGNORED = 8
 _NOT_FAR_S = 1e-3
@@ -184,7 +184,7 @@ def _spheres_on_the_way(path, fa, fb, room, slots, header, close):
     x0, y0, z0 = np.float32(px), np.float32(py), np.float32(pz)
     dx, dy, dz = np.float32(ux), np.float32(uy), np.float32(uz)
     f0, f1, wide = np.float32(fa), np.float32(fb - fa), np.float32(room)
-    zero, one, least = np.float32(0.0), np.float32(1.0), _LEAST_SQUARE
+    zero, one, least = np.float32(0.0), np.float32(1.0), _MIN_SQUARE
     for column in range(close.shape[0]):
         whole = np.float32(ea[column] == eb[column])
         mx, my, mz = (

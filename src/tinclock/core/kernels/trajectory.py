@@ -39,7 +39,7 @@ from tinclock.core.tolerances import TOLERANCES
 LONGEST_STEP_S, HOMING_STEP_S = 1.0 / 16.0, 1.0 / 256.0
 FINEST = 0.05
 """Share of the time in which drag acts that a step may take."""
-_TINY, _LEAST_ACROSS, _LEAST_TURN = TOLERANCES.time_relative, TOLERANCES.least_across, TOLERANCES.least_turn
+_TINY, _MIN_ACROSS, _MIN_TURN = TOLERANCES.time_relative, TOLERANCES.min_across, TOLERANCES.min_turn
 
 
 @njit(cache=True, error_model="numpy")
@@ -164,13 +164,13 @@ def _turn_leg(row, t, position, velocity, target):
     cosine = min(1.0, max(-1.0, (dx * lx + dy * ly + dz * lz) / apart))
     nx, ny, nz = lx / apart - cosine * dx, ly / apart - cosine * dy, lz / apart - cosine * dz
     across = math.sqrt(nx * nx + ny * ny + nz * nz)
-    if across < _LEAST_ACROSS:
+    if across < _MIN_ACROSS:
         return
     angle = min(row[TURN_RATE] * h, math.acos(cosine))
     nx, ny, nz = nx / across, ny / across, nz / across
     c, s = math.cos(angle), math.sin(angle)
     then = (speed * (c * dx + s * nx), speed * (c * dy + s * ny), speed * (c * dz + s * nz))
-    along, aside = (s / angle, (1.0 - c) / angle) if angle > _LEAST_TURN else (1.0, 0.0)
+    along, aside = (s / angle, (1.0 - c) / angle) if angle > _MIN_TURN else (1.0, 0.0)
     way = speed * h
     qx, qy = px + way * (along * dx + aside * nx), py + way * (along * dy + aside * ny)
     qz = pz + way * (along * dz + aside * nz)

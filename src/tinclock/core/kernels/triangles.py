@@ -39,7 +39,7 @@ BINS = 16
 STACK = 512
 INF = math.inf
 _SHORT, _LONG = 1.0 / TOLERANCES.largest, TOLERANCES.largest
-_RELATIVE, _ABSOLUTE_M, _FLAT = TOLERANCES.bound_relative, TOLERANCES.bound_m, TOLERANCES.least_slope
+_RELATIVE, _ABSOLUTE_M, _FLAT = TOLERANCES.bound_relative, TOLERANCES.bound_m, TOLERANCES.min_slope
 
 
 @inner

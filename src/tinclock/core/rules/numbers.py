@@ -6,6 +6,7 @@ from math import sqrt
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
+from msgspec.structs import replace
 
 from tinclock.core.kernels.dtypes import RULES
 from tinclock.core.packed import Row, address_of
@@ -22,6 +23,11 @@ if TYPE_CHECKING:
 
 _OF_RIGS: Final = frozenset({"covers", "part_count"})
 """Fields that `cover` fills in."""
+
+
+def of_rig(rules: Rules, rig: RigRules) -> Rules:
+    """Return the rules with the movement of a rig that has its own."""
+    return rules if rig.movement is None else replace(rules, movement=rig.movement)
 
 
 class RuleNumbers(Row):
@@ -51,19 +57,19 @@ class RuleNumbers(Row):
 
     def take(self, rules: Rules) -> None:
         """Hold the numbers of other rules from now on: of keys with a field of their name, and some made of them."""
-        row, harm, movement = self.numbers, rules.harm, rules.movement
+        row, damage, movement = self.numbers, rules.damage, rules.movement
         for place, name in enumerate(RULES._fields):
             if name in _OF_RIGS:
                 continue
             row[place] = 0.0
-            for table in (rules.match, rules.view, harm, movement):
+            for table in (rules.match, rules.view, damage, movement):
                 value = getattr(table, name, None)
                 if value is not None:
                     row[place] = value
-        row[RULES.cadence_allowance_s] = rules.cadence.allowance_s
+        row[RULES.fire_rate_tolerance_s] = rules.fire_rate.tolerance_s
         row[RULES.muzzle_reach_m], row[RULES.muzzle_steady_m] = rules.muzzle.reach_m, rules.muzzle.steady_m
-        row[RULES.spares_friends] = harm.friendly_fire == "none" or harm.friendly_share == 0.0
-        row[RULES.reflects], row[RULES.applies] = harm.friendly_fire == "reflected", rules.match.enforce == "yes"
+        row[RULES.spares_friends] = damage.friendly_fire == "none" or damage.friendly_fraction == 0.0
+        row[RULES.reflects], row[RULES.applies] = damage.friendly_fire == "reflected", rules.match.mode == "live"
         if movement is not None:
             row[RULES.has_movement] = 1.0
             jump_m_s = (

@@ -6,17 +6,17 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 from msgspec import Struct
 
-from tinclock.core.rules.flights import FlightRules, SplashRules
+from tinclock.core.rules.movement import MovementRules
+from tinclock.core.rules.projectiles import ProjectileRules, SplashRules
 from tinclock.core.rules.ruleset import (
-    CadenceRules,
-    HarmRules,
+    DamageRules,
+    FireRateRules,
     MatchRules,
-    MovementRules,
     MuzzleRules,
     ScoreRules,
     ViewRules,
 )
-from tinclock.core.rules.weapons import BurstRules, ItemRules, LastingRules, RecoilRules, WeaponRules
+from tinclock.core.rules.weapons import BurstRules, DamageOverTimeRules, ItemRules, RecoilRules, WeaponRules
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -42,18 +42,19 @@ HERTZ: Final = Unit("per second", "", 1.0)
 LARGEST: Final[dict[type[Struct], dict[str, tuple[float, Unit]]]] = {
     MatchRules: {"tick_rate_hz": (1000.0, HERTZ), "history_s": (60.0, SECONDS)},
     ViewRules: {
-        "max_rewind_s": (1.0, SECONDS), "early_allowance_s": (0.1, SECONDS), "late_allowance_s": (1.0, SECONDS),
-        "order_allowance_s": (1.0, SECONDS), "lag_allowance_s": (0.5, SECONDS), "sends_every_s": (1.0, SECONDS),
-        "two_faced_s": (0.5, SECONDS),
+        "max_rewind_s": (1.0, SECONDS), "early_tolerance_s": (0.1, SECONDS), "late_tolerance_s": (1.0, SECONDS),
+        "max_view_backstep_s": (1.0, SECONDS), "display_delay_tolerance_s": (0.5, SECONDS), "max_send_delay_s": (1.0,
+        SECONDS),
+        "clock_mismatch_tolerance_s": (0.5, SECONDS),
     },
     MuzzleRules: {"reach_m": (5.0, METRES), "steady_m": (5.0, METRES)},
-    CadenceRules: {"allowance_s": (1.0, SECONDS)},
-    HarmRules: {"spawn_shield_s": (60.0, SECONDS), "trade_window_s": (2.0, SECONDS)},
+    FireRateRules: {"tolerance_s": (1.0, SECONDS)},
+    DamageRules: {"spawn_shield_s": (60.0, SECONDS), "trade_window_s": (2.0, SECONDS)},
     ScoreRules: {"assist_window_s": (300.0, SECONDS), "credit_window_s": (300.0, SECONDS)},
     MovementRules: {
         "speed_m_s": (150.0, SPEED), "up_m_s": (150.0, SPEED), "down_m_s": (300.0, SPEED), "radius_m": (5.0, METRES),
         "acceleration_m_s2": (2000.0, PUSH), "centre_up_m": (10.0, METRES), "teleport_m": (100.0, METRES),
-        "allowance_m": (2.0, METRES), "time_allowance_s": (2.0, SECONDS),
+        "tolerance_m": (2.0, METRES), "time_tolerance_s": (2.0, SECONDS),
         "rounding_m": (0.5, METRES), "skin_m": (0.5, METRES),
         "gravity_m_s2": (100.0, PUSH), "jump_m": (30.0, METRES), "step_m": (2.0, METRES),
     },
@@ -63,15 +64,16 @@ LARGEST: Final[dict[type[Struct], dict[str, tuple[float, Unit]]]] = {
     },
     BurstRules: {"interval_s": (5.0, SECONDS)},
     RecoilRules: {"reset_s": (10.0, SECONDS)},
-    LastingRules: {"every_s": (60.0, SECONDS)},
-    FlightRules: {
+    DamageOverTimeRules: {"every_s": (60.0, SECONDS)},
+    ProjectileRules: {
         "speed_m_s": (3000.0, SPEED), "radius_m": (5.0, METRES), "lifetime_s": (300.0, SECONDS),
         "gravity_m_s2": (100.0, PUSH), "thrust_m_s2": (2000.0, PUSH), "fuse_s": (300.0, SECONDS),
-        "near_m": (20.0, METRES), "fade_s": (5.0, SECONDS), "claim_window_s": (3.0, SECONDS),
-        "claim_time_s": (1.0, SECONDS), "claim_place_m": (5.0, METRES), "owner_after_s": (60.0, SECONDS),
+        "proximity_fuse_m": (20.0, METRES), "blend_s": (5.0, SECONDS), "claim_window_s": (3.0, SECONDS),
+        "claim_time_tolerance_s": (1.0, SECONDS), "claim_position_tolerance_m": (5.0, METRES), "owner_arm_s": (60.0,
+        SECONDS),
     },
     SplashRules: {"radius_m": (100.0, METRES)},
-    ItemRules: {"for_s": (3600.0, SECONDS), "cooldown_s": (3600.0, SECONDS), "range_m": (500.0, METRES)},
+    ItemRules: {"duration_s": (3600.0, SECONDS), "cooldown_s": (3600.0, SECONDS), "range_m": (500.0, METRES)},
 }  # fmt: skip
 """By table and key: the largest value that any game is likely to mean."""
 LARGEST_HITBOX_M, LONGEST_M, SHORTEST_M = 5.0, 20.0, 0.05

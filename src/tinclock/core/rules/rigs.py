@@ -6,6 +6,7 @@ from typing import Literal
 
 from msgspec import field
 
+from tinclock.core.rules.movement import MovementRules
 from tinclock.core.rules.tables import Name, NotNegative, Point, Positive, Table
 
 
@@ -75,7 +76,14 @@ class RigRules(Table, frozen=True, kw_only=True):
     """Points at the start of a life, where it differs from `match.health`."""
     armour_zones: list[Name] = field(default_factory=list)
     """Zones that armour covers; empty: all of them."""
-    worth: float | None = None
+    kill_score: float | None = None
     """Points for a kill, where they differ from `score.kill`."""
+    movement: MovementRules | None = None
+    """Limits of its movement, in place of `[movement]`: a cart, a giant."""
+    loadout: Name | None = None
+    """Loadout of its players, one of `[loadouts]` (default: every weapon and item with `for_clients`)."""
+    mass_kg: Positive | None = None
+    """Mass in kilograms. With it a splash with `impulse_n_s` pushes the body by impulse divided by mass; without it
+    (the default) the game's server pushes by itself."""
     zone_priority: dict[Name, int] = field(default_factory=dict)
     """Priority of zones where parts overlap: the higher one wins within `zone_depth_m`; unlisted zones count 0."""

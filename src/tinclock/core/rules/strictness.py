@@ -1,6 +1,6 @@
 """Strictness towards clients: one word for a table of defaults; any key of a rules file overrides one.
 
-All three use the server's numbers. "lenient" gives wide allowances and amends what can be amended; "standard" is what
+All three use the server's numbers. "lenient" gives wide allowances and adjusts what can be adjusted; "standard" is what
 the types of `rules` say; "strict" has narrow allowances and refuses what the others only note.
 """
 
@@ -13,27 +13,37 @@ from tinclock.core.plain import Fields
 
 PROFILES: Final[dict[str, dict[str, Fields]]] = {
     "lenient": {
-        "view": {"late_allowance_s": 0.2, "order_allowance_s": 0.2, "jitter_factor": 8.0, "lag_allowance_s": 0.02},
+        "view": {
+            "late_tolerance_s": 0.2,
+            "max_view_backstep_s": 0.2,
+            "jitter_factor": 8.0,
+            "display_delay_tolerance_s": 0.02,
+        },
         "muzzle": {"reach_m": 1.5, "steady_m": 1.5},
-        "cadence": {"allowance_s": 0.3},
-        "movement": {"allowance_m": 0.5, "time_allowance_s": 0.6, "teleport_m": 6.0},
-        "status": {"health_slack": 10.0, "ammunition_slack": 5.0, "position_slack_m": 3.0},
-        "consequences": {k.code: k.lenient for k in FINDINGS.values() if k.lenient},
+        "fire_rate": {"tolerance_s": 0.3},
+        "movement": {"tolerance_m": 0.5, "time_tolerance_s": 0.6, "teleport_m": 6.0},
+        "status": {"health_tolerance": 10.0, "ammunition_tolerance": 5.0, "position_tolerance_m": 3.0},
+        "actions": {k.code: k.lenient for k in FINDINGS.values() if k.lenient},
     },
     "standard": {},
     "strict": {
-        "view": {"late_allowance_s": 0.03, "order_allowance_s": 0.03, "jitter_factor": 3.0, "lag_allowance_s": 0.002},
+        "view": {
+            "late_tolerance_s": 0.03,
+            "max_view_backstep_s": 0.03,
+            "jitter_factor": 3.0,
+            "display_delay_tolerance_s": 0.002,
+        },
         "muzzle": {"reach_m": 0.4},
-        "cadence": {"allowance_s": 0.08},
-        "movement": {"allowance_m": 0.02, "time_allowance_s": 0.15},
-        "consequences": {k.code: k.strict for k in FINDINGS.values() if k.strict},
+        "fire_rate": {"tolerance_s": 0.08},
+        "movement": {"tolerance_m": 0.02, "time_tolerance_s": 0.15},
+        "actions": {k.code: k.strict for k in FINDINGS.values() if k.strict},
     },
 }
 """By profile, by table, by key: what differs from the defaults of the types."""
 
 
 def overridden(tables: Fields) -> list[str]:
-    """Return the keys of a file that override its profile, as "cadence.allowance_s = 0.3 (strict: 0.08)"."""
+    """Return the keys of a file that override its profile, as "fire_rate.tolerance_s = 0.3 (strict: 0.08)"."""
     strictness = tables.get("strictness", "standard")
     profile = PROFILES.get(strictness, {}) if isinstance(strictness, str) else {}
     out = []

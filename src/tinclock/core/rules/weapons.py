@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from msgspec import Meta, field
 
-from tinclock.core.rules.flights import FlightRules, SplashRules
+from tinclock.core.rules.projectiles import ProjectileRules, SplashRules
 from tinclock.core.rules.tables import Count, HalfTurn, Interval, Name, NotNegative, Positive, Share, Table, Whole
 
 
@@ -32,7 +32,7 @@ class SpreadRules(Table, frozen=True, kw_only=True):
     """Added by each shot, and lost again at `recovery_deg_per_s`."""
     recovery_deg_per_s: NotNegative = 0.0
     """Rate at which the spread that shots added is lost."""
-    most_deg: Annotated[float, Meta(ge=0, le=60)] = 20.0
+    max_deg: Annotated[float, Meta(ge=0, le=60)] = 20.0
     """All together never stray further."""
     flat: bool = False
     """Stray only sideways: for games in a plane."""
@@ -47,7 +47,7 @@ class RecoilRules(Table, frozen=True, kw_only=True):
     """A pause of this length begins the pattern anew."""
 
 
-class LastingRules(Table, frozen=True, kw_only=True):
+class DamageOverTimeRules(Table, frozen=True, kw_only=True):
     """Damage that goes on after the hit, at fixed instants.
 
     It goes past armour and is not scaled by boosts, zones, distance or charge. An instant at which the victim has a
@@ -65,12 +65,12 @@ class LastingRules(Table, frozen=True, kw_only=True):
 class WeaponRules(Table, frozen=True, kw_only=True):
     """One weapon, as the server knows it."""
 
-    kind: Literal["hitscan", "pellets", "projectile", "reach"]
-    """A ray, several rays, something that flies, or a blow."""
+    kind: Literal["hitscan", "pellets", "projectile", "melee"]
+    """A ray, several rays, something that flies, or a melee attack."""
     damage: NotNegative
     """Points; of one pellet, where there are several."""
     interval_s: Interval
-    """Between shots or blows."""
+    """Between shots or attacks."""
     range_m: Positive
     """Nothing is hit farther away."""
     falloff: list[tuple[NotNegative, NotNegative]] = field(default_factory=list)
@@ -81,7 +81,7 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     """Penetration budget of a shot: each metre of a surface takes its `resistance_per_m` from it. 0: none."""
     armour_piercing: Share = 0.0
     """Share of the damage that armour doesn't stop."""
-    lasting: LastingRules | None = None
+    damage_over_time: DamageOverTimeRules | None = None
     pellets: Annotated[int, Meta(ge=1, le=256)] = 1
     """Number of rays or projectiles of one shot."""
     automatic: bool = True
@@ -101,26 +101,28 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     """From taking it in hand to the first shot."""
     charge_s: NotNegative = 0.0
     """From beginning to charge to a full charge; each shot needs one of its own."""
-    charge_least: Share = 1.0
+    min_charge_fraction: Share = 1.0
     """The least charge that fires; damage is in proportion to the charge."""
     spread: SpreadRules | None = None
     recoil: RecoilRules | None = None
-    flight: FlightRules | None = None
+    projectile: ProjectileRules | None = None
     """Projectiles: how they fly. `pellets` of them leave at once; `falloff` goes by the distance from the launch."""
     splash: SplashRules | None = None
     """Projectiles: what they do around the place where they end."""
     radius_m: NotNegative = 0.0
-    """Reach weapons: the ball that is swept along the aim."""
+    """Melee weapons: the ball that is swept along the aim."""
     cone_deg: HalfTurn = 0.0
-    """Reach weapons: parts whose nearest point lies within this angle of the aim are reached as well."""
+    """Melee weapons: parts whose nearest point lies within this angle of the aim are reached as well."""
     facing_deg: HalfTurn = 180.0
-    """Reach weapons: how far the aim may lie from where the server's own body faces."""
-    behind_deg: HalfTurn | None = None
-    """Reach weapons: only from behind, within this angle of the victim's own facing."""
+    """Melee weapons: how far the aim may lie from where the server's own body faces."""
+    backstab_deg: HalfTurn | None = None
+    """Melee weapons: only from behind, within this angle of the victim's own facing."""
     victims: Annotated[int, Meta(ge=1, le=1_000)] = 1
-    """Reach weapons: how many one blow hits."""
+    """Melee weapons: the maximum number of victims of one attack."""
     for_clients: bool = True
-    """False: clients are given nothing of it, as for turrets and the like."""
+    """False: clients get nothing of its rules and carry it only by name, as for turrets and the like."""
+    costs: dict[Name, NotNegative] = field(default_factory=dict)
+    """Price of a shot, launch or melee attack, by counter."""
 
 
 class ItemRules(Table, frozen=True, kw_only=True):
@@ -130,7 +132,7 @@ class ItemRules(Table, frozen=True, kw_only=True):
     """Health, armour, invulnerability for a time, more damage for a time, reserve for the weapon in hand."""
     amount: NotNegative = 0.0
     """Points; shots for "ammunition"; the factor of "boost"."""
-    for_s: NotNegative = 0.0
+    duration_s: NotNegative = 0.0
     """Duration of "shield" and "boost"."""
     count: Whole = 1
     """Number at the start of a life."""
@@ -139,4 +141,6 @@ class ItemRules(Table, frozen=True, kw_only=True):
     range_m: NotNegative = 0.0
     """Maximum distance of a team-mate; 0: only for oneself."""
     for_clients: bool = True
-    """False: clients are given nothing of it."""
+    """False: clients get nothing of its rules and have it only by name."""
+    costs: dict[Name, NotNegative] = field(default_factory=dict)
+    """Price of a use, by counter."""

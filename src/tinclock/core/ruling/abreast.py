@@ -9,7 +9,7 @@ from __future__ import annotations
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from tinclock.core.kernels.call_rows import MOST_AT_ONCE
+from tinclock.core.kernels.call_rows import MAX_AT_ONCE
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.ruling.quick import PACKS, SUITS
 from tinclock.core.ruling.side_by_side import SideBySide
@@ -44,7 +44,7 @@ class Abreast:
             together = list(run)
             packed: list[bytes | None] = [None] * len(together)
             for pipeline, out in zip(pipelines, told, strict=True):
-                if len(self._waiting) + len(together) > MOST_AT_ONCE:
+                if len(self._waiting) + len(together) > MAX_AT_ONCE:
                     self._flush()
                 begin = len(self._waiting)
                 if not (may_be_plain and self._takes(together, packed, pipeline, out)):
@@ -60,7 +60,7 @@ class Abreast:
 
         packed : the rows of those that were plain for another
         """
-        if not pipeline.ledger.enforces or len(claims) > MOST_AT_ONCE:
+        if not pipeline.ledger.enforces or len(claims) > MAX_AT_ONCE:
             return False
         waiting, newest, world = self._waiting, dict[str, int](), pipeline.world_at
         connections, quick_of = pipeline.roster.connections, pipeline.quick_of

@@ -11,10 +11,10 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
     from tinclock.core.findings import Finding
+    from tinclock.core.ruling.check_results import CheckResult
     from tinclock.core.ruling.hits import Hit, Stop
-    from tinclock.core.ruling.steps import Step
 
-MOST_VICTIMS = 3
+MAX_VICTIMS = 3
 UNHURT: Final = {
     "team-mate": "friendly fire is off",
     "team-mate: the shooter takes it": "the shooter takes what a team-mate would",
@@ -26,14 +26,14 @@ UNHURT: Final = {
 }
 """By the trace's word for the victim: why a hit does no damage."""
 WHAT: Final = {
-    "shot": "shot", "strike": "blow", "launch": "launch", "impact": "claimed impact", "trigger": "trigger",
-    "handle": "handling of the weapon", "use": "use of the item", "move": "move", "status": "report",
-    "flight": "projectile",
+    "shot": "shot", "melee": "melee attack", "launch": "launch", "impact": "claimed impact", "trigger": "trigger",
+    "weapon_action": "handling of the weapon", "use": "use of the item", "move": "move", "status": "report",
+    "projectile": "projectile",
 }  # fmt: skip
 
 
 def answer_of(
-    kind: str, outcome: str, findings: Sequence[Finding], hits: Sequence[Hit], steps: Sequence[Step],
+    kind: str, outcome: str, findings: Sequence[Finding], hits: Sequence[Hit], steps: Sequence[CheckResult],
     stopped_by: Stop | None, reached_m: float | None, names: Mapping[int, str] | None = None, because: str = "", *,
     repeated: bool = False,
 ) -> str:  # fmt: skip
@@ -47,14 +47,14 @@ def answer_of(
     what = WHAT.get(kind, kind)
     if repeated:
         return f"The {what} came before: what was ruled then stands."
-    if outcome == "denied":
-        return f"The {what} was refused: {explain_code(findings[-1].code) if findings else 'it is not well formed'}."
+    if outcome == "rejected":
+        return f"The {what} was rejected: {explain_code(findings[-1].code) if findings else 'it is not well formed'}."
     if hits:
         return _whom(hits, steps, names)
-    if kind in ("shot", "strike", "flight"):
-        nothing = ", so nothing of what was claimed counts" if outcome == "amended" else ""
+    if kind in ("shot", "melee", "projectile"):
+        nothing = ", so nothing of what was claimed counts" if outcome == "adjusted" else ""
         return _nobody(what, stopped_by, reached_m, because, nothing)
-    if outcome == "amended" and findings:
+    if outcome == "adjusted" and findings:
         return f"The {what} counts as the server has it: {explain_code(findings[0].code)}."
     return f"The {what} counts as it was claimed."
 
@@ -66,15 +66,15 @@ class _Hurt(NamedTuple):
     reasons: list[str]
 
 
-def _whom(hits: Sequence[Hit], steps: Sequence[Step], names: Mapping[int, str] | None) -> str:
+def _whom(hits: Sequence[Hit], steps: Sequence[CheckResult], names: Mapping[int, str] | None) -> str:
     victims = _by_victim(hits, steps)
-    told = [_what_it_did(victim, victims[victim], names) for victim in list(victims)[:MOST_VICTIMS]]
+    told = [_what_it_did(victim, victims[victim], names) for victim in list(victims)[:MAX_VICTIMS]]
     more = len(victims) - len(told)
     sentence = "; ".join(told) + (f"; and {more} more were hit" if more > 0 else "")
     return f"{sentence[0].upper() if not names else sentence[0]}{sentence[1:]}."
 
 
-def _by_victim(hits: Sequence[Hit], steps: Sequence[Step]) -> dict[int, _Hurt]:
+def _by_victim(hits: Sequence[Hit], steps: Sequence[CheckResult]) -> dict[int, _Hurt]:
     """Group hits by victim, in the order in which they were applied.
 
     The trace has a step for each blow: one for each hit of a flight, a burst or a melee attack, and one for each victim
@@ -92,7 +92,7 @@ def _by_victim(hits: Sequence[Hit], steps: Sequence[Step]) -> dict[int, _Hurt]:
     return victims
 
 
-def _reasons(steps: Sequence[Step]) -> Iterator[str]:
+def _reasons(steps: Sequence[CheckResult]) -> Iterator[str]:
     """The state of the victim of each blow of a trace; of a burst that cover kept off altogether, that."""
     hidden = False
     for step in steps:

@@ -1,4 +1,4 @@
-"""Ruling beside a server that applies results of its own (`match.enforce = "no"`)."""
+"""Ruling beside a server that applies results of its own (`match.mode = "shadow"`)."""
 
 from __future__ import annotations
 

@@ -11,11 +11,11 @@ import numpy as np
 from tinclock.core.combat.receipts import ActorState, Outcome, Receipt, ReceiptHit
 from tinclock.core.kernels.committing import AT_COVER, AT_LEVEL, HIT, REFUSED
 from tinclock.core.kernels.dtypes import FOUND, STEP_FIELDS, STEPS_FROM
+from tinclock.core.ruling.check_results import Measure
 from tinclock.core.ruling.claims import MoveClaim
-from tinclock.core.ruling.harm import WHY
 from tinclock.core.ruling.hits import Hit, Stop
-from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.trace import Context, steps_in
+from tinclock.core.ruling.wounding import WHY
 from tinclock.core.text import excerpt_name
 from tinclock.core.timeline.views import View
 
@@ -25,8 +25,8 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.rig import Part
     from tinclock.core.packed import Numbers
     from tinclock.core.plain import Fields
+    from tinclock.core.ruling.check_results import CheckResult
     from tinclock.core.ruling.quick import Quick
-    from tinclock.core.ruling.steps import Step
     from tinclock.core.vectors import Triple
 
 TAIL: Final = slice(FOUND.amount, FOUND.at_z + 1)
@@ -147,7 +147,7 @@ class Brief(NamedTuple):
     kept: Kept
     now: float
     met: Met
-    more: tuple[Step, ...]
+    more: tuple[CheckResult, ...]
 
     def told(self) -> tuple[object, float, Triple | None]:
         """Return the hits, the damage dealt, and the end of a move."""
@@ -157,7 +157,7 @@ class Brief(NamedTuple):
         lethal = is_lethal(before, after)
         hits = () if hit is None or hit.part is None else ((hit.entity, hit.part.name, amount, lethal),)
         if isinstance(self.claim, MoveClaim):
-            place = (x, y, z) if kept.outcome != "denied" else place_of(np.frombuffer(self.row).tolist())
+            place = (x, y, z) if kept.outcome != "rejected" else place_of(np.frombuffer(self.row).tolist())
         return hits, before - after, place
 
     def fields(self) -> Fields:
@@ -172,11 +172,11 @@ class Brief(NamedTuple):
             "sequence": kept.sequence, "received_at": self.now, "first": None, "rays": (), "state": kept.state(),
         }  # fmt: skip
         if kind == "move":
-            return {**common, **_NO_SHOT, "position": place_of(row), "steps": tuple(steps)}
+            return {**common, **_NO_SHOT, "position": place_of(row), "checks": tuple(steps)}
         if row[FOUND.became] == REFUSED:
-            return {**common, **_NO_SHOT, **self._refused(row), "position": None, "steps": tuple(steps)}
+            return {**common, **_NO_SHOT, **self._refused(row), "position": None, "checks": tuple(steps)}
         steps += [*self._ends(row), *self.more]
-        return {**common, **self._shot(row), "weapon": quick.wielded, "position": None, "steps": tuple(steps)}
+        return {**common, **self._shot(row), "weapon": quick.wielded, "position": None, "checks": tuple(steps)}
 
     def _shot(self, row: list[float]) -> Fields:
         claim, (entity, name, part), became = self.claim, self.met, row[FOUND.became]
@@ -195,7 +195,7 @@ class Brief(NamedTuple):
         }  # fmt: skip
 
     def _refused(self, row: list[float]) -> Fields:
-        """Return the known fields of a denied shot, as far as its checks got."""
+        """Return the known fields of a rejected shot, as far as its checks got."""
         claim, quick, known = self.claim, self.kept.quick, dict[str, Any]()
         known["weapon"] = quick.wielded if row[FOUND.armed] else excerpt_name(claim.weapon)
         view_time, aim = row[FOUND.view_time], row[FOUND.direction_x]
@@ -215,7 +215,7 @@ class Brief(NamedTuple):
             row[FOUND.before], row[FOUND.after], is_lethal(row[FOUND.before], row[FOUND.after]),
         )  # fmt: skip
 
-    def _ends(self, row: list[float]) -> tuple[Step, ...]:
+    def _ends(self, row: list[float]) -> tuple[CheckResult, ...]:
         """The steps of what a shot met."""
         became, (entity, name, part) = row[FOUND.became], self.met
         if became == HIT and part is not None:

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Final
 from tinclock.core.combat.events import RulesEvent
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import RulesError
-from tinclock.core.rules.bundle import client_bundle
-from tinclock.core.rules.consequences import consequences_of
+from tinclock.core.rules.actions import actions_of
+from tinclock.core.rules.client_rules import client_rules
 from tinclock.core.rules.contradictions import contradictions
 
 if TYPE_CHECKING:
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.checking import Checking
     from tinclock.core.ruling.work import World
 
-KEPT_OF_MATCH: Final = ("tick_rate_hz", "snapshot_every", "history_s", "zone_depth_m", "enforce")
+KEPT_OF_MATCH: Final = ("tick_rate_hz", "snapshot_every", "history_s", "zone_depth_m", "mode", "rejoin")
 """Settings that the history, and every client that draws from it, was made for."""
 
 
@@ -35,11 +35,15 @@ def require_changeable(world: World, new: Rules) -> None:
     carried |= {one.weapon.name for one in world.flights.live.values()}
     for name in sorted(carried - {*new.weapons}):
         problems.append(f"weapons.{name}: somebody carries it, or it is in the air")
+    gone = [f"counters.{name}" for name in sorted({*old.counters} ^ {*new.counters})]
+    if world.ledger.phase and world.ledger.phase not in new.phases:
+        gone.append(f"phases.{world.ledger.phase}")
+    problems += [f"{key}: can't be added or removed while a match runs" for key in gone]
     owned = {name for actor in world.roster.actors.values() for name in actor.items}
     problems += [f"items.{name}: somebody has it" for name in sorted(owned - {*new.items})]
     if problems:
         raise RulesError("rules", problems)
-    consequences_of(new)
+    actions_of(new)
 
 
 def change_rules(world: World, checking: Checking, new: Rules, now: float) -> World:
@@ -48,10 +52,11 @@ def change_rules(world: World, checking: Checking, new: Rules, now: float) -> Wo
     Magazines, stocks and everything under way stay, cut down to what the new rules allow; what is in the air goes on as
     it was launched. Lives go on with the health that they have.
     """
-    consequences = consequences_of(new)
-    changed = world._replace(rules=new, consequences=consequences)
+    actions = actions_of(new)
+    changed = world._replace(rules=new, actions=actions)
     roster, ledger = world.roster, world.ledger
-    roster.rules, ledger.full_health, ledger.harm, ledger.points = new, new.match.health, new.harm, new.score
+    roster.rules, ledger.full_health, ledger.damage, ledger.points = new, new.match.health, new.damage, new.score
+    ledger.scores.led_by, ledger.counter_rules = new.score.leader, new.counters
     zones, weapons = world.history.columns.zones, {}
     for name, table in new.weapons.items():
         weapons[name] = weapon = Weapon(name, table, enforced=ledger.enforces)
@@ -62,9 +67,9 @@ def change_rules(world: World, checking: Checking, new: Rules, now: float) -> Wo
     for connection in roster.connections.values():
         connection.quick = None
     world.numbers.take(new)
-    checking.weigh_by(consequences)
+    checking.weigh_by(actions)
     bulletin = ledger.bulletin
-    bulletin.tell(RulesEvent(bulletin.next, now, 0, client_bundle(new).digests))
+    bulletin.tell(RulesEvent(bulletin.next, now, 0, client_rules(new).digests))
     return changed
 
 

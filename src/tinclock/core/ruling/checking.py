@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from tinclock.core.kernels.call_rows import CALL, WHO, WORLD
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.dtypes import (
-    AMENDED,
+    ADJUSTED,
     ANOTHER,
     BODY,
     CLAIM,
@@ -27,7 +27,7 @@ from tinclock.core.kernels.dtypes import (
     STEPS_FROM,
     UNHEARD_OF,
 )
-from tinclock.core.kernels.layout import COLUMN_COUNT, MOST_BONES, PART_COUNT
+from tinclock.core.kernels.layout import COLUMN_COUNT, MAX_BONES, PART_COUNT
 from tinclock.core.kernels.triangles import STACK, WIDTH
 from tinclock.core.packed import Row, address_of, memory_of
 from tinclock.core.ruling.checks.form import AIMED
@@ -43,9 +43,10 @@ if TYPE_CHECKING:
 
     from numpy.typing import NDArray
 
+    from tinclock.core.combat.connections import Connection
     from tinclock.core.combat.receipts import Outcome
-    from tinclock.core.combat.roster import Connection, Participant, Roster
-    from tinclock.core.findings import Consequence
+    from tinclock.core.combat.roster import Participant, Roster
+    from tinclock.core.findings import Action
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.numbers import RuleNumbers
     from tinclock.core.ruling.order import Order, PythonCheck
@@ -93,9 +94,10 @@ class Checking:
 
     def __init__(
         self, history: PoseHistory, level: Level | None, roster: Roster, numbers: RuleNumbers,
-        consequences: Mapping[str, Consequence],
+        actions: Mapping[str, Action], limits: Mapping[str, RuleNumbers] | None = None,
     ) -> None:  # fmt: skip
-        self._history, self._roster, self._consequences = history, roster, consequences
+        self._history, self._roster, self._actions = history, roster, actions
+        self._numbers, self._limits = numbers, limits or {}
         self._claim, self._found = Row(len(CLAIM)), Row(FOUND_LENGTH)
         self.found: Any = self._found.numbers
         """The row of what the last claim's checks found."""
@@ -107,14 +109,14 @@ class Checking:
         self._who_array = np.zeros(len(WHO), np.int64)
         self._who = memory_of(self._who_array)
         self._kept = [
-            np.array([float(VERDICTS.index(consequences[code])) for code in CODES]),
+            np.array([float(VERDICTS.index(actions[code])) for code in CODES]),
             np.array([history.columns.quantum]),
             np.zeros(4, np.int64) if level is None else level.header,
             np.array((0.0, 0.0, 0.0) if level is None else level.offset),
         ]
         does, quantum, header, middle = (int(array.ctypes.data) for array in self._kept)
         world = np.zeros(len(WORLD), np.int64)
-        world[WORLD.rules], world[WORLD.consequences] = numbers.at, does
+        world[WORLD.rules], world[WORLD.actions] = numbers.at, does
         world[WORLD.moments], world[WORLD.quantum] = int(history.moments.ctypes.data), quantum
         world[WORLD.has_level], world[WORLD.level], world[WORLD.level_middle] = level is not None, header, middle
         if level is not None and len(level.passable_rows):
@@ -127,10 +129,10 @@ class Checking:
         self._call = self.call(int(self._who_array.ctypes.data), self._claim)
         self._scratch: list[NDArray[Any]] = []
 
-    def weigh_by(self, consequences: Mapping[str, Consequence]) -> None:
-        """Let findings have other consequences from now on."""
-        self._consequences = consequences
-        self._kept[0][:] = [float(VERDICTS.index(consequences[code])) for code in CODES]
+    def weigh_by(self, actions: Mapping[str, Action]) -> None:
+        """Let findings have other actions from now on."""
+        self._actions = actions
+        self._kept[0][:] = [float(VERDICTS.index(actions[code])) for code in CODES]
 
     def call(self, who_at: int, claim: Row) -> KernelCall:
         """Return the arguments of a kernel call for a claim's row and the rows that it is checked against."""
@@ -145,10 +147,11 @@ class Checking:
             self._bodies = longer
             self._world[WORLD.bodies] = int(longer.ctypes.data)
         self._bodies[column] = actor.at
+        actor.numbers[BODY.limits] = self._limits.get(actor.rig, self._numbers).at
         actor.numbers[BODY.rig] = list(self._history.columns.rigs).index(actor.rig)
         header = self._history.columns.header
         if not self._scratch or len(self._scratch[0]) < header[COLUMN_COUNT]:
-            self._make_scratch(int(header[COLUMN_COUNT]), int(header[MOST_BONES]), int(header[PART_COUNT]))
+            self._make_scratch(int(header[COLUMN_COUNT]), int(header[MAX_BONES]), int(header[PART_COUNT]))
 
     def _make_scratch(self, columns: int, bones: int, parts: int) -> None:
         """Arrays for casts to write into, made once, so that no claim waits for memory."""
@@ -185,7 +188,7 @@ class Checking:
         return quick if quick.fits() else None
 
     def passes(self, procedure: Procedure, claim: Any, work: Work, begun: Begun) -> bool:
-        """Put a claim that was begun through the rest of its checks; returns whether none denied it."""
+        """Put a claim that was begun through the rest of its checks; returns whether none rejected it."""
         order, (place, actor, context, at, found), asked = procedure.order, begun, False
         while True:
             if found[FOUND.sent]:
@@ -199,7 +202,7 @@ class Checking:
             work.steps += steps_found(found, context)
             found[FOUND.steps] = found[FOUND.findings] = 0.0
             ask = order.asked[place]
-            if ask is not None and self.denies(ask, claim, work):
+            if ask is not None and self.rejects(ask, claim, work):
                 return False
             if work.starts_at_eye():  # casts that follow begin there too
                 found[FOUND.starts_at_eye] = 1.0
@@ -210,32 +213,32 @@ class Checking:
         else:
             numbers = found[STEPS_FROM : STEPS_FROM + STEP_FIELDS * int(found[FOUND.steps])].tobytes()
             work.late = Late(numbers, context, work.steps)
-        return not found[FOUND.denied]
+        return not found[FOUND.rejected]
 
-    def denies(self, check: PythonCheck, claim: Any, work: Work) -> bool:
-        """Put a claim to one check of Python's; returns whether it denies the claim."""
+    def rejects(self, check: PythonCheck, claim: Any, work: Work) -> bool:
+        """Put a claim to one check of Python's; returns whether it rejects the claim."""
         finding = check(claim, work)
         if finding is None:
             return False
-        consequence = self._consequences[finding.code]
+        action = self._actions[finding.code]
         work.findings.append(finding)
-        work.steps[-1] = replace(work.steps[-1], verdict=consequence)
-        return consequence == "deny"
+        work.steps[-1] = replace(work.steps[-1], verdict=action)
+        return action == "reject"
 
     def compare(self, checks: tuple[PythonCheck, ...], claim: Any, work: Work) -> Outcome:
         """Hold what a client says happened against what did; returns what comes of its claim."""
         for check in checks:
-            if self.denies(check, claim, work):
+            if self.rejects(check, claim, work):
                 break
-        findings, consequences = work.findings, self._consequences
-        amended = findings and any(consequences[finding.code] == "amend" for finding in findings)
-        return "amended" if amended else "upheld"
+        findings, actions = work.findings, self._actions
+        adjusted = findings and any(actions[finding.code] == "adjust" for finding in findings)
+        return "adjusted" if adjusted else "accepted"
 
-    def amends(self, found: Any) -> bool:
-        """True if one of the findings in the row of what was found amends its claim."""
+    def adjusts(self, found: Any) -> bool:
+        """True if one of the findings in the row of what was found adjusts its claim."""
         does = self._kept[0]
         codes = range(FINDINGS_FROM + CODE, FINDINGS_FROM + FINDING_FIELDS * int(found[FOUND.findings]), FINDING_FIELDS)
-        return any(does[int(found[at])] == AMENDED for at in codes)
+        return any(does[int(found[at])] == ADJUSTED for at in codes)
 
     def _prepare(
         self, kind: str, claim: Any, connection: Connection, own: Participant, now: float, is_well_formed: bool

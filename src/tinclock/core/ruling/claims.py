@@ -18,7 +18,7 @@ from tinclock.core.vectors import Triple
 
 
 class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
-    """A client says: I fired.
+    """A client reports a shot.
 
     origin : where the ray starts
     direction : where the player aims; recoil and spread come on top, by the server's tables
@@ -42,8 +42,8 @@ class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
     charge: float | None = None
 
 
-class StrikeClaim(Struct, frozen=True, tag="strike", tag_field="kind", gc=False):
-    """A client says: I struck a blow with a reach weapon. The fields are a shot's."""
+class MeleeClaim(Struct, frozen=True, tag="melee", tag_field="kind", gc=False):
+    """A client reports a melee attack. The fields are a shot's."""
 
     sequence: int
     actor: int
@@ -58,7 +58,7 @@ class StrikeClaim(Struct, frozen=True, tag="strike", tag_field="kind", gc=False)
 
 
 class LaunchClaim(Struct, frozen=True, tag="launch", tag_field="kind", gc=False):
-    """A client says: I launched something that flies. The fields are a shot's; the receipt names what flies."""
+    """A client reports the launch of a projectile. The fields are a shot's; the receipt names the projectile."""
 
     sequence: int
     actor: int
@@ -72,22 +72,23 @@ class LaunchClaim(Struct, frozen=True, tag="launch", tag_field="kind", gc=False)
 
 
 class ImpactClaim(Struct, frozen=True, tag="impact", tag_field="kind", gc=False):
-    """A client says: what I launched hit somebody.
+    """A client reports a hit by its projectile.
 
-    projectile : its id, from the launch's receipt; flown_s : how long it had flown; position : where its middle was
+    projectile : its id, from the launch's receipt; flight_time_s : how long it had flown; position : where its middle
+    was
     """
 
     sequence: int
     actor: int
     projectile: int
-    flown_s: float
+    flight_time_s: float
     position: Triple
     victim: int
     part: str | None = None
 
 
 class TriggerClaim(Struct, frozen=True, tag="trigger", tag_field="kind", gc=False):
-    """A client says only what its player wants: the trigger is held, or not, and the aim. The server fires."""
+    """A client reports its fire button, held or not, and the aim. The server fires."""
 
     sequence: int
     actor: int
@@ -98,7 +99,7 @@ class TriggerClaim(Struct, frozen=True, tag="trigger", tag_field="kind", gc=Fals
     client_time: float | None = None
 
 
-class HandleClaim(Struct, frozen=True, tag="handle", tag_field="kind", gc=False):
+class WeaponActionClaim(Struct, frozen=True, tag="weapon_action", tag_field="kind", gc=False):
     """A client does something with a weapon: takes it in hand, reloads it, begins to charge it, or breaks off."""
 
     sequence: int
@@ -121,7 +122,7 @@ class MoveClaim(Struct, frozen=True, tag="move", tag_field="kind", gc=False):
 
     position : metres, the body's foot
     client_time : seconds of the client's own clock; rises from report to report
-    push : what its player pushed, of length at most 1; only noted when it is longer
+    push : what its player pushed, of length at most 1; only flagged when it is longer
     view : what its screen showed at `client_time`: says its lag, which shots are held against
     """
 
@@ -153,9 +154,9 @@ Claim = (
     ShotClaim
     | LaunchClaim
     | ImpactClaim
-    | StrikeClaim
+    | MeleeClaim
     | TriggerClaim
-    | HandleClaim
+    | WeaponActionClaim
     | UseClaim
     | MoveClaim
     | StatusClaim

@@ -10,10 +10,11 @@ from typing import Any, Final, get_args
 
 import msgspec
 
+from tinclock.core.combat.events import EffectName
 from tinclock.core.plain import Fields
 from tinclock.core.rules.ruleset import Rules
 from tinclock.core.sparse import Sparse
-from tinclock.core.timeline.views import Drawing
+from tinclock.core.timeline.views import Interpolation
 
 Position = tuple[float, float, float]
 
@@ -32,8 +33,9 @@ class Admit(_Command, frozen=True, tag="admit"):
     name: str = ""
     weapon: str | None = None
     weapons: tuple[str, ...] | None = None
-    drawing: Drawing | None = None
+    interpolation: Interpolation | None = None
     server_time: float | None = None
+    loadout: str | None = None
 
 
 class AdmitSpectator(_Command, frozen=True, tag="admit_spectator"):
@@ -43,7 +45,7 @@ class AdmitSpectator(_Command, frozen=True, tag="admit_spectator"):
     account: str
 
 
-class Place(_Command, frozen=True, tag="place"):
+class AddEntity(_Command, frozen=True, tag="add_entity"):
     """Something that nobody plays comes in."""
 
     rig: str
@@ -82,22 +84,135 @@ class Spawn(_Command, frozen=True, tag="spawn"):
     server_time: float | None = None
 
 
-class Cut(_Command, frozen=True, tag="cut"):
+class MarkTeleport(_Command, frozen=True, tag="mark_teleport"):
     """An entity was teleported: nothing is interpolated across this moment."""
 
     entity: int
 
 
-class Harm(_Command, frozen=True, tag="harm"):
+class Damage(_Command, frozen=True, tag="damage"):
     """The world does damage to an entity."""
 
     entity: int
-    damage: float
+    points: float
     cause: str = "fall"
+    server_time: float | None = None
+    by: int = 0
+    weapon: str = ""
+
+
+class Heal(_Command, frozen=True, tag="heal"):
+    """The server gives back health and armour."""
+
+    entity: int
+    health: float = 0.0
+    armour: float = 0.0
+    by: int = 0
+    cause: str = "heal"
     server_time: float | None = None
 
 
-class Wield(_Command, frozen=True, tag="wield"):
+class SetHealth(_Command, frozen=True, tag="set_health"):
+    """The server sets health, armour or maximum health."""
+
+    entity: int
+    health: float | None = None
+    armour: float | None = None
+    max_health: float | None = None
+    cause: str = "server"
+    server_time: float | None = None
+
+
+class SetTeam(_Command, frozen=True, tag="set_team"):
+    """An entity changes its team."""
+
+    entity: int
+    team: str
+    server_time: float | None = None
+
+
+class GiveWeapon(_Command, frozen=True, tag="give_weapon"):
+    """An entity carries a weapon, or gets ammunition for it."""
+
+    entity: int
+    weapon: str
+    magazine: int | None = None
+    reserve: int | None = None
+    server_time: float | None = None
+
+
+class TakeWeapon(_Command, frozen=True, tag="take_weapon"):
+    """An entity no longer carries a weapon."""
+
+    entity: int
+    weapon: str
+    server_time: float | None = None
+
+
+class SetItem(_Command, frozen=True, tag="set_item"):
+    """The number of an entity's items of one name."""
+
+    entity: int
+    item: str
+    count: int
+    server_time: float | None = None
+
+
+class SetEffect(_Command, frozen=True, tag="set_effect"):
+    """An effect begins, or ends with a duration of 0."""
+
+    entity: int
+    effect: EffectName
+    duration_s: float
+    amount: float = 0.0
+    cause: str = "server"
+    server_time: float | None = None
+
+
+class Push(_Command, frozen=True, tag="push"):
+    """The server pushes a body."""
+
+    entity: int
+    velocity: Position
+    duration_s: float = 1.0
+    server_time: float | None = None
+
+
+class AddScore(_Command, frozen=True, tag="add_score"):
+    """The game gives points to an entity and its team, or to a team alone."""
+
+    points: float
+    entity: int = 0
+    team: str = ""
+    cause: str = "server"
+    server_time: float | None = None
+
+
+class SetCounter(_Command, frozen=True, tag="set_counter"):
+    """A counter of the game's own gets another value."""
+
+    entity: int
+    counter: str
+    value: float
+    cause: str = "server"
+    server_time: float | None = None
+
+
+class SetPhase(_Command, frozen=True, tag="set_phase"):
+    """Another phase of the match begins; "" for none."""
+
+    phase: str
+    server_time: float | None = None
+
+
+class ResetRound(_Command, frozen=True, tag="reset_round"):
+    """All entities begin a new life, and projectiles end."""
+
+    scores: bool = False
+    server_time: float | None = None
+
+
+class SetWeapon(_Command, frozen=True, tag="set_weapon"):
     """An entity holds another weapon."""
 
     entity: int
@@ -105,7 +220,7 @@ class Wield(_Command, frozen=True, tag="wield"):
     server_time: float | None = None
 
 
-class Put(_Command, frozen=True, tag="put"):
+class SetPosition(_Command, frozen=True, tag="set_position"):
     """The server puts a body somewhere."""
 
     entity: int
@@ -129,7 +244,7 @@ class Pong(_Command, frozen=True, tag="pong"):
     received_at: float
 
 
-class Seen(_Command, frozen=True, tag="seen"):
+class ReportView(_Command, frozen=True, tag="report_view"):
     """A client said what its screen was showing; `view` and `client_time` are whatever it sent."""
 
     connection: str
@@ -138,14 +253,14 @@ class Seen(_Command, frozen=True, tag="seen"):
     received_at: float
 
 
-class SetDrawing(_Command, frozen=True, tag="set_drawing"):
+class SetInterpolation(_Command, frozen=True, tag="set_interpolation"):
     """A client draws the others in another way."""
 
     connection: str
-    drawing: Drawing
+    interpolation: Interpolation
 
 
-class Guide(_Command, frozen=True, tag="guide"):
+class SetHomingTarget(_Command, frozen=True, tag="set_homing_target"):
     """Something that homes gets a target, or (None) loses it."""
 
     projectile: int
@@ -159,7 +274,7 @@ class ChangeRules(_Command, frozen=True, tag="change_rules"):
     rules: Rules
 
 
-class OwnResult(_Command, frozen=True, tag="own_result"):
+class ReportServerResult(_Command, frozen=True, tag="report_server_result"):
     """Result of a claim by the server itself: the victims and their points; empty for none."""
 
     connection: str
@@ -184,7 +299,7 @@ class Record(_Command, frozen=True, tag="record"):
     bones: Any
 
 
-class Publish(_Command, frozen=True, tag="published"):
+class SnapshotSent(_Command, frozen=True, tag="snapshot_sent"):
     """A tick's snapshot was sent to the clients."""
 
     tick: int
@@ -206,13 +321,14 @@ class Rule(_Command, frozen=True, tag="rule"):
 
 
 Change = (
-    Admit | AdmitSpectator | Place | Remove | Dismiss | HandOver | Spawn | Cut | Harm | Wield | Put | Ping | Pong
-    | Seen | SetDrawing | Guide | ChangeRules | OwnResult
-    | Act
+    Admit | AdmitSpectator | AddEntity | Remove | Dismiss | HandOver | Spawn | MarkTeleport | Damage | SetWeapon |
+    SetPosition | Ping | Pong | ReportView | SetInterpolation | SetHomingTarget | ChangeRules | ReportServerResult
+    | Act | Heal | SetHealth | SetTeam | GiveWeapon | TakeWeapon | SetItem | SetEffect | Push | AddScore | SetCounter |
+    SetPhase | ResetRound
 )  # fmt: skip
 """Commands that are kept and sent as their fields; poses, ticks and claims have forms of their own."""
 
-Command = Change | Record | Publish | Advance | Rule
+Command = Change | Record | SnapshotSent | Advance | Rule
 """Anything that changes a match."""
 
 KINDS: Final[dict[str, type]] = {kind.__struct_config__.tag: kind for kind in get_args(Command)}

@@ -10,11 +10,11 @@ from tinclock.core.combat.events import EndEvent
 from tinclock.core.combat.flights import Impact
 from tinclock.core.combat.projectile_motion import rebound
 from tinclock.core.kernels import sweep
-from tinclock.core.ruling.harm import apply_harm
+from tinclock.core.ruling.check_results import Measure
 from tinclock.core.ruling.records import Hit, Stop
 from tinclock.core.ruling.splash import burst
-from tinclock.core.ruling.steps import Measure
-from tinclock.core.ruling.work import HarmWork
+from tinclock.core.ruling.work import DamageWork
+from tinclock.core.ruling.wounding import apply_damage
 from tinclock.core.timeline.instants import CATCH_UP_S
 from tinclock.core.timeline.views import View
 from tinclock.core.tolerances import TOLERANCES
@@ -59,9 +59,9 @@ def end_flight(
     )  # fmt: skip
 
 
-def work_of(world: World, one: Projectile, at: float) -> HarmWork:
+def work_of(world: World, one: Projectile, at: float) -> DamageWork:
     """Return the working data of a projectile's act: its owner, its weapon, the bodies as it meets them."""
-    work = HarmWork(world, one.connection, one.actor, at)
+    work = DamageWork(world, one.connection, one.actor, at)
     work.weapon, work.charge, work.sequence = one.weapon, one.charge, one.sequence
     history = world.history
     times, slots, held = history.ticks()
@@ -75,13 +75,13 @@ def work_of(world: World, one: Projectile, at: float) -> HarmWork:
     return work
 
 
-def fly_all(world: World, until: float) -> list[HarmWork]:
+def fly_all(world: World, until: float) -> list[DamageWork]:
     """Fly everything to a server time, no further than poses are recorded; returns what happened, a work each."""
     flights = world.flights
     until = min(until, world.history.newest_time)
     if not flights.live:
         return []
-    done: list[HarmWork] = []
+    done: list[DamageWork] = []
     for late in [one for one in flights.live.values() if until - flights.flown_to(one) > CATCH_UP_S]:
         end_flight(world, late, until, "clock leapt", flights.position_at(late, flights.flown_to(late)))
     _drop_those_of_the_dead(world, until)
@@ -112,24 +112,24 @@ def _drop_those_of_the_dead(world: World, at: float) -> None:
     if not world.ledger.dead:
         return
     for one in list(world.flights.live.values()):
-        if one.actor.entity in world.ledger.dead and one.flight.when_owner_dies == "remove":
+        if one.actor.entity in world.ledger.dead and one.rules.when_owner_dies == "remove":
             end_flight(world, one, at, "owner died")
 
 
-def claimed_words(victim: int, flown_s: float) -> str:
+def claimed_words(victim: int, flight_time_s: float) -> str:
     """An impact claim, in words."""
-    return f"claimed entity {victim} after {flown_s:.3f} s"
+    return f"claimed entity {victim} after {flight_time_s:.3f} s"
 
 
-def _overdue(world: World, one: Projectile) -> list[HarmWork]:
+def _overdue(world: World, one: Projectile) -> list[DamageWork]:
     """The claims of impacts at times that the flight has passed by now."""
-    passed = world.flights.flown_to(one) - one.flight.claim_time_s
+    passed = world.flights.flown_to(one) - one.rules.claim_time_tolerance_s
     late = [claim for claim in one.awaited if claim.at < passed]
     one.awaited = [claim for claim in one.awaited if claim.at >= passed]
     return _unmet(world, one, late)
 
 
-def _unmet(world: World, one: Projectile, claims: list[Awaited]) -> list[HarmWork]:
+def _unmet(world: World, one: Projectile, claims: list[Awaited]) -> list[DamageWork]:
     """Return findings about claims that came before the server's flight, which then met nobody at their time."""
     out = []
     for claim in claims:
@@ -141,9 +141,9 @@ def _unmet(world: World, one: Projectile, claims: list[Awaited]) -> list[HarmWor
     return out
 
 
-def _met_as_claimed(one: Projectile, contact: Contact, work: HarmWork, entity: int, part: str) -> bool:
+def _met_as_claimed(one: Projectile, contact: Contact, work: DamageWork, entity: int, part: str) -> bool:
     """True if the owner's client claimed this impact before the server got there; what differs is found."""
-    near = [claim for claim in one.awaited if abs(claim.at - contact.at) <= one.flight.claim_time_s]
+    near = [claim for claim in one.awaited if abs(claim.at - contact.at) <= one.rules.claim_time_tolerance_s]
     if not near:
         return False
     claim = min(near, key=lambda item: abs(item.at - contact.at))
@@ -156,7 +156,7 @@ def _met_as_claimed(one: Projectile, contact: Contact, work: HarmWork, entity: i
     return True
 
 
-def react(one: Projectile, contact: Contact, work: HarmWork) -> None:
+def react(one: Projectile, contact: Contact, work: DamageWork) -> None:
     """Do what follows from one contact."""
     flights, at = work.flights, contact.at
     position = flights.position_at(one, at)
@@ -165,7 +165,7 @@ def react(one: Projectile, contact: Contact, work: HarmWork) -> None:
     if flights.bounced(one):
         work.steps.append(Measure.BOUNCED.step(float(flights.bounced(one))))
     if contact.kind in (sweep.OVER, sweep.TOO_FAR):
-        fuse = contact.kind == sweep.OVER and one.flight.fuse_s is not None
+        fuse = contact.kind == sweep.OVER and one.rules.fuse_s is not None
         _finish(one, work, position, "fuse" if fuse else WHY[contact.kind], bursts=fuse)
     elif contact.kind == sweep.LEVEL:
         _meet_level(one, contact, work, position)
@@ -174,9 +174,9 @@ def react(one: Projectile, contact: Contact, work: HarmWork) -> None:
 
 
 def _finish(
-    one: Projectile, work: HarmWork, position: Triple, why: str, *, bursts: bool, met: FlightEnd = NOTHING_MET
+    one: Projectile, work: DamageWork, position: Triple, why: str, *, bursts: bool, met: FlightEnd = NOTHING_MET
 ) -> None:
-    work.steps.append(Measure.FLIGHT_ENDS.step(why))
+    work.steps.append(Measure.PROJECTILE_ENDS.step(why))
     at = work.received_at
     if met.entity:
         work.stopped_by = Stop("body", entity=met.entity)
@@ -189,13 +189,13 @@ def _finish(
         burst_there(one, work, position, met.entity if why == "body" else 0)
 
 
-def burst_there(one: Projectile, work: HarmWork, position: Triple, direct: int) -> None:
+def burst_there(one: Projectile, work: DamageWork, position: Triple, direct: int) -> None:
     """Hurt nearby bodies, then end others with a splash that lie within reach. Each ends once, so a chain ends."""
     rules, flights, at = one.weapon.rules.splash, work.flights, work.received_at
     if rules is None:
         return
     burst(one, rules, work, position, direct)
-    for other in list(flights.live.values()) if rules.sets_off else ():
+    for other in list(flights.live.values()) if rules.detonates_others else ():
         if other.over or other.weapon.rules.splash is None:
             continue
         where = flights.position_at(other, at)
@@ -210,17 +210,17 @@ def burst_there(one: Projectile, work: HarmWork, position: Triple, direct: int) 
             work.steps += then.steps
 
 
-def _meet_level(one: Projectile, contact: Contact, work: HarmWork, position: Triple) -> None:
-    level, rules = work.level, one.flight
+def _meet_level(one: Projectile, contact: Contact, work: DamageWork, position: Triple) -> None:
+    level, rules = work.level, one.rules
     surface = "" if level is None else level.surface_of(contact.column).name
     one.impacts.append(Impact(contact.at, position, surface=surface))
     work.steps.append(Measure.LEVEL_MET.step(surface))
     _finish(one, work, position, "level", bursts=rules.on_level == "end", met=FlightEnd(surface=surface))
 
 
-def _meet_body(one: Projectile, contact: Contact, work: HarmWork, position: Triple) -> None:
+def _meet_body(one: Projectile, contact: Contact, work: DamageWork, position: Triple) -> None:
     entity, _, part = work.history.columns.named(contact.column, contact.part_row)
-    rules, flights = one.flight, work.flights
+    rules, flights = one.rules, work.flights
     solid = work.history.rig_of(entity).blocks_only
     met = FlightEnd(entity, part.name)
     if solid:
@@ -230,35 +230,35 @@ def _meet_body(one: Projectile, contact: Contact, work: HarmWork, position: Trip
     else:
         one.impacts.append(Impact(contact.at, position, entity, part.name))
         work.steps.append(Measure.BODY_MET.step(entity, part.name))
-    if rules.near_m is not None:
+    if rules.proximity_fuse_m is not None:
         _finish(one, work, position, "near", bursts=True, met=met)
         return
     expected = not solid and _met_as_claimed(one, contact, work, entity, part.name)
-    claimed = rules.impacts == "claimed" and one.connection.name != "" and not solid and not expected
+    claimed = rules.hit_source == "client_confirmed" and one.connection.name != "" and not solid and not expected
     if solid:
         pass
     elif claimed:
         one.pending.append(one.impacts[-1])
-        work.steps.append(Measure.HARM.step("waits for its claim", rules.claim_window_s))
+        work.steps.append(Measure.DAMAGE_APPLIED.step("waits for its claim", rules.claim_window_s))
     else:
-        harm_directly(one, work, entity, part, position)
+        damage_directly(one, work, entity, part, position)
     if rules.on_body == "pass" and not solid and one.passed + 1 < rules.passes:
         one.passed += 1
         flights.ignore(one, entity)
-    elif rules.on_body == "bounce" and one.bounces < rules.bounce.most and one.passed < sweep.IGNORED:
+    elif rules.on_body == "bounce" and one.bounces < rules.bounce.max_count and one.passed < sweep.IGNORED:
         one.bounces += 1
         one.passed += 1
         flights.ignore(one, entity)  # it hits nobody twice
         off = _off_the_body(one, contact, work, position)
         bounce = rules.bounce
-        rebound(flights.rows[one.row], contact.at, off, bounce.restitution, bounce.friction, bounce.until_m_s)
-        if rules.owner_after_bounce:
+        rebound(flights.rows[one.row], contact.at, off, bounce.restitution, bounce.friction, bounce.rest_below_m_s)
+        if rules.owner_arms_at_bounce:
             flights.allow_owner(one, contact.at)
     else:
         _finish(one, work, position, "cover" if solid else "body", bursts=not claimed, met=met)
 
 
-def _off_the_body(one: Projectile, contact: Contact, work: HarmWork, position: Triple) -> Triple:
+def _off_the_body(one: Projectile, contact: Contact, work: DamageWork, position: Triple) -> Triple:
     """The direction straight off the part that was met; for a point, from a little back on its way."""
     columns, (a, b), fraction = work.history.columns, work.slots, work.view.fraction
     x, y, z = work.flights.velocity_at(one, contact.at)
@@ -273,12 +273,15 @@ def _off_the_body(one: Projectile, contact: Contact, work: HarmWork, position: T
     return off[0] / length, off[1] / length, off[2] / length
 
 
-def harm_directly(one: Projectile, work: HarmWork, entity: int, part: Part, position: Triple) -> None:
+def damage_directly(one: Projectile, work: DamageWork, entity: int, part: Part, position: Triple) -> None:
     """Apply a projectile's damage to the body that it hits."""
     distance = math.dist(one.origin, position)
     row = work.history.columns.row_of(entity, part)
     met = [(part, row, one.weapon.points(row, distance, one.charge))]
-    amount, wound = apply_harm(work, work.roster.actors[entity], met, "impact")
+    x, y, z = work.flights.velocity_at(one, work.received_at)
+    speed = math.sqrt(x * x + y * y + z * z)
+    way = None if speed == 0.0 else (x / speed, y / speed, z / speed)
+    amount, wound = apply_damage(work, work.roster.actors[entity], met, "impact", position, way)
     work.damage += wound.before - wound.after
     changed = (amount, wound.before, wound.after, wound.lethal)
     work.hits += (Hit(entity, part.name, part.zone, part.side, distance, position, *changed),)

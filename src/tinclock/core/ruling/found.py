@@ -66,15 +66,15 @@ def _wrong_kind(context: Context, _: float) -> str:
 
 
 _DETAILS: Final[dict[int, Callable[[Context, float], str]]] = {
-    FINDING.foreign_actor: lambda context, _: f"named entity {context.claim.actor}, owns {context.own}",
+    FINDING.wrong_actor: lambda context, _: f"named entity {context.claim.actor}, owns {context.own}",
     FINDING.unknown_weapon: lambda context, _: excerpt(context.claim.weapon),
-    FINDING.unarmed: lambda context, _: excerpt(context.claim.weapon),
+    FINDING.weapon_not_carried: lambda context, _: excerpt(context.claim.weapon),
     FINDING.weapon_not_held: lambda context, _: f"claimed {context.claim.weapon}, holds {context.wielded}",
     FINDING.wrong_kind: _wrong_kind,
     FINDING.no_ammunition: lambda context, under_way: "reloading" if under_way else "",
     FINDING.undercharged: lambda context, full: f"full after {full:g} s",
     FINDING.shots_skipped: lambda context, _: "drawn from the server's own stream",
-    FINDING.fast_cadence: lambda context, interval: f"interval {interval:g} s",
+    FINDING.fires_too_fast: lambda context, interval: f"interval {interval:g} s",
     FINDING.view_unknown: _unknown_view,
     FINDING.view_ahead: _ahead,
     FINDING.too_fast: lambda context, seconds: (

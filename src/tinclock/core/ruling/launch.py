@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 from msgspec.structs import replace
 
 from tinclock.core.combat.events import LaunchEvent
+from tinclock.core.ruling.check_results import Measure
 from tinclock.core.ruling.flying import end_flight
 from tinclock.core.ruling.shot import spend_shot
-from tinclock.core.ruling.steps import Measure
 from tinclock.core.ruling.work import FiringWork
 
 if TYPE_CHECKING:
@@ -39,20 +39,20 @@ def commit_fired_launch(claim: LaunchClaim, work: LaunchWork) -> None:
     """Spend the shot and let fly, one projectile a way; the oldest of too many ends."""
     spend_shot(claim, work)
     work.start_from_the_eye()
-    rules, now = work.weapon.flight, work.received_at
+    rules, now = work.weapon.projectile, work.received_at
     seen = min(work.view_time, now)
-    started = seen if rules.compensation == "launch" else now
+    started = seen if rules.compensation == "catch_up" else now
     launched = [_let_fly(way, started, now - seen, work) for way in work.ways]
     work.projectiles = tuple(one.number for one in launched)
     work.steps.append(Measure.LAUNCHED.step(", ".join(map(str, work.projectiles)), rules.compensation))
     mine = [one for one in work.flights.of(work.actor.entity) if one.weapon is work.weapon]
-    for one in mine[: max(0, len(mine) - rules.most_live)]:
+    for one in mine[: max(0, len(mine) - rules.max_live)]:
         end_flight(work.world, one, now, "replaced")
 
 
 def _let_fly(way: Triple, started: float, age_s: float, work: LaunchWork) -> Projectile:
     """One projectile, and the event that tells of it."""
-    actor, weapon, speed = work.actor, work.weapon, work.weapon.flight.speed_m_s
+    actor, weapon, speed = work.actor, work.weapon, work.weapon.projectile.speed_m_s
     velocity = (speed * way[0], speed * way[1], speed * way[2])
     one = work.flights.launch(actor, work.connection, weapon, work.origin, velocity, started, age_s)
     one.sequence, one.charge = work.sequence, work.charge

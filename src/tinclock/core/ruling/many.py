@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from tinclock.core.kernels.call_rows import MOST_AT_ONCE
+from tinclock.core.kernels.call_rows import MAX_AT_ONCE
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
 from tinclock.core.kernels.dtypes import FOUND
 from tinclock.core.ruling.brief import LOOKED_AT, TAIL, TAIL_BYTES, length_of
@@ -22,7 +22,7 @@ from tinclock.core.ruling.side_by_side import SideBySide
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
-    from tinclock.core.combat.roster import Connection
+    from tinclock.core.combat.connections import Connection
     from tinclock.core.ruling.checking import Begun, Checking
     from tinclock.core.ruling.quick import Quick
     from tinclock.core.ruling.records import Ruling
@@ -70,7 +70,7 @@ class Together:
                     done(self._alone(sender, claim, now))
                     continue
             wait(quick, claim, now)
-            if len(waiting) == MOST_AT_ONCE:
+            if len(waiting) == MAX_AT_ONCE:
                 self._flush(done)
         self._flush(done)
 

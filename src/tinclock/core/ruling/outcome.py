@@ -28,10 +28,10 @@ def ruling_on(work: Work, number: int, kind: str, outcome: Outcome, weapon: str,
         "number": number, "kind": kind, "connection": connection.name,
         "account": connection.account, "entity": work.actor.entity, "sequence": work.sequence, "weapon": weapon,
         "received_at": work.received_at, "outcome": outcome, **_NOTHING_FOUND, "findings": tuple(work.findings),
-        "first": first, "state": None if kind == "flight" else _state_of(work), **work.found(),
+        "first": first, "state": None if kind == "projectile" else _state_of(work), **work.found(),
     }  # fmt: skip
     if late is None:
-        fields["steps"] = tuple(work.steps)
+        fields["checks"] = tuple(work.steps)
     else:
         fields["late"] = late
     return ruling_of(fields)

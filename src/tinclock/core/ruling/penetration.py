@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
-from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.check_results import Measure
 from tinclock.core.timeline.cover import Obstacle, reach_of
 
 if TYPE_CHECKING:

@@ -4,20 +4,23 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Final
 
+from tinclock.core.combat.connections import Connection
 from tinclock.core.combat.flights import Flights
 from tinclock.core.combat.ledger import Ledger
 from tinclock.core.combat.receipts import Outcome, Receipt
-from tinclock.core.combat.roster import Connection, HeldTrigger, Participant, Roster
+from tinclock.core.combat.roster import HeldTrigger, Participant, Roster
 from tinclock.core.combat.weapons import Weapon
 from tinclock.core.errors import BadNumberError, RulesError
 from tinclock.core.findings import Finding
-from tinclock.core.kernels.dtypes import FOUND
+from tinclock.core.kernels.dtypes import FOUND, RULES
 from tinclock.core.plain import Fields
-from tinclock.core.rules.consequences import consequences_of
+from tinclock.core.rules.actions import actions_of
 from tinclock.core.rules.contradictions import contradictions
-from tinclock.core.rules.numbers import RuleNumbers
+from tinclock.core.rules.game import PhaseRules
+from tinclock.core.rules.numbers import RuleNumbers, of_rig
 from tinclock.core.ruling.beside import follow_its_client
 from tinclock.core.ruling.changing import change_rules, require_changeable
+from tinclock.core.ruling.check_results import Measure
 from tinclock.core.ruling.checking import Begun, Checking
 from tinclock.core.ruling.checks.form import is_count, misfit
 from tinclock.core.ruling.claims import (
@@ -32,33 +35,32 @@ from tinclock.core.ruling.claims import (
 )
 from tinclock.core.ruling.flying import end_flight, fly_all
 from tinclock.core.ruling.many import Together
+from tinclock.core.ruling.melee import BlowReach
 from tinclock.core.ruling.outcome import named, ruling_on
 from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Procedure
 from tinclock.core.ruling.quick import PACKS, Quick
 from tinclock.core.ruling.records import Ruling
 from tinclock.core.ruling.short_way import Numbering, ShortWay
-from tinclock.core.ruling.steps import Measure
-from tinclock.core.ruling.strike import BlowReach
 from tinclock.core.ruling.trigger import next_shot_at
-from tinclock.core.ruling.work import HarmWork, Work, World
+from tinclock.core.ruling.work import DamageWork, Work, World
 from tinclock.core.text import excerpt
 from tinclock.core.timeline.bodies import facing_at
 from tinclock.core.timeline.cover import Cover
 from tinclock.core.timeline.instants import CATCH_UP_S
-from tinclock.core.timeline.views import Drawing, View
+from tinclock.core.timeline.views import Interpolation, View
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
 
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
-    from tinclock.core.timeline.bodies import Reached
+    from tinclock.core.timeline.bodies import ReachedHitbox
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.vectors import Triple
 
 
 _STATE: Final = (
-    "history", "ledger", "roster", "flights", "numbers", "_next_rules", "_house", "_fired", "_numbering"
+    "history", "ledger", "roster", "flights", "numbers", "limits", "_next_rules", "_house", "_fired", "_numbering"
 )  # fmt: skip
 """State of a match, besides its rules and its level; everything else is put together from these."""
 
@@ -73,13 +75,19 @@ class ClaimPipeline:
         problems = contradictions(rules)
         if problems:
             raise RulesError("rules", problems)
-        enforced = rules.match.enforce == "yes"
+        enforced = rules.match.mode == "live"
         weapons = {name: Weapon(name, table, enforced=enforced) for name, table in rules.weapons.items()}
         self.history = history()
-        self.ledger = Ledger(rules.match.health, rules.harm, rules.score, enforces=enforced)
+        self.ledger = Ledger(
+            rules.match.health, rules.damage, rules.score, enforces=enforced, counters=rules.counters
+        )  # fmt: skip
+        self.ledger.phase = rules.match.phase or ""
         self.roster = Roster(rules, weapons, seed)
         self.flights = Flights(self.history, level)
         self.numbers = RuleNumbers(rules)
+        self.limits = {
+            rig: RuleNumbers(of_rig(rules, table)) for rig, table in rules.rigs.items() if table.movement is not None
+        }
         zones = self.history.columns.zones
         for weapon in weapons.values():
             weapon.aim_at(zones)
@@ -92,12 +100,13 @@ class ClaimPipeline:
 
     def _work_with(self, rules: Rules, level: Level | None) -> None:
         """Put together what claims are worked on with, from the match's state."""
-        consequences = consequences_of(rules)
+        actions = actions_of(rules)
         self._world = World(
-            rules, consequences, self.history, level, self.ledger, self.roster, self.flights,
+            rules, actions, self.history, level, self.ledger, self.roster, self.flights,
             Cover(self.history, level), self.numbers,
         )  # fmt: skip
-        self._checking = Checking(self.history, level, self.roster, self.numbers, consequences)
+        self._checking = Checking(self.history, level, self.roster, self.numbers, actions, self.limits)
+        self.keep_phase()
         for actor in self.roster.actors.values():
             self._checking.enter(actor)
         self.short_way = ShortWay(self._world, self._checking, self._numbering)
@@ -122,13 +131,29 @@ class ClaimPipeline:
         """A tick is recorded: the rules that hold from now on."""
         if self._next_rules is not None:
             self._world = self.short_way.world = change_rules(self._world, self._checking, self._next_rules, now)
+            for rig, numbers in self.limits.items():
+                numbers.take(of_rig(self._next_rules, self._next_rules.rigs[rig]))
             self._next_rules = None
+            self.keep_phase()
         return self._world.rules
+
+    @property
+    def world(self) -> World:
+        """State of the match that all claims are checked against."""
+        return self._world
+
+    def keep_phase(self) -> None:
+        """Tell kernels and the board what the present phase allows."""
+        phase = self._world.rules.phases.get(self.ledger.phase, PhaseRules())
+        row = self.numbers.numbers
+        row[RULES.weapons_closed], row[RULES.moves_closed] = not phase.weapons, not phase.moves
+        self.ledger.publishes_shots = self._world.rules.match.publish_shots
+        row[RULES.damage_closed], self.ledger.scores.count = not phase.damage, phase.scores
 
     def clear_the_air(self, entity: int, now: float) -> None:
         """Remove a leaving entity's projectiles, or let them fly on and credit nobody, by their rules."""
         for one in self.flights.of(entity):
-            if one.flight.when_owner_leaves == "remove":
+            if one.rules.when_owner_leaves == "remove":
                 end_flight(self._world, one, now, "owner left")
 
     def enter(self, actor: Participant) -> None:
@@ -239,13 +264,13 @@ class ClaimPipeline:
 
     def _repeated(self, work: Work, kind: str, first: Receipt) -> Ruling:
         work.findings.append(work.find("repeated_sequence"))
-        work.steps.append(Measure.SEQUENCE.step(work.sequence, verdict="deny"))
-        return self._ruling(work, kind, "denied", "", first)
+        work.steps.append(Measure.SEQUENCE.step(work.sequence, verdict="reject"))
+        return self._ruling(work, kind, "rejected", "", first)
 
     def _refuse(self, sender: object, account: str, code: str, expected: str, received_at: float) -> Ruling:
         name = sender if type(sender) is str else excerpt(sender)
         finding = Finding(code, name, account, 0, 0, received_at)
-        step = Measure.SENDER.step(name, expected, verdict="deny")
+        step = Measure.SENDER.step(name, expected, verdict="reject")
         return Ruling(
             self._numbering.next(),
             "unread",
@@ -255,16 +280,16 @@ class ClaimPipeline:
             0,
             "",
             received_at,
-            "denied",
+            "rejected",
             findings=(finding,),
-            steps=(step,),
+            checks=(step,),
         )
 
     def _refuse_malformed(self, work: Work, claim: object, procedure: Procedure | None) -> Ruling:
         what, given = ("claim", claim) if procedure is None else ("sequence", getattr(claim, "sequence", None))
         work.findings.append(work.find("malformed", detail=f"{what}: {excerpt(given)}"))
-        work.steps.append(Measure.FIELDS.step(f"{what} {excerpt(given)}", "well formed", verdict="deny"))
-        return self._ruling(work, "unread" if procedure is None else procedure.kind, "denied")
+        work.steps.append(Measure.FIELDS.step(f"{what} {excerpt(given)}", "well formed", verdict="reject"))
+        return self._ruling(work, "unread" if procedure is None else procedure.kind, "rejected")
 
     # -- what the server does itself --------------------------------------------------------------------------
 
@@ -303,7 +328,7 @@ class ClaimPipeline:
             return self.roster.connections[actor.connection]
         connection = self._house.get(actor.entity)
         if connection is None:
-            connection = self._house[actor.entity] = Connection("", "", actor.entity, Drawing(), b"")
+            connection = self._house[actor.entity] = Connection("", "", actor.entity, Interpolation(), b"")
         return connection
 
     def advance(self, now: float) -> list[Ruling]:
@@ -319,8 +344,8 @@ class ClaimPipeline:
         for work in fly_all(self._world, now):
             self._rule_flight(work)
 
-    def _rule_flight(self, work: HarmWork) -> None:
-        self._fired.append(self._ruling(work, "flight", "amended" if work.findings else "upheld", work.used))
+    def _rule_flight(self, work: DamageWork) -> None:
+        self._fired.append(self._ruling(work, "projectile", "adjusted" if work.findings else "accepted", work.used))
 
     def _fire_until(self, now: float, only: Participant | None = None) -> None:
         """Fire held triggers at their instants up to now, in order of time and then of entity."""
@@ -366,7 +391,7 @@ class ClaimPipeline:
         claim = ShotClaim(held_trigger.sequence, actor.entity, actor.wielded, work.origin, held_trigger.aim, view)
         begun = self._checking.begin(procedure, claim, connection, actor, at, is_well_formed=True)
         ruling = self._follow(procedure, claim, work, begun)
-        if ruling.outcome == "denied":
+        if ruling.outcome == "rejected":
             actor.held_trigger = None
         elif held_trigger.left is not None:
             held_trigger.left -= 1
@@ -377,8 +402,8 @@ class ClaimPipeline:
         actor.held_trigger = None
         work = Work(self._world, self._connection_of(actor), actor, now)
         work.sequence = held_trigger.sequence
-        work.steps.append(Measure.BEHIND_THE_SERVERS_CLOCK_BY.step(behind, CATCH_UP_S, verdict="deny"))
-        return self._ruling(work, "trigger", "denied", actor.wielded)
+        work.steps.append(Measure.BEHIND_THE_SERVERS_CLOCK_BY.step(behind, CATCH_UP_S, verdict="reject"))
+        return self._ruling(work, "trigger", "rejected", actor.wielded)
 
     def _view_for(self, at: float, lag_s: float | None) -> View:
         """Return the view of a shooter's screen at a time: its lag ago, or (None) the newest tick."""
@@ -387,11 +412,11 @@ class ClaimPipeline:
             return View(history.newest_tick, history.newest_tick, 0.0)
         return history.view_at(max(at - lag_s, history.first_snapshot_time))
 
-    def in_reach(self, actor: Participant, weapon: Weapon, direction: Triple | None) -> list[Reached]:
-        """See `Referee.in_reach`."""
+    def melee_targets(self, actor: Participant, weapon: Weapon, direction: Triple | None) -> list[ReachedHitbox]:
+        """See `Referee.melee_targets`."""
         history = self.history
         eye = history.eye_now(actor.entity)
-        if weapon.rules.kind != "reach":
+        if weapon.rules.kind != "melee":
             raise BadNumberError("weapon", "a weapon of kind 'reach'", weapon.name)
         if eye is None or actor.entity in self.ledger.dead:
             return []
@@ -410,7 +435,7 @@ class ClaimPipeline:
         """Put a claim that was begun through the rest of its procedure."""
         name = getattr(claim, "weapon", None)
         if not self._checking.passes(procedure, claim, work, begun):
-            return self._ruling(work, procedure.kind, "denied", named(name, work))
+            return self._ruling(work, procedure.kind, "rejected", named(name, work))
         procedure.commit(claim, work)
         return self._ruling(
             work, procedure.kind, self._checking.compare(procedure.compares, claim, work), named(name, work)

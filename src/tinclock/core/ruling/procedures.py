@@ -1,7 +1,7 @@
 """Procedure of each kind of claim. Read this page to know what Tin Clock checks, in order.
 
-A procedure's `checks` measure and decide, until one denies. They change nothing: a denied claim leaves the match as it
-was. Then `commit` does what the claim does, and `compares` hold what the client says happened against what did.
+A procedure's `checks` measure and decide, until one rejects. They change nothing: a rejected claim leaves the match
+as it was. Then `commit` does what the claim does, and `compares` hold what the client says happened against what did.
 """
 
 from __future__ import annotations
@@ -18,17 +18,16 @@ from tinclock.core.ruling.checks.form import find_malformed
 from tinclock.core.ruling.checks.muzzle import check_muzzle as ask_muzzle
 from tinclock.core.ruling.checks.sender import check_tenure as ask_tenure
 from tinclock.core.ruling.claims import (
-    HandleClaim,
     ImpactClaim,
     LaunchClaim,
+    MeleeClaim,
     MoveClaim,
     ShotClaim,
     StatusClaim,
-    StrikeClaim,
     TriggerClaim,
     UseClaim,
+    WeaponActionClaim,
 )
-from tinclock.core.ruling.handle import HandleWork, check_carried, check_sensible, commit_handle
 from tinclock.core.ruling.impact import (
     ImpactWork,
     check_impact,
@@ -39,8 +38,10 @@ from tinclock.core.ruling.impact import (
     commit_impact,
 )
 from tinclock.core.ruling.launch import LaunchWork, commit_fired_launch, commit_launch
+from tinclock.core.ruling.melee import MeleeWork, check_facing, commit_melee
 from tinclock.core.ruling.move import MoveWork, commit_move
 from tinclock.core.ruling.order import Asks, Check, Order, PythonCheck
+from tinclock.core.ruling.prices import check_price
 from tinclock.core.ruling.shot import ShotWork, commit_fired, commit_shot
 from tinclock.core.ruling.status import (
     StatusWork,
@@ -51,9 +52,9 @@ from tinclock.core.ruling.status import (
     check_rounds,
     commit_status,
 )
-from tinclock.core.ruling.strike import StrikeWork, check_facing, commit_strike
 from tinclock.core.ruling.trigger import TriggerWork, commit_trigger
 from tinclock.core.ruling.use import UseWork, check_item, check_target, check_useful, commit_use
+from tinclock.core.ruling.weapon_action import WeaponActionWork, check_carried, check_sensible, commit_weapon_action
 from tinclock.core.ruling.work import Work
 
 
@@ -62,8 +63,8 @@ class Procedure:
     """Checks and acts for one kind of claim.
 
     work : what it is worked on with
-    checks : in order, until one denies; they change nothing. Those of a module of `kernels.checks` are compiled
-    commit : what the claim costs, leaves behind and does: all that changes the match, for claims that weren't denied
+    checks : in order, until one rejects; they change nothing. Those of a module of `kernels.checks` are compiled
+    commit : what the claim costs, leaves behind and does: all that changes the match, for claims that weren't rejected
     compares : what the client says happened, against what did
     order : the checks as a kernel takes them
     """
@@ -81,11 +82,12 @@ class Procedure:
 
 FIELDS: Final = Asks(sender.check_fields, find_malformed)
 FORM: Final = Asks(sender.check_form, find_malformed)
+PRICE: Final = Asks(weapon.check_price, check_price)
 TENURE: Final = Asks(sender.check_tenure, ask_tenure)
 MUZZLE: Final = Asks(muzzle.check_muzzle, ask_muzzle)
 _SENT: Final = (sender.check_sequence, FIELDS, sender.check_sender)
-_AIMED: Final = (sender.check_sequence, FORM, sender.check_sender)
-_READY: Final = (weapon.check_loaded, weapon.check_cadence, weapon.check_charge)
+_AIMED: Final = (sender.check_sequence, FORM, sender.check_sender, sender.check_phase)
+_READY: Final = (weapon.check_loaded, weapon.check_fire_rate, PRICE, weapon.check_charge)
 _SEEN: Final = (
     view.check_view, lag.check_lag, lag.check_told, view.check_view_order, TENURE, sender.check_trade, MUZZLE,
 )  # fmt: skip
@@ -114,20 +116,21 @@ LAUNCH: Final = Procedure(
     (*_AIMED, sender.check_actor, weapon.check_weapon, weapon.check_launches, *_READY, *_SEEN, weapon.check_number),
     commit_launch,
 )
-STRIKE: Final = Procedure(
-    "strike",
-    StrikeWork,
+MELEE: Final = Procedure(
+    "melee",
+    MeleeWork,
     (
         *_AIMED,
         sender.check_actor,
         weapon.check_weapon,
         weapon.check_reaches,
         weapon.check_loaded,
-        weapon.check_cadence,
+        weapon.check_fire_rate,
+        PRICE,
         *_SEEN,
         check_facing,
     ),
-    commit_strike,
+    commit_melee,
     _CLAIMED,
 )
 IMPACT: Final = Procedure(
@@ -152,17 +155,24 @@ TRIGGER: Final = Procedure(
     ),
     commit_trigger,
 )
-HANDLE: Final = Procedure(
-    "handle", HandleWork, (*_SENT, TENURE, sender.check_alive, check_carried, check_sensible), commit_handle
+WEAPON_ACTION: Final = Procedure(
+    "weapon_action",
+    WeaponActionWork,
+    (*_SENT, TENURE, sender.check_alive, check_carried, check_sensible),
+    commit_weapon_action,
 )
 USE: Final = Procedure(
-    "use", UseWork, (*_SENT, TENURE, sender.check_alive, check_item, check_target, check_useful), commit_use
+    "use",
+    UseWork,
+    (*_SENT, sender.check_phase, TENURE, sender.check_alive, check_item, check_price, check_target, check_useful),
+    commit_use,
 )
 MOVE: Final = Procedure(
     "move",
     MoveWork,
     (
         *_SENT,
+        move.check_phase_of_move,
         TENURE,
         sender.check_alive,
         move.check_reported,
@@ -188,16 +198,25 @@ PROCEDURES: Final[dict[type, Procedure]] = {
     ShotClaim: SHOT,
     LaunchClaim: LAUNCH,
     ImpactClaim: IMPACT,
-    StrikeClaim: STRIKE,
+    MeleeClaim: MELEE,
     TriggerClaim: TRIGGER,
-    HandleClaim: HANDLE,
+    WeaponActionClaim: WEAPON_ACTION,
     UseClaim: USE,
     MoveClaim: MOVE,
     StatusClaim: STATUS,
 }
 
 OF_CLIENTS_ONLY: Final = frozenset(
-    {sender.check_sequence, sender.check_sender, lag.check_lag, view.check_view_order, TENURE, lag.check_faces}
+    {
+        sender.check_sequence,
+        sender.check_sender,
+        sender.check_phase,
+        move.check_phase_of_move,
+        lag.check_lag,
+        view.check_view_order,
+        TENURE,
+        lag.check_faces,
+    }
 )
 """Checks that the server's own shooters skip: they have no connection that could lie."""
 
@@ -209,7 +228,7 @@ HOUSE: Final[dict[type, Procedure]] = {
 
 FIRED: Final = replace(
     SHOT,
-    checks=(sender.check_actor, weapon.check_loaded, weapon.check_cadence, weapon.check_number),
+    checks=(sender.check_actor, weapon.check_loaded, weapon.check_fire_rate, PRICE, weapon.check_number),
     commit=commit_fired,
     compares=(),
 )

@@ -22,8 +22,9 @@ from tinclock.core.ruling.claims import MoveClaim, ShotClaim
 from tinclock.core.timeline.views import View
 
 if TYPE_CHECKING:
+    from tinclock.core.combat.connections import Connection
     from tinclock.core.combat.held import Held
-    from tinclock.core.combat.roster import Connection, Participant
+    from tinclock.core.combat.roster import Participant
     from tinclock.core.plain import Fields
 
 NAN: Final = float("nan")

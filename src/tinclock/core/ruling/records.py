@@ -9,10 +9,10 @@ from tinclock.core.combat.receipts import ActorState, Outcome, Receipt, ReceiptH
 from tinclock.core.findings import Finding
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.answers import answer_of
+from tinclock.core.ruling.check_results import CheckResult
 from tinclock.core.ruling.hits import Hit as Hit
 from tinclock.core.ruling.hits import Ray as Ray
 from tinclock.core.ruling.hits import Stop as Stop
-from tinclock.core.ruling.steps import Step
 from tinclock.core.text import printable
 from tinclock.core.timeline.views import View
 from tinclock.core.vectors import Triple
@@ -56,7 +56,7 @@ class Ruling:
     reached_m: float | None = field(default_factory=_nothing)
     stopped_by: Stop | None = field(default_factory=_nothing)
     first: Receipt | None = field(default_factory=_nothing)
-    steps: tuple[Step, ...] = field(default_factory=tuple)
+    checks: tuple[CheckResult, ...] = field(default_factory=tuple)
     state: ActorState | None = field(default_factory=_nothing)
     shot: int | None = field(default_factory=_nothing)
     aim: Triple | None = field(default_factory=_nothing)
@@ -80,14 +80,14 @@ class Ruling:
         return Ruling, tuple(getattr(self, name) for name in _FIELDS)
 
     @property
-    def trace(self) -> tuple[Step, ...]:
-        """Every step, in the order taken: what was measured, against which limit, and what came of it."""
-        return self.steps
+    def missed(self) -> bool:
+        """True if the claim was ruled on and hit nobody: a miss can be accepted."""
+        return self.kind in ("shot", "melee", "projectile") and self.outcome != "rejected" and not self.hits
 
     def answer(self, names: Mapping[int, str] | None = None, because: str = "") -> str:
         """Return the claim's result and its reason in one sentence. See `explain`."""
         return answer_of(
-            self.kind, self.outcome, self.findings, self.hits, self.steps, self.stopped_by, self.reached_m, names,
+            self.kind, self.outcome, self.findings, self.hits, self.checks, self.stopped_by, self.reached_m, names,
             because, repeated=self.first is not None,
         )  # fmt: skip
 
@@ -98,12 +98,12 @@ class Ruling:
         """
         who = printable(self.account) or "the server's own"
         head = (
-            f"ruling {self.number}: {self.outcome} - {self.kind} {self.sequence} "
+            f"ruling {self.number}: {self.outcome}{' (a miss)' if self.missed else ''} - {self.kind} {self.sequence} "
             f"of {who} (entity {self.entity}) with {printable(self.weapon) or '-'} "
             f"at {self.received_at:.3f} s"
         )
         lines = [self.answer(names, because), head]
-        lines += [f"  {step.explain(names)}" for step in self.steps]
+        lines += [f"  {step.explain(names)}" for step in self.checks]
         lines += [f"  finding {finding.code}: {finding.explain()}" for finding in self.findings]
         lines += [f"  {hit.explain(names)}" for hit in self.hits]
         if self.kind == "move" and self.position is not None:
@@ -149,15 +149,16 @@ _FIELDS: Final = tuple(one.name for one in fields(Ruling))
 class ViewBounds(NamedTuple):
     """Ages that a connection's views may have on arrival, in seconds.
 
-    newest_s : younger ones can't have reached the client; oldest_s : older ones are noted; cap_s : none is ruled older
+    newest_s : younger ones can't have reached the client; oldest_s : older ones are flagged; rewind_limit_s : none is
+    ruled older
     """
 
     newest_s: float
     oldest_s: float
-    cap_s: float
+    rewind_limit_s: float
 
 
-class Lags(NamedTuple):
+class DisplayDelays(NamedTuple):
     """Age of the view of a connection's fastest message on arrival, in seconds; nan where it isn't known.
 
     told : by the client's messages of the last second
@@ -165,6 +166,6 @@ class Lags(NamedTuple):
     tracked : the age that its shots are ruled at
     """
 
-    told_s: float
+    reported_s: float
     explained_s: float
-    tracked_s: float
+    estimated_s: float

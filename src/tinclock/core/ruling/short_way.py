@@ -5,7 +5,9 @@ from __future__ import annotations
 from operator import itemgetter
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from tinclock.core.combat.ledger import Blow, Wound
+from msgspec.structs import replace
+
+from tinclock.core.combat.accounts import Blow, Wound
 from tinclock.core.combat.receipts import Receipt
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.checks.sender import REMEMBERED as REMEMBERED_RECEIPTS
@@ -16,19 +18,21 @@ from tinclock.core.ruling.brief import LOOKED_AT, TAIL, Brief, Kept, Met, is_let
 from tinclock.core.ruling.checking import Begun
 from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.ruling.found import CODES, findings_found
-from tinclock.core.ruling.harm import tell_damage
+from tinclock.core.ruling.hits import Stop
 from tinclock.core.ruling.procedures import NOT_COUNTED, PROCEDURES
 from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.shot_events import along, end_of, rounded, tell_shot
 from tinclock.core.ruling.trace import Context
+from tinclock.core.ruling.wounding import tell_damage
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from tinclock.core.combat.receipts import Outcome
     from tinclock.core.findings import Finding
+    from tinclock.core.ruling.check_results import CheckResult
     from tinclock.core.ruling.checking import Checking
     from tinclock.core.ruling.quick import Quick
-    from tinclock.core.ruling.steps import Step
     from tinclock.core.ruling.work import World
     from tinclock.core.vectors import Triple
 
@@ -40,9 +44,14 @@ OWN_WOUND: Final = slice(FOUND.own_before, FOUND.own_armour_after + 1)
 _look: Final = itemgetter(*LOOKED_AT)
 _NOTHING_MET: Final = Met()
 _NO_HITS: Final[tuple[tuple[int, str, float, bool], ...]] = ()
-_FORGOTTEN: Final = Receipt(0, "upheld")
+_FORGOTTEN: Final = Receipt(0, "accepted")
 """Stands for the receipt of a claim that was only counted, so that a repeat of it is seen to be one."""
-_AS_SAID: Final[tuple[Outcome, tuple[Finding, ...], tuple[Step, ...]]] = ("upheld", (), ())
+_AS_SAID: Final[tuple[Outcome, tuple[Finding, ...], tuple[CheckResult, ...]]] = ("accepted", (), ())
+
+
+def _aim(found: Any) -> Triple:
+    """Return the unit direction of a shot, from the row of what was found."""
+    return found[FOUND.direction_x], found[FOUND.direction_y], found[FOUND.direction_z]
 
 
 class Numbering:
@@ -108,17 +117,19 @@ class ShortWay:
         count, became, heard, column, part, why, wall = looked
         met, hit, (outcome, findings, more), counts = _NOTHING_MET, None, _AS_SAID, True
         if became == REFUSED:
-            outcome, findings = "denied", self._found(quick, claim, now, found)
+            outcome, findings = "rejected", self._found(quick, claim, now, found)
             count, counts = 0.0, findings[0].code not in NOT_COUNTED
         elif became == ACCEPTED:
             if heard == 2.0:
                 quick.connection.transits.make_room()
         else:
             if became >= AT_COVER:
-                met = self._struck(quick, became, now, int(column), int(part), why, found)
+                met = self._struck(quick, became, now, int(column), int(part), why, found, claim.origin)
                 hit = met if became == HIT else None
             elif became == AT_LEVEL and self.world.level is not None:
                 met = Met(0, self.world.level.surface_of(int(wall)).name)
+            if self._ledger.publishes_shots:
+                self._tell(quick, claim, now, met, found)
             if claim.victim is not None or claim.part is not None or claim.damage is not None:
                 count = 1.0
         if count:
@@ -138,11 +149,11 @@ class ShortWay:
     def count(self, quick: Quick, claim: Any, now: float, found: Any) -> Counted:
         """`settle` for somebody who only counts what comes of claims: nothing can be read of it afterwards."""
         became, before, after = found[FOUND.became], found[FOUND.before], found[FOUND.after]
-        outcome: Outcome = "upheld"
+        outcome: Outcome = "accepted"
         hits, place, counts, says = _NO_HITS, None, True, False
         met = _NOTHING_MET
         if became == REFUSED:
-            outcome, counts = "denied", CODES[int(found[FINDINGS_FROM + CODE])] not in NOT_COUNTED
+            outcome, counts = "rejected", CODES[int(found[FINDINGS_FROM + CODE])] not in NOT_COUNTED
             place = place_of(found) if type(claim) is MoveClaim else None
         elif became == ACCEPTED:
             if found[FOUND.heard] == 2.0:
@@ -151,32 +162,48 @@ class ShortWay:
         else:
             if became >= AT_COVER:
                 met = self._struck(
-                    quick, became, now, int(found[FOUND.column]), int(found[FOUND.part]), found[FOUND.why], found
-                )
+                    quick, became, now, int(found[FOUND.column]), int(found[FOUND.part]), found[FOUND.why], found,
+                    claim.origin,
+                )  # fmt: skip
                 if became == HIT and met.part is not None:
                     hits = ((met.entity, met.part.name, found[FOUND.amount], is_lethal(before, after)),)
             says = claim.victim is not None or claim.part is not None or claim.damage is not None
         if says:
             outcome = self._compare(quick, claim, now, met, became == HIT, found)[0]
-        elif became != REFUSED and found[FOUND.findings] and self._checking.amends(found):
-            outcome = "amended"
+        elif became != REFUSED and found[FOUND.findings] and self._checking.adjusts(found):
+            outcome = "adjusted"
         if counts:
             at = claim.sequence % REMEMBERED_RECEIPTS
             quick.connection.sequences[at], quick.connection.receipts[at] = claim.sequence, _FORGOTTEN
         counted: Counted = _new(Counted, (outcome, hits, before - after, place))
         return counted
 
+    def _tell(self, quick: Quick, claim: Any, now: float, met: Met, found: Any) -> None:
+        """Publish a shot that the kernel committed."""
+        entity, name, part = met
+        stop = None
+        if part is not None and not name:
+            stop = Stop("body", entity=entity)
+        elif name:
+            stop = Stop("cover" if entity else "level", name, entity)
+        end = end_of(along(claim.origin, _aim(found), found[FOUND.reached_m]), stop, "" if part is None else part.name)
+        tell_shot(self._ledger, now, quick.entity, quick.wielded, claim.sequence, claim.origin, (end,))
+
     def _struck(
-        self, quick: Quick, became: float, now: float, column: int, part_row: int, why: float, found: Any
-    ) -> Met:
+        self, quick: Quick, became: float, now: float, column: int, part_row: int, why: float, found: Any,
+        origin: Triple,
+    ) -> Met:  # fmt: skip
         """Return the end of a shot that the kernel committed; keeps and tells its consequences."""
         columns = self._columns
         entity, part = columns.whose(column, part_row)
         if became == AT_COVER:
             return Met(entity, columns.rig_at(column).name, part)
         if why in (HURT, REFLECTED):
-            blow = Blow("shot", quick.entity, quick.wielded, part.name)
             wound, own = Wound(*found[WOUND]), Wound(*found[OWN_WOUND])
+            blow = Blow("shot", quick.entity, quick.wielded, part.name)
+            if wound.lethal or own.lethal:
+                way = _aim(found)
+                blow = replace(blow, position=rounded(along(origin, way, found[FOUND.enter_m])), direction=rounded(way))
             tell_damage(self._ledger, entity, why, wound, own, now, blow)
         met: Met = _new(Met, (entity, "", part))
         return met
@@ -189,7 +216,7 @@ class ShortWay:
 
     def _compare(
         self, quick: Quick, claim: Any, now: float, met: Met, is_hit: bool, found: Any
-    ) -> tuple[Outcome, tuple[Finding, ...], tuple[Step, ...]]:
+    ) -> tuple[Outcome, tuple[Finding, ...], tuple[CheckResult, ...]]:
         """Hold what the client says it hit against what its shot met: what comes of it, and all that was found."""
         procedure = PROCEDURES[type(claim)]
         work: Any = procedure.work(self.world, quick.connection, quick.actor, now)

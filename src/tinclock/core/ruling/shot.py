@@ -6,20 +6,22 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
-from tinclock.core.kernels.dtypes import FOUND
+from tinclock.core.kernels.dtypes import BODY, FOUND
 from tinclock.core.plain import Fields
-from tinclock.core.ruling.harm import apply_harm
+from tinclock.core.ruling.check_results import Measure
 from tinclock.core.ruling.penetration import send_through
+from tinclock.core.ruling.prices import pay
 from tinclock.core.ruling.records import Hit, Ray, Stop
-from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.shot_events import along, end_of, tell_shot
 from tinclock.core.ruling.work import FiringWork
+from tinclock.core.ruling.wounding import apply_damage
 from tinclock.core.timeline.bodies import speed_now
 from tinclock.core.timeline.cover import Obstacle
 from tinclock.core.timeline.history import PartHit
 
 if TYPE_CHECKING:
+    from tinclock.core.combat.accounts import Wound
     from tinclock.core.combat.held import Held
-    from tinclock.core.combat.ledger import Wound
     from tinclock.core.geometry.level import LevelHit
     from tinclock.core.ruling.claims import LaunchClaim, ShotClaim
     from tinclock.core.timeline.cover import Instant
@@ -71,13 +73,16 @@ def spend_shot(claim: ShotClaim | LaunchClaim, work: FiringWork) -> None:
     work.aim = aim
     held.settle(now + work.early_s)
     held.spend(now, work.charge)
+    work.actor.numbers[BODY.shots] += 1.0
+    if work.costs():
+        pay(work, work.weapon.name)
     work.ledger.drop_shield(work.actor.entity, now)
     if held.scatter.plain:
         held.shots += 1
         work.shot = held.shots
         work.ways = (aim,) * held.weapon.rules.pellets
         return
-    work.shot, own = held.number(claim.shot, work.rules.cadence.most_skipped)
+    work.shot, own = held.number(claim.shot, work.rules.fire_rate.max_skipped)
     _scatter(held, aim, claim.client_time, own, work)
 
 
@@ -113,13 +118,16 @@ def commit_fired(claim: ShotClaim, work: ShotWork) -> None:
     if work.named is not None:
         _look_where_named(work, work.named)
     met: list[RayHit] = []
-    rays = []
+    rays, ends = [], []
     for way in work.ways:
         work.direction = way
         reached, stopped_by = cast_shot(work)
         if work.hit is not None:
             met.append(RayHit(work.hit, way, work.kept))
         rays.append((way, reached, stopped_by))
+        if work.ledger.publishes_shots:
+            part = "" if work.hit is None else work.hit.part.name
+            ends.append(end_of(along(work.origin, way, reached), stopped_by, part))
     work.direction, work.reached_m, work.stopped_by = rays[0]
     if len(rays) > 1:
         work.rays = tuple(Ray(*ray) for ray in rays)
@@ -130,6 +138,7 @@ def commit_fired(claim: ShotClaim, work: ShotWork) -> None:
         for one in met:
             victims.setdefault(one.hit.entity, []).append(one)
         work.hits = tuple(hit for entity, mets in victims.items() for hit in _strike(work, entity, mets))
+    tell_shot(work.ledger, work.received_at, work.actor.entity, work.weapon.name, work.sequence, work.origin, ends)
 
 
 def _first_on(work: ShotWork, way: Triple, at: Instant) -> tuple[LevelHit | None, PartHit | None]:
@@ -198,7 +207,9 @@ def _strike(work: ShotWork, entity: int, mets: list[RayHit]) -> tuple[Hit, ...]:
         weapon.points(row, one.hit.distance_m, one.kept * work.charge) for row, one in zip(rows, mets, strict=True)
     ]
     met = [(one.hit.part, row, share) for one, row, share in zip(mets, rows, points, strict=True)]
-    amount, wound = apply_harm(work, work.roster.actors[entity], met, "shot")
+    first = mets[0]
+    position = along(origin, first.direction, first.hit.distance_m)
+    amount, wound = apply_damage(work, work.roster.actors[entity], met, "shot", position, first.direction)
     work.damage += wound.before - wound.after
     if len(mets) == 1:
         return (_hit(mets[0], origin, amount, wound, 1),)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from numpy.typing import ArrayLike
 
 
-class Shots(NamedTuple):
+class ShotBatch(NamedTuple):
     """Shots with the weapon in hand, a row each, in the order in which they came.
 
     connections : (m,) who sent each

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
-from tinclock.core.kernels.call_rows import CALL, MOST_AT_ONCE
+from tinclock.core.kernels.call_rows import CALL, MAX_AT_ONCE
 from tinclock.core.kernels.checking import check_claims
 from tinclock.core.kernels.dtypes import CLAIM, FOUND_LENGTH
 from tinclock.core.packed import address_of, memory_of
@@ -29,12 +29,12 @@ class SideBySide:
     """
 
     def __init__(self) -> None:
-        self._claims, self.found = np.zeros((MOST_AT_ONCE, len(CLAIM))), np.zeros((MOST_AT_ONCE, FOUND_LENGTH))
+        self._claims, self.found = np.zeros((MAX_AT_ONCE, len(CLAIM))), np.zeros((MAX_AT_ONCE, FOUND_LENGTH))
         self._claims[:, CLAIM.push] = np.nan
-        self._calls = np.zeros((MOST_AT_ONCE, len(CALL)), np.int64)
+        self._calls = np.zeros((MAX_AT_ONCE, len(CALL)), np.int64)
         self._calls[:, CALL.plain] = 1
         for rows, place in ((self._claims, CALL.claim), (self.found, CALL.found)):
-            self._calls[:, place] = address_of(rows) + rows.strides[0] * np.arange(MOST_AT_ONCE)
+            self._calls[:, place] = address_of(rows) + rows.strides[0] * np.arange(MAX_AT_ONCE)
         self.claim_rows, self.found_rows, self.call_rows = (
             [memory_of(row) for row in rows] for rows in (self._claims, self.found, self._calls)
         )

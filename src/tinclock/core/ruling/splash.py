@@ -7,17 +7,18 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from tinclock.core.ruling.harm import apply_harm
+from tinclock.core.ruling.check_results import Measure
+from tinclock.core.ruling.pushing import push_by_blast
 from tinclock.core.ruling.records import Hit
-from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.wounding import apply_damage
 from tinclock.core.timeline.bodies import parts_in_reach
 from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
     from tinclock.core.combat.flights import Projectile
-    from tinclock.core.rules.flights import SplashRules
-    from tinclock.core.ruling.work import HarmWork
-    from tinclock.core.timeline.bodies import Reached
+    from tinclock.core.rules.projectiles import SplashRules
+    from tinclock.core.ruling.work import DamageWork
+    from tinclock.core.timeline.bodies import ReachedHitbox
     from tinclock.core.vectors import Triple
 
 SEEN_POINTS = 8
@@ -35,36 +36,46 @@ def falloff_at(rules: SplashRules, distance_m: float) -> float:
     return float(np.interp(distance_m, table[:, 0], table[:, 1]))
 
 
-def burst(one: Projectile, rules: SplashRules, work: HarmWork, position: Triple, direct: int) -> None:
+def burst(one: Projectile, rules: SplashRules, work: DamageWork, position: Triple, direct: int) -> None:
     """Hurt nearby bodies. direct : the body that it ended in, 0 for none."""
     start = _off_the_surface(one, work, position)
     for near in _around(work, position, rules.radius_m):
         victim = work.roster.actors.get(near.entity)
         if victim is None or victim.blocks_only:
             continue
-        seen = 1.0 if near.entity == direct else visible_share(work, start, near)
-        factor = falloff_at(rules, near.distance_m) * (1.0 - rules.cover_share * (1.0 - seen))
+        seen = 1.0 if near.entity == direct else visible_fraction(work, start, near)
+        factor = falloff_at(rules, near.distance_m) * (1.0 - rules.cover_fraction * (1.0 - seen))
         points = one.charge * (rules.damage * factor + (rules.direct_bonus if near.entity == direct else 0.0))
         work.steps.append(Measure.IN_THE_SPLASH.step(near.entity, f"{near.distance_m:.2f} m"))
         work.steps.append(Measure.SEEN_FROM_THE_BURST.step(seen, 1.0))
         row = work.history.columns.row_of(near.entity, near.part)
-        amount, wound = apply_harm(work, victim, [(near.part, row, points)], "splash")
+        push = _push(position, near, rules.impulse_n_s * factor)
+        away = _push(position, near, 1.0)
+        amount, wound = apply_damage(
+            work,
+            victim,
+            [(near.part, row, points)],
+            "splash",
+            near.position,
+            away,
+            rules.impulse_n_s * factor or None,
+        )
+        push_by_blast(work.ledger, victim, work.rules.rigs[victim.rig].mass_kg, push, work.received_at)
         work.damage += wound.before - wound.after
         part, changed = near.part, (amount, wound.before, wound.after, wound.lethal)
-        push = _push(position, near, rules.impulse_n_s * factor)
         work.hits += (
             Hit(near.entity, part.name, part.zone, part.side, near.distance_m, near.position, *changed, 1, push),
         )
 
 
-def _around(work: HarmWork, position: Triple, radius_m: float) -> list[Reached]:
+def _around(work: DamageWork, position: Triple, radius_m: float) -> list[ReachedHitbox]:
     return parts_in_reach(
         work.history, position, (1.0, 0.0, 0.0), work.slots, work.view.fraction, reach_m=radius_m, radius_m=0.0,
         cone_rad=math.pi, ignore=0,
     )  # fmt: skip
 
 
-def _off_the_surface(one: Projectile, work: HarmWork, position: Triple) -> Triple:
+def _off_the_surface(one: Projectile, work: DamageWork, position: Triple) -> Triple:
     """Back along the way that it came: from there the surface that it hit doesn't hide everything."""
     x, y, z = work.flights.velocity_at(one, work.received_at)
     speed = math.sqrt(x * x + y * y + z * z)
@@ -73,7 +84,7 @@ def _off_the_surface(one: Projectile, work: HarmWork, position: Triple) -> Tripl
     return position[0] - BACK_M * x / speed, position[1] - BACK_M * y / speed, position[2] - BACK_M * z / speed
 
 
-def visible_share(work: HarmWork, start: Triple, near: Reached) -> float:
+def visible_fraction(work: DamageWork, start: Triple, near: ReachedHitbox) -> float:
     """The share of points of a body (the nearest, and middles of its parts) that nothing solid hides from `start`."""
     history = work.history
     boxes = history.hitboxes_at(near.entity, work.view)
@@ -87,13 +98,13 @@ def visible_share(work: HarmWork, start: Triple, near: Reached) -> float:
     return clear / len(points)
 
 
-def _hidden(work: HarmWork, start: Triple, end: Triple) -> bool:
+def _hidden(work: DamageWork, start: Triple, end: Triple) -> bool:
     if math.dist(start, end) <= 2.0 * BACK_M:
         return False
     return work.world.cover.between(start, end, work.instant())[0] is not None
 
 
-def _push(position: Triple, near: Reached, size: float) -> Triple | None:
+def _push(position: Triple, near: ReachedHitbox, size: float) -> Triple | None:
     if size == 0.0:
         return None
     away = [n - p for n, p in zip(near.position, position, strict=True)]

@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+from tinclock.core.ruling.check_results import Measure, MeasureKind
 from tinclock.core.ruling.checks.lag import hear, screen_sent_at
 from tinclock.core.ruling.checks.view import ages
-from tinclock.core.ruling.steps import Measure, MeasureKind
 from tinclock.core.ruling.work import Work
 
 if TYPE_CHECKING:
@@ -54,21 +54,21 @@ def check_health(claim: StatusClaim, work: StatusWork) -> Finding | None:
         return None
     known = [level.health for level in work.ledger.levels(work.actor.entity, _oldest(work))] or [0.0]
     return _compare(
-        work, Measure.BELIEVED_HEALTH, "health_differs", claim.health, known, work.rules.status.health_slack
+        work, Measure.REPORTED_HEALTH, "health_differs", claim.health, known, work.rules.status.health_tolerance
     )
 
 
 def check_news(claim: StatusClaim, work: StatusWork) -> Finding | None:
-    """Find `old_news` where the status itself names a snapshot that was sent long after its health had changed."""
+    """Find `stale_health` where the status itself names a snapshot that was sent long after its health had changed."""
     sent_at = screen_sent_at(work.history, work.connection, claim.view, work.received_at)
     if claim.health is None or sent_at is None:
         return None
     known = [level.health for level in work.ledger.levels(work.actor.entity, sent_at - NEWS_S)] or [0.0]
     beyond, nearest = _beyond(claim.health, known)
-    if beyond <= work.rules.status.health_slack:
+    if beyond <= work.rules.status.health_tolerance:
         return None
     work.steps.append(Measure.HEALTH_ON_ITS_SCREEN.step(claim.health, nearest))
-    return work.find("old_news", claim.health, nearest)
+    return work.find("stale_health", claim.health, nearest)
 
 
 def check_armour(claim: StatusClaim, work: StatusWork) -> Finding | None:
@@ -77,7 +77,7 @@ def check_armour(claim: StatusClaim, work: StatusWork) -> Finding | None:
         return None
     known = [level.armour for level in work.ledger.levels(work.actor.entity, _oldest(work))] or [0.0]
     return _compare(
-        work, Measure.BELIEVED_ARMOUR, "armour_differs", claim.armour, known, work.rules.status.health_slack
+        work, Measure.REPORTED_ARMOUR, "armour_differs", claim.armour, known, work.rules.status.health_tolerance
     )
 
 
@@ -86,18 +86,18 @@ def check_rounds(claim: StatusClaim, work: StatusWork) -> Finding | None:
     held = work.actor.weapons.get(work.actor.wielded)
     if claim.ammunition is None or held is None or held.magazine is None:
         return None
-    rounds = held.rounds_at(work.received_at + work.rules.cadence.allowance_s)[0] or 0
+    rounds = held.rounds_at(work.received_at + work.rules.fire_rate.tolerance_s)[0] or 0
     full = held.weapon.rules.magazine or 0
     seen = work.received_at - _oldest(work)
-    in_flight = math.ceil(seen / held.cadence.interval_s) if claim.ammunition > rounds else 0
+    in_flight = math.ceil(seen / held.fire_rate.interval_s) if claim.ammunition > rounds else 0
     known = [0.0, float(min(full, rounds + in_flight))]
     return _compare(
         work,
-        Measure.BELIEVED_AMMUNITION,
+        Measure.REPORTED_AMMUNITION,
         "ammunition_differs",
         float(claim.ammunition),
         known,
-        work.rules.status.ammunition_slack,
+        work.rules.status.ammunition_tolerance,
     )
 
 
@@ -109,8 +109,8 @@ def check_place(claim: StatusClaim, work: StatusWork) -> Finding | None:
     since = _oldest(work)
     apart = min(math.dist(claim.position, place) for place in accepted.places(since))
     ahead = rules.movement.speed_m_s * (work.received_at - since)
-    limit = rules.status.position_slack_m + ahead
-    work.steps.append(Measure.BELIEVED_PLACE_OFF_BY.step(apart, limit))
+    limit = rules.status.position_tolerance_m + ahead
+    work.steps.append(Measure.REPORTED_POSITION_OFF_BY.step(apart, limit))
     return work.find("position_differs", apart, limit) if apart > limit else None
 
 

@@ -19,24 +19,24 @@ from tinclock.core.kernels.dtypes import (
     VERDICT,
 )
 from tinclock.core.kernels.facts import MEASURE
-from tinclock.core.ruling.steps import Measure, MeasureKind, Step
+from tinclock.core.ruling.check_results import CheckResult, Measure, MeasureKind
 from tinclock.core.text import excerpt_name
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from tinclock.core.plain import Fields
-    from tinclock.core.ruling.steps import StepVerdict
+    from tinclock.core.ruling.check_results import StepVerdict
 
     Said = float | str | None
     Words = Callable[["Context", float, float], tuple[Said, Said]]
 
-VERDICTS: Final[tuple[StepVerdict, ...]] = ("ok", "note", "amend", "deny")
+VERDICTS: Final[tuple[StepVerdict, ...]] = ("ok", "flag", "adjust", "reject")
 SHOOTS: Final = {
     "shot": (("hitscan", "pellets"), "a shot"),
     "launch": (("projectile",), "a launch"),
     "trigger": (("hitscan", "pellets", "projectile"), "a trigger"),
-    "strike": (("reach",), "a blow"),
+    "melee": (("melee",), "a melee attack"),
 }
 """By the kind of a claim: the kinds of weapon that do it, and what to call it."""
 
@@ -110,26 +110,26 @@ class Late:
 
     __slots__ = ("_context", "_numbers", "more")
 
-    def __init__(self, numbers: bytes, context: Context, more: list[Step]) -> None:
+    def __init__(self, numbers: bytes, context: Context, more: list[CheckResult]) -> None:
         self._numbers, self._context, self.more = numbers, context, more
 
     def fields(self) -> Fields:
         """The steps, as a ruling has them."""
         numbers = np.frombuffer(self._numbers).tolist()
-        return {"steps": (*steps_in(numbers, len(numbers) // STEP_FIELDS, self._context), *self.more)}
+        return {"checks": (*steps_in(numbers, len(numbers) // STEP_FIELDS, self._context), *self.more)}
 
 
-def steps_in(numbers: list[float], count: int, context: Context) -> list[Step]:
+def steps_in(numbers: list[float], count: int, context: Context) -> list[CheckResult]:
     """The first steps of rows of `STEP_FIELDS` numbers."""
     out = []
     for at in range(0, count * STEP_FIELDS, STEP_FIELDS):
         kind, words = _STEPS[int(numbers[at + STEP])]
         observed, limit = words(context, numbers[at + OBSERVED], numbers[at + LIMIT])
-        out.append(Step(kind.name, observed, limit, kind.unit, VERDICTS[int(numbers[at + VERDICT])]))
+        out.append(CheckResult(kind.name, observed, limit, kind.unit, VERDICTS[int(numbers[at + VERDICT])]))
     return out
 
 
-def steps_found(found: Any, context: Context) -> list[Step]:
+def steps_found(found: Any, context: Context) -> list[CheckResult]:
     """The steps in the row of what was found."""
     count = int(found[FOUND.steps])
     return steps_in(found[STEPS_FROM : STEPS_FROM + count * STEP_FIELDS].tolist(), count, context)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from tinclock.core.combat.held import NEVER
 from tinclock.core.combat.roster import HeldTrigger
-from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.check_results import Measure
 from tinclock.core.ruling.work import AimedWork
 
 if TYPE_CHECKING:
@@ -44,7 +44,7 @@ def next_shot_at(actor: Participant, now: float) -> float:
     if held_trigger is None or held is None or held_trigger.left == 0:
         return NEVER
     if held.magazine == 0 and held.can_reload():
-        begins = max(held_trigger.since, held.cadence.ready_at)
+        begins = max(held_trigger.since, held.fire_rate.ready_at)
         if begins > now:
             return begins + held.weapon.rules.reload_s
         held.reload(begins)  # at its own instant, not at the tick that finds it due

@@ -7,11 +7,14 @@ from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
-from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.check_results import Measure
+from tinclock.core.ruling.prices import pay
 from tinclock.core.ruling.work import Work
 from tinclock.core.text import excerpt, excerpt_name
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from tinclock.core.combat.items import Stock
     from tinclock.core.combat.receipts import ActorState
     from tinclock.core.combat.roster import Participant
@@ -32,6 +35,10 @@ class UseWork(Work):
         """The item's name."""
         return self.item
 
+    def costs(self) -> Mapping[str, float]:
+        """Return the price of a use, by counter."""
+        return self.stock.rules.costs
+
     def state(self, state: ActorState) -> ActorState:
         """Return the number of items left, and the time of their next use."""
         if not self.item:
@@ -50,7 +57,7 @@ def check_item(claim: UseClaim, work: UseWork) -> Finding | None:
     work.steps.append(Measure.ITEMS_LEFT.step(float(stock.count), 1.0))
     if stock.count < 1:
         return work.find("item_spent", 0.0, 1.0)
-    early, allowance = stock.ready_at - work.received_at, work.rules.cadence.allowance_s
+    early, allowance = stock.ready_at - work.received_at, work.rules.fire_rate.tolerance_s
     if stock.rules.cooldown_s > 0.0:
         work.steps.append(Measure.ITEM_COOLS_FOR.step(max(0.0, early), allowance))
     return work.find("item_cooling", early, allowance) if early > allowance else None
@@ -59,7 +66,7 @@ def check_item(claim: UseClaim, work: UseWork) -> Finding | None:
 def check_target(claim: UseClaim, work: UseWork) -> Finding | None:
     """Find `target_far`: another than oneself, who is no team-mate, not here, or further off than the item reaches.
 
-    Works out the target: oneself, where one that was refused is only noted.
+    Works out the target: oneself, where one that was refused is only flagged.
     """
     work.target = work.actor
     if claim.target is None or claim.target == work.actor.entity:
@@ -78,23 +85,24 @@ def check_target(claim: UseClaim, work: UseWork) -> Finding | None:
 
 
 def check_useful(claim: UseClaim, work: UseWork) -> Finding | None:
-    """Find `needless`: it would change nothing, and is not used up."""
+    """Find `no_effect`: it would change nothing, and is not used up."""
     target, rules, ledger = work.target, work.stock.rules, work.ledger
     held = target.weapons.get(target.wielded)
     useless = {
         "repair": ledger.health(target.entity) >= ledger.full(target.entity),
-        "armour": ledger.armour(target.entity) >= work.rules.harm.most_armour,
+        "armour": ledger.armour(target.entity) >= work.rules.damage.max_armour,
         "ammunition": held is None or held.reserve is None,
     }
     if not useless.get(rules.effect, False):
         return None
     work.steps.append(Measure.EFFECT.step("none", rules.effect))
-    return work.find("needless", detail=f"{rules.effect} would change nothing")
+    return work.find("no_effect", detail=f"{rules.effect} would change nothing")
 
 
 def commit_use(claim: UseClaim, work: UseWork) -> None:
     """Use it up, and do what it does."""
     work.stock.spend(work.received_at)
+    pay(work, work.item)
     effect = work.stock.rules.effect
     work.steps.append(Measure.EFFECT.step(_effect(work), effect, unit=_UNITS[effect]))
 
@@ -114,8 +122,8 @@ def _effect(work: UseWork) -> float:
         case "armour":
             return ledger.reinforce(entity, rules.amount, now, work.actor.entity, item)
         case "shield" | "boost":
-            ledger.grant(entity, rules.effect, now + rules.for_s, rules.amount, now, item)
-            return rules.for_s if rules.effect == "shield" else rules.amount
+            ledger.grant(entity, rules.effect, now + rules.duration_s, rules.amount, now, item)
+            return rules.duration_s if rules.effect == "shield" else rules.amount
         case _:
             held = target.weapons[target.wielded]
             held.reserve = (held.reserve or 0) + int(rules.amount)

@@ -19,18 +19,19 @@ from tinclock.core.timeline.views import View
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
+    from tinclock.core.combat.connections import Connection
     from tinclock.core.combat.flights import Flights
     from tinclock.core.combat.held import Held
     from tinclock.core.combat.ledger import Ledger
     from tinclock.core.combat.receipts import ActorState
-    from tinclock.core.combat.roster import Connection, Participant, Roster
+    from tinclock.core.combat.roster import Participant, Roster
     from tinclock.core.combat.weapons import Weapon
-    from tinclock.core.findings import Consequence
+    from tinclock.core.findings import Action
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.numbers import RuleNumbers
     from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.ruling.check_results import CheckResult
     from tinclock.core.ruling.records import Hit, Stop
-    from tinclock.core.ruling.steps import Step
     from tinclock.core.ruling.trace import Late
     from tinclock.core.timeline.cover import Cover
     from tinclock.core.timeline.history import PoseHistory
@@ -41,7 +42,7 @@ class World(NamedTuple):
     """State of a match that all its claims are checked against."""
 
     rules: Rules
-    consequences: Mapping[str, Consequence]
+    actions: Mapping[str, Action]
     history: PoseHistory
     level: Level | None
     ledger: Ledger
@@ -64,12 +65,16 @@ class Work:
         self.rules, _, self.history, self.level, self.ledger, self.roster, self.flights, _, _ = world
         self.world, self.connection, self.actor, self.received_at = world, connection, actor, received_at
         self.findings: list[Finding] = []
-        self.steps: list[Step] = []
+        self.steps: list[CheckResult] = []
 
     @property
     def used(self) -> str:
         """The name of the weapon or item that the ruling is about, where the claim's own name was not found."""
         return ""
+
+    def costs(self) -> Mapping[str, float]:
+        """Return the price of the claim, by counter."""
+        return {}
 
     def take(self, found: Any, claim: Any) -> None:
         """Take over what compiled checks worked out, from the row of what was found."""
@@ -81,7 +86,7 @@ class Work:
     def seen_at(self) -> float:
         """The server time that the client's screen showed; without a view what the connection makes likely."""
         clock = self.connection.clock
-        behind = clock.round_trip_s + self.connection.drawing.interpolation_delay_s if clock.samples else 0.0
+        behind = clock.round_trip_s + self.connection.interpolation.interpolation_delay_s if clock.samples else 0.0
         return self.received_at - behind
 
     def find(
@@ -113,7 +118,7 @@ class ViewWork(Work):
     """A claim that was made on what a screen showed.
 
     view, view_time, slots : the view that it is ruled at, its server time, and the history's slots of its snapshots
-    named : where the history would have been read, had its view not strayed from the tracked lag
+    named : where the history would have been read, had its view not strayed from the estimated display delay
     """
 
     named: Instant | None = None
@@ -143,14 +148,14 @@ class ViewWork(Work):
 
     def found(self) -> Fields:
         """The view, once it is known."""
-        known = self.__dict__  # what was worked out; a claim that was denied early has less
+        known = self.__dict__  # what was worked out; a claim that was rejected early has less
         if "view_time" not in known:
             return {}
         view_time = known["view_time"]
         return {"view": known["view"], "view_time": view_time, "rewound_s": self.received_at - view_time}
 
 
-class HarmWork(ViewWork):
+class DamageWork(ViewWork):
     """Something that may hurt somebody.
 
     weapon : what it is done with; charge : the share of its damage for the charge; origin : where it comes from
@@ -180,7 +185,7 @@ class HarmWork(ViewWork):
         return found
 
 
-class AimedWork(HarmWork):
+class AimedWork(DamageWork):
     """A claim with a weapon in hand and an aim.
 
     held : the weapon as its owner carries it; direction : unit, where the (first) ray goes; aim : where the player aims
@@ -218,6 +223,10 @@ class AimedWork(HarmWork):
             self.posthumous = found[FOUND.posthumous] != 0.0
         self.charge, self.early_s = found[FOUND.charge], found[FOUND.early_s]
         self.muzzle = found[FOUND.muzzle_m], found[FOUND.muzzle_limit_m]
+
+    def costs(self) -> Mapping[str, float]:
+        """Return the price of firing the weapon in hand, by counter."""
+        return self.weapon.rules.costs
 
     def starts_at_eye(self) -> bool:
         """True if the claimed start isn't used, because a check of the muzzle found something."""

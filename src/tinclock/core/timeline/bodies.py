@@ -19,7 +19,7 @@ SPEED_OVER_S = 0.05
 """Seconds that a speed is measured over."""
 
 
-class Reached(NamedTuple):
+class ReachedHitbox(NamedTuple):
     """A hitbox that a blow reaches: whose, which, how far its nearest point is from the eye, and that point."""
 
     entity: int
@@ -68,12 +68,12 @@ def parts_in_reach(
     radius_m: float,
     cone_rad: float,
     ignore: int,
-) -> list[Reached]:
+) -> list[ReachedHitbox]:
     """Return the parts in a blow's reach at a view, one per entity, nearest first, then by id (see `reach`)."""
     columns = history.columns
     count = int(columns.header[COLUMN_COUNT])
     rows, out = np.empty(count, np.int64), np.empty((count, 4))
-    reach.in_reach(
+    reach.melee_targets(
         (*origin, *direction), reach_m, radius_m, math.cos(cone_rad) if cone_rad > 0.0 else 1.0, (*slots, fraction),
         columns.of(ignore), columns.stored, rows, out,
     )  # fmt: skip
@@ -81,5 +81,5 @@ def parts_in_reach(
     for column in np.flatnonzero(rows >= 0).tolist():
         entity, _, part = columns.named(column, int(rows[column]))
         distance, x, y, z = out[column].tolist()
-        found.append(Reached(entity, part, distance, (x, y, z)))
+        found.append(ReachedHitbox(entity, part, distance, (x, y, z)))
     return sorted(found, key=lambda one: (one.distance_m, one.entity))

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 
 TRANSITS_S = 20.0
 """For how long the stamps of pongs and of other messages are compared."""
-USUAL_ANSWERS, MOST_APART_S = 8.0, 1.0
+USUAL_ANSWERS, MAX_APART_S = 8.0, 1.0
 """Over about so many answers it is taken how far apart they come; a longer pause counts as this, seconds."""
 Verdict = Literal["used", "unknown_nonce", "repeated_nonce", "late", "early", "malformed"]
 
@@ -48,7 +48,7 @@ class ClockSettings(NamedTuple):
     """Time for which the shortest round trip bounds the snapshots that can have arrived."""
     timeout_s: float = 2.0
     """An unanswered ping older than this is lost."""
-    drift: float = 2e-4
+    max_drift_fraction: float = 2e-4
     """Maximum drift of the client's clock, seconds per second (quartz stays under 1e-4)."""
     route_samples: int = 6
     """Number of answers in a row above the old minimum that mean a new route, not a burst."""
@@ -62,7 +62,7 @@ class ClockEstimate:
     All in seconds:
 
     round_trip_s : the shortest round trip of the window, nan before the first answer
-    least_round_trip_s : that of the long window: nothing sent can have come back sooner; 0 before the first answer
+    min_round_trip_s : that of the long window: nothing sent can have come back sooner; 0 before the first answer
     jitter_s : RFC 3550's jitter, of the round trips, for one direction
     offset_s : client clock minus server time
     offset_bound_s : the largest error that `offset_s` can have, inf before the first answer
@@ -74,7 +74,7 @@ class ClockEstimate:
     jitter_s = Number(LINE.jitter_s)
     offset_s = Number(LINE.offset_s)
     round_trip_s = Number(LINE.round_trip_s)
-    least_round_trip_s = Number(LINE.least_round_trip_s)
+    min_round_trip_s = Number(LINE.min_round_trip_s)
     answers = Integer(LINE.answers)
     samples = Integer(LINE.samples)
     """Answers in the window."""
@@ -106,7 +106,7 @@ class ClockEstimate:
         self.jitter_s = 0.0
         self.offset_s, self.offset_bound_s = 0.0, math.inf
         self.round_trip_s = math.nan
-        self.least_round_trip_s = 0.0
+        self.min_round_trip_s = 0.0
         self.numbers[LINE.pong_at] = -math.inf
         self.answers = self.samples = self.restarts = self.version = 0
 
@@ -162,12 +162,12 @@ class ClockEstimate:
             self._settle()
 
     def _take(self, sent_at: float, received_at: float, client_time: float) -> None:
-        trip, drift = received_at - sent_at, self.settings.drift
+        trip, drift = received_at - sent_at, self.settings.max_drift_fraction
         if not math.isnan(self._trip):
             self.jitter_s += (abs(trip - self._trip) / math.sqrt(2.0) - self.jitter_s) / 16.0
         self._trip = trip
         every, row = self.numbers[LINE.pong_every_s], self.numbers
-        apart = min(received_at - row[LINE.pong_at], MOST_APART_S)
+        apart = min(received_at - row[LINE.pong_at], MAX_APART_S)
         row[LINE.pong_late_s] = max(0.0, apart - every) if self.answers else 0.0
         row[LINE.pong_every_s] = every + (apart - every) / USUAL_ANSWERS
         row[LINE.pong_at] = received_at
@@ -177,7 +177,7 @@ class ClockEstimate:
         self._least.append((received_at, trip))
         while self._least[0][0] < received_at - self.settings.long_window_s:
             self._least.popleft()
-        self.least_round_trip_s = self._least[0][1]
+        self.min_round_trip_s = self._least[0][1]
         self.answers += 1
         higher = not math.isnan(self.round_trip_s) and trip > self.round_trip_s + self.settings.route_step_s
         self._high = self._high + 1 if higher else 0
@@ -211,7 +211,7 @@ class ClockEstimate:
         self.offset_s, self.offset_bound_s = (low + high) / 2, (high - low) / 2
 
     def _interval(self) -> tuple[float, float]:
-        drifted = self.settings.drift * self._came[-1]
+        drifted = self.settings.max_drift_fraction * self._came[-1]
         return max(self._lows) - drifted, min(self._highs) + drifted
 
     @property

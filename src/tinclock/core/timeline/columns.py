@@ -175,7 +175,7 @@ class Columns:
         """Return the number of the entity's cuts after a slot was written; -1 when it is absent there."""
         column = self.of(entity)
         written = 0 if column < 0 else int(self.store.epochs[slot, column])
-        return -1 if written == 0 else (int(self._cuts[column]) - written % poses.ABSENCE) % poses.MOST_CUTS
+        return -1 if written == 0 else (int(self._cuts[column]) - written % poses.ABSENCE) % poses.MAX_CUTS
 
     def rig_of(self, entity: int) -> Rig:
         """The rig the entity was added with."""

@@ -126,7 +126,7 @@ class PoseHistory(PoseRing):
         limit_m: float,
         ignore: int,
     ) -> PartHit | None:
-        """`nearest_along` of those who can be harmed: what only stands in the way is looked through."""
+        """`nearest_along` of those who can be damaged: what only stands in the way is looked through."""
         columns = self._columns
         column, row, enter, leave = cast.first_body_alone(
             ray, limit_m, (from_slot, to_slot, fraction), columns.of(ignore), self.zone_depth_m, columns.stored
@@ -279,6 +279,6 @@ class HistoryView(PoseHistory):
 
     add = only_by("history.add", "admit or place")
     remove = only_by("history.remove", "dismiss or remove")
-    cut = only_by("history.cut", "cut")
+    cut = only_by("history.cut", "mark_teleport")
     record = only_by("history.record", "record")
-    publish = only_by("history.publish", "published")
+    publish = only_by("history.publish", "snapshot_sent")

@@ -3,7 +3,7 @@
 Three lags are kept. All count as the age of a view when the connection's fastest message arrives:
 
 - Explained: shortest round trip plus the announced interpolation delay, by the server's clock alone.
-- Told: by the messages of the last second. Move reports, status reports and `seen` messages hold a view and the
+- Told: by the messages of the last second. Move reports, status reports and `view_report` messages hold a view and the
   client's time. The server takes them down before the player knows where the next shot will go.
 - Tracked: follows the told lag beside the round trip. It falls by at most 50 ms per second, rises by at most 3 ms per
   second and never exceeds the explained lag by more than a snapshot's spacing and half the jitter. It survives silence,
@@ -11,7 +11,8 @@ Three lags are kept. All count as the age of a view when the connection's fastes
 
 An honest client's time less the time that its screen shows hardly changes. A shot is compared with the mean of the
 middle half of the last second: one more message moves that mean by little, while a median would leap between two lags
-that are told in turn. Whatever a shot's stamp says, its view must have an age that the tracked lag explains.
+that are told in turn. Whatever a shot's stamp says, its view must have an age that the estimated display
+delay explains.
 
 Views of a client that has run out of snapshots don't count for the mean. A shot may have such a view, but none older
 than the last that was told. A client whose screen stands still more often than its line explains is excused no more.
@@ -27,7 +28,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from tinclock.core.kernels.dtypes import LINE
-from tinclock.core.kernels.hearing import MOST_SAID, SAID_FIELDS, SEQUENCE, STAMP, STILL, forget_of, take_said_of
+from tinclock.core.kernels.hearing import MAX_SAID, SAID_FIELDS, SEQUENCE, STAMP, STILL, forget_of, take_said_of
 from tinclock.core.packed import Integer, Number, Row, address_of, memory_of, set_fields
 
 if TYPE_CHECKING:
@@ -72,7 +73,7 @@ class LagTracker:
     def __init__(self, line: Row | None = None) -> None:
         self._line = Row(len(LINE)) if line is None else line
         self.numbers = self._line.numbers
-        self._ring = np.zeros(MOST_SAID * SAID_FIELDS)
+        self._ring = np.zeros(MAX_SAID * SAID_FIELDS)
         self._said: Numbers = memory_of(self._ring)
         self.said_at = address_of(self._ring)
         forget_of(self._line.at)
@@ -88,7 +89,7 @@ class LagTracker:
         row = self.numbers
         if row[LINE.said_received_at] == float("-inf"):
             return None
-        newest = SAID_FIELDS * (int(row[LINE.said_begin] + row[LINE.said_count] - 1) % MOST_SAID)
+        newest = SAID_FIELDS * (int(row[LINE.said_begin] + row[LINE.said_count] - 1) % MAX_SAID)
         still, sequence = bool(self._said[newest + STILL]), int(self._said[newest + SEQUENCE])
         return Said(row[LINE.said_client_time], row[LINE.said_view_time], row[LINE.said_received_at], still, sequence)
 
@@ -101,7 +102,7 @@ class LagTracker:
         lowest, highest = float("-inf"), float("inf")
         begin, count = int(self.numbers[LINE.said_begin]), int(self.numbers[LINE.said_count])
         for place in range(begin + count - 1, begin - 1, -1):
-            at = SAID_FIELDS * (place % MOST_SAID)
+            at = SAID_FIELDS * (place % MAX_SAID)
             said = self._said[at + SEQUENCE]
             if said > sequence:
                 highest = self._said[at + STAMP]

@@ -35,7 +35,7 @@ class Snapshot(NamedTuple):
     sent_at: float
 
 
-MOST_SLOTS = 16_384
+MAX_SLOTS = 16_384
 """Ticks that a history can hold: four seconds at 4 kHz. A server that needs more has its times wrong."""
 
 
@@ -51,9 +51,9 @@ class PoseRing:
         zone_depth_m: float = 0.0,
         storage: Literal["full", "half"] = "full",
     ) -> None:
-        if not (tick_rate_hz > 0.0 and 0.0 < history_s * tick_rate_hz < MOST_SLOTS - 2):
+        if not (tick_rate_hz > 0.0 and 0.0 < history_s * tick_rate_hz < MAX_SLOTS - 2):
             raise BadNumberError(
-                "tick_rate_hz * history_s", f"between 0 and {MOST_SLOTS - 2:,} ticks", tick_rate_hz * history_s
+                "tick_rate_hz * history_s", f"between 0 and {MAX_SLOTS - 2:,} ticks", tick_rate_hz * history_s
             )
         self.history_s = float(history_s)
         self.zone_depth_m = zone_depth_m
@@ -214,10 +214,10 @@ class PoseRing:
 
     def _grow(self) -> None:
         """Double the ring, with what it holds at its beginning."""
-        longer = min(2 * self.capacity, MOST_SLOTS)
+        longer = min(2 * self.capacity, MAX_SLOTS)
         if longer == self.capacity:
             raise BadNumberError(
-                "server_time", f"at most {MOST_SLOTS:,} ticks in history_s = {self.history_s:g} s (are times seconds?)",
+                "server_time", f"at most {MAX_SLOTS:,} ticks in history_s = {self.history_s:g} s (are times seconds?)",
                 self._newest_time,
             )  # fmt: skip
         self._columns.lengthen(longer, list(self._slots.values()))

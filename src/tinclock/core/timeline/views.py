@@ -21,7 +21,7 @@ class View(Struct, frozen=True, array_like=True, gc=False):
     fraction: float
 
 
-class Drawing(Struct, frozen=True, gc=False):
+class Interpolation(Struct, frozen=True, gc=False):
     """Interpolation settings of a client: the way it draws other entities.
 
     interpolation_delay_s : how far behind the fastest snapshots' arrival it draws
@@ -36,16 +36,19 @@ class Drawing(Struct, frozen=True, gc=False):
     extrapolate_s: float = 0.1
 
 
-def sound_drawing(drawing: Drawing) -> Drawing:
-    """A drawing that can be used, with floats; raises `BadNumberError` for what isn't one."""
-    if not isinstance(drawing, Drawing):
-        raise BadNumberError("drawing", "a Drawing", drawing)
+def sound_interpolation(interpolation: Interpolation) -> Interpolation:
+    """A interpolation that can be used, with floats; raises `BadNumberError` for what isn't one."""
+    if not isinstance(interpolation, Interpolation):
+        raise BadNumberError("interpolation", "an Interpolation", interpolation)
     for name in ("interpolation_delay_s", "extrapolate_s"):
-        value = getattr(drawing, name)
+        value = getattr(interpolation, name)
         if not (is_finite(value) and value >= 0.0):
             raise BadNumberError(f"drawing.{name}", "a finite number of seconds of at least 0", value)
-    if drawing.between not in ("interpolate", "nearest") or drawing.when_late not in ("hold", "extrapolate"):
+    if interpolation.between not in ("interpolate", "nearest") or interpolation.when_late not in (
+        "hold",
+        "extrapolate",
+    ):
         expected = "between 'interpolate' or 'nearest', when_late 'hold' or 'extrapolate'"
-        raise BadNumberError("drawing", expected, drawing)
-    delay, most = float(drawing.interpolation_delay_s), float(drawing.extrapolate_s)
-    return Drawing(delay, drawing.between, drawing.when_late, most)
+        raise BadNumberError("interpolation", expected, interpolation)
+    delay, most = float(interpolation.interpolation_delay_s), float(interpolation.extrapolate_s)
+    return Interpolation(delay, interpolation.between, interpolation.when_late, most)

@@ -74,7 +74,7 @@ class _Rows:
     def _columns(self) -> dict[str, Sequence[Any]]:
         file, table, frame = self.file, self.table, self.sources.frame
         out: dict[str, Sequence[Any]] = {}
-        for key in (*TEXTS, *NUMBERS, *WHOLE, *PLAYERS, "sequence", "held", "flown_s"):
+        for key in (*TEXTS, *NUMBERS, *WHOLE, *PLAYERS, "sequence", "held", "flight_time_s"):
             said = getattr(table, key)
             if said is None:
                 continue
@@ -82,7 +82,7 @@ class _Rows:
                 out[key] = file.texts(said)
             elif key == "held":
                 out[key] = file.flags(said)
-            elif key == "flown_s":
+            elif key == "flight_time_s":
                 out[key] = _plain(file.times(said, frame.seconds or 1.0))
             else:
                 out[key] = file.whole(said) if key in (*WHOLE, "sequence") else _plain(file.numbers(said))

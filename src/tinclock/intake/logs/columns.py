@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
     from tinclock.intake.logs.mapping import Said
 
-MOST_TOLD = 20
+MAX_TOLD = 20
 """Maximum number of problems of one file that are listed one by one."""
 
 YES, NO = frozenset({"true", "yes", "1", "1.0"}), frozenset({"false", "no", "0", "0.0", "none"})
@@ -30,7 +30,7 @@ YES, NO = frozenset({"true", "yes", "1", "1.0"}), frozenset({"false", "no", "0",
 class Problems:
     """Problems of the logs, gathered until they are read."""
 
-    def __init__(self, told_most: int = MOST_TOLD) -> None:
+    def __init__(self, told_most: int = MAX_TOLD) -> None:
         self.lines: list[str] = []
         self._counts: dict[str, int] = {}
         self._most = told_most

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 Axis = Literal["x", "y", "z", "-x", "-y", "-z"]
 Axes = tuple[Axis, Axis, Axis]
 Length = Literal["m", "cm", "mm", "in", "ft"]
-ClaimKind = Literal["shot", "launch", "impact", "strike", "trigger", "handle", "use", "move", "status"]
+ClaimKind = Literal["shot", "launch", "impact", "melee", "trigger", "weapon_action", "use", "move", "status"]
 METRES: dict[str, float] = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 SECONDS: dict[str, float] = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9}
 
@@ -142,7 +142,7 @@ class ClaimsTable(Table, frozen=True, kw_only=True):
     shot: Said | None = None
     charge: Said | None = None
     projectile: Said | None = None
-    flown_s: Said | None = None
+    flight_time_s: Said | None = None
     position: Triad | None = None
     held: Said | None = None
     action: Said | None = None

@@ -97,7 +97,7 @@ def _sessions(sources: Sources, name: str, rows: list[tuple[int, LoggedPlayer]])
 def with_delays(
     people: Players, claims: Sequence[LoggedClaim], pings: Sequence[LoggedPing], poses: LoggedPoses
 ) -> Players:
-    """Estimate each client's drawing delay: the median of its views' ages beyond its shortest round trip.
+    """Estimate each client's interpolation delay: the median of its views' ages beyond its shortest round trip.
 
     So no view of an honest client looks too old or too young for want of a number in the logs.
     """

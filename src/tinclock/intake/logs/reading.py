@@ -76,7 +76,7 @@ def read_logs(
     sources.problems.stop_if_any()
     show(1.0)
     people = with_delays(people, claims, pings, poses)
-    handled = any(one.kind == "handle" for one in mapping.claims)
+    handled = any(one.kind == "weapon_action" for one in mapping.claims)
     return Logs(people, poses, claims, spawns, pings, handled, sources.rows)
 
 

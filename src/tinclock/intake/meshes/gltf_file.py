@@ -121,7 +121,7 @@ class Buffer(_Part, frozen=True, kw_only=True):
     uri: str | None = None
 
 
-MOST_NODES = 20_000
+MAX_NODES = 20_000
 
 
 class Tables(_Part, frozen=True, kw_only=True):
@@ -161,9 +161,9 @@ class Document:
     def _check_nodes(self) -> None:
         """Raise where nodes are too many, have two parents, or are their own ancestors."""
         nodes = self.tables.nodes
-        if len(nodes) > MOST_NODES:
+        if len(nodes) > MAX_NODES:
             raise self.fail(
-                "nodes", f"{len(nodes):,} of them; at most {MOST_NODES:,} are read: join what belongs together"
+                "nodes", f"{len(nodes):,} of them; at most {MAX_NODES:,} are read: join what belongs together"
             )
         parent = [-1] * len(nodes)
         for number, node in enumerate(nodes):

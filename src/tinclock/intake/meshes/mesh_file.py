@@ -59,7 +59,7 @@ class MeshPiece(NamedTuple):
     faces: NDArray[np.int64]
 
 
-MOST_TRIANGLES = 20_000_000
+MAX_TRIANGLES = 20_000_000
 
 
 class LevelMesh(NamedTuple):
@@ -172,8 +172,8 @@ def _pieces(path: Path, source: str) -> list[MeshPiece]:
         if not len(getattr(mesh, "faces", ())):
             continue
         triangles += len(mesh.faces)
-        if triangles > MOST_TRIANGLES:
-            raise RulesError(source, [f"mesh.file: {path.name} holds more than {MOST_TRIANGLES:,} triangles"])
+        if triangles > MAX_TRIANGLES:
+            raise RulesError(source, [f"mesh.file: {path.name} holds more than {MAX_TRIANGLES:,} triangles"])
         material = getattr(getattr(mesh.visual, "material", None), "name", None) or ""
         vertices = np.asarray(mesh.vertices, np.float64) @ transform[:3, :3].T + transform[:3, 3]
         faces = np.asarray(mesh.faces, np.int64)

@@ -23,7 +23,7 @@ COVERED = 0.97
 ALIKE = 0.98
 """Two directions in which points spread alike, as a ratio: which of them is the longer one is chance."""
 FEWEST = 8
-LEAST_M, SLACK_M = 0.005, 2e-4
+MIN_M, SLACK_M = 0.005, 2e-4
 ZONES: Final = (
     ("head", r"head|skull|jaw|face|eye|hair|helm"),
     ("neck", r"neck"),
@@ -94,7 +94,7 @@ def unusual_in(skin: Skin, rules: RigRules, mapping: Mapping[str, Mapping[str, s
 
 
 def fit_rig(
-    skin: Skin, most_parts: int = 20, mapping: Mapping[str, Mapping[str, str]] | None = None
+    skin: Skin, max_parts: int = 20, mapping: Mapping[str, Mapping[str, str]] | None = None
 ) -> tuple[RigRules, list[Fit]]:
     """A rig of at most so many hitboxes, and how each fits.
 
@@ -109,7 +109,7 @@ def fit_rig(
     while True:
         sizes = {k: counts[members].sum() for k, members in groups.items()}
         small = min(sizes, key=lambda k: (sizes[k], -k), default=-1)
-        if small < 0 or (len(groups) <= most_parts and sizes[small] >= FEWEST):
+        if small < 0 or (len(groups) <= max_parts and sizes[small] >= FEWEST):
             break
         above = int(skin.parents[small])
         while above >= 0 and above not in groups:
@@ -165,7 +165,7 @@ def _tightest(points: NDArray[np.float64]) -> tuple[Fields, float, float]:
 def _sphere(points: NDArray[np.float64]) -> tuple[Fields, float, float]:
     centre = (points.min(0) + points.max(0)) / 2.0
     away = np.linalg.norm(points - centre, axis=1)
-    radius = max(float(np.quantile(away, COVERED)), LEAST_M)
+    radius = max(float(np.quantile(away, COVERED)), MIN_M)
     shape = {"shape": "sphere", "centre": _point(centre), "radius_m": _up(radius)}
     return shape, float((away <= radius + SLACK_M).mean()), 4.0 / 3.0 * np.pi * radius**3
 
@@ -212,13 +212,13 @@ def _capsule(points: NDArray[np.float64]) -> tuple[Fields, float, float]:
     local = points @ rows.T
     middle = (local.min(0) + local.max(0)) / 2.0
     off = np.hypot(local[:, 1] - middle[1], local[:, 2] - middle[2])
-    radius = max(float(np.quantile(off, COVERED)), LEAST_M)
+    radius = max(float(np.quantile(off, COVERED)), MIN_M)
     # each vertex must lie inside the cap's ball where it lies beyond the axis' end
     reach = np.sqrt(np.maximum(radius**2 - off**2, 0.0))
     trim = (1.0 - COVERED) / 4.0
     low = float(np.quantile(local[:, 0] + reach, trim))
     high = float(np.quantile(local[:, 0] - reach, 1.0 - trim))
-    if high - low < LEAST_M:
+    if high - low < MIN_M:
         shape, covered, volume = _sphere(points)
         return shape, covered, volume
     ends = [np.array([x, middle[1], middle[2]]) @ rows for x in (low, high)]
@@ -237,7 +237,7 @@ def _box(points: NDArray[np.float64]) -> tuple[Fields, float, float]:
     local = points @ rows.T
     trim = (1.0 - COVERED) / 6.0
     low, high = np.quantile(local, trim, axis=0), np.quantile(local, 1.0 - trim, axis=0)
-    half = np.maximum((high - low) / 2.0, LEAST_M)
+    half = np.maximum((high - low) / 2.0, MIN_M)
     centre = (low + high) / 2.0
     turn = Rotation.from_matrix(rows.T).as_quat()
     shape = {

@@ -58,11 +58,11 @@ export function caseCharts(data) {
       {label: "jitter", values: charts.lines.map(p => p[2]), colour: CURVES.copper, width: 2}]});
   for (const bar of document.querySelectorAll(".bar")) {
     const percent = share => `${(100 * Number(share)).toFixed(2)}%`, {own, typical, best} = bar.dataset;
-    const fair = document.createElement("i"), mean = document.createElement("b"), dot = document.createElement("u");
-    fair.style.width = percent(best);
+    const honest = document.createElement("i"), mean = document.createElement("b"), dot = document.createElement("u");
+    honest.style.width = percent(best);
     mean.style.left = percent(typical);
     dot.style.left = percent(own);
     if (Number(own) > Number(best)) dot.className = "over";
-    bar.append(fair, mean, dot);
+    bar.append(honest, mean, dot);
   }
 }

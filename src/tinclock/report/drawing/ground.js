@@ -5,7 +5,7 @@ THREE.ColorManagement.enabled = false;  // colours as they are written: nothing 
 
 export const COLOURS = {
   paper: 0xe9edf0, ink: 0x22282e, faint: 0x8b949a, copper: 0xb4622a, pewter: 0x4f6a7d, other: 0x7b8288,
-  accent: 0xc0262d, upheld: 0x2d7d5a, amended: 0xc98a12, denied: 0x8a2f6b,
+  accent: 0xc0262d, accepted: 0x2d7d5a, adjusted: 0xc98a12, rejected: 0x8a2f6b,
   present: 0xaab3b8, ruled: 0xe0b03c, claimed: 0x2f8fb3, cover: 0x8b6b45, ray: 0xc0262d,
 };
 const PALE = new THREE.Color(0xdfe4e6);

@@ -2,7 +2,7 @@
 import {element} from "/static/drawing/shot.js";
 import {clock, kindOf} from "./timeline.js";
 
-const HIGH = 24, SHOTS = new Set(["shot", "strike", "launch", "impact", "flight"]);
+const HIGH = 24, SHOTS = new Set(["shot", "melee", "launch", "impact", "projectile"]);
 
 export class ShotList {
   constructor(box, count, form, onChoose) {
@@ -37,7 +37,7 @@ export class ShotList {
   filter() {
     const {q = "", weapon, outcome, code, who, claims} = this.filters, wanted = q.toLowerCase();
     const says = row => !wanted || this.name(row.entity).toLowerCase().includes(wanted) || this.name(row.victim).toLowerCase().includes(wanted);
-    const told = row => !outcome || (outcome === "hit" ? row.victim > 0 : outcome === "miss" ? !row.victim && row.outcome !== "denied" && row.outcome !== "repeated" && row.kind === "shot" : row.outcome === outcome);
+    const told = row => !outcome || (outcome === "hit" ? row.victim > 0 : outcome === "miss" ? !row.victim && row.outcome !== "rejected" && row.outcome !== "repeated" && row.kind === "shot" : row.outcome === outcome);
     const own = row => who === "all" || this.people.get(row.entity)?.player !== false || q;
     const wide = this.all.filter(row => own(row) && says(row) && told(row) && (!weapon || row.weapon === weapon) && (!code || row.codes.includes(code)));
     this.shown = wide.filter(row => claims === "all" || code || SHOTS.has(row.kind));
@@ -67,7 +67,7 @@ export class ShotList {
       const line = element("div", `row ${kindOf(row)}${row.number === this.chosen ? " chosen" : ""}`);
       line.dataset.number = row.number;
       line.style.top = `${(first + k) * HIGH}px`;
-      const what = row.victim ? `hits ${this.name(row.victim)}` : row.outcome === "denied" || row.outcome === "repeated" ? row.outcome : row.kind === "shot" || row.kind === "strike" ? "hits nobody" : row.kind;
+      const what = row.victim ? `hits ${this.name(row.victim)}` : row.outcome === "rejected" || row.outcome === "repeated" ? row.outcome : row.kind === "shot" || row.kind === "melee" ? "hits nobody" : row.kind;
       line.append(element("span", "at", clock(row.at)), element("b", this.people.get(row.entity)?.team ?? "", this.name(row.entity)), element("span", "what", what), element("span", "codes", row.codes.join(", ").replaceAll("_", " ")));
       line.title = `${clock(row.at)} ${this.name(row.entity)}, ${row.weapon.replaceAll("_", " ")}: ${what}${row.codes.length ? ` (${row.codes.join(", ")})` : ""}`;
       return line;

@@ -6,7 +6,7 @@ import {COLOURS, Labels, dashed, disposeAll, levelMeshes, metreGrid, newRenderer
 import {ShotLayers} from "/static/drawing/shot.js";
 
 const SHOT_S = 0.35, SLOW_MS = 19, MOST_SHOTS = 24;
-const OUTCOME = {upheld: COLOURS.upheld, amended: COLOURS.amended, denied: COLOURS.denied};
+const OUTCOME = {accepted: COLOURS.accepted, adjusted: COLOURS.adjusted, rejected: COLOURS.rejected};
 
 export class Stage {
   constructor(canvas, view, info, surfaces, poses) {
@@ -116,12 +116,12 @@ export class Stage {
     if (!found?.bodies?.length) return;
     this.other = new Crowd(this.info.rigs, found.bodies.length, {wire: true, opacity: 0.7, order: 5});
     this.other.begin();
-    for (const body of found.bodies) this.other.add(body.rig, body.bones, 0, body.entity === found.hit ? COLOURS.accent : COLOURS.denied);
+    for (const body of found.bodies) this.other.add(body.rig, body.bones, 0, body.entity === found.hit ? COLOURS.accent : COLOURS.rejected);
     this.other.end();
     this.scene.add(this.other.group);
     if (data?.drawn) {
       const a = new THREE.Vector3(...data.origin), along = new THREE.Vector3(...(data.rays[0]?.to ?? data.aim)).sub(a).normalize();
-      this.otherWay = tube(data.origin, a.clone().addScaledVector(along, found.reached_m).toArray(), 0.012, COLOURS.denied);
+      this.otherWay = tube(data.origin, a.clone().addScaledVector(along, found.reached_m).toArray(), 0.012, COLOURS.rejected);
       this.scene.add(this.otherWay);
     }
   }

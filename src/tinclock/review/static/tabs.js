@@ -38,7 +38,7 @@ function whatIf(data, stage, redraw, path) {
   const button = (text, query) => { const one = element("button", "", text); one.addEventListener("click", () => rule(query())); return one; };
   const slid = () => box.parentElement.querySelector("input[type=range]");
   box.append(element("b", "", "What if"), button("capped at", () => `cap_ms=${Number(cap.value)}`), cap, element("span", "", "ms"),
-    button("at the tracked lag", () => "tracked=1"), button("where the slider is", () => `age_ms=${data.ages_ms[Number(slid().value)]}`), told);
+    button("at the estimated display delay", () => "tracked=1"), button("where the slider is", () => `age_ms=${data.ages_ms[Number(slid().value)]}`), told);
   return box;
 }
 

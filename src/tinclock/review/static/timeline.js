@@ -1,8 +1,8 @@
 // The time line: shots by outcome, deaths and findings over time; drag to seek, scroll to zoom, shift-drag to move along.
-export const COLOURS = {hit: "#c0262d", miss: "#7b8a92", repeated: "#b9c2c7", case: "#6a4c93", amended: "#c98a12", denied: "#8a2f6b", death: "#22282e", finding: "#2f8fb3", grid: "#cfd6da", text: "#3d464c", unread: "#dde3e6", chosen: "#1f5f8b"};
-export const KINDS = [["hit", "hits"], ["miss", "misses"], ["amended", "amended"], ["denied", "denied"], ["repeated", "repeats"], ["death", "deaths"], ["finding", "findings"], ["case", "cases opened"]];
+export const COLOURS = {hit: "#c0262d", miss: "#7b8a92", repeated: "#b9c2c7", case: "#6a4c93", adjusted: "#c98a12", rejected: "#8a2f6b", death: "#22282e", finding: "#2f8fb3", grid: "#cfd6da", text: "#3d464c", unread: "#dde3e6", chosen: "#1f5f8b"};
+export const KINDS = [["hit", "hits"], ["miss", "misses"], ["adjusted", "adjusted"], ["rejected", "rejected"], ["repeated", "repeats"], ["death", "deaths"], ["finding", "findings"], ["case", "cases opened"]];
 
-export const kindOf = row => (row.outcome === "repeated" ? "repeated" : row.outcome === "denied" ? "denied" : row.outcome === "amended" ? "amended" : row.victim ? "hit" : "miss");
+export const kindOf = row => (row.outcome === "repeated" ? "repeated" : row.outcome === "rejected" ? "rejected" : row.outcome === "adjusted" ? "adjusted" : row.victim ? "hit" : "miss");
 
 export class TimeLine {
   constructor(canvas, onSeek, onChoose) {
@@ -82,7 +82,7 @@ export class TimeLine {
     c.clearRect(0, 0, width, height);
     if (this.read < this.ends) { c.fillStyle = COLOURS.unread; const x = this.xOf(Math.max(this.read, this.from)); c.fillRect(x, 18, width - x, height - 18); }
     this._ticks(c, width, height);
-    const lanes = {hit: 22, amended: 29, denied: 36, miss: 43, repeated: 43};
+    const lanes = {hit: 22, adjusted: 29, rejected: 36, miss: 43, repeated: 43};
     for (const row of this.rows) {
       const x = this.xOf(row.at);
       if (x < -3 || x > width + 3) continue;

@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import math
 
+from tinclock.core.kernels.checks.move import is_free, is_pushed
 from tinclock.core.kernels.checks.walls import instants
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import nearest_cover
-from tinclock.core.kernels.dtypes import NOTED
+from tinclock.core.kernels.dtypes import FLAGGED
 from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.memory import float64_at
 from tinclock.core.kernels.registry import check
@@ -55,7 +56,7 @@ def _ground(f, x, y, z, below_m, most):
 
     Surfaces above `most` are obstacles. Bodies of games are flat or round below: either carries one beside an edge.
     """
-    rules, (now, seen) = f.rules, instants(f)
+    rules, (now, seen) = f.limits, instants(f)
     around = SLENDER * rules.radius_m
     up = max(rules.centre_up_m, rules.radius_m)
     down = _down(f, x, y, z + up, around, up - around + below_m, now, seen)
@@ -72,10 +73,10 @@ def _ground(f, x, y, z, below_m, most):
 @inner
 def _is_in_zone(f, x, y, z):
     """True if a place, metres, lies in one of the boxes in which bodies don't fall."""
-    count = int(f.rules.zone_count)
+    count = int(f.limits.zone_count)
     if count == 0:
         return False
-    boxes = float64_at(int(f.rules.zones))
+    boxes = float64_at(int(f.limits.zones))
     for k in range(count):
         at = BOX * k
         if (
@@ -92,38 +93,47 @@ def _falls(f):
     """True if gravity holds this body: there is ground under the place where the server put it. No unit."""
     out, moved = f.found, f.moved
     out.has_ground, out.stood = moved.has_ground, moved.stands
-    if f.rules.gravity_m_s2 == 0.0 or not f.has_level or f.body.flies:
+    if f.limits.gravity_m_s2 == 0.0 or not f.has_level or f.body.flies:
         return False
     if math.isnan(moved.has_ground):  # the first report since then; what it finds, later ones know
         x, y, z = moved.x, moved.y, moved.z
-        ground = _ground(f, x, y, z, DEEPEST_M, z + f.rules.step_m)
+        ground = _ground(f, x, y, z, DEEPEST_M, z + f.limits.step_m)
         out.has_ground = 1.0 if ground > -math.inf else 0.0
-        out.stood = 1.0 if z <= ground + f.rules.skin_m or _is_in_zone(f, x, y, z) else 0.0
+        out.stood = 1.0 if z <= ground + f.limits.skin_m or _is_in_zone(f, x, y, z) else 0.0
     return out.has_ground != 0.0
 
 
 @inner
 def _arc(f, rise, seconds):
     """Return the height, metres, after a time of a body that began to rise so fast, metres a second."""
-    return rise * seconds - 0.5 * f.rules.gravity_m_s2 * seconds * seconds
+    return rise * seconds - 0.5 * f.limits.gravity_m_s2 * seconds * seconds
+
+
+@inner
+def _lift(f):
+    """Return the rise, metres a second, that a push of the server's may still give the body."""
+    return f.body.push_z if is_pushed(f) else 0.0
 
 
 @inner
 def _jump(f, seconds):
     """Return the greatest height, metres, of a body that stood so long ago and may have jumped at any instant since."""
-    rise = f.rules.jump_m_s
-    return _arc(f, rise, min(seconds, rise / f.rules.gravity_m_s2))
+    rise = max(f.limits.jump_m_s, _lift(f))
+    return _arc(f, rise, min(seconds, rise / f.limits.gravity_m_s2))
 
 
 @inner
 def _rise_after(f, height, over, seconds):
     """Return the fastest rise, metres a second, of a body that got so high and so far over ground in this report."""
-    gravity, slack = f.rules.gravity_m_s2, f.rules.rounding_m
+    gravity, slack = f.limits.gravity_m_s2, f.limits.rounding_m
     if not f.found.stood:
         own = height / seconds - 0.5 * gravity * seconds + 2.0 * slack / seconds
-        return min(f.moved.rise_m_s - gravity * seconds, own)
+        rise = min(f.moved.rise_m_s + _lift(f) - gravity * seconds, own)
+        f.found.pushed_z = max(0.0, rise - f.moved.rise_m_s + gravity * seconds)
+        return rise
     if height >= 0.0:
-        jump = f.rules.jump_m_s
+        jump = max(f.limits.jump_m_s, _lift(f))
+        f.found.pushed_z = _lift(f)
         return math.sqrt(max(0.0, jump * jump - 2.0 * gravity * height))
     drop = max(0.0, -height - over - slack)  # it may have walked down a slope before it left the ground
     return -math.sqrt(2.0 * gravity * drop)
@@ -132,15 +142,15 @@ def _rise_after(f, height, over, seconds):
 @check
 def check_fall(f):
     """Find `not_falling`: higher than a jump and gravity explain, metres; cuts the height down to what they do."""
-    seconds, rules = f.found.seconds, f.rules
+    seconds, rules = f.found.seconds, f.limits
     falls = _falls(f)
-    if f.found.leapt or not falls:
-        f.found.stands, f.found.rise_m_s = f.found.stood, f.moved.rise_m_s
+    if f.found.leapt or not falls or is_free(f):
+        f.found.stands, f.found.rise_m_s = f.found.stood, 0.0 if is_free(f) else f.moved.rise_m_s
         return NOTHING
     x, y, z = f.found.place_x, f.found.place_y, f.found.place_z
     begun = f.moved.z - f.moved.lead_z
     stood, slack = f.found.stood != 0.0, rules.skin_m
-    highest = begun + (_jump(f, seconds) if stood else _arc(f, f.moved.rise_m_s, seconds))
+    highest = begun + (_jump(f, seconds) if stood else _arc(f, f.moved.rise_m_s + _lift(f), seconds))
     over = math.hypot(x - f.moved.x, y - f.moved.y)
     walked, floor = begun + max(rules.step_m, STEEPEST * over), begun
     most = max(walked, highest + rules.step_m) + slack
@@ -158,7 +168,7 @@ def check_fall(f):
     code = NOTHING
     if z > highest + slack:
         code = found(f, FINDING.not_falling, z - begun, highest - begun)
-        if f.consequences[code] == NOTED:
+        if f.actions[code] == FLAGGED:
             highest = z
         z = f.found.place_z = max(highest, ground) if ground > -math.inf else highest
         stands = z <= ground + slack

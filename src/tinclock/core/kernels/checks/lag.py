@@ -10,7 +10,7 @@ import math
 
 from tinclock.core.kernels.checks.view import rule_at
 from tinclock.core.kernels.compiling import inner, njit
-from tinclock.core.kernels.dtypes import NOTED, line_row, rules_row
+from tinclock.core.kernels.dtypes import FLAGGED, line_row, rules_row
 from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.hearing import ENOUGH_ANSWERS, RESTARTS_HALVE_S, announced
 from tinclock.core.kernels.memory import float64_at
@@ -31,19 +31,19 @@ KNOWN_TRIP = 16.0
 """Answered pings after which the round trip of the account's last connection no longer counts."""
 HOLD_S, RARE = 0.002, 1.5
 """A client may hold a message for the usual gap between its messages and so much, unless that gap is larger than `RARE`
-times `sends_every_s`: then its shots don't wait for its reports."""
+times `max_send_delay_s`: then its shots don't wait for its reports."""
 RARE_HOLD_S, UNTOLD_HOLD_S = 0.02, 0.008
 """Seconds for which a client may hold a message if it sends reports rarely, and if it tells no lag."""
-MOST_STILL, STILL_PER_S = 0.05, 15.0
+MAX_STILL, STILL_PER_S = 0.05, 15.0
 """A client of which a larger share of messages or shots shows a screen that stands still is excused no more: so much on
 a quiet line, and so much more for each second of jitter by the server's clock."""
 MOMENT_S = 0.15
 """The last message before a shot with such a view is at most so old, by the client's clock."""
 ENOUGH_STAMPS = 24
 """Minimum number of pongs, and of messages, that are compared."""
-LEAST_SPAN_S = 15.0
+MIN_SPAN_S = 15.0
 """Both over at least so long a time: a line that is congested for a while delays whatever goes up then."""
-MOST_RESTARTS = 6.0
+MAX_RESTARTS = 6.0
 """Restarts of a client's clock lately, of which half are forgotten in a minute: one every 15 s."""
 
 
@@ -54,9 +54,9 @@ def is_tracked(line, received_at):
 
 
 @inner
-def lag_allowance(line, rules, spacing_s):
-    """Return by how many seconds a view may differ from the tracked lag. spacing_s : between two snapshots"""
-    return rules.lag_allowance_s + (spacing_s if line.shows_nearest else 0.0)
+def display_delay_tolerance(line, rules, spacing_s):
+    """Return the tolerance around the estimated display delay, seconds. spacing_s : between two snapshots"""
+    return rules.display_delay_tolerance_s + (spacing_s if line.shows_nearest else 0.0)
 
 
 @inner
@@ -68,7 +68,7 @@ def restarts_lately(line, now):
 @inner
 def _tells(line):
     """True if a client's own stamps tell how late its messages are, because its clock was not set again and again."""
-    return not math.isnan(line.late_s) and restarts_lately(line, line.heard_at) <= MOST_RESTARTS
+    return not math.isnan(line.late_s) and restarts_lately(line, line.heard_at) <= MAX_RESTARTS
 
 
 @inner
@@ -110,7 +110,7 @@ def slack(line, rules, tick_s):
     By how far apart the client's messages usually come, and by the line's jitter.
     tick_s : length of a tick, where what arrives waits for the next one
     """
-    most, gap = rules.sends_every_s, line.gap_s + HOLD_S
+    most, gap = rules.max_send_delay_s, line.gap_s + HOLD_S
     hold = min(RARE_HOLD_S if line.gap_s == 0.0 or gap > RARE * most else gap, most)
     if not _tells(line):
         hold = min(UNTOLD_HOLD_S, most)
@@ -127,7 +127,7 @@ def explained_age(line, rules, spacing_s, now):
     most = trip + delay + spacing_s
     if not math.isnan(buffer):
         most = min(most, trip + buffer)
-    most += lag_allowance(line, rules, spacing_s) + GIVE * line_jitter(line)
+    most += display_delay_tolerance(line, rules, spacing_s) + GIVE * line_jitter(line)
     if is_tracked(line, now):
         return min(line.told_age_s, most), most
     return (trip + delay if math.isnan(buffer) else min(trip + buffer, most)), most
@@ -137,7 +137,7 @@ def explained_age(line, rules, spacing_s, now):
 def ages_allowed(line, rules, spacing_s, tick_s, now):
     """Return (youngest, oldest) that a view may be on arrival, seconds, whatever its client stamps."""
     age, _ = explained_age(line, rules, spacing_s, now)
-    give = lag_allowance(line, rules, spacing_s) + GIVE * line_jitter(line)
+    give = display_delay_tolerance(line, rules, spacing_s) + GIVE * line_jitter(line)
     youngest = age - give
     if line.answers < ENOUGH_ANSWERS and line.trip_before_s == 0.0:  # the trip may be shorter than it seems
         youngest = -math.inf
@@ -172,7 +172,8 @@ def stamp_bounds(line, rules, earliest, latest, tick_s, received_at):
 def free_times(line_at, rules_at, ticks_at, tick_count, earliest, latest, received_at, spacing_s):
     """Between which server times, seconds, a claim may show the others by its line's lag alone; inf: any.
 
-    line_at, rules_at, ticks_at : addresses of the rows; the others are those of `stamp_bounds` and `lag_allowance`
+    line_at, rules_at, ticks_at : addresses of the rows; the others are those of `stamp_bounds` and
+    `display_delay_tolerance`
     """
     line, rules = line_row(line_at), rules_row(rules_at)
     tick_s = waits_for_tick(float64_at(ticks_at), tick_count, received_at)
@@ -180,7 +181,7 @@ def free_times(line_at, rules_at, ticks_at, tick_count, earliest, latest, receiv
     youngest_age, oldest_age = ages_allowed(line, rules, spacing_s, tick_s, received_at)
     oldest, newest = received_at - oldest_age, received_at - youngest_age
     if tracked:
-        allowance = lag_allowance(line, rules, spacing_s)
+        allowance = display_delay_tolerance(line, rules, spacing_s)
         earliest, latest = stamp_bounds(line, rules, earliest, latest, tick_s, received_at)
         oldest = max(oldest, earliest - line.lag_s - allowance)
         newest = min(newest, latest - line.lag_s + allowance)
@@ -205,7 +206,7 @@ def strays_at(line, stamp, shown, still, allowance):
 
     A screen that stands still is excused, unless it shows something older than what was said a moment ago.
     """
-    lag, excused = stamp - shown, MOST_STILL + STILL_PER_S * line_jitter(line)
+    lag, excused = stamp - shown, MAX_STILL + STILL_PER_S * line_jitter(line)
     if still and lag > line.lag_s and max(line.still, line.still_shots) <= excused:
         recent = stamp - line.said_client_time <= MOMENT_S
         if recent and shown >= line.said_view_time - allowance:
@@ -223,7 +224,7 @@ def _name_view(f):
 
 @check
 def check_lag(f):
-    """Find `view_restless` or `view_unexplained`; works out the view to rule at instead. Seconds.
+    """Find `view_inconsistent` or `view_unexplained`; works out the view to rule at instead. Seconds.
 
     A view that strays from the lag that its client told is ruled at that lag; one that its line doesn't explain at the
     nearest that it explains. A claim without a stamp is taken for as old as the fastest message would be, and found
@@ -244,26 +245,26 @@ def check_lag(f):
     youngest, oldest = ages_allowed(line, rules, spacing, tick_s, f.now)
     if not told:
         return _check_explained(f, shown, youngest, oldest)
-    allowance = lag_allowance(line, rules, spacing)
+    allowance = display_delay_tolerance(line, rules, spacing)
     earliest, latest = stamp_bounds(line, rules, f.claim.earliest, f.claim.latest, tick_s, f.now)
     stamp, limit = f.claim.client_time, allowance
     if math.isnan(stamp):
         stamp = latest
-        limit = allowance + rules.late_allowance_s + rules.jitter_factor * line_jitter(line)
+        limit = allowance + rules.late_tolerance_s + rules.jitter_factor * line_jitter(line)
     else:
         stamp = max(min(stamp, latest), earliest)
     strays = strays_at(line, stamp, shown, still, allowance)
     off = abs(stamp - shown - line.lag_s)
-    measured(f, MEASURE.lag, off if strays else min(off, limit), limit)
+    measured(f, MEASURE.display_delay, off if strays else min(off, limit), limit)
     if not strays:
         return NOTHING if still and off > allowance else _check_explained(f, shown, youngest, oldest)
-    if f.consequences[FINDING.view_restless] != NOTED:
+    if f.actions[FINDING.view_inconsistent] != FLAGGED:
         if off > limit:
             _name_view(f)
         shift = line.told_age_s - explained_age(line, rules, spacing, f.now)[0]
         at = min(max(stamp - line.lag_s + shift, f.now - oldest), f.now - youngest)
         rule_at(f, at)
-    return found(f, FINDING.view_restless, off, limit) if off > limit else NOTHING
+    return found(f, FINDING.view_inconsistent, off, limit) if off > limit else NOTHING
 
 
 @inner
@@ -274,43 +275,43 @@ def _check_explained(f, shown, youngest, oldest):
     measured(f, MEASURE.explained, age, nearest)
     if age == nearest or math.isnan(age):
         return NOTHING
-    if f.consequences[FINDING.view_unexplained] != NOTED:
+    if f.actions[FINDING.view_unexplained] != FLAGGED:
         rule_at(f, f.now - nearest)
     return found(f, FINDING.view_unexplained, age, nearest)
 
 
 @check
 def check_told(f):
-    """Find `lag_untold` for a view on a line that is known, of a client that has told no lag lately. No unit."""
+    """Find `display_delay_unreported`: the line is known, and the client has reported no delay lately. No unit."""
     line = f.line
     if line.is_servers or not f.claim.has_view or line.answers < ENOUGH_ANSWERS:
         return NOTHING
     if f.now - line.said_received_at <= FRESH_S:
         return NOTHING
-    measured(f, MEASURE.told, NO_NUMBER, NO_NUMBER)
-    return found(f, FINDING.lag_untold, NO_NUMBER, NO_NUMBER)
+    measured(f, MEASURE.display_delay_unreported, NO_NUMBER, NO_NUMBER)
+    return found(f, FINDING.display_delay_unreported, NO_NUMBER, NO_NUMBER)
 
 
 @check
 def check_faces(f):
-    """Find `two_faced_clock` where the least trip up by pongs and that by claims can't both be true.
+    """Find `clock_mismatch` where the least trip up by pongs and that by claims can't both be true.
 
     Both are stamped by one clock and go up one line, so of enough of each the shortest are alike, but for the frame
-    between a stamp and its sending, and the tick for which what arrives may wait. Find `clock_restless` for a clock
+    between a stamp and its sending, and the tick for which what arrives may wait. Find `clock_inconsistent` for a clock
     that was set again and again. Seconds.
     """
     line = f.line
     often = restarts_lately(line, f.now)
-    if often > MOST_RESTARTS:
-        measured(f, MEASURE.restarts, often, MOST_RESTARTS)
-        return found(f, FINDING.clock_restless, often, MOST_RESTARTS)
+    if often > MAX_RESTARTS:
+        measured(f, MEASURE.restarts, often, MAX_RESTARTS)
+        return found(f, FINDING.clock_inconsistent, often, MAX_RESTARTS)
     if line.answers < ENOUGH_STAMPS or min(line.pong_trip.count, line.claim_trip.count) < ENOUGH_STAMPS:
         return NOTHING
-    if min(line.pong_trip.span_s, line.claim_trip.span_s) < LEAST_SPAN_S:
+    if min(line.pong_trip.span_s, line.claim_trip.span_s) < MIN_SPAN_S:
         return NOTHING
-    apart, limit = abs(line.pong_trip.value - line.claim_trip.value), f.rules.two_faced_s + line.jitter_s
+    apart, limit = abs(line.pong_trip.value - line.claim_trip.value), f.rules.clock_mismatch_tolerance_s + line.jitter_s
     limit += waits_for_tick(f.ticks, f.tick_count, f.now)
     if apart <= limit:
         return NOTHING
-    measured(f, MEASURE.faces, apart, limit)
-    return found(f, FINDING.two_faced_clock, apart, limit)
+    measured(f, MEASURE.clock_mismatch, apart, limit)
+    return found(f, FINDING.clock_mismatch, apart, limit)

@@ -69,10 +69,10 @@ def _blocked(f, stop, at, distance):
 @inner
 def _leans_out(f):
     """True if an obstacle stands between a reported body and its eye; shots then begin in the middle. Metres."""
-    if not f.is_put or not f.rules.has_movement:
+    if not f.is_put or not f.limits.has_movement:
         return False
     out, moved = f.found, f.moved
-    mx, my, mz = moved.x, moved.y, moved.z + f.rules.centre_up_m
+    mx, my, mz = moved.x, moved.y, moved.z + f.limits.centre_up_m
     x, y, z = out.eye_x - mx, out.eye_y - my, out.eye_z - mz
     length = length_of(x, y, z)
     if length == 0.0:

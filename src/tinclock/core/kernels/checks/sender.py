@@ -74,15 +74,24 @@ def check_form(f):
 
 @check
 def check_sender(f):
-    """Find `foreign_actor` where a claim names one that its connection doesn't act for. No unit.
+    """Find `wrong_actor` where a claim names one that its connection doesn't act for. No unit.
 
     Whether a change of control allows the claim is `check_tenure`'s, once the view is known.
     """
     f.found.sent = 1.0
     measured(f, MEASURE.sender, f.claim.actor, NO_NUMBER)
     if f.claim.sender == FOREIGN:
-        return found(f, FINDING.foreign_actor, NO_NUMBER, NO_NUMBER)
+        return found(f, FINDING.wrong_actor, NO_NUMBER, NO_NUMBER)
     return NOTHING
+
+
+@check
+def check_phase(f):
+    """Find `not_in_phase` for a weapon or an item in a phase without them. No unit."""
+    if not f.rules.weapons_closed:
+        return NOTHING
+    measured(f, MEASURE.phase, NO_NUMBER, NO_NUMBER)
+    return found(f, FINDING.not_in_phase, NO_NUMBER, NO_NUMBER)
 
 
 @check
@@ -111,7 +120,7 @@ def eye_in(f, place):
 
 @check
 def check_actor(f):
-    """Find `dead_actor` or `absent_actor`; works out the actor's eye as the server has it now, metres.
+    """Find `dead_actor` or `actor_missing`; works out the actor's eye as the server has it now, metres.
 
     Inside the trade window a dead one's eye is where it was last; `check_trade` then looks at the view.
     """
@@ -131,7 +140,7 @@ def check_actor(f):
             there, x, y, z = eye_in(f, last)
     if not there:
         measured(f, MEASURE.actor_absent, NO_NUMBER, NO_NUMBER)
-        return found(f, FINDING.absent_actor, NO_NUMBER, NO_NUMBER)
+        return found(f, FINDING.actor_missing, NO_NUMBER, NO_NUMBER)
     f.found.eye_x, f.found.eye_y, f.found.eye_z = x, y, z
     if not posthumous:
         measured(f, MEASURE.actor_alive, NO_NUMBER, NO_NUMBER)

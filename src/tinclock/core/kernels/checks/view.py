@@ -42,7 +42,7 @@ def shortest_trip(line, rules):
     """
     if line.answers < ENOUGH_ANSWERS:
         return 0.0
-    return max(0.0, line.least_round_trip_s - rules.early_allowance_s - line.jitter_s)
+    return max(0.0, line.min_round_trip_s - rules.early_tolerance_s - line.jitter_s)
 
 
 @inner
@@ -59,7 +59,7 @@ def latest_age(line, rules):
         + line.interpolation_delay_s
         + rules.snapshot_every / rules.tick_rate_hz
         + rules.jitter_factor * line.jitter_s
-        + rules.late_allowance_s
+        + rules.late_tolerance_s
         + late
     )
 
@@ -75,7 +75,7 @@ def bound_views(line, rules):
     """Work out what bounds a line's views, seconds, into its row."""
     line.shortest_s = shortest_trip(line, rules)
     line.latest_s = latest_age(line, rules)
-    line.back_s = rules.order_allowance_s + rules.jitter_factor * line.jitter_s
+    line.back_s = rules.max_view_backstep_s + rules.jitter_factor * line.jitter_s
 
 
 @njit(cache=True, error_model="numpy")
@@ -137,7 +137,7 @@ def _cap(f, age):
         return _before_admission(f, sent_at)
     _rule_between(f, before, after, fraction)
     measured(f, MEASURE.age_of_view, age, limit)
-    return found(f, FINDING.view_capped, age, limit)
+    return found(f, FINDING.over_rewind_limit, age, limit)
 
 
 @inner
@@ -208,7 +208,7 @@ def _is_drawn(f, before, after, fraction):
 
 @check
 def check_view(f):
-    """Find `view_unknown`, `view_ahead`, `view_late` or `view_capped`; works out the view to rule at. Seconds.
+    """Find `view_unknown`, `view_ahead`, `view_late` or `over_rewind_limit`; works out the view to rule at. Seconds.
 
     It is late when it is older than round trip, interpolation delay, the snapshots' spacing and a few times the jitter
     explain. Older than `max_rewind_s`, it is ruled at that age.
@@ -262,7 +262,7 @@ def _check_age(f, before, after, fraction):
 
 @check
 def check_view_order(f):
-    """Find `view_backwards` when the view lies before an earlier one by more than packets get reordered; seconds."""
+    """Find `view_backstep` when the view lies before an earlier one by more than packets get reordered; seconds."""
     if f.line.is_servers:
         return NOTHING
     back = f.line.newest_view_time - f.found.view_time
@@ -272,4 +272,4 @@ def check_view_order(f):
         measured(f, MEASURE.view_order, 0.0, allowance)
         return NOTHING
     measured(f, MEASURE.view_order, back, allowance)
-    return found(f, FINDING.view_backwards, back, allowance) if back > allowance else NOTHING
+    return found(f, FINDING.view_backstep, back, allowance) if back > allowance else NOTHING

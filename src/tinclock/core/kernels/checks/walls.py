@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.checks.move import begun_at, cut_down, way_of
+from tinclock.core.kernels.checks.move import begun_at, cut_down, is_free, way_of
 from tinclock.core.kernels.compiling import inner
 from tinclock.core.kernels.cover import nearest_cover
 from tinclock.core.kernels.facts import FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
@@ -14,7 +14,7 @@ from tinclock.core.kernels.triangles import first_triangle_alone
 from tinclock.core.tolerances import TOLERANCES
 
 _BEYOND_M, _TOUCH_M = TOLERANCES.beyond_m, TOLERANCES.touch_m
-_LEAST_M = _TOUCH_M * _TOUCH_M
+_MIN_M = _TOUCH_M * _TOUCH_M
 HALVINGS = 24
 """Number of bisections that find a body's distance from a surface, to less than a micrometre."""
 
@@ -62,7 +62,7 @@ def _stopped(f, ray, radius, length):
 @inner
 def _clearance(f, ray):
     """Return the distance from a body's middle to the surface that it touches, at most its radius; metres."""
-    near, far = 0.0, f.rules.radius_m
+    near, far = 0.0, f.limits.radius_m
     for _ in range(HALVINGS):
         middle = 0.5 * (near + far)
         what, _ = _stopped(f, ray, middle, _BEYOND_M)
@@ -81,8 +81,8 @@ def _first_wall(f, ray, length):
     the server or a door can put a body deeper: then its way must not end closer to the surface than it began. A door
     that closed on a body's middle lets the body out.
     """
-    radius = f.rules.radius_m
-    for depth in (0.0, f.rules.skin_m):
+    radius = f.limits.radius_m
+    for depth in (0.0, f.limits.skin_m):
         what, distance = _stopped(f, ray, max(0.0, radius - depth), length)
         if what == -1 or distance > _BEYOND_M:
             return what, distance
@@ -94,7 +94,7 @@ def _first_wall(f, ray, length):
     if first != -1:
         return first, distance
     end = (x + ax * length, y + ay * length, z + az * length, ax, ay, az)
-    closer, _ = _stopped(f, end, max(0.0, clear - 2.0 * _TOUCH_M), _LEAST_M)
+    closer, _ = _stopped(f, end, max(0.0, clear - 2.0 * _TOUCH_M), _MIN_M)
     return (what, 0.0) if closer != -1 else (-1, length)
 
 
@@ -118,18 +118,18 @@ def check_walls(f):
     """Find `through_wall`; the body stops where its ball touches something, metres. It sees what is left of the way."""
     dx, dy, dz = way_of(f)
     length = math.sqrt(dx * dx + dy * dy + dz * dz)
-    if length <= _BEYOND_M:
+    if length <= _BEYOND_M or is_free(f):
         return NOTHING
     x, y, z = f.moved.x, f.moved.y, f.moved.z
     ax, ay, az = dx / length, dy / length, dz / length
-    what, distance = _first_wall(f, (x, y, z + f.rules.centre_up_m, ax, ay, az), length)
+    what, distance = _first_wall(f, (x, y, z + f.limits.centre_up_m, ax, ay, az), length)
     if what == -1:
         return NOTHING
     measured(f, MEASURE.wall_on_the_way, distance, length)
     reached = max(0.0, distance - _BEYOND_M)
     cut_down(f, FINDING.through_wall, x + ax * reached, y + ay * reached, z + az * reached)
     _stop(f)
-    allowance = f.rules.allowance_m
+    allowance = f.limits.tolerance_m
     if length - distance <= allowance:
         return NOTHING
     f.found.blocker = what

@@ -14,13 +14,13 @@ from tinclock.core.kernels.dtypes import (
     REACH,
     UNHEARD_OF,
 )
-from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
 from tinclock.core.kernels.hearing import ENOUGH_ANSWERS
 from tinclock.core.kernels.moments import waits_for_tick
 from tinclock.core.kernels.registry import check
 from tinclock.core.kernels.spending import NEVER, charge_at, rounds_at
 
-LEAST_EARLY_S = 0.005
+MIN_EARLY_S = 0.005
 """Time by which a shot may come too early on a line without jitter."""
 UNKNOWN_EARLY_S = 0.05
 """The same on a line that has not answered enough pings yet."""
@@ -28,7 +28,7 @@ UNKNOWN_EARLY_S = 0.05
 
 @check
 def check_weapon(f):
-    """Find `unknown_weapon`, `unarmed` or `weapon_not_held`: the weapon that fires is the one in hand. No unit."""
+    """Find `unknown_weapon`, `weapon_not_carried` or `weapon_not_held`: only the weapon in hand fires. No unit."""
     named = f.claim.weapon
     measured(f, MEASURE.weapon, NO_NUMBER, NO_NUMBER)
     f.found.armed = 1.0 if f.claim.holds_one else 0.0
@@ -36,7 +36,9 @@ def check_weapon(f):
         return NOTHING
     if named == UNHEARD_OF:
         return found(f, FINDING.unknown_weapon, NO_NUMBER, NO_NUMBER)
-    return found(f, FINDING.unarmed if named == NOT_CARRIED else FINDING.weapon_not_held, NO_NUMBER, NO_NUMBER)
+    return found(
+        f, FINDING.weapon_not_carried if named == NOT_CARRIED else FINDING.weapon_not_held, NO_NUMBER, NO_NUMBER
+    )
 
 
 @inner
@@ -79,13 +81,13 @@ def _how_early(f):
 
     The shot before may have come late by as much. A server that reads its socket once a tick adds a tick.
     """
-    line, most = f.line, f.rules.cadence_allowance_s
+    line, most = f.line, f.rules.fire_rate_tolerance_s
     if line.is_servers or line.asked == 0.0:  # a server that doesn't ping can't tell
         return most
     if line.answers < ENOUGH_ANSWERS:
         return min(most, UNKNOWN_EARLY_S)
     waited = waits_for_tick(f.ticks, f.tick_count, f.now)
-    return min(most, LEAST_EARLY_S + waited + f.rules.jitter_factor * line.jitter_s)
+    return min(most, MIN_EARLY_S + waited + f.rules.jitter_factor * line.jitter_s)
 
 
 @check
@@ -115,20 +117,26 @@ def check_loaded(f):
 
 
 @check
-def check_cadence(f):
-    """Find `fast_cadence` when the weapon can't have been ready, allowance included; seconds."""
+def check_price(f):
+    """Ask whether the actor can pay for a weapon that has a price. No unit."""
+    return ASK if f.weapon.has_costs else NOTHING
+
+
+@check
+def check_fire_rate(f):
+    """Find `fires_too_fast` when the weapon can't have been ready, allowance included; seconds."""
     early, allowance = f.held.ready_at - f.now, f.found.early_s
     interval = f.held.interval_s
-    measured(f, MEASURE.cadence, -early if early > -interval else interval, -allowance)
+    measured(f, MEASURE.fire_rate, -early if early > -interval else interval, -allowance)
     if early > allowance:
-        return found(f, FINDING.fast_cadence, early, allowance, interval)
+        return found(f, FINDING.fires_too_fast, early, allowance, interval)
     return NOTHING
 
 
 @check
 def check_charge(f):
     """Find `undercharged` or `overcharged`; works out the charge, the claimed one where there was time for it."""
-    full, least = f.weapon.charge_s, f.weapon.charge_least
+    full, least = f.weapon.charge_s, f.weapon.min_charge_fraction
     f.found.charge = 1.0
     if full == 0.0:
         return NOTHING

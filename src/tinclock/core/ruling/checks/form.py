@@ -1,4 +1,4 @@
-"""Checks of a claim's form: right types, finite numbers, a unit direction. The border, for numbers."""
+"""Checks of a claim's form: right types, finite numbers, a unit direction. The gateway, for numbers."""
 
 from __future__ import annotations
 
@@ -6,18 +6,18 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Final
 
 from tinclock.core.kernels.checks.sender import FARTHEST_M
+from tinclock.core.ruling.check_results import Measure
 from tinclock.core.ruling.claims import (
-    HandleClaim,
     ImpactClaim,
     LaunchClaim,
+    MeleeClaim,
     MoveClaim,
     ShotClaim,
     StatusClaim,
-    StrikeClaim,
     TriggerClaim,
     UseClaim,
+    WeaponActionClaim,
 )
-from tinclock.core.ruling.steps import Measure
 from tinclock.core.text import excerpt
 from tinclock.core.timeline.views import View
 
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from tinclock.core.ruling.work import Work
     from tinclock.core.vectors import Triple
 
-AIMED = (ShotClaim, LaunchClaim, StrikeClaim, TriggerClaim)
+AIMED = (ShotClaim, LaunchClaim, MeleeClaim, TriggerClaim)
 HIGHEST_INTEGER = 2**53
 LONGEST_NAME = 64
 
@@ -96,14 +96,18 @@ FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
     ImpactClaim: {
         **_ACTOR,
         "projectile": is_count,
-        "flown_s": is_number,
+        "flight_time_s": is_number,
         "position": _is_triple,
         "victim": is_count,
         "part": _or_none(is_name),
     },
-    StrikeClaim: {**_AIMED, "origin": _is_triple, **_CLAIMED},
+    MeleeClaim: {**_AIMED, "origin": _is_triple, **_CLAIMED},
     TriggerClaim: {**_AIMED, "held": lambda value: type(value) is bool},
-    HandleClaim: {**_ACTOR, "weapon": is_name, "action": lambda value: value in ("draw", "reload", "charge", "stop")},
+    WeaponActionClaim: {
+        **_ACTOR,
+        "weapon": is_name,
+        "action": lambda value: value in ("draw", "reload", "charge", "stop"),
+    },
     UseClaim: {**_ACTOR, "item": is_name, "target": _or_none(is_count)},
     MoveClaim: {
         **_ACTOR,

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from tinclock.core.combat.roster import Connection
+    from tinclock.core.combat.connections import Connection
     from tinclock.core.rules.numbers import RuleNumbers
     from tinclock.core.timeline.history import PoseHistory
 
@@ -86,7 +86,7 @@ def free_views(
     return float(oldest), float(newest)
 
 
-def lags(
+def display_delays(
     connection: Connection, rules: RuleNumbers, history: HoldsSnapshots, received_at: float
 ) -> tuple[float, float, float]:
     """Return the told, explained and tracked age of a connection's views on the arrival of its fastest message.

@@ -8,15 +8,15 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
-from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.check_results import Measure
 
 if TYPE_CHECKING:
     from tinclock.core.findings import Finding
-    from tinclock.core.ruling.claims import ShotClaim, StrikeClaim
+    from tinclock.core.ruling.claims import MeleeClaim, ShotClaim
     from tinclock.core.ruling.work import AimedWork
 
 
-def check_muzzle(claim: ShotClaim | StrikeClaim, work: AimedWork) -> Finding | None:
+def check_muzzle(claim: ShotClaim | MeleeClaim, work: AimedWork) -> Finding | None:
     """Find `muzzle_blocked` or `muzzle_far`; works out what the way to it takes from the weapon's penetration."""
     eye, origin, (off, limit) = work.eye, work.origin, work.muzzle
     distance = math.dist(eye, origin)

@@ -8,10 +8,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from tinclock.core.kernels.dtypes import FOREIGN, LENT, OWN
-from tinclock.core.ruling.steps import Measure
+from tinclock.core.ruling.check_results import Measure
 
 if TYPE_CHECKING:
-    from tinclock.core.combat.roster import Connection, Participant, Roster
+    from tinclock.core.combat.connections import Connection
+    from tinclock.core.combat.roster import Participant, Roster
     from tinclock.core.findings import Finding
     from tinclock.core.ruling.work import Work
 
@@ -32,7 +33,7 @@ def actor_named(
 
 
 def check_tenure(claim: object, work: Work) -> Finding | None:
-    """Find `foreign_actor` or `not_yet_owner` where control changed hands: the claim is of the time of its screen.
+    """Find `wrong_actor` or `control_too_recent` where control changed hands: the claim is of the time of its screen.
 
     A player who lost control may still act on a screen from before; one who gained it can't have acted on one that
     showed the world an interpolation delay and a jitter earlier than the change.
@@ -40,12 +41,12 @@ def check_tenure(claim: object, work: Work) -> Finding | None:
     actor, connection = work.actor, work.connection
     if not actor.tenures:
         return None
-    clock, delay, seen = connection.clock, connection.drawing.interpolation_delay_s, work.seen_at()
+    clock, delay, seen = connection.clock, connection.interpolation.interpolation_delay_s, work.seen_at()
     until = actor.held_until(connection.name)
     if until != float("inf"):
         work.steps.append(Measure.CONTROL_LOST.step(until - seen, 0.0))
-        return None if seen < until else work.find("foreign_actor", detail=f"lost entity {actor.entity}")
-    slack = delay + work.rules.view.order_allowance_s + work.rules.view.jitter_factor * clock.jitter_s
+        return None if seen < until else work.find("wrong_actor", detail=f"lost entity {actor.entity}")
+    slack = delay + work.rules.view.max_view_backstep_s + work.rules.view.jitter_factor * clock.jitter_s
     before = actor.since - seen
     work.steps.append(Measure.CONTROL_GAINED.step(max(0.0, before), slack))
-    return work.find("not_yet_owner", before, slack) if before > slack else None
+    return work.find("control_too_recent", before, slack) if before > slack else None

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from tinclock.core.kernels.checks.view import ages_of_line, bound_line
 
 if TYPE_CHECKING:
-    from tinclock.core.combat.roster import Connection
+    from tinclock.core.combat.connections import Connection
     from tinclock.core.rules.numbers import RuleNumbers
 
 
