@@ -22,8 +22,8 @@ PACKED: Final = (Sparse, Table)
 """Records that MessagePack holds whole."""
 MODULES: Final = (
     "referee", "findings", "geometry.rig", "combat.accepted_position", "combat.accounts", "combat.bulletin",
-    "combat.connections", "combat.fire_rate", "combat.events", "combat.flights", "combat.held", "combat.items",
-    "combat.ledger", "combat.ledger_reading", "combat.motion", "combat.published", "combat.receipts",
+    "combat.connections", "combat.fire_rate", "combat.events", "combat.flights", "combat.held", "combat.inputs",
+    "combat.items", "combat.ledger", "combat.ledger_reading", "combat.motion", "combat.published", "combat.receipts",
     "combat.roster", "combat.spread_stream", "combat.scores", "combat.weapons", "rules.game", "rules.movement",
     "rules.projectiles", "rules.numbers", "rules.rigs", "rules.ruleset", "rules.tables", "rules.weapons",
     "ruling.brief", "ruling.claims", "ruling.commands", "ruling.weapon_action", "ruling.hits", "ruling.pipeline",

@@ -40,6 +40,16 @@ class Finding(Struct, frozen=True, gc=False):
         return text
 
 
+class GameFinding(Struct, frozen=True):
+    """Finding of the game's own check. code : one of `[game_findings]`; observed, limit : in `unit`, where measured"""
+
+    code: str
+    observed: float | None = None
+    limit: float | None = None
+    unit: str = ""
+    detail: str = ""
+
+
 class FindingKind(NamedTuple):
     """One row of the table.
 
@@ -269,6 +279,19 @@ _TABLE: Final = (
         measures="distance of the move; the body stays",
         otherwise="a teleport by the server that the client applied first", unit="m", title="teleports",
         strict="reject"),
+    FindingKind("prediction_differs", "flag", "the client predicted another position than the server simulated",
+        measures="distance between both after the same input, against `movement.prediction_tolerance_m`",
+        otherwise="the client simulates with other numbers, or did not know of a push", unit="m"),
+    FindingKind("condition_not_met", "reject", "a condition of the weapon or item does not hold",
+        measures="the counter in `requires`, or an effect in `blocked_by`",
+        otherwise="a client that has not received the last change of its counter or effect",
+        helps="with {margin} more it would have been accepted"),
+    FindingKind("off_vehicle", "adjust", "the body is too far from the vehicle that it rides; it is put back",
+        measures="distance from the vehicle's middle, against its size and `movement.ride_reach_m`",
+        otherwise="a rider who jumped off before the server said so", unit="m"),
+    FindingKind("not_its_vehicle", "reject", "the claim's place is relative to an entity that the actor does not ride",
+        measures="the entity in `relative_to` against the vehicle of the actor",
+        otherwise="a claim that was sent long before the rider left its vehicle", always_rejects=True),
     FindingKind("too_fast", "adjust", "the body moved farther than it can; the move is shortened",
         measures="distance against speed and time; the move is shortened",
         otherwise="a push on the body that the rules don't contain", unit="m", title="runs faster than it can",

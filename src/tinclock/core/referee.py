@@ -16,11 +16,15 @@ from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.ruling.checks.lag import display_delays as lags_of_line
 from tinclock.core.ruling.checks.lag import free_views, hear
 from tinclock.core.ruling.checks.view import ages
-from tinclock.core.ruling.commands import KINDS, Dismiss
+from tinclock.core.ruling.claims import as_claim
+from tinclock.core.ruling.commands import KINDS, AddFinding, Dismiss
 from tinclock.core.ruling.decisions import DECISIONS
 from tinclock.core.ruling.histories import history_for
+from tinclock.core.ruling.melee import melee_targets as targets_of
 from tinclock.core.ruling.pipeline import ClaimPipeline
+from tinclock.core.ruling.preview import preview as preview_of
 from tinclock.core.ruling.records import DisplayDelays, ViewBounds
+from tinclock.core.ruling.riding import leave as leave_vehicles
 from tinclock.core.ruling.shots import ShotBatch
 from tinclock.core.timeline.instants import are_seconds, seconds
 from tinclock.core.timeline.packed import Packed
@@ -59,6 +63,7 @@ if TYPE_CHECKING:
         SetInterpolation,
         SnapshotSent,
     )
+    from tinclock.core.ruling.game_checks import GameCheck
     from tinclock.core.ruling.records import Ruling
     from tinclock.core.timeline.bodies import ReachedHitbox
     from tinclock.core.timeline.clock import ClockEstimate
@@ -75,14 +80,18 @@ class Referee(MatchCalls):
         everybody's spread: give each match one of its own (`secrets.randbits(64)`), keep it with the recording, tell
         no client
     storage : how poses are kept, see `PoseHistory`
+    game_check : check of the game's own, called with each claim and its `preview`; it returns `GameFinding`s. A
+        recording keeps its findings, so a replay doesn't call it
 
     Raises `RulesError` where tables contradict each other. Claims never raise, whatever is in them.
     """
 
     def __init__(
-        self, rules: Rules, *, level: Level | None = None, seed: int = 0, storage: Literal["full", "half"] = "full"
-    ) -> None:
+        self, rules: Rules, *, level: Level | None = None, seed: int = 0, storage: Literal["full", "half"] = "full",
+        game_check: GameCheck | None = None,
+    ) -> None:  # fmt: skip
         self.rules, self.level, self.seed = rules, level, seed
+        self.game_check = game_check
         self._take_up(ClaimPipeline(rules, level, seed, lambda: history_for(rules, storage)))
 
     def _take_up(self, pipeline: ClaimPipeline) -> None:
@@ -98,6 +107,7 @@ class Referee(MatchCalls):
     def __setstate__(self, state: Fields) -> None:
         pipeline = state.pop("pipeline")
         self.__dict__.update(state)
+        self.game_check = None
         self._take_up(pipeline)
 
     def apply(self, command: Command) -> Any:
@@ -178,6 +188,7 @@ class Referee(MatchCalls):
 
     def _leave(self, entity: int, now: float) -> Departed:
         self._pipeline.clear_the_air(entity, now)
+        leave_vehicles(self._pipeline, self._roster.actors[entity], now)
         self._history.remove(entity)
         departed = self._ledger.close(entity, now)
         self._pipeline.forget(entity)
@@ -354,13 +365,37 @@ class Referee(MatchCalls):
         """
         actor = self._roster.require(entity)
         name = self._roster.require_weapon(weapon or actor.wielded)
-        return self._pipeline.melee_targets(actor, self._roster.weapons[name], direction)
+        return targets_of(self._pipeline.world, actor, self._roster.weapons[name], direction)
 
     # -- ruling -----------------------------------------------------------------------------------------------
 
     def rule(self, connection: str, claim: object, *, received_at: float) -> Ruling:
         """See `MatchCalls.rule`: what `apply` does with a `Rule`, without making one; nothing is called as often."""
+        if self.game_check is not None:
+            for finding in self.ask_game(connection, claim, received_at):
+                self.apply(finding)
         return self._pipeline.rule(connection, claim, seconds("received_at", received_at))
+
+    def preview(self, connection: str, claim: object, *, received_at: float) -> Ruling | None:
+        """Return the ruling that a claim's checks lead to as things stand, without hits; nothing changes.
+
+        For checks of the game's own, before `add_finding`. Its number is 0. None where there is nothing to check: a
+        connection that doesn't play, a malformed claim, or one that was ruled before.
+        """
+        return preview_of(self._pipeline, connection, claim, seconds("received_at", received_at))
+
+    def ask_game(self, connection: str, claim: object, received_at: float) -> list[AddFinding]:
+        """Return the commands for what `game_check` finds about a claim; empty without a `game_check`."""
+        if self.game_check is None:
+            return []
+        ruling = self.preview(connection, claim, received_at=received_at)
+        if ruling is None:
+            return []
+        found = self.game_check(as_claim(claim), ruling)
+        return [
+            AddFinding(connection, ruling.sequence, one.code, one.observed, one.limit, one.unit, one.detail)
+            for one in found
+        ]
 
     def rule_many(
         self, claims: Iterable[tuple[str, Claim | object, float]] | ShotBatch, told: list[int] | None = None
@@ -370,6 +405,8 @@ class Referee(MatchCalls):
         told : is filled with the number of the last event after each of them
         """
         many = list(claims.each() if isinstance(claims, ShotBatch) else claims)
+        if self.game_check is not None:
+            return [self.rule(name, claim, received_at=at) for name, claim, at in many]
         if not are_seconds([at for _, _, at in many]):
             many = [(name, claim, seconds("received_at", at)) for name, claim, at in many]
         rulings: list[Ruling] = []

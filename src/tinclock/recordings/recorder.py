@@ -223,6 +223,8 @@ class Recorder(MatchCalls):
         many = claims.each() if isinstance(claims, ShotBatch) else claims
         sent = [(name_said(connection), received_of(claim), at) for connection, claim, at in many]
         told = list[int]()
+        if self.referee.game_check is not None:
+            return [self._rule(Rule(name, received, at)) for name, received, at in sent]
         rulings = self.referee.rule_many([(name, received.claim, at) for name, received, at in sent], told)
         for (name, received, at), ruling, number in zip(sent, rulings, told, strict=True):
             self._note_claim(name, received, at, ruling, number)
@@ -230,7 +232,9 @@ class Recorder(MatchCalls):
 
     def _rule(self, command: Rule) -> Ruling:
         name, received = name_said(command.connection), received_of(command.claim)
-        ruling = self.referee.rule(name, received.claim, received_at=command.received_at)
+        for finding in self.referee.ask_game(name, received.claim, command.received_at):
+            self._change(finding)
+        ruling: Ruling = self.referee.apply(Rule(name, received.claim, command.received_at))
         self._note_claim(name, received, command.received_at, ruling, self._bulletin.number)
         return ruling
 

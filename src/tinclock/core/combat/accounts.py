@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 
 from msgspec import Struct
 
-from tinclock.core.combat.events import EffectName
 from tinclock.core.kernels.dtypes import BODY
 from tinclock.core.packed import Flag, Number, Row
+from tinclock.core.rules.tables import EffectName
 from tinclock.core.vectors import Triple
 
 if TYPE_CHECKING:

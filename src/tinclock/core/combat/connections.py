@@ -17,6 +17,7 @@ from tinclock.core.timeline.lag import LagTracker
 from tinclock.core.timeline.least import Least
 
 if TYPE_CHECKING:
+    from tinclock.core.findings import GameFinding
     from tinclock.core.plain import Fields
     from tinclock.core.timeline.views import Interpolation
 
@@ -47,6 +48,7 @@ class Connection(Row):
         "account",
         "clock",
         "entity",
+        "game_findings",
         "lag",
         "name",
         "quick",
@@ -85,6 +87,8 @@ class Connection(Row):
         self.sequences = [0] * REMEMBERED_RECEIPTS
         """Of the receipts that are remembered."""
         self.receipts: list[_MakesReceipt | Receipt | None] = [None] * REMEMBERED_RECEIPTS
+        self.game_findings: dict[int, list[GameFinding]] = {}
+        """Findings of the game's own for claims to come, by their sequence."""
         self.quick: Any = None
         """Rows that its claims are checked against in the short way, see `ruling.quick`."""
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 from tinclock.core.combat.motion import Motion
+from tinclock.core.rules.tables import EffectName
 from tinclock.core.sparse import Sparse
 from tinclock.core.text import printable
 from tinclock.core.vectors import Triple
@@ -13,10 +14,6 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Mapping
 
     Naming = Callable[[int], str]
-
-
-EffectName = Literal["shield", "boost", "speed", "free_movement"]
-"""What lasts for a time: no damage, more damage, another speed, moves without limits."""
 
 
 class _Event(Sparse, frozen=True, omit_defaults=True, gc=False, tag_field="kind"):
@@ -149,6 +146,24 @@ class TeamEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="team"):
 
     def _words(self, called: Naming) -> str:
         return f"{called(self.entity)} is of {f'team {printable(self.team)}' if self.team else 'no team'}"
+
+
+class VehicleEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="vehicle"):
+    """An entity rides another from now on; vehicle 0: none."""
+
+    vehicle: int = 0
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} {f'rides {called(self.vehicle)}' if self.vehicle else 'rides nothing'}"
+
+
+class StanceEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="stance"):
+    """The server set the stance of an entity; "" for the usual one."""
+
+    stance: str = ""
+
+    def _words(self, called: Naming) -> str:
+        return f"{called(self.entity)} takes the stance {printable(self.stance) or 'that is usual'}"
 
 
 class MaxHealthEvent(_Event, frozen=True, omit_defaults=True, gc=False, tag="max_health"):
@@ -319,6 +334,8 @@ Event = (
     | DeathEvent
     | EffectEvent
     | TeamEvent
+    | VehicleEvent
+    | StanceEvent
     | MaxHealthEvent
     | CounterEvent
     | PhaseEvent

@@ -29,8 +29,8 @@ from tinclock.core.timeline.instants import CATCH_UP_S
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from tinclock.core.combat.events import EffectName
     from tinclock.core.rules.game import CounterRules
+    from tinclock.core.rules.tables import EffectName
     from tinclock.core.rules.weapons import DamageOverTimeRules
 
 

@@ -11,8 +11,8 @@ from tinclock.core.kernels.dtypes import BODY
 
 if TYPE_CHECKING:
     from tinclock.core.combat.accounts import Account, HealthSince
-    from tinclock.core.combat.events import EffectName
     from tinclock.core.combat.scores import Scores
+    from tinclock.core.rules.tables import EffectName
 
 
 class LedgerReader:

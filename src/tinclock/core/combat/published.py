@@ -23,7 +23,9 @@ from tinclock.core.combat.events import (
     PhaseEvent,
     ScoreEvent,
     SpawnEvent,
+    StanceEvent,
     TeamEvent,
+    VehicleEvent,
     WeaponEvent,
 )
 from tinclock.core.combat.motion import Motion
@@ -44,6 +46,7 @@ class EntityState(Sparse, frozen=True, omit_defaults=True, gc=False):
 
     controller : the entity of the player that acts for it, where that isn't its own
     max_health : points, where the server set it; counters : those that changed since the start
+    vehicle : the entity that it rides, 0 for none; stance : as the server set it
     """
 
     entity: int
@@ -59,6 +62,8 @@ class EntityState(Sparse, frozen=True, omit_defaults=True, gc=False):
     effects: tuple[Effect, ...] = ()
     max_health: float | None = None
     counters: dict[str, float] = field(default_factory=dict)
+    vehicle: int = 0
+    stance: str = ""
 
 
 class ScoreRow(Sparse, frozen=True, omit_defaults=True, gc=False):
@@ -226,6 +231,10 @@ def _moved_on(entity: EntityState, event: Event) -> EntityState:
             return replace(entity, effects=tuple(sorted((*kept, fresh), key=lambda effect: effect.what)))
         case TeamEvent():
             return replace(entity, team=event.team)
+        case VehicleEvent():
+            return replace(entity, vehicle=event.vehicle)
+        case StanceEvent():
+            return replace(entity, stance=event.stance)
         case MaxHealthEvent():
             return replace(entity, max_health=event.health)
         case CounterEvent():

@@ -18,6 +18,7 @@ class ActorState(Sparse, frozen=True, omit_defaults=True, gc=False):
     shots : how many of this weapon were spent, which numbers the next
     ready_in_s : until the weapon fires again
     position : where moves were accepted to; None where the server does the moving
+    input : sequence of the newest input that the server simulated, where the server moves the body
     projectiles : ids of what a launch let fly, in the order of its pellets
     """
 
@@ -35,6 +36,7 @@ class ActorState(Sparse, frozen=True, omit_defaults=True, gc=False):
     item_ready_in_s: float = 0.0
     position: Triple | None = None
     projectiles: tuple[int, ...] = ()
+    input: int = 0
 
 
 class ReceiptHit(Sparse, frozen=True, omit_defaults=True, gc=False):

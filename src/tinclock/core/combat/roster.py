@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from tinclock.core.combat.accepted_position import AcceptedPosition
     from tinclock.core.combat.accounts import Departed
+    from tinclock.core.combat.inputs import Inputs
     from tinclock.core.combat.weapons import Weapon
     from tinclock.core.rules.ruleset import Rules
     from tinclock.core.rules.weapons import ItemRules, WeaponRules
@@ -64,15 +65,18 @@ class Participant(Row):
         "entity",
         "held_trigger",
         "home",
+        "inputs",
         "items",
         "key",
         "name",
         "rig",
         "secret",
         "since",
+        "stance",
         "taken",
         "team",
         "tenures",
+        "vehicle",
         "weapons",
         "wielded",
     )
@@ -92,9 +96,14 @@ class Participant(Row):
         self.taken: dict[str, Held] = {}
         """Weapons that were taken from it: they continue their spread when they are given back."""
         self.items: dict[str, Stock] = {}
-        self.wielded = ""
+        self.wielded = self.stance = ""
+        self.vehicle = 0
+        """Entity that it rides, 0 for none."""
+        self.numbers[BODY.vehicle], self.numbers[BODY.rode_until] = -1.0, float("-inf")
         self.life_epoch = 1
         self.accepted: AcceptedPosition | None = None
+        self.inputs: Inputs | None = None
+        """Of a body that the server moves."""
         self.held_trigger: HeldTrigger | None = None
         self.key, self.secret = (
             hashlib.blake2b(f"{seed}/{entity}/{use}".encode(), digest_size=32).digest() for use in ("spread", "secret")
@@ -132,7 +141,7 @@ class Participant(Row):
         del self.tenures[:-8]
         self.numbers[BODY.tenures] = len(self.tenures)
         self.connection, self.since = connection, now
-        self.held_trigger = None
+        self.held_trigger = self.inputs = None
 
 
 class Roster:
@@ -229,7 +238,7 @@ class Roster:
         actor.name, actor.connection, actor.home, actor.since = name, connection, connection, now
         actor.tenures.clear()
         actor.numbers[BODY.tenures] = 0.0
-        actor.held_trigger, actor.life_epoch = None, 1
+        actor.held_trigger, actor.inputs, actor.life_epoch = None, None, 1
         for held in actor.weapons.values():
             if held.weapon.name in self.weapons:
                 held.take(self.weapons[held.weapon.name])

@@ -69,7 +69,7 @@ class Weapon(Row):
             if isinstance(value, (bool, int, float)):
                 row[place] = value
         row[WEAPON.kind], row[WEAPON.encumbered] = _KINDS[rules.kind], self.encumbered
-        row[WEAPON.has_costs] = bool(rules.costs)
+        row[WEAPON.has_costs] = bool(rules.costs or rules.requires or rules.blocked_by)
         row[WEAPON.is_plain] = rules.spread is None and rules.recoil is None
         row[WEAPON.magazine] = -1.0 if rules.magazine is None else rules.magazine
         row[WEAPON.falloff], row[WEAPON.falloff_count] = self._table_at, len(self._table)

@@ -72,4 +72,6 @@ def _entity(actor: Participant, roster: Roster, ledger: Ledger) -> EntityState:
         ledger.armour(entity),
         effects,
         *ledger.told_of(entity),
+        actor.vehicle,
+        actor.stance,
     )

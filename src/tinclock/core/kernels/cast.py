@@ -44,6 +44,7 @@ from tinclock.core.kernels.layout import (
     SIZE,
     SLOT_COUNT,
     SPHERE,
+    VEHICLES_AT,
     X,
     Y,
     Z,
@@ -101,6 +102,22 @@ def ray_part(way, bone, radius, part):
         else:
             enter, leave = line_box(ox, oy, oz, lx, ly, lz, a, b, c)
     return clamp(enter, leave)
+
+
+@inner
+def vehicle_of(header, column):
+    """Return the column of what the body of a column rides, -1 for none; no unit."""
+    return int64_at(header[VEHICLES_AT])[column] if column >= 0 else -1
+
+
+@inner
+def _leave_out(ignore, header, near):
+    """A column, -1 for none, and what it rides are no targets: their distance, metres, becomes infinite."""
+    if ignore >= 0:
+        near[ignore] = _FAR
+        vehicle = vehicle_of(header, ignore)
+        if vehicle >= 0:
+            near[vehicle] = _FAR
 
 
 @njit(cache=True, error_model="numpy", fastmath={"contract"})  # bounds have slack: rounding can't show in a result
@@ -209,16 +226,16 @@ def _ray_entity(ray, radius, view, column, limit, depth, stored, scratch):
 
 @inner
 def first_part(ray, radius, limit, view, ignore, depth, stored, scratch):
-    """The nearest hit among all entities but column `ignore`: (column, part row, enter, leave), column -1 for none.
+    """The nearest hit among all entities but column `ignore` and its vehicle: (column, part row, enter, leave).
 
+    The column is -1 for none.
     With `radius` > 0 a ball of that radius is cast, whose centre starts where the ray does; lengths are metres.
 
     Of two entities hit at exactly the same distance the lower id wins.
     """
     near = scratch[0]
     _nearest_spheres(ray, radius, view, stored[0], near)
-    if ignore >= 0:
-        near[ignore] = _FAR
+    _leave_out(ignore, stored[0], near)
     return _first_of(ray, radius, limit, view, depth, stored, scratch)
 
 
@@ -278,8 +295,7 @@ def first_body_alone(ray, limit, view, ignore, depth, stored):
     scratch = _scratch_for(header)
     near = scratch[0]
     _nearest_spheres(ray, 0.0, view, header, near)
-    if ignore >= 0:
-        near[ignore] = _FAR
+    _leave_out(ignore, header, near)
     covers = int64_at(header[COVERS_AT])
     for k in range(header[COVER_COUNT]):
         near[covers[k]] = _FAR

@@ -31,7 +31,7 @@ from tinclock.core.kernels.dtypes import (
     rules_row,
     weapon_row,
 )
-from tinclock.core.kernels.facts import ASK, NOTHING, Facts, level_of, stored_of
+from tinclock.core.kernels.facts import ASK, NOTHING, Facts, late_on, level_of, stored_of
 from tinclock.core.kernels.layout import COLUMN_COUNT, MAX_BONES, PART_COUNT
 from tinclock.core.kernels.memory import float32_at, float64_at, int32_at, int64_at
 from tinclock.core.kernels.registry import check, runner
@@ -97,16 +97,28 @@ for _module in pkgutil.iter_modules(checks.__path__):
 _run = runner()
 
 
+@inner
+def _limits_of(body, line, rules, now):
+    """Return the limits of a body's movement: of its stance, or of a faster one that it left lately."""
+    limits = rules_row(int(body.limits))
+    if body.limits_before != 0.0 and body.stance_since > now - late_on(line, rules):
+        before = rules_row(int(body.limits_before))
+        if before.speed_m_s > limits.speed_m_s:
+            return before
+    return limits
+
+
 @opened
 def facts_of(call):
     """The facts of a claim, from the addresses that a call takes. No unit."""
     world, who, claim = int64_at(call[CALL.world]), int64_at(call[CALL.who]), claim_row(call[CALL.claim])
     moments, middle = int64_at(world[WORLD.moments]), float64_at(world[WORLD.level_middle])
+    line, body, rules = line_row(who[WHO.line]), body_row(who[WHO.body]), rules_row(world[WORLD.rules])
     return Facts(
-        claim, line_row(who[WHO.line]), body_row(who[WHO.body]), held_row(who[WHO.held]),
+        claim, line, body, held_row(who[WHO.held]),
         who[WHO.held] != 0,
         weapon_row(who[WHO.weapon]), moved_row(who[WHO.moved]), who[WHO.moved] != 0, float64_at(who[WHO.said]),
-        rules_row(world[WORLD.rules]), rules_row(int(body_row(who[WHO.body]).limits)), found_row(call[CALL.found]),
+        rules, _limits_of(body, line, rules, claim.received_at), found_row(call[CALL.found]),
         float64_at(world[WORLD.actions]), claim.received_at,
         float64_at(moments[MOMENT.snapshots]), moments[MOMENT.snapshot_count],
         float64_at(moments[MOMENT.ticks]), moments[MOMENT.tick_count], who[WHO.column],

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from tinclock.core.kernels.cast import ray_part
+from tinclock.core.kernels.cast import ray_part, vehicle_of
 from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import COVER_COUNT, COVERS_AT, ENTITY, PART_BONE, PART_BYTES, PARTS_AT
 from tinclock.core.kernels.memory import float64_at, int64_at
@@ -22,18 +22,18 @@ INF = np.inf
 def covers_along(ray, radius, limit, view, ignore, stored, columns, rows, spans):
     """Every part of moving cover that a ball meets within a way, unordered. Returns how many there are.
 
-    radius, limit : metres; ignore : a column to leave out, -1 for none
+    radius, limit : metres; ignore : a column to leave out with its vehicle, -1 for none
     columns, rows : (n,) int64, whose part and which row of the table; spans : (n, 2) float64, metres along the way
 
     Where there are more than n, only n are written; the caller comes again with longer arrays.
     """
     ox, oy, oz, dx, dy, dz = ray
     header = stored[0]
-    found = 0
+    found, vehicle = 0, vehicle_of(header, ignore)
     members = int64_at(header[COVERS_AT])
     for k in range(header[COVER_COUNT]):
         column = members[k]
-        if column == ignore:
+        if column in (ignore, vehicle):
             continue
         there, f, ka, kb, cx, cy, cz = blended(stored, view, column)
         if not there:

@@ -117,6 +117,7 @@ class MeasureNumbers(NamedTuple):
     height: int
     wall_on_the_way: int
     accepted_way: int
+    distance_from_vehicle: int
 
 
 class FindingNumbers(NamedTuple):
@@ -162,11 +163,22 @@ class FindingNumbers(NamedTuple):
     turns_too_sharply: int
     not_falling: int
     through_wall: int
+    off_vehicle: int
 
 
 MEASURE: Final = MeasureNumbers(*range(len(MeasureNumbers._fields)))
 FINDING: Final = FindingNumbers(*range(len(FindingNumbers._fields)))
 NO_NUMBER: Final = float("nan")
+UNKNOWN_LATE_S, LATE_S = 0.5, 0.05
+"""Time by which a client may apply the server's decisions late: on an unknown line, and beyond a known round trip."""
+
+
+@inner
+def late_on(line, rules):
+    """Return how late a client may know of something that the server decides, seconds: by its round trip."""
+    if line.samples == 0.0:
+        return UNKNOWN_LATE_S
+    return min(UNKNOWN_LATE_S, line.round_trip_s + rules.jitter_factor * line.jitter_s + LATE_S)
 
 
 @inner

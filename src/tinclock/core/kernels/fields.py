@@ -187,6 +187,13 @@ class BodyFields(NamedTuple):
     hits: int
     given: int
     taken: int
+    vehicle: int
+    """Column of what it rides or rode lately, -1 for none."""
+    rode_until: int
+    """Server time until which it rode that: inf while it does, -inf when it never did."""
+    limits_before: int
+    """Address of the row of limits of its last stance, 0 for none, and when it took the present one."""
+    stance_since: int
 
 
 class HeldFields(NamedTuple):
@@ -233,7 +240,7 @@ class WeaponFields(NamedTuple):
     zones: int
     """Address of the factor of each part of every rig, by its row."""
     has_costs: int
-    """1: firing it has a price in counters."""
+    """1: firing it has a price or a condition."""
     is_usual: int
     """1: one ray that goes straight and does nothing but take health."""
 
@@ -292,6 +299,7 @@ class RulesFields(NamedTuple):
     zones: int
     """Address of the boxes in which a body doesn't fall, six float64 each, and how many there are."""
     zone_count: int
+    ride_reach_m: int
 
 
 class ClaimFields(NamedTuple):
@@ -326,6 +334,8 @@ class ClaimFields(NamedTuple):
     """1: its actor has a weapon in hand."""
     push: int
     """Length of a move report's input."""
+    on_vehicle: int
+    """1: its start is where the view shows the vehicle that its actor rides."""
 
 
 class FoundFields(NamedTuple):

@@ -11,7 +11,7 @@ from typing import Final
 # an entity's hitboxes; epochs (slots, columns) int32; origins (slots, 3 * bones) float32 or int16; turns (slots, bones,
 # 4) float32 or int16; bodies (columns, 5) int64; parts (parts, 19) float64; reaches (parts,) float32 and bones_of
 # (parts,) int32, which are columns of parts once more, close together; covers (covers,) int64, columns of bodies that
-# only stand in the way
+# only stand in the way; vehicles (columns,) int64, the column of what each body rides, -1 for none
 BOUNDS_AT: Final = 0
 EPOCHS_AT: Final = 1
 ORIGINS_AT: Final = 2
@@ -28,7 +28,8 @@ REACHES_AT: Final = 11
 BONES_OF_AT: Final = 12
 COVERS_AT: Final = 13
 COVER_COUNT: Final = 14
-HISTORY_FIELDS: Final = 15
+VEHICLES_AT: Final = 15
+HISTORY_FIELDS: Final = 16
 
 # -- rows of bounds
 X, Y, Z, RADIUS_ROW = 0, 1, 2, 3

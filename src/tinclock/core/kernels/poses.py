@@ -365,14 +365,13 @@ def bones_between(column, view, stored, out):
 
 
 @njit(cache=True, error_model="numpy")
-def point_on_bone(column, bone, point, slot, stored):
-    """Return the world position, in a slot, of a point fixed to a bone, (x, y, z) metres: (there, x, y, z)."""
-    view = (slot, slot, 0.0)
-    there, _, ka, kb, mx, my, mz = blended(stored, view, column)
+def point_on_bone(column, bone, point, view, stored):
+    """Return the world position, at a view, of a point fixed to a bone, (x, y, z) metres: (there, x, y, z)."""
+    there, f, ka, kb, mx, my, mz = blended(stored, view, column)
     if not there:
         return False, 0.0, 0.0, 0.0
     body = body_of(stored[0], column)
     bx, by, bz = bone_between(stored, view, body, bone, ka, kb, (mx, my, mz))
-    qx, qy, qz, qw = turn_between(stored, view, body[FIRST_BONE] + bone, 0.0)
+    qx, qy, qz, qw = turn_between(stored, view, body[FIRST_BONE] + bone, f)
     x, y, z = rotate(qx, qy, qz, qw, point[0], point[1], point[2])
     return True, bx + x, by + y, bz + z

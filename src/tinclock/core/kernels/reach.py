@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 
-from tinclock.core.kernels.cast import ray_part
+from tinclock.core.kernels.cast import ray_part, vehicle_of
 from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import (
     AXES,
@@ -83,9 +83,10 @@ def melee_targets(ray, reach, radius, cosine, view, ignore, stored, rows, out):
     """
     ox, oy, oz, dx, dy, dz = ray
     header = stored[0]
+    vehicle = vehicle_of(header, ignore)
     for column in range(rows.shape[0]):
         rows[column] = -1
-        if column == ignore:
+        if column in (ignore, vehicle):
             continue
         there, f, ka, kb, cx, cy, cz = blended(stored, view, column)
         if not there:

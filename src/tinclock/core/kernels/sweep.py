@@ -20,6 +20,7 @@ import math
 
 import numpy as np
 
+from tinclock.core.kernels.cast import vehicle_of
 from tinclock.core.kernels.compiling import inner, njit
 from tinclock.core.kernels.layout import (
     AGE,
@@ -205,10 +206,11 @@ def _spheres_on_the_way(path, fa, fb, room, slots, header, close):
 def _meet_bodies(row, ta, tb, first_tick, clock, owner, ignored, stored, close):
     """The first body that is met in [ta, tb]: (time, column, part row), inf for none.
 
-    first_tick : which tick of the clock begins the span; owner : a column, -1 for none; ignored : (8,) int32, columns
+    first_tick : which tick of the clock begins the span; owner : a column with its vehicle, -1 for none
+    ignored : (8,) int32, columns
     close : (columns,) uint8, scratch
     """
-    header = stored[0]
+    header, vehicle = stored[0], vehicle_of(stored[0], owner)
     times, slots = clock
     last = times.shape[0] - 1
     i, j = first_tick, min(first_tick + 1, last)
@@ -231,12 +233,13 @@ def _meet_bodies(row, ta, tb, first_tick, clock, owner, ignored, stored, close):
         if close[column] == 0:
             continue
         cut = ea[column] != eb[column]
-        skip = column == owner and tb <= row[OWNER_FROM]
+        own = column in (owner, vehicle)
+        skip = own and tb <= row[OWNER_FROM]
         for k in range(IGNORED):
             skip |= ignored[k] == column
         if skip:
             continue
-        begin = max(ta, row[OWNER_FROM]) if column == owner else ta
+        begin = max(ta, row[OWNER_FROM]) if own else ta
         _, _, first_part, parts, _ = body_of(header, column)
         for part_row in range(first_part, first_part + parts):
             at = _meet_part(row, begin, tb, column, part_row, pair, cut or j == i, best, stored)

@@ -38,4 +38,5 @@ def actions_of(rules: Rules) -> dict[str, Action]:
             )
     if problems:
         raise RulesError("rules", problems)
-    return {**DEFAULTS, **rules.actions}
+    game = {code: table.action for code, table in rules.game_findings.items()}
+    return {**DEFAULTS, **rules.actions, **game}

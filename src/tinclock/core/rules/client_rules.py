@@ -21,12 +21,12 @@ if TYPE_CHECKING:
 FORMAT = 2
 PUBLIC: Final[dict[str, tuple[str, ...]]] = {
     "match": ("tick_rate_hz", "snapshot_every", "health"),
-    "movement": ("speed_m_s", "up_m_s", "down_m_s", "acceleration_m_s2", "radius_m", "centre_up_m"),
-    "rig": ("bones", "parts", "eye", "blocks_only", "resistance_per_m", "health", "movement"),
+    "movement": ("speed_m_s", "up_m_s", "down_m_s", "acceleration_m_s2", "radius_m", "centre_up_m", "moved_by"),
+    "rig": ("bones", "parts", "eye", "blocks_only", "resistance_per_m", "health", "movement", "stances"),
     "weapon": (
         "kind", "interval_s", "range_m", "penetration", "pellets", "automatic", "burst", "magazine", "reserve",
         "reload_s", "reload_interruptible", "reload_when_empty", "draw_s", "charge_s", "min_charge_fraction", "spread",
-        "recoil", "projectile", "splash", "radius_m", "cone_deg", "costs",
+        "recoil", "projectile", "splash", "radius_m", "cone_deg", "costs", "requires", "blocked_by",
     ),
     "burst": ("shots", "interval_s"),
     "spread": ("base_deg", "moving_deg", "moving_at_m_s", "per_shot_deg", "recovery_deg_per_s", "max_deg", "flat"),
@@ -38,7 +38,7 @@ PUBLIC: Final[dict[str, tuple[str, ...]]] = {
     ),
     "bounce": ("restitution", "friction", "rest_below_m_s", "max_count"),
     "splash": ("radius_m",),
-    "item": ("effect", "amount", "duration_s", "count", "cooldown_s", "range_m", "costs"),
+    "item": ("effect", "amount", "duration_s", "count", "cooldown_s", "range_m", "costs", "requires", "blocked_by"),
     "counter": ("start", "min_value", "max_value"),
     "phase": ("weapons", "moves", "damage", "scores"),
 }  # fmt: skip

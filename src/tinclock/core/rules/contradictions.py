@@ -5,6 +5,7 @@ from __future__ import annotations
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
+from tinclock.core.findings import FINDINGS
 from tinclock.core.rules.plausible import implausible
 
 if TYPE_CHECKING:
@@ -50,7 +51,9 @@ def _unknown_names(rules: Rules) -> list[str]:
             (f"{table}.{name}.loadout", one.loadout, rules.loadouts) for name, one in entries.items() if one.loadout
         ]
     for table, prices in (("weapons", rules.weapons), ("items", rules.items)):
-        named += [(f"{table}.{name}.costs", one, rules.counters) for name, each in prices.items() for one in each.costs]
+        for name, each in prices.items():
+            named += [(f"{table}.{name}.costs", one, rules.counters) for one in each.costs]
+            named += [(f"{table}.{name}.requires", one, rules.counters) for one in each.requires]
     if rules.match.phase is not None:
         named.append(("match.phase", rules.match.phase, rules.phases))
     problems = [f"{key}: unknown {one!r}; there are {_list([*known])}" for key, one, known in named if one not in known]
@@ -58,6 +61,12 @@ def _unknown_names(rules: Rules) -> list[str]:
         top = float("inf") if counter.max_value is None else counter.max_value
         if not counter.min_value <= counter.start <= top:
             problems.append(f"counters.{name}.start: {counter.start:g} is not between min_value and max_value")
+    for code in rules.game_findings:
+        if code in FINDINGS:
+            problems.append(f"game_findings.{code}: is a finding of Tin Clock; give the game's own another name")
+    for name, rig in rules.rigs.items():
+        if rig.stances and rules.movement_of(name) is None:
+            problems.append(f"rigs.{name}.stances: need [movement] or rigs.{name}.movement")
     return problems
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from msgspec import field
 
 from tinclock.core.rules.tables import Interval, Name, NotNegative, Table
@@ -38,6 +40,15 @@ class LoadoutRules(Table, frozen=True, kw_only=True):
     """Names of weapons; the first is in hand."""
     items: list[Name] = field(default_factory=list)
     """Names of items."""
+
+
+class GameFindingRules(Table, frozen=True, kw_only=True):
+    """A finding of the game's own, which its server makes with `add_finding` or a `game_check`."""
+
+    action: Literal["flag", "adjust", "reject"] = "reject"
+    """Effect on the claim (default "reject"). It is never evidence."""
+    text: str = ""
+    """Sentence for explanations; write it for the game's own people, clients don't receive it."""
 
 
 class TeamRules(Table, frozen=True, kw_only=True):

@@ -6,7 +6,7 @@ from math import sqrt
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
-from msgspec.structs import replace
+from msgspec.structs import asdict, replace
 
 from tinclock.core.kernels.dtypes import RULES
 from tinclock.core.packed import Row, address_of
@@ -25,9 +25,18 @@ _OF_RIGS: Final = frozenset({"covers", "part_count"})
 """Fields that `cover` fills in."""
 
 
-def of_rig(rules: Rules, rig: RigRules) -> Rules:
-    """Return the rules with the movement of a rig that has its own."""
-    return rules if rig.movement is None else replace(rules, movement=rig.movement)
+def limits_of(rules: Rules) -> dict[tuple[str, str], Rules]:
+    """Return the rules with the movement of each rig and stance that has its own, by both names ("" for no stance)."""
+    found = {}
+    for name, rig in rules.rigs.items():
+        movement = rig.movement or rules.movement
+        if rig.movement is not None:
+            found[name, ""] = replace(rules, movement=movement)
+        for stance, limits in rig.stances.items():
+            if movement is not None:
+                own = {key: value for key, value in asdict(limits).items() if value is not None}
+                found[name, stance] = replace(rules, movement=replace(movement, **own))
+    return found
 
 
 class RuleNumbers(Row):

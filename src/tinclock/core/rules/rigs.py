@@ -6,7 +6,7 @@ from typing import Literal
 
 from msgspec import field
 
-from tinclock.core.rules.movement import MovementRules
+from tinclock.core.rules.movement import MovementRules, StanceRules
 from tinclock.core.rules.tables import Name, NotNegative, Point, Positive, Table
 
 
@@ -80,6 +80,8 @@ class RigRules(Table, frozen=True, kw_only=True):
     """Points for a kill, where they differ from `score.kill`."""
     movement: MovementRules | None = None
     """Limits of its movement, in place of `[movement]`: a cart, a giant."""
+    stances: dict[Name, StanceRules] = field(default_factory=dict)
+    """Limits that differ while the server has it in a stance, see `set_stance`."""
     loadout: Name | None = None
     """Loadout of its players, one of `[loadouts]` (default: every weapon and item with `for_clients`)."""
     mass_kg: Positive | None = None

@@ -11,7 +11,14 @@ from typing import Literal
 from msgspec import field
 
 from tinclock.core.findings import Action
-from tinclock.core.rules.game import CounterRules, LoadoutRules, PhaseRules, RegenerationRules, TeamRules
+from tinclock.core.rules.game import (
+    CounterRules,
+    GameFindingRules,
+    LoadoutRules,
+    PhaseRules,
+    RegenerationRules,
+    TeamRules,
+)
 from tinclock.core.rules.movement import MovementRules
 from tinclock.core.rules.rigs import RigRules
 from tinclock.core.rules.tables import Count, Name, NotNegative, Positive, Share, Table
@@ -179,3 +186,9 @@ class Rules(Table, frozen=True, kw_only=True):
     """Numbers that the game keeps for each player, by name, for `set_counter`."""
     actions: dict[Name, Action] = field(default_factory=dict)
     """Action of a finding on its claim, by finding code, where it differs from the default."""
+    game_findings: dict[Name, GameFindingRules] = field(default_factory=dict)
+    """Findings of the game's own checks, by code, for `add_finding`."""
+
+    def movement_of(self, rig: str) -> MovementRules | None:
+        """Return the movement of a rig: its own, or the one of all; None where clients report no moves."""
+        return self.rigs[rig].movement or self.movement

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from msgspec import Meta, Struct
 
@@ -21,3 +21,7 @@ Name = Annotated[str, Meta(min_length=1, max_length=64)]
 
 class Table(Struct, frozen=True, forbid_unknown_fields=True):
     """A table of a rules file: frozen, and without room for keys that nobody reads."""
+
+
+EffectName = Literal["shield", "boost", "speed", "free_movement"]
+"""What lasts for a time: no damage, more damage, another speed, moves without limits."""

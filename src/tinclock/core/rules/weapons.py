@@ -7,7 +7,18 @@ from typing import Annotated, Literal
 from msgspec import Meta, field
 
 from tinclock.core.rules.projectiles import ProjectileRules, SplashRules
-from tinclock.core.rules.tables import Count, HalfTurn, Interval, Name, NotNegative, Positive, Share, Table, Whole
+from tinclock.core.rules.tables import (
+    Count,
+    EffectName,
+    HalfTurn,
+    Interval,
+    Name,
+    NotNegative,
+    Positive,
+    Share,
+    Table,
+    Whole,
+)
 
 
 class BurstRules(Table, frozen=True, kw_only=True):
@@ -123,6 +134,10 @@ class WeaponRules(Table, frozen=True, kw_only=True):
     """False: clients get nothing of its rules and carry it only by name, as for turrets and the like."""
     costs: dict[Name, NotNegative] = field(default_factory=dict)
     """Price of a shot, launch or melee attack, by counter."""
+    requires: dict[Name, float] = field(default_factory=dict)
+    """Least values of counters for a shot, launch or melee attack, by counter; nothing is spent."""
+    blocked_by: list[EffectName] = field(default_factory=list)
+    """Effects during which a shot, launch or melee attack is rejected."""
 
 
 class ItemRules(Table, frozen=True, kw_only=True):
@@ -144,3 +159,7 @@ class ItemRules(Table, frozen=True, kw_only=True):
     """False: clients get nothing of its rules and have it only by name."""
     costs: dict[Name, NotNegative] = field(default_factory=dict)
     """Price of a use, by counter."""
+    requires: dict[Name, float] = field(default_factory=dict)
+    """Least values of counters for a use, by counter; nothing is spent."""
+    blocked_by: list[EffectName] = field(default_factory=list)
+    """Effects during which a use is rejected."""

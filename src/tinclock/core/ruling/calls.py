@@ -9,6 +9,7 @@ from tinclock.core.plain import Fields
 from tinclock.core.ruling.commands import (
     Act,
     AddEntity,
+    AddFinding,
     AddScore,
     Admit,
     AdmitSpectator,
@@ -37,7 +38,9 @@ from tinclock.core.ruling.commands import (
     SetItem,
     SetPhase,
     SetPosition,
+    SetStance,
     SetTeam,
+    SetVehicle,
     SetWeapon,
     SnapshotSent,
     Spawn,
@@ -51,8 +54,8 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from tinclock.core.combat.events import EffectName
     from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.rules.tables import EffectName
     from tinclock.core.ruling.claims import Claim
     from tinclock.core.ruling.commands import Command
     from tinclock.core.ruling.records import Ruling
@@ -225,6 +228,22 @@ class MatchCalls(ABC):
         """
         self.apply(Push(entity, velocity, duration_s, server_time))
 
+    def set_vehicle(self, entity: int, vehicle: int | None, server_time: float | None = None) -> None:
+        """Let an entity ride another from now on: a cart, a mount, a lift. None lets it get off.
+
+        Its shots, launches and melee attacks pass its vehicle; other bodies' hit it. Its move reports are free of
+        limits as long as they stay within `movement.ride_reach_m` of the vehicle, and may name a place relative to it
+        (`relative_to`). A new life gets off. Raises `BadNumberError` for a vehicle that itself rides something.
+        """
+        self.apply(SetVehicle(entity, vehicle, server_time))
+
+    def set_stance(self, entity: int, stance: str, server_time: float | None = None) -> None:
+        """Let an entity move by the limits of a stance of its rig, `[rigs.NAME.stances.STANCE]`; "" ends it.
+
+        The client may move by the faster of both limits until it can have heard of the change.
+        """
+        self.apply(SetStance(entity, stance, server_time))
+
     def add_score(
         self, points: float, *, entity: int = 0, team: str = "", cause: str = "server",
         server_time: float | None = None,
@@ -253,9 +272,25 @@ class MatchCalls(ABC):
         """The entity holds another weapon from now on, ready at once."""
         self.apply(SetWeapon(entity=entity, weapon=weapon, server_time=server_time))
 
-    def set_position(self, entity: int, position: Triple, server_time: float | None = None) -> None:
-        """The server puts a body somewhere, at rest. From then on its client may report moves from there."""
-        self.apply(SetPosition(entity=entity, position=position, server_time=server_time))
+    def set_position(
+        self, entity: int, position: Triple, server_time: float | None = None, *, input: int | None = None
+    ) -> None:
+        """The server puts a body somewhere, at rest. From then on its client may report moves from there.
+
+        input : with `movement.moved_by = "server"` the sequence of the newest input that this position includes; the
+            receipts acknowledge it, and the client's prediction after that input is compared with the position
+        """
+        self.apply(SetPosition(entity=entity, position=position, server_time=server_time, input=input))
+
+    def add_finding(
+        self, connection: str, sequence: int, code: str, *, observed: float | None = None, limit: float | None = None,
+        unit: str = "", detail: str = "",
+    ) -> None:  # fmt: skip
+        """Add a finding of the game's own to a claim before it is ruled; `[game_findings]` says what it does.
+
+        connection, sequence : of the claim; it takes effect when that claim is ruled, after all other checks
+        """
+        self.apply(AddFinding(connection, sequence, code, observed, limit, unit, detail))
 
     def ping(self, connection: str, sent_at: float) -> int:
         """Open a ping exchange; returns the nonce to send to the client."""

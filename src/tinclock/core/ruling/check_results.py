@@ -68,6 +68,8 @@ class Measure:
     ACTOR = MeasureKind("actor", "the actor is", "must be")
     PHASE = MeasureKind("phase", "the phase allows", "must be")
     PRICE = MeasureKind("price", "counter", "price")
+    CONDITION = MeasureKind("condition", "counter", "at least")
+    BLOCKED_BY = MeasureKind("blocked by", "blocked by the effect", "")
     DEAD_FOR = MeasureKind("dead for", "the actor has been dead for", "trade window", "s")
     SEEN_BEFORE_ITS_DEATH_BY = MeasureKind(
         "seen before its death by", "the view is before its death by", "at least", "s"
@@ -120,12 +122,15 @@ class Measure:
     MOVE = MeasureKind("move", "moves are", "")
     PUSH = MeasureKind("push", "length of the input", "at most")
     TIME_SINCE_THE_LAST_REPORT = MeasureKind("time since the last report", "time since the last report", "at most", "s")
+    PREDICTION = MeasureKind("prediction", "predicted position is off by", "at most", "m")
+    GAME = MeasureKind("game", "the game's own check finds", "")
     LEAP = MeasureKind("leap", "distance from the last position", "at most", "m")
     WAY_OVER_GROUND = MeasureKind("way over ground", "way over ground", "at most", "m")
     WAY_UPRIGHT = MeasureKind("way upright", "way up or down", "at most", "m")
     CHANGE_OF_VELOCITY = MeasureKind("change of velocity", "change of velocity", "at most", "m/s")
     HEIGHT = MeasureKind("height", "height gained", "at most", "m")
     WALL_ON_THE_WAY = MeasureKind("wall on the way", "first wall on the way", "of", "m")
+    DISTANCE_FROM_VEHICLE = MeasureKind("distance from vehicle", "distance from the vehicle's middle", "at most", "m")
     ACCEPTED_WAY = MeasureKind("accepted way", "way that was accepted", "", "m")
     REPORTED_HEALTH = MeasureKind("reported health", "the client reports a health of", "nearest lately", "points")
     HEALTH_ON_ITS_SCREEN = MeasureKind(

@@ -94,7 +94,7 @@ class Checking:
 
     def __init__(
         self, history: PoseHistory, level: Level | None, roster: Roster, numbers: RuleNumbers,
-        actions: Mapping[str, Action], limits: Mapping[str, RuleNumbers] | None = None,
+        actions: Mapping[str, Action], limits: Mapping[tuple[str, str], RuleNumbers] | None = None,
     ) -> None:  # fmt: skip
         self._history, self._roster, self._actions = history, roster, actions
         self._numbers, self._limits = numbers, limits or {}
@@ -147,11 +147,20 @@ class Checking:
             self._bodies = longer
             self._world[WORLD.bodies] = int(longer.ctypes.data)
         self._bodies[column] = actor.at
-        actor.numbers[BODY.limits] = self._limits.get(actor.rig, self._numbers).at
+        self.limit(actor)
         actor.numbers[BODY.rig] = list(self._history.columns.rigs).index(actor.rig)
         header = self._history.columns.header
         if not self._scratch or len(self._scratch[0]) < header[COLUMN_COUNT]:
             self._make_scratch(int(header[COLUMN_COUNT]), int(header[MAX_BONES]), int(header[PART_COUNT]))
+
+    def limit(self, actor: Participant) -> None:
+        """Let somebody move by the limits of its rig and stance."""
+        limits = self._limits.get((actor.rig, actor.stance)) or self._limits.get((actor.rig, ""), self._numbers)
+        actor.numbers[BODY.limits] = limits.at
+
+    def _is_driven(self, actor: Participant) -> bool:
+        movement = self._roster.rules.movement_of(actor.rig)
+        return movement is not None and movement.moved_by == "server"
 
     def _make_scratch(self, columns: int, bones: int, parts: int) -> None:
         """Arrays for casts to write into, made once, so that no claim waits for memory."""
@@ -177,7 +186,7 @@ class Checking:
     def quick_of(self, connection: Connection) -> Quick | None:
         """Return the rows that a connection's claims are checked against in the short way; None for a spectator."""
         actor = self._roster.actors.get(connection.entity)
-        if actor is None:
+        if actor is None or connection.game_findings or self._is_driven(actor):
             return None
         column = self._history.columns.of(actor.entity)
         quick = Quick(connection, actor, actor.weapons.get(actor.wielded), column)
@@ -292,7 +301,7 @@ class Checking:
             self._buffer, 0, claim.sequence, claim.actor, now, 1.0,
             *getattr(claim, "origin", _NO_AIM), *claim.direction, view is not None, from_tick, to_tick, fraction,
             NAN if stamp is None else stamp, NAN if shot is None else shot, NAN if charge is None else charge,
-            earliest, latest, sender, weapon, holds_one, NAN,
+            earliest, latest, sender, weapon, holds_one, NAN, getattr(claim, "relative_to", None) is not None,
         )  # fmt: skip
 
     def _pack_move(self, claim: MoveClaim, now: float, sender: float) -> None:
@@ -301,11 +310,11 @@ class Checking:
         length = NAN if push is None else math.sqrt(sum(v * v for v in push))
         _PACK(
             self._buffer, 0, claim.sequence, claim.actor, now, 1.0, *claim.position, *_NO_AIM, view is not None,
-            from_tick, to_tick, fraction, claim.client_time, NAN, NAN, NAN, NAN, sender, 0.0, 0.0, length,
+            from_tick, to_tick, fraction, claim.client_time, NAN, NAN, NAN, NAN, sender, 0.0, 0.0, length, 0.0,
         )  # fmt: skip
 
     def _pack_nothing(self, sequence: int, actor: int, now: float, is_well_formed: bool, sender: float) -> None:
         _PACK(
             self._buffer, 0, sequence, actor, now, is_well_formed, *_NO_AIM, *_NO_AIM, 0.0, 0.0, 0.0, 0.0, NAN, NAN,
-            NAN, NAN, NAN, sender, 0.0, 0.0, NAN,
+            NAN, NAN, NAN, sender, 0.0, 0.0, NAN, 0.0,
         )  # fmt: skip

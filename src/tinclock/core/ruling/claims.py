@@ -26,6 +26,7 @@ class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
     client_time : what the client's own clock showed, in seconds; besides, it times recovery between shots
     shot : which shot of this weapon in this match it is, from 1: selects the spread. Without it, the next
     charge : what the weapon was charged to, 0 to 1
+    relative_to : the vehicle that it rides, where `origin` is in the frame of its first bone, as the view shows it
     """
 
     sequence: int
@@ -40,6 +41,7 @@ class ShotClaim(Struct, frozen=True, tag="shot", tag_field="kind", gc=False):
     client_time: float | None = None
     shot: int | None = None
     charge: float | None = None
+    relative_to: int | None = None
 
 
 class MeleeClaim(Struct, frozen=True, tag="melee", tag_field="kind", gc=False):
@@ -55,6 +57,7 @@ class MeleeClaim(Struct, frozen=True, tag="melee", tag_field="kind", gc=False):
     part: str | None = None
     damage: float | None = None
     client_time: float | None = None
+    relative_to: int | None = None
 
 
 class LaunchClaim(Struct, frozen=True, tag="launch", tag_field="kind", gc=False):
@@ -69,6 +72,7 @@ class LaunchClaim(Struct, frozen=True, tag="launch", tag_field="kind", gc=False)
     client_time: float | None = None
     shot: int | None = None
     charge: float | None = None
+    relative_to: int | None = None
 
 
 class ImpactClaim(Struct, frozen=True, tag="impact", tag_field="kind", gc=False):
@@ -123,6 +127,7 @@ class MoveClaim(Struct, frozen=True, tag="move", tag_field="kind", gc=False):
     position : metres, the body's foot
     client_time : seconds of the client's own clock; rises from report to report
     push : what its player pushed, of length at most 1; only flagged when it is longer
+    relative_to : the vehicle that it rides, where `position` is in the frame of the vehicle's first bone
     view : what its screen showed at `client_time`: says its lag, which shots are held against
     """
 
@@ -132,6 +137,7 @@ class MoveClaim(Struct, frozen=True, tag="move", tag_field="kind", gc=False):
     client_time: float
     push: Triple | None = None
     view: View | None = None
+    relative_to: int | None = None
 
 
 class StatusClaim(Struct, frozen=True, tag="status", tag_field="kind", gc=False):

@@ -10,9 +10,9 @@ from typing import Any, Final, get_args
 
 import msgspec
 
-from tinclock.core.combat.events import EffectName
 from tinclock.core.plain import Fields
 from tinclock.core.rules.ruleset import Rules
+from tinclock.core.rules.tables import EffectName
 from tinclock.core.sparse import Sparse
 from tinclock.core.timeline.views import Interpolation
 
@@ -178,6 +178,34 @@ class Push(_Command, frozen=True, tag="push"):
     server_time: float | None = None
 
 
+class SetVehicle(_Command, frozen=True, tag="set_vehicle"):
+    """An entity rides another, or (None) nothing."""
+
+    entity: int
+    vehicle: int | None
+    server_time: float | None = None
+
+
+class SetStance(_Command, frozen=True, tag="set_stance"):
+    """An entity takes a stance of its rig; "" for the usual one."""
+
+    entity: int
+    stance: str
+    server_time: float | None = None
+
+
+class AddFinding(_Command, frozen=True, tag="add_finding"):
+    """A check of the game's own found something about a claim that is still to be ruled."""
+
+    connection: str
+    sequence: int
+    code: str
+    observed: float | None = None
+    limit: float | None = None
+    unit: str = ""
+    detail: str = ""
+
+
 class AddScore(_Command, frozen=True, tag="add_score"):
     """The game gives points to an entity and its team, or to a team alone."""
 
@@ -226,6 +254,7 @@ class SetPosition(_Command, frozen=True, tag="set_position"):
     entity: int
     position: Position
     server_time: float | None = None
+    input: int | None = None
 
 
 class Ping(_Command, frozen=True, tag="ping"):
@@ -324,7 +353,7 @@ Change = (
     Admit | AdmitSpectator | AddEntity | Remove | Dismiss | HandOver | Spawn | MarkTeleport | Damage | SetWeapon |
     SetPosition | Ping | Pong | ReportView | SetInterpolation | SetHomingTarget | ChangeRules | ReportServerResult
     | Act | Heal | SetHealth | SetTeam | GiveWeapon | TakeWeapon | SetItem | SetEffect | Push | AddScore | SetCounter |
-    SetPhase | ResetRound
+    SetPhase | ResetRound | SetVehicle | SetStance | AddFinding
 )  # fmt: skip
 """Commands that are kept and sent as their fields; poses, ticks and claims have forms of their own."""
 

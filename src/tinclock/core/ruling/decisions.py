@@ -9,10 +9,13 @@ from tinclock.core.combat.accepted_position import AcceptedPosition
 from tinclock.core.combat.accounts import EFFECTS, Blow
 from tinclock.core.combat.events import PhaseEvent
 from tinclock.core.combat.held import Held
+from tinclock.core.combat.inputs import Inputs
 from tinclock.core.combat.items import Stock
 from tinclock.core.combat.roster import require_name
 from tinclock.core.errors import BadNumberError, UnknownNameError
+from tinclock.core.findings import GameFinding
 from tinclock.core.ruling.commands import (
+    AddFinding,
     AddScore,
     Damage,
     GiveWeapon,
@@ -26,13 +29,16 @@ from tinclock.core.ruling.commands import (
     SetItem,
     SetPhase,
     SetPosition,
+    SetStance,
     SetTeam,
+    SetVehicle,
     SetWeapon,
     Spawn,
     TakeWeapon,
 )
 from tinclock.core.ruling.flying import end_flight
 from tinclock.core.ruling.pushing import push_body
+from tinclock.core.ruling.riding import get_off, set_stance, set_vehicle
 from tinclock.core.ruling.weapon_action import wield
 from tinclock.core.timeline.instants import is_finite
 
@@ -43,6 +49,8 @@ if TYPE_CHECKING:
 
 MAX_ROUNDS: Final = 1_000_000
 """Largest number of rounds or items that a server can give."""
+MAX_WAITING: Final = 256
+"""Maximum number of claims of a connection whose findings may wait for them; the oldest ones are dropped."""
 
 
 def _number(name: str, value: object, *, below_zero: bool = False) -> float:
@@ -211,7 +219,8 @@ def set_phase(match: ClaimPipeline, command: SetPhase, now: float) -> None:
     bulletin.tell(PhaseEvent(bulletin.next, now, 0, command.phase))
 
 
-def _begin_life(match: ClaimPipeline, actor: Participant) -> None:
+def _begin_life(match: ClaimPipeline, actor: Participant, now: float) -> None:
+    get_off(match, actor, now)
     match.history.cut(actor.entity)
     actor.life_epoch = match.history.epoch_of(actor.entity)
     actor.refill()
@@ -220,7 +229,7 @@ def _begin_life(match: ClaimPipeline, actor: Participant) -> None:
 def spawn(match: ClaimPipeline, command: Spawn, now: float) -> None:
     """Begin a new life of an entity."""
     actor = match.roster.require(command.entity)
-    _begin_life(match, actor)
+    _begin_life(match, actor, now)
     match.ledger.spawn(actor.entity, now)
 
 
@@ -230,7 +239,7 @@ def reset_round(match: ClaimPipeline, command: ResetRound, now: float) -> None:
         end_flight(match.world, one, now, "round reset")
     for actor in match.roster.actors.values():
         if not actor.blocks_only:
-            _begin_life(match, actor)
+            _begin_life(match, actor, now)
             match.ledger.reset(actor.entity, now)
     if command.scores:
         match.ledger.scores.clear(now)
@@ -248,12 +257,37 @@ def set_position(match: ClaimPipeline, command: SetPosition, now: float) -> None
         actor.accepted = AcceptedPosition(here, now)
     else:
         actor.accepted.put(here, now)
+    if command.input is not None:
+        if actor.inputs is None:
+            actor.inputs = Inputs()
+        actor.inputs.acknowledge(_count("input", command.input), here)
+
+
+def add_finding(match: ClaimPipeline, command: AddFinding, now: float) -> None:
+    """Keep a finding for a claim that is still to be ruled."""
+    known = match.roster.rules.game_findings
+    if command.code not in known:
+        raise UnknownNameError("game finding", command.code, known)
+    connection = match.roster.require_connection(command.connection)
+    if isinstance(command.sequence, bool) or not isinstance(command.sequence, int) or command.sequence < 1:
+        raise BadNumberError("sequence", "a whole number of at least 1", command.sequence)
+    for name, value in (("observed", command.observed), ("limit", command.limit)):
+        if value is not None and not is_finite(value):
+            raise BadNumberError(name, "a finite number", value)
+    require_name("unit", command.unit), require_name("detail", command.detail)
+    waiting = connection.game_findings
+    found = GameFinding(command.code, command.observed, command.limit, command.unit, command.detail)
+    waiting.setdefault(command.sequence, []).append(found)
+    if len(waiting) > MAX_WAITING:
+        del waiting[next(iter(waiting))]
+    connection.quick = None  # the claim goes the long way
 
 
 DECISIONS: Final[dict[type, Callable[[Any, Any, float], None]]] = {
     Damage: damage, Heal: heal, SetHealth: set_health, SetTeam: set_team, SetWeapon: set_weapon,
     GiveWeapon: give_weapon, TakeWeapon: take_weapon, SetItem: set_item, SetEffect: set_effect, Push: push,
     AddScore: add_score, SetCounter: set_counter, SetPhase: set_phase, Spawn: spawn, ResetRound: reset_round,
-    MarkTeleport: mark_teleport, SetPosition: set_position,
+    MarkTeleport: mark_teleport, SetPosition: set_position, SetVehicle: set_vehicle, SetStance: set_stance,
+    AddFinding: add_finding,
 }  # fmt: skip
 """What each of these commands does, at a server time."""

@@ -6,6 +6,7 @@ import math
 from typing import TYPE_CHECKING
 
 from tinclock.core.combat.events import ShotEnd
+from tinclock.core.errors import BadNumberError
 from tinclock.core.kernels.dtypes import BODY
 from tinclock.core.ruling.check_results import Measure
 from tinclock.core.ruling.prices import pay
@@ -18,9 +19,12 @@ from tinclock.core.timeline.cover import Instant
 from tinclock.core.tolerances import TOLERANCES
 
 if TYPE_CHECKING:
+    from tinclock.core.combat.roster import Participant
+    from tinclock.core.combat.weapons import Weapon
     from tinclock.core.findings import Finding
     from tinclock.core.rules.weapons import WeaponRules
     from tinclock.core.ruling.claims import MeleeClaim
+    from tinclock.core.ruling.work import World
     from tinclock.core.timeline.cover import Cover
     from tinclock.core.timeline.history import PoseHistory
     from tinclock.core.vectors import Triple
@@ -122,3 +126,21 @@ def commit_melee(claim: MeleeClaim, work: MeleeWork) -> None:
     ends = [ShotEnd(rounded(hit.position), hit.victim, hit.part) for hit in hits]
     ends = ends or [end_of(along(origin, direction, weapon.range_m), None)]
     tell_shot(work.ledger, now, work.actor.entity, weapon.name, work.sequence, origin, ends)
+
+
+def melee_targets(world: World, actor: Participant, weapon: Weapon, direction: Triple | None) -> list[ReachedHitbox]:
+    """See `Referee.melee_targets`."""
+    history = world.history
+    eye = history.eye_now(actor.entity)
+    if weapon.rules.kind != "melee":
+        raise BadNumberError("weapon", "a weapon of kind 'melee'", weapon.name)
+    if eye is None or actor.entity in world.ledger.dead:
+        return []
+    slots = (history.newest_slot,) * 2
+    aim = direction or facing_at(history, actor.entity, slots, 0.0) or (1.0, 0.0, 0.0)
+    reach = BlowReach(history, world.cover, actor.entity, weapon.rules)
+    return [
+        one
+        for one in reach.candidates(eye, aim, slots, 0.0)
+        if not reach.obstacle(eye, one, slots, 0.0) and reach.turned_away(one, aim, slots, 0.0)
+    ]

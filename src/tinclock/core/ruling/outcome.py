@@ -46,12 +46,13 @@ def _state_of(work: Work) -> ActorState:
     last = work.sequence if counted and work.sequence > connection.highest_sequence else connection.highest_sequence
     health, armour = work.ledger.standing(actor.entity)
     position = None if actor.accepted is None else actor.accepted.position
+    simulated = 0 if actor.inputs is None else actor.inputs.acknowledged
     if held is None:
-        return ActorState(actor.entity, last, health, armour, position=position)
+        return ActorState(actor.entity, last, health, armour, position=position, input=simulated)
     wait, (magazine, reserve) = held.ready_at() - now, held.rounds_at(now)
     state = ActorState(
         actor.entity, last, health, armour, actor.wielded, magazine, reserve, held.shots,
-        wait if 0.0 < wait < NEVER else 0.0, position=position,
+        wait if 0.0 < wait < NEVER else 0.0, position=position, input=simulated,
     )  # fmt: skip
     return work.state(state)
 

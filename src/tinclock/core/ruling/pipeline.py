@@ -17,12 +17,13 @@ from tinclock.core.plain import Fields
 from tinclock.core.rules.actions import actions_of
 from tinclock.core.rules.contradictions import contradictions
 from tinclock.core.rules.game import PhaseRules
-from tinclock.core.rules.numbers import RuleNumbers, of_rig
+from tinclock.core.rules.numbers import RuleNumbers, limits_of
 from tinclock.core.ruling.beside import follow_its_client
 from tinclock.core.ruling.changing import change_rules, require_changeable
 from tinclock.core.ruling.check_results import Measure
 from tinclock.core.ruling.checking import Begun, Checking
 from tinclock.core.ruling.checks.form import is_count, misfit
+from tinclock.core.ruling.checks.sender import actor_named
 from tinclock.core.ruling.claims import (
     UNREADABLE,
     Claim,
@@ -35,16 +36,24 @@ from tinclock.core.ruling.claims import (
 )
 from tinclock.core.ruling.flying import end_flight, fly_all
 from tinclock.core.ruling.many import Together
-from tinclock.core.ruling.melee import BlowReach
 from tinclock.core.ruling.outcome import named, ruling_on
-from tinclock.core.ruling.procedures import FIRED, FIRED_LAUNCH, HOUSE, NOT_COUNTED, PROCEDURES, Procedure
+from tinclock.core.ruling.procedures import (
+    FIRED,
+    FIRED_LAUNCH,
+    HOUSE,
+    NOT_COUNTED,
+    PROCEDURES,
+    WITH_GAME_CHECK,
+    Procedure,
+    procedure_of,
+)
 from tinclock.core.ruling.quick import PACKS, Quick
 from tinclock.core.ruling.records import Ruling
+from tinclock.core.ruling.relative import in_world
 from tinclock.core.ruling.short_way import Numbering, ShortWay
 from tinclock.core.ruling.trigger import next_shot_at
 from tinclock.core.ruling.work import DamageWork, Work, World
 from tinclock.core.text import excerpt
-from tinclock.core.timeline.bodies import facing_at
 from tinclock.core.timeline.cover import Cover
 from tinclock.core.timeline.instants import CATCH_UP_S
 from tinclock.core.timeline.views import Interpolation, View
@@ -54,9 +63,7 @@ if TYPE_CHECKING:
 
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.ruleset import Rules
-    from tinclock.core.timeline.bodies import ReachedHitbox
     from tinclock.core.timeline.history import PoseHistory
-    from tinclock.core.vectors import Triple
 
 
 _STATE: Final = (
@@ -85,9 +92,7 @@ class ClaimPipeline:
         self.roster = Roster(rules, weapons, seed)
         self.flights = Flights(self.history, level)
         self.numbers = RuleNumbers(rules)
-        self.limits = {
-            rig: RuleNumbers(of_rig(rules, table)) for rig, table in rules.rigs.items() if table.movement is not None
-        }
+        self.limits = {of: RuleNumbers(limits) for of, limits in limits_of(rules).items()}
         zones = self.history.columns.zones
         for weapon in weapons.values():
             weapon.aim_at(zones)
@@ -131,11 +136,16 @@ class ClaimPipeline:
         """A tick is recorded: the rules that hold from now on."""
         if self._next_rules is not None:
             self._world = self.short_way.world = change_rules(self._world, self._checking, self._next_rules, now)
-            for rig, numbers in self.limits.items():
-                numbers.take(of_rig(self._next_rules, self._next_rules.rigs[rig]))
+            for of, limits in limits_of(self._next_rules).items():
+                self.limits[of].take(limits)
             self._next_rules = None
             self.keep_phase()
         return self._world.rules
+
+    @property
+    def checking(self) -> Checking:
+        """Checks of this match."""
+        return self._checking
 
     @property
     def world(self) -> World:
@@ -159,6 +169,10 @@ class ClaimPipeline:
     def enter(self, actor: Participant) -> None:
         """An entity came in, and has its place in the history."""
         self._checking.enter(actor)
+
+    def limit(self, actor: Participant) -> None:
+        """An entity moves by the limits of its rig and stance."""
+        self._checking.limit(actor)
 
     def forget(self, entity: int) -> None:
         """An entity left."""
@@ -226,7 +240,7 @@ class ClaimPipeline:
         actor = self.roster.actors.get(connection.entity)
         if actor is None:
             return self._refuse(sender, connection.account, "spectator", "a player", received_at)
-        procedure = PROCEDURES.get(type(claim))
+        procedure = procedure_of(self.roster, claim, actor)
         if procedure is not None:
             claim = exact(claim)
         work: Any = (Work if procedure is None else procedure.work)(self._world, connection, actor, received_at)
@@ -244,10 +258,16 @@ class ClaimPipeline:
         elif type(claim) is ImpactClaim and self.flights.belongs(claim.projectile, actor):
             self._fly_until(received_at)
         known: Any = claim
-        begun = self._checking.begin(
-            procedure, claim, connection, actor, received_at, is_well_formed=not misfit(known, needs_view=True)
-        )
-        return self._remembered(connection, self._follow(procedure, claim, work, begun))
+        is_well_formed = not misfit(known, needs_view=True)
+        if is_well_formed and getattr(known, "relative_to", None) is not None:
+            about, _ = actor_named(known.actor, actor, connection, self.roster, received_at)
+            known = in_world(self._world, known, about, received_at)
+            if known is None:
+                return self._refuse_place(work, claim, procedure)
+        if sequence in connection.game_findings:
+            procedure = WITH_GAME_CHECK[id(procedure)]
+        begun = self._checking.begin(procedure, known, connection, actor, received_at, is_well_formed=is_well_formed)
+        return self._remembered(connection, self._follow(procedure, known, work, begun))
 
     def _go_on(self, quick: Quick, claim: Any, now: float, begun: Begun) -> Ruling:
         """Put a claim that was begun in the short way through the rest of the long one."""
@@ -291,6 +311,11 @@ class ClaimPipeline:
         work.steps.append(Measure.FIELDS.step(f"{what} {excerpt(given)}", "well formed", verdict="reject"))
         return self._ruling(work, "unread" if procedure is None else procedure.kind, "rejected")
 
+    def _refuse_place(self, work: Work, claim: Any, procedure: Procedure) -> Ruling:
+        work.findings.append(work.find("not_its_vehicle", detail=f"relative to entity {claim.relative_to}"))
+        work.steps.append(Measure.FIELDS.step(f"relative to {claim.relative_to}", "its vehicle", verdict="reject"))
+        return self._ruling(work, procedure.kind, "rejected")
+
     # -- what the server does itself --------------------------------------------------------------------------
 
     def act(self, actor: Participant, claim: object, server_time: float) -> Ruling:
@@ -312,6 +337,8 @@ class ClaimPipeline:
         elif isinstance(claim, ImpactClaim) and self.flights.belongs(claim.projectile, actor):
             self._fly_until(server_time)
         said: Any = claim
+        if getattr(said, "relative_to", None) is not None:
+            raise BadNumberError("claim", "places in the world's frame", claim)
         work = procedure.work(self._world, connection, actor, server_time)
         work.sequence = connection.highest_sequence
         is_well_formed = not misfit(said, needs_view=bool(connection.name))
@@ -411,23 +438,6 @@ class ClaimPipeline:
         if lag_s is None or not history.snapshots:
             return View(history.newest_tick, history.newest_tick, 0.0)
         return history.view_at(max(at - lag_s, history.first_snapshot_time))
-
-    def melee_targets(self, actor: Participant, weapon: Weapon, direction: Triple | None) -> list[ReachedHitbox]:
-        """See `Referee.melee_targets`."""
-        history = self.history
-        eye = history.eye_now(actor.entity)
-        if weapon.rules.kind != "melee":
-            raise BadNumberError("weapon", "a weapon of kind 'reach'", weapon.name)
-        if eye is None or actor.entity in self.ledger.dead:
-            return []
-        slots = (history.newest_slot,) * 2
-        aim = direction or facing_at(history, actor.entity, slots, 0.0) or (1.0, 0.0, 0.0)
-        reach = BlowReach(history, self._world.cover, actor.entity, weapon.rules)
-        return [
-            one
-            for one in reach.candidates(eye, aim, slots, 0.0)
-            if not reach.obstacle(eye, one, slots, 0.0) and reach.turned_away(one, aim, slots, 0.0)
-        ]
 
     # -- the way of a claim -----------------------------------------------------------------------------------
 

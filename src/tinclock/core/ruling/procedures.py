@@ -8,13 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import Any, Final
+from typing import TYPE_CHECKING, Any, Final
 
 from tinclock.core.kernels.checking import look_along_aim
-from tinclock.core.kernels.checks import ground, lag, move, muzzle, sender, view, walls, weapon
+from tinclock.core.kernels.checks import ground, lag, move, muzzle, ride, sender, view, walls, weapon
 from tinclock.core.kernels.committing import commit_usual
 from tinclock.core.ruling.checks.claimed import check_claimed_damage, check_claimed_part, check_claimed_victim
-from tinclock.core.ruling.checks.form import find_malformed
+from tinclock.core.ruling.checks.form import find_malformed, is_count
 from tinclock.core.ruling.checks.muzzle import check_muzzle as ask_muzzle
 from tinclock.core.ruling.checks.sender import check_tenure as ask_tenure
 from tinclock.core.ruling.claims import (
@@ -28,6 +28,8 @@ from tinclock.core.ruling.claims import (
     UseClaim,
     WeaponActionClaim,
 )
+from tinclock.core.ruling.driven import InputWork, check_prediction, commit_input, take_input
+from tinclock.core.ruling.game_checks import check_game
 from tinclock.core.ruling.impact import (
     ImpactWork,
     check_impact,
@@ -56,6 +58,9 @@ from tinclock.core.ruling.trigger import TriggerWork, commit_trigger
 from tinclock.core.ruling.use import UseWork, check_item, check_target, check_useful, commit_use
 from tinclock.core.ruling.weapon_action import WeaponActionWork, check_carried, check_sensible, commit_weapon_action
 from tinclock.core.ruling.work import Work
+
+if TYPE_CHECKING:
+    from tinclock.core.combat.roster import Participant, Roster
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,6 +183,7 @@ MOVE: Final = Procedure(
         move.check_reported,
         move.check_push,
         move.check_clock,
+        ride.check_ride,
         move.check_leap,
         move.check_speed,
         move.check_turn,
@@ -187,6 +193,21 @@ MOVE: Final = Procedure(
     ),
     commit_move,
 )
+INPUT: Final = Procedure(
+    "move",
+    InputWork,
+    (
+        *_SENT,
+        move.check_phase_of_move,
+        TENURE,
+        sender.check_alive,
+        move.check_push,
+        take_input,
+        check_prediction,
+    ),
+    commit_input,
+)
+"""Move reports of bodies that the server moves."""
 STATUS: Final = Procedure(
     "status",
     StatusWork,
@@ -236,6 +257,33 @@ FIRED: Final = replace(
 
 FIRED_LAUNCH: Final = replace(LAUNCH, checks=FIRED.checks, commit=commit_fired_launch)
 """The same, for what flies."""
+
+
+def procedure_of(roster: Roster, claim: Any, own: Participant) -> Procedure | None:
+    """Return the procedure of a claim, None for what is no claim. own : the entity of its connection"""
+    if type(claim) is MoveClaim:
+        actor = roster.actors.get(claim.actor, own) if is_count(claim.actor) else own
+        movement = roster.rules.movement_of(actor.rig)
+        if movement is not None and movement.moved_by == "server":
+            return INPUT
+    return PROCEDURES.get(type(claim))
+
+
+def with_game_check(procedure: Procedure) -> Procedure:
+    """Return a procedure with the game's own findings, after all other checks and before the commit."""
+    checks = tuple(check for check in procedure.checks if check is not move.commit_move)
+    commits = procedure.checks[len(checks) :]
+    return replace(procedure, checks=(*checks, check_game, *commits))
+
+
+def without_commit(procedure: Procedure) -> Procedure:
+    """Return a procedure whose checks change nothing, for a preview."""
+    return replace(procedure, checks=tuple(check for check in procedure.checks if check is not move.commit_move))
+
+
+WITH_GAME_CHECK: Final[dict[int, Procedure]] = {id(one): with_game_check(one) for one in (*PROCEDURES.values(), INPUT)}
+PREVIEWS: Final[dict[int, Procedure]] = {id(one): without_commit(one) for one in (*PROCEDURES.values(), INPUT)}
+"""Variants of each procedure, by its id."""
 
 QUICK: Final[dict[type, Order]] = {
     ShotClaim: Order((*SHOT.checks, commit_usual)),

@@ -75,6 +75,7 @@ def packs_shot(claim: ShotClaim, quick: Quick, now: float, claim_row: Any) -> bo
     view, origin, direction, sequence = claim.view, claim.origin, claim.direction, claim.sequence
     if not (
         type(view) is View
+        and claim.relative_to is None
         and type(origin) is tuple
         and type(direction) is tuple
         and len(origin) == 3
@@ -123,6 +124,7 @@ def packs_move(claim: MoveClaim, quick: Quick, now: float, claim_row: Any) -> bo
         type(position) is tuple
         and len(position) == 3
         and claim.push is None
+        and claim.relative_to is None
         and type(stamp) is float
         and -1e15 < stamp < 1e15
         and type(claim.actor) is int

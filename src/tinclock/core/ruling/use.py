@@ -13,12 +13,11 @@ from tinclock.core.ruling.work import Work
 from tinclock.core.text import excerpt, excerpt_name
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     from tinclock.core.combat.items import Stock
     from tinclock.core.combat.receipts import ActorState
     from tinclock.core.combat.roster import Participant
     from tinclock.core.findings import Finding
+    from tinclock.core.rules.weapons import ItemRules
     from tinclock.core.ruling.claims import UseClaim
 
 
@@ -35,9 +34,9 @@ class UseWork(Work):
         """The item's name."""
         return self.item
 
-    def costs(self) -> Mapping[str, float]:
-        """Return the price of a use, by counter."""
-        return self.stock.rules.costs
+    def priced(self) -> ItemRules:
+        """Return the rules of the item."""
+        return self.stock.rules
 
     def state(self, state: ActorState) -> ActorState:
         """Return the number of items left, and the time of their next use."""

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from tinclock.core.geometry.level import Level
     from tinclock.core.rules.numbers import RuleNumbers
     from tinclock.core.rules.ruleset import Rules
+    from tinclock.core.rules.weapons import ItemRules, WeaponRules
     from tinclock.core.ruling.check_results import CheckResult
     from tinclock.core.ruling.records import Hit, Stop
     from tinclock.core.ruling.trace import Late
@@ -72,9 +73,14 @@ class Work:
         """The name of the weapon or item that the ruling is about, where the claim's own name was not found."""
         return ""
 
+    def priced(self) -> WeaponRules | ItemRules | None:
+        """Return the rules of the weapon or item whose price and conditions apply; None for neither."""
+        return None
+
     def costs(self) -> Mapping[str, float]:
         """Return the price of the claim, by counter."""
-        return {}
+        priced = self.priced()
+        return {} if priced is None else priced.costs
 
     def take(self, found: Any, claim: Any) -> None:
         """Take over what compiled checks worked out, from the row of what was found."""
@@ -224,9 +230,9 @@ class AimedWork(DamageWork):
         self.charge, self.early_s = found[FOUND.charge], found[FOUND.early_s]
         self.muzzle = found[FOUND.muzzle_m], found[FOUND.muzzle_limit_m]
 
-    def costs(self) -> Mapping[str, float]:
-        """Return the price of firing the weapon in hand, by counter."""
-        return self.weapon.rules.costs
+    def priced(self) -> WeaponRules:
+        """Return the rules of the weapon in hand."""
+        return self.weapon.rules
 
     def starts_at_eye(self) -> bool:
         """True if the claimed start isn't used, because a check of the muzzle found something."""

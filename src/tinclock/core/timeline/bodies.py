@@ -42,7 +42,10 @@ def speed_now(history: PoseHistory, entity: int) -> float:
         return 0.0
     if history.epoch_in(entity, late[1]) != history.epoch_in(entity, early[1]):
         return 0.0
-    a, b = (poses.point_on_bone(column, 0, (0.0, 0.0, 0.0), slot, columns.stored) for slot in (early[1], late[1]))
+    a, b = (
+        poses.point_on_bone(column, 0, (0.0, 0.0, 0.0), (slot, slot, 0.0), columns.stored)
+        for slot in (early[1], late[1])
+    )
     return math.dist(a[1:], b[1:]) / (late[0] - early[0]) if a[0] and b[0] else 0.0
 
 

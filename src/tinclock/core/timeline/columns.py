@@ -10,7 +10,15 @@ import numpy as np
 from tinclock.core.arrays import require_shape
 from tinclock.core.errors import AlreadyKnownError, BadArrayError, BadNumberError, UnknownNameError
 from tinclock.core.kernels import poses
-from tinclock.core.kernels.layout import COVER_COUNT, COVERS_AT, ENTITY, PART_BONE, PART_FIELDS, PART_REACH
+from tinclock.core.kernels.layout import (
+    COVER_COUNT,
+    COVERS_AT,
+    ENTITY,
+    PART_BONE,
+    PART_FIELDS,
+    PART_REACH,
+    VEHICLES_AT,
+)
 from tinclock.core.kernels.memory import header_of
 from tinclock.core.timeline.packed import Packed
 
@@ -53,6 +61,8 @@ class Columns:
         self._column_of: dict[int, int] = {}
         self._rig_at: list[Rig] = []
         self._cuts, self._absences = np.zeros(0, np.int64), np.zeros(0, np.int64)
+        self._vehicles = np.zeros(0, np.int64)
+        """Of each column: the column of what it rides, -1 for none."""
         self._seen = np.zeros(0, np.bool_)
         """Of each column: how often it was cut, how often it came back after an absence, whether it was written."""
         self.lookup = np.full(64, -1, np.int32)
@@ -120,16 +130,17 @@ class Columns:
         most = max((len(rig.bones) for rig in self.rigs.values()), default=0)
         self.header = header_of(tuple(self._full), self.slots, columns, bones, len(self._parts), most)
         self.header = np.append(self.header, header_of((self._reach32, self._bone_of32)))
-        self.header = np.append(self.header, np.zeros(2, np.int64))
+        self.header = np.append(self.header, np.zeros(3, np.int64))
         self.header_at = int(self.header.ctypes.data)
         self.stored = (self.header, self.quantum)
         """Arguments for kernels, see `kernels.poses`."""
         self._tell_covers()
 
     def _tell_covers(self) -> None:
-        """Let the kernels know which columns only stand in the way."""
+        """Let the kernels know which columns only stand in the way, and what each rides."""
         self._covers = np.array(sorted(self.covers), np.int64)
         self.header[COVERS_AT], self.header[COVER_COUNT] = self._covers.ctypes.data, len(self._covers)
+        self.header[VEHICLES_AT] = self._vehicles.ctypes.data
 
     @property
     def cuts_at(self) -> int:
@@ -247,6 +258,8 @@ class Columns:
             self._cuts = np.append(self._cuts, np.ones(more, np.int64))
             self._absences = np.append(self._absences, np.zeros(more, np.int64))
             self._seen = np.append(self._seen, np.zeros(more, np.bool_))
+            self._vehicles = np.append(self._vehicles, np.full(more, -1, np.int64))
+            self._tell_covers()
         self._entity_at.append(entity)
         return column
 
@@ -258,10 +271,18 @@ class Columns:
         del self._column_of[entity]
         self._fresh.discard(entity)
         self.lookup[entity] = -1
+        self._vehicles[column] = -1
+        self._vehicles[self._vehicles == column] = -1
         if column in self.covers:
             self.covers.discard(column)
             self._tell_covers()
         self._free[self._rig_at[column].name].append(column)
+
+    def ride(self, entity: int, vehicle: int | None) -> int:
+        """Let an entity's shots pass a vehicle, None for none; returns the vehicle's column, -1 for none."""
+        column = -1 if vehicle is None else self._column(vehicle)
+        self._vehicles[self._column(entity)] = column
+        return column
 
     def cut(self, entity: int) -> None:
         """Nothing is interpolated between what was written before and what will be."""

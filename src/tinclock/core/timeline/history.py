@@ -252,7 +252,7 @@ class PoseHistory(PoseRing):
         rig = columns.rig_at(column)
         if not rig.has_eye:
             return None
-        there, x, y, z = poses.point_on_bone(column, rig.eye_bone, rig.eye_at, slot, columns.stored)
+        there, x, y, z = poses.point_on_bone(column, rig.eye_bone, rig.eye_at, (slot, slot, 0.0), columns.stored)
         return (x, y, z) if there else None
 
     def epoch_in(self, entity: int, slot: int) -> int:

@@ -15,10 +15,11 @@ from tinclock.core.kernels.dtypes import (
     FLAGGED,
     MAX_PLACES,
 )
-from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, measured
+from tinclock.core.kernels.facts import FINDING, MEASURE, NO_NUMBER, NOTHING, found, late_on, measured, stored_of
 from tinclock.core.kernels.hearing import hear
 from tinclock.core.kernels.lengths import length_of
-from tinclock.core.kernels.moments import waits_for_tick
+from tinclock.core.kernels.moments import TICK_FIELDS, TICK_SLOT, waits_for_tick
+from tinclock.core.kernels.poses import epochs_at
 from tinclock.core.kernels.registry import check
 from tinclock.core.tolerances import TOLERANCES
 
@@ -45,8 +46,6 @@ FORGOTTEN, MAX_EARLY_S = 0.01, 0.02
 USUAL_REPORTS = 16.0
 SHORTEST_S, LONGEST_S = 1.0 / 256.0, 1.0 / 8.0
 """Number of reports over which the usual interval is averaged, within these bounds."""
-UNKNOWN_LATE_S, LATE_S = 0.5, 0.05
-"""Time by which a client may apply the server's decisions late: on an unknown line, and beyond a known round trip."""
 _TIME_S = TOLERANCES.time_s
 
 
@@ -68,18 +67,25 @@ def cut_down(f, code, x, y, z):
 
 
 @inner
-def _late(f):
+def late(f):
     """Return how late a client may know of something that the server decides, seconds: by its round trip."""
-    line = f.line
-    if line.samples == 0.0:
-        return UNKNOWN_LATE_S
-    return min(UNKNOWN_LATE_S, line.round_trip_s + f.rules.jitter_factor * line.jitter_s + LATE_S)
+    return late_on(f.line, f.rules)
+
+
+@inner
+def rides(f):
+    """True if the body rides something that is here, or did when its client sent the report."""
+    column = int(f.body.vehicle)
+    if column < 0 or f.tick_count == 0 or not f.body.rode_until > f.now - late(f):
+        return False
+    slot = int(f.ticks[TICK_FIELDS * (f.tick_count - 1) + TICK_SLOT])
+    return epochs_at(stored_of(f)[0], slot)[column] > 0
 
 
 @inner
 def is_free(f):
     """True if the server lets this body move without limits, or did when its client sent the report."""
-    return f.body.free_until > f.now - _late(f)
+    return f.body.free_until > f.now - late(f) or rides(f)
 
 
 @inner
@@ -88,9 +94,9 @@ def speed_factor(f):
     body, factor = f.body, 1.0
     if body.speed_until > f.now:
         factor = body.speed_factor
-    if body.speed_until > f.now - _late(f):
+    if body.speed_until > f.now - late(f):
         factor = max(factor, body.speed_factor)
-    if body.speed_since > f.now - _late(f):
+    if body.speed_since > f.now - late(f):
         factor = max(factor, body.speed_before)
     return factor
 
@@ -98,7 +104,7 @@ def speed_factor(f):
 @inner
 def is_pushed(f):
     """True if the body may still move by a push of the server's."""
-    return f.body.push_until > f.now - _late(f)
+    return f.body.push_until > f.now - late(f)
 
 
 @check

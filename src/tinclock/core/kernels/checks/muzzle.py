@@ -12,6 +12,7 @@ from tinclock.core.kernels.cover import first_in_the_way
 from tinclock.core.kernels.facts import ASK, FINDING, MEASURE, NOTHING, found, level_of, measured, stored_of
 from tinclock.core.kernels.lengths import length_of
 from tinclock.core.kernels.moments import TICK_FIELDS, TIME
+from tinclock.core.kernels.poses import point_on_bone
 from tinclock.core.kernels.registry import check
 
 WAY_TICKS = 6
@@ -85,10 +86,22 @@ def _leans_out(f):
     return True
 
 
+@inner
+def _look_from_vehicle(f):
+    """Put the eye of a rider, metres, where the view shows it: its screen draws it on its vehicle."""
+    eye = (f.body.eye_x, f.body.eye_y, f.body.eye_z)
+    there, x, y, z = point_on_bone(f.column, int(f.body.eye_bone), eye, view_of(f), stored_of(f))
+    if there:
+        f.found.eye_x, f.found.eye_y, f.found.eye_z = x, y, z
+
+
 @check
 def check_muzzle(f):
     """Find `muzzle_far` or `muzzle_blocked`; metres."""
-    if _leans_out(f):
+    rides = f.claim.on_vehicle != 0.0
+    if rides:
+        _look_from_vehicle(f)
+    elif _leans_out(f):
         return FINDING.muzzle_blocked
     x = f.claim.origin_x - f.found.eye_x
     y = f.claim.origin_y - f.found.eye_y
@@ -96,7 +109,8 @@ def check_muzzle(f):
     distance, reach = length_of(x, y, z), f.rules.muzzle_reach_m
     off, limit = distance, reach
     if distance <= reach and not f.line.is_servers:
-        off, limit = _off_its_way(f, x, y, z), min(reach, f.rules.muzzle_steady_m)
+        off = distance if rides else _off_its_way(f, x, y, z)
+        limit = min(reach, f.rules.muzzle_steady_m)
     f.found.muzzle_m, f.found.muzzle_limit_m = off, limit
     if 0.0 < distance <= reach:
         ray = (*_eye(f), x / distance, y / distance, z / distance)

@@ -115,7 +115,7 @@ def eye_in(f, place):
     """The actor's eye in a tick that is held, by its place: (there, x, y, z), metres."""
     eye = (f.body.eye_x, f.body.eye_y, f.body.eye_z)
     slot = int(f.ticks[TICK_FIELDS * place + TICK_SLOT])
-    return point_on_bone(f.column, int(f.body.eye_bone), eye, slot, stored_of(f))
+    return point_on_bone(f.column, int(f.body.eye_bone), eye, (slot, slot, 0.0), stored_of(f))
 
 
 @check

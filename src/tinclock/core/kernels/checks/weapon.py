@@ -118,7 +118,7 @@ def check_loaded(f):
 
 @check
 def check_price(f):
-    """Ask whether the actor can pay for a weapon that has a price. No unit."""
+    """Ask whether the actor can pay for a weapon, and its conditions hold. No unit."""
     return ASK if f.weapon.has_costs else NOTHING
 
 

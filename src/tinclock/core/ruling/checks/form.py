@@ -89,10 +89,11 @@ def _or_none(fits: Callable[[object], bool]) -> Callable[[object], bool]:
 _ACTOR = {"actor": is_count}
 _SEEN = {"view": _or_none(_is_view), "client_time": _or_none(is_time)}
 _AIMED = {**_ACTOR, "weapon": is_name, "direction": _is_triple, **_SEEN}
+_FROM = {"origin": _is_triple, "relative_to": _or_none(is_count)}
 _CLAIMED = {"victim": _or_none(is_count), "part": _or_none(is_name), "damage": _or_none(is_number)}
 FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
-    ShotClaim: {**_AIMED, "origin": _is_triple, **_CLAIMED, "shot": _or_none(is_count), "charge": _or_none(is_number)},
-    LaunchClaim: {**_AIMED, "origin": _is_triple, "shot": _or_none(is_count), "charge": _or_none(is_number)},
+    ShotClaim: {**_AIMED, **_FROM, **_CLAIMED, "shot": _or_none(is_count), "charge": _or_none(is_number)},
+    LaunchClaim: {**_AIMED, **_FROM, "shot": _or_none(is_count), "charge": _or_none(is_number)},
     ImpactClaim: {
         **_ACTOR,
         "projectile": is_count,
@@ -101,7 +102,7 @@ FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
         "victim": is_count,
         "part": _or_none(is_name),
     },
-    MeleeClaim: {**_AIMED, "origin": _is_triple, **_CLAIMED},
+    MeleeClaim: {**_AIMED, **_FROM, **_CLAIMED},
     TriggerClaim: {**_AIMED, "held": lambda value: type(value) is bool},
     WeaponActionClaim: {
         **_ACTOR,
@@ -115,6 +116,7 @@ FIELDS: Final[dict[type, dict[str, Callable[[object], bool]]]] = {
         "client_time": is_time,
         "push": _or_none(_is_triple),
         "view": _or_none(_is_view),
+        "relative_to": _or_none(is_count),
     },
     StatusClaim: {
         **_ACTOR,
