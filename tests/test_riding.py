@@ -87,6 +87,8 @@ class Ride:
             self.server.record(self.tick, self.now, [self.ada, self.bob, self.cart], bodies)
             self.server.snapshot_sent(self.tick)
             self.server.advance(self.now)
+            for name in ("ada", "bob") if self.tick % 4 == 0 and self.tick > 16 else ():
+                self.server.report_view(name, self.view(), self.now + 49.99, self.now)
             for name in ("ada", "bob") if self.tick % 16 == 0 else ():
                 self.server.pong(name, self.server.ping(name, self.now - 0.02), self.now + 49.99, self.now)
 
@@ -152,7 +154,7 @@ def test_a_passengers_shot_is_ruled_from_where_its_screen_shows_the_vehicle(tmp_
         for _ in range(4):
             shot = ride.shoot(relative=True)
             assert codes(shot) == []
-            hits += [hit.entity for hit in shot.hits]
+            hits += [hit.victim for hit in shot.hits]
             ride.run(0.4)
         assert hits == [ride.bob] * 4
 
@@ -205,9 +207,9 @@ def test_who_gets_off_stands_where_it_was_and_may_not_leap(tmp_path):
         late = ride.rule("ada", MoveClaim, position=SEAT, client_time=ride.now + 49.99, relative_to=ride.cart)
         assert codes(late) == []
         ride.run(1.0)
-        assert codes(ride.rule("ada", MoveClaim, position=(9.0, 0.0, 0.0), client_time=ride.now + 49.99)) == [
-            "teleport"
-        ]
+        far = ride.rule("ada", MoveClaim, position=(60.0, 0.0, 0.0), client_time=ride.now + 49.99)
+        assert codes(far) == ["teleport"]
+        assert far.position == pytest.approx(SEAT)
         stranger = ride.rule("ada", MoveClaim, position=SEAT, client_time=ride.now + 50.0, relative_to=ride.cart)
         assert (stranger.outcome, codes(stranger)) == ("rejected", ["not_its_vehicle"])
 

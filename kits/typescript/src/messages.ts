@@ -25,14 +25,14 @@ export type Unnumbered = Claim extends infer One ? (One extends Claim ? Omit<One
 /** A published change; its `kind` says which. */
 export type PublishedEvent = EventBatch["events"][number];
 
-const KINDS = new Set(["join_accepted", "join_refused", "ping", "receipt", "events", "full_state"]);
+const KINDS = new Set(["join_accepted", "join_refused", "ping", "receipt", "events", "full_state", "game"]);
 
 /** Write a message for the server. */
 export function encode(message: FromClient, form: Form = "msgpack"): Uint8Array {
   return form === "json" ? new TextEncoder().encode(JSON.stringify(message)) : pack(message);
 }
 
-/** Read a message of the server's; null for any other, such as your game's own. Bad bytes throw `RangeError`. */
+/** Read a message of the server's; null for any other kind. Bad bytes throw `RangeError`. */
 export function decode(bytes: Uint8Array): ToClient | null {
   let message: unknown;
   if (bytes[0] === 0x7b) {

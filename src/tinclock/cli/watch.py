@@ -72,7 +72,7 @@ def watch(
     stop, console, shown = _told_to_end(), console_for(True), console_for(False)
 
     def tell_of(text: str) -> None:
-        shown.print(text, markup=False, highlight=False)
+        shown.print(text, markup=False, highlight=False, soft_wrap=True)  # paths stay whole
 
     with told_plainly(), notifier(notices, meanwhile=True) as tell:
         calibration, level = calibration_at(calibration_file), level_from(level_file)

@@ -33,7 +33,7 @@ def covers_along(ray, radius, limit, view, ignore, stored, columns, rows, spans)
     members = int64_at(header[COVERS_AT])
     for k in range(header[COVER_COUNT]):
         column = members[k]
-        if column in (ignore, vehicle):
+        if (column == ignore) | (column == vehicle):
             continue
         there, f, ka, kb, cx, cy, cz = blended(stored, view, column)
         if not there:

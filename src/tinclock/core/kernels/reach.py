@@ -86,7 +86,7 @@ def melee_targets(ray, reach, radius, cosine, view, ignore, stored, rows, out):
     vehicle = vehicle_of(header, ignore)
     for column in range(rows.shape[0]):
         rows[column] = -1
-        if column in (ignore, vehicle):
+        if (column == ignore) | (column == vehicle):
             continue
         there, f, ka, kb, cx, cy, cz = blended(stored, view, column)
         if not there:

@@ -233,7 +233,7 @@ def _meet_bodies(row, ta, tb, first_tick, clock, owner, ignored, stored, close):
         if close[column] == 0:
             continue
         cut = ea[column] != eb[column]
-        own = column in (owner, vehicle)
+        own = (column == owner) | (column == vehicle)
         skip = own and tb <= row[OWNER_FROM]
         for k in range(IGNORED):
             skip |= ignored[k] == column

@@ -39,6 +39,9 @@ def preview(match: ClaimPipeline, sender: str, claim: Any, received_at: float) -
     trial, checking = PREVIEWS[id(procedure)], match.checking
     work = procedure.work(match.world, connection, own, received_at)
     work.sequence = claim.sequence
+    line: Any = connection.numbers  # checks take down the bounds of the view that they worked out
+    kept = line.tobytes()
     begun = checking.begin(trial, claim, connection, own, received_at, is_well_formed=True)
     outcome = checking.compare((), claim, work) if checking.passes(trial, claim, work, begun) else "rejected"
+    line.cast("B")[:] = kept
     return ruling_on(work, 0, procedure.kind, outcome, named(getattr(claim, "weapon", None), work), None)
