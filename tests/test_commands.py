@@ -10,7 +10,8 @@ import numpy as np
 import pytest
 
 import tinclock
-from tinclock.core.rules.game import CounterRules, PhaseRules
+from tinclock.core.rules.game import CounterRules, GameFindingRules, PhaseRules
+from tinclock.core.rules.movement import StanceRules
 from tinclock.core.ruling.calls import MatchCalls
 from tinclock.core.ruling.commands import (
     CHANGES,
@@ -41,6 +42,8 @@ ASKS = {
     "position",
     "spread_key",
     "scoreboard",
+    "preview",
+    "ask_game",
 }
 """Methods of the referee that change nothing a ruling looks at (`events` moves its own reader's mark on)."""
 EXTRAS = {
@@ -63,6 +66,8 @@ EXTRAS = {
     "set_item": {"entity": 1, "item": "oil_can", "count": 3}, "push": {"entity": 1, "velocity": (3.0, 0.0, 2.0)},
     "set_effect": {"entity": 1, "effect": "speed", "duration_s": 2.0, "amount": 1.5},
     "add_score": {"points": 5.0, "entity": 1}, "set_counter": {"entity": 1, "counter": "coins", "value": 3.0},
+    "set_vehicle": {"entity": 1, "vehicle": 4}, "set_stance": {"entity": 1, "stance": "crouch"},
+    "add_finding": {"connection": "c-1", "sequence": 9, "code": "no_mana", "observed": 1.0},
     "set_phase": {"phase": "freeze"}, "reset_round": {"scores": True},
     "report_server_result": {"connection": "c-1", "sequence": 1, "hits": ((2, 5.0),)},
     "advance": {"server_time": 0.5}, "dismiss": {"connection": "c-2"}, "snapshot_sent": {"tick": 12},
@@ -78,9 +83,14 @@ def stand(server: MatchCalls, tick: int, places: dict[int, float]) -> None:
 
 
 def rules_with_everything() -> tinclock.Rules:
-    """The garden's rules with a counter and a phase."""
-    tables = {"counters": {"coins": CounterRules(max_value=9.0)}, "phases": {"freeze": PhaseRules(weapons=False)}}
-    return msgspec.structs.replace(load_garden().rules, **tables)
+    """The garden's rules with a counter, a phase, a stance and a finding of the game's own."""
+    garden = load_garden().rules
+    gardener = msgspec.structs.replace(garden.rigs["gardener"], stances={"crouch": StanceRules(speed_m_s=2.0)})
+    tables = {
+        "counters": {"coins": CounterRules(max_value=9.0)}, "phases": {"freeze": PhaseRules(weapons=False)},
+        "rigs": {**garden.rigs, "gardener": gardener}, "game_findings": {"no_mana": GameFindingRules()},
+    }  # fmt: skip
+    return msgspec.structs.replace(garden, **tables)
 
 
 def every_command(server: MatchCalls) -> set[str]:

@@ -21,6 +21,7 @@ from tinclock.core.combat.projectile_motion import ProjectilePath
 from tinclock.core.combat.published import State, apply_event
 from tinclock.core.combat.spread_stream import SpreadStream
 from tinclock.core.rules.game import CounterRules, PhaseRules
+from tinclock.core.rules.movement import StanceRules
 from tinclock.core.rules.weapons import RecoilRules, SpreadRules, WeaponRules
 from tinclock.garden.match import simulate_match
 from tinclock.garden.scenario import load_garden
@@ -132,7 +133,10 @@ def views() -> dict[str, Any]:
 def decided() -> list[Event]:
     """Events of what a game's server decides: health, teams, effects, counters, phases, a player who comes back."""
     tables: dict[str, Any] = {"counters": {"coins": CounterRules(max_value=9.0)}, "phases": {"freeze": PhaseRules()}}
-    referee = tinclock.Referee(msgspec.structs.replace(load_garden().rules, **tables))
+    garden = load_garden().rules
+    gardener = msgspec.structs.replace(garden.rigs["gardener"], stances={"crouch": StanceRules(speed_m_s=2.0)})
+    tables["rigs"] = {**garden.rigs, "gardener": gardener}
+    referee = tinclock.Referee(msgspec.structs.replace(garden, **tables))
     ada, bob = (
         referee.admit(connection=f"c-{name}", account=name, name=name, rig="gardener", team="copper")
         for name in ("ada", "bob")
@@ -146,6 +150,8 @@ def decided() -> list[Event]:
     for effect, amount in (("speed", 1.5), ("boost", 2.0), ("free_movement", 0.0)):
         referee.set_effect(ada, effect, 2.0, amount)
     referee.push(ada, (1.0, 0.0, 2.0))
+    referee.set_stance(bob, "crouch")
+    referee.set_vehicle(ada, referee.add_entity("shed_door"))
     referee.dismiss("c-ada")
     referee.admit(connection="c-ada", account="ada", name="ada again", rig="gardener", team="pewter")
     referee.damage(bob, 500.0, "trap", by=ada, weapon="rake")

@@ -21,7 +21,9 @@ from tinclock.core.combat.events import ScoreEvent as ScoreEvent
 from tinclock.core.combat.events import ShotEnd as ShotEnd
 from tinclock.core.combat.events import ShotEvent as ShotEvent
 from tinclock.core.combat.events import SpawnEvent as SpawnEvent
+from tinclock.core.combat.events import StanceEvent as StanceEvent
 from tinclock.core.combat.events import TeamEvent as TeamEvent
+from tinclock.core.combat.events import VehicleEvent as VehicleEvent
 from tinclock.core.combat.events import WeaponEvent as WeaponEvent
 from tinclock.core.combat.first_contact import FirstContact as FirstContact
 from tinclock.core.combat.ledger import LedgerView as LedgerView
@@ -34,6 +36,7 @@ from tinclock.core.combat.published import InFlight as InFlight
 from tinclock.core.combat.published import ScoreRow as ScoreRow
 from tinclock.core.combat.receipts import ActorState as ActorState
 from tinclock.core.combat.receipts import ReceiptHit as ReceiptHit
+from tinclock.core.findings import GameFinding as GameFinding
 from tinclock.core.geometry.level import LevelHit as LevelHit
 from tinclock.core.geometry.level import LevelHits as LevelHits
 from tinclock.core.geometry.level import Surface as Surface
@@ -41,11 +44,13 @@ from tinclock.core.geometry.rig import Part as Part
 from tinclock.core.geometry.rig import Shape as Shape
 from tinclock.core.kernels.nearest import Triple as Triple
 from tinclock.core.rules.game import CounterRules as CounterRules
+from tinclock.core.rules.game import GameFindingRules as GameFindingRules
 from tinclock.core.rules.game import LoadoutRules as LoadoutRules
 from tinclock.core.rules.game import PhaseRules as PhaseRules
 from tinclock.core.rules.game import RegenerationRules as RegenerationRules
 from tinclock.core.rules.game import TeamRules as TeamRules
 from tinclock.core.rules.movement import MovementRules as MovementRules
+from tinclock.core.rules.movement import StanceRules as StanceRules
 from tinclock.core.rules.rigs import BoneRules as BoneRules
 from tinclock.core.rules.rigs import MountRules as MountRules
 from tinclock.core.rules.rigs import PartRules as PartRules

@@ -89,6 +89,8 @@ namespace TinClock.Kit
                 case "armour": return one.With(("armour", told.Number("after")));
                 case "death": return one.With(("alive", false));
                 case "weapon": return one.With(("weapon", told.Text("weapon")));
+                case "vehicle": return one.With(("vehicle", (long)told.Whole("vehicle")));
+                case "stance": return one.With(("stance", told.Text("stance")));
                 case "max_health": return one.With(("max_health", told.Number("health")));
                 case "counter":
                     return one.With(("counters", (one.Table("counters") ?? new Fields()).With((told.Text("counter"), told.Number("value")))));

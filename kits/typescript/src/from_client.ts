@@ -79,6 +79,7 @@ export interface GameMessage {
  * client_time : what the client's own clock showed, in seconds; besides, it times recovery between shots
  * shot : which shot of this weapon in this match it is, from 1: selects the spread. Without it, the next
  * charge : what the weapon was charged to, 0 to 1
+ * relative_to : the vehicle that it rides, where `origin` is in the frame of its first bone, as the view shows it
  */
 export interface ShotClaim {
   kind: "shot";
@@ -102,6 +103,7 @@ export interface ShotClaim {
   client_time?: number | null;
   shot?: number | null;
   charge?: number | null;
+  relative_to?: number | null;
 }
 /**
  * A client reports the launch of a projectile. The fields are a shot's; the receipt names the projectile.
@@ -125,6 +127,7 @@ export interface LaunchClaim {
   client_time?: number | null;
   shot?: number | null;
   charge?: number | null;
+  relative_to?: number | null;
 }
 /**
  * A client reports a hit by its projectile.
@@ -169,6 +172,7 @@ export interface MeleeClaim {
   part?: string | null;
   damage?: number | null;
   client_time?: number | null;
+  relative_to?: number | null;
 }
 /**
  * A client reports its fire button, held or not, and the aim. The server fires.
@@ -213,6 +217,7 @@ export interface UseClaim {
  * position : metres, the body's foot
  * client_time : seconds of the client's own clock; rises from report to report
  * push : what its player pushed, of length at most 1; only flagged when it is longer
+ * relative_to : the vehicle that it rides, where `position` is in the frame of the vehicle's first bone
  * view : what its screen showed at `client_time`: says its lag, which shots are held against
  */
 export interface MoveClaim {
@@ -227,6 +232,7 @@ export interface MoveClaim {
   client_time: number;
   push?: [number, number, number] | null;
   view?: View | null;
+  relative_to?: number | null;
 }
 /**
  * A client reports its own state. The receipt returns the true one.

@@ -67,6 +67,8 @@ function movedOn(one: EntityState, event: PublishedEvent): EntityState {
     case "death": return { ...one, alive: false };
     case "weapon": return { ...one, weapon: event.weapon };
     case "team": return { ...one, team: event.team ?? "" };
+    case "vehicle": return { ...one, vehicle: event.vehicle ?? 0 };
+    case "stance": return { ...one, stance: event.stance ?? "" };
     case "max_health": return { ...one, max_health: event.health };
     case "counter": return { ...one, counters: { ...one.counters, [event.counter]: event.value } };
     case "control": return { ...one, controller: event.controller ?? 0 };

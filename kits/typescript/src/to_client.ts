@@ -47,6 +47,7 @@ export interface State {
  *
  * controller : the entity of the player that acts for it, where that isn't its own
  * max_health : points, where the server set it; counters : those that changed since the start
+ * vehicle : the entity that it rides, 0 for none; stance : as the server set it
  */
 export interface EntityState {
   entity: number;
@@ -64,6 +65,8 @@ export interface EntityState {
   counters?: {
     [k: string]: number;
   };
+  vehicle?: number;
+  stance?: string;
 }
 /**
  * Something that lasts until a server time.
@@ -178,6 +181,7 @@ export interface ReceiptHit {
  * shots : how many of this weapon were spent, which numbers the next
  * ready_in_s : until the weapon fires again
  * position : where moves were accepted to; None where the server does the moving
+ * input : sequence of the newest input that the server simulated, where the server moves the body
  * projectiles : ids of what a launch let fly, in the order of its pellets
  */
 export interface ActorState {
@@ -195,6 +199,7 @@ export interface ActorState {
   item_ready_in_s?: number;
   position?: [number, number, number] | null;
   projectiles?: number[];
+  input?: number;
 }
 /**
  * Changes for every client.
@@ -210,6 +215,8 @@ export interface EventBatch {
     | DeathEvent
     | EffectEvent
     | TeamEvent
+    | VehicleEvent
+    | StanceEvent
     | MaxHealthEvent
     | CounterEvent
     | PhaseEvent
@@ -338,6 +345,26 @@ export interface TeamEvent {
   server_time: number;
   entity: number;
   team?: string;
+}
+/**
+ * An entity rides another from now on; vehicle 0: none.
+ */
+export interface VehicleEvent {
+  kind: "vehicle";
+  number: number;
+  server_time: number;
+  entity: number;
+  vehicle?: number;
+}
+/**
+ * The server set the stance of an entity; "" for the usual one.
+ */
+export interface StanceEvent {
+  kind: "stance";
+  number: number;
+  server_time: number;
+  entity: number;
+  stance?: string;
 }
 /**
  * An entity begins its lives with another health, in points, and heals up to that.

@@ -192,7 +192,10 @@ def fresh_folder(folder: Path, name: str) -> Path:
 
 def told_of(ruling: Any) -> RuledClaim:
     """Return a ruling's data for a caller."""
-    return RuledClaim(ruling.number, ruling.connection, ruling.outcome, ruling.receipt(), ruling.findings)
+    given = msgspec.UNSET if ruling.kind != "move" or ruling.direction is None else ruling.direction
+    return RuledClaim(
+        ruling.number, ruling.connection, ruling.outcome, ruling.receipt(), ruling.findings, msgspec.UNSET, given
+    )  # fmt: skip
 
 
 def poses_of(asked: Tick, referee: Referee) -> tuple[Any, Any, Any]:

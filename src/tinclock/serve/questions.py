@@ -71,7 +71,17 @@ class Scoreboard(Struct, frozen=True, tag="scoreboard", tag_field="what"):
     """Return the board with shots, hits, accuracy and damage of each player, the leading one first."""
 
 
-Question = Scoreboard | Welcome | SpreadKey | Position | MeleeTargets | ViewBounds | ViewWindow | ConnectionQuality
+class Preview(Struct, frozen=True, tag="preview", tag_field="what"):
+    """Return the outcome, findings and checks that a claim leads to as things stand; null for none. Nothing changes."""
+
+    connection: str
+    claim: Any
+    received_at: float
+
+
+Question = (
+    Preview | Scoreboard | Welcome | SpreadKey | Position | MeleeTargets | ViewBounds | ViewWindow | ConnectionQuality
+)
 
 
 def answer_of(referee: Referee, question: Question) -> Any:
@@ -90,6 +100,14 @@ def _in_reach(referee: Referee, asked: MeleeTargets) -> list[Fields]:
 
 def _scoreboard(referee: Referee, _: Scoreboard) -> list[Fields]:
     return [{**to_builtins(row), "accuracy": row.accuracy} for row in referee.scoreboard()]
+
+
+def _preview(referee: Referee, asked: Preview) -> Fields | None:
+    ruling = referee.preview(asked.connection, asked.claim, received_at=asked.received_at)
+    if ruling is None:
+        return None
+    names = ("kind", "entity", "sequence", "weapon", "outcome", "findings", "checks", "state")
+    return {name: to_builtins(getattr(ruling, name)) for name in names}
 
 
 def _view_bounds(referee: Referee, asked: ViewBounds) -> Fields:
@@ -112,6 +130,7 @@ def _known(value: float) -> float | None:
 
 
 _ANSWERS: dict[type, Callable[[Referee, Any], Any]] = {
+    Preview: _preview,
     Scoreboard: _scoreboard,
     Welcome: lambda referee, asked: referee.welcome(asked.connection),
     SpreadKey: lambda referee, asked: referee.spread_key(asked.entity),

@@ -16,6 +16,7 @@ from tinclock.core.combat.receipts import Receipt
 from tinclock.core.findings import Finding
 from tinclock.core.plain import Fields
 from tinclock.core.ruling.commands import CHANGES, KINDS
+from tinclock.core.vectors import Triple
 from tinclock.serve.questions import Question
 from tinclock.wire.messages import published_schema
 
@@ -163,6 +164,7 @@ class RuledClaim(Struct, frozen=True):
     outcome : "accepted", "adjusted" or "rejected"; "dropped" for one that came too fast or was too large, which is
     answered
         with nothing
+    input : of a move report by a body that the server moves: the input to simulate
     """
 
     number: int
@@ -171,6 +173,7 @@ class RuledClaim(Struct, frozen=True):
     receipt: Receipt | None
     findings: tuple[Finding, ...] = ()
     explanation: str | msgspec.UnsetType = msgspec.UNSET
+    input: Triple | msgspec.UnsetType = msgspec.UNSET
 
 
 class OpenMatch(Struct, frozen=True):

@@ -239,6 +239,7 @@ class Roster:
         actor.tenures.clear()
         actor.numbers[BODY.tenures] = 0.0
         actor.held_trigger, actor.inputs, actor.life_epoch = None, None, 1
+        actor.stance, actor.numbers[BODY.limits_before] = "", 0.0
         for held in actor.weapons.values():
             if held.weapon.name in self.weapons:
                 held.take(self.weapons[held.weapon.name])
