@@ -21,6 +21,8 @@ Examples:
       8 gardeners, 60 s, three of them cheating
   tinclock simulate big --players 16 --seed 3
   tinclock simulate fair --cheat none
+  tinclock simulate run --scenario barrow --cheat none
+      with a wheelbarrow to ride, phases, waves and a burst
   tinclock simulate evening --logs evening-logs
       and as another server would have logged it
 
@@ -61,6 +63,8 @@ class _SimulateOptions(click.Command):
     help="Duration of the match in seconds.",
 )
 @click.option("--seed", default=7, show_default=True, help="Same seed, same match.")
+@click.option("--scenario", default="skirmish", show_default=True, type=click.Choice(["skirmish", "barrow"]),
+              help="'barrow' adds a wheelbarrow to ride, healing, waves, phases and a barrel that bursts.")  # fmt: skip
 @click.option(
     "--rules", "rules_file", type=click.Path(path_type=Path), help="Rules file (default: the demo game's own)."
 )
@@ -75,7 +79,8 @@ class _SimulateOptions(click.Command):
               help="Folder for the same match as another server's logs, for `tinclock import-logs`.")  # fmt: skip
 @json_option
 def simulate(
-    recording: Path, players: int, seconds: float, seed: int, rules_file: Path | None, cheats: tuple[str, ...],
+    recording: Path, players: int, seconds: float, seed: int, scenario: str, rules_file: Path | None,
+    cheats: tuple[str, ...],
     logs_folder: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Simulate a match of the demo game and record it.
@@ -94,7 +99,8 @@ def simulate(
         with progress(console, f"playing {seconds:g} s with {players} gardeners, seed {seed}") as show:
             played = simulate_match(
                 seed=seed, seconds=seconds, players=players, cheats=_cheats(cheats),
-                rules=None if rules_file is None else load_rules(rules_file), record_to=recording, on_progress=show,
+                rules=None if rules_file is None else load_rules(rules_file), scenario=scenario, record_to=recording,
+                on_progress=show,
             )  # fmt: skip
         write_truth(played, truth)
         mapping = None if logs_folder is None else _logs(recording, logs_folder)

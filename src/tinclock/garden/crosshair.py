@@ -125,15 +125,16 @@ class Crosshair:
         along: NDArray[np.float64],
         range_m: float,
         penetration: float,
+        riding: int = 0,
     ) -> OnCrosshair:
-        """Return the target of the crosshair.
+        """Return the target of the crosshair, which is never the vehicle that one rides.
 
         origin, along : (3,) float64, metres, and unit.
         """
         reach, kept = self.passage(origin, along, range_m, penetration)
         best = OnCrosshair(0, "", "", reach)
         for entity in sorted(view[0].bodies):
-            if entity == me or _apart(np.array(point_of(view, entity, 0)) - origin, along) > FURTHEST_PART_M:
+            if entity in (me, riding) or _apart(np.array(point_of(view, entity, 0)) - origin, along) > FURTHEST_PART_M:
                 continue
             bones = drawn(view, entity)
             if bones is None:  # pragma: no cover - it is among the bodies

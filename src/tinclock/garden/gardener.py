@@ -9,10 +9,11 @@ import numpy as np
 
 from tinclock.core.ruling.claims import MoveClaim, StatusClaim, UseClaim, WeaponActionClaim
 from tinclock.core.timeline.views import View
+from tinclock.garden.barrow import SEAT, carried, seen_vehicle
 from tinclock.garden.goals import Goals
 from tinclock.garden.hand import unit
 from tinclock.garden.player import Player
-from tinclock.garden.screen import Playout, SentSnapshot, point_of
+from tinclock.garden.screen import GameState, Playout, SentSnapshot, Shown, point_of
 from tinclock.garden.trigger import Trigger
 
 if TYPE_CHECKING:
@@ -33,6 +34,8 @@ MAX_PANES, BEYOND_M = 8, 1e-4
 LOOKED_AT = 6
 """Number of the nearest enemies that are looked for on the screen at a time."""
 HEALTHY = 100.0
+WATER_M, WATER_EVERY_S, HURT = 4.0, 2.5, 80.0
+"""A team-mate with so little health, and so near, is watered so often."""
 BODY_POINTS = (4, 2, 2, 2, 1, 0, 13)
 """Bones that are aimed at: head, chest, abdomen, pelvis, a thigh."""
 
@@ -54,7 +57,8 @@ class Gardener(Player):
         self._reported: dict[int, Triple] = {}
         self.trigger = Trigger(self, crosshair, self.playout, rng)
         self._cans, self._can_at = 2, -math.inf
-        self._heard_at = -math.inf
+        self._heard_at = self._thrown_at = -math.inf
+        self.phase, self._litres, self._water_at = "", 0.0, -math.inf
         self._decide_at = self._move_at = self._status_at = -math.inf
         self._target, self._point, self._engage_at = 0, 2, math.inf
         self._threat: NDArray[np.float64] | None = None
@@ -69,6 +73,8 @@ class Gardener(Player):
             return
         self._newest = snapshot.tick
         here = snapshot.bodies.get(self.entity)
+        if snapshot.game is not None:
+            self._take_game(snapshot.game, here)
         self.alive, self.health = here is not None, snapshot.health.get(self.entity, 0.0)
         if here is not None and here[0] != self._life:
             self._life = here[0]
@@ -95,6 +101,29 @@ class Gardener(Player):
             self.walker.y += told.position[1] - claimed[1]
             self._corrected = self._sequence
 
+    def _take_game(self, game: GameState, here: tuple[int, NDArray[np.float64]] | None) -> None:
+        """Follow what the server decided: get on or off, be thrown, stop shooting when the match is over."""
+        riding, walker = game.rides.get(self.entity, 0), self.walker
+        if self.riding and not riding:
+            walker.sits, walker.lift = False, 0.0
+            if here is not None:
+                walker.x, walker.y = here[1][0, :2].tolist()
+        self.riding, self.phase, self._litres = riding, game.phase, game.water.get(self.entity, 0.0)
+        at, velocity = game.thrown.get(self.entity, (-math.inf, (0.0, 0.0, 0.0)))
+        if at > self._thrown_at and not riding:
+            walker.vx, walker.vy = walker.vx + velocity[0], walker.vy + velocity[1]
+            walker.rise = max(walker.rise, velocity[2])
+        self._thrown_at = max(at, self._thrown_at)
+
+    def _sit(self, view: Shown, eye: Triple) -> Triple:
+        """Stand on the vehicle where the screen shows it; returns the eye there, metres."""
+        at, yaw = seen_vehicle(view, self.riding)
+        x, y, z = carried(SEAT, at, yaw)
+        walker = self.walker
+        moved = x - walker.x, y - walker.y, z - walker.lift
+        walker.x, walker.y, walker.lift, walker.sits = x, y, z, True
+        return eye[0] + moved[0], eye[1] + moved[1], eye[2] + moved[2]
+
     # -- a frame ----------------------------------------------------------------------------------------------
 
     def move(self, seconds: float) -> None:
@@ -115,8 +144,13 @@ class Gardener(Player):
         if view is None or not self.alive:
             self._target = 0
             return None
+        if self.riding and self.riding in view[0].bodies:
+            eye = self._sit(view, eye)
         self._report(now, view)
         if now - self._heard_at > SILENCE_S:  # the screen says that the connection is in trouble, and nobody shoots
+            self._target = 0
+            return None
+        if self.phase == "over" or (self.riding and not self.walker.sits):
             self._target = 0
             return None
         if now >= self._decide_at:
@@ -137,8 +171,13 @@ class Gardener(Player):
         if now >= self._move_at:
             self._move_at = now + MOVE_S
             place = (walker.x, walker.y, walker.lift)
-            self._reported[self.number()] = place
-            self.mail.put(MoveClaim(self._sequence, self.entity, place, now, view=shown), now, answered=False)
+            sequence = self.number()
+            if walker.sits:
+                move = MoveClaim(sequence, self.entity, SEAT, now, view=shown, relative_to=self.riding)
+            else:
+                self._reported[sequence] = place
+                move = MoveClaim(sequence, self.entity, place, now, view=shown)
+            self.mail.put(move, now, answered=False)
             if len(self._reported) > 64:
                 del self._reported[next(iter(self._reported))]
         if now >= self._status_at:
@@ -169,6 +208,8 @@ class Gardener(Player):
         if self.lies.now_and_then("teleport") and self._rng.random() < 0.1:
             place = self._ground.places[self._ground.random_place(self._rng)]
             self.walker.x, self.walker.y = (float(v) for v in place)
+        if self._litres >= 1.0 and now >= self._water_at:
+            self._water(now, view)
         held = self.arms.held
         if (self.health < 55.0 and not self._target) or self.goals.covered:
             self._mend(now)
@@ -248,6 +289,18 @@ class Gardener(Player):
     def _handle(self, weapon: str, action: Literal["draw", "reload"], now: float) -> None:
         self.handling = self.number()
         self.mail.put(WeaponActionClaim(self.handling, self.entity, weapon, action), now)
+
+    def _water(self, now: float, view: Shown) -> None:
+        """Water the team-mate that needs it most, where one is near."""
+        here = (self.walker.x, self.walker.y, 0.0)
+        hurt = [
+            (view[0].health.get(mate, 0.0), mate)
+            for mate in self.mates
+            if mate in view[0].bodies and math.dist(here, point_of(view, mate, 0)) < WATER_M
+        ]
+        if hurt and min(hurt)[0] < HURT:
+            self._water_at = now + WATER_EVERY_S
+            self.mail.put(UseClaim(self.number(), self.entity, "watering_can", min(hurt)[1]), now)
 
     def _mend(self, now: float) -> None:
         if self.health < 65.0 and self._cans > 0 and now >= self._can_at:

@@ -13,6 +13,7 @@ from tinclock.core.referee import Referee
 from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.timeline.views import Interpolation
 from tinclock.garden.arms import Arms
+from tinclock.garden.barrow import BarrowRun, Wheelbarrow
 from tinclock.garden.crosshair import Crosshair
 from tinclock.garden.fixtures import DRY_S, SPRINKLERS_AT, Door, Fixture, Sprinkler
 from tinclock.garden.gait import Bodies, Gait, turn
@@ -41,6 +42,7 @@ RESPAWN_S = 2.5
 RIG = "gardener"
 SENT_STEPS = 4096.0
 """Rounding of snapshots: steps per metre, and steps of a quaternion's component."""
+LIFT = Bodies._fields.index("lift")
 HEADER_BYTES = 40
 BODY_BYTES = 230
 """Size of one body in a snapshot: 19 bones, 12 bytes each."""
@@ -53,6 +55,7 @@ def simulate_match(
     players: int = 8,
     cheats: Mapping[str, Mapping[str, float]] | None = None,
     rules: Rules | None = None,
+    scenario: str = "skirmish",
     record_to: str | pathlib.Path | None = None,
     on_ruling: Callable[[Referee, Ruling, object], None] | None = None,
     on_progress: Callable[[float], None] | None = None,
@@ -62,11 +65,12 @@ def simulate_match(
     players : from 2 to 100
     cheats : what accounts do that is cheats, by account and kind, each with a strength up to 1; see `cheats.KINDS`
     rules : other rules than the scenario's own
+    scenario : "skirmish", or "barrow": with a wheelbarrow to ride, healing, waves, phases and a barrel that bursts
     record_to : a folder for a recording; what is the truth about it is `Played`'s, never the recording's
     on_ruling : called with the referee, the ruling and its claim, while the poses it looked at are still in the history
     on_progress : called with the share that is done, about ten times a second of play
     """
-    match = _Match(seed, seconds, players, cheats, rules, record_to, on_ruling)
+    match = _Match(seed, seconds, players, cheats, rules, scenario, record_to, on_ruling)
     ticks = round(seconds * match.rate_hz)
     for tick in range(ticks):
         match.tick(tick)
@@ -85,10 +89,11 @@ def simulate_match(
 class _Match:
     def __init__(
         self, seed: int, seconds: float, players: int, cheats: Mapping[str, Mapping[str, float]] | None,
-        rules: Rules | None, record_to: str | pathlib.Path | None,
+        rules: Rules | None, scenario: str, record_to: str | pathlib.Path | None,
         on_ruling: Callable[[Referee, Ruling, object], None] | None,
     ) -> None:  # fmt: skip
-        garden = load_garden()
+        garden = load_garden(scenario)
+        self._seed = seed
         self.garden = garden if rules is None else garden._replace(rules=rules)
         rules = self.garden.rules
         self.rate_hz, self._every = rules.match.tick_rate_hz, rules.match.snapshot_every
@@ -114,6 +119,7 @@ class _Match:
         self.names = {**self.entities, **{fixture.entity: fixture.rig.replace("_", " ") for fixture in self._fixtures}}
         self._ids = [*self.entities, *(fixture.entity for fixture in self._fixtures)]
         self._meet()
+        self._run = self._barrow_run(seconds) if scenario == "barrow" else None
         # how far the server's body trails the client's own: the trip of its inputs, and a little to ride out jitter
         self.trails = [int((p.seat.line.up_s + 2 * p.seat.line.jitter_s) * self.rate_hz) + 1 for p in self.players]
         self._states = [deque([p.walker.state], maxlen=128) for p in self.players]
@@ -121,6 +127,8 @@ class _Match:
         self._ruled: list[set[int]] = [set() for _ in range(players)]
         self._eyes = np.zeros((players, 3))
         self._back_at: dict[int, float] = {}
+        self._landed: dict[int, tuple[float, float]] = {}
+        """Where riders got off whose clients don't know it yet."""
         self._asked: dict[int, float] = {}
         self.clocks: dict[str, list[ClockPoint]] = {seat.connection: [] for seat in self.seats}
         self.bounds: dict[str, list[BoundPoint]] = {seat.connection: [] for seat in self.seats}
@@ -150,12 +158,18 @@ class _Match:
         arms = Arms({name: rules.weapons[name] for name in WEAPONS if name in rules.weapons}, key, "grit_rifle")
         return Gardener(seat, entity, ground, walker, crosshair, self.garden.level, arms, rng)
 
+    def _barrow_run(self, seconds: float) -> BarrowRun:
+        barrow = next(fixture for fixture in self._fixtures if isinstance(fixture, Wheelbarrow))
+        return BarrowRun(self._server, self.referee, barrow, [player.entity for player in self.players], seconds)
+
     def _furnish(self) -> list[Fixture]:
         rigs, out = self.referee.history.rigs, list[Fixture]()
         if Door.rig in rigs:
             out.append(Door(self._server))
         if Sprinkler.rig in rigs:
             out += [Sprinkler(self._server, rigs[Sprinkler.rig], at, 2.0 * k) for k, at in enumerate(SPRINKLERS_AT)]
+        if Wheelbarrow.rig in rigs:
+            out.append(Wheelbarrow(self._server, self._ground, np.random.default_rng([self._seed, 5])))
         self._rig_of.update({fixture.entity: fixture.rig for fixture in out})
         return out
 
@@ -165,6 +179,8 @@ class _Match:
         for player in self.players:
             foes = {p.entity: RIG for p in self.players if p.seat.team != player.seat.team}
             player.enemies = {**foes, **wet}
+            team = [p.entity for p in self.players if p.seat.team == player.seat.team]
+            player.mates = tuple(entity for entity in team if entity != player.entity)
 
     # -- a tick -----------------------------------------------------------------------------------------------
 
@@ -287,6 +303,8 @@ class _Match:
             [states[max(0, len(states) - 1 - trail)] for states, trail in zip(self._states, self.trails, strict=True)]
         )
         trailing[:, :2] -= self._cut
+        if self._run is not None:
+            self._decide(self._run, now, trailing)
         current = np.array([player.walker.state for player in self.players])
         both = self._gait.bones(Bodies(*np.concatenate([trailing, current]).T))  # one call: they cost by the call
         feet = both[: len(trailing), 0, :2]
@@ -301,12 +319,34 @@ class _Match:
         self.paths.append(np.where(np.array(alive)[:, None], feet, np.nan))
         return bodies
 
+    def _decide(self, run: BarrowRun, now: float, bodies: NDArray[np.float64]) -> None:
+        """Let the game's server decide, and put riders on what they ride. bodies : (players, fields), metres"""
+        alive = {p.entity: k for k, p in enumerate(self.players) if self.referee.ledger.alive(p.entity)}
+        riding = set(run.rides)
+        feet = {entity: (float(bodies[k, 0]), float(bodies[k, 1])) for entity, k in alive.items()}
+        run.step(now, 1.0 / self.rate_hz, feet)
+        for entity in riding - set(run.rides):
+            self._landed[self._number[entity]] = run.barrow.place
+        for entity, (x, y, lift) in run.seats.items():
+            k = self._number[entity]
+            bodies[k, 0], bodies[k, 1], bodies[k, LIFT] = x, y, lift
+        for k, (x, y) in list(self._landed.items()):
+            walker = self.players[k].walker
+            if not walker.sits:  # its client knows by now
+                del self._landed[k]
+                self._states[k].clear()
+                self._states[k].append(walker.state)
+                self._cut[k] = 0.0
+            bodies[k, 0], bodies[k, 1], bodies[k, LIFT] = x, y, 0.0
+
     def _tell(self, tick: int, now: float, bodies: list[NDArray[np.float64]]) -> None:
         fresh = self.referee.events()
         self.events += fresh
         for event in fresh:
             if event.kind == "death":
-                self._back_at[event.entity] = event.server_time + (RESPAWN_S if event.entity in self._number else DRY_S)
+                wait = RESPAWN_S if event.entity in self._number else DRY_S
+                back_at = event.server_time + wait if self._run is None else self._run.back_at(event)
+                self._back_at[event.entity] = back_at
         if tick % self._every:
             return
         self._server.snapshot_sent(tick)
@@ -317,7 +357,8 @@ class _Match:
             if ledger.alive(entity)
         }
         health = {player.entity: ledger.health(player.entity) for player in self.players}
-        snapshot = SentSnapshot(tick, now, drawn, health)
+        game = None if self._run is None else self._run.state
+        snapshot = SentSnapshot(tick, now, drawn, health, game)
         size = BODY_BYTES * len(drawn)
         for k in range(len(self.players)):
             self._down.send(now, k, "snapshot", snapshot, size)

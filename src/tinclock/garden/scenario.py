@@ -12,7 +12,7 @@ from tinclock.garden.cheats import KINDS
 from tinclock.garden.network import line_of
 from tinclock.garden.seat import Seat
 from tinclock.intake.level_file import load_level
-from tinclock.intake.rules_file import load_rules
+from tinclock.intake.rules_file import parse_rules
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -31,6 +31,8 @@ FAVOURITES = ("grit_rifle", "grit_rifle", "grit_rifle", "gravel_scatter", "hose"
 USUAL_SUSPECTS = {"clover": {"inflate_damage": 1.0}, "elder": {"forge_actor": 0.6}, "gorse": {"fast_trigger": 0.8}}
 WEAPONS = ("grit_rifle", "gravel_scatter", "hose", "pebble_sling", "clod_mortar", "trowel")
 """Equipment of a gardener."""
+SCENARIOS = ("skirmish", "barrow")
+"""Scenarios of the demo game."""
 
 
 class Garden(NamedTuple):
@@ -47,15 +49,28 @@ def data_file(name: str) -> Any:
     return files("tinclock.garden") / "data" / name
 
 
-def load_garden() -> Garden:
-    """Read the scenario's files."""
+def load_garden(scenario: str = "skirmish") -> Garden:
+    """Read the files of a scenario, "skirmish" or "barrow". Raises `UnknownNameError` for another."""
+    if scenario not in SCENARIOS:
+        raise UnknownNameError("scenario", scenario, SCENARIOS)
+    garden = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
+    if scenario != "skirmish":
+        garden = _with(garden, tomllib.loads(data_file(f"{scenario}.toml").read_text(encoding="utf-8")))
     tables = tomllib.loads(data_file("garden_level.toml").read_text(encoding="utf-8"))
     return Garden(
-        load_rules(data_file("garden.toml")),
+        parse_rules(garden, str(data_file("garden.toml"))),
         load_level(data_file("garden_level.toml")),
         tables["boxes"],
         tables["surfaces"],
     )
+
+
+def _with(tables: Fields, changes: Fields) -> Fields:
+    """Return tables with other keys."""
+    out = dict(tables)
+    for key, value in changes.items():
+        out[key] = _with(out[key], value) if isinstance(value, dict) and isinstance(out.get(key), dict) else value
+    return out
 
 
 def seats(

@@ -12,7 +12,22 @@ import numpy as np
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from tinclock.core.vectors import Triple
+
 NO_DISTANCE = math.inf
+
+
+class GameState(NamedTuple):
+    """State of a barrow run that a snapshot carries.
+
+    rides : vehicle of each rider; water : litres in each watering can
+    thrown : server time and velocity, metres a second, of the last push of each body
+    """
+
+    phase: str
+    rides: dict[int, int]
+    thrown: dict[int, tuple[float, Triple]]
+    water: dict[int, float]
 
 
 class SentSnapshot(NamedTuple):
@@ -22,6 +37,11 @@ class SentSnapshot(NamedTuple):
     server_time: float
     bodies: dict[int, tuple[int, NDArray[np.float64]]]
     health: dict[int, float]
+    game: GameState | None = None
+
+
+Shown = tuple[SentSnapshot, SentSnapshot, float]
+"""View of a screen: two snapshots and the fraction between them."""
 
 
 class OnCrosshair(NamedTuple):

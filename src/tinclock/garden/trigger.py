@@ -126,6 +126,8 @@ class Trigger:
             "view": View(view[0].tick + ahead, view[1].tick + ahead, view[2]),
         }
         fields["client_time"] = now
+        if player.riding:
+            fields |= player.on_vehicle(view, eye)
         if not arm.scatter.plain:
             fields["shot"] = number
         if arm.rules.kind == "projectile":
@@ -151,7 +153,8 @@ class Trigger:
             return TrueShot(server_time, MeleeClaim(**fields), (NOBODY,))
         look, start = self._crosshair.look, np.array(eye)
         seen = tuple(
-            look(view, player.entity, start, np.array(ray), rules.range_m, arm.weapon.penetration) for ray in rays
+            look(view, player.entity, start, np.array(ray), rules.range_m, arm.weapon.penetration, player.riding)
+            for ray in rays
         )
         first = seen[0]
         if first.victim and arm.scatter.plain:

@@ -162,6 +162,7 @@ class Walker:
         self.lift = self.rise = self.crouch = self.lean = self.raised = 0.0
         self.wants_crouch = self.wants_lean = 0.0
         self.haste = 1.0
+        self.sits = False
         self.yaw = float(self._rng.uniform(-math.pi, math.pi))
         self.phase = float(self._rng.uniform(0.0, 2.0 * math.pi))
         self._pace, self._rest = 3.0, 0.0
@@ -219,9 +220,12 @@ class Walker:
         wx, wy = pace * math.cos(heading) - self.vx, pace * math.sin(heading) - self.vy
         change = math.hypot(wx, wy)
         share = min(1.0, self.GRIP * self.haste * seconds / change) if change > 0.0 else 0.0
-        self.vx, self.vy = self.vx + share * wx, self.vy + share * wy
-        self._go(self.vx * seconds, self.vy * seconds)
-        self._pose(seconds)
+        if self.sits:
+            self.vx = self.vy = 0.0
+        else:
+            self.vx, self.vy = self.vx + share * wx, self.vy + share * wy
+            self._go(self.vx * seconds, self.vy * seconds)
+            self._pose(seconds)
         wanted = math.atan2(self.vy, self.vx) if face is None and math.hypot(self.vx, self.vy) > 0.3 else face
         if wanted is not None:
             off = math.remainder(wanted - self.yaw, 2.0 * math.pi)
