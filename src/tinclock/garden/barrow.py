@@ -31,8 +31,8 @@ PACE = 1.6
 """Pace of the wheelbarrow beside that of a gardener who walks."""
 SEAT = (-0.1, 0.0, 0.4)
 """Place of a rider's feet in the frame of the wheelbarrow, metres."""
-BOARD_M, RIDE_S, REST_S = 1.6, 6.0, 3.0
-"""Distance at which a gardener gets on, the duration of a ride, and the time before the next rider."""
+BOARD_M, RIDE_S, REST_S, FETCH_EVERY_S = 1.6, 6.0, 3.0, 0.5
+"""Distance at which a gardener gets on, the durations of a ride and of the rest after it, and of a way to a guest."""
 WAVE_S, WARM_UP_S, OVER_S, BROKEN_S = 6.0, 4.0, 3.0, 8.0
 BARREL = (3.0, 4.5)
 """Place of the rain barrel, metres."""
@@ -48,10 +48,15 @@ class Wheelbarrow:
     def __init__(self, server: Referee | Recorder, ground: Ground, rng: np.random.Generator) -> None:
         self.entity = server.add_entity(self.rig, name="wheelbarrow", server_time=0.0)
         self._walker = Walker(ground, rng)
-        self._walker.haste = PACE
+        self._walker.haste, self._ground, self._sent_at = PACE, ground, -math.inf
 
-    def roll(self, seconds: float) -> None:
-        """Drive on."""
+    def roll(self, now: float, seconds: float, guest: tuple[float, float] | None) -> None:
+        """Drive on, to somebody who may get on (a place in metres), or about the garden."""
+        if guest is None:
+            self._walker.release()
+        elif now >= self._sent_at + FETCH_EVERY_S:
+            self._sent_at = now
+            self._walker.send(self._ground.nearest(*guest))
         self._walker.step(seconds, None, 0.0)
 
     def step(self, now: float, seconds: float, feet: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -136,7 +141,7 @@ class BarrowRun:
         """Decide what is due. feet : where living gardeners stand, metres, by entity"""
         self._change_phase(now)
         if self._referee.ledger.alive(self.barrow.entity):
-            self.barrow.roll(seconds)
+            self.barrow.roll(now, seconds, None if self.rides or now < self._free_at else self._guest(feet))
         self._ride(now, feet)
         if now >= self._burst_at:
             self._burst_at += BURST_EVERY_S
@@ -166,16 +171,19 @@ class BarrowRun:
             self._free_at = now + REST_S
         if self.rides or broken or now < self._free_at:
             return
-        near = sorted(
-            (math.dist(place, self.barrow.place), entity) for entity, place in feet.items() if entity not in self._had
-        )
-        if near and near[0][0] < BOARD_M:
-            entity = near[0][1]
+        guest = self._guest(feet)
+        if guest is not None and math.dist(guest, self.barrow.place) < BOARD_M:
+            entity = next(one for one, place in feet.items() if place == guest)
             self.rides[entity], self._off_at = self.barrow.entity, now + RIDE_S
             self._had = {entity}
             self._server.set_vehicle(entity, self.barrow.entity, now)
             self._server.set_stance(entity, "rider", now)
             self._server.mark_teleport(entity)
+
+    def _guest(self, feet: dict[int, tuple[float, float]]) -> tuple[float, float] | None:
+        """Return the place of the nearest gardener who didn't ride last, metres."""
+        others = [place for entity, place in feet.items() if entity not in self._had]
+        return min(others, key=lambda place: math.dist(place, self.barrow.place), default=None)
 
     def _burst(self, now: float, feet: dict[int, tuple[float, float]]) -> None:
         """The rain barrel bursts: it throws everybody around it who doesn't ride, and hurts them a little."""

@@ -23,7 +23,10 @@ _ALLOWANCES: Final = {
     ),
     "muzzle": ("reach_m", "steady_m"),
     "fire_rate": ("tolerance_s", "max_skipped"),
-    "movement": ("tolerance_m", "rounding_m", "skin_m", "time_tolerance_s", "teleport_m"),
+    "movement": (
+        "tolerance_m", "rounding_m", "skin_m", "time_tolerance_s", "teleport_m", "ride_reach_m",
+        "prediction_tolerance_m",
+    ),
 }  # fmt: skip
 """Keys that say how much of honest jitter and rounding is forgiven: smaller values keep a table valid."""
 AT_MOST = "at most "
@@ -58,6 +61,8 @@ def _abilities(rules: Rules) -> Any:
     if rules.movement is None:
         return None
     table = msgspec.to_builtins(rules.movement)
+    if table["moved_by"] == "client":  # as in tables from before there was a choice
+        del table["moved_by"]
     return {key: value for key, value in table.items() if key not in _ALLOWANCES["movement"]}
 
 
