@@ -27,6 +27,7 @@ SHOWS = {
                       "the game is told: confirmed", "holds the decision; wrong with it: None"],
     "server_decisions": ["in the freeze: rejected", "a team-mate: 0.0 points", "bob is entity 2 again",
                          "(rake in the grass), trap", "by ada, watering can", "is pushed by (0.0, 6.0, 3.0) m/s"],
+    "server_moves": ["the body at 5.00 m, the client at 5.00 m, 0 findings", "31 findings"],
     "server_shooter": ["fires the turret: accepted", "once it is gone: rejected ['wrong_actor']", "fired 20 times"],
     "three_policies": ["8 m: none misses; catch_up hits the chest; blend misses", "16 m: none misses; catch_up misses",
                        "3 m: none misses; catch_up hits the chest; blend hits"],

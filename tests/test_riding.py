@@ -417,3 +417,32 @@ def test_conditions_on_counters_and_effects_reject_without_spending(tmp_path, it
         ride.run(1.0)
         assert act() == []
         assert ride.referee.state().entity(ride.ada).counters == {"stamina": 5.0}
+
+
+# -- beside a server in another language ----------------------------------------------------------------------------
+
+
+def test_the_service_takes_riders_inputs_and_findings_of_the_games_own(tmp_path):
+    """`call`, `query` and the reply of a claim carry what Python's calls do."""
+    rules = rules_with(
+        movement=msgspec.structs.replace(HEADWAY, moved_by="server"), game_findings=NO_MANA,
+        rigs={**GARDEN.rigs, "cart": CART},
+    )  # fmt: skip
+    with in_service(tmp_path, rules) as ask:
+        ada = ask({"do": "call", "call": "admit", "arguments": {"connection": "a", "account": "a", "rig": "gardener"}})
+        cart = ask({"do": "call", "call": "add_entity", "arguments": {"rig": "cart"}})
+        ask({"do": "call", "call": "set_vehicle", "arguments": {"entity": ada, "vehicle": cart}})
+        place = {"entity": ada, "position": [0.0, 0.0, 0.0]}
+        ask({"do": "call", "call": "set_position", "arguments": place})
+        claim = {"kind": "move", "sequence": 1, "actor": ada, "position": [1.0, 0.0, 0.0], "client_time": 0.1,
+                 "push": [3.0, 4.0, 0.0]}  # fmt: skip
+        about = {"what": "preview", "connection": "a", "claim": claim, "received_at": 0.2}
+        assert [one["code"] for one in ask({"do": "query", "about": about})["findings"]] == ["input_too_long"]
+        found = {"connection": "a", "sequence": 2, "code": "no_mana"}
+        ask({"do": "call", "call": "add_finding", "arguments": found})
+        first, second = (
+            ask({"do": "rule", "connection": "a", "claim": {**claim, "sequence": k}, "received_at": 0.2}, "rulings")[0]
+            for k in (1, 2)
+        )
+        assert first["input"] == pytest.approx([0.6, 0.8, 0.0])
+        assert (second["outcome"], second["findings"][-1]["code"]) == ("rejected", "no_mana")
