@@ -43,7 +43,7 @@ ASKS = {
     "spread_key",
     "scoreboard",
     "preview",
-    "ask_game",
+    "game_findings",
 }
 """Methods of the referee that change nothing a ruling looks at (`events` moves its own reader's mark on)."""
 EXTRAS = {
@@ -176,7 +176,8 @@ def test_a_teleport_that_is_cut_is_ruled_again_as_it_was(tmp_path):
 def test_a_command_that_is_none_or_has_fields_that_it_doesnt_take_is_refused():
     """Whoever reads commands from a file or a socket is told what there is."""
     with pytest.raises(
-        msgspec.ValidationError, match=r"no call 'fly'; there are: act, add_entity, add_score, admit, admit_spectator,"
+        msgspec.ValidationError,
+        match=r"no call 'fly'; there are: act, add_entity, add_finding, add_score, admit, admit_spectator,",
     ):
         read_change("fly", {})
     with pytest.raises(msgspec.ValidationError, match=r"damage: .*`str`.*`\$.points`"):
@@ -184,7 +185,8 @@ def test_a_command_that_is_none_or_has_fields_that_it_doesnt_take_is_refused():
     with pytest.raises(msgspec.ValidationError, match=r"mark_teleport: .*unknown field `server_tim`"):
         read_change("mark_teleport", {"entity": 1, "server_tim": 2.0})
     with pytest.raises(
-        BadNumberError, match=r"ruling\.commands \(act, add_entity, add_score, admit, admit_spectator, advance"
+        BadNumberError,
+        match=r"ruling\.commands \(act, add_entity, add_finding, add_score, admit, admit_spectator, advance",
     ):
         tinclock.Referee(load_garden().rules).apply(Call(1, "m", "mark_teleport"))
 

@@ -49,6 +49,7 @@ if TYPE_CHECKING:
         Admit,
         AdmitSpectator,
         Advance,
+        Change,
         ChangeRules,
         Command,
         HandOver,
@@ -372,7 +373,7 @@ class Referee(MatchCalls):
     def rule(self, connection: str, claim: object, *, received_at: float) -> Ruling:
         """See `MatchCalls.rule`: what `apply` does with a `Rule`, without making one; nothing is called as often."""
         if self.game_check is not None:
-            for finding in self.ask_game(connection, claim, received_at):
+            for finding in self.game_findings(connection, claim, received_at):
                 self.apply(finding)
         return self._pipeline.rule(connection, claim, seconds("received_at", received_at))
 
@@ -384,7 +385,7 @@ class Referee(MatchCalls):
         """
         return preview_of(self._pipeline, connection, claim, seconds("received_at", received_at))
 
-    def ask_game(self, connection: str, claim: object, received_at: float) -> list[AddFinding]:
+    def game_findings(self, connection: str, claim: object, received_at: float) -> list[Change]:
         """Return the commands for what `game_check` finds about a claim; empty without a `game_check`."""
         if self.game_check is None:
             return []

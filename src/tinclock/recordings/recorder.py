@@ -232,7 +232,7 @@ class Recorder(MatchCalls):
 
     def _rule(self, command: Rule) -> Ruling:
         name, received = name_said(command.connection), received_of(command.claim)
-        for finding in self.referee.ask_game(name, received.claim, command.received_at):
+        for finding in self.referee.game_findings(name, received.claim, command.received_at):
             self._change(finding)
         ruling: Ruling = self.referee.apply(Rule(name, received.claim, command.received_at))
         self._note_claim(name, received, command.received_at, ruling, self._bulletin.number)

@@ -40,7 +40,7 @@ class Open(Struct, frozen=True, tag="open", tag_field="do"):
 
 
 class Call(Struct, frozen=True, tag="call", tag_field="do"):
-    """One of the referee's calls by its name: admit, place, remove, dismiss, hand_over, spawn, wield, put, ..."""
+    """One of the referee's calls by its name: admit, add_entity, hand_over, spawn, set_weapon, set_position, ..."""
 
     request: Number
     match: MatchName
