@@ -190,6 +190,21 @@ def test_a_rider_who_claims_to_be_elsewhere_is_put_back(tmp_path):
             assert math.dist(ruling.position, ride.rider_at(ride.now)) < 6.0
 
 
+@pytest.mark.parametrize("mode", ["live", "shadow"])
+def test_a_rider_whose_screen_is_late_has_no_finding_for_its_status_or_its_moves(tmp_path, mode):
+    """At 15 m/s a passenger believes to be 4.5 m behind; that is the line's, live and beside another server."""
+    with Ride(tmp_path, cart_rules(match=msgspec.structs.replace(GARDEN.match, mode=mode)), speed=15.0) as ride:
+        ride.server.set_vehicle(ride.ada, ride.cart, ride.now)
+        for k in range(10):
+            ride.run(1 / 16)
+            stamp, late = ride.now + 49.99, tuple(ride.rider_at(ride.now - 0.3).tolist())
+            told = ride.rule("ada", StatusClaim, position=late, client_time=stamp, view=ride.view())
+            seat = (0.0, 0.0, 9.0 if k == 5 else 0.2)
+            moved = ride.rule("ada", MoveClaim, position=seat, client_time=stamp, relative_to=ride.cart)
+            assert (codes(told), codes(moved)) == ([], ["off_vehicle"] if k == 5 else [])
+            assert math.dist(ride.referee.position(ride.ada), ride.rider_at(ride.now)) < 6.0
+
+
 def test_a_driver_far_ahead_of_the_server_has_no_finding(tmp_path):
     """A driver predicts the cart half a round trip ahead of the server, and her places there are accepted."""
     with Ride(tmp_path, cart_rules(), speed=15.0) as ride:

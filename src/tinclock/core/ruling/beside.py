@@ -21,6 +21,8 @@ def follow_its_client(ruling: Ruling, claim: object, actor: Participant) -> None
     accepted = actor.accepted
     if not ruling.findings or not isinstance(claim, MoveClaim) or accepted is None:
         return
+    if claim.relative_to is not None or ruling.direction is not None:  # not a place in the world, or a prediction
+        return
     place = as_triple(claim.position)
     if place is not None:
         row = accepted.numbers

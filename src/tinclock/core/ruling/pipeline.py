@@ -229,7 +229,7 @@ class ClaimPipeline:
     def _rule_beside(self, sender: str, connection: Connection | None, claim: object, received_at: float) -> Ruling:
         """Rule where nothing is enforced."""
         ruling = self._rule_slowly(sender, connection, claim, received_at)
-        actor = None if connection is None else self.roster.actors.get(connection.entity)
+        actor = self.roster.actors.get(ruling.entity)
         if ruling.kind == "move" and actor is not None:
             follow_its_client(ruling, claim, actor)
         return ruling

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING
 
+from tinclock.core.kernels.dtypes import BODY
 from tinclock.core.ruling.check_results import Measure, MeasureKind
 from tinclock.core.ruling.checks.lag import hear, screen_sent_at
 from tinclock.core.ruling.checks.view import ages
@@ -106,7 +107,9 @@ def check_place(claim: StatusClaim, work: StatusWork) -> Finding | None:
     accepted, rules = work.actor.accepted, work.rules
     if claim.position is None or accepted is None or rules.movement is None:
         return None
-    since = _oldest(work)
+    since, row = _oldest(work), work.actor.numbers
+    if max(row[BODY.rode_until], row[BODY.free_until], row[BODY.push_until]) > since:
+        return None  # its vehicle or the server moved it, and its screen shows that late
     apart = min(math.dist(claim.position, place) for place in accepted.places(since))
     ahead = rules.movement.speed_m_s * (work.received_at - since)
     limit = rules.status.position_tolerance_m + ahead
