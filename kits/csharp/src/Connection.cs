@@ -201,7 +201,7 @@ namespace TinClock.Kit
 
         public double Health { get; private set; }
 
-        /// <summary>A move was claimed: so far from where it was, metres.</summary>
+        /// <summary>A move was claimed, or an input sent that the server simulates: so far from where it was, metres.</summary>
         public void Moved(int sequence, Vector way) => ahead.Add(new Ahead { Sequence = sequence, Way = way });
 
         /// <summary>Shots were claimed that cost so many rounds.</summary>
@@ -229,7 +229,8 @@ namespace TinClock.Kit
             Health = state.Number("health");
             magazine = state.Has("magazine") ? state.Whole("magazine") : (int?)null;
             place = state.Place("position") ?? place;
-            ahead.RemoveAll(one => one.Sequence <= heard);
+            var simulated = state.Has("input") ? state.Whole("input") : heard; // where the server moves the body
+            ahead.RemoveAll(one => one.Sequence <= (one.Rounds > 0 ? heard : simulated));
         }
     }
 }

@@ -258,5 +258,12 @@ static class Vectors
         Check(shown.Rounds == 4 && shown.Health == 60.0, "rounds and health");
         shown.Correct(Receipt(1, 100.0, 9, new Vector()));
         Check(shown.Health == 60.0, "an older receipt changes nothing");
+        var receipt = Receipt(5, 60.0, 5, new Vector(1, 0, 0));
+        ((Fields)receipt["state"]).Add("input", 1L);
+        var driven = new Prediction();
+        driven.SetPosition(new Vector());
+        foreach (var sequence in new[] { 1, 2, 3 }) driven.Moved(sequence, new Vector(1, 0, 0));
+        driven.Correct(receipt);
+        Near(driven.Position.Value, new Vector(3, 0, 0), 0.0, "inputs that wait for the server");
     }
 }

@@ -12,7 +12,7 @@ export class Prediction {
   private heard = 0;
   private ahead: Ahead[] = [];
 
-  /** A move was claimed: so far from where it was, metres. */
+  /** A move was claimed, or an input sent that the server simulates: so far from where it was, metres. */
   moved(sequence: number, way: Triple): void {
     this.ahead.push({ sequence, way, rounds: 0 });
   }
@@ -47,6 +47,7 @@ export class Prediction {
     this.health = state.health;
     this.magazine = state.magazine ?? null;
     if (state.position) this.place = state.position;
-    this.ahead = this.ahead.filter((one) => one.sequence > state.last_sequence);
+    const simulated = state.input || state.last_sequence; // where the server moves the body, it lags behind the receipts
+    this.ahead = this.ahead.filter((one) => one.sequence > (one.rounds ? state.last_sequence : simulated));
   }
 }

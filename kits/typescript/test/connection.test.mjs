@@ -76,6 +76,15 @@ test("what was shown ahead of the server is put right by its receipts", () => {
   assert.deepEqual([shown.position, shown.rounds], [[1.5, 2, 0], 4]);
 });
 
+test("inputs that the server has not simulated yet stay on top of its position", () => {
+  const shown = new Prediction();
+  shown.setPosition([0, 0, 0]);
+  for (const sequence of [1, 2, 3]) shown.moved(sequence, [1, 0, 0]);
+  const state = { entity: 7, last_sequence: 3, health: 60, position: [1, 0, 0], input: 1 };
+  shown.correct({ sequence: 3, outcome: "accepted", state });
+  assert.deepEqual(shown.position, [3, 0, 0]);
+});
+
 test("bytes that are no message are refused as such, and numbers survive", () => {
   for (const value of [0, 127, 128, 65535, 65536, 2 ** 40, -1, -33, -129, -40000, -(2 ** 40), 0.5, -0, NaN, Infinity, "é", [1, [2]], { a: null },
     new Uint8Array(), Uint8Array.of(0, 255), new Uint8Array(300).fill(7), new Uint8Array(70_000), { send: [["c1", Uint8Array.of(1)]] }]) {
