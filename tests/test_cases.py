@@ -256,8 +256,8 @@ def test_a_page_says_what_was_left_out_and_what_doesnt_count(review):
     seen = course({"ada": 90.0})._replace(common=(Common("teleport", 5, 6),), muted=("spread",))
     review.store.import_match("m1", seen, tinclock.evidence.load_calibration(), [])
     page = case_page(review.dossier("ada"), tinclock.evidence.load_calibration(), limit=30.0)
-    assert "Left out in m1, because most accounts there show it: teleports." in page
-    assert "m1 was played by other rules than the calibration are from (spread)" in page
+    assert "Ignored in m1: teleports. Most players showed it" in page
+    assert "m1 used other rules (spread) than the calibration." in page
 
 
 @pytest.mark.parametrize("between", [False, True])
@@ -316,7 +316,7 @@ def test_one_reason_and_one_strength_are_said_everywhere(review):
     facts = facts_of(dossier, tinclock.evidence.load_calibration(), 30.0)
     assert facts["opening"] == f"ada {title}: {strength(dossier.case.peak)} evidence."
     page = case_page(dossier, limit=30.0)
-    assert f"By chance alone, {chance_of(dossier.case.peak)}" in page
+    assert f"False-positive bound: {chance_of(dossier.case.peak)}" in page
     assert "of that alone" not in page
 
 
@@ -878,8 +878,8 @@ def test_in_a_browser_the_slider_moves_the_hitboxes_and_nothing_leaves_the_machi
             "const s = document.querySelector('.shot input'); s.value = s.max; s.dispatchEvent(new Event('input'))"
         )
         assert browser.execute_script(picture) != first
-        assert "as its screen showed it" in told
-        assert "the server's present" in shot.find_element("css selector", "output").text
+        assert "as the shooter saw it" in told
+        assert "server now" in shot.find_element("css selector", "output").text
         asked = asked_of(browser)
         assert any(url.startswith("file:") for url in asked)
         assert [url for url in asked if not url.startswith(("file:", *INSIDE))] == []

@@ -112,7 +112,7 @@ def test_of_two_opposite_verdicts_at_once_one_counts(address, tmp_path):  # noqa
             [thread.start() for thread in threads]
             [thread.join() for thread in threads]
             (won,) = [one for one in told if one in ("cleared", "confirmed")]
-            assert f"{won} has written {won!r} to this case meanwhile" in "".join(told)
+            assert f"{won} has already set this case to {won}" in "".join(told)
             assert [d.verdict for d in first_decisions(first, f"a{k}")] == [won]
     first.close(), second.close()
 

@@ -235,8 +235,12 @@ class CaseReview:
         """Raise `DecisionConflictError` where somebody wrote to a case after what the reviewer saw last."""
         decided = [] if after is None else _decisions(connection, case, account)
         if after is not None and (decided[-1].id if decided else 0) != after:
-            by = f"{decided[-1].reviewer} has written {decided[-1].verdict!r} to" if decided else "somebody has reset"
-            raise DecisionConflictError(account, f"{by} this case meanwhile: look at it again first")
+            done = "somebody has reset this case"
+            if decided and decided[-1].verdict in VERDICTS:
+                done = f"{decided[-1].reviewer} has already set this case to {decided[-1].verdict}"
+            elif decided:
+                done = f"{decided[-1].reviewer} has already written to this case"
+            raise DecisionConflictError(account, f"{done}. Reload to see it, then decide.")
 
     def _required(self, reviewer: str, note: str) -> EvidenceLog:
         if not reviewer.strip() or not note.strip():

@@ -30,6 +30,10 @@ MODULES: Final = (
     "vendor/three.js", "vendor/uplot.js", "ground.js", "bodies.js", "shot.js", "card.js", "charts.js", "offline.js",
 )  # fmt: skip
 """Scripts of the page, in the order in which each needs the ones before."""
+STATES: Final = {
+    "open": "New", "waiting": "Needs more evidence", "cleared": "Cleared", "confirmed": "Confirmed", "all": "All"
+}  # fmt: skip
+"""Labels of the states of a case."""
 
 
 def write_case_page(
@@ -79,6 +83,7 @@ def pages(*packages: str) -> Any:
         trim_blocks=True, lstrip_blocks=True, finalize=shown,
     )  # fmt: skip
     environment.filters["when"] = lambda at: time.strftime("%Y-%m-%d %H:%M", time.gmtime(at)) + " UTC"
+    environment.filters["state"] = lambda state: STATES.get(state, state)
     environment.filters["day"] = lambda at: time.strftime("%Y-%m-%d", time.gmtime(at))
     return environment
 

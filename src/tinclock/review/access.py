@@ -120,13 +120,13 @@ class Guard:
     def _refusal(self, scope: Scope) -> Response | None:
         headers = Headers(scope=scope)
         if _name_of(headers.get("host", "")) not in self._hosts:
-            return PlainTextResponse("This isn't a name that the review desk is reached by; see --host-name.\n", 421)
+            return PlainTextResponse("Unknown host name. Add it with --host-name.\n", 421)
         if scope["method"] not in ("GET", "HEAD"):
             if headers.get("origin") != f"{scope['scheme']}://{headers.get('host', '')}":
-                return PlainTextResponse("A change must come from the review desk's own pages.\n", 403)
+                return PlainTextResponse("Request blocked: it did not come from this site.\n", 403)
             length = headers.get("content-length", "")
             if (size := whole(length)) is None or size > MAX_BODY:  # a body that doesn't say how long it is isn't read
-                return PlainTextResponse("That is too long.\n", 413)
+                return PlainTextResponse("Request too large.\n", 413)
         path = scope["path"]
         if len(path) > MAX_PATH:
             return PlainTextResponse("No page has such a long address.\n", 414)
@@ -136,7 +136,7 @@ class Guard:
         if session is None:
             self._on_stranger()
             if path.startswith("/api/") or scope["method"] != "GET":
-                return PlainTextResponse("Come in first: open the address that the review desk printed.\n", 401)
+                return PlainTextResponse("Sign in first: open the link printed in the terminal.\n", 401)
             return _to_enter(scope, headers)
         scope.setdefault("state", {})["session"] = session
         return None
@@ -196,7 +196,7 @@ def _dressed(send: Send) -> Send:
 def may_change(session: Session, form: Mapping[str, Any]) -> str:
     """Return the reason against a form, "" for none: the role, and the token that only our own pages know."""
     if session.reviewer.role != "decide":
-        return f"{session.reviewer.name} may look, and not decide."
+        return f"{session.reviewer.name} has view-only access and cannot decide."
     if not hmac.compare_digest(_digest(str(form.get("csrf", ""))), _digest(session.csrf)):
         return "This form is from another session: open the page again."
     return ""

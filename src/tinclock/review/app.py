@@ -145,7 +145,7 @@ class ReviewApp:
         form = parse_qs((await request.body()).decode("utf-8", "replace"))
         value = self.sessions.come_in(form.get("token", [""])[0])
         if value is None:
-            values = {"problem": "That token isn't known.", "tokens": self._has_tokens(), "status": 403}
+            values = {"problem": "Access token not recognised.", "tokens": self._has_tokens(), "status": 403}
             return self.draw(request, "enter.html", values)
         return self._let_in(request, value)
 
@@ -154,7 +154,7 @@ class ReviewApp:
             return RedirectResponse(wanted_page(request.cookies), 303)
         value = self.sessions.come_in(request.path_params["word"], by_address=True)
         if value is None:
-            problem = "This address was used before, or is of an earlier start. The console prints a new one."
+            problem = "This link has expired or was already used. The terminal prints a new one."
             return self.draw(request, "enter.html", {"problem": problem, "tokens": self._has_tokens(), "status": 403})
         return self._let_in(request, value)
 

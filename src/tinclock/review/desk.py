@@ -154,7 +154,7 @@ class Desk:
         for kind, match, number in wanted:
             name = self._looking.matches.of_play(places.get(match, ""))
             if name is None:
-                missing.append(f"the recording of {match} isn't below the folder that the desk was started with")
+                missing.append(f"the recording of {match} isn't in the folders that the review site was started with")
                 continue
             shots.append({"kind": evidence_text(kind).title, "match": name, "number": number})
         return shots, list(dict.fromkeys(missing))

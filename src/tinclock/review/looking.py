@@ -171,9 +171,9 @@ class Looking:
             view, what = self._other_view(request, name, shown)
             found = None if view is None else otherwise(shown.past, shown.ruling, view)
         except OutOfHistoryError as error:
-            return JSONResponse({"says": f"That can't be ruled: {error}", "bodies": []})
+            return JSONResponse({"says": f"Cannot recalculate: {error}", "bodies": []})
         if view is None or found is None:
-            return JSONResponse({"says": what or "Only shots can be cast again.", "bodies": []})
+            return JSONResponse({"says": what or "Only shots can be recalculated.", "bodies": []})
         history = shown.past.history
         bodies = [
             {"entity": entity, "rig": history.rig_of(entity).name, "bones": np.round(bones, 4).ravel().tolist()}
@@ -190,7 +190,7 @@ class Looking:
         if "tracked" in request.query_params:
             at = self._tracked_view_time(name, shown)
             if at is None:
-                return None, "No lag was tracked for this connection then, or the claim carries no time of its clock."
+                return None, "No display delay is known for this connection at that time."
             return history.view_at(at), "At the estimated display delay"
         if "cap_ms" in request.query_params:
             cap = _number(request, "cap_ms", 0.0, 5000.0) / 1000.0
@@ -200,7 +200,7 @@ class Looking:
                 return claimed, f"With a rewind limit of {1000.0 * cap:.0f} ms, which this view is inside"
             return history.view_at(ruling.received_at - age), f"With a rewind limit of {1000.0 * cap:.0f} ms"
         age = _number(request, "age_ms", 0.0, 5000.0) / 1000.0
-        return history.view_at(ruling.received_at - age), "At that instant"
+        return history.view_at(ruling.received_at - age), "At that time"
 
     def _tracked_view_time(self, name: str, shown: Shown) -> float | None:
         stamp = getattr(shown.claim, "client_time", None)

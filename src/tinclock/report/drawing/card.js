@@ -21,8 +21,8 @@ export function shotCard(parent, data, rigs, surfaces) {
   const said = element("p", "answer", data.answer);
   parent.append(said, differing(data));
   if (data.drawn) drawn(parent, data, rigs, surfaces);
-  else parent.append(element("p", "note", "Nothing can be drawn of it: it was turned away before anything was aimed, or its poses aren't held."));
-  const more = element("details"), summary = element("summary", "", "How it was ruled, step by step");
+  else parent.append(element("p", "note", "No picture: the claim was rejected before aiming, or the positions are no longer in history."));
+  const more = element("details"), summary = element("summary", "", "How this was decided");
   more.append(summary, steps(data));
   parent.append(more);
   parent.dataset.drawn = data.drawn ? "yes" : "no";
@@ -38,11 +38,11 @@ function drawn(parent, data, rigs, surfaces) {
   stage.prepend(canvas);
   const slide = element("div", "slide"), slider = element("input"), told = element("output");
   Object.assign(slider, {type: "range", min: 0, max: data.ages_ms.length - 1, step: 1});
-  slider.setAttribute("aria-label", "From the claimed view to the server's present");
-  const eyes = element("button", "", "through the shooter's eyes");
+  slider.setAttribute("aria-label", "From the claimed view to Server now");
+  const eyes = element("button", "", "Shooter view");
   eyes.type = "button";
   eyes.setAttribute("aria-pressed", "false");
-  slide.append(element("span", "", "its screen"), slider, element("span", "", "the server's present"), told, eyes);
+  slide.append(element("span", "", "Shooter's screen"), slider, element("span", "", "Server now"), told, eyes);
   parent.append(stage, slide, legend(data));
 
   const scene = newScene(), camera = new THREE.PerspectiveCamera(42, 2, 0.05, 400);
@@ -80,7 +80,7 @@ function drawn(parent, data, rigs, surfaces) {
   eyes.addEventListener("click", () => {
     const inside = eyes.getAttribute("aria-pressed") !== "true";
     eyes.setAttribute("aria-pressed", String(inside));
-    eyes.textContent = inside ? "from beside" : "through the shooter's eyes";
+    eyes.textContent = inside ? "Free view" : "Shooter view";
     controls.enabled = !inside;
     cross.hidden = !inside;
     layers.ways.visible = layers.shooter.group.visible = !inside;

@@ -5,9 +5,9 @@ const INK = "#22282e", GRID = "#e2e7ea";
 export const CURVES = {accent: "#c0262d", pewter: "#4f6a7d", copper: "#b4622a", green: "#2d7d5a", plum: "#8a2f6b", teal: "#2f8fb3", amber: "#a8730a"};
 
 // x: seconds or minutes; curves: [{label, values, colour, width, dash, points}]; marks: [{y, label}] lines across
-export function chart(parent, {x, curves, marks = [], unit = "", across = "minutes of play", height = 220, from = null, until = null, onPick = null}) {
+export function chart(parent, {x, curves, marks = [], unit = "", across = "minutes played", height = 220, from = null, until = null, onPick = null}) {
   if (!x.length) {
-    parent.append(Object.assign(document.createElement("p"), {className: "note", textContent: "Nothing is known of it yet."}));
+    parent.append(Object.assign(document.createElement("p"), {className: "note", textContent: "No data yet"}));
     return null;
   }
   const wide = () => Math.max(parent.clientWidth - 14, 200);
@@ -50,8 +50,8 @@ function line(u, {y, label}) {
 export function caseCharts(data) {
   const {charts} = data, minutes = charts.points.map(p => p[0]), until = Math.max(...minutes, ...charts.lines.map(p => p[0]), 0.1);
   const shades = [CURVES.pewter, CURVES.copper, CURVES.green, CURVES.plum];
-  chart(document.getElementById("evidence"), {x: minutes, unit: "decibans", from: 0, until, marks: [{y: charts.limit, label: "a case opens"}],
-    curves: [{label: "all together", values: charts.points.map(p => p[1]), colour: CURVES.accent, width: 3},
+  chart(document.getElementById("evidence"), {x: minutes, unit: "decibans", from: 0, until, marks: [{y: charts.limit, label: "Case threshold"}],
+    curves: [{label: "Combined", values: charts.points.map(p => p[1]), colour: CURVES.accent, width: 3},
       ...charts.kinds.map((kind, k) => ({label: kind.title, values: kind.values, colour: shades[k], dash: [4, 3], width: 1.4}))]});
   chart(document.getElementById("line"), {x: charts.lines.map(p => p[0]), unit: "ms", from: 0, until,
     curves: [{label: "round trip", values: charts.lines.map(p => p[1]), colour: CURVES.pewter, width: 2},

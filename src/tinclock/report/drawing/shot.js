@@ -4,9 +4,9 @@ import {Crowd} from "./bodies.js";
 import {COLOURS, ball, dashed, disposeAll, hex, teamColour, tube} from "./ground.js";
 
 export const LEGEND = [
-  ["at the slider", COLOURS.copper, "its team's colour, solid"], ["as its screen showed it", COLOURS.claimed, "outline"],
-  ["as it was ruled", COLOURS.ruled, "outline"], ["the server's present", COLOURS.present, "pale"],
-  ["the shot, or the aim", COLOURS.ray, "line, dashed"], ["the shooter", COLOURS.faint, "pale"], ["the ground", COLOURS.paper, "a line each metre, darker every five"],
+  ["Slider position", COLOURS.copper, "its team's colour, solid"], ["Shooter's screen", COLOURS.claimed, "outline"],
+  ["Used for the decision", COLOURS.ruled, "outline"], ["Server now", COLOURS.present, "pale"],
+  ["Shot", COLOURS.ray, "line, dashed"], ["Shooter", COLOURS.faint, "pale"], ["Ground", COLOURS.paper, "1 m grid"],
 ];
 
 export class ShotLayers {
@@ -161,10 +161,10 @@ export function steps(data) {
 export function legend(data) {
   const box = element("p", "legend"), team = (data.bodies ?? []).find(b => b.role === "target")?.team;
   for (const [text, colour, how] of LEGEND) {
-    if (text === "as its screen showed it" && !data.seen) continue;
-    if (text === "as it was ruled" && !(data.ruled_step > 0)) continue;
+    if (text === "Shooter's screen" && !data.seen) continue;
+    if (text === "Used for the decision" && !(data.ruled_step > 0)) continue;
     const one = element("span"), patch = element("i");
-    patch.style.background = hex(text === "at the slider" ? teamColour(team) : colour);
+    patch.style.background = hex(text === "Slider position" ? teamColour(team) : colour);
     one.append(patch, `${text} (${how})`);
     box.append(one);
   }
@@ -172,9 +172,9 @@ export function legend(data) {
 }
 
 export function agesText(data, step) {
-  if (!data.seen) return "the server's present; what it claims to have seen isn't held";
+  if (!data.seen) return "Server now; the claimed view is no longer in history";
   const ms = data.ages_ms[step];
-  const what = step === 0 ? "as its screen showed it" : step === data.ruled_step ? "as it was ruled"
-    : step === data.ages_ms.length - 1 ? "the server's present" : "on the way";
-  return `${ms} ms before it arrived: ${what}`;
+  const what = step === 0 ? "as the shooter saw it" : step === data.ruled_step ? "as used for the decision"
+    : step === data.ages_ms.length - 1 ? "server now" : "in between";
+  return `${ms} ms before arrival, ${what}`;
 }

@@ -3,14 +3,14 @@ import {surfacesOf, unpack} from "/static/drawing/packed.js";
 
 export async function ask(path, signal) {
   const answer = await fetch(path, {signal});
-  const found = await answer.json().catch(() => ({error: `the desk answered ${answer.status}`}));
-  if (!answer.ok) throw new Error(found.error ?? `the desk answered ${answer.status}`);
+  const found = await answer.json().catch(() => ({error: `the review site answered ${answer.status}`}));
+  if (!answer.ok) throw new Error(found.error ?? `the review site answered ${answer.status}`);
   return found;
 }
 
 export async function askBytes(path) {
   const answer = await fetch(path);
-  if (!answer.ok) throw new Error(`the desk answered ${answer.status}`);
+  if (!answer.ok) throw new Error(`the review site answered ${answer.status}`);
   return answer.arrayBuffer();
 }
 

@@ -7,14 +7,14 @@ caseCharts(JSON.parse(document.getElementById("data").textContent));
 
 async function draw(box) {
   const {match, number, kind} = box.dataset, query = new URLSearchParams({match, number, kind});
-  const waiting = Object.assign(document.createElement("p"), {className: "note", textContent: "Reading the shot ..."});
+  const waiting = Object.assign(document.createElement("p"), {className: "note", textContent: "Loading shot..."});
   box.append(waiting);
   try {
     const [data, {info, surfaces}] = await Promise.all([ask(`/api/case/shot?${query}`), looksOf(match)]);
     waiting.remove();
     shotCard(box, data, info.rigs, surfaces);
   } catch (error) {
-    waiting.textContent = `It can't be shown: ${error.message}`;
+    waiting.textContent = `Cannot show this shot: ${error.message}`;
     box.dataset.drawn = "no";
   }
 }
@@ -26,7 +26,7 @@ const account = document.body.dataset.account, others = document.getElementById(
 setInterval(async () => {
   const told = await ask(`/api/case/here?account=${encodeURIComponent(account)}`).catch(() => ({others: []}));
   others.hidden = !told.others.length;
-  others.textContent = `${told.others.join(", ")} ${told.others.length === 1 ? "has" : "have"} this case open too.`;
+  others.textContent = `${told.others.join(", ")} ${told.others.length === 1 ? "is" : "are"} also viewing this case.`;
 }, 10000);
 
 document.addEventListener("keydown", event => {

@@ -67,7 +67,7 @@ export class ShotList {
       const line = element("div", `row ${kindOf(row)}${row.number === this.chosen ? " chosen" : ""}`);
       line.dataset.number = row.number;
       line.style.top = `${(first + k) * HIGH}px`;
-      const what = row.victim ? `hits ${this.name(row.victim)}` : row.outcome === "rejected" || row.outcome === "repeated" ? row.outcome : row.kind === "shot" || row.kind === "melee" ? "hits nobody" : row.kind;
+      const what = row.victim ? `hit ${this.name(row.victim)}` : row.outcome === "rejected" || row.outcome === "repeated" ? row.outcome : row.kind === "shot" || row.kind === "melee" ? "miss" : row.kind;
       line.append(element("span", "at", clock(row.at)), element("b", this.people.get(row.entity)?.team ?? "", this.name(row.entity)), element("span", "what", what), element("span", "codes", row.codes.join(", ").replaceAll("_", " ")));
       line.title = `${clock(row.at)} ${this.name(row.entity)}, ${row.weapon.replaceAll("_", " ")}: ${what}${row.codes.length ? ` (${row.codes.join(", ")})` : ""}`;
       return line;

@@ -30,13 +30,13 @@ async function begin() {
   readAddress();
   if (!state.t) state.t = info.begins;
   await poses.fetch(poses.numberAt(state.t));
-  say(info.level_missing ? "The level isn't at hand: start the desk with --level FILE." : "");
+  say(info.level_missing ? "Level not found. Restart with --level FILE to see walls." : "");
   stage.controls.addEventListener("change", () => { dirty = true; });
   stage.overhead.addEventListener("change", () => { dirty = true; });
   globalThis.viewer = {stage, poses, time, list, state, frames: () => frames};  // for whoever looks into it with the console
   document.body.dataset.ready = "yes";
   requestAnimationFrame(frame);
-  $("live").hidden = !info.live;
+  $("Live").hidden = !info.live;
   if (info.live) listen();
   await readMarks();
   if (state.ruling) await choose(state.ruling, !location.hash.includes("t="));
@@ -103,7 +103,7 @@ function listen() {
     await readMarks();
     document.body.dataset.ends = info.ends;
     dirty = true;
-    if (!told.live) { news.close(); $("live").hidden = true; state.live = false; say("The match is over."); }
+    if (!told.live) { news.close(); $("Live").hidden = true; state.live = false; say("Match ended"); }
   };
 }
 
@@ -151,9 +151,9 @@ function around(t) {
 }
 
 function show() {
-  $("clock").textContent = `${clock(state.t)} of ${clock(info.ends, 0)}${state.live ? `, ${(info.ends - state.t).toFixed(1)} s behind` : ""}`;
-  $("play").textContent = state.playing ? "pause" : "play";
-  $("live").setAttribute("aria-pressed", state.live);
+  $("clock").textContent = `${clock(state.t)} / ${clock(info.ends)}${state.live ? `, ${(info.ends - state.t).toFixed(1)} s behind` : ""}`;
+  $("play").textContent = state.playing ? "Pause" : "Play";
+  $("Live").setAttribute("aria-pressed", state.live);
   for (const one of document.querySelectorAll("[data-camera]")) one.setAttribute("aria-pressed", one.dataset.camera === state.camera);
 }
 
@@ -169,8 +169,8 @@ function showScreens() {
   [[state.whose, state.other], [state.other, state.whose]].forEach(([own, other], k) => {
     if (!both) { said[k].textContent = ""; return; }
     const ms = 1000 * behind(own, state.t), seen = stage.sees(k, other, state.t, behind(own, state.t));
-    const where = !seen ? `${called(other)} isn't there` : seen.shown ? `${called(other)} is in its frame` : `${called(other)} is out of frame, ${seen.angle.toFixed(0)} degrees aside`;
-    said[k].textContent = `${called(own)}'s screen: the others as they were ${ms.toFixed(0)} ms before. ${where}.`;
+    const where = !seen ? `${called(other)} is not present` : seen.shown ? `${called(other)} is on the screen` : `${called(other)} is off-screen by ${seen.angle.toFixed(0)} degrees`;
+    said[k].textContent = `${called(own)}'s screen (${ms.toFixed(0)} ms behind the server). ${where}.`;
     said[k].style.left = k ? `${wide / 2 + 8}px` : "10px";
   });
 }
@@ -213,7 +213,7 @@ async function choose(number, jump = true, isNew = true) {
   state.playing = state.live = false;
   const row = byNumber.get(number);
   if (row && jump) seek(row.at);
-  say("Reading the ruling ...");
+  say("Loading claim...");
   try {
     const data = await ask(`${matchPath(name)}/ruling/${number}`);
     if (state.ruling !== number) return;
@@ -253,7 +253,7 @@ async function hear(entity) {
 }
 
 async function hearBoth() {
-  say("Reading both lines ...");
+  say("Loading both connections...");
   await Promise.all([hear(state.whose), hear(state.other)]);
   say("");
   if (state.data && state.camera === "screens") seek(firedAt(state.data));
@@ -295,14 +295,14 @@ async function tab(which) {
 }
 
 const KEYS = [
-  ["space", "play or pause", () => togglePlay()], [",", "one step back", () => step(-1)], [".", "one step on", () => step(1)],
-  ["ArrowLeft", "a second back", () => seek(Math.max(state.t - 1, info.begins))], ["ArrowRight", "a second on", () => seek(Math.min(state.t + 1, info.ends))],
-  ["n", "next shot of the list", () => choose(list.beside(1, state.t)?.number ?? state.ruling)], ["p", "the shot before", () => choose(list.beside(-1, state.t)?.number ?? state.ruling)],
-  ["Escape", "let go of the shot", () => choose(0)], ["1", "free camera", () => camera("free")], ["2", "from above", () => camera("top")],
-  ["3", "through a player's eyes", () => camera("eyes")], ["4", "two screens side by side", () => camera("screens")],
-  ["w", "see through walls", () => $("walls").click()], ["[", "slider towards its screen", () => slide(-1)], ["]", "slider towards the present", () => slide(1)],
-  ["+", "zoom in on the time line", () => time.zoom(0.7)], ["-", "zoom out", () => time.zoom(1.4)], ["f", "filter by player", () => { tab("list"); $("filters").elements.q.focus(); }],
-  ["l", "live", () => info.live && goLive()], ["?", "these keys", () => $("keys").showModal()],
+  ["space", "Play or pause", () => togglePlay()], [",", "Previous frame", () => step(-1)], [".", "Next frame", () => step(1)],
+  ["ArrowLeft", "Back one second", () => seek(Math.max(state.t - 1, info.begins))], ["ArrowRight", "Forward one second", () => seek(Math.min(state.t + 1, info.ends))],
+  ["n", "Next shot", () => choose(list.beside(1, state.t)?.number ?? state.ruling)], ["p", "Previous shot", () => choose(list.beside(-1, state.t)?.number ?? state.ruling)],
+  ["Escape", "Clear selection", () => choose(0)], ["1", "Free camera", () => camera("free")], ["2", "Top camera", () => camera("top")],
+  ["3", "Player camera", () => camera("eyes")], ["4", "Both screens", () => camera("screens")],
+  ["w", "X-ray", () => $("walls").click()], ["[", "Slider toward shooter's screen", () => slide(-1)], ["]", "Slider toward server now", () => slide(1)],
+  ["+", "Zoom in on the timeline", () => time.zoom(0.7)], ["-", "Zoom out", () => time.zoom(1.4)], ["f", "Filter by player", () => { tab("list"); $("filters").elements.q.focus(); }],
+  ["l", "Live", () => info.live && goLive()], ["?", "This list", () => $("keys").showModal()],
 ];
 
 function slide(way) {
@@ -373,7 +373,7 @@ $("play").addEventListener("click", togglePlay);
 $("back").addEventListener("click", () => step(-1));
 $("on").addEventListener("click", () => step(1));
 $("speed").addEventListener("change", event => { state.speed = Number(event.target.value); });
-$("live").addEventListener("click", goLive);
+$("Live").addEventListener("click", goLive);
 $("help").addEventListener("click", () => $("keys").showModal());
 $("keys").querySelector("table").append(...KEYS.map(([key, what]) => {
   const row = element("tr"), held = element("td");
@@ -388,4 +388,4 @@ $("kinds").append(...KINDS.map(([kind, text]) => {
   return one;
 }));
 new ResizeObserver(() => { dirty = true; time?.draw(); }).observe($("view"));
-begin().catch(error => { say(`The match can't be shown: ${error.message}`); document.body.dataset.ready = "failed"; });
+begin().catch(error => { say(`Cannot show the match: ${error.message}`); document.body.dataset.ready = "failed"; });
