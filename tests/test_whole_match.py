@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import copy
 import hashlib
 import math
@@ -24,6 +25,8 @@ from tinclock.claims import (
     UseClaim,
     WeaponActionClaim,
 )
+from tinclock.core.checkpoint import checkpoint_of
+from tinclock.errors import BadNumberError
 from tinclock.garden.scenario import data_file
 
 TABLES = tomllib.loads(data_file("garden.toml").read_text(encoding="utf-8"))
@@ -57,6 +60,9 @@ def random_rules(dice: random.Random) -> tinclock.Rules:
         "damage_over_time": {"damage": 3.0, "every_s": 0.2, "times": 4}, "projectile": flight,
         "splash": {"radius_m": 3.0, "damage": 30.0, "detonates_others": True, "impulse_n_s": 5.0},
     }  # fmt: skip
+    tables["rigs"]["gardener"]["stances"] = {"sprint": {"speed_m_s": 8.0}}
+    tables["movement"]["moved_by"] = dice.choice(["client", "client", "server"])
+    tables["game_findings"] = {"odd": {"action": dice.choice(["flag", "adjust", "reject"])}}
     leaf = {"name": "leaf", "bone": "b", "zone": "x", "shape": "box", "half_size_m": [0.05, 0.6, 1.0]}
     tables["rigs"]["door"] = {"blocks_only": True, "eye": {"bone": "b"}, "bones": [{"name": "b"}], "parts": [leaf]}
     return tinclock.parse_rules(tables)
@@ -76,7 +82,8 @@ class Mayhem:
         self.numbers: set[int] = set()
         self.sent: dict[str, int] = {}
         self.sprinkler = self.referee.add_entity("sprinkler", weapon="hose")
-        self.places = {e: [dice.uniform(-3, 3), -4.0] for e in (self.sprinkler, self.referee.add_entity("door"))}
+        self.door = self.referee.add_entity("door")
+        self.places = {e: [dice.uniform(-3, 3), -4.0] for e in (self.sprinkler, self.door)}
         for _ in range(4):
             self.join(0.0)
         for tick in range(int(seconds * 64)):
@@ -103,7 +110,10 @@ class Mayhem:
         self.come_and_go(now)
         for name, entity in list(self.connections.items()):
             if dice.random() < 0.6:
-                ruling = referee.rule(name, self.claim(name, entity, tick, now), received_at=now + dice.random() / 64)
+                claim, at = self.claim(name, entity, tick, now), now + dice.random() / 64
+                if dice.random() < 0.1:
+                    self.look_ahead(name, claim, at)
+                ruling = referee.rule(name, claim, received_at=at)
                 assert ruling.explain()
                 self.keep(ruling)
         for event in referee.events():
@@ -113,6 +123,14 @@ class Mayhem:
         for entity in self.places:
             assert 0.0 <= referee.ledger.health(entity) <= 100.0
             assert referee.ledger.alive(entity) == (referee.ledger.health(entity) > 0.0)
+
+    def look_ahead(self, name: str, claim: Any, at: float) -> None:
+        """A preview changes nothing, bit for bit; now and then the game finds something of its own."""
+        before = checkpoint_of(self.referee)
+        self.referee.preview(name, claim, received_at=at)
+        assert checkpoint_of(self.referee) == before
+        if self.dice.random() < 0.5:
+            self.referee.add_finding(name, self.sent[name], "odd", observed=1.0, limit=2.0)
 
     def keep(self, ruling: tinclock.Ruling) -> None:
         assert ruling.number not in self.numbers
@@ -158,10 +176,18 @@ class Mayhem:
             lambda: referee.set_item(entity, "oil_can", dice.randrange(4)),
             lambda: referee.set_effect(entity, dice.choice(["shield", "boost", "speed", "free_movement"]), 0.5, 1.5),
             lambda: referee.push(entity, (4.0, -3.0, 2.0)),
+            lambda: self.ride(entity, dice.choice([None, self.door, self.sprinkler])),
+            lambda: referee.set_stance(entity, dice.choice(["", "sprint"])) if entity not in (
+                self.door, self.sprinkler) else None,
+            lambda: referee.set_position(entity, (*self.places[entity], 0.0), now, input=dice.randrange(200)),
             lambda: referee.add_score(points, entity=entity),
             lambda: referee.reset_round(scores=dice.random() < 0.5) if dice.random() < 0.2 else None,
             lambda: self.reconnect(now),
         ))()  # fmt: skip
+
+    def ride(self, entity: int, vehicle: int | None) -> None:
+        with contextlib.suppress(BadNumberError):  # it rides itself, or carries somebody
+            self.referee.set_vehicle(entity, vehicle)
 
     def reconnect(self, now: float) -> None:
         if not self.connections:
@@ -191,6 +217,7 @@ class Mayhem:
             "held": dice.random() < 0.6, "action": dice.choice(["draw", "reload", "charge", "stop"]), "item": "oil_can",
             "position": (self.places[entity][0] + dice.uniform(-0.3, 0.3), self.places[entity][1], 0.0),
             "projectile": dice.randint(0, max(1, flights.issued)), "flight_time_s": dice.uniform(0, 2),
+            "relative_to": dice.choice([None] * 6 + [self.door, self.sprinkler, entity, 99]), "push": (0.6, 0.9, 0.0),
             "victim": dice.choice(list(self.places)), "health": dice.uniform(0, 150), "ammunition": dice.randint(0, 70),
         }  # fmt: skip
         kind = dice.choice(KINDS)

@@ -119,6 +119,8 @@ class ClaimPipeline:
 
     def __getstate__(self) -> Fields:
         """For a checkpoint: the match's state, and no more."""
+        for ruling in self._fired:  # fields that nobody has read yet are made of rows that no checkpoint holds
+            _ = ruling.checks
         state = {name: getattr(self, name) for name in _STATE}
         return {**state, "rules": self._world.rules, "level": self._world.level}
 
