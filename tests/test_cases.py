@@ -851,7 +851,7 @@ def test_a_name_with_markup_is_just_text_on_the_page(reviewed, tmp_path):
     text = page_of(reviewed, tmp_path).read_text()
     assert MARKUP not in text
     assert "&lt;img src=x onerror=alert(1)&gt;" in text
-    assert "Could also be: another version of the rules" in text
+    assert "Other explanations: another version of the rules" in text
     (policy,) = re.findall(r'http-equiv="Content-Security-Policy" content="([^"]*)"', text)
     rules = dict(rule.split(" ", 1) for rule in policy.split("; "))
     assert (rules["default-src"], rules["connect-src"], rules["img-src"]) == ("'none'", "'none'", "data: blob:")

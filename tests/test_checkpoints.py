@@ -50,11 +50,12 @@ def encoded(some: Any) -> list[bytes]:
     return [msgspec.json.encode(one) for one in some]
 
 
-def test_a_match_that_goes_on_from_checkpoints_is_ruled_bit_for_bit_as_without(monkeypatch):
+@pytest.mark.parametrize("scenario", ["skirmish", "barrow"])
+def test_a_match_that_goes_on_from_checkpoints_is_ruled_bit_for_bit_as_without(monkeypatch, scenario):
     """Every ruling and event of a match with all weapons, doors and cheating players, taken over again and again."""
-    calm = simulate_match(seed=17, seconds=7.0, players=10, cheats=UNFAIR)
+    calm = simulate_match(seed=17, seconds=7.0, players=10, cheats=UNFAIR, scenario=scenario)
     monkeypatch.setattr("tinclock.garden.match.Referee", Interrupted)
-    moved = simulate_match(seed=17, seconds=7.0, players=10, cheats=UNFAIR)
+    moved = simulate_match(seed=17, seconds=7.0, players=10, cheats=UNFAIR, scenario=scenario)
     assert encoded(calm.rulings) == encoded(moved.rulings)
     assert encoded(calm.events) == encoded(moved.events)
     assert {ruling.kind for ruling in calm.rulings} >= {

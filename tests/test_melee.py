@@ -104,7 +104,7 @@ def test_who_is_in_reach_now_is_who_a_blow_would_hit():
         button = here.referee.melee_targets(here.shooter)
         hits = here.strike(view=View(here.tick - 1, here.tick - 1, 0.0)).hits
         assert [(one.entity, one.part.name) for one in button] == [(hit.victim, hit.part) for hit in hits]
-    with pytest.raises(BadNumberError, match="weapon of kind 'reach'"):
+    with pytest.raises(BadNumberError, match="weapon of kind 'melee'"):
         here.referee.melee_targets(here.shooter, "hose")
     assert here.referee.melee_targets(here.shooter, direction=(-1.0, 0.0, 0.0)) == []
 

@@ -36,7 +36,7 @@ async function begin() {
   globalThis.viewer = {stage, poses, time, list, state, frames: () => frames};  // for whoever looks into it with the console
   document.body.dataset.ready = "yes";
   requestAnimationFrame(frame);
-  $("Live").hidden = !info.live;
+  $("live").hidden = !info.live;
   if (info.live) listen();
   await readMarks();
   if (state.ruling) await choose(state.ruling, !location.hash.includes("t="));
@@ -103,7 +103,7 @@ function listen() {
     await readMarks();
     document.body.dataset.ends = info.ends;
     dirty = true;
-    if (!told.live) { news.close(); $("Live").hidden = true; state.live = false; say("Match ended"); }
+    if (!told.live) { news.close(); $("live").hidden = true; state.live = false; say("Match ended"); }
   };
 }
 
@@ -153,7 +153,7 @@ function around(t) {
 function show() {
   $("clock").textContent = `${clock(state.t)} / ${clock(info.ends)}${state.live ? `, ${(info.ends - state.t).toFixed(1)} s behind` : ""}`;
   $("play").textContent = state.playing ? "Pause" : "Play";
-  $("Live").setAttribute("aria-pressed", state.live);
+  $("live").setAttribute("aria-pressed", state.live);
   for (const one of document.querySelectorAll("[data-camera]")) one.setAttribute("aria-pressed", one.dataset.camera === state.camera);
 }
 
@@ -373,7 +373,7 @@ $("play").addEventListener("click", togglePlay);
 $("back").addEventListener("click", () => step(-1));
 $("on").addEventListener("click", () => step(1));
 $("speed").addEventListener("change", event => { state.speed = Number(event.target.value); });
-$("Live").addEventListener("click", goLive);
+$("live").addEventListener("click", goLive);
 $("help").addEventListener("click", () => $("keys").showModal());
 $("keys").querySelector("table").append(...KEYS.map(([key, what]) => {
   const row = element("tr"), held = element("td");
