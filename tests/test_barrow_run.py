@@ -8,7 +8,7 @@ import msgspec
 import pytest
 
 from tinclock.core.combat.published import State, apply_event
-from tinclock.errors import UnknownNameError
+from tinclock.errors import RulesError, UnknownNameError
 from tinclock.evidence import load_calibration, observed_in, peak, weigh
 from tinclock.garden.match import simulate_match
 from tinclock.garden.scenario import load_garden
@@ -88,6 +88,12 @@ def test_honest_players_of_a_run_have_no_case(run):
     assert len(timeline.stages) == 8
     for account in timeline.stages:
         assert peak(timeline.points(account, calibration.kinds())) < 20.0
+
+
+def test_rules_without_what_a_run_needs_are_refused_with_every_name():
+    """The skirmish's own rules have no wheelbarrow, water or phases, and the error lists them."""
+    with pytest.raises(RulesError, match=r"(?s)rigs\.wheelbarrow.*counters\.water.*phases\.over"):
+        simulate_match(seconds=1.0, rules=load_garden().rules, scenario="barrow")
 
 
 def test_there_is_no_third_scenario():

@@ -83,6 +83,12 @@ def test_a_screen_of_the_garden_draws_what_the_vectors_say():
             assert view == asked["view"]
 
 
+def test_the_vectors_are_what_the_code_makes():
+    """A message or an event that is new stands in the vectors, so that no kit passes without it."""
+    checked = subprocess.run([sys.executable, "tools/vectors.py", "--check"], cwd=ROOT, capture_output=True, text=True)
+    assert checked.returncode == 0, checked.stderr
+
+
 def test_the_library_follows_events_and_reads_messages_as_the_vectors_say():
     """What a kit writes is what the server reads, and the state moves on as everybody's does."""
     for stream in vectors("events")["streams"]:

@@ -44,9 +44,16 @@ def cart_rules(cart: RigRules = CART, **tables: Any) -> tinclock.Rules:
 class Ride:
     """A cart that drives along x with ada on it, and bob, who stands 12 m aside of its start; recorded and replayed."""
 
-    def __init__(self, path: Any, rules: tinclock.Rules, speed: float = 8.0, turn: float = 0.0) -> None:
+    def __init__(
+        self,
+        path: Any,
+        rules: tinclock.Rules,
+        speed: float = 8.0,
+        turn: float = 0.0,
+        level: tinclock.Level | None = None,
+    ) -> None:
         self.path, self.rules, self.speed, self.turn, self.now, self.tick = path / "match", rules, speed, turn, 0.0, -1
-        self.referee = tinclock.Referee(rules, seed=4)
+        self.referee = tinclock.Referee(rules, seed=4, level=level)
         self.server = Recorder(self.path, self.referee)
         self.ada, self.bob = (
             self.server.admit(connection=name, account=name, rig="gardener", team=team, weapon="grit_rifle")
@@ -69,7 +76,7 @@ class Ride:
             state = apply_event(state, event)
         assert state == self.referee.state()
         assert replay(kept).as_recorded
-        assert referee_from(checkpoint_of(self.referee), None).state() == state
+        assert referee_from(checkpoint_of(self.referee), self.referee.level).state() == state
 
     def cart_at(self, now: float) -> tuple[np.ndarray, float]:
         """Its place, metres, and its heading."""
@@ -203,6 +210,18 @@ def test_a_rider_whose_screen_is_late_has_no_finding_for_its_status_or_its_moves
             moved = ride.rule("ada", MoveClaim, position=seat, client_time=stamp, relative_to=ride.cart)
             assert (codes(told), codes(moved)) == ([], ["off_vehicle"] if k == 5 else [])
             assert math.dist(ride.referee.position(ride.ada), ride.rider_at(ride.now)) < 6.0
+
+
+def test_a_rider_does_not_get_through_a_wall_that_its_vehicle_stands_at(tmp_path):
+    """A place beyond a wall, near enough to the vehicle, is cut back to the vehicle's side; one before it is not."""
+    wall = tinclock.Level.from_boxes([[0.0, 0.9, 1.5]], [[20.0, 0.2, 3.0]])
+    with Ride(tmp_path, cart_rules(), speed=0.0, level=wall) as ride:
+        ride.server.set_vehicle(ride.ada, ride.cart, ride.now)
+        for aside, found in ((0.4, []), (1.3, ["through_wall"]), (-1.3, []), (9.0, ["through_wall", "off_vehicle"])):
+            ride.run(1 / 16)
+            told = ride.rule("ada", MoveClaim, position=(0.0, aside, 0.2), client_time=ride.now + 49.99)
+            assert codes(told) == found
+            assert told.position[1] < 0.8
 
 
 def test_a_driver_far_ahead_of_the_server_has_no_finding(tmp_path):

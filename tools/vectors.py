@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import math
 import re
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -203,11 +204,15 @@ VECTORS = {"spread": spread, "projectile_paths": flights, "views": views, "event
 
 
 def main() -> None:
-    """Write them."""
+    """Write them; with --check only say which of them the code no longer makes."""
     KITS.mkdir(parents=True, exist_ok=True)
     for name, make in VECTORS.items():
         text = msgspec.json.encode(make()).decode() + "\n"
         file = KITS / f"{name}.json"
+        if "--check" in sys.argv[1:]:
+            if not file.exists() or file.read_text(encoding="utf-8") != text:
+                sys.exit(f"{file.relative_to(ROOT)} is not what the code makes: run tools/vectors.py")
+            continue
         file.write_text(text, encoding="utf-8")
         print(f"{file.relative_to(ROOT)}: {len(text):,} bytes")
 

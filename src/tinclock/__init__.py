@@ -6,6 +6,6 @@ the server's own numbers, and says why. The public names load on first use, so t
 
 from tinclock._public import attach
 
-__version__ = "0.2.0.dev0"
+__version__ = "0.3.0.dev0"
 
 __getattr__, __dir__, __all__ = attach(__name__, __file__)

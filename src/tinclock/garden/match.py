@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
+from tinclock.core.errors import RulesError
 from tinclock.core.referee import Referee
 from tinclock.core.ruling.claims import MoveClaim
 from tinclock.core.timeline.views import Interpolation
@@ -159,6 +160,12 @@ class _Match:
         return Gardener(seat, entity, ground, walker, crosshair, self.garden.level, arms, rng)
 
     def _barrow_run(self, seconds: float) -> BarrowRun:
+        rules = self.garden.rules
+        needs = {"rigs.wheelbarrow": rules.rigs, "counters.water": rules.counters, "items.watering_can": rules.items}
+        needs |= {f"phases.{phase}": rules.phases for phase in ("warm_up", "play", "over")}
+        missing = [f"{key}: the barrow run needs it" for key, table in needs.items() if key.split(".")[1] not in table]
+        if missing:
+            raise RulesError("rules", missing)
         barrow = next(fixture for fixture in self._fixtures if isinstance(fixture, Wheelbarrow))
         return BarrowRun(self._server, self.referee, barrow, [player.entity for player in self.players], seconds)
 
