@@ -161,6 +161,7 @@ class _Match:
 
     def _barrow_run(self, seconds: float) -> BarrowRun:
         rules = self.garden.rules
+        needs: dict[str, Mapping[str, object]]
         needs = {"rigs.wheelbarrow": rules.rigs, "counters.water": rules.counters, "items.watering_can": rules.items}
         needs |= {f"phases.{phase}": rules.phases for phase in ("warm_up", "play", "over")}
         missing = [f"{key}: the barrow run needs it" for key, table in needs.items() if key.split(".")[1] not in table]
