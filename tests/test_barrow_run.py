@@ -81,7 +81,7 @@ def test_riders_hit_from_the_wheelbarrow_and_never_the_wheelbarrow(run):
 
 
 def test_honest_players_of_a_run_have_no_case(run):
-    """What the server did to them is explained: nobody is thrown, healed or carried into evidence."""
+    """The server explains its own acts: nobody is thrown, healed or carried into evidence."""
     _, recording = run
     calibration = load_calibration()
     timeline = weigh(observed_in(recording), calibration, load_garden("barrow").rules)

@@ -252,7 +252,7 @@ def take(store: CaseStore, match: str, decibans: dict[str, float], **more):
 
 
 def test_a_page_says_what_was_left_out_and_what_doesnt_count(review):
-    """What most accounts of a match showed, and what differs from the game of the calibration, stand on the page."""
+    """Findings of most accounts of a match, and rules that differ from the calibration's, stand on the page."""
     seen = course({"ada": 90.0})._replace(common=(Common("teleport", 5, 6),), muted=("spread",))
     review.store.import_match("m1", seen, tinclock.evidence.load_calibration(), [])
     page = case_page(review.dossier("ada"), tinclock.evidence.load_calibration(), limit=30.0)

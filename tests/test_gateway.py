@@ -197,7 +197,7 @@ def test_before_its_join_nobody_chats(rules):
 
 
 def test_what_is_too_large_deep_or_long_is_rejected_with_a_short_excerpt(rules):
-    """What is too large, deep or long is rejected with a short excerpt."""
+    """A message that is too large, deep or long is rejected with a short excerpt."""
     one = joined(rules)
     deep = b"[" * 3000 + b"]" * 1000
     for wild in (b"x" * 5000, b'{"a": ' + deep, msgspec.msgpack.encode([["x" * 300]]),

@@ -196,7 +196,7 @@ def test_nobody_hits_itself_at_launch_and_the_rules_say_when_one_may():
 
 
 def test_a_direct_hit_on_oneself_takes_ones_own_share():
-    """What bounces back hurts its owner by `self_fraction`, and by nothing where that is 0."""
+    """A projectile that bounces back hurts its owner by `self_fraction`, and by nothing where that is 0."""
     wall = tinclock.Level.from_boxes([[-4.0, 3.0, 1.0]], [[0.1, 9.0, 3.0]])
     bounce = {"on_level": "bounce", "bounce": BounceRules(restitution=1.0, friction=0.0), "owner_arms_at_bounce": True}
     lost = []

@@ -129,7 +129,7 @@ class _Match:
         self._eyes = np.zeros((players, 3))
         self._back_at: dict[int, float] = {}
         self._landed: dict[int, tuple[float, float]] = {}
-        """Where riders got off whose clients don't know it yet."""
+        """Places of riders who got off and whose clients don't know it yet."""
         self._asked: dict[int, float] = {}
         self.clocks: dict[str, list[ClockPoint]] = {seat.connection: [] for seat in self.seats}
         self.bounds: dict[str, list[BoundPoint]] = {seat.connection: [] for seat in self.seats}

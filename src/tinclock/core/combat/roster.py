@@ -155,7 +155,7 @@ class Roster:
         """Entities that may hold a trigger: those that pulled one, and haven't been found without it since."""
         self._teams: dict[str, int] = {}
         self._departed: dict[str, tuple[Participant, Departed]] = {}
-        """What accounts left behind that may come back."""
+        """Entities and books of accounts that may come back."""
         self._lags: dict[str, tuple[float, ...]] = {}
         """Memory of accounts' last connections, see `Connection.memory`."""
         self._next_entity = 1

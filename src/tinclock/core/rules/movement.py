@@ -43,8 +43,8 @@ class MovementRules(Table, frozen=True, kw_only=True):
     speed_m_s: Positive
     """Over ground."""
     moved_by: Literal["client", "server"] = "client"
-    """Who moves the body (default "client"): with "server" a move report is an input, `push`, that the server simulates
-    and acknowledges with `set_position(input=)`; its position is the client's prediction."""
+    """Side that moves the body (default "client"): with "server" a move report is an input, `push`, that the server
+    simulates and acknowledges with `set_position(input=)`; its position is the client's prediction."""
     prediction_tolerance_m: NotNegative = 0.1
     """With "server": distance of a prediction from the simulated position that is not flagged (default 0.1)."""
     up_m_s: Positive = 6.0

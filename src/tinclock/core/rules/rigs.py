@@ -27,7 +27,7 @@ class PartRules(Table, frozen=True, kw_only=True):
     name: Name
     """Form of a hit in messages."""
     bone: Name
-    """The one that carries it."""
+    """Bone that carries it."""
     zone: Name
     """Selects the damage factor of a weapon."""
     shape: Literal["sphere", "capsule", "box"]
@@ -52,7 +52,7 @@ class MountRules(Table, frozen=True, kw_only=True):
     """A point fixed to a bone."""
 
     bone: Name
-    """The one that carries it."""
+    """Bone that carries it."""
     at: Point = (0.0, 0.0, 0.0)
     """Where, in the frame of the bone."""
 

@@ -177,7 +177,7 @@ class Rules(Table, frozen=True, kw_only=True):
     weapons: dict[Name, WeaponRules]
     items: dict[Name, ItemRules] = field(default_factory=dict)
     loadouts: dict[Name, LoadoutRules] = field(default_factory=dict)
-    """What entities carry, by name: `admit`, a team or a rig names one."""
+    """Equipment of entities, by name: `admit`, a team or a rig names one."""
     teams: dict[Name, TeamRules] = field(default_factory=dict)
     """Settings of teams, by their names; a team needs none."""
     phases: dict[Name, PhaseRules] = field(default_factory=dict)

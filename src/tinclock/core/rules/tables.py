@@ -24,4 +24,4 @@ class Table(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 EffectName = Literal["shield", "boost", "speed", "free_movement"]
-"""What lasts for a time: no damage, more damage, another speed, moves without limits."""
+"""Effects for a time: no damage, more damage, another speed, moves without limits."""

@@ -290,4 +290,4 @@ DECISIONS: Final[dict[type, Callable[[Any, Any, float], None]]] = {
     MarkTeleport: mark_teleport, SetPosition: set_position, SetVehicle: set_vehicle, SetStance: set_stance,
     AddFinding: add_finding,
 }  # fmt: skip
-"""What each of these commands does, at a server time."""
+"""Function of each of these commands, at a server time."""

@@ -32,8 +32,8 @@ class Ruling:
 
     `rewound_s` is how far before `received_at` it was ruled; `reached_m` how far the (first) ray went and `stopped_by`
     what ended it; `rays` holds all rays of a shot with several pellets. `aim` is what the player aimed at, `direction`
-    where the first ray went. `position` is where a move ended. `first` is the receipt that stands when this one is
-    about a repeated sequence number.
+    where the first ray went, or the input of a body that the server moves. `position` is where a move ended. `first` is
+    the receipt that stands when this one is about a repeated sequence number.
     """
 
     number: int

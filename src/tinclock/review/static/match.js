@@ -33,7 +33,7 @@ async function begin() {
   say(info.level_missing ? "Level not found. Restart with --level FILE to see walls." : "");
   stage.controls.addEventListener("change", () => { dirty = true; });
   stage.overhead.addEventListener("change", () => { dirty = true; });
-  globalThis.viewer = {stage, poses, time, list, state, frames: () => frames};  // for whoever looks into it with the console
+  globalThis.viewer = {stage, poses, time, list, state, frames: () => frames};  // for the console
   document.body.dataset.ready = "yes";
   requestAnimationFrame(frame);
   $("live").hidden = !info.live;
